@@ -1,0 +1,171 @@
+//! The guard: which cards may be written to, and why the others may not.
+
+use super::{Bus, Card, Use};
+use std::{
+    fmt,
+    path::{Path, PathBuf},
+};
+
+/// Where a card stands when somebody wants to write to it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Standing {
+    /// It may be written.
+    Ready,
+    /// It may be written once these are unmounted.
+    Mounted(Vec<PathBuf>),
+    /// It is a fixed disk: only with the explicit permission to write to one.
+    Fixed(&'static str),
+    /// It may not be written.
+    Refused(Reason),
+}
+
+/// Why a card may not be written, whatever the options.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Reason {
+    /// The running system stands on it, by this use.
+    System(String),
+    /// Another layer stands on it.
+    Held {
+        /// The part of the card that is held.
+        device: String,
+        /// The layer's device.
+        by: String,
+    },
+    /// It refuses to be written.
+    ReadOnly,
+    /// There is no medium in it.
+    Empty,
+}
+
+impl fmt::Display for Reason {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::System(what) => write!(f, "the running system is on it ({what})"),
+            Self::Held { device, by } => write!(f, "{device} is in use by {by}"),
+            Self::ReadOnly => f.write_str("it is write-protected"),
+            Self::Empty => f.write_str("no card is in it"),
+        }
+    }
+}
+
+/// Places without which the running system would stop.
+fn is_of_the_system(at: &Path) -> bool {
+    ["/usr", "/var", "/etc", "/nix"].iter().any(|place| at == Path::new(place))
+        || at == Path::new("/")
+        || at.starts_with("/boot")
+        || at.starts_with("/efi")
+}
+
+/// Decides whether `card` may be written; `allow_fixed` is the user's permission to write to a
+/// fixed disk. Nothing permits writing to the disk of the running system.
+#[must_use]
+pub fn standing(card: &Card, allow_fixed: bool) -> Standing {
+    let system = card.uses.iter().find_map(|used| match used {
+        Use::Swap { device } => Some(format!("swap on {device}")),
+        Use::Mounted { device, at } if is_of_the_system(at) => {
+            Some(format!("{device} is mounted at {}", at.display()))
+        }
+        Use::Mounted { .. } | Use::Held { .. } => None,
+    });
+    if let Some(what) = system {
+        return Standing::Refused(Reason::System(what));
+    }
+    let held = card.uses.iter().find_map(|used| match used {
+        Use::Held { device, by } => Some((device.clone(), by.clone())),
+        Use::Mounted { .. } | Use::Swap { .. } => None,
+    });
+    if let Some((device, by)) = held {
+        return Standing::Refused(Reason::Held { device, by });
+    }
+    if card.size.is_zero() {
+        return Standing::Refused(Reason::Empty);
+    }
+    if card.read_only {
+        return Standing::Refused(Reason::ReadOnly);
+    }
+    if let Some(why) = why_fixed(card)
+        && !allow_fixed
+    {
+        return Standing::Fixed(why);
+    }
+    match card.mounts() {
+        mounts if mounts.is_empty() => Standing::Ready,
+        mounts => Standing::Mounted(mounts),
+    }
+}
+
+/// Why a card looks like a fixed disk; `None` for one that people take out.
+fn why_fixed(card: &Card) -> Option<&'static str> {
+    match card.bus {
+        Bus::SdSlot | Bus::Rack => None,
+        _ if card.removable => None,
+        Bus::Emmc => Some("an eMMC, usually soldered"),
+        Bus::Usb(_) => Some("a USB disk that does not call itself removable"),
+        Bus::Nvme => Some("an NVMe disk"),
+        Bus::Ata => Some("a SATA disk"),
+        Bus::Virtual => Some("a virtual disk"),
+        Bus::Loop(_) => Some("a loop device, which stands for a file"),
+        Bus::Scsi | Bus::Other => Some("a fixed disk"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::units::{ByteLen, SectorSize};
+
+    fn card(bus: Bus, removable: bool, uses: Vec<Use>) -> Card {
+        Card {
+            id: "usb-1".into(),
+            path: "/dev/sdb".into(),
+            size: ByteLen::mib(1000),
+            sector: SectorSize::B512,
+            model: None,
+            serial: None,
+            bus,
+            removable,
+            read_only: false,
+            partitions: Vec::new(),
+            uses,
+            sequence: None,
+            read_rate: None,
+            write_rate: None,
+            boot_areas: Vec::new(),
+        }
+    }
+
+    fn mounted(at: &str) -> Use {
+        Use::Mounted { device: "sdb1".into(), at: at.into() }
+    }
+
+    #[test]
+    fn nothing_permits_writing_to_the_running_system() {
+        let swap = Use::Swap { device: "sdb2".into() };
+        for used in [mounted("/"), mounted("/boot/efi"), mounted("/boot"), mounted("/usr"), swap] {
+            let card = card(Bus::Usb(None), true, vec![mounted("/media/a"), used]);
+            for allow_fixed in [false, true] {
+                let found = standing(&card, allow_fixed);
+                assert!(matches!(found, Standing::Refused(Reason::System(_))), "{found:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn a_mounted_card_may_be_written_once_it_is_unmounted() {
+        let card = card(Bus::SdSlot, false, vec![mounted("/media/b"), mounted("/media/a")]);
+        let expected = Standing::Mounted(vec!["/media/a".into(), "/media/b".into()]);
+        assert_eq!(standing(&card, false), expected);
+    }
+
+    #[test]
+    fn a_fixed_disk_takes_permission_and_a_held_one_is_refused_anyway() {
+        let held = Use::Held { device: "sdb1".into(), by: "dm-0".into() };
+        for bus in [Bus::Nvme, Bus::Virtual, Bus::Emmc, Bus::Usb(Some(5000))] {
+            let fixed = card(bus.clone(), false, vec![]);
+            assert!(matches!(standing(&fixed, false), Standing::Fixed(_)));
+            assert_eq!(standing(&fixed, true), Standing::Ready);
+            let held = card(bus, false, vec![held.clone()]);
+            assert!(matches!(standing(&held, true), Standing::Refused(Reason::Held { .. })));
+        }
+    }
+}

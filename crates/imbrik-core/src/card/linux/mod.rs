@@ -1,0 +1,106 @@
+//! Cards on Linux: what sysfs, the mount table and the swap list tell, and the devices themselves.
+
+mod device;
+mod ioctl;
+mod mounts;
+mod sysfs;
+
+use super::{Card, Host, Listing, TargetCard};
+use crate::{
+    error::{Error, Result},
+    store::ReadAt,
+};
+use device::{DeviceStore, DeviceTarget};
+use std::{
+    path::{Path, PathBuf},
+    sync::Arc,
+};
+
+/// Where the system's own folders are: another place for tests on made-up machines.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Roots {
+    /// `/sys`
+    pub sys: PathBuf,
+    /// `/proc`
+    pub proc: PathBuf,
+    /// `/dev`
+    pub dev: PathBuf,
+    /// `/run`
+    pub run: PathBuf,
+}
+
+impl Default for Roots {
+    fn default() -> Self {
+        Self::under(Path::new("/"))
+    }
+}
+
+impl Roots {
+    /// The folders of a machine whose files stand under `root`.
+    #[must_use]
+    pub fn under(root: &Path) -> Self {
+        let folder = |name| root.join(name);
+        Self { sys: folder("sys"), proc: folder("proc"), dev: folder("dev"), run: folder("run") }
+    }
+}
+
+/// The cards of this machine.
+#[derive(Clone, Debug, Default)]
+pub struct LinuxHost {
+    roots: Roots,
+}
+
+impl LinuxHost {
+    /// The cards that the machine under `roots` has.
+    #[must_use]
+    pub fn new(roots: Roots) -> Self {
+        Self { roots }
+    }
+
+    /// The card that the device `name` belongs to, and whether it is only a part of it; `None`
+    /// when it is no block device that the system knows.
+    ///
+    /// `name` is a kernel name such as `sdb` or `sdb1`.
+    #[must_use]
+    pub fn card_of(&self, name: &str) -> Option<(PathBuf, bool)> {
+        let whole = sysfs::whole_device(&self.roots, name)?;
+        let is_part = whole != name;
+        Some((self.roots.dev.join(whole), is_part))
+    }
+
+    /// The card, if any, on which the file at `path` lies.
+    #[must_use]
+    pub fn card_under(&self, path: &Path) -> Option<PathBuf> {
+        let mounts = mounts::read(&self.roots).ok()?;
+        let path = std::path::absolute(path).ok()?;
+        let over = mounts.iter().filter(|mount| path.starts_with(&mount.at));
+        let mount = over.max_by_key(|mount| mount.at.as_os_str().len())?;
+        let name = sysfs::device_name(&self.roots, mount)?;
+        self.card_of(&name).map(|(card, _)| card)
+    }
+}
+
+impl Host for LinuxHost {
+    fn list(&self) -> Result<Listing> {
+        sysfs::list(&self.roots)
+    }
+
+    fn open_source(&self, card: &Card) -> Result<Arc<dyn ReadAt>> {
+        Ok(Arc::new(DeviceStore::open_read(card)?))
+    }
+
+    fn open_target(&self, card: &Card) -> Result<Box<dyn TargetCard>> {
+        Ok(Box::new(DeviceTarget::open(card, self.clone())?))
+    }
+
+    fn unmount(&self, card: &Card) -> Result<Vec<PathBuf>> {
+        let mut mounts = card.mounts();
+        // What is mounted inside another mount goes first.
+        mounts.sort_by_key(|at| std::cmp::Reverse(at.components().count()));
+        for at in &mounts {
+            rustix::mount::unmount(at, rustix::mount::UnmountFlags::empty())
+                .map_err(|errno| Error::io(format!("unmounting {}", at.display()), errno.into()))?;
+        }
+        Ok(mounts)
+    }
+}

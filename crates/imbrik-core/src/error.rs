@@ -1,0 +1,195 @@
+//! One error for the whole core, sorted by what the caller can do about it.
+//!
+//! An error's text is lowercase, without a full stop, gives numbers with their units, and sets
+//! what was found against what was expected. Each layer that knows a place (a file, a partition, a
+//! byte) puts it in front with [`Error::at`]. The state things are in and what to do next are
+//! added by whoever runs the command: only it knows them.
+
+use std::{fmt, io};
+
+/// A [`std::result::Result`] with the core's [`Error`].
+pub type Result<T> = std::result::Result<T, Error>;
+
+/// What the caller can do about an error.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum Class {
+    /// A device or file could not be read or written; another try, reader or card may help.
+    Io,
+    /// The device went away in the middle: it was pulled out or lost power.
+    Gone,
+    /// The system does not permit it; more rights help.
+    Denied,
+    /// What was read contradicts its own specification.
+    Corrupt,
+    /// What was read is sound, but Imbrik does not know how to handle it.
+    Unsupported,
+    /// Two things that should be equal are not.
+    Mismatch,
+    /// It does not fit: the target is too small or its filesystem is full.
+    NoRoom,
+    /// It could be done, and Imbrik refuses, because it would destroy something.
+    Refused,
+    /// The request itself makes no sense: a wrong name, a wrong kind of thing.
+    Usage,
+    /// The user asked to stop.
+    Cancelled,
+}
+
+/// What went wrong, and where.
+#[derive(Debug)]
+pub struct Error {
+    class: Class,
+    text: String,
+    cause: Option<io::Error>,
+}
+
+impl Error {
+    /// An error of `class` with the sentence `text`.
+    pub fn new(class: Class, text: impl Into<String>) -> Self {
+        Self { class, text: text.into(), cause: None }
+    }
+
+    /// What was read contradicts its own specification.
+    pub fn corrupt(text: impl Into<String>) -> Self {
+        Self::new(Class::Corrupt, text)
+    }
+
+    /// What was read is sound but not handled by Imbrik.
+    pub fn unsupported(text: impl Into<String>) -> Self {
+        Self::new(Class::Unsupported, text)
+    }
+
+    /// Two things that should be equal are not.
+    pub fn mismatch(text: impl Into<String>) -> Self {
+        Self::new(Class::Mismatch, text)
+    }
+
+    /// Something does not fit.
+    pub fn no_room(text: impl Into<String>) -> Self {
+        Self::new(Class::NoRoom, text)
+    }
+
+    /// Imbrik will not do this, because it would destroy something.
+    pub fn refused(text: impl Into<String>) -> Self {
+        Self::new(Class::Refused, text)
+    }
+
+    /// The request makes no sense.
+    pub fn usage(text: impl Into<String>) -> Self {
+        Self::new(Class::Usage, text)
+    }
+
+    /// The user asked to stop.
+    #[must_use]
+    pub fn cancelled() -> Self {
+        Self::new(Class::Cancelled, "stopped before it was done")
+    }
+
+    /// A call to the system failed while doing `what` ("reading", "opening /dev/sdb").
+    ///
+    /// The class follows from the system's answer: a full disk is [`Class::NoRoom`], a missing
+    /// right [`Class::Denied`], a device that went away [`Class::Gone`].
+    pub fn io(what: impl Into<String>, cause: io::Error) -> Self {
+        let class = match cause.kind() {
+            io::ErrorKind::PermissionDenied => Class::Denied,
+            io::ErrorKind::StorageFull
+            | io::ErrorKind::QuotaExceeded
+            | io::ErrorKind::FileTooLarge => Class::NoRoom,
+            io::ErrorKind::UnexpectedEof => Class::Corrupt,
+            _ => match cause.raw_os_error().map(rustix::io::Errno::from_raw_os_error) {
+                Some(
+                    rustix::io::Errno::NODEV
+                    | rustix::io::Errno::NXIO
+                    | rustix::io::Errno::NOMEDIUM
+                    | rustix::io::Errno::SHUTDOWN,
+                ) => Class::Gone,
+                Some(rustix::io::Errno::BUSY) => Class::Refused,
+                _ => Class::Io,
+            },
+        };
+        Self { class, text: what.into(), cause: Some(cause) }
+    }
+
+    /// The same error, with the place where it happened in front of its text.
+    #[must_use]
+    pub fn at(mut self, place: impl fmt::Display) -> Self {
+        self.text = format!("{place}: {}", self.text);
+        self
+    }
+
+    /// What the caller can do about it.
+    #[must_use]
+    pub fn class(&self) -> Class {
+        self.class
+    }
+
+    /// The same error under another class, where the caller knows better what it means.
+    #[must_use]
+    pub fn with_class(mut self, class: Class) -> Self {
+        self.class = class;
+        self
+    }
+}
+
+/// The whole sentence, the system's answer included: `source()` therefore stays empty.
+impl fmt::Display for Error {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.text)?;
+        match &self.cause {
+            Some(cause) => write!(f, ": {}", plain(cause)),
+            None => Ok(()),
+        }
+    }
+}
+
+impl std::error::Error for Error {}
+
+impl From<rustix::io::Errno> for Error {
+    fn from(errno: rustix::io::Errno) -> Self {
+        Self::io("the system refused", errno.into())
+    }
+}
+
+/// The system's answer in words, without the number that only programmers look up.
+fn plain(cause: &io::Error) -> String {
+    let text = cause.to_string();
+    let words = text.split(" (os error").next().unwrap_or(&text);
+    let mut chars = words.chars();
+    match chars.next() {
+        Some(first) => first.to_lowercase().chain(chars).collect(),
+        None => text,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_place_stands_in_front_of_the_text() {
+        let error = Error::corrupt("table checksum is 0x1a, computed 0x5e")
+            .at("byte 1024")
+            .at("partition 2");
+        assert_eq!(
+            error.to_string(),
+            "partition 2: byte 1024: table checksum is 0x1a, computed 0x5e"
+        );
+        assert_eq!(error.class(), Class::Corrupt);
+    }
+
+    #[test]
+    fn the_systems_answer_decides_the_class() {
+        let of = |raw| Error::io("writing", io::Error::from_raw_os_error(raw));
+        assert_eq!(of(28).class(), Class::NoRoom);
+        assert_eq!(of(13).class(), Class::Denied);
+        assert_eq!(of(19).class(), Class::Gone);
+        assert_eq!(of(16).class(), Class::Refused);
+        assert_eq!(of(5).class(), Class::Io);
+        assert_eq!(of(28).to_string(), "writing: no space left on device");
+    }
+
+    #[test]
+    fn it_stays_small_enough_to_return_by_value() {
+        assert!(size_of::<Error>() <= 40, "{} bytes", size_of::<Error>());
+    }
+}

@@ -1,0 +1,50 @@
+//! The main boot sector of exFAT (section 3.1 of the specification).
+
+use crate::{
+    bytes,
+    units::{ByteLen, ByteOffset},
+};
+
+/// A boot sector whose numbers agree with each other.
+pub(super) struct BootSector {
+    /// `VolumeSerialNumber`.
+    pub(super) serial: u32,
+    /// `VolumeLength`, in bytes.
+    pub(super) volume_len: ByteLen,
+    root_directory: ByteOffset,
+}
+
+impl BootSector {
+    /// Decodes the first 512 bytes; `None` unless they are an exFAT boot sector in order.
+    pub(super) fn decode(raw: &[u8]) -> Option<Self> {
+        if raw.get(3..11)? != b"EXFAT   " || bytes::le_u16(raw, 510)? != 0xaa55 {
+            return None;
+        }
+        let bytes_per_sector_shift = u32::from(bytes::u8(raw, 108)?);
+        let sectors_per_cluster_shift = u32::from(bytes::u8(raw, 109)?);
+        if !(9..=12).contains(&bytes_per_sector_shift)
+            || sectors_per_cluster_shift > 25u32.checked_sub(bytes_per_sector_shift)?
+        {
+            return None;
+        }
+        let sector = 1u64.checked_shl(bytes_per_sector_shift)?;
+        let cluster = sector.checked_shl(sectors_per_cluster_shift)?;
+        let heap = u64::from(bytes::le_u32(raw, 88)?).checked_mul(sector)?;
+        let cluster_count = bytes::le_u32(raw, 92)?;
+        let first_cluster_of_root = bytes::le_u32(raw, 96)?.checked_sub(2)?;
+        if first_cluster_of_root >= cluster_count {
+            return None;
+        }
+        let root = heap.checked_add(cluster.checked_mul(first_cluster_of_root.into())?)?;
+        Some(Self {
+            serial: bytes::le_u32(raw, 100)?,
+            volume_len: ByteLen::new(bytes::le_u64(raw, 72)?.checked_mul(sector)?),
+            root_directory: ByteOffset::new(root),
+        })
+    }
+
+    /// Where the root directory's first cluster starts.
+    pub(super) fn root_directory(&self) -> ByteOffset {
+        self.root_directory
+    }
+}

@@ -1,0 +1,38 @@
+//! ext2, ext3 and ext4: one on-disk format with features, after the kernel's documentation
+//! ("ext4 Data Structures and Algorithms").
+
+mod superblock;
+
+use super::{Volume, VolumeKind, uuid_text};
+use crate::{
+    error::Result,
+    store::{ReadAt, read_up_to},
+    units::ByteOffset,
+};
+use superblock::Superblock;
+
+/// Names an ext volume.
+pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
+    let raw = read_up_to(store, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)?;
+    let Some(superblock) = Superblock::decode(&raw) else { return Ok(None) };
+    Ok(Some(Volume {
+        kind: superblock.kind(),
+        uuid: uuid_text(superblock.uuid),
+        size: superblock.volume_len(),
+        label: superblock.label,
+    }))
+}
+
+impl Superblock {
+    /// Which of the three names people give it: features that ext3 doesn't know make it ext4, a
+    /// journal makes it ext3.
+    fn kind(&self) -> VolumeKind {
+        if self.has_features_since_ext4() {
+            VolumeKind::Ext4
+        } else if self.has_journal() {
+            VolumeKind::Ext3
+        } else {
+            VolumeKind::Ext2
+        }
+    }
+}

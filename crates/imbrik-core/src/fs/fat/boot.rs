@@ -1,0 +1,128 @@
+//! The boot sector of FAT volumes and what follows from it (section 3 of the specification).
+
+use crate::{
+    bytes,
+    units::{ByteLen, ByteOffset},
+};
+
+/// How wide the entries of the file allocation table are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Width {
+    Bits12,
+    Bits16,
+    Bits32,
+}
+
+/// A boot sector whose numbers agree with each other.
+#[derive(Debug)]
+pub(super) struct BootSector {
+    pub(super) width: Width,
+    /// `BS_VolID`, 0 when there is none.
+    pub(super) serial: u32,
+    /// `BS_VolLab`, without the placeholder that tools write for "none".
+    pub(super) label: Option<String>,
+    pub(super) volume_len: ByteLen,
+    /// Where the root directory, or its first cluster, starts.
+    pub(super) root_directory: ByteOffset,
+}
+
+impl BootSector {
+    /// Decodes the first 512 bytes; `None` unless they are a FAT boot sector in order.
+    pub(super) fn decode(raw: &[u8]) -> Option<Self> {
+        let jump = (bytes::u8(raw, 0)?, bytes::u8(raw, 2)?);
+        if !matches!(jump, (0xeb, 0x90) | (0xe9, _)) || bytes::le_u16(raw, 510)? != 0xaa55 {
+            return None;
+        }
+        let byts_per_sec = u64::from(bytes::le_u16(raw, 11)?);
+        let sec_per_clus = u64::from(bytes::u8(raw, 13)?);
+        let rsvd_sec_cnt = u64::from(bytes::le_u16(raw, 14)?);
+        let num_fats = u64::from(bytes::u8(raw, 16)?);
+        let root_ent_cnt = u64::from(bytes::le_u16(raw, 17)?);
+        let media = bytes::u8(raw, 21)?;
+        let fat_sz_16 = u64::from(bytes::le_u16(raw, 22)?);
+        let tot_sec = match bytes::le_u16(raw, 19)? {
+            0 => u64::from(bytes::le_u32(raw, 32)?),
+            small => u64::from(small),
+        };
+        let is_sound = matches!(byts_per_sec, 512 | 1024 | 2048 | 4096)
+            && sec_per_clus.is_power_of_two()
+            && rsvd_sec_cnt > 0
+            && (1..=2).contains(&num_fats)
+            && (media == 0xf0 || media >= 0xf8);
+        if !is_sound {
+            return None;
+        }
+        // FATSz16 = 0 means FAT32 whatever the count of clusters.
+        let is_32 = fat_sz_16 == 0;
+        let fat_sz = if is_32 { u64::from(bytes::le_u32(raw, 36)?) } else { fat_sz_16 };
+        let root_dir_sectors = root_ent_cnt.checked_mul(32)?.div_ceil(byts_per_sec);
+        let first_root = rsvd_sec_cnt.checked_add(num_fats.checked_mul(fat_sz)?)?;
+        let first_data = first_root.checked_add(root_dir_sectors)?;
+        let clusters = tot_sec.checked_sub(first_data)?.checked_div(sec_per_clus)?;
+        if fat_sz == 0 || clusters == 0 {
+            return None;
+        }
+        let width = match clusters {
+            _ if is_32 => Width::Bits32,
+            ..4085 => Width::Bits12,
+            _ => Width::Bits16,
+        };
+        let root_sector = if is_32 {
+            let root_clus = u64::from(bytes::le_u32(raw, 44)?).checked_sub(2)?;
+            first_data.checked_add(root_clus.checked_mul(sec_per_clus)?)?
+        } else {
+            first_root
+        };
+        let extended = if is_32 { 64usize } else { 36 };
+        let signed = bytes::u8(raw, extended.checked_add(2)?)? == 0x29;
+        let (id_at, label_at) = (extended.checked_add(3)?, extended.checked_add(7)?);
+        let label = raw.get(label_at..label_at.checked_add(11)?).filter(|_| signed);
+        Some(Self {
+            width,
+            serial: if signed { bytes::le_u32(raw, id_at)? } else { 0 },
+            label: label.filter(|label| *label != b"NO NAME    ").and_then(bytes::text),
+            volume_len: ByteLen::new(tot_sec.checked_mul(byts_per_sec)?),
+            root_directory: ByteOffset::new(root_sector.checked_mul(byts_per_sec)?),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A FAT16 boot sector with `tot_sec` sectors.
+    fn sector(tot_sec: u16) -> Vec<u8> {
+        let mut raw = vec![0; 512];
+        raw[..3].copy_from_slice(&[0xeb, 0x3c, 0x90]);
+        raw[11..13].copy_from_slice(&512u16.to_le_bytes());
+        raw[13] = 4;
+        raw[14] = 1;
+        raw[16] = 2;
+        raw[17..19].copy_from_slice(&512u16.to_le_bytes());
+        raw[19..21].copy_from_slice(&tot_sec.to_le_bytes());
+        raw[21] = 0xf8;
+        raw[22] = 32;
+        raw[510..].copy_from_slice(&[0x55, 0xaa]);
+        raw
+    }
+
+    #[test]
+    fn the_count_of_clusters_decides_the_width() {
+        let first_data = 1 + 2 * 32 + 32;
+        let at = |clusters: u16| BootSector::decode(&sector(first_data + clusters * 4)).unwrap();
+        assert_eq!(at(4084).width, Width::Bits12);
+        assert_eq!(at(4085).width, Width::Bits16);
+    }
+
+    #[test]
+    fn numbers_that_contradict_each_other_are_no_volume() {
+        for (at, value) in [(11, 1), (13, 3), (14, 0), (16, 0), (16, 9), (21, 0x10), (510, 0)] {
+            let mut raw = sector(40_000);
+            assert!(BootSector::decode(&raw).is_some());
+            raw[at] = value;
+            assert!(BootSector::decode(&raw).is_none(), "byte {at} = {value}");
+        }
+        assert!(BootSector::decode(&sector(50)).is_none(), "no room for a single cluster");
+    }
+}

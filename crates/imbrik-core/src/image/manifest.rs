@@ -1,0 +1,316 @@
+//! The manifest: what an image knows about itself. Specified in `docs/image-format.md`.
+
+use super::tile::{TILE, TileDigest, tile_count};
+use crate::{
+    error::{Error, Result},
+    layout::{Part, Survey},
+    table::PartitionKind,
+    units::{ByteLen, ByteOffset, Span, joined},
+};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// The version of the format that is written, and the newest that is read.
+const VERSION: u32 = 1;
+
+/// What an image knows about itself.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Manifest {
+    /// The version of this format: 1.
+    pub imbrik_manifest: u32,
+    /// The program and version that made the image.
+    pub made_by: String,
+    /// When the image was begun.
+    pub made_at: Timestamp,
+    /// Bytes of the card.
+    pub card_size: u64,
+    /// Bytes a sector of the card.
+    pub sector_size: u64,
+    /// The card's or reader's model, as it called itself.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub card_model: Option<String>,
+    /// The host whose card it was, when the card tells.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub host: Option<String>,
+    /// The label people know the card by.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
+    /// The partition table; absent when there was none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub table: Option<ListedTable>,
+    /// The partitions and their volumes.
+    pub partitions: Vec<ListedPart>,
+    /// Whether the last partition reached the end of its card.
+    pub reaches_end: bool,
+    /// Spans `[first byte, bytes]` that could not be read and are zeros here.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub unreadable: Vec<(u64, u64)>,
+    /// The tiles and their digests.
+    pub tiles: TileList,
+}
+
+/// A partition table in a manifest.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ListedTable {
+    /// "MBR" or "GPT".
+    pub kind: String,
+    /// The MBR's signature (8 hexadecimal digits) or the GPT's disk GUID.
+    pub id: String,
+}
+
+/// A partition in a manifest.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ListedPart {
+    /// Its number; absent for a volume on a bare card.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub number: Option<u32>,
+    /// Its first byte.
+    pub start: u64,
+    /// Its length in bytes.
+    pub size: u64,
+    /// What the table says it is for: an MBR's type byte as `0x83`, a GPT's type GUID.
+    #[serde(rename = "type", default, skip_serializing_if = "Option::is_none")]
+    pub kind: Option<String>,
+    /// Its name in a GPT.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// The volume in it; absent when it was not recognised.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub volume: Option<ListedVolume>,
+}
+
+/// A volume in a manifest.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ListedVolume {
+    /// Its kind, such as "ext4" or "FAT32".
+    pub kind: String,
+    /// Its label.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
+    /// Its id as the system's tools write it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub uuid: Option<String>,
+}
+
+/// The tiles of an image: the all-zero ones as runs, a digest for each of the others in order.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct TileList {
+    /// Bytes a tile: 4194304.
+    pub size: u64,
+    /// How many there are.
+    pub count: u64,
+    /// Runs `[first tile, tiles]` that are all zeros.
+    pub zero: Vec<(u64, u64)>,
+    /// BLAKE3 of the others, in hexadecimal digits.
+    pub blake3: Vec<String>,
+}
+
+impl TileList {
+    /// Lists `digests`, one a tile in order.
+    #[must_use]
+    pub fn of(digests: &[TileDigest]) -> Self {
+        let mut zero: Vec<(u64, u64)> = Vec::new();
+        let mut blake3 = Vec::new();
+        for (index, digest) in (0u64..).zip(digests) {
+            match (digest, zero.last_mut()) {
+                (TileDigest::Hash(hash), _) => blake3.push(hash.to_hex().to_string()),
+                (TileDigest::Zero, Some((first, count)))
+                    if first.saturating_add(*count) == index =>
+                {
+                    *count = count.saturating_add(1);
+                }
+                (TileDigest::Zero, _) => zero.push((index, 1)),
+            }
+        }
+        Self { size: TILE.get(), count: ByteLen::from_usize(digests.len()).get(), zero, blake3 }
+    }
+
+    /// One digest a tile, in order.
+    ///
+    /// # Errors
+    /// [`crate::Class::Corrupt`] when the list contradicts itself.
+    pub fn digests(&self) -> Result<Vec<TileDigest>> {
+        let corrupt = |what: &str| Error::corrupt(format!("the manifest's tile list {what}"));
+        let zeros: u64 = self.zero.iter().fold(0, |sum, (_, count)| sum.saturating_add(*count));
+        let hashes = ByteLen::from_usize(self.blake3.len()).get();
+        if zeros.saturating_add(hashes) != self.count {
+            return Err(corrupt("does not add up"));
+        }
+        let zero_tiles =
+            self.zero.iter().flat_map(|(first, count)| *first..first.saturating_add(*count));
+        let mut zero_tiles = zero_tiles.peekable();
+        let mut hashes = self.blake3.iter();
+        let mut digests = Vec::new();
+        for index in 0..self.count {
+            if zero_tiles.next_if_eq(&index).is_some() {
+                digests.push(TileDigest::Zero);
+                continue;
+            }
+            let hex = hashes.next().ok_or_else(|| corrupt("is out of order"))?;
+            let hash =
+                blake3::Hash::from_hex(hex).map_err(|_| corrupt("holds a digest that is none"))?;
+            digests.push(TileDigest::Hash(hash));
+        }
+        Ok(digests)
+    }
+}
+
+impl Manifest {
+    /// The manifest of an image of the card that `survey` describes, begun at `made_at`.
+    #[must_use]
+    pub fn new(survey: &Survey, made_by: &str, made_at: Timestamp) -> Self {
+        let last = survey.parts.iter().map(|part| part.span.end()).max().unwrap_or_default();
+        let behind = survey.size.saturating_sub(ByteLen::new(last.get()));
+        Self {
+            imbrik_manifest: VERSION,
+            made_by: made_by.to_owned(),
+            made_at,
+            card_size: survey.size.get(),
+            sector_size: survey.sector.bytes(),
+            card_model: None,
+            host: None,
+            label: survey.label().map(str::to_owned),
+            table: survey
+                .table
+                .as_ref()
+                .map(|table| ListedTable { kind: table.name().to_owned(), id: table.id() }),
+            partitions: survey.parts.iter().map(ListedPart::of).collect(),
+            // Tools leave up to an erase block, or a GPT's backup, behind the last partition.
+            reaches_end: !survey.parts.is_empty() && behind <= TILE,
+            unreadable: Vec::new(),
+            tiles: TileList::of(&[]),
+        }
+    }
+
+    /// Sets the digests of the tiles and the spans that could not be read.
+    #[must_use]
+    pub fn with_content(mut self, digests: &[TileDigest], unreadable: Vec<Span>) -> Self {
+        self.tiles = TileList::of(digests);
+        let spans = joined(unreadable).into_iter();
+        self.unreadable = spans.map(|span| (span.start().get(), span.len().get())).collect();
+        self
+    }
+
+    /// The spans that could not be read.
+    #[must_use]
+    pub fn unreadable_spans(&self) -> Vec<Span> {
+        let spans = self.unreadable.iter();
+        spans.filter_map(|(at, len)| Span::new(ByteOffset::new(*at), ByteLen::new(*len))).collect()
+    }
+
+    /// The manifest as JSON.
+    #[must_use]
+    pub fn encode(&self) -> Vec<u8> {
+        // Strings, numbers and lists: nothing in it can fail to be written as JSON.
+        serde_json::to_vec(self).unwrap_or_default()
+    }
+
+    /// Reads a manifest and checks that its numbers agree.
+    ///
+    /// # Errors
+    /// [`crate::Class::Corrupt`] when it is none or contradicts itself, and
+    /// [`crate::Class::Unsupported`] when it is of a newer version.
+    pub fn decode(json: &[u8]) -> Result<Self> {
+        #[derive(Deserialize)]
+        struct Version {
+            imbrik_manifest: u32,
+        }
+        let corrupt =
+            |e: serde_json::Error| Error::corrupt(format!("the manifest is damaged: {e}"));
+        let version: Version = serde_json::from_slice(json).map_err(corrupt)?;
+        if version.imbrik_manifest > VERSION {
+            return Err(Error::unsupported(format!(
+                "the manifest is of version {}, this program reads up to {VERSION}",
+                version.imbrik_manifest
+            )));
+        }
+        let manifest: Self = serde_json::from_slice(json).map_err(corrupt)?;
+        let expected = tile_count(ByteLen::new(manifest.card_size));
+        if manifest.tiles.size != TILE.get() || manifest.tiles.count != expected {
+            return Err(Error::corrupt(format!(
+                "the manifest lists {} tiles of {} bytes for a card of {} bytes",
+                manifest.tiles.count, manifest.tiles.size, manifest.card_size
+            )));
+        }
+        Ok(manifest)
+    }
+}
+
+impl ListedPart {
+    fn of(part: &Part) -> Self {
+        Self {
+            number: part.number,
+            start: part.span.start().get(),
+            size: part.span.len().get(),
+            kind: part.kind.map(|kind| match kind {
+                PartitionKind::Mbr(byte) => format!("{byte:#04x}"),
+                PartitionKind::Gpt(guid) => guid.to_string(),
+            }),
+            name: part.name.clone(),
+            volume: part.volume.as_ref().map(|volume| ListedVolume {
+                kind: volume.kind.to_string(),
+                label: volume.label.clone(),
+                uuid: volume.uuid.clone(),
+            }),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn digest(seed: u8) -> TileDigest {
+        match seed {
+            0 => TileDigest::Zero,
+            seed => TileDigest::Hash(blake3::hash(&[seed])),
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn tile_lists_survive_the_round_trip(seeds in proptest::collection::vec(0u8..3, 0..60)) {
+            let digests: Vec<_> = seeds.into_iter().map(digest).collect();
+            let list = TileList::of(&digests);
+            let json = serde_json::to_vec(&list).unwrap();
+            let again: TileList = serde_json::from_slice(&json).unwrap();
+            prop_assert_eq!(again.digests().unwrap(), digests);
+        }
+
+        #[test]
+        fn random_tile_lists_never_panic_or_grow(
+            count in any::<u64>(),
+            zero in proptest::collection::vec((any::<u64>(), any::<u64>()), 0..4),
+        ) {
+            let list = TileList { size: TILE.get(), count, zero, blake3: vec!["x".into()] };
+            if list.count < 1 << 20 {
+                let _ = list.digests();
+            }
+        }
+    }
+
+    #[test]
+    fn an_empty_card_of_64_gib_has_a_short_manifest() {
+        let list = TileList::of(&vec![TileDigest::Zero; 16384]);
+        assert_eq!(serde_json::to_vec(&list).unwrap().len(), 61);
+    }
+
+    #[test]
+    fn a_newer_version_is_named_and_a_wrong_count_refused() {
+        let newer = Manifest::decode(br#"{"imbrik_manifest":9}"#).unwrap_err();
+        assert_eq!(newer.class(), crate::Class::Unsupported);
+        let survey = Survey {
+            size: ByteLen::mib(8),
+            sector: crate::units::SectorSize::B512,
+            table: None,
+            parts: Vec::new(),
+            gaps: Vec::new(),
+            findings: Vec::new(),
+        };
+        let manifest = Manifest::new(&survey, "imbrik", Timestamp::UNIX_EPOCH);
+        assert!(Manifest::decode(&manifest.encode()).is_err(), "no tiles for 8 MiB");
+        let manifest = manifest.with_content(&[TileDigest::Zero; 2], Vec::new());
+        assert_eq!(Manifest::decode(&manifest.encode()).unwrap(), manifest);
+    }
+}

@@ -1,0 +1,25 @@
+//! Image containers: how a card's bytes stand in a file.
+//!
+//! A container is known by its content, whatever its name says. Written ones are plain standard
+//! files, specified in `docs/image-format.md`; any decoder gives back the raw card.
+
+mod container;
+mod encode;
+mod manifest;
+mod open;
+mod part_file;
+mod room;
+mod sums;
+mod tile;
+mod writer;
+mod zst;
+
+pub use container::{Container, Pack};
+pub use encode::{Encoded, Encoder, Encoding};
+pub use manifest::{ListedPart, ListedTable, ListedVolume, Manifest, TileList};
+pub use open::{Image, manifest_path};
+pub use part_file::{Owner, PartFile};
+pub use room::{Limit, Place};
+pub use sums::{Sum, SumFile, SumKind, Sums};
+pub use tile::{TILE, TileData, TileDigest, tile_count, tile_span};
+pub use writer::{ImageWriter, Written};

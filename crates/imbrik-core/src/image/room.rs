@@ -1,0 +1,79 @@
+//! Whether an image will fit where it is to be written, as far as that can be told beforehand.
+
+use crate::{
+    error::{Error, Result},
+    units::ByteLen,
+};
+use std::path::Path;
+
+const TMPFS: u64 = 0x0102_1994;
+const RAMFS: u64 = 0x8584_58f6;
+const MSDOS: u64 = 0x4d44;
+
+/// The filesystem that an image is to be written to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Place {
+    /// Bytes that the caller may still write there.
+    pub free: ByteLen,
+    /// The largest file it can hold, where that is known to be small.
+    pub largest_file: Option<ByteLen>,
+    /// Whether it lives in memory and is gone when the machine is switched off.
+    pub in_memory: bool,
+}
+
+/// What keeps a file of a certain size from being written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Limit {
+    /// The filesystem can hold no file larger than this.
+    LargestFile(ByteLen),
+    /// Only so much is free.
+    Free(ByteLen),
+}
+
+impl Place {
+    /// Looks at the filesystem that holds `folder`.
+    ///
+    /// # Errors
+    /// When the system does not tell.
+    pub fn of(folder: &Path) -> Result<Self> {
+        let failed = |errno: rustix::io::Errno| {
+            Error::io(format!("looking at {}", folder.display()), errno.into())
+        };
+        let stat = rustix::fs::statvfs(folder).map_err(failed)?;
+        let kind = rustix::fs::statfs(folder).map_err(failed)?.f_type;
+        let kind = u64::try_from(kind).unwrap_or(0) & 0xffff_ffff;
+        Ok(Self {
+            free: ByteLen::new(stat.f_frsize.saturating_mul(stat.f_bavail)),
+            largest_file: (kind == MSDOS).then_some(ByteLen::new(u32::MAX.into())),
+            in_memory: matches!(kind, TMPFS | RAMFS),
+        })
+    }
+
+    /// What keeps a file of `len` from being written here; `None` when nothing does.
+    #[must_use]
+    pub fn limit_for(&self, len: ByteLen) -> Option<Limit> {
+        match self.largest_file {
+            Some(largest) if len > largest => Some(Limit::LargestFile(largest)),
+            _ if len > self.free => Some(Limit::Free(self.free)),
+            _ => None,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_largest_file_counts_before_the_free_room() {
+        let place = Place {
+            free: ByteLen::mib(100),
+            largest_file: Some(ByteLen::mib(50)),
+            in_memory: false,
+        };
+        assert_eq!(place.limit_for(ByteLen::mib(60)), Some(Limit::LargestFile(ByteLen::mib(50))));
+        assert_eq!(place.limit_for(ByteLen::mib(50)), None);
+        let roomy = Place { largest_file: None, ..place };
+        assert_eq!(roomy.limit_for(ByteLen::mib(101)), Some(Limit::Free(ByteLen::mib(100))));
+    }
+}

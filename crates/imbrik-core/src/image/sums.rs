@@ -1,0 +1,281 @@
+//! Checksum files: lines of `HASH  NAME`, as the standard tools write and check them.
+
+use crate::error::{Error, Result};
+use sha2::Digest;
+use std::{
+    ffi::{OsStr, OsString},
+    fmt,
+    os::unix::ffi::{OsStrExt, OsStringExt},
+    path::{Path, PathBuf},
+    str::FromStr,
+};
+
+/// The hashes that a checksum file can be made of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum SumKind {
+    /// SHA-256: the default.
+    Sha256,
+    /// SHA-512.
+    Sha512,
+    /// SHA-1: only to compare with what others publish.
+    Sha1,
+    /// MD5: only to compare with what others publish.
+    Md5,
+    /// BLAKE3, 256 bits.
+    Blake3,
+}
+
+impl SumKind {
+    /// All of them, the default first.
+    pub const ALL: [Self; 5] = [Self::Sha256, Self::Sha512, Self::Sha1, Self::Md5, Self::Blake3];
+
+    /// Its name in lowercase letters: also what a checksum file's name ends in.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Sha256 => "sha256",
+            Self::Sha512 => "sha512",
+            Self::Sha1 => "sha1",
+            Self::Md5 => "md5",
+            Self::Blake3 => "blake3",
+        }
+    }
+
+    /// The checksum file of this kind beside `image`.
+    #[must_use]
+    pub fn path_beside(self, image: &Path) -> PathBuf {
+        let mut name = image.as_os_str().to_owned();
+        name.push(".");
+        name.push(self.name());
+        name.into()
+    }
+}
+
+impl fmt::Display for SumKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::Sha256 => "SHA-256",
+            Self::Sha512 => "SHA-512",
+            Self::Sha1 => "SHA-1",
+            Self::Md5 => "MD5",
+            Self::Blake3 => "BLAKE3",
+        })
+    }
+}
+
+impl FromStr for SumKind {
+    type Err = Error;
+
+    fn from_str(name: &str) -> Result<Self> {
+        let known = Self::ALL.into_iter().find(|kind| kind.name() == name);
+        known.ok_or_else(|| Error::usage(format!("no checksum is called {name}")))
+    }
+}
+
+/// A finished checksum.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Sum {
+    /// Which hash it is.
+    pub kind: SumKind,
+    /// Its digits, hexadecimal and lowercase.
+    pub hex: String,
+}
+
+enum Hasher {
+    Sha256(sha2::Sha256),
+    Sha512(sha2::Sha512),
+    Sha1(sha1::Sha1),
+    Md5(md5::Md5),
+    Blake3(Box<blake3::Hasher>),
+}
+
+/// Several checksums of one stream of bytes at once.
+pub struct Sums(Vec<Hasher>);
+
+impl Sums {
+    /// Starts the checksums `kinds`.
+    #[must_use]
+    pub fn new(kinds: &[SumKind]) -> Self {
+        let start = |kind: &SumKind| match kind {
+            SumKind::Sha256 => Hasher::Sha256(sha2::Sha256::new()),
+            SumKind::Sha512 => Hasher::Sha512(sha2::Sha512::new()),
+            SumKind::Sha1 => Hasher::Sha1(sha1::Sha1::new()),
+            SumKind::Md5 => Hasher::Md5(md5::Md5::new()),
+            SumKind::Blake3 => Hasher::Blake3(Box::default()),
+        };
+        Self(kinds.iter().map(start).collect())
+    }
+
+    /// The next bytes of the stream.
+    pub fn update(&mut self, bytes: &[u8]) {
+        for hasher in &mut self.0 {
+            match hasher {
+                Hasher::Sha256(hasher) => hasher.update(bytes),
+                Hasher::Sha512(hasher) => hasher.update(bytes),
+                Hasher::Sha1(hasher) => hasher.update(bytes),
+                Hasher::Md5(hasher) => hasher.update(bytes),
+                Hasher::Blake3(hasher) => {
+                    hasher.update(bytes);
+                }
+            }
+        }
+    }
+
+    /// The checksums of all bytes so far.
+    #[must_use]
+    pub fn finish(self) -> Vec<Sum> {
+        let finish = |hasher| match hasher {
+            Hasher::Sha256(hasher) => (SumKind::Sha256, hex(&hasher.finalize())),
+            Hasher::Sha512(hasher) => (SumKind::Sha512, hex(&hasher.finalize())),
+            Hasher::Sha1(hasher) => (SumKind::Sha1, hex(&hasher.finalize())),
+            Hasher::Md5(hasher) => (SumKind::Md5, hex(&hasher.finalize())),
+            Hasher::Blake3(hasher) => (SumKind::Blake3, hex(hasher.finalize().as_bytes())),
+        };
+        let sums = self.0.into_iter().map(finish);
+        sums.map(|(kind, hex)| Sum { kind, hex }).collect()
+    }
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// A checksum file.
+///
+/// A line is the hash, a blank, a blank or `*`, and the name to the line's end. A name that holds
+/// a newline or a backslash is written with both escaped, and the line begins with a backslash.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SumFile(Vec<(String, OsString)>);
+
+impl SumFile {
+    /// A file of one line: `sum` of the file called `name`.
+    #[must_use]
+    pub fn of(sum: &Sum, name: &OsStr) -> Self {
+        Self(vec![(sum.hex.clone(), name.to_owned())])
+    }
+
+    /// Reads a checksum file. Lines that are none are passed over: people add remarks.
+    #[must_use]
+    pub fn decode(bytes: &[u8]) -> Self {
+        Self(bytes.split(|byte| *byte == b'\n').filter_map(decode_line).collect())
+    }
+
+    /// The file's bytes.
+    #[must_use]
+    pub fn encode(&self) -> Vec<u8> {
+        let mut out = Vec::new();
+        for (hex, name) in &self.0 {
+            let name = name.as_bytes();
+            let special = name.iter().any(|byte| matches!(byte, b'\n' | b'\r' | b'\\'));
+            if special {
+                out.push(b'\\');
+            }
+            out.extend_from_slice(hex.as_bytes());
+            out.extend_from_slice(b"  ");
+            for byte in name {
+                match byte {
+                    b'\n' => out.extend_from_slice(b"\\n"),
+                    b'\r' => out.extend_from_slice(b"\\r"),
+                    b'\\' => out.extend_from_slice(b"\\\\"),
+                    other => out.push(*other),
+                }
+            }
+            out.push(b'\n');
+        }
+        out
+    }
+
+    /// The hash of the file called `name`; of the only line there is, when the image was renamed
+    /// together with its checksum file.
+    #[must_use]
+    pub fn hash_of(&self, name: &OsStr) -> Option<&str> {
+        let named = self
+            .0
+            .iter()
+            .find(|(_, listed)| Path::new(listed).file_name().unwrap_or(listed) == name);
+        match (named, self.0.as_slice()) {
+            (Some((hex, _)), _) | (None, [(hex, _)]) => Some(hex),
+            _ => None,
+        }
+    }
+}
+
+fn decode_line(line: &[u8]) -> Option<(String, OsString)> {
+    let (escaped, line) = match line.strip_prefix(b"\\") {
+        Some(rest) => (true, rest),
+        None => (false, line),
+    };
+    let digits = line.iter().take_while(|byte| byte.is_ascii_hexdigit()).count();
+    let (hex, rest) = line.split_at_checked(digits)?;
+    let name = rest.strip_prefix(b"  ").or_else(|| rest.strip_prefix(b" *"))?;
+    let name = name.strip_suffix(b"\r").unwrap_or(name);
+    if digits < 32 || name.is_empty() {
+        return None;
+    }
+    let name = if escaped { unescaped(name) } else { name.to_vec() };
+    let hex = String::from_utf8(hex.to_ascii_lowercase()).ok()?;
+    Some((hex, OsString::from_vec(name)))
+}
+
+fn unescaped(name: &[u8]) -> Vec<u8> {
+    let mut out = Vec::new();
+    let mut bytes = name.iter();
+    while let Some(byte) = bytes.next() {
+        out.push(match (byte, byte == &b'\\') {
+            (_, true) => match bytes.next() {
+                Some(b'n') => b'\n',
+                Some(b'r') => b'\r',
+                Some(other) => *other,
+                None => b'\\',
+            },
+            (other, false) => *other,
+        });
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn the_published_hashes_of_nothing_and_of_abc() {
+        let of = |bytes: &[u8]| {
+            let mut sums = Sums::new(&SumKind::ALL);
+            sums.update(bytes);
+            sums.finish().into_iter().map(|sum| sum.hex[..8].to_owned()).collect::<Vec<_>>()
+        };
+        assert_eq!(of(b""), ["e3b0c442", "cf83e135", "da39a3ee", "d41d8cd9", "af1349b9"]);
+        assert_eq!(of(b"abc"), ["ba7816bf", "ddaf35a1", "a9993e36", "90015098", "6437b3ac"]);
+    }
+
+    #[test]
+    fn a_renamed_image_is_found_in_a_file_of_one_line_only() {
+        let hash = "a".repeat(64);
+        let one = SumFile::decode(format!("{hash} *old.img\r\n").as_bytes());
+        assert_eq!(one.hash_of(OsStr::new("new.img")), Some(hash.as_str()));
+        let two = SumFile::decode(format!("{hash}  x\n{hash}  ./sub/y\nremark\n").as_bytes());
+        assert_eq!(two.hash_of(OsStr::new("new.img")), None);
+        assert_eq!(two.hash_of(OsStr::new("y")), Some(hash.as_str()));
+    }
+
+    proptest! {
+        #[test]
+        fn any_name_survives_the_round_trip(
+            name in proptest::collection::vec(1u8..=255, 1..20)
+                .prop_filter("no separators in a file name", |name| !name.contains(&b'/')),
+        ) {
+            let sum = Sum { kind: SumKind::Sha256, hex: "0f".repeat(32) };
+            let file = SumFile::of(&sum, OsStr::from_bytes(&name));
+            let encoded = file.encode();
+            prop_assert_eq!(encoded.iter().filter(|byte| **byte == b'\n').count(), 1);
+            prop_assert_eq!(SumFile::decode(&encoded), file);
+        }
+
+        #[test]
+        fn random_bytes_never_panic(bytes in proptest::collection::vec(any::<u8>(), 0..200)) {
+            let _ = SumFile::decode(&bytes);
+        }
+    }
+}

@@ -1,0 +1,71 @@
+//! Tiles: the fixed pieces of a card's address space in which it is hashed and compressed.
+
+use crate::{
+    bytes::is_zero,
+    store::Buffer,
+    units::{ByteLen, ByteOffset, Span},
+};
+
+/// Bytes a tile: 4 MiB. Only the last one of a card is shorter.
+pub const TILE: ByteLen = ByteLen::mib(4);
+
+/// What a tile's content is known by: its BLAKE3 hash, or that it is all zeros.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TileDigest {
+    /// Every byte is zero.
+    Zero,
+    /// The hash of its content.
+    Hash(blake3::Hash),
+}
+
+/// What a tile holds. A tile of nothing but zeros is never [`TileData::Bytes`].
+#[derive(Debug)]
+pub enum TileData {
+    /// These bytes.
+    Bytes(Buffer),
+    /// So many zeros.
+    Zeros(ByteLen),
+}
+
+impl TileData {
+    /// The content of `buffer`, and its digest.
+    #[must_use]
+    pub fn of(buffer: Buffer) -> (Self, TileDigest) {
+        if is_zero(&buffer) {
+            (Self::Zeros(ByteLen::of(&buffer)), TileDigest::Zero)
+        } else {
+            let hash = blake3::hash(&buffer);
+            (Self::Bytes(buffer), TileDigest::Hash(hash))
+        }
+    }
+}
+
+/// How many tiles a card of `size` has.
+#[must_use]
+pub fn tile_count(size: ByteLen) -> u64 {
+    size.get().div_ceil(TILE.get())
+}
+
+/// Where tile `index` lies on a card of `size`; `None` behind its end.
+#[must_use]
+pub fn tile_span(index: u64, size: ByteLen) -> Option<Span> {
+    let start = ByteOffset::new(index.checked_mul(TILE.get())?);
+    let end = ByteOffset::new(start.checked_add(TILE)?.get().min(size.get()));
+    let span = Span::between(start, end);
+    (!span.is_empty()).then_some(span)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tiles_cover_a_card_and_the_last_may_be_short() {
+        let size = ByteLen::new(TILE.get() * 2 + 1);
+        assert_eq!(tile_count(size), 3);
+        assert_eq!(tile_span(2, size).unwrap().len(), ByteLen::new(1));
+        assert_eq!(tile_span(3, size), None);
+        assert_eq!(tile_span(u64::MAX, size), None);
+        assert_eq!((tile_count(ByteLen::ZERO), tile_span(0, ByteLen::ZERO)), (0, None));
+    }
+}

@@ -1,0 +1,272 @@
+//! The survey: what is on a card or in an image. It reads metadata only, and changes nothing.
+
+use crate::{
+    error::Result,
+    fs::{self, Volume},
+    store::{ReadAt, Window, read_up_to},
+    table::{self, Mbr, PartitionKind, Table},
+    units::{ByteLen, ByteOffset, SectorSize, Span, joined},
+};
+
+/// What is on a card.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Survey {
+    /// How long the card or image is.
+    pub size: ByteLen,
+    /// The unit in which its table counts; the store's own when there is no table.
+    pub sector: SectorSize,
+    /// Its partition table; `None` for a bare volume and for anything unknown.
+    pub table: Option<Table>,
+    /// Its partitions in the order of their numbers; a volume on a bare card is one without.
+    pub parts: Vec<Part>,
+    /// The bytes outside every partition, in order. Tables and boot loaders live there.
+    pub gaps: Vec<Span>,
+    /// What is odd about it, a sentence each.
+    pub findings: Vec<String>,
+}
+
+/// A partition, and what is in it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Part {
+    /// Its number in the table; `None` for a volume on a bare card.
+    pub number: Option<u32>,
+    /// Where it lies. May reach past the end of the card: see [`Survey::findings`].
+    pub span: Span,
+    /// What the table says it is for.
+    pub kind: Option<PartitionKind>,
+    /// Its name in the table.
+    pub name: Option<String>,
+    /// Whether it is marked to be started from.
+    pub bootable: bool,
+    /// The volume in it, by content; `None` when that is unknown.
+    pub volume: Option<Volume>,
+}
+
+impl Survey {
+    /// Looks at what is in `store`.
+    ///
+    /// # Errors
+    /// When the store cannot be read where its metadata stand. Damage is no error but a finding.
+    pub fn of(store: &dyn ReadAt) -> Result<Self> {
+        let size = store.size();
+        let found = table::read(store)?;
+        let bare = match &found {
+            Some(table) if !table.partitions().is_empty() => None,
+            _ => fs::recognise(store)?,
+        };
+        let mut findings = Vec::new();
+        let (table, parts) = match (found, bare) {
+            (_, Some(volume)) => (None, vec![Part::bare(volume, size)]),
+            (Some(table), None) => {
+                findings.extend(table.findings().iter().cloned());
+                let parts = table.partitions().into_iter().map(|partition| {
+                    let inside = partition.span.intersect(Span::whole(size));
+                    let volume = match inside {
+                        Some(span) => fs::recognise(&Window::new(store, span)?)?,
+                        None => None,
+                    };
+                    Ok(Part {
+                        number: Some(partition.number),
+                        span: partition.span,
+                        kind: Some(partition.kind),
+                        name: partition.name,
+                        bootable: partition.bootable,
+                        volume,
+                    })
+                });
+                let parts = parts.collect::<Result<Vec<_>>>()?;
+                (Some(table), parts)
+            }
+            (None, None) => (None, Vec::new()),
+        };
+        for part in &parts {
+            part.look_for_faults(size, &mut findings);
+        }
+        let sector = table.as_ref().map_or(store.sector_size(), Table::sector_size);
+        let gaps = gaps_between(&parts, size);
+        Ok(Self { size, sector, table, parts, gaps, findings })
+    }
+
+    /// Whether nothing at all was recognised.
+    #[must_use]
+    pub fn is_unknown(&self) -> bool {
+        self.table.is_none() && self.parts.is_empty()
+    }
+
+    /// How long a card must be to hold every partition and, with a GPT, its backup, where they
+    /// are now.
+    #[must_use]
+    pub fn needed(&self) -> ByteLen {
+        let last = self.parts.iter().map(|part| part.span.end()).max().unwrap_or_default();
+        let end = match &self.table {
+            Some(Table::Gpt(gpt)) => {
+                let copy = gpt.backup_span().map_or(ByteLen::ZERO, Span::len);
+                last.saturating_add(copy)
+            }
+            _ => last,
+        };
+        ByteLen::new(end.get())
+    }
+
+    /// The label people know the card by: that of its largest labelled volume.
+    #[must_use]
+    pub fn label(&self) -> Option<&str> {
+        let labelled = self.parts.iter().filter_map(|part| {
+            let label = part.volume.as_ref()?.label.as_deref()?;
+            Some((part.span.len(), label))
+        });
+        labelled.max_by_key(|(len, _)| *len).map(|(_, label)| label)
+    }
+
+    /// The ids by which a system tells this card's content from another's: of its table and its
+    /// volumes. Two plugged-in cards that share one confuse whoever mounts by id.
+    #[must_use]
+    pub fn ids(&self) -> Vec<String> {
+        let table = self.table.iter().map(Table::id).filter(|id| !id.trim_matches('0').is_empty());
+        let volumes = self.parts.iter().filter_map(|part| part.volume.as_ref()?.uuid.clone());
+        table.chain(volumes).collect()
+    }
+
+    /// A digest of table and volume ids: whether a card is still the one that was looked at.
+    #[must_use]
+    pub fn fingerprint(&self) -> String {
+        let mut hasher = blake3::Hasher::new();
+        let table = self.table.as_ref().map(|table| (table.name(), table.id()));
+        hasher.update(format!("{} {table:?}", self.size).as_bytes());
+        for part in &self.parts {
+            hasher.update(format!("{:?} {} {:?}", part.number, part.span, part.volume).as_bytes());
+        }
+        hasher.finalize().to_hex().as_str().chars().take(32).collect()
+    }
+}
+
+impl Part {
+    fn bare(volume: Volume, size: ByteLen) -> Self {
+        Self {
+            number: None,
+            span: Span::whole(size),
+            kind: None,
+            name: None,
+            bootable: false,
+            volume: Some(volume),
+        }
+    }
+
+    /// "partition 2", or "the volume" on a bare card.
+    #[must_use]
+    pub fn title(&self) -> String {
+        self.number.map_or("the volume".to_owned(), |number| format!("partition {number}"))
+    }
+
+    fn look_for_faults(&self, size: ByteLen, findings: &mut Vec<String>) {
+        let beyond = self.span.end().saturating_since(ByteOffset::new(size.get()));
+        if !beyond.is_zero() {
+            findings.push(format!("{} reaches {beyond} past the end", self.title()));
+        }
+        if let Some(volume) = &self.volume {
+            let over = volume.size.saturating_sub(self.span.len());
+            if !over.is_zero() {
+                findings.push(format!(
+                    "the {} volume in {} says that it is {over} longer than its place",
+                    volume.kind,
+                    self.title()
+                ));
+            }
+        }
+    }
+}
+
+fn gaps_between(parts: &[Part], size: ByteLen) -> Vec<Span> {
+    let mut gaps = Vec::new();
+    let mut at = ByteOffset::ZERO;
+    let end = ByteOffset::new(size.get());
+    for taken in joined(parts.iter().map(|part| part.span).collect()) {
+        gaps.push(Span::between(at, taken.start().min(end)));
+        at = taken.end();
+    }
+    gaps.push(Span::between(at, end));
+    gaps.retain(|gap| !gap.is_empty());
+    gaps
+}
+
+/// How far into an image a preface may reach, in bytes.
+const PREFACE: usize = 4 << 20;
+
+/// Looks for a table that stands further on, because something was put in front of the image;
+/// answers where the image itself would start.
+///
+/// A find is a guess: the caller asks before it acts on it.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn table_behind_a_preface(store: &dyn ReadAt) -> Result<Option<ByteOffset>> {
+    let head = read_up_to(store, ByteOffset::ZERO, PREFACE)?;
+    let marked = head.as_chunks::<512>().0.iter().map(|sector| sector.ends_with(&[0x55, 0xaa]));
+    let step = SectorSize::B512.len();
+    for (index, _) in (0u64..).zip(marked).skip(1).filter(|(_, marked)| *marked) {
+        let at = ByteOffset::new(step.get().saturating_mul(index));
+        let rest = Span::between(at, ByteOffset::new(store.size().get()));
+        let image = Window::new(store, rest)?;
+        if let Some(mbr) = Mbr::read(&image, SectorSize::B512)?
+            && is_plausible(&Table::Mbr(mbr), rest.len())
+        {
+            return Ok(Some(at));
+        }
+    }
+    Ok(None)
+}
+
+/// Whether every partition of a table lies where one could.
+fn is_plausible(table: &Table, size: ByteLen) -> bool {
+    let parts = table.partitions();
+    !parts.is_empty()
+        && table.findings().is_empty()
+        && parts.iter().all(|part| Span::whole(size).contains(part.span))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::store::{SparseStore, WriteAt};
+
+    /// A card of 64 MiB with one Linux partition from sector 2048 of `sectors`.
+    fn card(sectors: u32) -> Vec<u8> {
+        let mut record = vec![0; 512];
+        record[440..444].copy_from_slice(&0x4856_0007_u32.to_le_bytes());
+        record[450] = 0x83;
+        record[454..458].copy_from_slice(&2048u32.to_le_bytes());
+        record[458..462].copy_from_slice(&sectors.to_le_bytes());
+        record[510..].copy_from_slice(&[0x55, 0xaa]);
+        record
+    }
+
+    fn store(record: &[u8], at: u64) -> SparseStore {
+        let store = SparseStore::new(ByteLen::mib(64));
+        store.write_at(ByteOffset::new(at), record).unwrap();
+        store
+    }
+
+    #[test]
+    fn gaps_are_all_that_no_partition_covers() {
+        let survey = Survey::of(&store(&card(2048), 0)).unwrap();
+        let gaps: Vec<_> = survey.gaps.iter().map(|g| (g.start().get(), g.end().get())).collect();
+        assert_eq!(gaps, [(0, 1 << 20), (2 << 20, 64 << 20)]);
+        assert_eq!(survey.needed(), ByteLen::mib(2));
+        assert_eq!(survey.ids(), ["48560007"]);
+    }
+
+    #[test]
+    fn a_partition_past_the_end_is_a_finding_with_figures() {
+        let survey = Survey::of(&store(&card(131_072), 0)).unwrap();
+        assert_eq!(survey.findings, ["partition 1 reaches 1048576 bytes past the end"]);
+    }
+
+    #[test]
+    fn a_table_behind_a_preface_is_found() {
+        let prefaced = store(&card(2048), 65_536);
+        assert!(Survey::of(&prefaced).unwrap().is_unknown());
+        assert_eq!(table_behind_a_preface(&prefaced).unwrap(), Some(ByteOffset::new(65_536)));
+        let none = SparseStore::new(ByteLen::mib(64));
+        assert_eq!(table_behind_a_preface(&none).unwrap(), None);
+    }
+}

@@ -1,0 +1,287 @@
+//! The view: a plan, readable as if it were the finished card.
+//!
+//! A view is a list of segments that cover the target without a hole. Nothing is changed in the
+//! source and no copy is made: each segment says where its bytes come from when they are read.
+
+use crate::{
+    error::{Error, Result},
+    store::{ReadAt, SparseStore, check_range},
+    units::{ByteLen, ByteOffset, SectorSize, Span},
+};
+use std::{fmt, sync::Arc};
+
+/// Where the bytes of a segment come from.
+#[derive(Clone)]
+pub enum Content {
+    /// From the source, starting at `from`.
+    Copied {
+        /// Where the segment's first byte stands in the source.
+        from: ByteOffset,
+    },
+    /// From the plan itself: metadata made anew.
+    Rewritten {
+        /// What makes them when they are read.
+        store: Arc<dyn ReadAt>,
+        /// Where the segment's first byte stands in it.
+        from: ByteOffset,
+    },
+    /// Not read, and always written as zeros: a stale byte must never show through.
+    Cleared,
+    /// May hold anything on the target; zeros in an image.
+    Unused,
+}
+
+impl fmt::Debug for Content {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Copied { from } => write!(f, "copied from {from}"),
+            Self::Rewritten { .. } => f.write_str("rewritten"),
+            Self::Cleared => f.write_str("cleared"),
+            Self::Unused => f.write_str("unused"),
+        }
+    }
+}
+
+impl Content {
+    /// The content of what lies `ahead` bytes further on.
+    fn skipped(&self, ahead: ByteLen) -> Self {
+        match self {
+            Self::Copied { from } => Self::Copied { from: from.saturating_add(ahead) },
+            Self::Rewritten { store, from } => {
+                Self::Rewritten { store: Arc::clone(store), from: from.saturating_add(ahead) }
+            }
+            Self::Cleared => Self::Cleared,
+            Self::Unused => Self::Unused,
+        }
+    }
+}
+
+/// A piece of the target, and where its bytes come from.
+#[derive(Clone, Debug)]
+pub struct Segment {
+    /// Where it lies on the target.
+    pub span: Span,
+    /// Where its bytes come from.
+    pub content: Content,
+}
+
+impl Segment {
+    /// The part of it that lies in `span`; `None` when that is no byte.
+    fn clipped(&self, span: Span) -> Option<Self> {
+        let both = self.span.intersect(span)?;
+        let ahead = both.start().saturating_since(self.span.start());
+        Some(Self { span: both, content: self.content.skipped(ahead) })
+    }
+}
+
+/// A plan as a readable card.
+#[derive(Clone)]
+pub struct View {
+    source: Arc<dyn ReadAt>,
+    size: ByteLen,
+    segments: Vec<Segment>,
+}
+
+impl View {
+    /// The whole of `source`, as it is.
+    #[must_use]
+    pub fn whole(source: Arc<dyn ReadAt>) -> Self {
+        let size = source.size();
+        Self::on_card_of(size, source)
+    }
+
+    /// `source` at the start of a card of `size`: what it doesn't reach is unused, what doesn't fit
+    /// is left out.
+    #[must_use]
+    pub fn on_card_of(size: ByteLen, source: Arc<dyn ReadAt>) -> Self {
+        let copied = Span::whole(size.min(source.size()));
+        let rest = Span::between(copied.end(), ByteOffset::new(size.get()));
+        let mut segments = vec![
+            Segment { span: copied, content: Content::Copied { from: ByteOffset::ZERO } },
+            Segment { span: rest, content: Content::Unused },
+        ];
+        segments.retain(|segment| !segment.span.is_empty());
+        Self { source, size, segments }
+    }
+
+    /// The same view with `span` replaced by `content`. What lies outside the view is ignored.
+    #[must_use]
+    pub fn with(mut self, span: Span, content: Content) -> Self {
+        let Some(span) = span.intersect(Span::whole(self.size)) else { return self };
+        let before = Span::whole(ByteLen::new(span.start().get()));
+        let behind = Span::between(span.end(), ByteOffset::new(self.size.get()));
+        let mut segments: Vec<_> =
+            self.segments.iter().filter_map(|segment| segment.clipped(before)).collect();
+        segments.push(Segment { span, content });
+        segments.extend(self.segments.iter().filter_map(|segment| segment.clipped(behind)));
+        self.segments = segments;
+        self
+    }
+
+    /// The same view with `bytes` at `at`.
+    #[must_use]
+    pub fn with_bytes(self, at: ByteOffset, bytes: &[u8]) -> Self {
+        let span = Span::between(at, at.saturating_add(ByteLen::of(bytes)));
+        let store: Arc<dyn ReadAt> = Arc::new(SparseStore::of(bytes));
+        self.with(span, Content::Rewritten { store, from: ByteOffset::ZERO })
+    }
+
+    /// The view that reads back, from `target`, what this view wrote there.
+    #[must_use]
+    pub fn read_back_from(&self, target: Arc<dyn ReadAt>) -> Self {
+        let back = self.segments.iter().map(|segment| Segment {
+            span: segment.span,
+            content: match segment.content {
+                Content::Unused => Content::Unused,
+                _ => Content::Copied { from: segment.span.start() },
+            },
+        });
+        Self { source: target, size: self.size, segments: back.collect() }
+    }
+
+    /// The store that copied segments are read from.
+    #[must_use]
+    pub fn source(&self) -> &Arc<dyn ReadAt> {
+        &self.source
+    }
+
+    /// All segments, in order, without a hole.
+    #[must_use]
+    pub fn segments(&self) -> &[Segment] {
+        &self.segments
+    }
+
+    /// The segments of `span`, clipped to it.
+    pub fn segments_in(&self, span: Span) -> impl Iterator<Item = Segment> {
+        let first = self.segments.partition_point(|segment| segment.span.end() <= span.start());
+        self.segments
+            .get(first..)
+            .unwrap_or_default()
+            .iter()
+            .map_while(move |segment| segment.clipped(span))
+    }
+
+    /// The parts of `span` that are written to a card: all but the unused.
+    pub fn written_in(&self, span: Span) -> impl Iterator<Item = Span> {
+        let segments = self.segments_in(span);
+        let matters = segments.filter(|segment| !matches!(segment.content, Content::Unused));
+        matters.map(|segment| segment.span)
+    }
+
+    /// How much is written to a card.
+    #[must_use]
+    pub fn written(&self) -> ByteLen {
+        self.written_in(Span::whole(self.size)).map(Span::len).sum()
+    }
+}
+
+impl ReadAt for View {
+    fn size(&self) -> ByteLen {
+        self.size
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        check_range(at, ByteLen::of(buf), self.size)?;
+        let span = Span::between(at, at.saturating_add(ByteLen::of(buf)));
+        let mut rest = buf;
+        for segment in self.segments_in(span) {
+            let len = segment.span.len().to_usize().unwrap_or(0).min(rest.len());
+            let (now, later) = rest.split_at_mut(len);
+            match segment.content {
+                Content::Copied { from } => self.source.read_at(from, now)?,
+                Content::Rewritten { store, from } => store.read_at(from, now)?,
+                Content::Cleared | Content::Unused => now.fill(0),
+            }
+            rest = later;
+        }
+        match rest {
+            [] => Ok(()),
+            _ => Err(Error::corrupt(format!("the plan has a hole in {span}"))),
+        }
+    }
+
+    fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
+        let rest = Span::between(from, ByteOffset::new(self.size.get()));
+        for segment in self.segments_in(rest) {
+            let (store, at) = match &segment.content {
+                Content::Copied { from } => (&self.source, *from),
+                Content::Rewritten { store, from } => (store, *from),
+                Content::Cleared | Content::Unused => continue,
+            };
+            let end = at.saturating_add(segment.span.len());
+            if let Some(data) = store.next_data(at)?
+                && let Some(data) = data.intersect(Span::between(at, end))
+            {
+                let ahead = data.start().saturating_since(at);
+                let start = segment.span.start().saturating_add(ahead);
+                return Ok(Some(Span::between(start, start.saturating_add(data.len()))));
+            }
+        }
+        Ok(None)
+    }
+
+    fn sector_size(&self) -> SectorSize {
+        self.source.sector_size()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::store::read_vec;
+    use proptest::prelude::*;
+
+    #[test]
+    fn what_was_not_written_is_not_read_back() {
+        let view = View::on_card_of(ByteLen::new(100), Arc::new(SparseStore::of(&[1; 40])))
+            .with(Span::between(ByteOffset::new(90), ByteOffset::new(100)), Content::Cleared);
+        assert_eq!(view.written(), ByteLen::new(50));
+        let back = view.read_back_from(Arc::new(SparseStore::of(&[7; 100])));
+        let bytes = read_vec(&back, ByteOffset::ZERO, 100).unwrap();
+        assert_eq!(bytes.iter().filter(|byte| **byte == 7).count(), 50);
+        assert_eq!(bytes[40..90], [0; 50]);
+    }
+
+    proptest! {
+        #[test]
+        fn a_view_reads_like_the_same_edits_on_a_plain_copy(
+            size in 1usize..300,
+            source in 0usize..300,
+            edits in proptest::collection::vec((0usize..300, 1usize..80, 0u8..4), 0..12),
+            cuts in proptest::collection::vec((0usize..300, 0usize..300), 1..6),
+        ) {
+            let source: Vec<u8> = (0..source).map(|i| u8::try_from(i % 250).unwrap() + 1).collect();
+            let mut plain = source.clone();
+            plain.resize(size, 0);
+            let mut view =
+                View::on_card_of(ByteLen::from_usize(size), Arc::new(SparseStore::of(&source)));
+            for (at, len, kind) in edits {
+                let offset = ByteOffset::new(at as u64);
+                let bytes = vec![200 + kind; len];
+                view = if kind == 0 {
+                    let end = ByteOffset::new((at + len) as u64);
+                    view.with(Span::between(offset, end), Content::Cleared)
+                } else {
+                    view.with_bytes(offset, &bytes)
+                };
+                for (i, byte) in bytes.iter().enumerate() {
+                    if let Some(place) = plain.get_mut(at + i) {
+                        *place = if kind == 0 { 0 } else { *byte };
+                    }
+                }
+            }
+            for (from, to) in cuts {
+                let (from, to) = (from.min(to).min(size), from.max(to).min(size));
+                let read = read_vec(&view, ByteOffset::new(from as u64), to - from).unwrap();
+                prop_assert_eq!(&read[..], &plain[from..to]);
+            }
+            let mut at = ByteOffset::ZERO;
+            while let Some(data) = view.next_data(at).unwrap() {
+                let skipped = &plain[at.get() as usize..data.start().get() as usize];
+                prop_assert!(skipped.iter().all(|byte| *byte == 0));
+                at = data.end();
+            }
+            prop_assert!(plain[at.get() as usize..].iter().all(|byte| *byte == 0));
+        }
+    }
+}

@@ -1,0 +1,47 @@
+//! The engine of Imbrik: reads, plans and writes the cards of single-board computers.
+//!
+//! Everything that moves a card's bytes is the same journey, and the modules stand in its order:
+//!
+//! ```text
+//! open a store → survey it → plan the target → read the plan as a view → transfer it into a sink
+//!     store        layout         layout               layout                  transfer
+//! ```
+//!
+//! Below the road lie [`units`] and [`error`]; beside it the [`card`]s themselves, the partition
+//! [`table`]s, the volumes ([`fs`]) and the [`image`] containers. A module uses only those named
+//! before it in this list: `units`, `error`, `bytes`, `progress`, `store`, `card`, `table`, `fs`,
+//! `layout`, `image`, `transfer`.
+//!
+//! The crate prints nothing, asks nothing and never ends the process: it emits
+//! [`progress::Event`]s, takes a [`progress::Cancel`], and returns values.
+//!
+//! # Promises
+//!
+//! Input is hostile. No size or offset found in a file is trusted, no allocation grows with a
+//! number read from disk unless it is bounded, and damaged input gives an [`error::Error`], never
+//! a panic.
+
+#![forbid(clippy::print_stdout, clippy::print_stderr, clippy::exit)]
+#![cfg_attr(
+    not(test),
+    warn(
+        clippy::arithmetic_side_effects,
+        clippy::as_conversions,
+        clippy::unwrap_used,
+        clippy::indexing_slicing
+    )
+)]
+
+mod bytes;
+pub mod card;
+pub mod error;
+pub mod fs;
+pub mod image;
+pub mod layout;
+pub mod progress;
+pub mod store;
+pub mod table;
+pub mod transfer;
+pub mod units;
+
+pub use error::{Class, Error, Result};

@@ -1,0 +1,98 @@
+//! What a long piece of work tells while it runs, and how it is asked to stop.
+
+use crate::{
+    error::{Error, Result},
+    units::{ByteLen, Span},
+};
+use std::sync::{
+    Arc,
+    atomic::{AtomicBool, Ordering},
+};
+
+/// What a step of a journey does, for whoever shows it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Step {
+    /// A card is read into an image.
+    Saving,
+    /// What was written to an image is read again and compared.
+    ReadingImageBack,
+    /// The checksum file is compared with the image.
+    ComparingChecksums,
+    /// Every tile of an image is decoded and compared with its digest.
+    CheckingTiles,
+    /// An image and a card are read and compared.
+    ComparingWithCard,
+    /// An image is written to a card.
+    Writing,
+    /// What was written to a card is read from the medium and compared.
+    ReadingCardBack,
+}
+
+/// Something that happened on the way.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Event {
+    /// A step begins; it will cover `total` bytes.
+    Started {
+        /// What it does.
+        step: Step,
+        /// How many bytes it covers.
+        total: ByteLen,
+    },
+    /// `done` bytes of the current step are dealt with.
+    Advanced {
+        /// Bytes since the step began, never more than its total.
+        done: ByteLen,
+    },
+    /// A span of the source could not be read, and zeros take its place.
+    Unreadable {
+        /// Where it lies in the source.
+        span: Span,
+    },
+    /// The current step is finished.
+    Finished,
+}
+
+/// Takes the events of a journey. Called from one thread at a time, between pieces of work: an
+/// observer that blocks holds up the journey.
+pub trait Observer: Sync {
+    /// Something happened.
+    fn on(&self, event: &Event);
+}
+
+/// An observer that looks away.
+pub struct Unobserved;
+
+impl Observer for Unobserved {
+    fn on(&self, _: &Event) {}
+}
+
+/// A request to stop, shared between whoever asks and whoever works.
+#[derive(Clone, Debug, Default)]
+pub struct Cancel(Arc<AtomicBool>);
+
+impl Cancel {
+    /// Not asked to stop yet.
+    #[must_use]
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    /// Asks to stop. Work ends at the next tile, with [`Error::cancelled`].
+    pub fn request(&self) {
+        self.0.store(true, Ordering::SeqCst);
+    }
+
+    /// The flag itself, for a signal handler.
+    #[must_use]
+    pub fn flag(&self) -> Arc<AtomicBool> {
+        Arc::clone(&self.0)
+    }
+
+    /// An error when stopping was asked for.
+    ///
+    /// # Errors
+    /// [`crate::Class::Cancelled`], and nothing else.
+    pub fn check(&self) -> Result<()> {
+        if self.0.load(Ordering::SeqCst) { Err(Error::cancelled()) } else { Ok(()) }
+    }
+}

@@ -1,0 +1,84 @@
+//! Counts what really goes to and from a card: the currency in which Imbrik measures itself.
+
+use super::{ReadAt, WriteAt};
+use crate::{
+    error::Result,
+    units::{ByteLen, ByteOffset, SectorSize, Span},
+};
+use std::sync::{
+    Arc,
+    atomic::{AtomicU64, Ordering},
+};
+
+/// Bytes read and written so far, shared with whoever reports them.
+#[derive(Clone, Debug, Default)]
+pub struct Tally(Arc<Counters>);
+
+#[derive(Debug, Default)]
+struct Counters {
+    read: AtomicU64,
+    written: AtomicU64,
+}
+
+impl Tally {
+    /// Bytes read.
+    #[must_use]
+    pub fn read(&self) -> ByteLen {
+        ByteLen::new(self.0.read.load(Ordering::Relaxed))
+    }
+
+    /// Bytes written, zeros included.
+    #[must_use]
+    pub fn written(&self) -> ByteLen {
+        ByteLen::new(self.0.written.load(Ordering::Relaxed))
+    }
+}
+
+/// A store whose traffic is added to a [`Tally`].
+#[derive(Debug)]
+pub struct Counted<S> {
+    inner: S,
+    tally: Tally,
+}
+
+impl<S> Counted<S> {
+    /// Counts the traffic of `inner` in `tally`.
+    pub fn new(inner: S, tally: &Tally) -> Self {
+        Self { inner, tally: tally.clone() }
+    }
+}
+
+impl<S: ReadAt> ReadAt for Counted<S> {
+    fn size(&self) -> ByteLen {
+        self.inner.size()
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        self.tally.0.read.fetch_add(ByteLen::of(buf).get(), Ordering::Relaxed);
+        self.inner.read_at(at, buf)
+    }
+
+    fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
+        self.inner.next_data(from)
+    }
+
+    fn sector_size(&self) -> SectorSize {
+        self.inner.sector_size()
+    }
+}
+
+impl<S: WriteAt> WriteAt for Counted<S> {
+    fn write_at(&self, at: ByteOffset, bytes: &[u8]) -> Result<()> {
+        self.tally.0.written.fetch_add(ByteLen::of(bytes).get(), Ordering::Relaxed);
+        self.inner.write_at(at, bytes)
+    }
+
+    fn zero_at(&self, span: Span) -> Result<()> {
+        self.tally.0.written.fetch_add(span.len().get(), Ordering::Relaxed);
+        self.inner.zero_at(span)
+    }
+
+    fn flush(&self) -> Result<()> {
+        self.inner.flush()
+    }
+}

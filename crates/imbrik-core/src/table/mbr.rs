@@ -1,0 +1,343 @@
+//! The master boot record, and the chain of extended boot records behind it.
+//!
+//! The first sector holds boot code, a 32-bit disk signature, four entries and a mark:
+//!
+//! ```text
+//!   0  boot code (440)
+//! 440  disk signature (4, little-endian)
+//! 446  4 entries of 16: status, CHS start (3), type, CHS end (3), first sector (4), count (4)
+//! 510  0x55 0xaa
+//! ```
+//!
+//! An entry of type 0x05, 0x0f or 0x85 is a container. Its first sector is a record of the same
+//! shape whose entry 0 is a logical partition, counted from that record, and whose entry 1 is the
+//! next record, counted from the container's start.
+
+use super::{Partition, PartitionKind};
+use crate::{
+    bytes,
+    error::Result,
+    store::{ReadAt, read_up_to},
+    units::{ByteOffset, Lba, SectorCount, SectorSize},
+};
+
+/// Bytes of a record, whatever the sector size.
+pub(super) const RECORD: usize = 512;
+const SIGNATURE: usize = 440;
+const ENTRIES: usize = 446;
+const ENTRY: usize = 16;
+const MARK: usize = 510;
+/// More logical partitions than any system numbers; a longer chain is a loop or an attack.
+const MOST_LOGICAL: usize = 128;
+
+/// A master boot record with its logical partitions.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Mbr {
+    sector: SectorSize,
+    record: Vec<u8>,
+    partitions: Vec<MbrPartition>,
+    findings: Vec<String>,
+}
+
+/// One entry of a master boot record or of the chain behind it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct MbrPartition {
+    /// 1 to 4 for the record's own entries, from 5 along the chain.
+    pub number: u32,
+    /// The type byte.
+    pub kind: u8,
+    /// Whether it is marked active.
+    pub active: bool,
+    /// Its first sector, from the start of the card.
+    pub start: Lba,
+    /// How many sectors it has.
+    pub sectors: SectorCount,
+}
+
+impl MbrPartition {
+    /// Whether it is only the container of logical partitions.
+    #[must_use]
+    pub fn is_extended(&self) -> bool {
+        matches!(self.kind, 0x05 | 0x0f | 0x85)
+    }
+}
+
+/// An entry as found, `None` when the slot is empty; numbers are relative to whatever holds it.
+struct Entry {
+    status: u8,
+    kind: u8,
+    first: u32,
+    count: u32,
+}
+
+fn entry(record: &[u8], index: usize) -> Option<Entry> {
+    let at = index.checked_mul(ENTRY)?.checked_add(ENTRIES)?;
+    let raw: [u8; ENTRY] = bytes::array(record, at)?;
+    let entry = Entry {
+        status: bytes::u8(&raw, 0)?,
+        kind: bytes::u8(&raw, 4)?,
+        first: bytes::le_u32(&raw, 8)?,
+        count: bytes::le_u32(&raw, 12)?,
+    };
+    (entry.kind != 0 && entry.count != 0).then_some(entry)
+}
+
+/// Whether a record carries the closing mark and entries that a table could have. The boot sector
+/// of a volume carries the same mark, with code or text where the entries would be.
+pub(super) fn is_table(record: &[u8]) -> bool {
+    bytes::le_u16(record, MARK) == Some(0xaa55)
+        && (0..4usize).all(|index| {
+            let status = record.get(ENTRIES.saturating_add(index.saturating_mul(ENTRY))).copied();
+            matches!(status, Some(0 | 0x80))
+        })
+        && (0..4).filter_map(|index| entry(record, index)).all(|entry| entry.first != 0)
+}
+
+/// Whether any of the four entries is a GPT's protective one.
+pub(super) fn is_protective(record: &[u8]) -> bool {
+    is_table(record) && (0..4).filter_map(|i| entry(record, i)).any(|e| e.kind == 0xee)
+}
+
+impl Mbr {
+    /// Reads the record of `store`, counting in sectors of `sector`; `None` when there is none.
+    ///
+    /// # Errors
+    /// When the store cannot be read. A chain that is broken or endless ends where it breaks, and
+    /// that is among the findings.
+    pub fn read(store: &dyn ReadAt, sector: SectorSize) -> Result<Option<Self>> {
+        let record = read_up_to(store, ByteOffset::ZERO, RECORD)?;
+        if !is_table(&record) {
+            return Ok(None);
+        }
+        let mut mbr = Self { sector, partitions: Vec::new(), findings: Vec::new(), record };
+        for (index, number) in (0..4).zip(1..) {
+            if let Some(entry) = entry(&mbr.record, index) {
+                mbr.partitions.push(MbrPartition {
+                    number,
+                    kind: entry.kind,
+                    active: entry.status == 0x80,
+                    start: Lba::new(entry.first.into()),
+                    sectors: SectorCount::new(entry.count.into()),
+                });
+            }
+        }
+        let containers: Vec<_> =
+            mbr.partitions.iter().copied().filter(MbrPartition::is_extended).collect();
+        for container in containers {
+            mbr.follow_chain(store, container)?;
+        }
+        mbr.look_for_overlaps();
+        Ok(Some(mbr))
+    }
+
+    fn follow_chain(&mut self, store: &dyn ReadAt, container: MbrPartition) -> Result<()> {
+        let mut at = container.start;
+        let mut seen = vec![at];
+        while let Some(offset) = self.sector.offset_of(at) {
+            let record = read_up_to(store, offset, RECORD)?;
+            if bytes::le_u16(&record, MARK) != Some(0xaa55) {
+                self.findings.push(format!(
+                    "the chain of logical partitions breaks at {at}: no boot record there"
+                ));
+                break;
+            }
+            if let Some(logical) = entry(&record, 0)
+                && let Some(start) = at.checked_add(SectorCount::new(logical.first.into()))
+            {
+                let logicals = self.partitions.iter().filter(|p| p.number > 4).count();
+                self.partitions.push(MbrPartition {
+                    number: u32::try_from(logicals).unwrap_or(u32::MAX).saturating_add(5),
+                    kind: logical.kind,
+                    active: logical.status == 0x80,
+                    start,
+                    sectors: SectorCount::new(logical.count.into()),
+                });
+            }
+            let Some(next) = entry(&record, 1) else { break };
+            let Some(next) = container.start.checked_add(SectorCount::new(next.first.into()))
+            else {
+                break;
+            };
+            if seen.contains(&next) || seen.len() >= MOST_LOGICAL {
+                self.findings
+                    .push(format!("the chain of logical partitions runs in a circle at {next}"));
+                break;
+            }
+            seen.push(next);
+            at = next;
+        }
+        Ok(())
+    }
+
+    fn look_for_overlaps(&mut self) {
+        let mut parts = self.partitions();
+        parts.sort_by_key(|part| part.span);
+        for pair in parts.windows(2) {
+            if let [before, after] = pair
+                && before.span.intersect(after.span).is_some()
+            {
+                self.findings
+                    .push(format!("partitions {} and {} overlap", before.number, after.number));
+            }
+        }
+    }
+
+    /// The disk signature: systems build `PARTUUID`s from it.
+    #[must_use]
+    pub fn signature(&self) -> u32 {
+        bytes::le_u32(&self.record, SIGNATURE).unwrap_or(0)
+    }
+
+    /// The entries as found, containers included.
+    #[must_use]
+    pub fn entries(&self) -> &[MbrPartition] {
+        &self.partitions
+    }
+
+    pub(super) fn partitions(&self) -> Vec<Partition> {
+        let real = self.partitions.iter().filter(|entry| !entry.is_extended());
+        real.filter_map(|entry| {
+            Some(Partition {
+                number: entry.number,
+                span: self.sector.span_of(entry.start, entry.sectors)?,
+                kind: PartitionKind::Mbr(entry.kind),
+                name: None,
+                bootable: entry.active,
+            })
+        })
+        .collect()
+    }
+
+    pub(super) fn sector_size(&self) -> SectorSize {
+        self.sector
+    }
+
+    pub(super) fn findings(&self) -> &[String] {
+        &self.findings
+    }
+}
+
+/// The protective record of a GPT, changed to cover a card of `sectors`; `None` when it shares its
+/// table with real partitions (a hybrid), which only their owner knows how to change.
+pub(super) fn protective_for(record: &[u8], sectors: SectorCount) -> Option<Vec<u8>> {
+    let real = (0..4).filter_map(|index| entry(record, index)).filter(|e| e.kind != 0xee).count();
+    let index = (0..4).find(|index| entry(record, *index).is_some_and(|e| e.kind == 0xee))?;
+    if real > 0 {
+        return None;
+    }
+    let mut record = record.to_vec();
+    let at = ENTRIES.checked_add(ENTRY.checked_mul(index)?)?;
+    let count = u32::try_from(sectors.get().saturating_sub(1)).unwrap_or(u32::MAX);
+    bytes::put(&mut record, at.checked_add(12)?, count.to_le_bytes())?;
+    Some(record)
+}
+
+pub(super) fn type_words(kind: u8) -> Option<&'static str> {
+    Some(match kind {
+        0x01 => "FAT12",
+        0x04 | 0x06 | 0x0e => "FAT16",
+        0x07 => "NTFS or exFAT",
+        0x0b | 0x0c => "FAT32",
+        0x82 => "Linux swap",
+        0x83 => "Linux",
+        0x8e => "Linux LVM",
+        0xa2 => "boot loader",
+        0xda => "raw data",
+        0xee => "GPT protective",
+        0xef => "EFI system",
+        0xfd => "Linux RAID",
+        _ => return None,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{
+        store::{SparseStore, WriteAt},
+        units::ByteLen,
+    };
+
+    /// A record with the entries (kind, first, count).
+    fn record(entries: &[(u8, u32, u32)]) -> Vec<u8> {
+        let mut record = vec![0; RECORD];
+        for (index, (kind, first, count)) in entries.iter().enumerate() {
+            let at = ENTRIES + index * ENTRY;
+            record[at + 4] = *kind;
+            record[at + 8..at + 12].copy_from_slice(&first.to_le_bytes());
+            record[at + 12..at + 16].copy_from_slice(&count.to_le_bytes());
+        }
+        record[MARK..].copy_from_slice(&[0x55, 0xaa]);
+        record
+    }
+
+    fn card(records: &[(u64, Vec<u8>)]) -> SparseStore {
+        let store = SparseStore::new(ByteLen::mib(64));
+        for (sector, record) in records {
+            store.write_at(ByteOffset::new(sector * 512), record).unwrap();
+        }
+        store
+    }
+
+    fn read(store: &SparseStore) -> Mbr {
+        Mbr::read(store, SectorSize::B512).unwrap().unwrap()
+    }
+
+    #[test]
+    fn logical_partitions_are_numbered_along_their_chain() {
+        let mbr = read(&card(&[
+            (0, record(&[(0x0c, 2048, 4096), (0x0f, 8192, 65536)])),
+            (8192, record(&[(0x83, 2048, 1000), (0x05, 4096, 10000)])),
+            (8192 + 4096, record(&[(0x82, 64, 500)])),
+        ]));
+        let found: Vec<_> =
+            mbr.partitions().iter().map(|p| (p.number, p.span.start().get() / 512)).collect();
+        assert_eq!(found, [(1, 2048), (5, 8192 + 2048), (6, 8192 + 4096 + 64)]);
+        assert_eq!(mbr.findings(), [] as [String; 0]);
+    }
+
+    #[test]
+    fn a_chain_that_runs_in_a_circle_ends_with_a_finding() {
+        let mbr = read(&card(&[
+            (0, record(&[(0x05, 8192, 65536)])),
+            (8192, record(&[(0x83, 64, 100), (0x05, 4096, 100)])),
+            (8192 + 4096, record(&[(0x83, 64, 100), (0x05, 0xffff_f000 - 0x1000, 100)])),
+        ]));
+        assert_eq!(mbr.partitions().len(), 2);
+        let circle = read(&card(&[
+            (0, record(&[(0x05, 8192, 65536)])),
+            (8192, record(&[(0x83, 64, 100), (0x05, 4096, 100)])),
+            (8192 + 4096, record(&[(0x83, 64, 100), (0x05, 4096, 100)])),
+        ]));
+        assert_eq!(
+            circle.findings(),
+            ["the chain of logical partitions runs in a circle at sector 12288"]
+        );
+    }
+
+    #[test]
+    fn overlapping_partitions_are_named() {
+        let mbr = read(&card(&[(0, record(&[(0x83, 2048, 4096), (0x83, 4096, 4096)]))]));
+        assert_eq!(mbr.findings(), ["partitions 1 and 2 overlap"]);
+    }
+
+    #[test]
+    fn a_boot_sector_with_text_where_entries_would_be_is_no_table() {
+        let mut sector = record(&[]);
+        sector[440..].fill(b'x');
+        sector[MARK..].copy_from_slice(&[0x55, 0xaa]);
+        assert!(Mbr::read(&SparseStore::of(&sector), SectorSize::B512).unwrap().is_none());
+        assert!(Mbr::read(&SparseStore::of(b""), SectorSize::B512).unwrap().is_none());
+    }
+
+    #[test]
+    fn a_protective_record_follows_the_card_and_a_hybrid_is_left_alone() {
+        let protective = record(&[(0xee, 1, 1000)]);
+        let grown = protective_for(&protective, SectorCount::new(5000)).unwrap();
+        assert_eq!(entry(&grown, 0).unwrap().count, 4999);
+        let huge = protective_for(&protective, SectorCount::new(1 << 40)).unwrap();
+        assert_eq!(entry(&huge, 0).unwrap().count, u32::MAX);
+        let hybrid = record(&[(0xee, 1, 1000), (0x0c, 2048, 100)]);
+        assert_eq!(protective_for(&hybrid, SectorCount::new(5000)), None);
+    }
+}

@@ -1,0 +1,139 @@
+//! Partition tables: where a card's partitions lie, and how to write that down again.
+//!
+//! [`read`] tells which table a card carries. A table that is damaged in one place and sound in
+//! another is read from the sound one, and what was noticed stands in [`Table::findings`].
+
+mod gpt;
+mod mbr;
+
+pub use gpt::{Gpt, GptPartition};
+pub use mbr::{Mbr, MbrPartition};
+
+use crate::{
+    error::Result,
+    store::ReadAt,
+    units::{SectorSize, Span},
+};
+use std::fmt;
+
+/// A partition table as found on a card.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Table {
+    /// A master boot record, with its chain of logical partitions.
+    Mbr(Mbr),
+    /// A GUID partition table.
+    Gpt(Gpt),
+}
+
+/// One entry of a table.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Partition {
+    /// Its number as systems count: 1 to 4 primary, from 5 logical; on a GPT its place in the array.
+    pub number: u32,
+    /// Where it lies. May reach past the card's end when the table is wrong or the card too short.
+    pub span: Span,
+    /// What the table says it is for.
+    pub kind: PartitionKind,
+    /// Its name; only a GPT has any.
+    pub name: Option<String>,
+    /// Whether it is marked to be started from.
+    pub bootable: bool,
+}
+
+/// What a table says a partition is for. The number is kept as found, known or not.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum PartitionKind {
+    /// The type byte of a master boot record.
+    Mbr(u8),
+    /// The type GUID of a GUID partition table.
+    Gpt(uuid::Uuid),
+}
+
+impl PartitionKind {
+    /// A few words for people; `None` for a kind that has no common name.
+    #[must_use]
+    pub fn words(self) -> Option<&'static str> {
+        match self {
+            Self::Mbr(byte) => mbr::type_words(byte),
+            Self::Gpt(guid) => gpt::type_words(guid),
+        }
+    }
+}
+
+impl fmt::Display for PartitionKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match (self.words(), self) {
+            (Some(words), _) => f.write_str(words),
+            (None, Self::Mbr(byte)) => write!(f, "type {byte:#04x}"),
+            (None, Self::Gpt(guid)) => write!(f, "type {guid}"),
+        }
+    }
+}
+
+impl Table {
+    /// The partitions in the order of their numbers, without the extended one that only wraps the
+    /// logical ones.
+    #[must_use]
+    pub fn partitions(&self) -> Vec<Partition> {
+        match self {
+            Self::Mbr(mbr) => mbr.partitions(),
+            Self::Gpt(gpt) => gpt.partitions(),
+        }
+    }
+
+    /// The unit in which the table counts.
+    #[must_use]
+    pub fn sector_size(&self) -> SectorSize {
+        match self {
+            Self::Mbr(mbr) => mbr.sector_size(),
+            Self::Gpt(gpt) => gpt.sector_size(),
+        }
+    }
+
+    /// What is wrong with it, a sentence each; empty for a sound table.
+    #[must_use]
+    pub fn findings(&self) -> &[String] {
+        match self {
+            Self::Mbr(mbr) => mbr.findings(),
+            Self::Gpt(gpt) => gpt.findings(),
+        }
+    }
+
+    /// "MBR" or "GPT".
+    #[must_use]
+    pub fn name(&self) -> &'static str {
+        match self {
+            Self::Mbr(_) => "MBR",
+            Self::Gpt(_) => "GPT",
+        }
+    }
+
+    /// The number that tells this table from every other: the MBR's signature or the GPT's disk
+    /// GUID. Systems build `PARTUUID`s from it.
+    #[must_use]
+    pub fn id(&self) -> String {
+        match self {
+            Self::Mbr(mbr) => format!("{:08x}", mbr.signature()),
+            Self::Gpt(gpt) => gpt.disk_guid().to_string(),
+        }
+    }
+}
+
+/// Reads the table that `store` carries; `None` when it carries none.
+///
+/// A GPT is looked for in sectors of the store's own size first, then of 512 and of 4096 bytes,
+/// since an image does not know on which card it was made.
+///
+/// # Errors
+/// When the store cannot be read. A damaged table is no error: see [`Table::findings`].
+pub fn read(store: &dyn ReadAt) -> Result<Option<Table>> {
+    let own = store.sector_size();
+    let mut sizes = vec![own];
+    sizes.extend([SectorSize::B512, SectorSize::B4096].into_iter().filter(|size| *size != own));
+    for sector in sizes {
+        if let Some(gpt) = Gpt::read(store, sector)? {
+            return Ok(Some(Table::Gpt(gpt)));
+        }
+    }
+    Ok(Mbr::read(store, own)?.map(Table::Mbr))
+}

@@ -1,0 +1,48 @@
+//! Claiming a card: the last proof before the first byte is written.
+
+use crate::{
+    card::{Card, Host, Standing, TargetCard, standing},
+    error::{Class, Error, Result},
+    layout::Survey,
+};
+
+/// The card that a plan was made for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Planned {
+    /// The card as it was listed.
+    pub card: Card,
+    /// [`Survey::fingerprint`] of what was on it.
+    pub fingerprint: String,
+}
+
+/// Opens the card of a plan for writing, after proving that it still is the one that was planned
+/// for and that it may be written.
+///
+/// # Errors
+/// [`Class::Refused`] when it is another card by now, or may not be written; [`Class::Gone`] when
+/// none is there. Nothing was written then.
+pub fn claim(host: &dyn Host, planned: &Planned, allow_fixed: bool) -> Result<Box<dyn TargetCard>> {
+    let path = planned.card.path.display();
+    let listing = host.list()?;
+    let now = listing.cards.iter().find(|card| card.path == planned.card.path);
+    let now = now.ok_or_else(|| Error::new(Class::Gone, format!("{path} is no longer there")))?;
+    let exchanged =
+        || Error::refused(format!("{path} is no longer the card that the plan was made for"));
+    if !now.is_same_medium_as(&planned.card) {
+        return Err(exchanged());
+    }
+    match standing(now, allow_fixed) {
+        Standing::Ready => {}
+        Standing::Mounted(mounts) => {
+            let at = mounts.iter().map(|at| at.display().to_string()).collect::<Vec<_>>();
+            return Err(Error::refused(format!("{path} is mounted at {}", at.join(", "))));
+        }
+        Standing::Fixed(why) => return Err(Error::refused(format!("{path} is {why}"))),
+        Standing::Refused(reason) => return Err(Error::refused(format!("{path}: {reason}"))),
+    }
+    let target = host.open_target(now)?;
+    if Survey::of(&*target)?.fingerprint() != planned.fingerprint {
+        return Err(exchanged());
+    }
+    Ok(target)
+}

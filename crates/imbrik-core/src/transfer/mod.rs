@@ -1,0 +1,17 @@
+//! The transfer: one pipeline that carries any view into any sink.
+//!
+//! [`save`] carries a card into an image, [`write_card`] an image onto a card, [`read_back`],
+//! [`check_tiles`] and [`compare`] carry what should be against what is.
+
+mod claim;
+mod pipeline;
+mod salvage;
+mod save;
+mod verify;
+mod write;
+
+pub use claim::{Planned, claim};
+pub use pipeline::Watch;
+pub use save::{SaveOptions, Saved, sampled_ratio, save};
+pub use verify::{Differences, check_sums, check_tiles, compare, read_back};
+pub use write::{WrittenCard, write_card};

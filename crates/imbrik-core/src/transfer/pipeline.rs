@@ -1,0 +1,347 @@
+//! The pipeline: tiles are read in order, worked on by all cores, and committed in order.
+//!
+//! Each worker takes the next tile, reads it, digests and prepares it, and hands it to the calling
+//! thread, which commits tiles strictly one after the other:
+//!
+//! ```text
+//!            ┌ worker: take turn → read → digest → prepare ┐
+//! view  ───► ├ worker: take turn → read → digest → prepare ├ ───► commit 0, 1, 2 …  ───► sink
+//!            └ worker: take turn → read → digest → prepare ┘
+//! ```
+//!
+//! A card is read by one worker at a time, in order, as a card likes it; an image by all at once,
+//! since reading it means decoding. No worker runs more than a few tiles ahead of the commits, so
+//! memory depends on the number of cores and not on the card.
+
+use super::salvage::{self, Damage};
+use crate::{
+    error::{Error, Result},
+    image::{TILE, TileData, TileDigest, tile_count, tile_span},
+    layout::View,
+    progress::{Cancel, Event, Observer, Step},
+    store::{Pool, ReadAt},
+    units::{ByteLen, Span, joined},
+};
+use std::{
+    collections::BTreeMap,
+    num::NonZero,
+    sync::{
+        Condvar, Mutex, PoisonError,
+        atomic::{AtomicBool, Ordering},
+        mpsc,
+    },
+    thread,
+};
+
+/// Who watches a journey, and who may stop it.
+#[derive(Clone, Copy)]
+pub struct Watch<'a> {
+    /// Takes the events.
+    pub observer: &'a dyn Observer,
+    /// The request to stop.
+    pub cancel: &'a Cancel,
+}
+
+/// A tile on its way.
+pub(super) struct Tile {
+    pub(super) index: u64,
+    pub(super) span: Span,
+    pub(super) data: TileData,
+    pub(super) digest: TileDigest,
+}
+
+/// What is done with tiles: first on all cores, then in order on one.
+pub(super) trait Sink {
+    /// Works on tiles on one core.
+    type Worker: FnMut(Tile) -> Result<Self::Piece> + Send;
+    /// What comes out of that.
+    type Piece: Send;
+
+    /// A worker for one core.
+    fn worker(&self) -> Result<Self::Worker>;
+
+    /// Takes the pieces, strictly in order.
+    fn commit(&mut self, span: Span, piece: Self::Piece) -> Result<()>;
+
+    /// How much of a tile counts as progress.
+    fn weight(&self, span: Span) -> ByteLen {
+        span.len()
+    }
+}
+
+/// How a view is to be read.
+pub(super) struct Journey<'a> {
+    pub(super) view: &'a View,
+    pub(super) step: Step,
+    /// What the sink's weights add up to.
+    pub(super) total: ByteLen,
+    pub(super) damage: Damage,
+    /// Whether one read at a time is made, in order.
+    pub(super) in_turn: bool,
+    pub(super) watch: Watch<'a>,
+}
+
+/// What a journey found.
+#[derive(Debug, Default)]
+pub(super) struct Travelled {
+    /// The digest of every tile, in order.
+    pub(super) digests: Vec<TileDigest>,
+    /// What could not be read, joined.
+    pub(super) unreadable: Vec<Span>,
+}
+
+/// A piece, ready to be committed.
+struct Ready<P> {
+    span: Span,
+    digest: TileDigest,
+    lost: Vec<Span>,
+    piece: P,
+}
+
+/// Which tile is next, and the last that was heard of where data lie.
+#[derive(Default)]
+struct Turn {
+    next: u64,
+    data: Option<Option<Span>>,
+}
+
+/// How far the commits are, for workers that must not run ahead.
+#[derive(Default)]
+struct Pace {
+    committed: Mutex<u64>,
+    moved: Condvar,
+    stop: AtomicBool,
+}
+
+impl Pace {
+    /// Waits until tile `index` is less than `window` ahead; `false` when all is over.
+    fn wait_for(&self, index: u64, window: u64) -> bool {
+        let mut committed = self.committed.lock().unwrap_or_else(PoisonError::into_inner);
+        while index >= committed.saturating_add(window) && !self.stop.load(Ordering::SeqCst) {
+            committed = self.moved.wait(committed).unwrap_or_else(PoisonError::into_inner);
+        }
+        !self.stop.load(Ordering::SeqCst)
+    }
+
+    fn commit(&self, count: u64) {
+        *self.committed.lock().unwrap_or_else(PoisonError::into_inner) = count;
+        self.moved.notify_all();
+    }
+
+    fn stop(&self) {
+        let _committed = self.committed.lock().unwrap_or_else(PoisonError::into_inner);
+        self.stop.store(true, Ordering::SeqCst);
+        self.moved.notify_all();
+    }
+}
+
+/// Workers for this machine: one more than cores, so that a read never leaves a core idle; not
+/// more than eight, since each holds a tile and a codec.
+fn worker_count() -> u64 {
+    let cores = thread::available_parallelism().map_or(1, NonZero::get);
+    u64::try_from(cores).unwrap_or(1).saturating_add(1).clamp(2, 8)
+}
+
+/// Carries the whole view into `sink`.
+///
+/// # Errors
+/// The first failure of reading, working or committing, and [`crate::Class::Cancelled`] when that was asked
+/// for. Tiles before it are committed, none behind it.
+pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travelled> {
+    let Watch { observer, cancel } = journey.watch;
+    let count = tile_count(journey.view.size());
+    let workers = worker_count().min(count.max(1));
+    let window = workers.saturating_add(2);
+    let pool = Pool::new(TILE.to_usize().unwrap_or(0));
+    let turn = Mutex::new(Turn::default());
+    let pace = Pace::default();
+    let mut travelled = Travelled::default();
+    observer.on(&Event::Started { step: journey.step, total: journey.total });
+    let makers: Vec<S::Worker> = (0..workers).map(|_| sink.worker()).collect::<Result<_>>()?;
+    thread::scope(|scope| {
+        let (sender, receiver) = mpsc::channel();
+        for mut worker in makers {
+            let sender = sender.clone();
+            let (turn, pace, pool) = (&turn, &pace, &pool);
+            scope.spawn(move || {
+                loop {
+                    match next_tile(journey, turn, pace, window, pool) {
+                        Ok(None) => break,
+                        Ok(Some((tile, lost))) => {
+                            let (index, span, digest) = (tile.index, tile.span, tile.digest);
+                            let ready = worker(tile);
+                            let ready = ready.map(|piece| Ready { span, digest, lost, piece });
+                            if sender.send((index, ready)).is_err() {
+                                break;
+                            }
+                        }
+                        Err((index, error)) => {
+                            let _ = sender.send((index, Err(error)));
+                            break;
+                        }
+                    }
+                }
+            });
+        }
+        drop(sender);
+        let mut waiting = BTreeMap::new();
+        let mut next = 0u64;
+        let mut done = ByteLen::ZERO;
+        let mut work = || {
+            while next < count {
+                let Ok((index, ready)) = receiver.recv() else {
+                    return Err(Error::corrupt("a worker ended before its work did"));
+                };
+                waiting.insert(index, ready);
+                while let Some(ready) = waiting.remove(&next) {
+                    cancel.check()?;
+                    let ready = ready?;
+                    done = done.saturating_add(sink.weight(ready.span));
+                    sink.commit(ready.span, ready.piece)?;
+                    for span in joined(ready.lost) {
+                        observer.on(&Event::Unreadable { span });
+                        travelled.unreadable.push(span);
+                    }
+                    travelled.digests.push(ready.digest);
+                    next = next.saturating_add(1);
+                    pace.commit(next);
+                    observer.on(&Event::Advanced { done });
+                }
+            }
+            Ok(())
+        };
+        let result = work();
+        pace.stop();
+        result
+    })?;
+    observer.on(&Event::Finished);
+    travelled.unreadable = joined(travelled.unreadable);
+    Ok(travelled)
+}
+
+type Taken = (Tile, Vec<Span>);
+
+/// Takes the next tile and reads it; `None` when there is none left.
+fn next_tile(
+    journey: &Journey<'_>,
+    turn: &Mutex<Turn>,
+    pace: &Pace,
+    window: u64,
+    pool: &Pool,
+) -> std::result::Result<Option<Taken>, (u64, Error)> {
+    let mut turn = turn.lock().unwrap_or_else(PoisonError::into_inner);
+    let index = turn.next;
+    let Some(span) = tile_span(index, journey.view.size()) else { return Ok(None) };
+    if !pace.wait_for(index, window) {
+        return Ok(None);
+    }
+    turn.next = index.saturating_add(1);
+    let failed = |error| (index, error);
+    journey.watch.cancel.check().map_err(failed)?;
+    if !may_hold_data(journey.view, span, &mut turn.data).map_err(failed)? {
+        let data = TileData::Zeros(span.len());
+        return Ok(Some((Tile { index, span, data, digest: TileDigest::Zero }, Vec::new())));
+    }
+    let turn = journey.in_turn.then_some(turn);
+    let mut buffer = pool.take(span.len().to_usize().unwrap_or(0));
+    let lost = salvage::read(journey.view, span, &mut buffer, journey.damage).map_err(failed)?;
+    drop(turn);
+    let (data, digest) = TileData::of(buffer);
+    Ok(Some((Tile { index, span, data, digest }, lost)))
+}
+
+/// Whether a tile may hold anything but zeros. The last answer of the view is kept, so that a long
+/// hole is asked for once and not once a tile.
+fn may_hold_data(view: &View, tile: Span, last: &mut Option<Option<Span>>) -> Result<bool> {
+    let is_stale = match last {
+        None => true,
+        Some(None) => false,
+        Some(Some(data)) => data.end() <= tile.start(),
+    };
+    if is_stale {
+        *last = Some(view.next_data(tile.start())?);
+    }
+    Ok(matches!(last, Some(Some(data)) if data.start() < tile.end()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{
+        error::Class,
+        progress::Unobserved,
+        store::{SparseStore, WriteAt},
+        units::ByteOffset,
+    };
+    use std::sync::Arc;
+
+    /// Keeps what it is given, and fails at one tile.
+    struct Keep {
+        seen: Vec<(u64, bool)>,
+        fail_at: Option<u64>,
+    }
+
+    impl Sink for Keep {
+        type Worker = Box<dyn FnMut(Tile) -> Result<(u64, bool)> + Send>;
+        type Piece = (u64, bool);
+
+        fn worker(&self) -> Result<Self::Worker> {
+            let fail_at = self.fail_at;
+            Ok(Box::new(move |tile| match fail_at == Some(tile.index) {
+                true => Err(Error::corrupt("as told")),
+                false => Ok((tile.index, matches!(tile.data, TileData::Zeros(_)))),
+            }))
+        }
+
+        fn commit(&mut self, _: Span, piece: (u64, bool)) -> Result<()> {
+            self.seen.push(piece);
+            Ok(())
+        }
+    }
+
+    fn run_with(tiles: u64, fail_at: Option<u64>, cancel: &Cancel) -> (Keep, Result<Travelled>) {
+        let store = SparseStore::new(ByteLen::new(TILE.get() * tiles + 5));
+        for tile in (0..tiles).step_by(3) {
+            store.write_at(ByteOffset::new(tile * TILE.get() + 9), &[1]).unwrap();
+        }
+        let view = View::whole(Arc::new(store));
+        let mut keep = Keep { seen: Vec::new(), fail_at };
+        let journey = Journey {
+            view: &view,
+            step: Step::Saving,
+            total: view.size(),
+            damage: Damage::Stop,
+            in_turn: tiles.is_multiple_of(2),
+            watch: Watch { observer: &Unobserved, cancel },
+        };
+        let travelled = run(&journey, &mut keep);
+        (keep, travelled)
+    }
+
+    #[test]
+    fn every_tile_is_committed_once_and_in_order() {
+        for tiles in [0, 1, 2, 30, 31] {
+            let (keep, travelled) = run_with(tiles, None, &Cancel::new());
+            let expected: Vec<_> =
+                (0..=tiles).map(|tile| (tile, tile % 3 != 0 || tile == tiles)).collect();
+            assert_eq!(keep.seen, expected);
+            assert_eq!(travelled.unwrap().digests.len() as u64, tiles + 1);
+        }
+    }
+
+    #[test]
+    fn a_failure_ends_it_with_nothing_committed_behind() {
+        let (keep, travelled) = run_with(30, Some(17), &Cancel::new());
+        assert_eq!(travelled.unwrap_err().to_string(), "as told");
+        assert_eq!(keep.seen.len(), 17);
+    }
+
+    #[test]
+    fn a_request_to_stop_ends_it() {
+        let cancel = Cancel::new();
+        cancel.request();
+        let (keep, travelled) = run_with(30, None, &cancel);
+        assert_eq!(travelled.unwrap_err().class(), Class::Cancelled);
+        assert!(keep.seen.is_empty());
+    }
+}

@@ -1,0 +1,156 @@
+//! Card to image.
+
+use super::{
+    pipeline::{Journey, Sink, Tile, Watch, run},
+    salvage::Damage,
+    verify::{check_sums, check_tiles},
+};
+use crate::{
+    error::{Error, Result},
+    image::{
+        Encoded, Encoding, Image, ImageWriter, Manifest, Owner, Pack, Sum, SumKind, TILE,
+        TileDigest,
+    },
+    layout::View,
+    progress::{Event, Step},
+    store::{ReadAt, read_vec},
+    units::{ByteLen, ByteOffset, Span},
+};
+use std::path::Path;
+
+/// How a card is to be saved.
+#[derive(Clone, Debug)]
+pub struct SaveOptions {
+    /// The container.
+    pub pack: Pack,
+    /// The zstd level, from 1 to 22.
+    pub level: i32,
+    /// The checksum files to put beside the image.
+    pub sums: Vec<SumKind>,
+    /// Whether an image of that name may be replaced.
+    pub replace: bool,
+    /// Whether the image is read back and compared before it gets its name.
+    pub check: bool,
+    /// Who shall own the image.
+    pub owner: Option<Owner>,
+}
+
+/// What was saved.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Saved {
+    /// Bytes of the image file, holes included.
+    pub image_len: ByteLen,
+    /// Its checksums.
+    pub sums: Vec<Sum>,
+    /// Spans of the card that could not be read and are zeros in the image.
+    pub unreadable: Vec<Span>,
+    /// How much of the card is in tiles that hold nothing but zeros.
+    pub zeros: ByteLen,
+}
+
+/// Encodes tiles on all cores and appends them in order.
+struct ToImage {
+    encoding: Encoding,
+    writer: ImageWriter,
+}
+
+impl Sink for ToImage {
+    type Worker = Box<dyn FnMut(Tile) -> Result<Encoded> + Send>;
+    type Piece = Encoded;
+
+    fn worker(&self) -> Result<Self::Worker> {
+        let mut encoder = self.encoding.encoder()?;
+        Ok(Box::new(move |tile| encoder.encode(tile.data)))
+    }
+
+    fn commit(&mut self, _: Span, piece: Encoded) -> Result<()> {
+        self.writer.append(piece)
+    }
+}
+
+/// Saves `view` as the image `to`, which gets its name only when it is complete and, unless that
+/// was waived, proved.
+///
+/// Spans that cannot be read are zeros in the image, and named in it.
+///
+/// # Errors
+/// As for reading the card and writing the image; no file of the name `to` is left behind then.
+/// [`crate::Class::Mismatch`] when what is read back differs from what was written.
+pub fn save(
+    view: &View,
+    manifest: Manifest,
+    to: &Path,
+    options: &SaveOptions,
+    watch: Watch<'_>,
+) -> Result<Saved> {
+    let writer =
+        ImageWriter::create(to, options.pack, &options.sums, options.replace, options.owner)?;
+    let encoding = Encoding::new(options.pack, options.level);
+    let mut sink = ToImage { encoding, writer };
+    let journey = Journey {
+        view,
+        step: Step::Saving,
+        total: view.size(),
+        damage: Damage::Note,
+        in_turn: true,
+        watch,
+    };
+    let travelled = run(&journey, &mut sink)?;
+    let manifest = manifest.with_content(&travelled.digests, travelled.unreadable.clone());
+    let written = sink.writer.finish(&manifest)?;
+    if options.check {
+        let image = Image::open_with(written.path(), written.side_manifest())?;
+        image.file().drop_cache()?;
+        let total = image.file().size().saturating_add(view.size());
+        watch.observer.on(&Event::Started { step: Step::ReadingImageBack, total });
+        let wrong = |what: &str| {
+            Error::mismatch(format!("the image read back differs from what was written: {what}"))
+        };
+        if check_sums(&image, &written.sums, watch)?.is_some() {
+            return Err(wrong("its checksum is another one"));
+        }
+        let found = check_tiles(&image, &travelled.digests, watch)?;
+        if let Some(first) = found.spans.first() {
+            return Err(wrong(&format!("{first} of the card")));
+        }
+    }
+    watch.cancel.check()?;
+    let zero_tiles = travelled.digests.iter().filter(|digest| **digest == TileDigest::Zero);
+    let zeros = ByteLen::from_usize(zero_tiles.count());
+    let zeros = TILE.checked_mul(zeros.get()).unwrap_or_default().min(view.size());
+    let (image_len, sums) = (written.len, written.sums.clone());
+    written.publish()?;
+    Ok(Saved { image_len, sums, unreadable: travelled.unreadable, zeros })
+}
+
+/// How many samples are taken of a card, and how long each is.
+const SAMPLES: u64 = 48;
+const SAMPLE: usize = 128 << 10;
+
+/// What part of its size a card will take at most when packed, judged by a few samples: 0 for
+/// nothing, 1 for all of it. The first is a low estimate, the second the likely one.
+///
+/// # Errors
+/// When the card cannot be read at all.
+pub fn sampled_ratio(view: &View, level: i32) -> Result<(f64, f64)> {
+    let failed = |e| Error::io("compressing a sample", e);
+    let step = view.size().get().checked_div(SAMPLES).unwrap_or(0);
+    let mut ratios = Vec::new();
+    for sample in 0..SAMPLES {
+        let at = step.saturating_mul(sample).saturating_add(step / 2);
+        let at = at.saturating_sub(at.checked_rem(4096).unwrap_or(0));
+        let span = Span::between(ByteOffset::new(at), ByteOffset::new(view.size().get()));
+        let len = span.len().to_usize().unwrap_or(SAMPLE).min(SAMPLE);
+        // A sample that cannot be read says nothing about the rest.
+        let Ok(bytes) = read_vec(view, span.start(), len) else { continue };
+        let packed = zstd::bulk::compress(&bytes, level).map_err(failed)?;
+        if let (Ok(packed), Ok(len)) = (u32::try_from(packed.len()), u32::try_from(len.max(1))) {
+            ratios.push(f64::from(packed) / f64::from(len));
+        }
+    }
+    let count = f64::from(u32::try_from(ratios.len().max(1)).unwrap_or(u32::MAX));
+    let mean = ratios.iter().sum::<f64>() / count;
+    let variance = ratios.iter().map(|ratio| (ratio - mean).powi(2)).sum::<f64>() / count;
+    let low = mean - 3.0 * (variance / count).sqrt();
+    Ok((low.max(0.0), mean))
+}

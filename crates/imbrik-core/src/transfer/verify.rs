@@ -1,0 +1,184 @@
+//! What should be, against what is.
+
+use super::{
+    pipeline::{Journey, Sink, Tile, Watch, run},
+    salvage::{self, Damage},
+};
+use crate::{
+    bytes::is_zero,
+    error::Result,
+    image::{Image, Sum, SumKind, Sums, TILE, TileData, TileDigest},
+    layout::View,
+    progress::{Event, Step},
+    store::{Pool, ReadAt, for_pieces},
+    units::{ByteLen, Span, joined},
+};
+use std::sync::Arc;
+
+/// Where two things differ.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Differences {
+    /// The differing spans, in order and joined. How fine they are depends on who compared:
+    /// digests tell a tile, bytes tell a sector.
+    pub spans: Vec<Span>,
+    /// Those among them that could not be read at all.
+    pub unreadable: Vec<Span>,
+}
+
+/// Compares digests with those expected.
+struct Digests<'a> {
+    expected: &'a [TileDigest],
+    next: usize,
+    differing: Vec<Span>,
+}
+
+impl Sink for Digests<'_> {
+    type Worker = fn(Tile) -> Result<TileDigest>;
+    type Piece = TileDigest;
+
+    fn worker(&self) -> Result<Self::Worker> {
+        Ok(|tile| Ok(tile.digest))
+    }
+
+    fn commit(&mut self, span: Span, found: TileDigest) -> Result<()> {
+        if self.expected.get(self.next).is_some_and(|expected| *expected != found) {
+            self.differing.push(span);
+        }
+        self.next = self.next.saturating_add(1);
+        Ok(())
+    }
+}
+
+fn compare_digests(
+    view: &View,
+    expected: &[TileDigest],
+    step: Step,
+    in_turn: bool,
+    watch: Watch<'_>,
+) -> Result<Differences> {
+    let mut sink = Digests { expected, next: 0, differing: Vec::new() };
+    let journey = Journey { view, step, total: view.size(), damage: Damage::Note, in_turn, watch };
+    let travelled = run(&journey, &mut sink)?;
+    sink.differing.extend(&travelled.unreadable);
+    Ok(Differences { spans: joined(sink.differing), unreadable: travelled.unreadable })
+}
+
+/// Reads a card back, as [`View::read_back_from`] shows it, and compares it with the digests of
+/// what was written.
+///
+/// # Errors
+/// When the card is no longer there. Spans that cannot be read count as differing.
+pub fn read_back(view: &View, expected: &[TileDigest], watch: Watch<'_>) -> Result<Differences> {
+    compare_digests(view, expected, Step::ReadingCardBack, true, watch)
+}
+
+/// Decodes every tile of an image and compares it with its digest; with none expected, only
+/// decodes.
+///
+/// # Errors
+/// When the image file cannot be read. Tiles that cannot be decoded count as differing.
+pub fn check_tiles(
+    image: &Image,
+    expected: &[TileDigest],
+    watch: Watch<'_>,
+) -> Result<Differences> {
+    let view = View::whole(Arc::clone(image.content()));
+    compare_digests(&view, expected, Step::CheckingTiles, false, watch)
+}
+
+/// Hashes an image file and compares it with `expected`; answers the first that differs.
+///
+/// # Errors
+/// When the file cannot be read.
+pub fn check_sums(image: &Image, expected: &[Sum], watch: Watch<'_>) -> Result<Option<SumKind>> {
+    const PIECE: usize = 1 << 20;
+    let kinds: Vec<_> = expected.iter().map(|sum| sum.kind).collect();
+    let mut sums = Sums::new(&kinds);
+    let total = image.file().size();
+    watch.observer.on(&Event::Started { step: Step::ComparingChecksums, total });
+    let mut buffer = Pool::new(PIECE).take(PIECE);
+    for_pieces(Span::whole(total), ByteLen::from_usize(PIECE), |piece| {
+        watch.cancel.check()?;
+        let len = piece.len().to_usize().unwrap_or(0);
+        let bytes = buffer.get_mut(..len).unwrap_or_default();
+        image.file().read_at(piece.start(), bytes)?;
+        sums.update(bytes);
+        let done = ByteLen::new(piece.end().get());
+        watch.observer.on(&Event::Advanced { done });
+        Ok(())
+    })?;
+    watch.observer.on(&Event::Finished);
+    let found = sums.finish();
+    let differing = found.iter().zip(expected).find(|(found, expected)| found != expected);
+    Ok(differing.map(|(found, _)| found.kind))
+}
+
+/// Compares the tiles of a view with those of a card.
+struct WithCard<'a> {
+    view: &'a View,
+    card: View,
+    pool: Pool,
+    differing: Vec<Span>,
+}
+
+impl Sink for WithCard<'_> {
+    type Worker = fn(Tile) -> Result<TileData>;
+    type Piece = TileData;
+
+    fn worker(&self) -> Result<Self::Worker> {
+        Ok(|tile| Ok(tile.data))
+    }
+
+    fn commit(&mut self, tile: Span, expected: TileData) -> Result<()> {
+        let mut found = self.pool.take(tile.len().to_usize().unwrap_or(0));
+        let lost = salvage::read(&self.card, tile, &mut found, Damage::Note)?;
+        self.differing.extend(lost);
+        let sector = self.card.sector_size().len();
+        let mut at = tile.start();
+        let step = sector.to_usize().unwrap_or(usize::MAX);
+        for (index, found) in found.chunks(step).enumerate() {
+            let from = index.saturating_mul(step);
+            let same = match &expected {
+                TileData::Zeros(_) => is_zero(found),
+                TileData::Bytes(bytes) => {
+                    bytes.get(from..from.saturating_add(found.len())) == Some(found)
+                }
+            };
+            let end = at.saturating_add(ByteLen::of(found));
+            if !same {
+                self.differing.push(Span::between(at, end));
+            }
+            at = end;
+        }
+        Ok(())
+    }
+
+    fn weight(&self, span: Span) -> ByteLen {
+        self.view.written_in(span).map(Span::len).sum()
+    }
+}
+
+/// Compares what `view` would write to a card with what `card` holds, to the sector. What the view
+/// leaves alone is not compared.
+///
+/// # Errors
+/// When the view cannot be read, or the card is no longer there. Spans of the card that cannot be
+/// read count as differing.
+pub fn compare(view: &View, card: Arc<dyn ReadAt>, watch: Watch<'_>) -> Result<Differences> {
+    let mut sink = WithCard {
+        view,
+        card: view.read_back_from(card),
+        pool: Pool::new(TILE.to_usize().unwrap_or(0)),
+        differing: Vec::new(),
+    };
+    let journey = Journey {
+        view,
+        step: Step::ComparingWithCard,
+        total: view.written(),
+        damage: Damage::Stop,
+        in_turn: false,
+        watch,
+    };
+    run(&journey, &mut sink)?;
+    Ok(Differences { spans: joined(sink.differing), unreadable: Vec::new() })
+}

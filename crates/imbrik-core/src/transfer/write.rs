@@ -1,0 +1,220 @@
+//! Image to card.
+
+use super::{
+    pipeline::{Journey, Sink, Tile, Watch, run},
+    salvage::Damage,
+};
+use crate::{
+    error::{Error, Result},
+    image::{TILE, TileData, TileDigest},
+    layout::{Content, View},
+    progress::Step,
+    store::{ReadAt, WriteAt},
+    units::{ByteLen, ByteOffset, Span},
+};
+
+/// What was written to a card.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct WrittenCard {
+    /// The digest of every tile of the view, for the read-back.
+    pub digests: Vec<TileDigest>,
+}
+
+/// How much of a card's start is cleared before anything is written.
+const HEAD: ByteLen = ByteLen::mib(1);
+
+/// Writes tiles to a card.
+///
+/// The first tile, with the table in it, is kept until everything else is safely on the medium:
+/// a card whose writing was cut short has no table and is never taken for a whole one.
+struct ToCard<'a> {
+    view: &'a View,
+    card: &'a dyn WriteAt,
+    expected: Option<&'a [TileDigest]>,
+    head: Option<(Span, TileData)>,
+}
+
+impl Sink for ToCard<'_> {
+    type Worker = Box<dyn FnMut(Tile) -> Result<(TileDigest, TileData)> + Send>;
+    type Piece = (TileDigest, TileData);
+
+    fn worker(&self) -> Result<Self::Worker> {
+        Ok(Box::new(|tile| Ok((tile.digest, tile.data))))
+    }
+
+    fn commit(&mut self, span: Span, (digest, data): Self::Piece) -> Result<()> {
+        self.compare(span, digest)?;
+        if span.start() == ByteOffset::ZERO {
+            self.card.zero_at(Span::whole(HEAD.min(span.len())))?;
+            self.card.flush()?;
+            self.head = Some((span, data));
+            return Ok(());
+        }
+        self.write(span, &data)
+    }
+
+    fn weight(&self, span: Span) -> ByteLen {
+        self.view.written_in(span).map(Span::len).sum()
+    }
+}
+
+impl ToCard<'_> {
+    fn write(&self, tile: Span, data: &TileData) -> Result<()> {
+        for part in self.view.written_in(tile) {
+            match data {
+                TileData::Zeros(_) => self.card.zero_at(part)?,
+                TileData::Bytes(bytes) => {
+                    let skip = part.start().saturating_since(tile.start()).to_usize().unwrap_or(0);
+                    let len = part.len().to_usize().unwrap_or(0);
+                    let bytes = bytes.get(skip..skip.saturating_add(len));
+                    let bytes = bytes.ok_or_else(|| Error::corrupt("a tile is too short"))?;
+                    self.card.write_at(part.start(), bytes)?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Compares a tile that is copied as it is with the digest that the image itself has of it.
+    fn compare(&self, span: Span, found: TileDigest) -> Result<()> {
+        let index = span.start().get().checked_div(TILE.get()).unwrap_or(0);
+        let index = usize::try_from(index).unwrap_or(usize::MAX);
+        let expected = self.expected.and_then(|expected| expected.get(index));
+        let as_it_is = |content: &Content| match content {
+            Content::Copied { from } => *from == span.start(),
+            _ => false,
+        };
+        let mut segments = self.view.segments_in(span);
+        let is_copied = segments.next().is_some_and(|s| s.span == span && as_it_is(&s.content));
+        match expected {
+            Some(expected) if is_copied && *expected != found => Err(Error::mismatch(format!(
+                "the image is damaged: {span} of the card do not match their digest"
+            ))),
+            _ => Ok(()),
+        }
+    }
+
+    fn finish(self) -> Result<()> {
+        self.card.flush()?;
+        if let Some((span, data)) = &self.head {
+            self.write(*span, data)?;
+        }
+        self.card.flush()
+    }
+}
+
+/// Writes `view` to `card`, all but what is unused, and flushes it. `expected` are the digests
+/// that the image has of its own tiles, when it has any.
+///
+/// # Errors
+/// As for reading the image and writing the card. The card then has no partition table, and
+/// anything behind it.
+pub fn write_card(
+    view: &View,
+    card: &dyn WriteAt,
+    expected: Option<&[TileDigest]>,
+    watch: Watch<'_>,
+) -> Result<WrittenCard> {
+    let size = card.size();
+    if view.size() > size {
+        return Err(Error::no_room(format!(
+            "the card holds {size}, the plan is for {}",
+            view.size()
+        )));
+    }
+    let mut sink = ToCard { view, card, expected, head: None };
+    let journey = Journey {
+        view,
+        step: Step::Writing,
+        total: view.written(),
+        damage: Damage::Stop,
+        in_turn: false,
+        watch,
+    };
+    let travelled = run(&journey, &mut sink)?;
+    sink.finish()?;
+    Ok(WrittenCard { digests: travelled.digests })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{
+        error::Class,
+        progress::{Cancel, Event, Observer, Unobserved},
+        store::{Faults, Faulty, SparseStore, read_vec},
+        transfer::read_back,
+    };
+    use std::sync::Arc;
+
+    fn source() -> SparseStore {
+        let store = SparseStore::new(ByteLen::mib(30));
+        for at in (0..30 << 20).step_by(3 << 20) {
+            store.write_at(ByteOffset::new(at + 100), b"brood").unwrap();
+        }
+        store
+    }
+
+    fn stale(size: ByteLen) -> SparseStore {
+        let store = SparseStore::new(size);
+        let len = size.to_usize().unwrap();
+        store.write_at(ByteOffset::ZERO, &vec![0xee; len]).unwrap();
+        store
+    }
+
+    #[test]
+    fn no_stale_byte_shows_through_and_the_unused_is_left_alone() {
+        let view = View::on_card_of(ByteLen::mib(40), Arc::new(source()));
+        let card = Arc::new(stale(ByteLen::mib(40)));
+        let cancel = Cancel::new();
+        let watch = Watch { observer: &Unobserved, cancel: &cancel };
+        let written = write_card(&view, &*card, None, watch).unwrap();
+        let bytes = read_vec(&*card, ByteOffset::ZERO, 40 << 20).unwrap();
+        assert_eq!(&bytes[..30 << 20], &read_vec(&source(), ByteOffset::ZERO, 30 << 20).unwrap());
+        assert!(bytes[30 << 20..].iter().all(|byte| *byte == 0xee));
+        let back = view.read_back_from(Arc::<SparseStore>::clone(&card));
+        assert_eq!(read_back(&back, &written.digests, watch).unwrap().spans, []);
+        card.write_at(ByteOffset::new(20_000_000), &[1]).unwrap();
+        let found = read_back(&back, &written.digests, watch).unwrap();
+        assert!(
+            found.spans[0]
+                .contains(Span::between(ByteOffset::new(20_000_000), ByteOffset::new(20_000_001)))
+        );
+    }
+
+    #[test]
+    fn a_cut_at_any_tile_leaves_no_table() {
+        for cut in 0..8 {
+            let faults = Faults {
+                pulled_after: Some(ByteLen::new(ByteLen::mib(1).get() + cut * TILE.get())),
+                ..Faults::default()
+            };
+            let card = Faulty::new(stale(ByteLen::mib(30)), faults);
+            let view = View::whole(Arc::new(source()));
+            let cancel = Cancel::new();
+            let watch = Watch { observer: &Unobserved, cancel: &cancel };
+            let error = write_card(&view, &card, None, watch).unwrap_err();
+            assert_eq!(error.class(), Class::Gone);
+            let head = read_vec(card.inner(), ByteOffset::ZERO, 512).unwrap();
+            assert!(head.iter().all(|byte| *byte == 0), "cut {cut}");
+        }
+    }
+
+    #[test]
+    fn a_request_to_stop_midway_leaves_no_table() {
+        struct StopAtHalf<'a>(&'a Cancel);
+        impl Observer for StopAtHalf<'_> {
+            fn on(&self, event: &Event) {
+                if matches!(event, Event::Advanced { done } if *done > ByteLen::mib(15)) {
+                    self.0.request();
+                }
+            }
+        }
+        let cancel = Cancel::new();
+        let card = stale(ByteLen::mib(30));
+        let watch = Watch { observer: &StopAtHalf(&cancel), cancel: &cancel };
+        let error = write_card(&View::whole(Arc::new(source())), &card, None, watch).unwrap_err();
+        assert_eq!(error.class(), Class::Cancelled);
+        assert!(read_vec(&card, ByteOffset::ZERO, 512).unwrap().iter().all(|byte| *byte == 0));
+    }
+}
