@@ -1,1 +1,22 @@
-fn main() {}
+//! Imbrik saves, checks and restores the cards of single-board computers.
+//!
+//! This program is thin: it parses what was typed, calls `imbrik-core`, and shows what came out.
+
+mod args;
+mod command;
+mod config;
+mod confirm;
+mod exit;
+mod failure;
+mod fleet;
+mod interrupt;
+mod render;
+mod resolve;
+mod session;
+
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let environment = session::Environment::of_process();
+    command::run(std::env::args_os().collect(), environment).into()
+}

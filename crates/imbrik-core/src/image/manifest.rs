@@ -307,6 +307,7 @@ mod tests {
             parts: Vec::new(),
             gaps: Vec::new(),
             findings: Vec::new(),
+            is_blank: true,
         };
         let manifest = Manifest::new(&survey, "imbrik", Timestamp::UNIX_EPOCH);
         assert!(Manifest::decode(&manifest.encode()).is_err(), "no tiles for 8 MiB");

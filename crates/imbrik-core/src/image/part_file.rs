@@ -4,7 +4,7 @@
 //! between, a half-made file is never mistaken for a whole one.
 
 use crate::error::{Class, Error, Result};
-use rustix::fs::{FlockOperation, RenameFlags};
+use rustix::fs::{FlockOperation, OFlags, RenameFlags};
 use std::{
     fs::{self, File, OpenOptions},
     os::unix::fs::{OpenOptionsExt, PermissionsExt, fchown},
@@ -56,6 +56,7 @@ impl PartFile {
             .create(true)
             .truncate(false)
             .mode(0o600)
+            .custom_flags(i32::try_from(OFlags::NOFOLLOW.bits()).unwrap_or(0))
             .open(&part)
             .map_err(io)?;
         if rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive)

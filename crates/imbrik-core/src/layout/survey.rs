@@ -1,6 +1,7 @@
 //! The survey: what is on a card or in an image. It reads metadata only, and changes nothing.
 
 use crate::{
+    bytes::is_zero,
     error::Result,
     fs::{self, Volume},
     store::{ReadAt, Window, read_up_to},
@@ -23,7 +24,12 @@ pub struct Survey {
     pub gaps: Vec<Span>,
     /// What is odd about it, a sentence each.
     pub findings: Vec<String>,
+    /// Whether nothing was recognised and its first MiB holds nothing but zeros.
+    pub is_blank: bool,
 }
+
+/// How much is read of a card on which nothing was recognised, to tell whether it is blank.
+const BLANK_HEAD: usize = 1 << 20;
 
 /// A partition, and what is in it.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -84,7 +90,9 @@ impl Survey {
         }
         let sector = table.as_ref().map_or(store.sector_size(), Table::sector_size);
         let gaps = gaps_between(&parts, size);
-        Ok(Self { size, sector, table, parts, gaps, findings })
+        let is_unknown = table.is_none() && parts.is_empty();
+        let is_blank = is_unknown && is_zero(&read_up_to(store, ByteOffset::ZERO, BLANK_HEAD)?);
+        Ok(Self { size, sector, table, parts, gaps, findings, is_blank })
     }
 
     /// Whether nothing at all was recognised.

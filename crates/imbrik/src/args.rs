@@ -1,0 +1,140 @@
+//! What can be typed.
+
+use crate::exit;
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use std::path::PathBuf;
+
+/// Save, check and restore the cards of single-board computers
+#[derive(Debug, Parser)]
+#[command(name = "imbrik", version, after_help = exit::TABLE, disable_help_subcommand = true)]
+pub(crate) struct Cli {
+    #[command(subcommand)]
+    pub(crate) command: Option<Command>,
+    #[command(flatten)]
+    pub(crate) global: Global,
+}
+
+/// Options that every command takes.
+#[derive(Clone, Debug, Args)]
+pub(crate) struct Global {
+    /// Print one JSON object (or a line per event) instead of text
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
+    /// Also use the stand-in cards in this folder, as rack:SLOT
+    #[arg(long, global = true, value_name = "DIR")]
+    pub(crate) rack: Option<PathBuf>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Show which card is which
+    Cards(CardsArgs),
+    /// Save a card as an image
+    Save(SaveArgs),
+    /// Check that an image is whole, and is what a card holds
+    Check(CheckArgs),
+    /// Write an image to a card
+    Restore(RestoreArgs),
+    /// Run the full example on stand-in cards
+    Demo(DemoArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CardsArgs {
+    /// Wait until a card is put in, and show just that one
+    #[arg(long)]
+    pub(crate) watch: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SaveArgs {
+    /// The card: a device path, an id from `imbrik cards`, or rack:SLOT. May be left out when only
+    /// one is plugged in
+    pub(crate) card: Option<PathBuf>,
+    /// The image to make, or a folder for it. Left out: a proposed name in this folder
+    pub(crate) image: Option<PathBuf>,
+    /// The container; otherwise the image's name decides
+    #[arg(long, value_enum, value_name = "KIND")]
+    pub(crate) pack: Option<PackArg>,
+    /// zstd level, from 1 (fast) to 22 (small)
+    #[arg(long, value_parser = clap::value_parser!(i32).range(1..=22))]
+    pub(crate) level: Option<i32>,
+    /// Checksum file to put beside the image; may be given several times
+    #[arg(long, value_name = "HASH", value_delimiter = ',',
+          value_parser = ["sha256", "sha512", "sha1", "md5", "blake3"])]
+    pub(crate) sum: Vec<String>,
+    /// Replace an image of the same name
+    #[arg(long)]
+    pub(crate) replace: bool,
+    /// Do not read the image back
+    #[arg(long)]
+    pub(crate) no_check: bool,
+    /// Unmount the card first, when it is mounted
+    #[arg(long)]
+    pub(crate) unmount: bool,
+}
+
+/// The containers that can be written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum PackArg {
+    /// The raw card, with holes where it holds zeros
+    Raw,
+    /// Zstandard, readable at any place
+    Zst,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CheckArgs {
+    /// The image
+    pub(crate) image: PathBuf,
+    /// Also compare it with this card
+    #[arg(long, value_name = "CARD")]
+    pub(crate) against: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RestoreArgs {
+    /// The image
+    pub(crate) image: PathBuf,
+    /// The card: a device path, an id from `imbrik cards`, or rack:SLOT
+    pub(crate) card: PathBuf,
+    /// Show the plan and stop
+    #[arg(long)]
+    pub(crate) plan: bool,
+    /// Do not ask: the card is overwritten
+    #[arg(long)]
+    pub(crate) yes: bool,
+    /// Neither check the image beforehand nor read the card back
+    #[arg(long)]
+    pub(crate) no_check: bool,
+    /// Unmount the card first, when it is mounted
+    #[arg(long)]
+    pub(crate) unmount: bool,
+    /// Permit writing to a fixed disk (never to the one the system runs from)
+    #[arg(long)]
+    pub(crate) allow_fixed: bool,
+    /// Write the image although nothing in it was recognised
+    #[arg(long)]
+    pub(crate) as_is: bool,
+    /// The image proper starts at this byte of the file
+    #[arg(long, value_name = "BYTE")]
+    pub(crate) starts_at: Option<u64>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DemoArgs {
+    /// Where to put the stand-in cards and the images
+    #[arg(default_value = "imbrik-demo")]
+    pub(crate) dir: PathBuf,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use clap::CommandFactory;
+
+    #[test]
+    fn the_definitions_agree_with_each_other() {
+        Cli::command().debug_assert();
+    }
+}

@@ -1,0 +1,74 @@
+//! `imbrik cards`: which card is which.
+
+use crate::{
+    args::CardsArgs,
+    exit::Exit,
+    failure::Outcome,
+    fleet::Fleet,
+    render::{cards, cards::Seen, json},
+    session::Session,
+};
+use imbrik_core::card::{Card, Listing};
+use serde_json::json;
+use std::{path::PathBuf, thread, time::Duration};
+
+/// How often it is looked whether a card was put in.
+const LOOK_EVERY: Duration = Duration::from_millis(400);
+
+pub(crate) fn run(session: &Session, args: &CardsArgs) -> Outcome<Exit> {
+    if args.watch {
+        return watch(session);
+    }
+    let listing = session.fleet.list()?;
+    let seen = look(&session.fleet, &listing);
+    if session.out.is_json() {
+        let cards: Vec<_> =
+            seen.iter().map(|seen| json::card(&seen.card, seen.survey.as_ref().ok())).collect();
+        let more = json!({ "cards": cards, "empty_slots": listing.empty_slots });
+        session.out.line(&json::object("cards", "done", more).to_string());
+    } else {
+        cards::show(&session.out, &seen, &listing);
+    }
+    Ok(Exit::Done)
+}
+
+/// Looks at what is on each card.
+pub(crate) fn look(fleet: &Fleet, listing: &Listing) -> Vec<Seen> {
+    let look = |card: &Card| Seen { card: card.clone(), survey: fleet.look(card) };
+    listing.cards.iter().map(look).collect()
+}
+
+fn watch(session: &Session) -> Outcome<Exit> {
+    let key = |card: &Card| -> (PathBuf, Option<u64>) { (card.path.clone(), card.sequence) };
+    let mut known: Vec<_> = session.fleet.list()?.cards.iter().map(key).collect();
+    session.out.note("Put the card in now. (Ctrl-C ends the wait.)");
+    loop {
+        session.environment.interrupt.cancel.check()?;
+        thread::sleep(LOOK_EVERY);
+        let fleet = session.fleet_now()?;
+        let listing = fleet.list()?;
+        let new = listing.cards.iter().find(|card| !known.contains(&key(card)));
+        if let Some(card) = new {
+            let seen = Seen { card: card.clone(), survey: settled_look(&fleet, card) };
+            if session.out.is_json() {
+                let card = json::card(&seen.card, seen.survey.as_ref().ok());
+                let more = json!({ "cards": [card] });
+                session.out.line(&json::object("cards", "done", more).to_string());
+            } else {
+                cards::card(&session.out, &seen);
+            }
+            return Ok(Exit::Done);
+        }
+        // A card that was pulled out counts as new when it comes back.
+        let there: Vec<_> = listing.cards.iter().map(key).collect();
+        known.retain(|known| there.contains(known));
+    }
+}
+
+/// A card that was put in a moment ago may need another moment before it answers.
+fn settled_look(fleet: &Fleet, card: &Card) -> imbrik_core::Result<imbrik_core::layout::Survey> {
+    fleet.look(card).or_else(|_| {
+        thread::sleep(LOOK_EVERY);
+        fleet.look(card)
+    })
+}

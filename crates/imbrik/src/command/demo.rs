@@ -1,0 +1,193 @@
+//! `imbrik demo`: the full example on stand-in cards, nothing hidden.
+//!
+//! The cards are made from small packed images that the program carries; every command is then
+//! run as it is printed, and what follows is its real output.
+
+use super::run as run_command;
+use crate::{
+    args::DemoArgs,
+    exit::Exit,
+    failure::{Failure, Outcome},
+    render::{Out, Tone, quoted},
+    session::Environment,
+};
+use std::{
+    env,
+    ffi::OsString,
+    fs::{self, File},
+    io::{self, Read},
+    os::unix::fs::FileExt,
+    path::Path,
+};
+
+/// The rack of Hollow Oak Apiary, as a user would write it.
+const RACK: &str = r#"# Stand-ins for the cards and readers of Hollow Oak Apiary.
+
+[[slot]]
+name = "a"                 # the card of the board at hive 7
+size = 4009754624
+model = "Willow card 4G"
+
+[[slot]]
+name = "b"                 # a blank one, sold as the same size
+size = 3951034368
+model = "Sorrel card 4G"
+
+[[slot]]
+name = "c"                 # an older card that may be overwritten
+size = 8010072064
+model = "Willow card 8G"
+
+[[slot]]
+name = "d"                 # a large blank one
+size = 15931539456
+model = "Clover card 16G"
+"#;
+
+const CARDS: [(&str, &[u8]); 2] = [
+    ("a.img", include_bytes!("../../../../demo/cards/hive-07.img.zst")),
+    ("c.img", include_bytes!("../../../../demo/cards/hive-05.img.zst")),
+];
+
+/// What tells a folder of an earlier demo, which may be made anew, from any other.
+const MARK: &str = ".imbrik-demo";
+
+pub(crate) fn run(args: &DemoArgs, environment: &Environment) -> Outcome<Exit> {
+    let out = Out::new(false, environment.color);
+    let failed = |error: io::Error| {
+        Failure::new(
+            Exit::Failed,
+            format!("setting up the demo in {} failed: {error}", quoted(&args.dir)),
+        )
+        .next("Name another folder: imbrik demo DIR")
+    };
+    set_up(&args.dir, &out)?;
+    env::set_current_dir(&args.dir).map_err(failed)?;
+    let environment = Environment { rack: Some("rack".into()), asks: false, ..environment.clone() };
+    out.line(&format!("$ cd {}", quoted(&args.dir)));
+    out.line("$ export IMBRIK_RACK=rack");
+
+    let show = |comment: &str, words: &[&str], expected: Exit| {
+        out.line("");
+        out.line(&out.paint(Tone::Strong, &format!("# {comment}")));
+        out.line(&out.paint(Tone::Strong, &format!("$ imbrik {}", words.join(" "))));
+        let typed = std::iter::once("imbrik").chain(words.iter().copied());
+        match run_command(typed.map(OsString::from).collect(), environment.clone()) {
+            exit if exit == expected => Ok(()),
+            exit => Err(Failure::new(
+                exit,
+                format!(
+                    "this step of the demo ended with code {}, not {}",
+                    exit.code(),
+                    expected.code()
+                ),
+            )),
+        }
+    };
+    show("Which card is which?", &["cards"], Exit::Done)?;
+    show(
+        "Save the card of hive 7 into the folder images.",
+        &["save", "rack:a", "images"],
+        Exit::Done,
+    )?;
+    let image = newest_image(Path::new("images")).map_err(failed)?;
+    show(
+        "Is the image whole, and is it what the card holds?",
+        &["check", &image, "--against", "rack:a"],
+        Exit::Done,
+    )?;
+    show(
+        "Onto another \"4 GB\" card? It is a little smaller.",
+        &["restore", &image, "rack:b"],
+        Exit::NoRoom,
+    )?;
+    show(
+        "Onto the 8 GB card: first only the plan.",
+        &["restore", &image, "rack:c", "--plan"],
+        Exit::Done,
+    )?;
+    show(
+        "Then for real. (Without --yes it asks for the label of the card.)",
+        &["restore", &image, "rack:c", "--yes"],
+        Exit::Done,
+    )?;
+    show("Now two cards carry the same system.", &["cards"], Exit::Done)?;
+    out.line("");
+    out.line(&format!(
+        "The cards and the image stay in {}: try your own commands on them.",
+        quoted(&env::current_dir().unwrap_or_else(|_| args.dir.clone()))
+    ));
+    Ok(Exit::Done)
+}
+
+/// Makes the rack, replacing that of an earlier demo.
+fn set_up(dir: &Path, out: &Out) -> Outcome<()> {
+    let failed = |error: io::Error| {
+        Failure::new(
+            Exit::Failed,
+            format!("setting up the demo in {} failed: {error}", quoted(dir)),
+        )
+        .next("Name another folder: imbrik demo DIR")
+    };
+    let is_used = fs::read_dir(dir).is_ok_and(|mut entries| entries.next().is_some());
+    if is_used && !dir.join(MARK).exists() {
+        return Err(Failure::refused(format!("{} is in use by something else", quoted(dir)))
+            .state("Nothing was changed in it.")
+            .next("Name another folder: imbrik demo DIR"));
+    }
+    for old in ["rack", "images"] {
+        match fs::remove_dir_all(dir.join(old)) {
+            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(failed(error)),
+            _ => {}
+        }
+        fs::create_dir_all(dir.join(old)).map_err(failed)?;
+    }
+    out.note(&format!("Making four stand-in cards in {} ...", quoted(dir)));
+    fs::write(dir.join(MARK), "Made by `imbrik demo`, and made anew by the next one.\n")
+        .and_then(|()| fs::write(dir.join("rack/rack.toml"), RACK))
+        .map_err(failed)?;
+    for (name, packed) in CARDS {
+        unpack(packed, &dir.join("rack").join(name)).map_err(failed)?;
+    }
+    Ok(())
+}
+
+/// Unpacks a card into a sparse file. The rack gives it its full length.
+fn unpack(packed: &[u8], path: &Path) -> io::Result<()> {
+    let mut decoder = zstd::stream::read::Decoder::new(packed)?;
+    let file = File::create(path)?;
+    let mut piece = vec![0; 1 << 20];
+    let mut at = 0;
+    loop {
+        let len = read_full(&mut decoder, &mut piece)?;
+        if len == 0 {
+            return file.set_len(at);
+        }
+        for (index, part) in piece[..len].chunks(64 << 10).enumerate() {
+            if part.iter().any(|byte| *byte != 0) {
+                file.write_all_at(part, at + ((index * (64 << 10)) as u64))?;
+            }
+        }
+        at += len as u64;
+    }
+}
+
+/// Fills `piece` as far as the source goes.
+fn read_full(source: &mut impl Read, piece: &mut [u8]) -> io::Result<usize> {
+    let mut len = 0;
+    while len < piece.len() {
+        match source.read(&mut piece[len..])? {
+            0 => break,
+            more => len += more,
+        }
+    }
+    Ok(len)
+}
+
+/// The image that was just made, as it would be typed.
+fn newest_image(folder: &Path) -> io::Result<String> {
+    let names = fs::read_dir(folder)?.flatten().map(|entry| entry.path());
+    let image = names.filter(|path| path.extension().is_some_and(|ext| ext == "zst")).max();
+    let image = image.ok_or_else(|| io::Error::other("no image was made"))?;
+    Ok(image.display().to_string())
+}

@@ -1,0 +1,394 @@
+//! `imbrik restore`: image to card.
+
+use crate::{
+    args::RestoreArgs,
+    exit::Exit,
+    failure::{Explain, Failure, Outcome},
+    render::{Tone, json, quoted, size, survey, time},
+    resolve,
+    session::Session,
+};
+use imbrik_core::{
+    Class,
+    card::{Card, Reason, Standing, TargetCard, standing},
+    image::{Image, TileDigest},
+    layout::{Change, Plan, Survey, Target, table_behind_a_preface},
+    store::{Counted, ReadAt, Tally, Window},
+    transfer::{Planned, Watch, check_tiles, claim, read_back, write_card},
+    units::{ByteLen, ByteOffset, Span},
+};
+use serde_json::json;
+use std::{
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+const UNTOUCHED: &str = "Nothing was written to the card.";
+
+pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
+    let image = resolve::image(&session.fleet, &args.image)
+        .state(UNTOUCHED)
+        .next("`imbrik check` tells more; try another copy of the image.")?;
+    let card = resolve::card(&session.fleet, &args.card)?;
+    let content = content(&image, args)?;
+    let survey = Survey::of(&*content).state(UNTOUCHED)?;
+    may_be_written(&card, args)?;
+    let now = session.fleet.look(&card).state(UNTOUCHED)?;
+    let target = Target { size: card.size, sector: card.sector };
+    let plan = Plan::restore(content, &survey, target).map_err(|error| {
+        let next = match error.class() {
+            Class::NoRoom => "Use a larger card.",
+            Class::Refused => {
+                "Get the whole image again; `imbrik check` tells whether it is whole."
+            }
+            Class::Unsupported => "Use a card with sectors of the same size.",
+            _ => "",
+        };
+        Failure::from(error).state(UNTOUCHED).next(next)
+    })?;
+    let journey = Journey {
+        session,
+        args,
+        image: &image,
+        survey: &survey,
+        card: &card,
+        now: &now,
+        plan: &plan,
+    };
+    journey.show_plan();
+    if args.plan {
+        return Ok(Exit::Done);
+    }
+    journey.unmount_and_confirm()?;
+    journey.go()
+}
+
+/// The card's bytes in the image: behind a preface, when one was told.
+fn content(image: &Image, args: &RestoreArgs) -> Outcome<Arc<dyn ReadAt>> {
+    let content = Arc::clone(image.content());
+    if let Some(at) = args.starts_at {
+        let end = ByteOffset::new(content.size().get());
+        let start = ByteOffset::new(at);
+        if start >= end {
+            return Err(Failure::usage(format!(
+                "--starts-at {at} lies behind the end of the image at {}",
+                content.size()
+            ))
+            .state(UNTOUCHED));
+        }
+        return Ok(Arc::new(Window::new(content, Span::between(start, end))?));
+    }
+    let survey = Survey::of(&*content).state(UNTOUCHED)?;
+    if !survey.is_unknown() || args.as_is {
+        return Ok(content);
+    }
+    if let Some(at) = table_behind_a_preface(&*content).state(UNTOUCHED)? {
+        return Err(Failure::refused(format!(
+            "the image has no table at its start, but one at byte {}: something seems to stand in \
+             front of it",
+            at.get()
+        ))
+        .state(UNTOUCHED)
+        .next(format!(
+            "Add --starts-at {} to leave that out, or --as-is to write the file as it is.",
+            at.get()
+        )));
+    }
+    Err(Failure::refused(format!(
+        "nothing in {} is known: no partition table and no volume",
+        quoted(image.path())
+    ))
+    .state(UNTOUCHED)
+    .next("If it is the right file all the same, add --as-is."))
+}
+
+/// Refuses what may not be written, before anything else is asked.
+fn may_be_written(card: &Card, args: &RestoreArgs) -> Outcome<()> {
+    let name = card.path.display();
+    let (what, next) = match standing(card, args.allow_fixed) {
+        Standing::Ready | Standing::Mounted(_) => return Ok(()),
+        Standing::Fixed(why) => (
+            format!("{name} is {why}, not a card"),
+            "If it is the one you mean, add --allow-fixed.",
+        ),
+        Standing::Refused(reason) => {
+            let next = match reason {
+                Reason::System(_) => "No option permits this: choose another card.",
+                Reason::Held { .. } => "Stop what uses it, then repeat.",
+                Reason::ReadOnly => "Slide the lock on the adapter, or use another card.",
+                Reason::Empty => "Put a card in.",
+            };
+            (format!("{name} cannot be written to: {reason}"), next)
+        }
+    };
+    Err(Failure::refused(what).state(UNTOUCHED).next(next))
+}
+
+/// A restore whose plan is made.
+struct Journey<'a> {
+    session: &'a Session,
+    args: &'a RestoreArgs,
+    image: &'a Image,
+    survey: &'a Survey,
+    card: &'a Card,
+    now: &'a Survey,
+    plan: &'a Plan,
+}
+
+impl Journey<'_> {
+    /// Seconds to write and to read back.
+    fn likely_seconds(&self) -> (f64, f64) {
+        let bytes = self.plan.view.written().get() as f64;
+        let write = bytes / self.card.likely_write_rate() as f64;
+        let read = bytes / self.card.likely_read_rate() as f64;
+        (write, if self.args.no_check { 0.0 } else { read })
+    }
+
+    fn show_plan(&self) {
+        let out = &self.session.out;
+        let (write, read) = self.likely_seconds();
+        if out.is_json() {
+            let more = json!({
+                "image": self.image.path().to_string_lossy(),
+                "card": json::card(self.card, Some(self.now)),
+                "after": json::content(self.survey),
+                "bytes_to_write": self.plan.view.written().get(),
+                "likely_seconds": write + read,
+                "changes": self.plan.changes.iter().map(change).collect::<Vec<_>>(),
+            });
+            out.line(&json::object("restore", "plan", more).to_string());
+            return;
+        }
+        let strong = |text: &str| out.paint(Tone::Strong, text);
+        let facts = [Some(size::both(self.card.size)), self.card.model.clone()];
+        let facts: Vec<_> = facts.into_iter().flatten().collect();
+        let path = self.card.path.display();
+        out.line(&format!("{}  {} · {}", strong("On the card now"), path, facts.join(" · ")));
+        self.show_content(self.now);
+        if !self.card.mounts().is_empty() {
+            let at: Vec<_> = self.card.mounts().iter().map(|at| at.display().to_string()).collect();
+            out.line(&format!("  mounted at {}", at.join(" and ")));
+        }
+        out.line("");
+        out.line(&format!("{}  from {}", strong("Afterwards"), quoted(self.image.path())));
+        self.show_content(self.survey);
+        for change in self.plan.changes.iter().map(change) {
+            out.line(&format!("  {change}"));
+        }
+        out.line("");
+        out.line(&format!("{}  {}", strong("The image"), self.about_the_image()));
+        for finding in self.image.findings().iter().chain(&self.survey.findings) {
+            out.line(&format!("  {} {finding}", out.paint(Tone::Alarm, "!")));
+        }
+        let mut likely =
+            format!("{} to write {}", time::roughly(write), size::short(self.plan.view.written()));
+        if read > 0.0 {
+            likely += &format!(", {} to read back", time::roughly(read));
+        }
+        out.line(&format!("{}  {likely}", strong("Likely time")));
+        out.line("");
+    }
+
+    fn show_content(&self, content: &Survey) {
+        let out = &self.session.out;
+        if content.parts.is_empty() {
+            out.line(&format!("  {}", survey::nothing(content)));
+        }
+        for line in survey::parts(content, None) {
+            out.line(&line);
+        }
+        if let Some(behind) = survey::behind(content) {
+            out.line(&format!("  {behind}"));
+        }
+    }
+
+    /// "hive-07, saved 2026-11-23 07:20; every tile is checked before writing".
+    fn about_the_image(&self) -> String {
+        let check = match (self.args.no_check, self.image.manifest().is_some()) {
+            (true, _) => "not checked beforehand, as asked",
+            (false, true) => "every tile is checked before the card is touched",
+            (false, false) => "it has no digests; that it can be read is checked beforehand",
+        };
+        match self.image.manifest() {
+            Some(manifest) => {
+                let of = manifest.host.as_ref().or(manifest.label.as_ref());
+                let of = of.map_or(String::new(), |of| format!("{of}, "));
+                format!("{of}saved {}; {check}", time::moment(manifest.made_at))
+            }
+            None => format!("made by another program, so its date is unknown; {check}"),
+        }
+    }
+
+    fn unmount_and_confirm(&self) -> Outcome<()> {
+        let word = survey::name(Some(self.now), self.card);
+        if let Standing::Mounted(mounts) = standing(self.card, self.args.allow_fixed) {
+            self.session.make_unmounted(self.card, &mounts, self.args.unmount).state(UNTOUCHED)?;
+        }
+        let what = match self.now.label() {
+            Some(_) => "its label",
+            None => "its size",
+        };
+        let question = format!(
+            "Everything on {} is overwritten. Type {what}, {word}, to go ahead: ",
+            self.card.path.display()
+        );
+        self.session.confirm_by_typing(&word, &question, self.args.yes)
+    }
+
+    fn go(&self) -> Outcome<Exit> {
+        let started = Instant::now();
+        let steps = if self.args.no_check { 1 } else { 3 };
+        let progress = self.session.progress(steps);
+        let cancel = &self.session.environment.interrupt.cancel;
+        let watch = Watch { observer: &progress, cancel };
+        let digests = match self.image.manifest() {
+            Some(manifest) => Some(manifest.tiles.digests().state(UNTOUCHED)?),
+            None => None,
+        };
+        if !self.args.no_check {
+            self.check_image(digests.as_deref().unwrap_or_default(), watch)?;
+        }
+        let card_name = self.card.path.display();
+        let planned = Planned { card: self.fresh_card()?, fingerprint: self.now.fingerprint() };
+        let target = claim(self.session.fleet.host_of(self.card), &planned, self.args.allow_fixed)
+            .state(UNTOUCHED)
+            .next("Look again with `imbrik cards`, and repeat.")?;
+        let tally = Tally::default();
+        let digests = digests.as_deref().filter(|_| self.args.starts_at.is_none());
+        let written = write_card(&self.plan.view, &Counted::new(&*target, &tally), digests, watch)
+            .map_err(|error| {
+                let next = match error.class() {
+                    Class::Mismatch | Class::Corrupt => "Try another copy of the image.",
+                    Class::Gone => "Plug it in again, and restore once more.",
+                    _ => "Restore once more; if it fails again, the card or the reader is bad.",
+                };
+                Failure::from(error)
+                    .state(format!(
+                        "What was on {card_name} is lost, and it has no partition table now, so \
+                         that it is not taken for a whole card."
+                    ))
+                    .next(next)
+            })?;
+        if !self.args.no_check {
+            self.read_back(&*target, &written.digests, &tally, watch)?;
+        }
+        drop(progress);
+        let let_go = target.let_go();
+        self.summary(&tally, started.elapsed());
+        match let_go {
+            Ok(_) => Ok(Exit::Done),
+            Err(error) => Err(Failure::from(error)
+                .state(format!("{card_name} is written and proved, but mounted again."))
+                .next("Unmount it before you take it out.")),
+        }
+    }
+
+    /// The card as it is listed after what was mounted is gone.
+    fn fresh_card(&self) -> Outcome<Card> {
+        resolve::card(&self.session.fleet, &self.card.path).state(UNTOUCHED)
+    }
+
+    fn check_image(&self, digests: &[TileDigest], watch: Watch<'_>) -> Outcome<()> {
+        let found = check_tiles(self.image, digests, watch)
+            .state(UNTOUCHED)
+            .next("Run the same command again.")?;
+        match found.spans.first() {
+            None => Ok(()),
+            Some(first) => Err(Failure::new(
+                Exit::Mismatch,
+                format!("the image is damaged, first at {first} of the card's content"),
+            )
+            .state(UNTOUCHED)
+            .next("Try another copy of the image.")),
+        }
+    }
+
+    fn read_back(
+        &self,
+        target: &dyn TargetCard,
+        digests: &[TileDigest],
+        tally: &Tally,
+        watch: Watch<'_>,
+    ) -> Outcome<()> {
+        let unproved = format!(
+            "Everything was written to {}, but it is not proved that the card kept it.",
+            self.card.path.display()
+        );
+        let compare = format!(
+            "imbrik check {} --against {}",
+            quoted(self.image.path()),
+            quoted(&self.card.path)
+        );
+        let medium = target.medium().state(&unproved)?;
+        let medium: Arc<dyn ReadAt> = Arc::new(Counted::new(medium, tally));
+        let found = read_back(&self.plan.view.read_back_from(medium), digests, watch)
+            .state(&unproved)
+            .next(format!("To prove it, run: {compare}"))?;
+        let Some(first) = found.spans.first() else { return Ok(()) };
+        let bytes: ByteLen = found.spans.iter().map(|span| span.len()).sum();
+        Err(Failure::new(
+            Exit::Mismatch,
+            format!(
+                "the card did not keep what was written: first at {first}, {} in all",
+                size::both(bytes)
+            ),
+        )
+        .state(format!("{} cannot be relied on.", self.card.path.display()))
+        .next("Try another reader; if it happens again, the card is bad or holds less than it claims."))
+    }
+
+    fn summary(&self, tally: &Tally, took: Duration) {
+        let out = &self.session.out;
+        let card = self.card.path.display();
+        let proved = if self.args.no_check {
+            "written, not read back"
+        } else {
+            "written, and read back from the card"
+        };
+        if out.is_json() {
+            let more = json!({
+                "card": self.card.path.to_string_lossy(),
+                "card_size": self.card.size.get(),
+                "card_bytes_read": tally.read().get(),
+                "card_bytes_written": tally.written().get(),
+                "image": self.image.path().to_string_lossy(),
+                "image_bytes": self.image.file().size().get(),
+                "read_back": !self.args.no_check,
+                "seconds": took.as_secs_f64(),
+                "sums": {},
+            });
+            out.line(&json::object("restore", "done", more).to_string());
+            return;
+        }
+        let of = survey::name(Some(self.survey), self.card);
+        out.line("");
+        out.line(&format!(
+            "{card} now holds {of}: {} {proved} in {}.",
+            size::both(tally.written()),
+            time::span(took)
+        ));
+        out.line("It is safe to take the card out.");
+        out.line(
+            "Should a computer offer to format this card, decline: it only cannot read all of it.",
+        );
+        out.line(&format!(
+            "Next      imbrik check {} --against {}",
+            quoted(self.image.path()),
+            quoted(&self.card.path)
+        ));
+    }
+}
+
+/// A change in words.
+fn change(change: &Change) -> String {
+    match change {
+        Change::GptMoved => "the backup of the GPT goes to the end of this card".to_owned(),
+        Change::TailUnused(len) => format!("{} behind it are left as they are", size::short(*len)),
+        Change::TailCleared(len) => {
+            format!("{} at the card's end are cleared of old headers", size::short(*len))
+        }
+        Change::TailCut(len) => {
+            format!("{} behind the last partition do not fit and are left out", size::both(*len))
+        }
+    }
+}

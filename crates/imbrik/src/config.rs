@@ -1,0 +1,45 @@
+//! The configuration: `imbrik/config.toml` in the caller's configuration folder.
+//!
+//! ```toml
+//! images = "/home/keeper/cards"   # where images go when no folder is named
+//! level = 6                       # zstd level
+//! sums = ["sha256", "blake3"]     # checksum files
+//! rack = "/home/keeper/rack"      # stand-ins for cards
+//! ```
+
+use crate::failure::{Failure, Outcome};
+use serde::Deserialize;
+use std::{
+    fs, io,
+    path::{Path, PathBuf},
+};
+
+/// What a user can settle once for all. Options on the command line come first.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Config {
+    pub(crate) images: Option<PathBuf>,
+    pub(crate) level: Option<i32>,
+    pub(crate) sums: Option<Vec<String>>,
+    pub(crate) rack: Option<PathBuf>,
+}
+
+impl Config {
+    /// Reads the configuration in `folder`; without one, everything is as usual.
+    pub(crate) fn read(folder: Option<&Path>) -> Outcome<Self> {
+        let Some(path) = folder.map(|folder| folder.join("imbrik/config.toml")) else {
+            return Ok(Self::default());
+        };
+        let text = match fs::read_to_string(&path) {
+            Ok(text) => text,
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Self::default()),
+            Err(e) => {
+                return Err(Failure::usage(format!("{} cannot be read: {e}", path.display())));
+            }
+        };
+        toml::from_str(&text).map_err(|e| {
+            Failure::usage(format!("{}: {}", path.display(), e.message()))
+                .next("Correct the file, or move it away.")
+        })
+    }
+}

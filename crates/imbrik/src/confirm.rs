@@ -1,0 +1,113 @@
+//! Asking before something is overwritten or unmounted.
+
+use crate::failure::{Failure, Outcome};
+use std::io::{BufRead, Write};
+
+/// Whether and how the user can be asked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Policy {
+    /// `--yes` was given: nobody is asked.
+    Yes,
+    /// Somebody sits at a terminal.
+    Ask,
+    /// Nobody can be asked.
+    Nobody,
+}
+
+/// Has the user type `word`, what would be lost. Case and blanks don't matter: "16gb" is "16 GB".
+pub(crate) fn typed(
+    word: &str,
+    question: &str,
+    policy: Policy,
+    reader: &mut dyn BufRead,
+    writer: &mut dyn Write,
+) -> Outcome<()> {
+    let untouched = "Nothing was written.";
+    match policy {
+        Policy::Yes => return Ok(()),
+        Policy::Nobody => {
+            return Err(Failure::refused(
+                "this needs a confirmation, and nobody can be asked here",
+            )
+            .state(untouched)
+            .next("Look at the plan with --plan, then add --yes."));
+        }
+        Policy::Ask => {}
+    }
+    let answer = ask(question, reader, writer);
+    if squeezed(&answer) == squeezed(word) {
+        return Ok(());
+    }
+    let what = match answer.trim() {
+        "" => "nothing was typed, so this was not confirmed".to_owned(),
+        other => format!("\"{other}\" was typed, not \"{word}\", so this was not confirmed"),
+    };
+    Err(Failure::refused(what).state(untouched).next("Run it again when you are sure."))
+}
+
+/// Asks a question whose usual answer is yes.
+pub(crate) fn yes_unless_no(
+    question: &str,
+    reader: &mut dyn BufRead,
+    writer: &mut dyn Write,
+) -> bool {
+    let answer = ask(&format!("{question} [Y/n] "), reader, writer);
+    // A closed input is no answer, and no answer is no permission.
+    answer.ends_with('\n') && !answer.trim().to_lowercase().starts_with('n')
+}
+
+fn ask(question: &str, reader: &mut dyn BufRead, writer: &mut dyn Write) -> String {
+    // A terminal that cannot be written to will not answer either.
+    let _ = write!(writer, "{question}").and_then(|()| writer.flush());
+    let mut answer = String::new();
+    let _ = reader.read_line(&mut answer);
+    answer
+}
+
+fn squeezed(text: &str) -> String {
+    text.split_whitespace().collect::<String>().to_lowercase()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::exit::Exit;
+
+    fn type_it(word: &str, answer: &str, policy: Policy) -> (Outcome<()>, String) {
+        let mut shown = Vec::new();
+        let outcome = typed(word, "Type it: ", policy, &mut answer.as_bytes(), &mut shown);
+        (outcome, String::from_utf8(shown).unwrap())
+    }
+
+    #[test]
+    fn only_what_would_be_lost_confirms() {
+        assert!(type_it("HIVE-05", "hive-05\n", Policy::Ask).0.is_ok());
+        assert!(type_it("16 GB", "16gb\n", Policy::Ask).0.is_ok());
+        for answer in ["", "\n", "y\n", "yes\n", "HIVE-07\n", "HIVE-0\n"] {
+            let failure = type_it("HIVE-05", answer, Policy::Ask).0.unwrap_err();
+            assert_eq!(failure.exit, Exit::Refused, "{answer:?}");
+        }
+    }
+
+    #[test]
+    fn nobody_is_asked_without_a_terminal_or_with_yes() {
+        let (outcome, shown) = type_it("HIVE-05", "HIVE-05\n", Policy::Nobody);
+        assert_eq!((outcome.unwrap_err().exit, shown.as_str()), (Exit::Refused, ""));
+        let (outcome, shown) = type_it("HIVE-05", "", Policy::Yes);
+        assert!(outcome.is_ok() && shown.is_empty());
+    }
+
+    #[test]
+    fn enter_means_yes_and_a_closed_input_does_not() {
+        for (answer, expected) in
+            [("\n", true), ("y\n", true), ("n\n", false), ("No\n", false), ("", false)]
+        {
+            let mut shown = Vec::new();
+            assert_eq!(
+                yes_unless_no("Unmount both?", &mut answer.as_bytes(), &mut shown),
+                expected
+            );
+            assert_eq!(shown, b"Unmount both? [Y/n] ");
+        }
+    }
+}

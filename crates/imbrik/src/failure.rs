@@ -1,0 +1,79 @@
+//! What a user is told when something goes wrong: what happened, what state things are in, and
+//! what to do next.
+
+use crate::exit::Exit;
+use imbrik_core::{Class, Error};
+
+/// A failed command.
+#[derive(Debug)]
+pub(crate) struct Failure {
+    pub(crate) exit: Exit,
+    /// One sentence, lowercase and without a full stop.
+    pub(crate) what: String,
+    /// One sentence, or nothing where nothing could have changed.
+    pub(crate) state: String,
+    /// One sentence, or nothing where the first says it all.
+    pub(crate) next: String,
+}
+
+pub(crate) type Outcome<T> = std::result::Result<T, Failure>;
+
+impl Failure {
+    pub(crate) fn new(exit: Exit, what: impl Into<String>) -> Self {
+        Self { exit, what: what.into(), state: String::new(), next: String::new() }
+    }
+
+    pub(crate) fn usage(what: impl Into<String>) -> Self {
+        Self::new(Exit::Usage, what)
+    }
+
+    pub(crate) fn refused(what: impl Into<String>) -> Self {
+        Self::new(Exit::Refused, what)
+    }
+
+    /// What state things are in now. The first one told stays: it comes from closer by.
+    pub(crate) fn state(mut self, state: impl Into<String>) -> Self {
+        if self.state.is_empty() {
+            self.state = state.into();
+        }
+        self
+    }
+
+    /// What to do next. The first one told stays.
+    pub(crate) fn next(mut self, next: impl Into<String>) -> Self {
+        if self.next.is_empty() {
+            self.next = next.into();
+        }
+        self
+    }
+}
+
+impl From<Error> for Failure {
+    fn from(error: Error) -> Self {
+        let next = match error.class() {
+            Class::Denied => "Run it with sudo, or ask for the right to that file or device.",
+            Class::Gone => "Plug the card in again, look for it with `imbrik cards`, and repeat.",
+            _ => "",
+        };
+        let failure = Self::new(error.class().into(), error.to_string());
+        if next.is_empty() { failure } else { failure.next(next) }
+    }
+}
+
+/// Adds what only the caller knows to an error of any kind.
+pub(crate) trait Explain<T> {
+    /// What state things are in now.
+    fn state(self, state: impl Into<String>) -> Outcome<T>;
+    /// What to do next.
+    fn next(self, next: impl Into<String>) -> Outcome<T>;
+}
+
+impl<T, E: Into<Failure>> Explain<T> for std::result::Result<T, E> {
+    fn state(self, state: impl Into<String>) -> Outcome<T> {
+        self.map_err(|error| error.into().state(state))
+    }
+
+    fn next(self, next: impl Into<String>) -> Outcome<T> {
+        self.map_err(|error| error.into().next(next))
+    }
+}

@@ -1,0 +1,54 @@
+//! All cards that a command can use: those of the machine and those of a rack.
+
+use crate::failure::{Explain, Outcome};
+use imbrik_core::{
+    card::{Card, Host, LinuxHost, Listing, Rack},
+    layout::Survey,
+};
+use std::path::{Path, PathBuf};
+
+/// The machine, and a rack when there is one.
+pub(crate) struct Fleet {
+    pub(crate) machine: LinuxHost,
+    pub(crate) rack: Option<Rack>,
+}
+
+impl Fleet {
+    pub(crate) fn open(rack: Option<&Path>) -> Outcome<Self> {
+        let rack = rack
+            .map(Rack::open)
+            .transpose()
+            .next("Name a folder that holds a rack.toml, or make one with `imbrik demo`.")?;
+        Ok(Self { machine: LinuxHost::default(), rack })
+    }
+
+    /// All cards; those of the rack first, since whoever names a rack means it.
+    pub(crate) fn list(&self) -> Outcome<Listing> {
+        let mut listing = match &self.rack {
+            Some(rack) => rack.list()?,
+            None => Listing::default(),
+        };
+        let machine = self.machine.list()?;
+        listing.cards.extend(machine.cards);
+        listing.empty_slots += machine.empty_slots;
+        Ok(listing)
+    }
+
+    /// Who opens `card`.
+    pub(crate) fn host_of(&self, card: &Card) -> &dyn Host {
+        match &self.rack {
+            Some(rack) if Rack::is_slot(&card.path) => rack,
+            _ => &self.machine,
+        }
+    }
+
+    /// What is on `card`, when it may be read.
+    pub(crate) fn look(&self, card: &Card) -> imbrik_core::Result<Survey> {
+        Survey::of(&*self.host_of(card).open_source(card)?)
+    }
+
+    /// The card on which the file at `path` lies, if any: also through a slot's backing file.
+    pub(crate) fn card_under(&self, path: &Path) -> Option<PathBuf> {
+        self.machine.card_under(path)
+    }
+}

@@ -1,0 +1,145 @@
+//! Which card is which.
+
+use super::{Out, Tone, count, size, survey, table};
+use imbrik_core::{
+    card::{Bus, Card, Listing, Standing, standing},
+    layout::Survey,
+};
+use std::collections::BTreeMap;
+
+/// A card, and what was found on it when it could be read.
+pub(crate) struct Seen {
+    pub(crate) card: Card,
+    pub(crate) survey: Result<Survey, imbrik_core::Error>,
+}
+
+/// Shows cards first, then the disks that cannot be a target, then what to do when there is none.
+pub(crate) fn show(out: &Out, seen: &[Seen], listing: &Listing) {
+    let is_card = |seen: &&Seen| {
+        matches!(standing(&seen.card, false), Standing::Ready | Standing::Mounted(_))
+            || seen.card.read_only && (seen.card.removable || seen.card.bus == Bus::Rack)
+    };
+    let (cards, disks): (Vec<_>, Vec<_>) = seen.iter().partition(is_card);
+    for seen in &cards {
+        card(out, seen);
+        out.line("");
+    }
+    if cards.is_empty() {
+        out.line("No card is plugged in.");
+        out.line("Put one in and run this again, or wait for it with `imbrik cards --watch`.");
+        out.line("A card that does not appear: try it again firmly, another reader, another port.");
+        out.line("");
+    }
+    if !disks.is_empty() {
+        out.line(&out.paint(Tone::Strong, "Not for writing to"));
+        let rows = disks.iter().map(|seen| {
+            vec![
+                seen.card.path.display().to_string(),
+                size::both(seen.card.size),
+                seen.card.bus.to_string(),
+                why_not(&seen.card),
+            ]
+        });
+        for line in table::rows(rows, &[]) {
+            out.line(&line);
+        }
+        out.line("");
+    }
+    if listing.empty_slots > 0 {
+        let are = if listing.empty_slots == 1 { "is" } else { "are" };
+        out.line(&format!("{} {are} empty.", count(listing.empty_slots as u64, "reader slot")));
+    }
+    for note in notes(&cards) {
+        out.warn(&note);
+    }
+}
+
+/// A card with its partitions.
+pub(crate) fn card(out: &Out, seen: &Seen) {
+    let card = &seen.card;
+    let facts = [
+        Some(size::both(card.size)),
+        card.model.clone(),
+        (card.bus != Bus::Rack).then(|| card.bus.to_string()),
+        (card.id != card.path.to_string_lossy()).then(|| format!("id {}", card.id)),
+    ];
+    let facts: Vec<_> = facts.into_iter().flatten().collect();
+    let name = out.paint(Tone::Strong, &card.path.display().to_string());
+    out.line(&format!("{name}  {}", facts.join(" · ")));
+    match &seen.survey {
+        Ok(found) if found.parts.is_empty() => out.line(&format!("  {}", survey::nothing(found))),
+        Ok(found) => survey::parts(found, Some(card)).iter().for_each(|line| out.line(line)),
+        Err(_) => known_to_the_system(card).iter().for_each(|line| out.line(line)),
+    }
+    if let Ok(found) = &seen.survey {
+        for finding in &found.findings {
+            out.line(&format!("  {} {finding}", out.paint(Tone::Alarm, "!")));
+        }
+    }
+    if card.read_only {
+        out.line("  write-protected: slide the lock on the adapter to write to it");
+    }
+    let elsewhere = card.partitions.is_empty() || seen.survey.is_err();
+    if elsewhere && !card.mounts().is_empty() && seen.survey.is_ok() {
+        let at: Vec<_> = card.mounts().iter().map(|at| at.display().to_string()).collect();
+        out.line(&format!("  mounted at {}", at.join(" and ")));
+    }
+    if !card.boot_areas.is_empty() {
+        out.line(&format!("  with separate boot areas: {}", card.boot_areas.join(", ")));
+    }
+}
+
+/// What the system's database knows of a card that may not be read.
+fn known_to_the_system(card: &Card) -> Vec<String> {
+    let rows = card.partitions.iter().map(|part| {
+        let at: Vec<_> = part.mounted_at.iter().map(|at| at.display().to_string()).collect();
+        vec![
+            part.number.to_string(),
+            part.filesystem.clone().unwrap_or_else(|| "?".to_owned()),
+            part.label.clone().unwrap_or_default(),
+            size::short(part.span.len()),
+            if at.is_empty() { String::new() } else { format!("mounted at {}", at.join(" and ")) },
+        ]
+    });
+    table::rows(rows, &[0, 3])
+}
+
+fn why_not(card: &Card) -> String {
+    let file = match &card.bus {
+        Bus::Loop(file) => format!(" ({})", file.display()),
+        _ => String::new(),
+    };
+    match standing(card, false) {
+        Standing::Fixed(why) => format!("{why}{file}: only with --allow-fixed"),
+        Standing::Refused(reason) => reason.to_string(),
+        Standing::Ready | Standing::Mounted(_) => String::new(),
+    }
+}
+
+/// What should not be overlooked: equal ids, and what more rights would show.
+fn notes(cards: &[&Seen]) -> Vec<String> {
+    let mut notes = Vec::new();
+    let mut holders: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for seen in cards {
+        for id in seen.survey.iter().flat_map(Survey::ids) {
+            holders.entry(id).or_default().push(seen.card.path.display().to_string());
+        }
+    }
+    let mut groups: Vec<_> = holders.into_values().filter(|cards| cards.len() > 1).collect();
+    groups.sort();
+    groups.dedup();
+    for cards in groups {
+        notes.push(format!(
+            "{} carry the same ids, as copies do: use only one of them at a time on one machine.",
+            cards.join(" and ")
+        ));
+    }
+    let closed = cards.iter().filter(|seen| seen.survey.is_err()).count();
+    if closed > 0 {
+        notes.push(format!(
+            "{} could not be read; with sudo, what is on it is shown, too.",
+            count(closed as u64, "card")
+        ));
+    }
+    notes
+}

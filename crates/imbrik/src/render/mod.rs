@@ -1,0 +1,143 @@
+//! How things are shown.
+
+pub(crate) mod cards;
+pub(crate) mod json;
+pub(crate) mod progress;
+pub(crate) mod size;
+pub(crate) mod survey;
+pub(crate) mod table;
+pub(crate) mod time;
+
+use crate::failure::Failure;
+use std::{
+    cell::RefCell,
+    io::{self, IsTerminal, Write},
+    path::Path,
+};
+
+/// Where results go: text or JSON on standard output, notes and failures on standard error.
+pub(crate) struct Out {
+    json: bool,
+    color: bool,
+    failed: RefCell<Option<io::Error>>,
+}
+
+/// What a piece of text means, for whoever can see colours.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Tone {
+    /// A heading.
+    Strong,
+    /// All is well.
+    Good,
+    /// Look here.
+    Alarm,
+}
+
+impl Out {
+    pub(crate) fn new(json: bool, color: bool) -> Self {
+        Self { json, color, failed: RefCell::new(None) }
+    }
+
+    pub(crate) fn is_json(&self) -> bool {
+        self.json
+    }
+
+    /// A line of the result. A reader that went away is no failure; a full disk is.
+    pub(crate) fn line(&self, text: &str) {
+        let done = writeln!(io::stdout().lock(), "{text}");
+        if let Err(error) = done
+            && error.kind() != io::ErrorKind::BrokenPipe
+        {
+            self.failed.borrow_mut().get_or_insert(error);
+        }
+    }
+
+    /// A line that is not part of the result.
+    pub(crate) fn note(&self, text: &str) {
+        let _ = writeln!(io::stderr().lock(), "{text}");
+    }
+
+    /// A line that should not be overlooked.
+    pub(crate) fn warn(&self, text: &str) {
+        let mark = paint(Tone::Alarm, "Note:", self.color && io::stderr().is_terminal());
+        self.note(&format!("{mark} {text}"));
+    }
+
+    /// `text` in `tone`, on a terminal that shows colours.
+    pub(crate) fn paint(&self, tone: Tone, text: &str) -> String {
+        paint(tone, text, self.color && io::stdout().is_terminal())
+    }
+
+    /// Says why a command failed.
+    pub(crate) fn failure(&self, command: &str, failure: &Failure) {
+        if self.json {
+            self.line(&json::failure(command, failure).to_string());
+        }
+        let mark = paint(Tone::Alarm, "imbrik:", self.color && io::stderr().is_terminal());
+        self.note(&format!("{mark} {}.", failure.what));
+        for line in [&failure.state, &failure.next] {
+            if !line.is_empty() {
+                self.note(&format!("  {line}"));
+            }
+        }
+    }
+
+    /// The first failure of standard output, if any.
+    pub(crate) fn broken(&self) -> Option<io::Error> {
+        let flushed = io::stdout().lock().flush().err();
+        self.failed.take().or(flushed).filter(|e| e.kind() != io::ErrorKind::BrokenPipe)
+    }
+}
+
+fn paint(tone: Tone, text: &str, color: bool) -> String {
+    let code = match tone {
+        Tone::Strong => "1",
+        Tone::Good => "32",
+        Tone::Alarm => "33",
+    };
+    if color { format!("\u{1b}[{code}m{text}\u{1b}[0m") } else { text.to_owned() }
+}
+
+/// A path as it must be typed in a shell: quoted where it holds anything but plain characters.
+pub(crate) fn quoted(path: &Path) -> String {
+    let text = path.to_string_lossy();
+    let plain = |c: char| c.is_ascii_alphanumeric() || "/._-+:@%,=".contains(c);
+    if !text.is_empty() && path.to_str().is_some() && text.chars().all(plain) {
+        return text.into_owned();
+    }
+    if path.to_str().is_some() && !text.chars().any(char::is_control) {
+        return format!("'{}'", text.replace('\'', r"'\''"));
+    }
+    let bytes = std::os::unix::ffi::OsStrExt::as_bytes(path.as_os_str());
+    let escaped: String = bytes
+        .iter()
+        .map(|byte| match byte {
+            b'\'' | b'\\' => format!("\\{}", char::from(*byte)),
+            b' '..=b'~' => char::from(*byte).to_string(),
+            other => format!("\\x{other:02x}"),
+        })
+        .collect();
+    format!("$'{escaped}'")
+}
+
+/// "1 tile", "3 tiles".
+pub(crate) fn count(number: u64, what: &str) -> String {
+    format!("{number} {what}{}", if number == 1 { "" } else { "s" })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::{ffi::OsStr, os::unix::ffi::OsStrExt};
+
+    #[test]
+    fn a_quoted_path_can_be_typed() {
+        let of = |bytes: &[u8]| quoted(Path::new(OsStr::from_bytes(bytes)));
+        assert_eq!(of(b"/a/hive-07.img.zst"), "/a/hive-07.img.zst");
+        assert_eq!(of(b"two words"), "'two words'");
+        assert_eq!(of(b"bee's"), r"'bee'\''s'");
+        assert_eq!(of(b"\xff\n'"), r"$'\xff\x0a\''");
+        assert_eq!(of(b""), "''");
+        assert_eq!(of("Bienenstöcke".as_bytes()), "'Bienenstöcke'");
+    }
+}

@@ -1,0 +1,198 @@
+//! Progress on standard error: a bar on a terminal, a line now and then elsewhere.
+
+use super::{size, time};
+use imbrik_core::{
+    progress::{Event, Observer, Step},
+    units::ByteLen,
+};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use std::{
+    io::{self, IsTerminal, Write},
+    sync::{Mutex, PoisonError},
+    time::{Duration, Instant},
+};
+
+/// How often a line is written where there is no terminal.
+const LINE_EVERY: Duration = Duration::from_secs(10);
+/// How often a bar is drawn.
+const DRAW_EVERY: Duration = Duration::from_millis(100);
+/// How many unreadable places are told one by one.
+const TOLD: usize = 5;
+
+/// Shows the steps of a journey as they run.
+pub(crate) struct Progress {
+    steps: usize,
+    terminal: bool,
+    color: bool,
+    state: Mutex<State>,
+}
+
+#[derive(Default)]
+struct State {
+    step: usize,
+    running: Option<Running>,
+    unreadable: usize,
+}
+
+struct Running {
+    title: String,
+    total: ByteLen,
+    started: Instant,
+    shown: Instant,
+    bar: Option<ProgressBar>,
+}
+
+fn title(step: Step) -> &'static str {
+    match step {
+        Step::Saving => "reading the card",
+        Step::ReadingImageBack => "reading the image back",
+        Step::ComparingChecksums => "comparing the checksum",
+        Step::CheckingTiles => "checking every tile",
+        Step::ComparingWithCard => "comparing with the card",
+        Step::Writing => "writing to the card",
+        Step::ReadingCardBack => "reading back from the card",
+    }
+}
+
+impl Progress {
+    pub(crate) fn new(steps: usize, color: bool) -> Self {
+        let terminal = io::stderr().is_terminal();
+        Self { steps, terminal, color, state: Mutex::default() }
+    }
+
+    fn start(&self, state: &mut State, step: Step, total: ByteLen) {
+        state.step += 1;
+        let title = match self.steps {
+            0 | 1 => title(step).to_owned(),
+            steps => format!("{} of {steps}: {}", state.step.min(steps), title(step)),
+        };
+        let bar = self.terminal.then(|| {
+            let bar = ProgressBar::new(total.get().max(1));
+            bar.set_draw_target(ProgressDrawTarget::stderr_with_hz(10));
+            let fill = if self.color { "{bar:28.yellow/white.dim}" } else { "{bar:28}" };
+            let style = ProgressStyle::with_template(&format!("{{prefix:<34}} {fill} {{msg}}"));
+            bar.set_style(
+                style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars("━╸─"),
+            );
+            bar.set_prefix(title.clone());
+            bar
+        });
+        if !self.terminal {
+            let _ = writeln!(io::stderr().lock(), "{title}");
+        }
+        let now = Instant::now();
+        state.running = Some(Running { title, total, started: now, shown: now, bar });
+    }
+
+    fn advance(running: &mut Running, done: ByteLen) {
+        let now = Instant::now();
+        let every = if running.bar.is_some() { DRAW_EVERY } else { LINE_EVERY };
+        if now.duration_since(running.shown) < every && done < running.total {
+            return;
+        }
+        running.shown = now;
+        let text = how_far(done, running.total, now.duration_since(running.started));
+        match &running.bar {
+            Some(bar) => {
+                bar.set_position(done.get());
+                bar.set_message(text);
+            }
+            None if done < running.total => {
+                let _ = writeln!(io::stderr().lock(), "{}: {text}", running.title);
+            }
+            None => {}
+        }
+    }
+
+    fn finish(&self, state: &mut State) {
+        let Some(running) = state.running.take() else { return };
+        let took = running.started.elapsed();
+        let rate = size::rate(running.total.get(), took.as_secs_f64());
+        if let Some(bar) = running.bar {
+            bar.finish_and_clear();
+        }
+        let done = format!(
+            "{:<34} {} in {}, {rate}",
+            running.title,
+            size::short(running.total),
+            time::span(took)
+        );
+        let _ = writeln!(io::stderr().lock(), "{done}");
+    }
+}
+
+/// "8 % of 4 GB, 93 MB/s, 41 s left".
+fn how_far(done: ByteLen, total: ByteLen, took: Duration) -> String {
+    let part = done.get() as f64 / total.get().max(1) as f64;
+    let seconds = took.as_secs_f64();
+    let mut text = format!("{:>2.0} % of {}", (part * 100.0).floor(), size::short(total));
+    if seconds >= 0.5 && part > 0.0 {
+        let left = seconds / part - seconds;
+        text += &format!(", {}", size::rate(done.get(), seconds));
+        if done < total {
+            text += &format!(", {} left", time::span(Duration::from_secs_f64(left)));
+        }
+    }
+    text
+}
+
+impl Observer for Progress {
+    fn on(&self, event: &Event) {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        match event {
+            Event::Started { step, total } => {
+                self.finish(&mut state);
+                self.start(&mut state, *step, *total);
+            }
+            Event::Advanced { done } => {
+                if let Some(running) = &mut state.running {
+                    Self::advance(running, *done);
+                }
+            }
+            Event::Unreadable { span } => {
+                state.unreadable += 1;
+                let text = match state.unreadable {
+                    ..=TOLD => format!("could not be read: {span}"),
+                    n if n == TOLD + 1 => "more could not be read; they are counted".to_owned(),
+                    _ => return,
+                };
+                match state.running.as_ref().and_then(|running| running.bar.as_ref()) {
+                    Some(bar) => bar.println(text),
+                    None => {
+                        let _ = writeln!(io::stderr().lock(), "{text}");
+                    }
+                }
+            }
+            Event::Finished => self.finish(&mut state),
+        }
+    }
+}
+
+/// A journey that ends early takes its bar away.
+impl Drop for Progress {
+    fn drop(&mut self) {
+        let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(bar) = state.running.take().and_then(|running| running.bar) {
+            bar.finish_and_clear();
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn it_tells_part_rate_and_time_left() {
+        let of = |done, seconds| {
+            how_far(
+                ByteLen::new(done),
+                ByteLen::new(4_000_000_000),
+                Duration::from_secs_f64(seconds),
+            )
+        };
+        assert_eq!(of(0, 0.0), " 0 % of 4 GB");
+        assert_eq!(of(1_000_000_000, 10.0), "25 % of 4 GB, 100 MB/s, 30 s left");
+        assert_eq!(of(4_000_000_000, 40.0), "100 % of 4 GB, 100 MB/s");
+    }
+}

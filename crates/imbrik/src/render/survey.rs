@@ -1,0 +1,58 @@
+//! What is on a card, in lines.
+
+use super::{size, table};
+use imbrik_core::{
+    card::Card,
+    layout::{Part, Survey},
+    units::ByteLen,
+};
+
+/// A line a partition: number, what it is, label, size, and where it is mounted.
+pub(crate) fn parts(survey: &Survey, card: Option<&Card>) -> Vec<String> {
+    let mount_of = |part: &Part| {
+        let mounted = card?.partitions.iter().find(|known| Some(known.number) == part.number)?;
+        let at: Vec<_> = mounted.mounted_at.iter().map(|at| at.display().to_string()).collect();
+        (!at.is_empty()).then(|| format!("mounted at {}", at.join(" and ")))
+    };
+    let rows = survey.parts.iter().map(|part| {
+        vec![
+            part.number.map_or("-".to_owned(), |number| number.to_string()),
+            volume(part),
+            part.volume.as_ref().and_then(|volume| volume.label.clone()).unwrap_or_default(),
+            size::short(part.span.len()),
+            mount_of(part).unwrap_or_default(),
+        ]
+    });
+    table::rows(rows, &[0, 3])
+}
+
+/// "ext4", or what the table says when the content says nothing.
+fn volume(part: &Part) -> String {
+    match (&part.volume, part.kind) {
+        (Some(volume), _) => volume.kind.to_string(),
+        (None, Some(kind)) => format!("unknown ({kind})"),
+        (None, None) => "unknown".to_owned(),
+    }
+}
+
+/// What a card without partitions holds.
+pub(crate) fn nothing(survey: &Survey) -> &'static str {
+    match (survey.is_blank, &survey.table) {
+        (true, _) => "blank",
+        (false, Some(_)) => "an empty table",
+        (false, None) => "nothing that is known: no table, no volume",
+    }
+}
+
+/// What lies behind the last partition, when that is worth a line.
+pub(crate) fn behind(survey: &Survey) -> Option<String> {
+    let last = survey.parts.iter().map(|part| part.span.end()).max()?;
+    let rest = survey.size.saturating_sub(ByteLen::new(last.get()));
+    (rest > ByteLen::mib(16)).then(|| format!("{} behind the last partition", size::short(rest)))
+}
+
+/// The name people know the card by, and have to type: its label, or else its size.
+pub(crate) fn name(survey: Option<&Survey>, card: &Card) -> String {
+    let label = survey.and_then(Survey::label).map(str::to_owned);
+    label.unwrap_or_else(|| size::short(card.size))
+}

@@ -1,0 +1,53 @@
+//! Times as people read them.
+
+use jiff::{Timestamp, tz::TimeZone};
+use std::time::Duration;
+
+/// "0.4 s", "41 s", "3 min 20 s", "1 h 12 min".
+pub(crate) fn span(duration: Duration) -> String {
+    let seconds = duration.as_secs_f64();
+    let whole = seconds.round() as u64;
+    match whole {
+        0..10 => format!("{seconds:.1} s"),
+        10..60 => format!("{whole} s"),
+        60..3600 => match whole % 60 {
+            0 => format!("{} min", whole / 60),
+            rest => format!("{} min {rest} s", whole / 60),
+        },
+        _ => format!("{} h {} min", whole / 3600, whole % 3600 / 60),
+    }
+}
+
+/// "about 3 min": for what is only likely.
+pub(crate) fn roughly(seconds: f64) -> String {
+    match seconds {
+        ..5.0 => "a few seconds".to_owned(),
+        ..55.0 => format!("about {} s", (seconds / 5.0).round() as u64 * 5),
+        ..5400.0 => format!("about {} min", (seconds / 60.0).round().max(1.0) as u64),
+        _ => format!("about {:.1} h", seconds / 3600.0),
+    }
+}
+
+/// "2026-11-23 07:20", in the time of the place.
+pub(crate) fn moment(at: Timestamp) -> String {
+    at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn times_read_as_people_say_them() {
+        let of = |seconds| span(Duration::from_secs_f64(seconds));
+        assert_eq!(of(0.42), "0.4 s");
+        assert_eq!(of(9.96), "10 s");
+        assert_eq!(of(59.6), "1 min");
+        assert_eq!(of(200.0), "3 min 20 s");
+        assert_eq!(of(4350.0), "1 h 12 min");
+        assert_eq!(roughly(2.0), "a few seconds");
+        assert_eq!(roughly(41.0), "about 40 s");
+        assert_eq!(roughly(170.0), "about 3 min");
+        assert_eq!(roughly(9000.0), "about 2.5 h");
+    }
+}

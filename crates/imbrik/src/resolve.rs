@@ -1,0 +1,119 @@
+//! What a name on the command line means: a card, an image, or a mistake.
+
+use crate::{
+    failure::{Failure, Outcome},
+    fleet::Fleet,
+    render::quoted,
+};
+use imbrik_core::{
+    card::{Card, Rack, Standing, standing},
+    image::Image,
+};
+use std::{
+    fs,
+    os::unix::fs::FileTypeExt,
+    path::{Path, PathBuf},
+};
+
+const LOOK: &str = "See which card is which with `imbrik cards`.";
+
+/// The card called `name`: a device path, an id, or `rack:SLOT`.
+pub(crate) fn card(fleet: &Fleet, name: &Path) -> Outcome<Card> {
+    let listing = fleet.list()?;
+    let find = |path: &Path| listing.cards.iter().find(|card| card.path == path).cloned();
+    if Rack::is_slot(name) {
+        return find(name).ok_or_else(|| {
+            let why = if fleet.rack.is_some() { "the rack has no such slot" } else { "no rack is in use" };
+            Failure::usage(format!("{} is not there: {why}", name.display()))
+                .next("Name the rack's folder with --rack or IMBRIK_RACK; `imbrik cards` lists its slots.")
+        });
+    }
+    if let Some(card) = listing.cards.iter().find(|card| Path::new(&card.id) == name) {
+        return Ok(card.clone());
+    }
+    let Ok(meta) = fs::metadata(name) else {
+        return Err(Failure::usage(format!("no card is called {}", quoted(name))).next(LOOK));
+    };
+    if meta.is_file() {
+        return Err(Failure::usage(format!(
+            "{} is a file, and a card is wanted here: files are images",
+            quoted(name)
+        ))
+        .next(
+            "The source comes first, the target last. A stand-in for a card is a slot of a rack.",
+        ));
+    }
+    let real = fs::canonicalize(name).unwrap_or_else(|_| name.to_owned());
+    if !meta.file_type().is_block_device() {
+        return Err(Failure::usage(format!("{} is not a card", quoted(name))).next(LOOK));
+    }
+    if let Some(card) = find(&real) {
+        return Ok(card);
+    }
+    let device = real.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+    match fleet.machine.card_of(device) {
+        Some((whole, true)) => Err(Failure::usage(format!(
+            "{} is only a partition of {}",
+            quoted(name),
+            whole.display()
+        ))
+        .next(format!("Probably {} was meant: the whole card.", whole.display()))),
+        _ => Err(Failure::usage(format!("{} is not a card", quoted(name))).next(LOOK)),
+    }
+}
+
+/// The only card that is plugged in and may be taken for one.
+pub(crate) fn only_card(fleet: &Fleet) -> Outcome<Card> {
+    let listing = fleet.list()?;
+    let is_card =
+        |card: &&Card| matches!(standing(card, false), Standing::Ready | Standing::Mounted(_));
+    let mut cards = listing.cards.iter().filter(is_card);
+    match (cards.next(), cards.count()) {
+        (Some(card), 0) => Ok(card.clone()),
+        (Some(_), more) => {
+            Err(Failure::usage(format!("{} cards are plugged in: which one?", more + 1)).next(LOOK))
+        }
+        (None, _) => Err(Failure::usage("no card is plugged in")
+            .next("Put one in, or wait for it with `imbrik cards --watch`.")),
+    }
+}
+
+/// Refuses a card where an image must stand.
+pub(crate) fn not_a_card(fleet: &Fleet, path: &Path) -> Outcome<()> {
+    let is_id = || {
+        fleet.list().is_ok_and(|listing| {
+            listing.cards.iter().any(|card| Path::new(&card.id) == path) && !path.exists()
+        })
+    };
+    let is_device = fs::metadata(path).is_ok_and(|meta| meta.file_type().is_block_device());
+    if Rack::is_slot(path) || is_device || is_id() {
+        return Err(Failure::usage(format!(
+            "{} is a card, and an image is wanted here",
+            quoted(path)
+        ))
+        .next("The source comes first, the target last."));
+    }
+    Ok(())
+}
+
+/// The image called `path`, open for reading.
+pub(crate) fn image(fleet: &Fleet, path: &Path) -> Outcome<Image> {
+    not_a_card(fleet, path)?;
+    if let Some(rack) = &fleet.rack
+        && is_same_file_as_any(path, rack)
+    {
+        return Err(Failure::usage(format!(
+            "{} stands behind a slot of the rack: it is a card, not an image",
+            quoted(path)
+        ))
+        .next("Name it as rack:SLOT."));
+    }
+    Ok(Image::open(path)?)
+}
+
+/// Whether `path` is one of the files behind the slots of `rack`.
+pub(crate) fn is_same_file_as_any(path: &Path, rack: &Rack) -> bool {
+    let real = |path: &Path| fs::canonicalize(path).ok();
+    let wanted: Option<PathBuf> = real(path);
+    wanted.is_some() && rack.files().any(|file| real(file) == wanted)
+}

@@ -1,0 +1,175 @@
+//! All that a command needs to know about where it runs: the caller, the terminal, the cards.
+
+use crate::{
+    args::Global,
+    config::Config,
+    confirm::{self, Policy},
+    failure::{Failure, Outcome},
+    fleet::Fleet,
+    interrupt::Interrupt,
+    render::{Out, progress::Progress},
+};
+use imbrik_core::image::Owner;
+use std::{
+    env,
+    ffi::OsString,
+    fs,
+    io::{self, IsTerminal},
+    path::{Path, PathBuf},
+};
+
+/// What the process was started with, taken once: nothing else reads the environment.
+#[derive(Clone, Debug)]
+pub(crate) struct Environment {
+    pub(crate) rack: Option<PathBuf>,
+    pub(crate) color: bool,
+    pub(crate) config_folder: Option<PathBuf>,
+    pub(crate) owner: Option<Owner>,
+    pub(crate) interrupt: Interrupt,
+    /// Whether somebody sits in front of it.
+    pub(crate) asks: bool,
+}
+
+impl Environment {
+    pub(crate) fn of_process() -> Self {
+        let set = |name: &str| env::var_os(name).filter(|value| !value.is_empty());
+        let owner = sudo_caller();
+        let home = match owner {
+            Some(owner) => home_of(owner.uid, Path::new("/etc/passwd")),
+            None => set("HOME").map(PathBuf::from),
+        };
+        let xdg = set("XDG_CONFIG_HOME").filter(|_| owner.is_none()).map(PathBuf::from);
+        Self {
+            rack: set("IMBRIK_RACK").map(PathBuf::from),
+            color: set("NO_COLOR").is_none() && set("TERM") != Some(OsString::from("dumb")),
+            config_folder: xdg.or_else(|| home.map(|home| home.join(".config"))),
+            owner,
+            interrupt: Interrupt::listen(),
+            asks: io::stdin().is_terminal() && io::stderr().is_terminal(),
+        }
+    }
+}
+
+/// The person who called `sudo`: images belong to them.
+fn sudo_caller() -> Option<Owner> {
+    let number = |name| env::var(name).ok()?.parse().ok();
+    let is_root = rustix::process::geteuid().is_root();
+    let (uid, gid) = number("SUDO_UID").zip(number("SUDO_GID"))?;
+    is_root.then_some(Owner { uid, gid })
+}
+
+/// The home folder of a user, from the password file.
+fn home_of(uid: u32, passwd: &Path) -> Option<PathBuf> {
+    let text = fs::read_to_string(passwd).ok()?;
+    let mut users = text.lines().map(|line| line.split(':').collect::<Vec<_>>());
+    users.find_map(|user| match user[..] {
+        [_, _, number, _, _, home, ..] if number.parse() == Ok(uid) => Some(home.into()),
+        _ => None,
+    })
+}
+
+/// A command under way.
+pub(crate) struct Session {
+    pub(crate) out: Out,
+    pub(crate) config: Config,
+    pub(crate) fleet: Fleet,
+    pub(crate) environment: Environment,
+    rack: Option<PathBuf>,
+}
+
+impl Session {
+    pub(crate) fn start(global: &Global, environment: Environment) -> Outcome<Self> {
+        let config = Config::read(environment.config_folder.as_deref())?;
+        let rack = global.rack.clone().or_else(|| environment.rack.clone());
+        let rack = rack.or_else(|| config.rack.clone());
+        Ok(Self {
+            out: Out::new(global.json, environment.color),
+            fleet: Fleet::open(rack.as_deref())?,
+            config,
+            environment,
+            rack,
+        })
+    }
+
+    /// The cards as they are now, the rack read again.
+    pub(crate) fn fleet_now(&self) -> Outcome<Fleet> {
+        Fleet::open(self.rack.as_deref())
+    }
+
+    /// A progress display for a journey of `steps` steps.
+    pub(crate) fn progress(&self, steps: usize) -> Progress {
+        Progress::new(steps, self.environment.color)
+    }
+
+    /// How to ask for a confirmation.
+    pub(crate) fn policy(&self, yes: bool) -> Policy {
+        match (yes, self.environment.asks && !self.out.is_json()) {
+            (true, _) => Policy::Yes,
+            (false, true) => Policy::Ask,
+            (false, false) => Policy::Nobody,
+        }
+    }
+
+    /// Has the user type what would be lost.
+    pub(crate) fn confirm_by_typing(&self, word: &str, question: &str, yes: bool) -> Outcome<()> {
+        let policy = self.policy(yes);
+        self.environment.interrupt.while_asking(|| {
+            let (mut input, mut output) = (io::stdin().lock(), io::stderr().lock());
+            confirm::typed(word, question, policy, &mut input, &mut output)
+        })
+    }
+
+    /// Unmounts a card when that was asked for or is agreed to, or refuses with the remedy.
+    pub(crate) fn make_unmounted(
+        &self,
+        card: &imbrik_core::card::Card,
+        mounts: &[PathBuf],
+        told_to: bool,
+    ) -> Outcome<()> {
+        let at: Vec<_> = mounts.iter().map(|at| at.display().to_string()).collect();
+        let name = card.path.display();
+        if !told_to {
+            let agreed = self.policy(false) == Policy::Ask
+                && self.environment.interrupt.while_asking(|| {
+                    let (mut input, mut output) = (io::stdin().lock(), io::stderr().lock());
+                    let these = match at.len() {
+                        1 => "it".to_owned(),
+                        2 => "both".to_owned(),
+                        count => format!("all {count}"),
+                    };
+                    let question =
+                        format!("{name} is mounted at {}. Unmount {these}?", at.join(" and "));
+                    confirm::yes_unless_no(&question, &mut input, &mut output)
+                });
+            if !agreed {
+                return Err(Failure::refused(format!("{name} is mounted at {}", at.join(", ")))
+                    .state("Nothing was changed.")
+                    .next("Unmount it, or repeat the command with --unmount."));
+            }
+        }
+        let gone = self.fleet.host_of(card).unmount(card).map_err(|error| {
+            Failure::from(error)
+                .state("Nothing was written.")
+                .next("Close what uses it (an open folder, a terminal in it) and repeat.")
+        })?;
+        for at in gone {
+            self.out.note(&format!("Unmounted {}", at.display()));
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_home_is_found_by_number_and_not_by_name() {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        let text =
+            "root:x:0:0:root:/root:/bin/sh\nbroken\nkeeper:x:1000:1000:K,,,:/home/k:/bin/sh\n";
+        fs::write(file.path(), text).unwrap();
+        assert_eq!(home_of(1000, file.path()), Some("/home/k".into()));
+        assert_eq!(home_of(1001, file.path()), None);
+    }
+}
