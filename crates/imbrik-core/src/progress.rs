@@ -5,7 +5,7 @@ use crate::{
     units::{ByteLen, Span},
 };
 use std::sync::{
-    Arc,
+    Arc, Mutex, PoisonError,
     atomic::{AtomicBool, Ordering},
 };
 
@@ -64,6 +64,41 @@ pub struct Unobserved;
 
 impl Observer for Unobserved {
     fn on(&self, _: &Event) {}
+}
+
+/// Shows several steps to another observer as parts of one.
+pub(crate) struct Merged<'a> {
+    observer: &'a dyn Observer,
+    before: Mutex<ByteLen>,
+    part: Mutex<ByteLen>,
+}
+
+impl<'a> Merged<'a> {
+    /// Begins `step` of `total` bytes, to which the steps inside add up.
+    pub(crate) fn start(observer: &'a dyn Observer, step: Step, total: ByteLen) -> Self {
+        observer.on(&Event::Started { step, total });
+        Self { observer, before: Mutex::default(), part: Mutex::default() }
+    }
+
+    /// Ends it.
+    pub(crate) fn finish(self) {
+        self.observer.on(&Event::Finished);
+    }
+}
+
+impl Observer for Merged<'_> {
+    fn on(&self, event: &Event) {
+        let mut before = self.before.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut part = self.part.lock().unwrap_or_else(PoisonError::into_inner);
+        match event {
+            Event::Started { total, .. } => *part = *total,
+            Event::Advanced { done } => {
+                self.observer.on(&Event::Advanced { done: before.saturating_add(*done) });
+            }
+            Event::Unreadable { .. } => self.observer.on(event),
+            Event::Finished => *before = before.saturating_add(*part),
+        }
+    }
 }
 
 /// A request to stop, shared between whoever asks and whoever works.

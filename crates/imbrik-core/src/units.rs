@@ -150,22 +150,79 @@ impl ByteLen {
     }
 }
 
+/// Powers of 1000, as printed on cards.
+const DECIMAL: [&str; 7] = ["bytes", "kB", "MB", "GB", "TB", "PB", "EB"];
+/// Powers of 1024, as many programs count.
+const BINARY: [&str; 7] = ["bytes", "KiB", "MiB", "GiB", "TiB", "PiB", "EiB"];
+
+impl ByteLen {
+    /// "16 GB": three digits that count, in powers of 1000, as printed on cards.
+    #[must_use]
+    pub fn decimal(self) -> String {
+        scaled(self.0, 1000, &DECIMAL)
+    }
+
+    /// "14.9 GiB": three digits that count, in powers of 1024.
+    #[must_use]
+    pub fn binary(self) -> String {
+        scaled(self.0, 1024, &BINARY)
+    }
+}
+
+fn scaled(bytes: u64, step: u128, units: &[&'static str]) -> String {
+    let mut unit = 1u128;
+    let mut name = 0usize;
+    let bytes = u128::from(bytes);
+    let thousandths = |unit: u128| {
+        let half = unit / 2;
+        bytes.saturating_mul(1000).saturating_add(half).checked_div(unit).unwrap_or(0)
+    };
+    // 999.5 would be shown as 1000.
+    while thousandths(unit) >= 999_500 && name.saturating_add(1) < units.len() {
+        unit = unit.saturating_mul(step);
+        name = name.saturating_add(1);
+    }
+    let value = thousandths(unit);
+    let (decimals, rounded) = match value {
+        _ if name == 0 => (0, value / 1000),
+        ..9_995 => (2, value.saturating_add(5) / 10),
+        9_995..99_950 => (1, value.saturating_add(50) / 100),
+        _ => (0, value.saturating_add(500) / 1000),
+    };
+    let base = 10u128.pow(decimals);
+    let (whole, part) = (rounded.checked_div(base), rounded.checked_rem(base));
+    let (whole, part) = (whole.unwrap_or(rounded), part.unwrap_or(0));
+    let width = usize::try_from(decimals).unwrap_or(0);
+    let number = match part {
+        0 => whole.to_string(),
+        part => format!("{whole}.{part:0width$}").trim_end_matches('0').to_owned(),
+    };
+    match (number.as_str(), units.get(name)) {
+        ("1", Some(&"bytes")) => "1 byte".to_owned(),
+        (number, unit) => format!("{number} {}", unit.unwrap_or(&"bytes")),
+    }
+}
+
 impl std::iter::Sum for ByteLen {
     fn sum<I: Iterator<Item = Self>>(iter: I) -> Self {
         iter.fold(Self::ZERO, Self::saturating_add)
     }
 }
 
-/// Two lengths and spans know their numbers; people get the unit.
 impl fmt::Display for ByteOffset {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "byte {}", self.0)
     }
 }
 
+/// Large lengths are told twice: in words and to the byte.
 impl fmt::Display for ByteLen {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} byte{}", self.0, if self.0 == 1 { "" } else { "s" })
+        match self.0 {
+            1 => f.write_str("1 byte"),
+            bytes @ ..100_000 => write!(f, "{bytes} bytes"),
+            bytes => write!(f, "{} ({bytes} bytes)", self.decimal()),
+        }
     }
 }
 
@@ -415,8 +472,29 @@ mod tests {
     }
 
     #[test]
+    fn sizes_read_as_people_say_them() {
+        for (bytes, decimal, binary) in [
+            (0, "0 bytes", "0 bytes"),
+            (1, "1 byte", "1 byte"),
+            (999, "999 bytes", "999 bytes"),
+            (1_000, "1 kB", "0.98 KiB"),
+            (1_050_000, "1.05 MB", "1 MiB"),
+            (999_600, "1 MB", "976 KiB"),
+            (15_931_539_456, "15.9 GB", "14.8 GiB"),
+            (16_000_000_000, "16 GB", "14.9 GiB"),
+            (312_000_000, "312 MB", "298 MiB"),
+            (u64::MAX, "18.4 EB", "16 EiB"),
+        ] {
+            let len = ByteLen::new(bytes);
+            assert_eq!((len.decimal().as_str(), len.binary().as_str()), (decimal, binary));
+        }
+    }
+
+    #[test]
     fn text_gives_the_unit() {
         assert_eq!(ByteLen::new(1).to_string(), "1 byte");
+        assert_eq!(ByteLen::new(99_999).to_string(), "99999 bytes");
+        assert_eq!(ByteLen::new(58_720_256).to_string(), "58.7 MB (58720256 bytes)");
         assert_eq!(ByteOffset::new(7).to_string(), "byte 7");
         assert_eq!(span(512, 512).to_string(), "bytes 512 to 1023");
         assert_eq!(span(512, 1).to_string(), "byte 512");

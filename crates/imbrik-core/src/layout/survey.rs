@@ -266,7 +266,7 @@ mod tests {
     #[test]
     fn a_partition_past_the_end_is_a_finding_with_figures() {
         let survey = Survey::of(&store(&card(131_072), 0)).unwrap();
-        assert_eq!(survey.findings, ["partition 1 reaches 1048576 bytes past the end"]);
+        assert_eq!(survey.findings, ["partition 1 reaches 1.05 MB (1048576 bytes) past the end"]);
     }
 
     #[test]

@@ -252,7 +252,11 @@ fn next_tile(
 
 /// Whether a tile may hold anything but zeros. The last answer of the view is kept, so that a long
 /// hole is asked for once and not once a tile.
-fn may_hold_data(view: &View, tile: Span, last: &mut Option<Option<Span>>) -> Result<bool> {
+pub(super) fn may_hold_data(
+    view: &View,
+    tile: Span,
+    last: &mut Option<Option<Span>>,
+) -> Result<bool> {
     let is_stale = match last {
         None => true,
         Some(None) => false,

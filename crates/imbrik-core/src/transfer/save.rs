@@ -12,7 +12,7 @@ use crate::{
         TileDigest,
     },
     layout::View,
-    progress::{Event, Step},
+    progress::{Merged, Step},
     store::{ReadAt, read_vec},
     units::{ByteLen, ByteOffset, Span},
 };
@@ -102,7 +102,8 @@ pub fn save(
         let image = Image::open_with(written.path(), written.side_manifest())?;
         image.file().drop_cache()?;
         let total = image.file().size().saturating_add(view.size());
-        watch.observer.on(&Event::Started { step: Step::ReadingImageBack, total });
+        let merged = Merged::start(watch.observer, Step::ReadingImageBack, total);
+        let watch = Watch { observer: &merged, cancel: watch.cancel };
         let wrong = |what: &str| {
             Error::mismatch(format!("the image read back differs from what was written: {what}"))
         };
@@ -113,6 +114,7 @@ pub fn save(
         if let Some(first) = found.spans.first() {
             return Err(wrong(&format!("{first} of the card")));
         }
+        merged.finish();
     }
     watch.cancel.check()?;
     let zero_tiles = travelled.digests.iter().filter(|digest| **digest == TileDigest::Zero);

@@ -1,7 +1,7 @@
 //! What should be, against what is.
 
 use super::{
-    pipeline::{Journey, Sink, Tile, Watch, run},
+    pipeline::{Journey, Sink, Tile, Watch, may_hold_data, run},
     salvage::{self, Damage},
 };
 use crate::{
@@ -11,7 +11,7 @@ use crate::{
     layout::View,
     progress::{Event, Step},
     store::{Pool, ReadAt, for_pieces},
-    units::{ByteLen, Span, joined},
+    units::{ByteLen, SectorSize, Span, joined},
 };
 use std::sync::Arc;
 
@@ -113,49 +113,62 @@ pub fn check_sums(image: &Image, expected: &[Sum], watch: Watch<'_>) -> Result<O
     Ok(differing.map(|(found, _)| found.kind))
 }
 
-/// Compares the tiles of a view with those of a card.
+/// Compares the tiles of a view with those of a card, as [`View::read_back_from`] shows it.
 struct WithCard<'a> {
     view: &'a View,
-    card: View,
-    pool: Pool,
+    card: Arc<View>,
     differing: Vec<Span>,
 }
 
 impl Sink for WithCard<'_> {
-    type Worker = fn(Tile) -> Result<TileData>;
-    type Piece = TileData;
+    type Worker = Box<dyn FnMut(Tile) -> Result<Vec<Span>> + Send>;
+    type Piece = Vec<Span>;
 
     fn worker(&self) -> Result<Self::Worker> {
-        Ok(|tile| Ok(tile.data))
+        let card = Arc::clone(&self.card);
+        let pool = Pool::new(TILE.to_usize().unwrap_or(0));
+        let mut heard = None;
+        Ok(Box::new(move |tile| {
+            let is_zero = matches!(tile.data, TileData::Zeros(_));
+            if is_zero && !may_hold_data(&card, tile.span, &mut heard)? {
+                return Ok(Vec::new());
+            }
+            let mut found = pool.take(tile.span.len().to_usize().unwrap_or(0));
+            let mut differing = salvage::read(&card, tile.span, &mut found, Damage::Note)?;
+            differing.extend(differing_sectors(&tile, &found, card.sector_size()));
+            Ok(differing)
+        }))
     }
 
-    fn commit(&mut self, tile: Span, expected: TileData) -> Result<()> {
-        let mut found = self.pool.take(tile.len().to_usize().unwrap_or(0));
-        let lost = salvage::read(&self.card, tile, &mut found, Damage::Note)?;
-        self.differing.extend(lost);
-        let sector = self.card.sector_size().len();
-        let mut at = tile.start();
-        let step = sector.to_usize().unwrap_or(usize::MAX);
-        for (index, found) in found.chunks(step).enumerate() {
-            let from = index.saturating_mul(step);
-            let same = match &expected {
-                TileData::Zeros(_) => is_zero(found),
-                TileData::Bytes(bytes) => {
-                    bytes.get(from..from.saturating_add(found.len())) == Some(found)
-                }
-            };
-            let end = at.saturating_add(ByteLen::of(found));
-            if !same {
-                self.differing.push(Span::between(at, end));
-            }
-            at = end;
-        }
+    fn commit(&mut self, _: Span, differing: Vec<Span>) -> Result<()> {
+        self.differing.extend(differing);
         Ok(())
     }
 
     fn weight(&self, span: Span) -> ByteLen {
         self.view.written_in(span).map(Span::len).sum()
     }
+}
+
+/// The sectors of a tile that are not as `found`.
+fn differing_sectors<'a>(
+    tile: &'a Tile,
+    found: &'a [u8],
+    sector: SectorSize,
+) -> impl Iterator<Item = Span> + use<'a> {
+    let step = sector.len().to_usize().unwrap_or(usize::MAX);
+    let pieces = found.chunks(step).enumerate().map(move |(index, piece)| {
+        let from = index.saturating_mul(step);
+        let same = match &tile.data {
+            TileData::Zeros(_) => is_zero(piece),
+            TileData::Bytes(bytes) => {
+                bytes.get(from..from.saturating_add(piece.len())) == Some(piece)
+            }
+        };
+        let start = tile.span.start().saturating_add(ByteLen::from_usize(from));
+        (same, Span::between(start, start.saturating_add(ByteLen::of(piece))))
+    });
+    pieces.filter(|(same, _)| !same).map(|(_, span)| span)
 }
 
 /// Compares what `view` would write to a card with what `card` holds, to the sector. What the view
@@ -165,12 +178,8 @@ impl Sink for WithCard<'_> {
 /// When the view cannot be read, or the card is no longer there. Spans of the card that cannot be
 /// read count as differing.
 pub fn compare(view: &View, card: Arc<dyn ReadAt>, watch: Watch<'_>) -> Result<Differences> {
-    let mut sink = WithCard {
-        view,
-        card: view.read_back_from(card),
-        pool: Pool::new(TILE.to_usize().unwrap_or(0)),
-        differing: Vec::new(),
-    };
+    let mut sink =
+        WithCard { view, card: Arc::new(view.read_back_from(card)), differing: Vec::new() };
     let journey = Journey {
         view,
         step: Step::ComparingWithCard,

@@ -51,7 +51,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let plan = Plan::save(source);
     judge_room(session, &image, &plan, &options)?;
 
-    let steps = if args.no_check { 1 } else { 3 };
+    let steps = if args.no_check { 1 } else { 2 };
     let progress = session.progress(steps);
     let cancel = &session.environment.interrupt.cancel;
     let watch = Watch { observer: &progress, cancel };

@@ -20,17 +20,24 @@ pub(crate) fn show(out: &Out, seen: &[Seen], listing: &Listing) {
             || seen.card.read_only && (seen.card.removable || seen.card.bus == Bus::Rack)
     };
     let (cards, disks): (Vec<_>, Vec<_>) = seen.iter().partition(is_card);
+    let mut first = true;
+    let mut gap = || {
+        if !std::mem::take(&mut first) {
+            out.line("");
+        }
+    };
     for seen in &cards {
+        gap();
         card(out, seen);
-        out.line("");
     }
     if cards.is_empty() {
+        gap();
         out.line("No card is plugged in.");
         out.line("Put one in and run this again, or wait for it with `imbrik cards --watch`.");
         out.line("A card that does not appear: try it again firmly, another reader, another port.");
-        out.line("");
     }
     if !disks.is_empty() {
+        gap();
         out.line(&out.paint(Tone::Strong, "Not for writing to"));
         let rows = disks.iter().map(|seen| {
             vec![
@@ -43,9 +50,9 @@ pub(crate) fn show(out: &Out, seen: &[Seen], listing: &Listing) {
         for line in table::rows(rows, &[]) {
             out.line(&line);
         }
-        out.line("");
     }
     if listing.empty_slots > 0 {
+        gap();
         let are = if listing.empty_slots == 1 { "is" } else { "are" };
         out.line(&format!("{} {are} empty.", count(listing.empty_slots as u64, "reader slot")));
     }

@@ -107,17 +107,19 @@ impl Progress {
     fn finish(&self, state: &mut State) {
         let Some(running) = state.running.take() else { return };
         let took = running.started.elapsed();
-        let rate = size::rate(running.total.get(), took.as_secs_f64());
-        if let Some(bar) = running.bar {
-            bar.finish_and_clear();
+        let mut done = format!("{} in {}", size::short(running.total), time::span(took));
+        if took >= Duration::from_millis(500) {
+            done += &format!(", {}", size::rate(running.total.get(), took.as_secs_f64()));
         }
-        let done = format!(
-            "{:<34} {} in {}, {rate}",
-            running.title,
-            size::short(running.total),
-            time::span(took)
-        );
-        let _ = writeln!(io::stderr().lock(), "{done}");
+        let title = match running.bar {
+            Some(bar) => {
+                bar.finish_and_clear();
+                format!("{:<34}", running.title)
+            }
+            // Where there is no terminal, the title already stands in the line above.
+            None => " ".to_owned(),
+        };
+        let _ = writeln!(io::stderr().lock(), "{title} {done}");
     }
 }
 
