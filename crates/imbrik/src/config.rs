@@ -32,7 +32,15 @@ impl Config {
         };
         let text = match fs::read_to_string(&path) {
             Ok(text) => text,
-            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Self::default()),
+            // One that may not be read belongs to somebody else: the home folder is not the caller's.
+            Err(e)
+                if matches!(
+                    e.kind(),
+                    io::ErrorKind::NotFound | io::ErrorKind::PermissionDenied
+                ) =>
+            {
+                return Ok(Self::default());
+            }
             Err(e) => {
                 return Err(Failure::usage(format!("{} cannot be read: {e}", path.display())));
             }

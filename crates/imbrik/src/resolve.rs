@@ -98,6 +98,12 @@ pub(crate) fn not_a_card(fleet: &Fleet, path: &Path) -> Outcome<()> {
 
 /// The image called `path`, open for reading.
 pub(crate) fn image(fleet: &Fleet, path: &Path) -> Outcome<Image> {
+    must_be_an_image(fleet, path)?;
+    Ok(Image::open(path)?)
+}
+
+/// Refuses a name that cannot be an image's, whatever is in it.
+pub(crate) fn must_be_an_image(fleet: &Fleet, path: &Path) -> Outcome<()> {
     not_a_card(fleet, path)?;
     if let Some(rack) = &fleet.rack
         && is_same_file_as_any(path, rack)
@@ -108,7 +114,7 @@ pub(crate) fn image(fleet: &Fleet, path: &Path) -> Outcome<Image> {
         ))
         .next("Name it as rack:SLOT."));
     }
-    Ok(Image::open(path)?)
+    Ok(())
 }
 
 /// Whether `path` is one of the files behind the slots of `rack`.

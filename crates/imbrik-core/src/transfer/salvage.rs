@@ -66,7 +66,7 @@ fn read_halving(
         match source.read_at(at, buf) {
             Ok(()) => return Ok(()),
             // A damaged piece of an image stays damaged however it is cut.
-            Err(error) if error.class() == Class::Corrupt => break,
+            Err(error) if matches!(error.class(), Class::Corrupt | Class::Mismatch) => break,
             Err(error) if error.class() != Class::Io => return Err(error),
             Err(_) if ByteLen::of(buf) > sector => {
                 let half = ByteLen::new(ByteLen::of(buf).get().div_ceil(2));

@@ -24,11 +24,17 @@ const TOLD: usize = 4;
 
 pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
     let started = Instant::now();
-    let image = resolve::image(&session.fleet, &args.image).map_err(|failure| {
-        // For this command, a container that cannot be opened is the answer, not an accident.
-        let is_damage = failure.exit == Exit::Failed && args.image.is_file();
-        let exit = if is_damage { Exit::Mismatch } else { failure.exit };
-        Failure { exit, ..failure }.next("If there is another copy of the image, check that one.")
+    resolve::must_be_an_image(&session.fleet, &args.image)?;
+    let image = Image::open(&args.image).map_err(|error| {
+        let class = error.class();
+        let failure = Failure::from(error);
+        match class {
+            // For this command, damage is the answer, not an accident.
+            Class::Corrupt => Failure { exit: Exit::Mismatch, ..failure }
+                .state("The image is not whole.")
+                .next("If there is another copy of it, check that one."),
+            _ => failure,
+        }
     })?;
     let sums = listed_sums(&args.image)?;
     let against = args.against.as_deref().map(|name| resolve::card(&session.fleet, name));

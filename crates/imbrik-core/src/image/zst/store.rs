@@ -148,7 +148,7 @@ impl ZstStore {
         let got = decoder.decompress_to_buffer(&packed, out);
         self.decoders.lock().unwrap_or_else(PoisonError::into_inner).push(decoder);
         let damaged = |why: String| {
-            Error::corrupt(format!("the image is damaged at its {}: {why}", frame.packed))
+            Error::mismatch(format!("the image is damaged at its {}: {why}", frame.packed))
         };
         match got {
             Ok(len) if len == out.len() => {}

@@ -1,0 +1,20 @@
+//! `imbrik demo`
+
+use crate::harness::Bench;
+use std::fs;
+
+#[test]
+fn the_demo_runs_twice_and_spares_a_folder_that_is_not_its_own() {
+    let bench = Bench::empty();
+    for _ in 0..2 {
+        let run = bench.good("demo");
+        run.shows("$ imbrik save rack:a images")
+            .shows("is whole")
+            .shows("rack:c now holds hive-07")
+            .says("58.7 MB (58720256 bytes) too small");
+    }
+    fs::create_dir(bench.path("mine")).unwrap();
+    fs::write(bench.path("mine/letter"), "dear").unwrap();
+    bench.imbrik("demo mine").expect(4).says("in use by something else");
+    assert_eq!(bench.list("mine"), ["letter"]);
+}

@@ -1,0 +1,203 @@
+//! Real block devices, mounts and files: loop devices stand for cards.
+
+use crate::harness::{Bench, is_root, noise, sized, tool};
+use std::{
+    fs,
+    os::unix::fs::PermissionsExt,
+    path::{Path, PathBuf},
+};
+
+/// A loop device on a file, detached when dropped.
+struct Loop(PathBuf);
+
+impl Loop {
+    fn on(file: &Path) -> Self {
+        Self::at(file, 0)
+    }
+
+    /// The kernel may scan no partitions: each is attached with its offset.
+    fn at(file: &Path, offset: u64) -> Self {
+        let offset = offset.to_string();
+        Self(tool!("losetup", "-f", "--show", "-o", offset, file).trim().into())
+    }
+
+    fn name(&self) -> String {
+        self.0.display().to_string()
+    }
+}
+
+impl Drop for Loop {
+    fn drop(&mut self) {
+        let _ = std::process::Command::new("losetup").arg("-d").arg(&self.0).status();
+    }
+}
+
+/// A mount, gone when dropped.
+struct Mount(PathBuf);
+
+impl Mount {
+    fn of(device: &Loop, at: PathBuf, options: &str) -> Self {
+        fs::create_dir_all(&at).unwrap();
+        tool!("mount", "-o", options, device.0, at);
+        Self(at)
+    }
+}
+
+impl Drop for Mount {
+    fn drop(&mut self) {
+        let _ = std::process::Command::new("umount").arg(&self.0).status();
+    }
+}
+
+const BOOT: u64 = 4 << 20;
+const ROOT: u64 = 68 << 20;
+const SIZE: u64 = 512 << 20;
+
+/// A card with a FAT and an ext4 volume, the second filled with real files through a mount.
+fn real_card(bench: &Bench) -> PathBuf {
+    let card = bench.path("card");
+    sized(&card, SIZE);
+    let table = "label: dos\nstart=8192,size=131072,type=c,bootable\nstart=139264,type=83\n";
+    fs::write(bench.path("table"), table).unwrap();
+    let line = format!("sfdisk -q {} < {}", card.display(), bench.path("table").display());
+    tool!("sh", "-c", line);
+    let fat = bench.path("fat");
+    sized(&fat, ROOT - BOOT);
+    tool!("mkfs.vfat", "-F", "32", "-n", "HIVE-BOOT", fat);
+    crate::harness::put(&card, BOOT, &fs::read(&fat).unwrap());
+    let root = Loop::at(&card, ROOT);
+    tool!("mkfs.ext4", "-q", "-L", "hive-07", root.0);
+    let mount = Mount::of(&root, bench.path("mnt"), "noatime");
+    tool!("cp", "-a", "/usr/lib/x86_64-linux-gnu/perl-base", mount.0);
+    tool!("cp", "-a", "/usr/share/doc", mount.0);
+    for number in 0..24 {
+        fs::write(mount.0.join(format!("brood-{number}.wav")), noise(8 << 20)).unwrap();
+    }
+    fs::write(mount.0.join("private"), "key").unwrap();
+    fs::set_permissions(mount.0.join("private"), fs::Permissions::from_mode(0o600)).unwrap();
+    std::os::unix::fs::symlink("brood-1.wav", mount.0.join("latest")).unwrap();
+    fs::hard_link(mount.0.join("private"), mount.0.join("same")).unwrap();
+    drop(mount);
+    card
+}
+
+/// All that is in a tree: modes, owners, times, links, names and the hash of every content.
+fn tree(at: &Path) -> String {
+    let line = format!(
+        "cd {} && find . -printf '%p %M %U %G %s %n %T@ %l\\n' | sort && find . -type f -print0 | sort -z | xargs -0 sha256sum",
+        at.display()
+    );
+    tool!("sh", "-c", line)
+}
+
+#[test]
+fn a_real_card_goes_through_an_image_onto_a_bigger_one() {
+    if !is_root("a_real_card_goes_through_an_image_onto_a_bigger_one") {
+        return;
+    }
+    let bench = Bench::empty();
+    let file = real_card(&bench);
+    let card = Loop::on(&file);
+    bench.good(&format!("save {} hive.img.zst", card.name()));
+    tool!("zstd", "-tq", bench.path("hive.img.zst"));
+    let folder = bench.path("");
+    let sums = format!("cd {} && sha256sum -c hive.img.zst.sha256", folder.display());
+    tool!("sh", "-c", sums);
+    let same = format!("zstd -dcq {}hive.img.zst | cmp - {}", folder.display(), card.name());
+    tool!("sh", "-c", same);
+
+    sized(&bench.path("bigger"), SIZE + (100 << 20));
+    let bigger = Loop::on(&bench.path("bigger"));
+    let words = format!("restore hive.img.zst {} --yes", bigger.name());
+    bench.imbrik(&words).expect(4).says("--allow-fixed");
+    bench.good(&format!("{words} --allow-fixed"));
+    bench.good(&format!("check hive.img.zst --against {}", bigger.name()));
+    tool!("sfdisk", "--verify", bench.path("bigger"));
+    let (before, after) = (Loop::at(&file, ROOT), Loop::at(&bench.path("bigger"), ROOT));
+    tool!("e2fsck", "-fn", after.0);
+    let before = Mount::of(&before, bench.path("before"), "ro,noload");
+    let after = Mount::of(&after, bench.path("after"), "ro,noload");
+    assert_eq!(tree(&before.0), tree(&after.0));
+}
+
+#[test]
+fn what_is_mounted_or_of_the_system_is_refused() {
+    if !is_root("what_is_mounted_or_of_the_system_is_refused") {
+        return;
+    }
+    let bench = Bench::empty();
+    sized(&bench.path("card"), 32 << 20);
+    let card = Loop::on(&bench.path("card"));
+    tool!("mkfs.ext4", "-q", "-L", "combs", card.0);
+    fs::write(bench.path("x.img"), fs::read(bench.path("card")).unwrap()).unwrap();
+    let mount = Mount::of(&card, bench.path("here"), "noatime");
+    let words = format!("restore x.img {} --yes --allow-fixed", card.name());
+    bench.imbrik(&words).expect(4).says("is mounted at");
+    let onto_itself = format!("save {} here/x.img.zst", card.name());
+    bench.imbrik(&onto_itself).expect(4);
+    bench.good(&format!("{words} --unmount")).says("Unmounted");
+    drop(mount);
+
+    tool!("mkswap", card.0);
+    tool!("swapon", card.0);
+    let run = bench.imbrik(&words);
+    tool!("swapoff", card.0);
+    run.expect(4).says("swap on loop");
+
+    let root = tool!("findmnt", "-no", "SOURCE", "/");
+    if root.starts_with("/dev/") {
+        let whole = tool!("lsblk", "-no", "PKNAME", root.trim());
+        let whole = whole.lines().find(|name| !name.is_empty()).map(|name| format!("/dev/{name}"));
+        let whole = whole.unwrap_or_else(|| root.trim().to_owned());
+        let words = format!("restore x.img {whole} --yes --allow-fixed --unmount");
+        bench.imbrik(&words).expect(4).says("the running system is on it");
+    }
+}
+
+#[test]
+fn a_write_protected_device_and_a_missing_right_are_told() {
+    if !is_root("a_write_protected_device_and_a_missing_right_are_told") {
+        return;
+    }
+    let bench = Bench::with_card("");
+    bench.good("save rack:a hive.img.zst --no-check");
+    sized(&bench.path("card"), 80 << 20);
+    let device = tool!("losetup", "-f", "--show", "-r", bench.path("card"));
+    let card = Loop(device.trim().into());
+    let words = format!("restore hive.img.zst {} --yes --allow-fixed", card.name());
+    bench.imbrik(&words).expect(4).says("write-protected");
+
+    // Without rights: the program is copied to where anybody may run it.
+    fs::copy(env!("CARGO_BIN_EXE_imbrik"), bench.path("imbrik")).unwrap();
+    for path in ["", "imbrik"] {
+        fs::set_permissions(bench.path(path), fs::Permissions::from_mode(0o755)).unwrap();
+    }
+    fs::set_permissions(bench.path("rack"), fs::Permissions::from_mode(0o700)).unwrap();
+    let line = format!(
+        "cd {} && exec setpriv --reuid 65534 --regid 65534 --clear-groups ./imbrik save {} /tmp/never.img.zst",
+        bench.path("").display(),
+        card.name()
+    );
+    let output = std::process::Command::new("sh").args(["-c", &line]).output().unwrap();
+    let message = String::from_utf8_lossy(&output.stderr);
+    assert_eq!(output.status.code(), Some(1), "{message}");
+    assert!(message.contains("permission denied") && message.contains("sudo"), "{message}");
+}
+
+#[test]
+fn a_device_that_something_else_claims_is_refused() {
+    if !is_root("a_device_that_something_else_claims_is_refused") {
+        return;
+    }
+    let bench = Bench::with_card("");
+    bench.good("save rack:a hive.img.zst --no-check");
+    sized(&bench.path("card"), 80 << 20);
+    let card = Loop::on(&bench.path("card"));
+    // A loop device on the loop device: a layer above, as LVM or encryption would be.
+    let above = Loop::on(&card.0);
+    let words = format!("restore hive.img.zst {} --yes --allow-fixed", card.name());
+    let above_name = above.0.file_name().unwrap().to_string_lossy().into_owned();
+    bench.imbrik(&words).expect(4).says(&format!("in use by {above_name}"));
+    drop(above);
+    bench.good(&words);
+}

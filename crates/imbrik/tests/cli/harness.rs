@@ -1,0 +1,278 @@
+//! One small builder for all tests: a folder with a rack, and the program run in it.
+
+use serde_json::Value;
+use std::{
+    ffi::{OsStr, OsString},
+    fs::{self, File},
+    io::{Read, Seek, SeekFrom, Write},
+    path::{Path, PathBuf},
+    process::{Child, Command, Output, Stdio},
+    sync::OnceLock,
+    thread,
+    time::{Duration, Instant},
+};
+use tempfile::TempDir;
+
+/// Bytes of the small card that most tests use: a whole number of sectors, but not of tiles.
+pub(crate) const CARD: u64 = 64 * 1024 * 1024 + 512 * 1024;
+
+/// A folder in which the program is run.
+pub(crate) struct Bench {
+    dir: TempDir,
+}
+
+/// What a run of the program gave.
+#[derive(Debug)]
+pub(crate) struct Run {
+    pub(crate) code: i32,
+    pub(crate) stdout: String,
+    pub(crate) stderr: String,
+}
+
+impl Bench {
+    /// An empty folder.
+    pub(crate) fn empty() -> Self {
+        Self { dir: tempfile::tempdir().unwrap() }
+    }
+
+    /// A folder with a rack that has a slot `a` with a real card in it, and further slots as
+    /// `more` describes them in TOML.
+    pub(crate) fn with_card(more: &str) -> Self {
+        Self::with_slot_a("", more)
+    }
+
+    /// The same, with more about slot `a`.
+    pub(crate) fn with_slot_a(about_a: &str, more: &str) -> Self {
+        let bench = Self::empty();
+        fs::create_dir(bench.path("rack")).unwrap();
+        fs::copy(small_card(), bench.path("rack/a.img")).unwrap();
+        bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {CARD}\n{about_a}\n{more}"));
+        bench
+    }
+
+    pub(crate) fn write_rack(&self, text: &str) {
+        fs::write(self.path("rack/rack.toml"), text).unwrap();
+    }
+
+    pub(crate) fn path(&self, name: impl AsRef<Path>) -> PathBuf {
+        self.dir.path().join(name)
+    }
+
+    pub(crate) fn bytes(&self, name: impl AsRef<Path>) -> Vec<u8> {
+        fs::read(self.path(name)).unwrap()
+    }
+
+    /// Names in the folder `name`, sorted.
+    pub(crate) fn list(&self, name: &str) -> Vec<OsString> {
+        let entries = fs::read_dir(self.path(name)).unwrap();
+        let mut names: Vec<_> = entries.map(|entry| entry.unwrap().file_name()).collect();
+        names.sort();
+        names
+    }
+
+    pub(crate) fn command<S: AsRef<OsStr>>(&self, args: impl IntoIterator<Item = S>) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_imbrik"));
+        command.args(args).current_dir(self.dir.path()).stdin(Stdio::null());
+        for name in ["SUDO_UID", "SUDO_GID", "SUDO_USER", "NO_COLOR", "IMBRIK_RACK"] {
+            command.env_remove(name);
+        }
+        command.env("XDG_CONFIG_HOME", self.path("config"));
+        if self.path("rack").exists() {
+            command.env("IMBRIK_RACK", "rack");
+        }
+        command
+    }
+
+    /// Runs the program.
+    pub(crate) fn run<S: AsRef<OsStr>>(&self, args: impl IntoIterator<Item = S>) -> Run {
+        Run::of(&self.command(args).output().unwrap())
+    }
+
+    /// Runs it with words parted by blanks.
+    pub(crate) fn imbrik(&self, words: &str) -> Run {
+        self.run(words.split_whitespace())
+    }
+
+    /// Runs it and asks for code 0.
+    pub(crate) fn good(&self, words: &str) -> Run {
+        self.imbrik(words).expect(0)
+    }
+
+    /// Runs it on a terminal, with `typed` as what somebody types; answers all that is shown.
+    pub(crate) fn on_terminal(&self, words: &str, typed: &str) -> Run {
+        let line = format!("{} {words}", env!("CARGO_BIN_EXE_imbrik"));
+        let mut command = Command::new("script");
+        command.args(["-qec", &line, "/dev/null"]).current_dir(self.dir.path());
+        command.env("XDG_CONFIG_HOME", self.path("config")).env("TERM", "xterm");
+        command.env("IMBRIK_RACK", "rack").env_remove("SUDO_UID").env_remove("NO_COLOR");
+        command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        let mut child = command.spawn().expect("script, of Debian's bsdutils, is needed");
+        // The input stays open until the program ends: a closed one would be an answer, too.
+        let mut input = child.stdin.take().unwrap();
+        input.write_all(typed.as_bytes()).unwrap();
+        let output = child.wait_with_output().unwrap();
+        drop(input);
+        Run::of(&output)
+    }
+
+    /// Starts it and interrupts it once `ready` holds.
+    pub(crate) fn interrupted(&self, words: &str, ready: impl Fn() -> bool) -> Run {
+        let mut command = self.command(words.split_whitespace());
+        command.stdout(Stdio::piped()).stderr(Stdio::piped());
+        let child = command.spawn().unwrap();
+        wait_until(&child, ready);
+        let pid = child.id().to_string();
+        assert!(Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
+        Run::of(&child.wait_with_output().unwrap())
+    }
+}
+
+fn wait_until(child: &Child, ready: impl Fn() -> bool) {
+    let started = Instant::now();
+    while !ready() {
+        assert!(started.elapsed() < Duration::from_secs(30), "{} never got there", child.id());
+        thread::sleep(Duration::from_millis(10));
+    }
+}
+
+impl Run {
+    fn of(output: &Output) -> Self {
+        Self {
+            code: output.status.code().unwrap_or(-1),
+            stdout: String::from_utf8_lossy(&output.stdout).into_owned(),
+            stderr: String::from_utf8_lossy(&output.stderr).into_owned(),
+        }
+    }
+
+    /// Asks for this exit code, and that nothing panicked.
+    #[track_caller]
+    pub(crate) fn expect(self, code: i32) -> Self {
+        assert!(!self.stderr.contains("panicked"), "{self:#?}");
+        assert_eq!(self.code, code, "{self:#?}");
+        self
+    }
+
+    /// Asks for these words in the message.
+    #[track_caller]
+    pub(crate) fn says(self, words: &str) -> Self {
+        assert!(self.stderr.contains(words), "{words:?} is not in\n{}", self.stderr);
+        self
+    }
+
+    /// Asks for these words in the result.
+    #[track_caller]
+    pub(crate) fn shows(self, words: &str) -> Self {
+        assert!(self.stdout.contains(words), "{words:?} is not in\n{}", self.stdout);
+        self
+    }
+
+    /// The last JSON object of the output, of which every line must be one.
+    #[track_caller]
+    pub(crate) fn json(&self) -> Value {
+        let lines: Vec<Value> = self
+            .stdout
+            .lines()
+            .map(|line| serde_json::from_str(line).unwrap_or_else(|e| panic!("{line}: {e}")))
+            .collect();
+        assert!(lines.iter().all(|line| line["imbrik"] == 1), "{lines:#?}");
+        lines.last().expect("no JSON at all").clone()
+    }
+}
+
+/// Runs a tool of the system and answers its output. A missing tool fails the test with the
+/// remedy: a check that could not run must not look like one that passed.
+#[track_caller]
+pub(crate) fn run_tool(name: &str, args: &[&OsStr]) -> String {
+    let mut command = Command::new(name);
+    command.args(args).env("PATH", "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin");
+    let output = command.output().unwrap_or_else(|e| panic!("{name}: {e}; ./test installs it"));
+    assert!(output.status.success(), "{name} {args:?}: {output:?}");
+    String::from_utf8_lossy(&output.stdout).into_owned()
+}
+
+/// [`run_tool`] with arguments that are paths or words.
+macro_rules! tool {
+    ($name:expr $(, $arg:expr)* $(,)?) => {
+        $crate::harness::run_tool($name, &[$(::std::ffi::OsStr::new(&$arg)),*])
+    };
+}
+pub(crate) use tool;
+
+/// A card made by the system's own tools: MBR, FAT with the label HIVE-BOOT, ext4 with the label
+/// hive-07, and a boot loader in the gap. Made once a run.
+fn small_card() -> &'static Path {
+    static MADE: OnceLock<(TempDir, PathBuf)> = OnceLock::new();
+    &MADE.get_or_init(|| {
+        let dir = tempfile::tempdir().unwrap();
+        let (card, fat, ext) =
+            (dir.path().join("card"), dir.path().join("fat"), dir.path().join("ext"));
+        sized(&card, CARD);
+        let table = dir.path().join("table");
+        fs::write(
+            &table,
+            "label: dos\nlabel-id: 0x48560007\nstart=2048,size=32768,type=6,bootable\nstart=34816,size=96256,type=83\n",
+        )
+        .unwrap();
+        let line = format!("sfdisk -q {} < {}", card.display(), table.display());
+        tool!("sh", "-c", line);
+        sized(&fat, 32768 * 512);
+        tool!("mkfs.vfat", "-n", "HIVE-BOOT", fat);
+        let files = dir.path().join("files");
+        fs::create_dir_all(files.join("etc")).unwrap();
+        fs::write(files.join("etc/hostname"), "hive-07\n").unwrap();
+        fs::write(files.join("readings"), noise(3 << 20)).unwrap();
+        tool!("mcopy", "-i", fat, files.join("readings"), "::kernel");
+        sized(&ext, 96256 * 512);
+        tool!("mkfs.ext4", "-q", "-L", "hive-07", "-d", files, ext);
+        put(&card, 512 * 16, &noise(100_000));
+        put(&card, 2048 * 512, &fs::read(&fat).unwrap());
+        put(&card, 34816 * 512, &fs::read(&ext).unwrap());
+        (dir, card)
+    })
+    .1
+}
+
+/// An empty file of `len` bytes.
+pub(crate) fn sized(path: &Path, len: u64) {
+    File::create(path).unwrap().set_len(len).unwrap();
+}
+
+/// Writes into the middle of a file.
+pub(crate) fn put(path: &Path, at: u64, bytes: &[u8]) {
+    let mut file = File::options().write(true).open(path).unwrap();
+    file.seek(SeekFrom::Start(at)).unwrap();
+    file.write_all(bytes).unwrap();
+}
+
+/// Flips one bit of a file.
+pub(crate) fn flip(path: &Path, at: u64) {
+    let mut file = File::options().read(true).write(true).open(path).unwrap();
+    let mut byte = [0];
+    file.seek(SeekFrom::Start(at)).unwrap();
+    file.read_exact(&mut byte).unwrap();
+    file.seek(SeekFrom::Start(at)).unwrap();
+    file.write_all(&[byte[0] ^ 0x10]).unwrap();
+}
+
+/// Bytes that don't compress, the same every time.
+pub(crate) fn noise(len: usize) -> Vec<u8> {
+    let mut state = 0x9e37_79b9_7f4a_7c15_u64;
+    let words = std::iter::repeat_with(move || {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        state.to_le_bytes()
+    });
+    words.flatten().take(len).collect()
+}
+
+/// Whether the test may use loop devices and mounts. Without root it says that it was not run; in
+/// CI that is a failure.
+pub(crate) fn is_root(test: &str) -> bool {
+    let root = tool!("id", "-u").trim() == "0";
+    if !root {
+        assert!(std::env::var_os("CI").is_none(), "{test} needs root, and CI must run it");
+        eprintln!("NOT RUN: {test} needs root");
+    }
+    root
+}

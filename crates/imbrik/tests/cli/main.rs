@@ -1,0 +1,10 @@
+//! Drives the built program as its users do, on files in temporary folders.
+
+mod cards;
+mod check;
+mod demo;
+mod devices;
+mod harness;
+mod restore;
+mod save;
+mod usage;

@@ -1,0 +1,215 @@
+//! `imbrik restore`
+
+use crate::harness::{Bench, CARD, flip, noise, put, sized, tool};
+use std::{fs, path::Path};
+
+/// A bench with an image of the card and a slot `b` of `size`, full of stale bytes.
+fn with_target(size: u64, about: &str) -> Bench {
+    let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {size}\n{about}\n"));
+    bench.good("save rack:a hive.img.zst --no-check");
+    fs::write(bench.path("rack/b.img"), vec![0xee; usize::try_from(size).unwrap()]).unwrap();
+    bench
+}
+
+fn is_stale(bench: &Bench) -> bool {
+    bench.bytes("rack/b.img").iter().all(|byte| *byte == 0xee)
+}
+
+#[test]
+fn a_card_of_the_same_size_is_the_same_to_the_byte() {
+    let bench = with_target(CARD, "");
+    let run = bench.good("restore hive.img.zst rack:b --yes");
+    run.shows("safe to take the card out").shows("decline").says("3 of 3: reading back");
+    assert!(bench.bytes("rack/b.img") == bench.bytes("rack/a.img"));
+}
+
+#[test]
+fn no_stale_byte_shows_through_on_a_bigger_card() {
+    let bench = with_target(CARD + (9 << 20), "");
+    let run = bench.good("restore hive.img.zst rack:b --yes --json");
+    let (card, source) = (bench.bytes("rack/b.img"), bench.bytes("rack/a.img"));
+    assert!(card[..source.len()] == source);
+    assert!(card[source.len()..][..8 << 20].iter().all(|byte| *byte == 0xee), "left as it was");
+    assert!(card[card.len() - (1 << 20)..].iter().all(|byte| *byte == 0), "no old backup table");
+    let done = run.json();
+    for name in ["card_size", "card_bytes_read", "card_bytes_written", "image_bytes", "seconds"] {
+        assert!(done[name].is_number(), "{name} in {done}");
+    }
+    assert!(done["sums"].is_object());
+    bench.good("check hive.img.zst --against rack:b");
+}
+
+#[test]
+fn a_card_one_sector_too_small_is_refused_with_the_bytes() {
+    let last = 34816 * 512 + 96256 * 512;
+    let bench = with_target(last - 512, "");
+    bench.imbrik("restore hive.img.zst rack:b --yes").expect(5).says("512 bytes too small");
+    assert!(is_stale(&bench));
+    let fits = with_target(last, "");
+    fits.good("restore hive.img.zst rack:b --yes").shows("left out");
+    assert!(fits.bytes("rack/b.img") == fits.bytes("rack/a.img")[..last as usize]);
+}
+
+#[test]
+fn nothing_is_written_without_a_confirmation() {
+    let bench = with_target(CARD, "");
+    bench.imbrik("restore hive.img.zst rack:b").expect(4).says("nobody can be asked");
+    bench.good("restore hive.img.zst rack:b --plan").shows("Afterwards").shows("hive-07");
+    bench.imbrik("restore hive.img.zst rack:b --json").expect(4);
+    let wrong = bench.on_terminal("restore hive.img.zst rack:b", "yes\n");
+    assert_eq!(wrong.code, 4, "{wrong:#?}");
+    assert!(wrong.stdout.contains("its size, 67.6 MB"), "{}", wrong.stdout);
+    assert!(is_stale(&bench));
+    bench.on_terminal("restore hive.img.zst rack:b", "67.6mb\n").expect(0);
+    let again = bench.on_terminal("restore hive.img.zst rack:b", "HIVE-07\n").expect(0);
+    assert!(again.stdout.contains("its label, hive-07"), "{}", again.stdout);
+}
+
+#[test]
+fn a_target_that_may_not_be_written_is_refused() {
+    let cases = [
+        ("read_only = true", "write-protected"),
+        ("mounted_at = [\"/media/x\"]", "is mounted at /media/x"),
+        ("mounted_at = [\"/\"]", "the running system is on it"),
+        ("mounted_at = [\"/boot/efi\"]", "the running system is on it"),
+    ];
+    for (about, words) in cases {
+        let bench = with_target(CARD, about);
+        bench.imbrik("restore hive.img.zst rack:b --yes").expect(4).says(words);
+        bench.imbrik("restore hive.img.zst rack:b --yes --allow-fixed").expect(4);
+        assert!(is_stale(&bench), "{about}");
+    }
+    let bench = with_target(CARD, "mounted_at = [\"/media/x\"]");
+    bench.good("restore hive.img.zst rack:b --yes --unmount").says("Unmounted /media/x");
+}
+
+#[test]
+fn a_damaged_image_is_found_before_the_card_is_touched() {
+    let bench = with_target(CARD, "");
+    let whole = bench.bytes("hive.img.zst");
+    for at in [1_000_000, whole.len() - 1_000_000] {
+        flip(&bench.path("hive.img.zst"), at as u64);
+        let run = bench.imbrik("restore hive.img.zst rack:b --yes").expect(3);
+        run.says("the image is damaged").says("Nothing was written");
+        flip(&bench.path("hive.img.zst"), at as u64);
+    }
+    fs::write(bench.path("hive.img.zst"), &whole[..whole.len() / 2]).unwrap();
+    bench.imbrik("restore hive.img.zst rack:b --yes").expect(1).says("cut short");
+    fs::write(bench.path("hive.img.zst"), "").unwrap();
+    bench.imbrik("restore hive.img.zst rack:b --yes").expect(1).says("is empty");
+    fs::write(bench.path("hive.img.zst"), noise(1 << 20)).unwrap();
+    bench.imbrik("restore hive.img.zst rack:b --yes").expect(4).says("is known");
+    assert!(is_stale(&bench));
+    bench.good("restore hive.img.zst rack:b --yes --as-is");
+}
+
+#[test]
+fn damage_found_only_while_writing_leaves_no_table() {
+    let bench = with_target(CARD, "");
+    let len = bench.path("hive.img.zst").metadata().unwrap().len();
+    flip(&bench.path("hive.img.zst"), len - 1_000_000);
+    let run = bench.imbrik("restore hive.img.zst rack:b --yes --no-check").expect(3);
+    run.says("the image is damaged").says("no partition table");
+    assert!(bench.bytes("rack/b.img")[..1 << 20].iter().all(|byte| *byte == 0));
+}
+
+#[test]
+fn a_card_that_holds_less_than_it_claims_is_found_out() {
+    let bench = with_target(CARD, "wraps_at = 33554432");
+    bench
+        .imbrik("restore hive.img.zst rack:b --yes")
+        .expect(3)
+        .says("did not keep what was written")
+        .says("cannot be relied on");
+}
+
+#[test]
+fn a_card_pulled_out_or_an_interrupt_leaves_no_table() {
+    let bench = with_target(CARD, "pulled_after = 40000000");
+    let run = bench.imbrik("restore hive.img.zst rack:b --yes").expect(1);
+    run.says("does not answer").says("no partition table");
+    assert!(bench.bytes("rack/b.img")[..1 << 20].iter().all(|byte| *byte == 0));
+    let slow = with_target(CARD, "write_rate = 20000000");
+    let card = slow.path("rack/b.img");
+    let begun = || fs::read(&card).unwrap()[5 << 20..6 << 20].iter().any(|byte| *byte != 0xee);
+    let run = slow.interrupted("restore hive.img.zst rack:b --yes", begun).expect(130);
+    run.says("no partition table").says("Restore once more");
+    assert!(slow.bytes("rack/b.img")[..1 << 20].iter().all(|byte| *byte == 0));
+    slow.good("restore hive.img.zst rack:b --yes --no-check");
+    assert!(slow.bytes("rack/b.img") == slow.bytes("rack/a.img"));
+}
+
+#[test]
+fn source_and_target_cannot_be_mixed_up() {
+    let bench = with_target(CARD, "");
+    bench.imbrik("restore rack:b hive.img.zst --yes").expect(2).says("an image is wanted here");
+    bench.imbrik("restore hive.img.zst hive.img.zst --yes").expect(2).says("files are images");
+    bench.imbrik("restore rack/a.img rack:b --yes").expect(2).says("behind a slot");
+    bench.imbrik("restore hive.img.zst").expect(2);
+    assert!(is_stale(&bench));
+}
+
+#[test]
+fn an_image_shorter_than_its_table_is_refused_with_the_figures() {
+    let bench = with_target(CARD, "");
+    fs::write(bench.path("short.img"), &bench.bytes("rack/a.img")[..50_000_000]).unwrap();
+    bench
+        .imbrik("restore short.img rack:b --yes")
+        .expect(4)
+        .says("the image is cut short")
+        .says("17.1 MB (17108864 bytes) are missing");
+    assert!(is_stale(&bench));
+}
+
+#[test]
+fn a_table_behind_a_preface_stops_and_asks() {
+    let bench = with_target(CARD, "");
+    let mut prefaced = noise(4096);
+    prefaced.extend(bench.bytes("rack/a.img"));
+    fs::write(bench.path("odd.img"), prefaced).unwrap();
+    bench.imbrik("restore odd.img rack:b --yes").expect(4).says("--starts-at 4096");
+    assert!(is_stale(&bench));
+    bench.good("restore odd.img rack:b --yes --starts-at 4096");
+    assert!(bench.bytes("rack/b.img") == bench.bytes("rack/a.img"));
+}
+
+/// A GPT card of 32 MiB with two partitions, as the system's own tool makes it.
+fn gpt_image(path: &Path) {
+    sized(path, 32 << 20);
+    tool!("sgdisk", "-n1:2048:+8M", "-n2:0:+8M", "-c1:boot", "-t1:ef00", path);
+    put(path, 2048 * 512, &noise(100_000));
+}
+
+#[test]
+fn the_backup_of_a_gpt_goes_to_the_end_of_the_card() {
+    let (small, same, big) = (32 << 20, 32 << 20, (48 << 20) + 512);
+    let slots = format!(
+        "[[slot]]\nname = \"b\"\nsize = {same}\n[[slot]]\nname = \"c\"\nsize = {big}\n\
+         [[slot]]\nname = \"d\"\nsize = {}\n",
+        small - (8 << 20)
+    );
+    let bench = Bench::with_card(&slots);
+    gpt_image(&bench.path("gpt.img"));
+    let before = bench.bytes("gpt.img");
+    bench.good("restore gpt.img rack:b --yes");
+    assert!(bench.bytes("rack/b.img") == before);
+    for (slot, size) in [("c", big), ("d", small - (8 << 20))] {
+        bench.good(&format!("restore gpt.img rack:{slot} --yes")).shows("backup of the GPT");
+        let card = bench.path(format!("rack/{slot}.img"));
+        let verdict = tool!("sgdisk", "-v", card);
+        assert!(verdict.contains("No problems found"), "{verdict}");
+        tool!("sfdisk", "--verify", card);
+        let after = bench.bytes(format!("rack/{slot}.img"));
+        assert_eq!(after.len() as u64, size);
+        let parts = 2048 * 512..(2048 + 2 * 16384) * 512;
+        assert!(after[parts.clone()] == before[parts]);
+        bench.good(&format!("check gpt.img --against rack:{slot}"));
+    }
+}
+
+#[test]
+fn a_table_in_other_sectors_is_refused() {
+    let bench = with_target(CARD, "sector_size = 4096");
+    bench.imbrik("restore hive.img.zst rack:b --yes").expect(1).says("sectors of 4096 bytes");
+    assert!(is_stale(&bench));
+}

@@ -1,0 +1,97 @@
+//! What is typed, and how the output behaves.
+
+use crate::harness::{Bench, tool};
+use std::{fs, process::Stdio};
+
+#[test]
+fn alone_it_shows_what_is_here_on_a_terminal_and_usage_elsewhere() {
+    let bench = Bench::with_card("");
+    bench.imbrik("").expect(2).says("Usage: imbrik");
+    bench.good("save rack:a hive.img.zst --no-check");
+    let home = bench.on_terminal("", "").expect(0);
+    for words in [
+        "rack:a",
+        "hive-07, saved",
+        "imbrik save",
+        "imbrik check hive.img.zst",
+        "imbrik restore hive.img.zst rack:a --plan",
+    ] {
+        assert!(home.stdout.contains(words), "{words:?} is not in\n{}", home.stdout);
+    }
+}
+
+#[test]
+fn help_tells_the_exit_codes_and_a_typing_error_is_usage() {
+    let bench = Bench::empty();
+    bench.good("--help").shows("130  interrupted").shows("restore");
+    bench.good("save --help").shows("--replace");
+    bench.good("--version").shows("imbrik ");
+    bench.imbrik("sav").expect(2).says("save");
+    bench.imbrik("restore --yess a b").expect(2).says("--yes");
+    bench.imbrik("save rack:a --level 23").expect(2);
+}
+
+#[test]
+fn a_reader_that_goes_away_is_no_failure() {
+    let bench = Bench::with_card("");
+    let program = env!("CARGO_BIN_EXE_imbrik");
+    for words in ["cards", "cards --json", "--help"] {
+        let line = format!(
+            "set -o pipefail; cd {} && {program} {words} --rack rack | true",
+            bench.path("").display()
+        );
+        tool!("bash", "-c", line);
+    }
+    let save = format!(
+        "cd {} && {program} save rack:a x.img.zst --rack rack 2>&1 | true",
+        bench.path("").display()
+    );
+    tool!("sh", "-c", save);
+    tool!("zstd", "-tq", bench.path("x.img.zst"));
+}
+
+#[test]
+fn output_that_cannot_be_written_is_a_failure() {
+    let bench = Bench::with_card("");
+    let full = fs::File::options().write(true).open("/dev/full").unwrap();
+    let mut command = bench.command(["cards"]);
+    let output = command.stdout(full).stderr(Stdio::piped()).output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    assert!(String::from_utf8_lossy(&output.stderr).contains("writing the output failed"));
+}
+
+#[test]
+fn colours_appear_on_a_terminal_only_and_not_with_no_color() {
+    let bench = Bench::with_card("");
+    assert!(!bench.good("cards").stdout.contains('\u{1b}'));
+    assert!(bench.on_terminal("cards", "").stdout.contains("\u{1b}[1m"));
+    let program = env!("CARGO_BIN_EXE_imbrik");
+    let line = format!("NO_COLOR=1 {program} cards --rack {}", bench.path("rack").display());
+    let shown = tool!("script", "-qec", line, "/dev/null");
+    assert!(shown.contains("rack:a") && !shown.contains('\u{1b}'), "{shown:?}");
+}
+
+#[test]
+fn a_failure_is_json_too_when_that_was_asked_for() {
+    let bench = Bench::with_card("");
+    let run = bench.imbrik("restore nothing.img rack:a --json").expect(1);
+    let failure = run.json();
+    assert_eq!((&failure["result"], &failure["exit"]), (&"failed".into(), &1.into()));
+    assert!(failure["what"].as_str().unwrap().contains("no such file"));
+}
+
+#[test]
+fn the_configuration_counts_and_options_come_first() {
+    let bench = Bench::with_card("");
+    fs::create_dir_all(bench.path("config/imbrik")).unwrap();
+    fs::create_dir(bench.path("shelf")).unwrap();
+    let config = format!("images = {:?}\nsums = [\"md5\"]\n", bench.path("shelf"));
+    fs::write(bench.path("config/imbrik/config.toml"), config).unwrap();
+    bench.good("save rack:a");
+    let names = bench.list("shelf");
+    assert!(names.iter().any(|name| name.to_string_lossy().ends_with(".md5")), "{names:?}");
+    bench.good("save rack:a x.img.zst --sum sha1");
+    assert!(bench.path("x.img.zst.sha1").exists() && !bench.path("x.img.zst.md5").exists());
+    fs::write(bench.path("config/imbrik/config.toml"), "imagse = 1").unwrap();
+    bench.imbrik("save rack:a").expect(2).says("config.toml").says("imagse");
+}
