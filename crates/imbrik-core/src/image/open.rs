@@ -81,6 +81,9 @@ impl Image {
             }
             Container::Zstd => {
                 let store = ZstStore::open(Arc::clone(&file)).map_err(at_path)?;
+                if store.manifest().is_some() && !store.has_seek_table() {
+                    findings.push("the seek table at its end is missing".to_owned());
+                }
                 raw_manifest = store.manifest().map(<[u8]>::to_vec).or(raw_manifest);
                 Arc::new(store)
             }

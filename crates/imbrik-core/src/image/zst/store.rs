@@ -34,6 +34,7 @@ pub(in crate::image) struct ZstStore {
     size: ByteLen,
     frames: Vec<Frame>,
     manifest: Option<Vec<u8>>,
+    has_seek_table: bool,
     decoders: Mutex<Vec<Decompressor<'static>>>,
     kept: Mutex<Vec<(ByteOffset, Arc<Vec<u8>>)>>,
     zero_frame: OnceLock<Vec<u8>>,
@@ -50,6 +51,7 @@ impl ZstStore {
             size: ByteLen::ZERO,
             frames: Vec::new(),
             manifest: None,
+            has_seek_table: false,
             decoders: Mutex::default(),
             kept: Mutex::default(),
             zero_frame: OnceLock::new(),
@@ -57,6 +59,7 @@ impl ZstStore {
         };
         match seek_table::read(&*this.file)? {
             Some(entries) => {
+                this.has_seek_table = true;
                 let mut at = ByteOffset::ZERO;
                 for entry in entries {
                     let packed = ByteLen::new(entry.packed.into());
@@ -121,6 +124,11 @@ impl ZstStore {
     /// The manifest's JSON, when the file holds one.
     pub(in crate::image) fn manifest(&self) -> Option<&[u8]> {
         self.manifest.as_deref()
+    }
+
+    /// Whether the file ends in a seek table.
+    pub(in crate::image) fn has_seek_table(&self) -> bool {
+        self.has_seek_table
     }
 
     fn frame_at(&self, at: ByteOffset) -> Option<(usize, Frame)> {
