@@ -68,7 +68,7 @@ fn real_card(bench: &Bench) -> PathBuf {
     let root = Loop::at(&card, ROOT);
     tool!("mkfs.ext4", "-q", "-L", "hive-07", root.0);
     let mount = Mount::of(&root, bench.path("mnt"), "noatime");
-    tool!("cp", "-a", "/usr/lib/x86_64-linux-gnu/perl-base", mount.0);
+    tool!("cp", "-a", "/etc", mount.0);
     tool!("cp", "-a", "/usr/share/doc", mount.0);
     for number in 0..24 {
         fs::write(mount.0.join(format!("brood-{number}.wav")), noise(8 << 20)).unwrap();
