@@ -6,9 +6,12 @@ use signal_hook::{
     consts::{SIGHUP, SIGINT, SIGTERM},
     iterator::Signals,
 };
-use std::sync::{
-    Arc,
-    atomic::{AtomicBool, Ordering},
+use std::{
+    io::{self, Write},
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
 };
 
 /// Turns signals into a request to stop. At a prompt, where no work is under way, the program ends
@@ -28,7 +31,8 @@ impl Interrupt {
         std::thread::spawn(move || {
             for (count, _) in signals.forever().enumerate() {
                 if count > 0 || prompting.load(Ordering::SeqCst) {
-                    eprintln!();
+                    // A terminal that went away is often the very reason.
+                    let _ = writeln!(io::stderr().lock());
                     std::process::exit(Exit::Interrupted.code().into());
                 }
                 cancel.request();

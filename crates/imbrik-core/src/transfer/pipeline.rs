@@ -63,6 +63,11 @@ pub(super) trait Sink {
     /// Takes the pieces, strictly in order.
     fn commit(&mut self, span: Span, piece: Self::Piece) -> Result<()>;
 
+    /// Brings to an end what all tiles together need, once the last is committed.
+    fn finish(&mut self) -> Result<()> {
+        Ok(())
+    }
+
     /// How much of a tile counts as progress.
     fn weight(&self, span: Span) -> ByteLen {
         span.len()
@@ -135,6 +140,17 @@ impl Pace {
     }
 }
 
+/// A worker that panics would leave the others waiting for its tile for ever.
+struct StopOnPanic<'a>(&'a Pace);
+
+impl Drop for StopOnPanic<'_> {
+    fn drop(&mut self) {
+        if thread::panicking() {
+            self.0.stop();
+        }
+    }
+}
+
 /// Workers for this machine: one more than cores, so that a read never leaves a core idle; not
 /// more than eight, since each holds a tile and a codec.
 fn worker_count() -> u64 {
@@ -164,6 +180,7 @@ pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travel
             let sender = sender.clone();
             let (turn, pace, pool) = (&turn, &pace, &pool);
             scope.spawn(move || {
+                let _guard = StopOnPanic(pace);
                 loop {
                     match next_tile(journey, turn, pace, window, pool) {
                         Ok(None) => break,
@@ -208,7 +225,7 @@ pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travel
                     observer.on(&Event::Advanced { done });
                 }
             }
-            Ok(())
+            sink.finish()
         };
         let result = work();
         pace.stop();
@@ -244,7 +261,8 @@ fn next_tile(
     }
     let turn = journey.in_turn.then_some(turn);
     let mut buffer = pool.take(span.len().to_usize().unwrap_or(0));
-    let lost = salvage::read(journey.view, span, &mut buffer, journey.damage).map_err(failed)?;
+    let lost = salvage::read(journey.view, span, &mut buffer, journey.damage, journey.watch.cancel);
+    let lost = lost.map_err(failed)?;
     drop(turn);
     let (data, digest) = TileData::of(buffer);
     Ok(Some((Tile { index, span, data, digest }, lost)))

@@ -3,6 +3,7 @@
 use crate::{
     error::{Class, Result},
     layout::{Content, View},
+    progress::Cancel,
     store::ReadAt,
     units::{ByteLen, ByteOffset, Span},
 };
@@ -25,7 +26,13 @@ const TRIES: u32 = 4;
 /// # Errors
 /// With [`Damage::Stop`] the first failure; with [`Damage::Note`] only those that no other piece
 /// would escape, such as a card that was pulled out.
-pub(super) fn read(view: &View, span: Span, buf: &mut [u8], damage: Damage) -> Result<Vec<Span>> {
+pub(super) fn read(
+    view: &View,
+    span: Span,
+    buf: &mut [u8],
+    damage: Damage,
+    cancel: &Cancel,
+) -> Result<Vec<Span>> {
     if damage == Damage::Stop {
         return view.read_at(span.start(), buf).map(|()| Vec::new());
     }
@@ -36,11 +43,9 @@ pub(super) fn read(view: &View, span: Span, buf: &mut [u8], damage: Damage) -> R
         let (now, later) = rest.split_at_mut(len);
         match segment.content {
             Content::Copied { from } => {
-                let source = &**view.source();
-                let sector = source.sector_size().len();
-                let mut missing = Vec::new();
-                read_halving(source, from, now, sector, &mut missing)?;
-                lost.extend(missing.into_iter().map(|bad: Span| {
+                let mut salvage = Salvage { source: &**view.source(), cancel, lost: Vec::new() };
+                salvage.read_halving(from, now)?;
+                lost.extend(salvage.lost.into_iter().map(|bad| {
                     let ahead = bad.start().saturating_since(from);
                     let start = segment.span.start().saturating_add(ahead);
                     Span::between(start, start.saturating_add(bad.len()))
@@ -53,44 +58,52 @@ pub(super) fn read(view: &View, span: Span, buf: &mut [u8], damage: Damage) -> R
     Ok(lost)
 }
 
-/// Reads as much as possible: a piece that fails is read as two halves, down to single sectors.
-fn read_halving(
-    source: &dyn ReadAt,
-    at: ByteOffset,
-    buf: &mut [u8],
-    sector: ByteLen,
-    lost: &mut Vec<Span>,
-) -> Result<()> {
-    let mut tries = 0;
-    loop {
-        match source.read_at(at, buf) {
-            Ok(()) => return Ok(()),
-            // A damaged piece of an image stays damaged however it is cut.
-            Err(error) if matches!(error.class(), Class::Corrupt | Class::Mismatch) => break,
-            Err(error) if error.class() != Class::Io => return Err(error),
-            Err(_) if ByteLen::of(buf) > sector => {
-                let half = ByteLen::new(ByteLen::of(buf).get().div_ceil(2));
-                let sectors = half.get().div_ceil(sector.get().max(1));
-                let middle = sector.checked_mul(sectors).and_then(ByteLen::to_usize).unwrap_or(0);
-                let (left, right) = buf.split_at_mut(middle.min(buf.len()));
-                let behind = at.saturating_add(ByteLen::of(left));
-                read_halving(source, at, left, sector, lost)?;
-                return match right {
-                    [] => Ok(()),
-                    right => read_halving(source, behind, right, sector, lost),
-                };
-            }
-            Err(_) => {
-                tries = u32::saturating_add(tries, 1);
-                if tries >= TRIES {
-                    break;
+/// Reads a source that is damaged here and there.
+struct Salvage<'a> {
+    source: &'a dyn ReadAt,
+    cancel: &'a Cancel,
+    lost: Vec<Span>,
+}
+
+impl Salvage<'_> {
+    /// Reads as much as possible: a piece that fails is read as two halves, down to single
+    /// sectors.
+    fn read_halving(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        let sector = self.source.sector_size().len();
+        let mut tries = 0u32;
+        loop {
+            match self.source.read_at(at, buf) {
+                Ok(()) => return Ok(()),
+                // A damaged piece of an image stays damaged however it is cut.
+                Err(error) if matches!(error.class(), Class::Corrupt | Class::Mismatch) => break,
+                Err(error) if error.class() != Class::Io => return Err(error),
+                Err(_) if ByteLen::of(buf) > sector => {
+                    // A bad card may take seconds to give up on a sector.
+                    self.cancel.check()?;
+                    let (left, right) = buf.split_at_mut(half(buf.len(), sector));
+                    let behind = at.saturating_add(ByteLen::of(left));
+                    self.read_halving(at, left)?;
+                    return self.read_halving(behind, right);
+                }
+                Err(_) => {
+                    tries = tries.saturating_add(1);
+                    if tries >= TRIES {
+                        break;
+                    }
                 }
             }
         }
+        buf.fill(0);
+        self.lost.push(Span::between(at, at.saturating_add(ByteLen::of(buf))));
+        Ok(())
     }
-    buf.fill(0);
-    lost.push(Span::between(at, at.saturating_add(ByteLen::of(buf))));
-    Ok(())
+}
+
+/// Half of a piece of more than one sector, to the whole sector.
+fn half(len: usize, sector: ByteLen) -> usize {
+    let sectors = ByteLen::from_usize(len).get().div_ceil(sector.get().max(1));
+    let half = sector.checked_mul(sectors / 2).and_then(ByteLen::to_usize);
+    half.unwrap_or(0).min(len)
 }
 
 #[cfg(test)]
@@ -111,7 +124,7 @@ mod tests {
         let view = View::whole(Arc::new(store));
         let mut buf = vec![1; size];
         let whole = Span::whole(ByteLen::from_usize(size));
-        let lost = read(&view, whole, &mut buf, Damage::Note);
+        let lost = read(&view, whole, &mut buf, Damage::Note, &Cancel::new());
         (buf, lost)
     }
 

@@ -6,6 +6,7 @@ use super::{
     verify::{check_sums, check_tiles},
 };
 use crate::{
+    bytes::is_zero,
     error::{Error, Result},
     image::{
         Encoded, Encoding, Image, ImageWriter, Manifest, Owner, Pack, Sum, SumKind, TILE,
@@ -129,12 +130,12 @@ pub fn save(
 const SAMPLES: u64 = 48;
 const SAMPLE: usize = 128 << 10;
 
-/// What part of its size a card will take at most when packed, judged by a few samples: 0 for
-/// nothing, 1 for all of it. The first is a low estimate, the second the likely one.
+/// What part of its size a card will take in an image, judged by a few samples: 0 for nothing, 1
+/// for all of it. The first is a low estimate, the second the likely one.
 ///
 /// # Errors
 /// When the card cannot be read at all.
-pub fn sampled_ratio(view: &View, level: i32) -> Result<(f64, f64)> {
+pub fn sampled_ratio(view: &View, pack: Pack, level: i32) -> Result<(f64, f64)> {
     let failed = |e| Error::io("compressing a sample", e);
     let step = view.size().get().checked_div(SAMPLES).unwrap_or(0);
     let mut ratios = Vec::new();
@@ -145,8 +146,13 @@ pub fn sampled_ratio(view: &View, level: i32) -> Result<(f64, f64)> {
         let len = span.len().to_usize().unwrap_or(SAMPLE).min(SAMPLE);
         // A sample that cannot be read says nothing about the rest.
         let Ok(bytes) = read_vec(view, span.start(), len) else { continue };
-        let packed = zstd::bulk::compress(&bytes, level).map_err(failed)?;
-        if let (Ok(packed), Ok(len)) = (u32::try_from(packed.len()), u32::try_from(len.max(1))) {
+        let packed = match pack {
+            Pack::Zst => zstd::bulk::compress(&bytes, level).map_err(failed)?.len(),
+            // A hole takes no room.
+            Pack::Raw if is_zero(&bytes) => 0,
+            Pack::Raw => len,
+        };
+        if let (Ok(packed), Ok(len)) = (u32::try_from(packed), u32::try_from(len.max(1))) {
             ratios.push(f64::from(packed) / f64::from(len));
         }
     }

@@ -9,7 +9,7 @@ use crate::{
     error::Result,
     image::{Image, Sum, SumKind, Sums, TILE, TileData, TileDigest},
     layout::View,
-    progress::{Event, Step},
+    progress::{Cancel, Event, Step},
     store::{Pool, ReadAt, for_pieces},
     units::{ByteLen, SectorSize, Span, joined},
 };
@@ -117,6 +117,7 @@ pub fn check_sums(image: &Image, expected: &[Sum], watch: Watch<'_>) -> Result<O
 struct WithCard<'a> {
     view: &'a View,
     card: Arc<View>,
+    cancel: Cancel,
     differing: Vec<Span>,
 }
 
@@ -125,7 +126,7 @@ impl Sink for WithCard<'_> {
     type Piece = Vec<Span>;
 
     fn worker(&self) -> Result<Self::Worker> {
-        let card = Arc::clone(&self.card);
+        let (card, cancel) = (Arc::clone(&self.card), self.cancel.clone());
         let pool = Pool::new(TILE.to_usize().unwrap_or(0));
         let mut heard = None;
         Ok(Box::new(move |tile| {
@@ -134,7 +135,7 @@ impl Sink for WithCard<'_> {
                 return Ok(Vec::new());
             }
             let mut found = pool.take(tile.span.len().to_usize().unwrap_or(0));
-            let mut differing = salvage::read(&card, tile.span, &mut found, Damage::Note)?;
+            let mut differing = salvage::read(&card, tile.span, &mut found, Damage::Note, &cancel)?;
             differing.extend(differing_sectors(&tile, &found, card.sector_size()));
             Ok(differing)
         }))
@@ -178,8 +179,12 @@ fn differing_sectors<'a>(
 /// When the view cannot be read, or the card is no longer there. Spans of the card that cannot be
 /// read count as differing.
 pub fn compare(view: &View, card: Arc<dyn ReadAt>, watch: Watch<'_>) -> Result<Differences> {
-    let mut sink =
-        WithCard { view, card: Arc::new(view.read_back_from(card)), differing: Vec::new() };
+    let mut sink = WithCard {
+        view,
+        card: Arc::new(view.read_back_from(card)),
+        cancel: watch.cancel.clone(),
+        differing: Vec::new(),
+    };
     let journey = Journey {
         view,
         step: Step::ComparingWithCard,

@@ -53,6 +53,14 @@ impl Sink for ToCard<'_> {
         self.write(span, &data)
     }
 
+    fn finish(&mut self) -> Result<()> {
+        self.card.flush()?;
+        if let Some((span, data)) = &self.head {
+            self.write(*span, data)?;
+        }
+        self.card.flush()
+    }
+
     fn weight(&self, span: Span) -> ByteLen {
         self.view.written_in(span).map(Span::len).sum()
     }
@@ -93,14 +101,6 @@ impl ToCard<'_> {
             _ => Ok(()),
         }
     }
-
-    fn finish(self) -> Result<()> {
-        self.card.flush()?;
-        if let Some((span, data)) = &self.head {
-            self.write(*span, data)?;
-        }
-        self.card.flush()
-    }
 }
 
 /// Writes `view` to `card`, all but what is unused, and flushes it. `expected` are the digests
@@ -132,7 +132,6 @@ pub fn write_card(
         watch,
     };
     let travelled = run(&journey, &mut sink)?;
-    sink.finish()?;
     Ok(WrittenCard { digests: travelled.digests })
 }
 

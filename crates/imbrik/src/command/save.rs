@@ -247,16 +247,10 @@ fn judge_room(session: &Session, image: &Path, plan: &Plan, options: &SaveOption
     if place.limit_for(whole).is_none() {
         return Ok(());
     }
-    let (low, likely) = match options.pack {
-        Pack::Raw => {
-            // Holes take no room, but no filesystem can promise how many there will be.
-            if let Some(Limit::LargestFile(_)) = place.limit_for(whole) {
-                (1.0, 1.0)
-            } else {
-                (0.0, 1.0)
-            }
-        }
-        Pack::Zst => sampled_ratio(&plan.view, options.level).state(UNTOUCHED)?,
+    let (low, likely) = match (options.pack, place.limit_for(whole)) {
+        // However many holes it has: a file is as long as it is.
+        (Pack::Raw, Some(Limit::LargestFile(_))) => (1.0, 1.0),
+        (pack, _) => sampled_ratio(&plan.view, pack, options.level).state(UNTOUCHED)?,
     };
     let part = |ratio: f64| ByteLen::new((whole.get() as f64 * ratio) as u64);
     let tell = |limit: Limit, len: ByteLen| match limit {
