@@ -103,11 +103,11 @@ impl Plan {
             let cleared = tail.len().min(TAIL);
             let from = ByteOffset::new(target.size.saturating_sub(cleared).get());
             view = view.with(Span::between(from, end), Content::Cleared);
-            changes.push(Change::TailCleared(cleared));
             let unused = tail.len().saturating_sub(cleared);
             if !unused.is_zero() {
                 changes.push(Change::TailUnused(unused));
             }
+            changes.push(Change::TailCleared(cleared));
         }
         if let Some(Table::Gpt(gpt)) = &survey.table
             && gpt.card_end() != end

@@ -83,8 +83,14 @@ impl<S: ReadAt> Faulty<S> {
         &self.inner
     }
 
-    /// Takes the time that a request of `len` takes, one request after another as a card does it.
-    fn take_time(&self, len: ByteLen, rate: Option<u64>) -> Result<()> {
+    /// Does a request of `len` and takes the time that the card would take for it, one request
+    /// after another.
+    fn timed<T>(
+        &self,
+        len: ByteLen,
+        rate: Option<u64>,
+        request: impl FnOnce() -> Result<T>,
+    ) -> Result<T> {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         state.moved = state.moved.saturating_add(len);
         if self.faults.pulled_after.is_some_and(|most| state.moved > most) {
@@ -94,14 +100,13 @@ impl<S: ReadAt> Faulty<S> {
             len.get().saturating_mul(1_000_000).checked_div(rate).unwrap_or(u64::MAX)
         });
         let cost = self.faults.request_time.saturating_add(Duration::from_micros(micros));
-        if !cost.is_zero() {
-            let now = Instant::now();
-            let until = state.busy_until.max(now).checked_add(cost).unwrap_or(now);
-            state.busy_until = until;
-            drop(state);
-            std::thread::sleep(until.saturating_duration_since(now));
-        }
-        Ok(())
+        let now = Instant::now();
+        let until = state.busy_until.max(now).checked_add(cost).unwrap_or(now);
+        state.busy_until = until;
+        drop(state);
+        let done = request();
+        std::thread::sleep(until.saturating_duration_since(Instant::now()));
+        done
     }
 
     fn fails(&self, span: Span) -> bool {
@@ -149,18 +154,19 @@ impl<S: ReadAt> ReadAt for Faulty<S> {
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
         let span = Span::between(at, at.saturating_add(ByteLen::of(buf)));
-        self.take_time(span.len(), self.faults.read_rate)?;
-        if self.fails(span) {
-            return Err(Error::io(format!("reading {span}"), Errno::IO.into()));
-        }
-        let mut rest = buf;
-        for piece in self.real(span) {
-            let (now, later) =
-                rest.split_at_mut(piece.len().to_usize().unwrap_or(0).min(rest.len()));
-            self.inner.read_at(piece.start(), now)?;
-            rest = later;
-        }
-        Ok(())
+        self.timed(span.len(), self.faults.read_rate, || {
+            if self.fails(span) {
+                return Err(Error::io(format!("reading {span}"), Errno::IO.into()));
+            }
+            let mut rest = buf;
+            for piece in self.real(span) {
+                let len = piece.len().to_usize().unwrap_or(0).min(rest.len());
+                let (now, later) = rest.split_at_mut(len);
+                self.inner.read_at(piece.start(), now)?;
+                rest = later;
+            }
+            Ok(())
+        })
     }
 
     fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
@@ -179,26 +185,28 @@ impl<S: ReadAt> ReadAt for Faulty<S> {
 impl<S: WriteAt> WriteAt for Faulty<S> {
     fn write_at(&self, at: ByteOffset, bytes: &[u8]) -> Result<()> {
         let span = Span::between(at, at.saturating_add(ByteLen::of(bytes)));
-        self.take_time(span.len(), self.faults.write_rate)?;
-        let mut rest = bytes;
-        for piece in self.real(span) {
-            let (now, later) = rest.split_at(piece.len().to_usize().unwrap_or(0).min(rest.len()));
-            self.inner.write_at(piece.start(), now)?;
-            rest = later;
-        }
-        Ok(())
+        self.timed(span.len(), self.faults.write_rate, || {
+            let mut rest = bytes;
+            for piece in self.real(span) {
+                let len = piece.len().to_usize().unwrap_or(0).min(rest.len());
+                let (now, later) = rest.split_at(len);
+                self.inner.write_at(piece.start(), now)?;
+                rest = later;
+            }
+            Ok(())
+        })
     }
 
     fn zero_at(&self, span: Span) -> Result<()> {
         for_pieces(span, ByteLen::mib(4), |piece| {
-            self.take_time(piece.len(), self.faults.write_rate)?;
-            self.real(piece).try_for_each(|real| self.inner.zero_at(real))
+            self.timed(piece.len(), self.faults.write_rate, || {
+                self.real(piece).try_for_each(|real| self.inner.zero_at(real))
+            })
         })
     }
 
     fn flush(&self) -> Result<()> {
-        self.take_time(ByteLen::ZERO, None)?;
-        self.inner.flush()
+        self.timed(ByteLen::ZERO, None, || self.inner.flush())
     }
 }
 

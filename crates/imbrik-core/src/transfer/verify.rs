@@ -27,6 +27,7 @@ pub struct Differences {
 
 /// Compares digests with those expected.
 struct Digests<'a> {
+    view: &'a View,
     expected: &'a [TileDigest],
     next: usize,
     differing: Vec<Span>,
@@ -47,6 +48,10 @@ impl Sink for Digests<'_> {
         self.next = self.next.saturating_add(1);
         Ok(())
     }
+
+    fn weight(&self, span: Span) -> ByteLen {
+        self.view.written_in(span).map(Span::len).sum()
+    }
 }
 
 fn compare_digests(
@@ -56,8 +61,9 @@ fn compare_digests(
     in_turn: bool,
     watch: Watch<'_>,
 ) -> Result<Differences> {
-    let mut sink = Digests { expected, next: 0, differing: Vec::new() };
-    let journey = Journey { view, step, total: view.size(), damage: Damage::Note, in_turn, watch };
+    let mut sink = Digests { view, expected, next: 0, differing: Vec::new() };
+    let journey =
+        Journey { view, step, total: view.written(), damage: Damage::Note, in_turn, watch };
     let travelled = run(&journey, &mut sink)?;
     sink.differing.extend(&travelled.unreadable);
     Ok(Differences { spans: joined(sink.differing), unreadable: travelled.unreadable })

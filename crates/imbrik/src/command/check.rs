@@ -148,6 +148,7 @@ impl Report<'_> {
         let good = |text: &str| out.paint(Tone::Good, text);
         let bad = |text: &str| out.paint(Tone::Alarm, text);
         let size = self.image.content().size();
+        out.line("");
         out.line(&format!("Container  {}, a card of {}", self.image.container(), size::both(size)));
         let kinds: Vec<_> = self.sums.iter().map(|sum| sum.kind.to_string()).collect();
         match (self.wrong_sum, &kinds[..]) {

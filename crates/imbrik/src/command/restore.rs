@@ -159,24 +159,24 @@ impl Journey<'_> {
             out.line(&json::object("restore", "plan", more).to_string());
             return;
         }
-        let strong = |text: &str| out.paint(Tone::Strong, text);
+        let strong = |text: &str| out.paint(Tone::Strong, &format!("{text:<16}"));
         let facts = [Some(size::both(self.card.size)), self.card.model.clone()];
         let facts: Vec<_> = facts.into_iter().flatten().collect();
         let path = self.card.path.display();
-        out.line(&format!("{}  {} · {}", strong("On the card now"), path, facts.join(" · ")));
+        out.line(&format!("{}{} · {}", strong("On the card now"), path, facts.join(" · ")));
         self.show_content(self.now);
         if !self.card.mounts().is_empty() {
             let at: Vec<_> = self.card.mounts().iter().map(|at| at.display().to_string()).collect();
             out.line(&format!("  mounted at {}", at.join(" and ")));
         }
         out.line("");
-        out.line(&format!("{}  from {}", strong("Afterwards"), quoted(self.image.path())));
+        out.line(&format!("{}from {}", strong("Afterwards"), quoted(self.image.path())));
         self.show_content(self.survey);
         for change in self.plan.changes.iter().map(change) {
             out.line(&format!("  {change}"));
         }
         out.line("");
-        out.line(&format!("{}  {}", strong("The image"), self.about_the_image()));
+        out.line(&format!("{}{}", strong("The image"), self.about_the_image()));
         for finding in self.image.findings().iter().chain(&self.survey.findings) {
             out.line(&format!("  {} {finding}", out.paint(Tone::Alarm, "!")));
         }
@@ -185,7 +185,7 @@ impl Journey<'_> {
         if read > 0.0 {
             likely += &format!(", {} to read back", time::roughly(read));
         }
-        out.line(&format!("{}  {likely}", strong("Likely time")));
+        out.line(&format!("{}{likely}", strong("Likely time")));
         out.line("");
     }
 

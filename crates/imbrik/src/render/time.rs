@@ -3,11 +3,12 @@
 use jiff::{Timestamp, tz::TimeZone};
 use std::time::Duration;
 
-/// "0.4 s", "41 s", "3 min 20 s", "1 h 12 min".
+/// "under 0.1 s", "0.4 s", "41 s", "3 min 20 s", "1 h 12 min".
 pub(crate) fn span(duration: Duration) -> String {
     let seconds = duration.as_secs_f64();
     let whole = seconds.round() as u64;
     match whole {
+        0 if seconds < 0.1 => "under 0.1 s".to_owned(),
         0..10 => format!("{seconds:.1} s"),
         10..60 => format!("{whole} s"),
         60..3600 => match whole % 60 {
@@ -40,6 +41,7 @@ mod tests {
     #[test]
     fn times_read_as_people_say_them() {
         let of = |seconds| span(Duration::from_secs_f64(seconds));
+        assert_eq!(of(0.003), "under 0.1 s");
         assert_eq!(of(0.42), "0.4 s");
         assert_eq!(of(9.96), "10 s");
         assert_eq!(of(59.6), "1 min");
