@@ -177,7 +177,10 @@ pub trait Host: Send + Sync {
 }
 
 /// A card open for writing, with everything else kept off it.
-pub trait TargetCard: WriteAt {
+pub trait TargetCard: Send + Sync {
+    /// Its bytes. What was written is certain only after a flush.
+    fn store(&self) -> &dyn WriteAt;
+
     /// The same card, read from its medium and not from the system's memory.
     ///
     /// # Errors

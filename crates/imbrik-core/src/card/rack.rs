@@ -263,34 +263,11 @@ struct RackTarget {
     _lock: File,
 }
 
-impl ReadAt for RackTarget {
-    fn size(&self) -> ByteLen {
-        self.store.size()
-    }
-    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
-        self.store.read_at(at, buf)
-    }
-    fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
-        self.store.next_data(from)
-    }
-    fn sector_size(&self) -> SectorSize {
-        self.store.sector_size()
-    }
-}
-
-impl WriteAt for RackTarget {
-    fn write_at(&self, at: ByteOffset, bytes: &[u8]) -> Result<()> {
-        self.store.write_at(at, bytes)
-    }
-    fn zero_at(&self, span: Span) -> Result<()> {
-        self.store.zero_at(span)
-    }
-    fn flush(&self) -> Result<()> {
-        self.store.flush()
-    }
-}
-
 impl TargetCard for RackTarget {
+    fn store(&self) -> &dyn WriteAt {
+        &self.store
+    }
+
     fn medium(&self) -> Result<Arc<dyn ReadAt>> {
         self.store.inner().drop_cache()?;
         Ok(Arc::<Faulty<FileStore>>::clone(&self.store))
@@ -320,7 +297,7 @@ mod tests {
         assert_eq!((card.path.to_str(), card.size), (Some("rack:a"), ByteLen::mib(1)));
         let target = rack.open_target(&card).unwrap();
         assert!(rack.open_target(&card).is_err(), "one writer at a time");
-        target.write_at(ByteOffset::new(10), b"wax").unwrap();
+        target.store().write_at(ByteOffset::new(10), b"wax").unwrap();
         let mut buf = [0; 3];
         target.medium().unwrap().read_at(ByteOffset::new(10), &mut buf).unwrap();
         assert_eq!(&buf, b"wax");

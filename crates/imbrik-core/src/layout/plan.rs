@@ -125,3 +125,83 @@ impl Plan {
         Ok(Self { view, changes })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{
+        error::Class,
+        store::{SparseStore, WriteAt, read_vec},
+    };
+    use proptest::prelude::*;
+
+    /// An image of `sectors` with one partition from sector 64 of `len` sectors, full of sevens.
+    fn image(sectors: u64, len: u32) -> Arc<SparseStore> {
+        let store = SparseStore::new(ByteLen::new(sectors * 512));
+        let mut record = vec![0; 512];
+        record[450] = 0x83;
+        record[454..458].copy_from_slice(&64u32.to_le_bytes());
+        record[458..462].copy_from_slice(&len.to_le_bytes());
+        record[510..].copy_from_slice(&[0x55, 0xaa]);
+        store.write_at(ByteOffset::ZERO, &record).unwrap();
+        let inside = sectors.saturating_sub(64).min(len.into()) * 512;
+        store.write_at(ByteOffset::new(64 * 512), &vec![7; inside as usize]).unwrap();
+        Arc::new(store)
+    }
+
+    fn plan(image: &Arc<SparseStore>, sectors: u64) -> Result<Plan> {
+        let survey = Survey::of(&**image).unwrap();
+        let target = Target { size: ByteLen::new(sectors * 512), sector: SectorSize::B512 };
+        Plan::restore(Arc::<SparseStore>::clone(image), &survey, target)
+    }
+
+    proptest! {
+        #[test]
+        fn a_plan_keeps_every_partition_and_every_refusal_is_right_to_the_byte(
+            sectors in 200u64..9000,
+            len in 1u32..9000,
+            card in 1u64..20_000,
+        ) {
+            let image = image(sectors, len);
+            let needed = 64 + u64::from(len);
+            match plan(&image, card) {
+                Err(error) if error.class() == Class::Refused => {
+                    prop_assert!(needed > sectors);
+                    let missing = ByteLen::new((needed - sectors) * 512);
+                    prop_assert!(error.to_string().contains(&format!("{missing} are missing")));
+                }
+                Err(error) => {
+                    prop_assert_eq!(error.class(), Class::NoRoom);
+                    prop_assert!(card < needed);
+                    let missing = ByteLen::new((needed - card) * 512);
+                    prop_assert!(error.to_string().contains(&format!("{missing} too small")));
+                    prop_assert!(plan(&image, needed).is_ok());
+                }
+                Ok(plan) => {
+                    prop_assert!(needed <= card && needed <= sectors);
+                    let size = ByteLen::new(card * 512);
+                    prop_assert_eq!(plan.view.size(), size);
+                    let covered: ByteLen = plan.view.segments().iter().map(|s| s.span.len()).sum();
+                    prop_assert_eq!(covered, size);
+                    let len = needed as usize * 512;
+                    let read = |store: &dyn ReadAt| read_vec(store, ByteOffset::ZERO, len).unwrap();
+                    prop_assert!(read(&plan.view) == read(&*image));
+                    let cut = plan.changes.iter().any(|c| matches!(c, Change::TailCut(_)));
+                    prop_assert_eq!(cut, card < sectors);
+                    // Whatever was at the end of a bigger card is overwritten.
+                    let last = Span::between(ByteOffset::new(size.get() - 1), ByteOffset::new(size.get()));
+                    prop_assert_eq!(plan.view.written_in(last).count(), 1);
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn other_sectors_are_refused_before_anything_is_placed() {
+        let image = image(1000, 100);
+        let survey = Survey::of(&*image).unwrap();
+        let target = Target { size: ByteLen::mib(1), sector: SectorSize::B4096 };
+        let error = Plan::restore(image, &survey, target).err().unwrap();
+        assert_eq!(error.class(), Class::Unsupported);
+    }
+}

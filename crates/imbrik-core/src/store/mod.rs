@@ -85,59 +85,39 @@ pub trait WriteAt: ReadAt {
     fn flush(&self) -> Result<()>;
 }
 
-impl<S: ReadAt + ?Sized> ReadAt for Arc<S> {
-    fn size(&self) -> ByteLen {
-        (**self).size()
-    }
-    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
-        (**self).read_at(at, buf)
-    }
-    fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
-        (**self).next_data(from)
-    }
-    fn sector_size(&self) -> SectorSize {
-        (**self).sector_size()
-    }
+/// A pointer to a store is a store.
+macro_rules! forward {
+    ($($pointer:ty),*) => {$(
+        impl<S: ReadAt + ?Sized> ReadAt for $pointer {
+            fn size(&self) -> ByteLen {
+                (**self).size()
+            }
+            fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+                (**self).read_at(at, buf)
+            }
+            fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
+                (**self).next_data(from)
+            }
+            fn sector_size(&self) -> SectorSize {
+                (**self).sector_size()
+            }
+        }
+
+        impl<S: WriteAt + ?Sized> WriteAt for $pointer {
+            fn write_at(&self, at: ByteOffset, bytes: &[u8]) -> Result<()> {
+                (**self).write_at(at, bytes)
+            }
+            fn zero_at(&self, span: Span) -> Result<()> {
+                (**self).zero_at(span)
+            }
+            fn flush(&self) -> Result<()> {
+                (**self).flush()
+            }
+        }
+    )*};
 }
 
-impl<S: WriteAt + ?Sized> WriteAt for Arc<S> {
-    fn write_at(&self, at: ByteOffset, bytes: &[u8]) -> Result<()> {
-        (**self).write_at(at, bytes)
-    }
-    fn zero_at(&self, span: Span) -> Result<()> {
-        (**self).zero_at(span)
-    }
-    fn flush(&self) -> Result<()> {
-        (**self).flush()
-    }
-}
-
-impl<S: ReadAt + ?Sized> ReadAt for &S {
-    fn size(&self) -> ByteLen {
-        (**self).size()
-    }
-    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
-        (**self).read_at(at, buf)
-    }
-    fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
-        (**self).next_data(from)
-    }
-    fn sector_size(&self) -> SectorSize {
-        (**self).sector_size()
-    }
-}
-
-impl<S: WriteAt + ?Sized> WriteAt for &S {
-    fn write_at(&self, at: ByteOffset, bytes: &[u8]) -> Result<()> {
-        (**self).write_at(at, bytes)
-    }
-    fn zero_at(&self, span: Span) -> Result<()> {
-        (**self).zero_at(span)
-    }
-    fn flush(&self) -> Result<()> {
-        (**self).flush()
-    }
-}
+forward!(&S, Arc<S>);
 
 /// Reads `len` bytes at `at` into a fresh vector.
 ///

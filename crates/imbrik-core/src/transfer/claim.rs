@@ -41,7 +41,7 @@ pub fn claim(host: &dyn Host, planned: &Planned, allow_fixed: bool) -> Result<Bo
         Standing::Refused(reason) => return Err(Error::refused(format!("{path}: {reason}"))),
     }
     let target = host.open_target(now)?;
-    if Survey::of(&*target)?.fingerprint() != planned.fingerprint {
+    if Survey::of(target.store())?.fingerprint() != planned.fingerprint {
         return Err(exchanged());
     }
     Ok(target)

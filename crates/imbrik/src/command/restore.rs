@@ -255,20 +255,21 @@ impl Journey<'_> {
             .next("Look again with `imbrik cards`, and repeat.")?;
         let tally = Tally::default();
         let digests = digests.as_deref().filter(|_| self.args.starts_at.is_none());
-        let written = write_card(&self.plan.view, &Counted::new(&*target, &tally), digests, watch)
-            .map_err(|error| {
-                let next = match error.class() {
-                    Class::Mismatch | Class::Corrupt => "Try another copy of the image.",
-                    Class::Gone => "Plug it in again, and restore once more.",
-                    _ => "Restore once more; if it fails again, the card or the reader is bad.",
-                };
-                Failure::from(error)
+        let written =
+            write_card(&self.plan.view, &Counted::new(target.store(), &tally), digests, watch)
+                .map_err(|error| {
+                    let next = match error.class() {
+                        Class::Mismatch | Class::Corrupt => "Try another copy of the image.",
+                        Class::Gone => "Plug it in again, and restore once more.",
+                        _ => "Restore once more; if it fails again, the card or the reader is bad.",
+                    };
+                    Failure::from(error)
                     .state(format!(
                         "What was on {card_name} is lost, and it has no partition table now, so \
                          that it is not taken for a whole card."
                     ))
                     .next(next)
-            })?;
+                })?;
         if !self.args.no_check {
             self.read_back(&*target, &written.digests, &tally, watch)?;
         }

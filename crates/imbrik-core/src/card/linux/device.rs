@@ -227,31 +227,11 @@ fn is_mounted(host: &LinuxHost, device: &Path) -> bool {
     mounts.iter().any(|mount| mount.source.to_string_lossy().starts_with(&*device))
 }
 
-impl ReadAt for DeviceTarget {
-    fn size(&self) -> ByteLen {
-        self.store.size()
-    }
-    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
-        self.store.read_at(at, buf)
-    }
-    fn sector_size(&self) -> SectorSize {
-        self.store.sector_size()
-    }
-}
-
-impl WriteAt for DeviceTarget {
-    fn write_at(&self, at: ByteOffset, bytes: &[u8]) -> Result<()> {
-        self.store.write_at(at, bytes)
-    }
-    fn zero_at(&self, span: Span) -> Result<()> {
-        self.store.zero_at(span)
-    }
-    fn flush(&self) -> Result<()> {
-        self.store.flush()
-    }
-}
-
 impl TargetCard for DeviceTarget {
+    fn store(&self) -> &dyn WriteAt {
+        &self.store
+    }
+
     fn medium(&self) -> Result<Arc<dyn ReadAt>> {
         Ok(Arc::new(DeviceStore::open_read(&self.card)?))
     }
