@@ -168,13 +168,15 @@ mod tests {
                 Err(error) if error.class() == Class::Refused => {
                     prop_assert!(needed > sectors);
                     let missing = ByteLen::new((needed - sectors) * 512);
-                    prop_assert!(error.to_string().contains(&format!("{missing} are missing")));
+                    let words = format!("{missing} are missing");
+                    prop_assert!(error.to_string().contains(&words));
                 }
                 Err(error) => {
                     prop_assert_eq!(error.class(), Class::NoRoom);
                     prop_assert!(card < needed);
                     let missing = ByteLen::new((needed - card) * 512);
-                    prop_assert!(error.to_string().contains(&format!("{missing} too small")));
+                    let words = format!("{missing} too small");
+                    prop_assert!(error.to_string().contains(&words));
                     prop_assert!(plan(&image, needed).is_ok());
                 }
                 Ok(plan) => {
