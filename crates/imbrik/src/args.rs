@@ -56,6 +56,9 @@ pub(crate) struct SaveArgs {
     /// The container; otherwise the image's name decides
     #[arg(long, value_enum, value_name = "KIND")]
     pub(crate) pack: Option<PackArg>,
+    /// Read and keep every sector, also those that no volume has in use
+    #[arg(long)]
+    pub(crate) exact: bool,
     /// zstd level, from 1 (fast) to 22 (small)
     #[arg(long, value_parser = clap::value_parser!(i32).range(1..=22))]
     pub(crate) level: Option<i32>,
@@ -104,6 +107,9 @@ pub(crate) struct RestoreArgs {
     /// Do not ask: the card is overwritten
     #[arg(long)]
     pub(crate) yes: bool,
+    /// Also write zeros over what no volume has in use
+    #[arg(long)]
+    pub(crate) wipe: bool,
     /// Neither check the image beforehand nor read the card back
     #[arg(long)]
     pub(crate) no_check: bool,

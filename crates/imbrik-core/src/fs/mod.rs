@@ -11,6 +11,10 @@ mod fat;
 mod luks;
 mod ntfs;
 mod swap;
+mod usage;
+
+use usage::ClusterRuns;
+pub use usage::Usage;
 
 use crate::{error::Result, store::ReadAt, units::ByteLen};
 use std::fmt;
@@ -100,6 +104,24 @@ pub fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
         }
     }
     Ok(None)
+}
+
+/// Which bytes of `volume`, which stands in `store`, are in use. Where its own metadata cannot be
+/// trusted, or nothing is known of its kind, all of them.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn usage(store: &dyn ReadAt, volume: &Volume) -> Result<Usage> {
+    match volume.kind {
+        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => ext4::usage(store),
+        VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => fat::usage(store),
+        VolumeKind::ExFat => exfat::usage(store),
+        VolumeKind::Swap => swap::usage(store),
+        VolumeKind::Ntfs | VolumeKind::Btrfs | VolumeKind::F2fs | VolumeKind::Luks => {
+            let because = format!("what {} has in use is not known", volume.kind);
+            Ok(Usage::whole(store.size(), because))
+        }
+    }
 }
 
 /// A UUID as the system's tools write it; `None` when it is all zeros.

@@ -2,13 +2,20 @@
 //!
 //! The mark stands in the last ten bytes of the page, and pages differ between machines.
 
-use super::{Volume, VolumeKind, uuid_text};
+use super::{Usage, Volume, VolumeKind, uuid_text};
 use crate::{
     bytes,
     error::Result,
     store::{ReadAt, read_up_to},
-    units::{ByteLen, ByteOffset},
+    units::{ByteLen, ByteOffset, Span},
 };
+
+/// The header is all that a swap area holds while the machine is off.
+pub(super) fn usage(store: &dyn ReadAt) -> Result<Usage> {
+    let largest_page = PAGES.last().copied().unwrap_or(0);
+    let header = Span::whole(ByteLen::from_usize(largest_page).min(store.size()));
+    Ok(Usage::of(vec![header], Vec::new()))
+}
 
 const PAGES: [usize; 5] = [4096, 8192, 16384, 32768, 65536];
 

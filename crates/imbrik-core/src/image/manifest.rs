@@ -42,6 +42,9 @@ pub struct Manifest {
     pub partitions: Vec<ListedPart>,
     /// Whether the last partition reached the end of its card.
     pub reaches_end: bool,
+    /// Whether every sector of the card is here; otherwise what no volume had in use is zeros.
+    #[serde(default)]
+    pub exact: bool,
     /// Spans `[first byte, bytes]` that could not be read and are zeros here.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unreadable: Vec<(u64, u64)>,
@@ -177,6 +180,7 @@ impl Manifest {
             partitions: survey.parts.iter().map(ListedPart::of).collect(),
             // Tools leave up to an erase block, or a GPT's backup, behind the last partition.
             reaches_end: !survey.parts.is_empty() && behind <= TILE,
+            exact: false,
             unreadable: Vec::new(),
             tiles: TileList::of(&[]),
         }

@@ -1,9 +1,11 @@
 //! What is on a card, and what shall be: survey, plan and view.
 
+mod occupancy;
 mod plan;
 mod survey;
 mod view;
 
+pub use occupancy::Occupancy;
 pub use plan::{Change, Plan, Target};
 pub use survey::{Part, Survey, table_behind_a_preface};
 pub use view::{Content, Segment, View};

@@ -1,6 +1,6 @@
 //! The plan: the target card, decided before one byte is written.
 
-use super::{Content, Survey, View};
+use super::{Content, Occupancy, Segment, Survey, View};
 use crate::{
     error::{Error, Result},
     store::ReadAt,
@@ -45,21 +45,35 @@ pub struct Plan {
 }
 
 impl Plan {
-    /// An image of the whole of `source`, as it is.
+    /// An image of every sector of `source`, as it is.
     #[must_use]
-    pub fn save(source: Arc<dyn ReadAt>) -> Self {
+    pub fn save_exact(source: Arc<dyn ReadAt>) -> Self {
         Self { view: View::whole(source), changes: Vec::new() }
     }
 
+    /// An image of what is in use on `source`: the unused is not read, and zeros in the image.
+    ///
+    /// # Errors
+    /// [`crate::Class::Corrupt`] when `occupancy` is that of another card.
+    pub fn save(source: Arc<dyn ReadAt>, occupancy: &Occupancy) -> Result<Self> {
+        let view = View::of_segments(source.size(), source, &occupancy.segments)?;
+        Ok(Self { view, changes: Vec::new() })
+    }
+
     /// `image`, of which `survey` tells what it holds, on `target`: every partition keeps its
-    /// place and its size.
+    /// place and its size. With an `occupancy`, the unused is not written.
     ///
     /// # Errors
     /// - [`crate::Class::Refused`] when a partition reaches past the image's own end: the image is
     ///   cut short.
     /// - [`crate::Class::NoRoom`] when the card is too small, with the missing bytes.
     /// - [`crate::Class::Unsupported`] when the table counts in other sectors than the card.
-    pub fn restore(image: Arc<dyn ReadAt>, survey: &Survey, target: Target) -> Result<Self> {
+    pub fn restore(
+        image: Arc<dyn ReadAt>,
+        survey: &Survey,
+        occupancy: Option<&Occupancy>,
+        target: Target,
+    ) -> Result<Self> {
         let held = image.size();
         let last = survey.parts.iter().map(|part| part.span.end()).max().unwrap_or_default();
         let lacking = last.saturating_since(ByteOffset::new(held.get()));
@@ -89,6 +103,13 @@ impl Plan {
         }
         let mut changes = Vec::new();
         let mut view = View::on_card_of(target.size, Arc::clone(&image));
+        if let Some(occupancy) = occupancy {
+            let mut segments = occupancy.segments.clone();
+            let behind =
+                Span::between(ByteOffset::new(held.get()), ByteOffset::new(target.size.get()));
+            segments.push(Segment { span: behind, content: Content::Unused });
+            view = View::of_segments(target.size, Arc::clone(&image), &segments)?;
+        }
         let cut = held.saturating_sub(target.size);
         let gpt_copy = match &survey.table {
             Some(Table::Gpt(gpt)) => gpt.backup_span().map_or(ByteLen::ZERO, Span::len),
@@ -152,7 +173,7 @@ mod tests {
     fn plan(image: &Arc<SparseStore>, sectors: u64) -> Result<Plan> {
         let survey = Survey::of(&**image).unwrap();
         let target = Target { size: ByteLen::new(sectors * 512), sector: SectorSize::B512 };
-        Plan::restore(Arc::<SparseStore>::clone(image), &survey, target)
+        Plan::restore(Arc::<SparseStore>::clone(image), &survey, None, target)
     }
 
     proptest! {
@@ -203,7 +224,7 @@ mod tests {
         let image = image(1000, 100);
         let survey = Survey::of(&*image).unwrap();
         let target = Target { size: ByteLen::mib(1), sector: SectorSize::B4096 };
-        let error = Plan::restore(image, &survey, target).err().unwrap();
+        let error = Plan::restore(image, &survey, None, target).err().unwrap();
         assert_eq!(error.class(), Class::Unsupported);
     }
 }

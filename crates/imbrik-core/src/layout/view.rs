@@ -104,6 +104,42 @@ impl View {
         Self { source, size, segments }
     }
 
+    /// The view of a card of `size` that these segments make up; what of them lies behind its end
+    /// is left out.
+    ///
+    /// # Errors
+    /// [`crate::Class::Corrupt`] when they don't cover the card in order and without a hole.
+    pub fn of_segments(
+        size: ByteLen,
+        source: Arc<dyn ReadAt>,
+        segments: &[Segment],
+    ) -> Result<Self> {
+        let card = Span::whole(size);
+        let segments: Vec<_> = segments.iter().filter_map(|s| s.clipped(card)).collect();
+        let mut at = ByteOffset::ZERO;
+        for segment in &segments {
+            if segment.span.start() != at {
+                return Err(Error::corrupt(format!("the plan has a hole at {at}")));
+            }
+            at = segment.span.end();
+        }
+        if at != card.end() {
+            return Err(Error::corrupt(format!("the plan ends at {at}, the card at {size}")));
+        }
+        Ok(Self { source, size, segments })
+    }
+
+    /// The same view with everything unused cleared instead.
+    #[must_use]
+    pub fn wiped(mut self) -> Self {
+        for segment in &mut self.segments {
+            if matches!(segment.content, Content::Unused) {
+                segment.content = Content::Cleared;
+            }
+        }
+        self
+    }
+
     /// The same view with `span` replaced by `content`. What lies outside the view is ignored.
     #[must_use]
     pub fn with(mut self, span: Span, content: Content) -> Self {
@@ -166,6 +202,13 @@ impl View {
         let segments = self.segments_in(span);
         let matters = segments.filter(|segment| !matches!(segment.content, Content::Unused));
         matters.map(|segment| segment.span)
+    }
+
+    /// How much of `span` is read from the source.
+    #[must_use]
+    pub fn copied_in(&self, span: Span) -> ByteLen {
+        let copied = |segment: &Segment| matches!(segment.content, Content::Copied { .. });
+        self.segments_in(span).filter(copied).map(|segment| segment.span.len()).sum()
     }
 
     /// How much is written to a card.

@@ -50,12 +50,13 @@ pub struct Saved {
 }
 
 /// Encodes tiles on all cores and appends them in order.
-struct ToImage {
+struct ToImage<'a> {
+    view: &'a View,
     encoding: Encoding,
     writer: ImageWriter,
 }
 
-impl Sink for ToImage {
+impl Sink for ToImage<'_> {
     type Worker = Box<dyn FnMut(Tile) -> Result<Encoded> + Send>;
     type Piece = Encoded;
 
@@ -66,6 +67,10 @@ impl Sink for ToImage {
 
     fn commit(&mut self, _: Span, piece: Encoded) -> Result<()> {
         self.writer.append(piece)
+    }
+
+    fn weight(&self, span: Span) -> ByteLen {
+        self.view.copied_in(span)
     }
 }
 
@@ -87,11 +92,11 @@ pub fn save(
     let writer =
         ImageWriter::create(to, options.pack, &options.sums, options.replace, options.owner)?;
     let encoding = Encoding::new(options.pack, options.level);
-    let mut sink = ToImage { encoding, writer };
+    let mut sink = ToImage { view, encoding, writer };
     let journey = Journey {
         view,
         step: Step::Saving,
-        total: view.size(),
+        total: view.copied_in(Span::whole(view.size())),
         damage: Damage::Note,
         in_turn: true,
         watch,

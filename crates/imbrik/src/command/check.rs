@@ -11,7 +11,7 @@ use crate::{
 use imbrik_core::{
     Class,
     image::{Image, Sum, SumFile, SumKind, TILE, tile_count},
-    layout::{Plan, Survey, Target},
+    layout::{Occupancy, Plan, Survey, Target},
     store::{Counted, ReadAt, Tally},
     transfer::{Differences, Watch, check_sums, check_tiles, compare},
     units::{ByteLen, Span},
@@ -116,13 +116,28 @@ fn against_card(
     let nothing = "The image itself was checked; the card was not compared.";
     let survey = Survey::of(&**image.content()).state(nothing)?;
     let target = Target { size: card.size, sector: card.sector };
-    let plan = Plan::restore(Arc::clone(image.content()), &survey, target).map_err(|error| {
+    let exact = image.manifest().is_some_and(|manifest| manifest.exact);
+    let occupancy = match exact {
+        true => None,
+        false => Some(Occupancy::of(&**image.content(), &survey).state(nothing)?),
+    };
+    let plan = Plan::restore(Arc::clone(image.content()), &survey, occupancy.as_ref(), target);
+    let plan = plan.map_err(|error| {
         let exit =
             if error.class() == Class::NoRoom { Exit::Mismatch } else { error.class().into() };
         Failure { exit, ..Failure::from(error) }.state(nothing)
     })?;
     let source = session.fleet.host_of(card).open_source(card).state(nothing)?;
-    let source = Arc::new(Counted::new(source, tally));
+    let source: Arc<dyn ReadAt> = Arc::new(Counted::new(source, tally));
+    // The card as `save` would see it: what is void there, such as an old journal, is no difference.
+    let source: Arc<dyn ReadAt> = match exact {
+        true => source,
+        false => {
+            let survey = Survey::of(&*source).state(nothing)?;
+            let occupancy = Occupancy::of(&*source, &survey).state(nothing)?;
+            Arc::new(Plan::save(source, &occupancy)?.view)
+        }
+    };
     compare(&plan.view, source, watch).state(nothing)
 }
 

@@ -12,7 +12,7 @@ use imbrik_core::{
     Class,
     card::{Card, Reason, Standing, TargetCard, standing},
     image::{Image, TileDigest},
-    layout::{Change, Plan, Survey, Target, table_behind_a_preface},
+    layout::{Change, Occupancy, Plan, Survey, Target, table_behind_a_preface},
     store::{Counted, ReadAt, Tally, Window},
     transfer::{Planned, Watch, check_tiles, claim, read_back, write_card},
     units::{ByteLen, ByteOffset, Span},
@@ -35,17 +35,26 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
     may_be_written(&card, args)?;
     let now = session.fleet.look(&card).state(UNTOUCHED)?;
     let target = Target { size: card.size, sector: card.sector };
-    let plan = Plan::restore(content, &survey, target).map_err(|error| {
-        let next = match error.class() {
-            Class::NoRoom => "Use a larger card.",
-            Class::Refused => {
-                "Get the whole image again; `imbrik check` tells whether it is whole."
-            }
-            Class::Unsupported => "Use a card with sectors of the same size.",
-            _ => "",
-        };
-        Failure::from(error).state(UNTOUCHED).next(next)
-    })?;
+    let exact = image.manifest().is_some_and(|manifest| manifest.exact) && args.starts_at.is_none();
+    let occupancy = match exact || args.as_is {
+        true => None,
+        false => Some(Occupancy::of(&*content, &survey).state(UNTOUCHED)?),
+    };
+    let mut plan =
+        Plan::restore(content, &survey, occupancy.as_ref(), target).map_err(|error| {
+            let next = match error.class() {
+                Class::NoRoom => "Use a larger card.",
+                Class::Refused => {
+                    "Get the whole image again; `imbrik check` tells whether it is whole."
+                }
+                Class::Unsupported => "Use a card with sectors of the same size.",
+                _ => "",
+            };
+            Failure::from(error).state(UNTOUCHED).next(next)
+        })?;
+    if args.wipe {
+        plan.view = plan.view.wiped();
+    }
     let journey = Journey {
         session,
         args,
@@ -361,7 +370,10 @@ impl Journey<'_> {
             out.line(&json::object("restore", "done", more).to_string());
             return;
         }
-        let of = survey::name(Some(self.survey), self.card);
+        let of = self
+            .survey
+            .label()
+            .map_or_else(|| format!("the content of {}", quoted(self.image.path())), str::to_owned);
         out.line("");
         out.line(&format!(
             "{card} now holds {of}: {} {proved} in {}.",

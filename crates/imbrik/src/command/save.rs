@@ -12,10 +12,10 @@ use imbrik_core::{
     Class,
     card::{Card, Standing, standing},
     image::{Encoding, Limit, Manifest, Pack, Place, SumKind},
-    layout::{Plan, Survey},
+    layout::{Occupancy, Plan, Survey},
     store::{Counted, Tally},
     transfer::{SaveOptions, Saved, Watch, sampled_ratio, save},
-    units::ByteLen,
+    units::{ByteLen, Span},
 };
 use jiff::{Timestamp, Zoned};
 use serde_json::json;
@@ -48,7 +48,15 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
             .state("It was left as it is.")
             .next("Choose another name, or add --replace."));
     }
-    let plan = Plan::save(source);
+    let plan = if args.exact {
+        Plan::save_exact(source)
+    } else {
+        let occupancy = Occupancy::of(&*source, &survey).state("Nothing was written.")?;
+        for why in &occupancy.read_whole {
+            session.out.warn(&format!("{why}."));
+        }
+        Plan::save(source, &occupancy).state("Nothing was written.")?
+    };
     judge_room(session, &image, &plan, &options)?;
 
     let steps = if args.no_check { 1 } else { 2 };
@@ -66,6 +74,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let made_by = concat!("imbrik ", env!("CARGO_PKG_VERSION"));
     let mut manifest = Manifest::new(&survey, made_by, Timestamp::now());
     manifest.card_model.clone_from(&card.model);
+    manifest.exact = args.exact;
     let saved = save(&plan.view, manifest, &image, &options, watch).map_err(|error| {
         let next = match error.class() {
             Class::Cancelled => "Run the same command again to start over.",
@@ -81,7 +90,8 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
             .next(next)
     })?;
     drop(progress);
-    summary(session, &card, &image, &saved, &tally, started.elapsed());
+    let used = plan.view.copied_in(Span::whole(card.size));
+    summary(session, &card, &image, (&saved, used), &tally, started.elapsed());
     Ok(if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable })
 }
 
@@ -282,7 +292,7 @@ fn summary(
     session: &Session,
     card: &Card,
     image: &Path,
-    saved: &Saved,
+    (saved, used): (&Saved, ByteLen),
     tally: &Tally,
     took: Duration,
 ) {
@@ -295,6 +305,7 @@ fn summary(
             "card_size": card.size.get(),
             "card_bytes_read": tally.read().get(),
             "card_bytes_written": tally.written().get(),
+            "used_bytes": used.get(),
             "image": image.to_string_lossy(),
             "image_bytes": saved.image_len.get(),
             "zero_bytes": saved.zeros.get(),
@@ -315,10 +326,11 @@ fn summary(
         size::short(card.size)
     ));
     out.line(&format!(
-        "Time      {}, {} of the card read",
-        time::span(took),
+        "Used      {} of the card are in use, {} were read",
+        size::both(used),
         size::short(tally.read())
     ));
+    out.line(&format!("Time      {}", time::span(took)));
     for sum in &saved.sums {
         out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
     }

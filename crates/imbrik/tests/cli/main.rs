@@ -8,3 +8,4 @@ mod harness;
 mod restore;
 mod save;
 mod usage;
+mod used;

@@ -6,7 +6,7 @@ use std::{fs, path::Path};
 /// A bench with an image of the card and a slot `b` of `size`, full of stale bytes.
 fn with_target(size: u64, about: &str) -> Bench {
     let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {size}\n{about}\n"));
-    bench.good("save rack:a hive.img.zst --no-check");
+    bench.good("save rack:a hive.img.zst --no-check --exact");
     fs::write(bench.path("rack/b.img"), vec![0xee; usize::try_from(size).unwrap()]).unwrap();
     bench
 }
@@ -169,7 +169,7 @@ fn a_table_behind_a_preface_stops_and_asks() {
     fs::write(bench.path("odd.img"), prefaced).unwrap();
     bench.imbrik("restore odd.img rack:b --yes").expect(4).says("--starts-at 4096");
     assert!(is_stale(&bench));
-    bench.good("restore odd.img rack:b --yes --starts-at 4096");
+    bench.good("restore odd.img rack:b --yes --wipe --starts-at 4096");
     assert!(bench.bytes("rack/b.img") == bench.bytes("rack/a.img"));
 }
 

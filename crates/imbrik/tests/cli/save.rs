@@ -108,7 +108,7 @@ fn the_last_json_object_holds_the_figures() {
 fn unreadable_sectors_are_zeros_and_named_and_the_code_tells() {
     let bad = "unreadable = [[20971520, 4096]]\nflaky = [[5242880, 512, 3]]";
     let bench = Bench::with_slot_a(bad, "");
-    let run = bench.imbrik("save rack:a hive.img.zst --json").expect(6);
+    let run = bench.imbrik("save rack:a hive.img.zst --exact --json").expect(6);
     assert_eq!(run.json()["unreadable"], serde_json::json!([[20_971_520, 4096]]));
     let mut expected = bench.bytes("rack/a.img");
     expected[20_971_520..][..4096].fill(0);
@@ -121,7 +121,7 @@ fn unreadable_sectors_are_zeros_and_named_and_the_code_tells() {
 fn a_card_pulled_out_midway_leaves_no_image() {
     let bench = Bench::with_slot_a("pulled_after = 30000000", "");
     bench
-        .imbrik("save rack:a hive.img.zst")
+        .imbrik("save rack:a hive.img.zst --exact")
         .expect(1)
         .says("does not answer")
         .says("no image hive.img.zst was made")

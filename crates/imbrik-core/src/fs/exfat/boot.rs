@@ -2,7 +2,7 @@
 
 use crate::{
     bytes,
-    units::{ByteLen, ByteOffset},
+    units::{ByteLen, ByteOffset, Span},
 };
 
 /// A boot sector whose numbers agree with each other.
@@ -11,6 +11,18 @@ pub(super) struct BootSector {
     pub(super) serial: u32,
     /// `VolumeLength`, in bytes.
     pub(super) volume_len: ByteLen,
+    /// Where the allocation table stands, and how long it is.
+    pub(super) table: Span,
+    /// How many tables there are: two only with a transaction-safe variant.
+    pub(super) table_count: u8,
+    /// How many clusters there are, and how long each is.
+    pub(super) clusters: u64,
+    pub(super) cluster: ByteLen,
+    /// The root directory's first cluster, counted from 0.
+    pub(super) root_cluster: u64,
+    /// Bytes a sector.
+    pub(super) sector: u64,
+    heap: ByteOffset,
     root_directory: ByteOffset,
 }
 
@@ -36,11 +48,32 @@ impl BootSector {
             return None;
         }
         let root = heap.checked_add(cluster.checked_mul(first_cluster_of_root.into())?)?;
+        let table = ByteOffset::new(u64::from(bytes::le_u32(raw, 80)?).checked_mul(sector)?);
+        let table_len = ByteLen::new(u64::from(bytes::le_u32(raw, 84)?).checked_mul(sector)?);
         Some(Self {
+            table: Span::new(table, table_len)?,
+            table_count: bytes::u8(raw, 110)?,
+            clusters: cluster_count.into(),
+            cluster: ByteLen::new(cluster),
+            root_cluster: first_cluster_of_root.into(),
+            sector,
+            heap: ByteOffset::new(heap),
             serial: bytes::le_u32(raw, 100)?,
             volume_len: ByteLen::new(bytes::le_u64(raw, 72)?.checked_mul(sector)?),
             root_directory: ByteOffset::new(root),
         })
+    }
+
+    /// Where the clusters lie.
+    pub(super) fn data(&self) -> Span {
+        let len = self.cluster.checked_mul(self.clusters).unwrap_or_default();
+        Span::between(self.heap, self.heap.saturating_add(len))
+    }
+
+    /// Where cluster `number`, counted from 0, lies; `None` when there is no such one.
+    pub(super) fn cluster_span(&self, number: u64) -> Option<Span> {
+        let start = self.heap.checked_add(self.cluster.checked_mul(number)?)?;
+        (number < self.clusters).then(|| Span::between(start, start.saturating_add(self.cluster)))
     }
 
     /// Where the root directory's first cluster starts.

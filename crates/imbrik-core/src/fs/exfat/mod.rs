@@ -1,6 +1,9 @@
 //! exFAT, after the exFAT file system specification.
 
 mod boot;
+mod usage;
+
+pub(super) use usage::usage;
 
 use super::{Volume, VolumeKind, serial_text};
 use crate::{

@@ -1,7 +1,13 @@
 //! ext2, ext3 and ext4: one on-disk format with features, after the kernel's documentation
 //! ("ext4 Data Structures and Algorithms").
 
+mod checksum;
+mod group;
+mod journal;
 mod superblock;
+mod usage;
+
+pub(super) use usage::usage;
 
 use super::{Volume, VolumeKind, uuid_text};
 use crate::{

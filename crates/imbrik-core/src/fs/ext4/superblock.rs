@@ -1,25 +1,71 @@
 //! The superblock: `struct ext4_super_block`, 1024 bytes at byte 1024 of the volume.
 
-use crate::{bytes, units::ByteLen};
+use super::checksum::crc32c;
+use crate::{
+    bytes,
+    error::{Error, Result},
+    units::{ByteLen, ByteOffset, Span},
+};
 
 const MAGIC: u16 = 0xef53;
 const COMPAT_HAS_JOURNAL: u32 = 0x4;
+const COMPAT_SPARSE_SUPER2: u32 = 0x200;
 /// Incompatible features that ext3 knows: filetype, recover, journal_dev, meta_bg.
 const INCOMPAT_OF_EXT3: u32 = 0x2 | 0x4 | 0x8 | 0x10;
+const INCOMPAT_RECOVER: u32 = 0x4;
+const INCOMPAT_JOURNAL_DEV: u32 = 0x8;
+const INCOMPAT_META_BG: u32 = 0x10;
 const INCOMPAT_64BIT: u32 = 0x80;
+const INCOMPAT_CSUM_SEED: u32 = 0x2000;
+/// Incompatible features that change nothing about which blocks are in use, or that are handled:
+/// filetype, meta_bg, extents, 64bit, mmp, flex_bg, ea_inode, csum_seed, largedir, inline_data,
+/// encrypt, casefold.
+const INCOMPAT_KNOWN: u32 = 0x2
+    | INCOMPAT_META_BG
+    | 0x40
+    | INCOMPAT_64BIT
+    | 0x100
+    | 0x200
+    | 0x400
+    | INCOMPAT_CSUM_SEED
+    | 0x4000
+    | 0x8000
+    | 0x1_0000
+    | 0x2_0000;
 /// Read-only-compatible features that ext3 knows: sparse_super, large_file, btree_dir.
 const RO_COMPAT_OF_EXT3: u32 = 0x1 | 0x2 | 0x4;
+const RO_COMPAT_SPARSE_SUPER: u32 = 0x1;
+const RO_COMPAT_GDT_CSUM: u32 = 0x10;
+const RO_COMPAT_BIGALLOC: u32 = 0x200;
+const RO_COMPAT_METADATA_CSUM: u32 = 0x400;
+const STATE_ERRORS: u16 = 0x2;
 
 /// A superblock whose basic numbers make sense.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Superblock {
     pub(super) uuid: [u8; 16],
     pub(super) label: Option<String>,
-    blocks: u64,
-    block_len: u64,
+    pub(super) blocks: u64,
+    pub(super) block_len: u64,
+    pub(super) first_data_block: u64,
+    pub(super) blocks_per_group: u64,
+    /// Blocks a bit of a block bitmap: 1 but with bigalloc.
+    pub(super) cluster_blocks: u64,
+    pub(super) inodes_per_group: u64,
+    pub(super) inode_len: u64,
+    /// Bytes a group descriptor: 32, or more with 64bit.
+    pub(super) descriptor_len: u64,
+    pub(super) first_meta_bg: u64,
+    pub(super) reserved_gdt_blocks: u64,
+    pub(super) journal_inode: u32,
+    /// The seed of every other checksum.
+    pub(super) seed: u32,
+    backup_groups: [u32; 2],
+    state: u16,
     compat: u32,
     incompat: u32,
     ro_compat: u32,
+    checksum_is_wrong: bool,
 }
 
 impl Superblock {
@@ -37,20 +83,84 @@ impl Superblock {
         if s_log_block_size > 6 {
             return None;
         }
+        let compat = bytes::le_u32(raw, 0x5c)?;
         let incompat = bytes::le_u32(raw, 0x60)?;
-        let high = match incompat & INCOMPAT_64BIT {
-            0 => 0,
-            _ => u64::from(bytes::le_u32(raw, 0x150)?) << 32,
+        let ro_compat = bytes::le_u32(raw, 0x64)?;
+        let is_64bit = incompat & INCOMPAT_64BIT != 0;
+        let high = if is_64bit { u64::from(bytes::le_u32(raw, 0x150)?) << 32 } else { 0 };
+        let uuid = bytes::array(raw, 0x68)?;
+        let s_log_cluster_size = bytes::le_u32(raw, 0x1c)?;
+        let cluster_blocks = match ro_compat & RO_COMPAT_BIGALLOC {
+            0 => 1,
+            _ => 1u64.checked_shl(s_log_cluster_size.checked_sub(s_log_block_size)?)?,
         };
+        let s_rev_level = bytes::le_u32(raw, 0x4c)?;
+        let has_checksums = ro_compat & RO_COMPAT_METADATA_CSUM != 0;
+        let expected = crc32c(!0, raw.get(..0x3fc)?);
         Some(Self {
-            uuid: bytes::array(raw, 0x68)?,
             label: bytes::text(raw.get(0x78..0x88)?),
             blocks: u64::from(bytes::le_u32(raw, 0x4)?) | high,
             block_len: 1024u64.checked_shl(s_log_block_size)?,
-            compat: bytes::le_u32(raw, 0x5c)?,
+            first_data_block: bytes::le_u32(raw, 0x14)?.into(),
+            blocks_per_group: bytes::le_u32(raw, 0x20)?.into(),
+            cluster_blocks,
+            inodes_per_group: bytes::le_u32(raw, 0x28)?.into(),
+            inode_len: if s_rev_level == 0 { 128 } else { bytes::le_u16(raw, 0x58)?.into() },
+            descriptor_len: if is_64bit { bytes::le_u16(raw, 0xfe)?.into() } else { 32 },
+            first_meta_bg: bytes::le_u32(raw, 0x104)?.into(),
+            reserved_gdt_blocks: bytes::le_u16(raw, 0xce)?.into(),
+            journal_inode: bytes::le_u32(raw, 0xe0)?,
+            seed: match incompat & INCOMPAT_CSUM_SEED {
+                0 => crc32c(!0, &uuid),
+                _ => bytes::le_u32(raw, 0x270)?,
+            },
+            backup_groups: [bytes::le_u32(raw, 0x24c)?, bytes::le_u32(raw, 0x250)?],
+            state: bytes::le_u16(raw, 0x3a)?,
+            uuid,
+            compat,
             incompat,
-            ro_compat: bytes::le_u32(raw, 0x64)?,
+            ro_compat,
+            checksum_is_wrong: has_checksums && bytes::le_u32(raw, 0x3fc)? != expected,
         })
+    }
+
+    /// Whether the volume's own word on which of its blocks are in use can be taken.
+    ///
+    /// # Errors
+    /// With the first reason why not.
+    pub(super) fn can_be_trusted(&self, room: ByteLen) -> Result<()> {
+        let unknown = self.incompat & !INCOMPAT_KNOWN & !INCOMPAT_RECOVER & !INCOMPAT_JOURNAL_DEV;
+        let bits = self.block_len.saturating_mul(8);
+        let clusters = self.blocks_per_group.checked_div(self.cluster_blocks).unwrap_or(0);
+        let per_block = self.block_len.checked_div(self.inode_len.max(1)).unwrap_or(0);
+        let wrong = |what: String| Err(Error::corrupt(what));
+        if self.checksum_is_wrong {
+            wrong("the superblock's checksum is wrong".into())
+        } else if self.incompat & INCOMPAT_RECOVER != 0 {
+            Err(Error::unsupported("its journal is to be replayed first"))
+        } else if self.incompat & INCOMPAT_JOURNAL_DEV != 0 {
+            Err(Error::unsupported("it is a journal for another volume"))
+        } else if unknown != 0 {
+            Err(Error::unsupported(format!("its feature {unknown:#x} is not known")))
+        } else if self.state & STATE_ERRORS != 0 {
+            wrong("it is marked as having errors".into())
+        } else if self.volume_len() > room {
+            wrong(format!("it says that it is {} long, its place has {room}", self.volume_len()))
+        } else if self.blocks <= self.first_data_block
+            || clusters == 0
+            || clusters > bits
+            || self.inodes_per_group == 0
+            || self.inodes_per_group > bits
+            || !self.inode_len.is_power_of_two()
+            || !(128..=self.block_len).contains(&self.inode_len)
+            || !self.inodes_per_group.is_multiple_of(per_block.max(1))
+            || !self.descriptor_len.is_power_of_two()
+            || !(32..=self.block_len.min(1024)).contains(&self.descriptor_len)
+        {
+            wrong("the superblock's numbers contradict each other".into())
+        } else {
+            Ok(())
+        }
     }
 
     /// How long the volume says it is; the largest length when 64 bits cannot hold it.
@@ -64,5 +174,103 @@ impl Superblock {
 
     pub(super) fn has_features_since_ext4(&self) -> bool {
         self.incompat & !INCOMPAT_OF_EXT3 != 0 || self.ro_compat & !RO_COMPAT_OF_EXT3 != 0
+    }
+
+    pub(super) fn has_metadata_csum(&self) -> bool {
+        self.ro_compat & RO_COMPAT_METADATA_CSUM != 0
+    }
+
+    /// Whether descriptors carry checksums, so that their flags and unused counts mean something.
+    pub(super) fn has_group_checksums(&self) -> bool {
+        self.ro_compat & (RO_COMPAT_METADATA_CSUM | RO_COMPAT_GDT_CSUM) != 0
+    }
+
+    /// How many groups there are.
+    pub(super) fn groups(&self) -> u64 {
+        let blocks = self.blocks.saturating_sub(self.first_data_block);
+        blocks.div_ceil(self.blocks_per_group.max(1))
+    }
+
+    /// The first block of a group.
+    pub(super) fn group_start(&self, group: u64) -> u64 {
+        self.first_data_block.saturating_add(group.saturating_mul(self.blocks_per_group))
+    }
+
+    /// How many blocks a group has: all as many, but the last.
+    pub(super) fn group_len(&self, group: u64) -> u64 {
+        self.blocks.saturating_sub(self.group_start(group)).min(self.blocks_per_group)
+    }
+
+    /// Descriptors a block.
+    fn descriptors_a_block(&self) -> u64 {
+        self.block_len.checked_div(self.descriptor_len).unwrap_or(1).max(1)
+    }
+
+    fn uses_meta_bg(&self) -> bool {
+        self.incompat & INCOMPAT_META_BG != 0
+    }
+
+    /// The block, and the byte in it, where the descriptor of `group` stands.
+    pub(super) fn descriptor_at(&self, group: u64) -> (u64, u64) {
+        let a_block = self.descriptors_a_block();
+        let index = group.checked_div(a_block).unwrap_or(0);
+        let inside = group.checked_rem(a_block).unwrap_or(0).saturating_mul(self.descriptor_len);
+        if !self.uses_meta_bg() || index < self.first_meta_bg {
+            return (self.primary().saturating_add(1).saturating_add(index), inside);
+        }
+        let first = index.saturating_mul(a_block);
+        let behind = u64::from(self.has_superblock(first)).saturating_add(self.shift(first));
+        (self.group_start(first).saturating_add(behind), inside)
+    }
+
+    /// The block that holds the primary superblock: byte 1024 of the volume.
+    fn primary(&self) -> u64 {
+        Self::OFFSET.checked_div(self.block_len).unwrap_or(0)
+    }
+
+    /// How far everything in group 0 stands behind the group's start: with bigalloc and blocks of
+    /// 1 KiB, the group starts at block 0 and the superblock stands in block 1.
+    fn shift(&self, group: u64) -> u64 {
+        if group == 0 { self.primary().saturating_sub(self.first_data_block) } else { 0 }
+    }
+
+    /// Whether a group starts with a superblock: the first, and those that the sparse rules name.
+    pub(super) fn has_superblock(&self, group: u64) -> bool {
+        let power_of = |base: u64| {
+            let mut power = base;
+            while power < group {
+                power = power.saturating_mul(base);
+            }
+            power == group
+        };
+        if self.compat & COMPAT_SPARSE_SUPER2 != 0 {
+            return group == 0 || self.backup_groups.iter().any(|g| u64::from(*g) == group);
+        }
+        self.ro_compat & RO_COMPAT_SPARSE_SUPER == 0
+            || group <= 1
+            || [3, 5, 7].into_iter().any(power_of)
+    }
+
+    /// How many blocks at the start of a group hold superblock and descriptors.
+    pub(super) fn leading_blocks(&self, group: u64) -> u64 {
+        let a_block = self.descriptors_a_block();
+        let all = self.groups().div_ceil(a_block);
+        let index = group.checked_div(a_block).unwrap_or(0);
+        let own = u64::from(self.has_superblock(group)).saturating_add(self.shift(group));
+        if self.uses_meta_bg() && index >= self.first_meta_bg {
+            let place = group.checked_rem(a_block).unwrap_or(0);
+            let is_copy = place <= 1 || place.saturating_add(1) == a_block;
+            return own.saturating_add(u64::from(is_copy));
+        }
+        let table = if self.uses_meta_bg() { all.min(self.first_meta_bg) } else { all };
+        let table = table.saturating_add(self.reserved_gdt_blocks);
+        if own == 0 { 0 } else { table.saturating_add(own) }
+    }
+
+    /// `count` blocks from `first` as bytes; `None` when they don't lie in the volume.
+    pub(super) fn span(&self, first: u64, count: u64) -> Option<Span> {
+        let end = first.checked_add(count).filter(|end| *end <= self.blocks)?;
+        let start = ByteOffset::new(first.checked_mul(self.block_len)?);
+        Some(Span::between(start, ByteOffset::new(end.checked_mul(self.block_len)?)))
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::{
     bytes,
-    units::{ByteLen, ByteOffset},
+    units::{ByteLen, ByteOffset, Span},
 };
 
 /// How wide the entries of the file allocation table are.
@@ -13,10 +13,30 @@ pub(super) enum Width {
     Bits32,
 }
 
+impl Width {
+    /// The entry that marks a cluster as bad: nothing of the volume is in it.
+    pub(super) fn bad(self) -> u32 {
+        match self {
+            Self::Bits12 => 0xff7,
+            Self::Bits16 => 0xfff7,
+            Self::Bits32 => 0x0fff_fff7,
+        }
+    }
+}
+
 /// A boot sector whose numbers agree with each other.
 #[derive(Debug)]
 pub(super) struct BootSector {
     pub(super) width: Width,
+    /// `BPB_Media`: the first byte of every table.
+    pub(super) media: u8,
+    /// How many clusters there are, and how long each is.
+    pub(super) clusters: u64,
+    pub(super) cluster: ByteLen,
+    first_table: ByteOffset,
+    table_len: ByteLen,
+    table_count: u64,
+    data_start: ByteOffset,
     /// `BS_VolID`, 0 when there is none.
     pub(super) serial: u32,
     /// `BS_VolLab`, without the placeholder that tools write for "none".
@@ -73,16 +93,50 @@ impl BootSector {
         } else {
             first_root
         };
+        // A table too short for its clusters describes another volume than this.
+        let bits = match width {
+            Width::Bits12 => 12u64,
+            Width::Bits16 => 16,
+            Width::Bits32 => 32,
+        };
+        let table_bits = clusters.checked_add(2)?.checked_mul(bits)?;
+        if table_bits.div_ceil(8) > fat_sz.checked_mul(byts_per_sec)? {
+            return None;
+        }
         let extended = if is_32 { 64usize } else { 36 };
         let signed = bytes::u8(raw, extended.checked_add(2)?)? == 0x29;
         let (id_at, label_at) = (extended.checked_add(3)?, extended.checked_add(7)?);
         let label = raw.get(label_at..label_at.checked_add(11)?).filter(|_| signed);
         Some(Self {
             width,
+            media,
+            clusters,
+            cluster: ByteLen::new(sec_per_clus.checked_mul(byts_per_sec)?),
+            first_table: ByteOffset::new(rsvd_sec_cnt.checked_mul(byts_per_sec)?),
+            table_len: ByteLen::new(fat_sz.checked_mul(byts_per_sec)?),
+            table_count: num_fats,
+            data_start: ByteOffset::new(first_data.checked_mul(byts_per_sec)?),
             serial: if signed { bytes::le_u32(raw, id_at)? } else { 0 },
             label: label.filter(|label| *label != b"NO NAME    ").and_then(bytes::text),
             volume_len: ByteLen::new(tot_sec.checked_mul(byts_per_sec)?),
             root_directory: ByteOffset::new(root_sector.checked_mul(byts_per_sec)?),
+        })
+    }
+}
+
+impl BootSector {
+    /// Where the clusters lie.
+    pub(super) fn data(&self) -> Span {
+        let len = self.cluster.checked_mul(self.clusters).unwrap_or_default();
+        Span::between(self.data_start, self.data_start.saturating_add(len))
+    }
+
+    /// Where the copies of the allocation table lie.
+    pub(super) fn tables(&self) -> impl Iterator<Item = Span> {
+        (0..self.table_count).map(|index| {
+            let ahead = self.table_len.checked_mul(index).unwrap_or_default();
+            let start = self.first_table.saturating_add(ahead);
+            Span::between(start, start.saturating_add(self.table_len))
         })
     }
 }

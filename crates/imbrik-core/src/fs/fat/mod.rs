@@ -1,6 +1,9 @@
 //! FAT12, FAT16 and FAT32, after the FAT file system specification 1.03.
 
 mod boot;
+mod usage;
+
+pub(super) use usage::usage;
 
 use super::{Volume, VolumeKind, serial_text};
 use crate::{

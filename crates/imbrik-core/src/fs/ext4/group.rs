@@ -1,0 +1,114 @@
+//! Group descriptors: where a group's bitmaps and inode table stand, and how much of it is used.
+//!
+//! ```text
+//!  0 block bitmap   4 inode bitmap   8 inode table   12 free blocks   14 free inodes
+//! 16 directories   18 flags   24 bitmap checksums (2 × 2)   28 unused inodes   30 checksum
+//! 32 … the high halves of all these, with 64-byte descriptors
+//! ```
+
+use super::{
+    checksum::{crc16, crc32c},
+    superblock::Superblock,
+};
+use crate::{
+    bytes,
+    error::{Error, Result},
+};
+
+const INODE_UNINIT: u16 = 0x1;
+const BLOCK_UNINIT: u16 = 0x2;
+const CHECKSUM_AT: usize = 0x1e;
+
+/// A descriptor whose checksum is right.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Group {
+    pub(super) block_bitmap: u64,
+    pub(super) inode_bitmap: u64,
+    pub(super) inode_table: u64,
+    /// In clusters.
+    pub(super) free_clusters: u64,
+    /// Whether the block bitmap was never written, so that its content is implied.
+    pub(super) is_block_uninit: bool,
+    /// How many inodes at the end of the table were never used; `None` when the descriptors don't
+    /// tell.
+    pub(super) unused_inodes: Option<u64>,
+    block_bitmap_checksum: u32,
+    has_wide_checksum: bool,
+}
+
+impl Group {
+    /// Decodes the descriptor of group `number`.
+    ///
+    /// # Errors
+    /// [`crate::Class::Corrupt`] when its checksum is wrong.
+    pub(super) fn decode(raw: &[u8], number: u64, superblock: &Superblock) -> Result<Self> {
+        let decoded = Self::fields(raw, superblock);
+        let group = decoded.ok_or_else(|| Error::corrupt("a group descriptor is cut short"))?;
+        let number32 = u32::try_from(number).unwrap_or(u32::MAX).to_le_bytes();
+        let found = bytes::le_u16(raw, CHECKSUM_AT).unwrap_or(0);
+        let before = raw.get(..CHECKSUM_AT).unwrap_or_default();
+        let behind = raw.get(0x20..).unwrap_or_default();
+        let computed = if superblock.has_metadata_csum() {
+            let crc = crc32c(crc32c(superblock.seed, &number32), before);
+            let crc = crc32c(crc32c(crc, &[0, 0]), behind);
+            u16::try_from(crc & 0xffff).ok()
+        } else if superblock.has_group_checksums() {
+            let crc = crc16(crc16(crc16(!0, &superblock.uuid), &number32), before);
+            Some(crc16(crc, behind))
+        } else {
+            None
+        };
+        match computed {
+            Some(computed) if computed != found => Err(Error::corrupt(format!(
+                "group {number}: descriptor checksum is {found:#06x}, computed {computed:#06x}"
+            ))),
+            _ => Ok(group),
+        }
+    }
+
+    fn fields(raw: &[u8], superblock: &Superblock) -> Option<Self> {
+        let is_wide = superblock.descriptor_len >= 64;
+        let wide_u32 = |low: usize, high: usize| {
+            let high = if is_wide { u64::from(bytes::le_u32(raw, high)?) << 32 } else { 0 };
+            Some(u64::from(bytes::le_u32(raw, low)?) | high)
+        };
+        let wide_u16 = |low: usize, high: usize| {
+            let high = if is_wide { u32::from(bytes::le_u16(raw, high)?) << 16 } else { 0 };
+            Some(u32::from(bytes::le_u16(raw, low)?) | high)
+        };
+        let flags = bytes::le_u16(raw, 0x12)?;
+        let tells = superblock.has_group_checksums();
+        let never_used = match flags & INODE_UNINIT {
+            0 => u64::from(wide_u16(0x1c, 0x32)?).min(superblock.inodes_per_group),
+            _ => superblock.inodes_per_group,
+        };
+        Some(Self {
+            block_bitmap: wide_u32(0x0, 0x20)?,
+            inode_bitmap: wide_u32(0x4, 0x24)?,
+            inode_table: wide_u32(0x8, 0x28)?,
+            free_clusters: wide_u16(0xc, 0x2c)?.into(),
+            is_block_uninit: tells && flags & BLOCK_UNINIT != 0,
+            unused_inodes: tells.then_some(never_used),
+            block_bitmap_checksum: wide_u16(0x18, 0x38)?,
+            has_wide_checksum: is_wide,
+        })
+    }
+
+    /// Compares the block bitmap with its checksum; `bitmap` holds one bit a cluster of a group.
+    pub(super) fn check_block_bitmap(
+        &self,
+        bitmap: &[u8],
+        number: u64,
+        superblock: &Superblock,
+    ) -> Result<()> {
+        let mask = if self.has_wide_checksum { u32::MAX } else { 0xffff };
+        let computed = crc32c(superblock.seed, bitmap) & mask;
+        match superblock.has_metadata_csum() && computed != self.block_bitmap_checksum & mask {
+            false => Ok(()),
+            true => Err(Error::corrupt(format!(
+                "group {number}: block bitmap checksum is {:#x}, computed {computed:#x}",
+                self.block_bitmap_checksum
+            ))),
+        }
+    }
+}

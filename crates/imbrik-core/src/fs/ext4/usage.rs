@@ -1,0 +1,225 @@
+//! Which blocks of an ext volume are in use: by its block bitmaps, where they can be trusted.
+
+use super::{group::Group, journal, superblock::Superblock};
+use crate::{
+    error::{Class, Error, Result},
+    fs::Usage,
+    store::{ReadAt, read_up_to},
+    units::{ByteOffset, Span},
+};
+
+/// What is in use. A volume whose metadata contradict themselves counts as used as a whole.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(in crate::fs) fn usage(store: &dyn ReadAt) -> Result<Usage> {
+    let size = store.size();
+    let raw = read_up_to(store, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)?;
+    let found = match Superblock::decode(&raw) {
+        Some(superblock) => superblock
+            .can_be_trusted(size)
+            .and_then(|()| Bitmaps { store, superblock: &superblock }.usage()),
+        None => Err(Error::corrupt("its superblock is gone")),
+    };
+    match found {
+        Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
+            Ok(Usage::distrusted(size, &error))
+        }
+        found => found,
+    }
+}
+
+struct Bitmaps<'a> {
+    store: &'a dyn ReadAt,
+    superblock: &'a Superblock,
+}
+
+impl Bitmaps<'_> {
+    fn usage(&self) -> Result<Usage> {
+        let superblock = self.superblock;
+        let mut used = Vec::new();
+        let mut cleared = Vec::new();
+        // Boot code in front of the first block, and whatever lies behind the last.
+        let blocks = superblock.span(0, superblock.blocks).unwrap_or_default();
+        let head = superblock.span(0, superblock.first_data_block).unwrap_or_default();
+        used.push(head);
+        used.push(Span::between(blocks.end(), ByteOffset::new(self.store.size().get())));
+        let mut descriptors = (u64::MAX, Vec::new());
+        let mut first_table = 0;
+        for number in 0..superblock.groups() {
+            let (block, inside) = superblock.descriptor_at(number);
+            if descriptors.0 != block {
+                descriptors = (block, self.read_block(block)?);
+            }
+            let from = usize::try_from(inside).unwrap_or(usize::MAX);
+            let len = usize::try_from(superblock.descriptor_len).unwrap_or(0);
+            let raw = descriptors.1.get(from..from.saturating_add(len)).unwrap_or_default();
+            let group = Group::decode(raw, number, superblock)?;
+            if number == 0 {
+                first_table = group.inode_table;
+            }
+            self.group(number, &group, &mut used, &mut cleared)?;
+        }
+        cleared.extend(journal::void_body(self.store, superblock, first_table)?);
+        Ok(Usage::of(used, cleared))
+    }
+
+    /// A block of the volume.
+    fn read_block(&self, block: u64) -> Result<Vec<u8>> {
+        let span = self.span(block, 1)?;
+        read_up_to(self.store, span.start(), span.len().to_usize().unwrap_or(0))
+    }
+
+    fn span(&self, first: u64, count: u64) -> Result<Span> {
+        self.superblock.span(first, count).ok_or_else(|| {
+            Error::corrupt(format!("block {first} is said to be in use and lies outside"))
+        })
+    }
+
+    fn group(
+        &self,
+        number: u64,
+        group: &Group,
+        used: &mut Vec<Span>,
+        cleared: &mut Vec<Span>,
+    ) -> Result<()> {
+        let superblock = self.superblock;
+        let start = superblock.group_start(number);
+        // What a group's metadata take is in use whatever its bitmap says.
+        let leading = superblock.leading_blocks(number).min(superblock.group_len(number));
+        used.push(self.span(start, leading)?);
+        used.push(self.span(group.block_bitmap, 1)?);
+        used.push(self.span(group.inode_bitmap, 1)?);
+        let per_block = superblock.block_len.checked_div(superblock.inode_len).unwrap_or(1).max(1);
+        let table_blocks = superblock.inodes_per_group.div_ceil(per_block);
+        let table = self.span(group.inode_table, table_blocks)?;
+        used.push(table);
+        match group.unused_inodes {
+            Some(unused) => {
+                let live = superblock.inodes_per_group.saturating_sub(unused).div_ceil(per_block);
+                let from = group.inode_table.saturating_add(live);
+                cleared.push(self.span(from, table_blocks.saturating_sub(live))?);
+            }
+            None => self.clear_by_inode_bitmap(group, per_block, cleared)?,
+        }
+        if group.is_block_uninit {
+            return Ok(());
+        }
+        let bitmap = self.read_block(group.block_bitmap)?;
+        let cluster = superblock.cluster_blocks;
+        let all = superblock.blocks_per_group.checked_div(cluster).unwrap_or(0);
+        let covered = usize::try_from(all.div_ceil(8)).unwrap_or(usize::MAX);
+        let covered = bitmap.get(..covered).unwrap_or(&bitmap);
+        group.check_block_bitmap(covered, number, superblock)?;
+        let clusters = superblock.group_len(number).div_ceil(cluster);
+        let mut in_use = 0u64;
+        for (first, count) in runs(&bitmap, clusters) {
+            in_use = in_use.saturating_add(count);
+            let first = start.saturating_add(first.saturating_mul(cluster));
+            let end = first.saturating_add(count.saturating_mul(cluster)).min(superblock.blocks);
+            used.push(self.span(first, end.saturating_sub(first))?);
+        }
+        let free = clusters.saturating_sub(in_use);
+        if free != group.free_clusters {
+            return Err(Error::corrupt(format!(
+                "group {number}: the bitmap has {free} free, the descriptor says {}",
+                group.free_clusters
+            )));
+        }
+        Ok(())
+    }
+
+    /// Without unused counts, whole blocks of the table in which no inode is in use are void.
+    fn clear_by_inode_bitmap(
+        &self,
+        group: &Group,
+        per_block: u64,
+        cleared: &mut Vec<Span>,
+    ) -> Result<()> {
+        let bitmap = self.read_block(group.inode_bitmap)?;
+        let blocks = self.superblock.inodes_per_group.div_ceil(per_block);
+        let mut live = vec![false; usize::try_from(blocks).unwrap_or(0)];
+        for (first, count) in runs(&bitmap, self.superblock.inodes_per_group) {
+            let from = first.checked_div(per_block).unwrap_or(0);
+            let to = first.saturating_add(count).div_ceil(per_block);
+            for block in from..to {
+                if let Some(live) = live.get_mut(usize::try_from(block).unwrap_or(usize::MAX)) {
+                    *live = true;
+                }
+            }
+        }
+        for (block, _) in (0u64..).zip(live).filter(|(_, live)| !live) {
+            cleared.push(self.span(group.inode_table.saturating_add(block), 1)?);
+        }
+        Ok(())
+    }
+}
+
+/// The runs of set bits among the first `count`, as (first, how many).
+pub(super) fn runs(bitmap: &[u8], count: u64) -> Vec<(u64, u64)> {
+    let mut runs: Vec<(u64, u64)> = Vec::new();
+    let mut from = None;
+    let mut at = 0u64;
+    for byte in bitmap {
+        if at >= count {
+            break;
+        }
+        let plain = match (byte, from) {
+            (0, None) | (0xff, Some(_)) => at.saturating_add(8) <= count,
+            _ => false,
+        };
+        if plain {
+            at = at.saturating_add(8);
+            continue;
+        }
+        for bit in 0..8 {
+            if at >= count {
+                break;
+            }
+            match (byte >> bit & 1, from) {
+                (1, None) => from = Some(at),
+                (0, Some(first)) => {
+                    runs.push((first, at.saturating_sub(first)));
+                    from = None;
+                }
+                _ => {}
+            }
+            at = at.saturating_add(1);
+        }
+    }
+    if let Some(first) = from {
+        runs.push((first, at.min(count).saturating_sub(first)));
+    }
+    runs
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::units::ByteLen;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn runs_are_exactly_the_set_bits(
+            bytes in proptest::collection::vec(
+                prop_oneof![Just(0u8), Just(0xff), any::<u8>()], 0..40),
+            count in 0u64..330,
+        ) {
+            let mut expected = Vec::new();
+            for bit in 0..count.min(bytes.len() as u64 * 8) {
+                if bytes[(bit / 8) as usize] >> (bit % 8) & 1 == 1 {
+                    expected.push(bit);
+                }
+            }
+            let found: Vec<u64> =
+                runs(&bytes, count).into_iter().flat_map(|(at, n)| at..at + n).collect();
+            prop_assert_eq!(found, expected);
+        }
+    }
+
+    #[test]
+    fn lengths_are_told_in_bytes() {
+        assert_eq!(Usage::of(vec![Span::whole(ByteLen::new(9))], vec![]).read(), ByteLen::new(9));
+    }
+}
