@@ -124,6 +124,25 @@ pub fn usage(store: &dyn ReadAt, volume: &Volume) -> Result<Usage> {
     }
 }
 
+/// The small file at `path` (names from the root down) in `volume`, which stands in `store`, up to
+/// `most` bytes of it; `None` when there is none or the kind of volume is not looked into.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn small_file(
+    store: &dyn ReadAt,
+    volume: &Volume,
+    path: &[&[u8]],
+    most: usize,
+) -> Result<Option<Vec<u8>>> {
+    match volume.kind {
+        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => {
+            ext4::small_file(store, path, most)
+        }
+        _ => Ok(None),
+    }
+}
+
 /// A UUID as the system's tools write it; `None` when it is all zeros.
 fn uuid_text(raw: [u8; 16]) -> Option<String> {
     let uuid = uuid::Uuid::from_bytes(raw);

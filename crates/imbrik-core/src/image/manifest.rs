@@ -32,6 +32,9 @@ pub struct Manifest {
     /// The host whose card it was, when the card tells.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub host: Option<String>,
+    /// The system on it, when the card tells.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub system: Option<String>,
     /// The label people know the card by.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub label: Option<String>,
@@ -171,7 +174,8 @@ impl Manifest {
             card_size: survey.size.get(),
             sector_size: survey.sector.bytes(),
             card_model: None,
-            host: None,
+            host: survey.host.clone(),
+            system: survey.system.clone(),
             label: survey.label().map(str::to_owned),
             table: survey
                 .table
@@ -310,6 +314,8 @@ mod tests {
             table: None,
             parts: Vec::new(),
             gaps: Vec::new(),
+            host: None,
+            system: None,
             findings: Vec::new(),
             is_blank: true,
         };

@@ -22,6 +22,10 @@ pub struct Survey {
     pub parts: Vec<Part>,
     /// The bytes outside every partition, in order. Tables and boot loaders live there.
     pub gaps: Vec<Span>,
+    /// The name of the host whose card it is, when a volume tells.
+    pub host: Option<String>,
+    /// The name of the system on it, when a volume tells.
+    pub system: Option<String>,
     /// What is odd about it, a sentence each.
     pub findings: Vec<String>,
     /// Whether nothing was recognised and its first MiB holds nothing but zeros.
@@ -90,9 +94,19 @@ impl Survey {
         }
         let sector = table.as_ref().map_or(store.sector_size(), Table::sector_size);
         let gaps = gaps_between(&parts, size);
+        let (mut host, mut system) = (None, None);
+        for part in &parts {
+            if let (Some(volume), Some(place)) =
+                (&part.volume, part.span.intersect(Span::whole(size)))
+            {
+                let window = Window::new(store, place)?;
+                host = host.or(host_in(&window, volume)?);
+                system = system.or(system_in(&window, volume)?);
+            }
+        }
         let is_unknown = table.is_none() && parts.is_empty();
         let is_blank = is_unknown && is_zero(&read_up_to(store, ByteOffset::ZERO, BLANK_HEAD)?);
-        Ok(Self { size, sector, table, parts, gaps, findings, is_blank })
+        Ok(Self { size, sector, table, parts, gaps, host, system, findings, is_blank })
     }
 
     /// Whether nothing at all was recognised.
@@ -114,6 +128,12 @@ impl Survey {
             _ => last,
         };
         ByteLen::new(end.get())
+    }
+
+    /// What people call the card: its host, or else its label.
+    #[must_use]
+    pub fn name(&self) -> Option<&str> {
+        self.host.as_deref().or(self.label())
     }
 
     /// The label people know the card by: that of its largest labelled volume.
@@ -195,6 +215,36 @@ fn gaps_between(parts: &[Part], size: ByteLen) -> Vec<Span> {
     gaps.push(Span::between(at, end));
     gaps.retain(|gap| !gap.is_empty());
     gaps
+}
+
+/// The longest of the files that are looked into, in bytes.
+const MOST_FILE: usize = 4096;
+
+/// The first line of `/etc/hostname`, when it is a name.
+fn host_in(store: &dyn ReadAt, volume: &Volume) -> Result<Option<String>> {
+    let file = fs::small_file(store, volume, &[b"etc", b"hostname"], MOST_FILE)?;
+    let text = String::from_utf8(file.unwrap_or_default()).unwrap_or_default();
+    let name = text.lines().map(str::trim).find(|line| !line.is_empty() && !line.starts_with('#'));
+    let is_name = |name: &&str| {
+        name.len() <= 253 && name.chars().all(|c| c.is_ascii_alphanumeric() || "-._".contains(c))
+    };
+    Ok(name.filter(is_name).map(str::to_owned))
+}
+
+/// The pretty name in `/etc/os-release`, or in the file to which that usually points.
+fn system_in(store: &dyn ReadAt, volume: &Volume) -> Result<Option<String>> {
+    let paths: [&[&[u8]]; 2] = [&[b"etc", b"os-release"], &[b"usr", b"lib", b"os-release"]];
+    for path in paths {
+        let file = fs::small_file(store, volume, path, MOST_FILE)?;
+        let text = String::from_utf8_lossy(&file.unwrap_or_default()).into_owned();
+        let value = text.lines().find_map(|line| line.strip_prefix("PRETTY_NAME="));
+        let name = value.map(|value| value.trim().trim_matches(['"', '\'']));
+        let name = name.map(|name| name.chars().filter(|c| !c.is_control()).take(80).collect());
+        if let Some(name) = name.filter(|name: &String| !name.is_empty()) {
+            return Ok(Some(name));
+        }
+    }
+    Ok(None)
 }
 
 /// How far into an image a preface may reach, in bytes.

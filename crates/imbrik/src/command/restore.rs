@@ -233,9 +233,10 @@ impl Journey<'_> {
         if let Standing::Mounted(mounts) = standing(self.card, self.args.allow_fixed) {
             self.session.make_unmounted(self.card, &mounts, self.args.unmount).state(UNTOUCHED)?;
         }
-        let what = match self.now.label() {
-            Some(_) => "its label",
-            None => "its size",
+        let what = match (&self.now.host, self.now.label()) {
+            (Some(_), _) => "its host name",
+            (None, Some(_)) => "its label",
+            (None, None) => "its size",
         };
         let question = format!(
             "Everything on {} is overwritten. Type {what}, {word}, to go ahead: ",
@@ -273,10 +274,13 @@ impl Journey<'_> {
                         _ => "Restore once more; if it fails again, the card or the reader is bad.",
                     };
                     Failure::from(error)
-                    .state(format!(
-                        "What was on {card_name} is lost, and it has no partition table now, so \
-                         that it is not taken for a whole card."
-                    ))
+                    .state(match tally.written() {
+                        ByteLen::ZERO => UNTOUCHED.to_owned(),
+                        _ => format!(
+                            "What was on {card_name} is lost, and it has no partition table now, \
+                             so that it is not taken for a whole card."
+                        ),
+                    })
                     .next(next)
                 })?;
         if !self.args.no_check {
@@ -372,7 +376,7 @@ impl Journey<'_> {
         }
         let of = self
             .survey
-            .label()
+            .name()
             .map_or_else(|| format!("the content of {}", quoted(self.image.path())), str::to_owned);
         out.line("");
         out.line(&format!(

@@ -208,10 +208,10 @@ fn image_path(
     Ok(path)
 }
 
-/// `hive-07-2026-11-23`: label, else size, then the date.
+/// `hive-07-2026-11-23`: host, else label, else size, then the date.
 fn proposed_stem(survey: &Survey, card: &Card) -> String {
     let name =
-        survey.label().map_or_else(|| format!("card {}", size::short(card.size)), str::to_owned);
+        survey.name().map_or_else(|| format!("card {}", size::short(card.size)), str::to_owned);
     let plain = |c: char| if c.is_alphanumeric() || ".-_".contains(c) { c } else { ' ' };
     let words: String = name.chars().map(plain).collect();
     let words: Vec<_> = words.split_whitespace().collect();

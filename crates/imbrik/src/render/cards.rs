@@ -71,8 +71,15 @@ pub(crate) fn card(out: &Out, seen: &Seen) {
         (card.id != card.path.to_string_lossy()).then(|| format!("id {}", card.id)),
     ];
     let facts: Vec<_> = facts.into_iter().flatten().collect();
+    let host = seen.survey.as_ref().ok().and_then(|survey| {
+        let system = survey.system.as_ref().map_or(String::new(), |name| format!(", {name}"));
+        survey.host.as_ref().map(|host| format!("  {host}{system}"))
+    });
     let name = out.paint(Tone::Strong, &card.path.display().to_string());
     out.line(&format!("{name}  {}", facts.join(" · ")));
+    if let Some(host) = host {
+        out.line(&host);
+    }
     match &seen.survey {
         Ok(found) if found.parts.is_empty() => out.line(&format!("  {}", survey::nothing(found))),
         Ok(found) => survey::parts(found, Some(card)).iter().for_each(|line| out.line(line)),

@@ -89,6 +89,8 @@ pub(crate) fn content(survey: &Survey) -> Value {
             "kind": table.name(),
             "id": table.id(),
         })),
+        "host": survey.host,
+        "system": survey.system,
         "label": survey.label(),
         "blank": survey.is_blank,
         "partitions": survey.parts.iter().map(part).collect::<Vec<_>>(),

@@ -51,8 +51,8 @@ pub(crate) fn behind(survey: &Survey) -> Option<String> {
     (rest > ByteLen::mib(16)).then(|| format!("{} behind the last partition", size::short(rest)))
 }
 
-/// The name people know the card by, and have to type: its label, or else its size.
+/// The name people know the card by, and have to type: its host or label, or else its size.
 pub(crate) fn name(survey: Option<&Survey>, card: &Card) -> String {
-    let label = survey.and_then(Survey::label).map(str::to_owned);
-    label.unwrap_or_else(|| size::short(card.size))
+    let name = survey.and_then(Survey::name).map(str::to_owned);
+    name.unwrap_or_else(|| size::short(card.size))
 }

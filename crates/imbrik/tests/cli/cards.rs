@@ -9,6 +9,7 @@ fn cards_are_shown_with_what_is_on_them() {
     let bench = Bench::with_slot_a("model = \"Sorrel\"", more);
     let run = bench.good("cards");
     run.shows("rack:a  67.6 MB (64.5 MiB) · Sorrel")
+        .shows("\n  hive-07\n")
         .shows("HIVE-BOOT")
         .shows("ext4")
         .shows("16 GB (14.9 GiB) · Willow")

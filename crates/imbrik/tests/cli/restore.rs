@@ -62,7 +62,7 @@ fn nothing_is_written_without_a_confirmation() {
     assert!(is_stale(&bench));
     bench.on_terminal("restore hive.img.zst rack:b", "67.6mb\n").expect(0);
     let again = bench.on_terminal("restore hive.img.zst rack:b", "HIVE-07\n").expect(0);
-    assert!(again.stdout.contains("its label, hive-07"), "{}", again.stdout);
+    assert!(again.stdout.contains("its host name, hive-07"), "{}", again.stdout);
 }
 
 #[test]
@@ -106,9 +106,14 @@ fn a_damaged_image_is_found_before_the_card_is_touched() {
 #[test]
 fn damage_found_only_while_writing_leaves_no_table() {
     let bench = with_target(CARD, "");
-    let len = bench.path("hive.img.zst").metadata().unwrap().len();
-    flip(&bench.path("hive.img.zst"), len - 1_000_000);
-    let run = bench.imbrik("restore hive.img.zst rack:b --yes --no-check").expect(3);
+    bench.good("save rack:a hive.img --exact --no-check");
+    flip(&bench.path("hive.img"), 2_000_000);
+    let run = bench.imbrik("restore hive.img rack:b --yes --no-check").expect(3);
+    run.says("the image is damaged").says("Nothing was written");
+    assert!(is_stale(&bench));
+    flip(&bench.path("hive.img"), 2_000_000);
+    flip(&bench.path("hive.img"), 30_000_000);
+    let run = bench.imbrik("restore hive.img rack:b --yes --no-check").expect(3);
     run.says("the image is damaged").says("no partition table");
     assert!(bench.bytes("rack/b.img")[..1 << 20].iter().all(|byte| *byte == 0));
 }

@@ -3,7 +3,9 @@
 
 mod checksum;
 mod group;
+mod inode;
 mod journal;
+mod map;
 mod superblock;
 mod usage;
 
@@ -15,6 +17,7 @@ use crate::{
     store::{ReadAt, read_up_to},
     units::ByteOffset,
 };
+use inode::Reader;
 use superblock::Superblock;
 
 /// Names an ext volume.
@@ -27,6 +30,23 @@ pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
         size: superblock.volume_len(),
         label: superblock.label,
     }))
+}
+
+/// The small file at `path`, up to `most` bytes of it; `None` when there is none, or when the
+/// volume makes no sense.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn small_file(
+    store: &dyn ReadAt,
+    path: &[&[u8]],
+    most: usize,
+) -> Result<Option<Vec<u8>>> {
+    let raw = read_up_to(store, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)?;
+    match Superblock::decode(&raw).filter(|superblock| superblock.has_sound_numbers()) {
+        Some(superblock) => Reader { store, superblock: &superblock }.file(path, most),
+        None => Ok(None),
+    }
 }
 
 impl Superblock {

@@ -124,15 +124,27 @@ impl Superblock {
         })
     }
 
+    /// Whether the numbers that all arithmetic rests on agree with each other.
+    pub(super) fn has_sound_numbers(&self) -> bool {
+        let bits = self.block_len.saturating_mul(8);
+        let clusters = self.blocks_per_group.checked_div(self.cluster_blocks).unwrap_or(0);
+        let per_block = self.block_len.checked_div(self.inode_len.max(1)).unwrap_or(0);
+        self.blocks > self.first_data_block
+            && (1..=bits).contains(&clusters)
+            && (1..=bits).contains(&self.inodes_per_group)
+            && self.inode_len.is_power_of_two()
+            && (128..=self.block_len).contains(&self.inode_len)
+            && self.inodes_per_group.is_multiple_of(per_block.max(1))
+            && self.descriptor_len.is_power_of_two()
+            && (32..=self.block_len.min(1024)).contains(&self.descriptor_len)
+    }
+
     /// Whether the volume's own word on which of its blocks are in use can be taken.
     ///
     /// # Errors
     /// With the first reason why not.
     pub(super) fn can_be_trusted(&self, room: ByteLen) -> Result<()> {
         let unknown = self.incompat & !INCOMPAT_KNOWN & !INCOMPAT_RECOVER & !INCOMPAT_JOURNAL_DEV;
-        let bits = self.block_len.saturating_mul(8);
-        let clusters = self.blocks_per_group.checked_div(self.cluster_blocks).unwrap_or(0);
-        let per_block = self.block_len.checked_div(self.inode_len.max(1)).unwrap_or(0);
         let wrong = |what: String| Err(Error::corrupt(what));
         if self.checksum_is_wrong {
             wrong("the superblock's checksum is wrong".into())
@@ -146,17 +158,7 @@ impl Superblock {
             wrong("it is marked as having errors".into())
         } else if self.volume_len() > room {
             wrong(format!("it says that it is {} long, its place has {room}", self.volume_len()))
-        } else if self.blocks <= self.first_data_block
-            || clusters == 0
-            || clusters > bits
-            || self.inodes_per_group == 0
-            || self.inodes_per_group > bits
-            || !self.inode_len.is_power_of_two()
-            || !(128..=self.block_len).contains(&self.inode_len)
-            || !self.inodes_per_group.is_multiple_of(per_block.max(1))
-            || !self.descriptor_len.is_power_of_two()
-            || !(32..=self.block_len.min(1024)).contains(&self.descriptor_len)
-        {
+        } else if !self.has_sound_numbers() {
             wrong("the superblock's numbers contradict each other".into())
         } else {
             Ok(())

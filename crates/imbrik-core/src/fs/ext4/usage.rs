@@ -45,7 +45,6 @@ impl Bitmaps<'_> {
         used.push(head);
         used.push(Span::between(blocks.end(), ByteOffset::new(self.store.size().get())));
         let mut descriptors = (u64::MAX, Vec::new());
-        let mut first_table = 0;
         for number in 0..superblock.groups() {
             let (block, inside) = superblock.descriptor_at(number);
             if descriptors.0 != block {
@@ -55,12 +54,9 @@ impl Bitmaps<'_> {
             let len = usize::try_from(superblock.descriptor_len).unwrap_or(0);
             let raw = descriptors.1.get(from..from.saturating_add(len)).unwrap_or_default();
             let group = Group::decode(raw, number, superblock)?;
-            if number == 0 {
-                first_table = group.inode_table;
-            }
             self.group(number, &group, &mut used, &mut cleared)?;
         }
-        cleared.extend(journal::void_body(self.store, superblock, first_table)?);
+        cleared.extend(journal::void_body(self.store, superblock)?);
         Ok(Usage::of(used, cleared))
     }
 

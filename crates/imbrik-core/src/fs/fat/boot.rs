@@ -156,14 +156,14 @@ mod tests {
         raw[17..19].copy_from_slice(&512u16.to_le_bytes());
         raw[19..21].copy_from_slice(&tot_sec.to_le_bytes());
         raw[21] = 0xf8;
-        raw[22] = 32;
+        raw[22] = 64;
         raw[510..].copy_from_slice(&[0x55, 0xaa]);
         raw
     }
 
     #[test]
     fn the_count_of_clusters_decides_the_width() {
-        let first_data = 1 + 2 * 32 + 32;
+        let first_data = 1 + 2 * 64 + 32;
         let at = |clusters: u16| BootSector::decode(&sector(first_data + clusters * 4)).unwrap();
         assert_eq!(at(4084).width, Width::Bits12);
         assert_eq!(at(4085).width, Width::Bits16);
