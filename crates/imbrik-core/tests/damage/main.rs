@@ -4,7 +4,7 @@
 use imbrik_core::{
     Class,
     image::{Image, Manifest, Pack, TileDigest},
-    layout::{Survey, View},
+    layout::{Content, Occupancy, Survey, View},
     progress::{Cancel, Unobserved},
     store::{ReadAt, SparseStore, WriteAt, read_vec},
     transfer::{SaveOptions, Watch, check_tiles, save},
@@ -12,7 +12,12 @@ use imbrik_core::{
 };
 use jiff::Timestamp;
 use proptest::prelude::*;
-use std::{fs, path::Path, sync::Arc};
+use std::{
+    fs,
+    path::Path,
+    process::Command,
+    sync::{Arc, OnceLock},
+};
 
 /// A card of three and a half tiles with something in most of them.
 fn card() -> SparseStore {
@@ -143,6 +148,67 @@ fn damaged_digests_in_the_manifest_are_told() {
         let mut damaged = beside.clone();
         damaged[at + offset] ^= 1;
         assert_eq!(judge(&path, Some(&damaged)), Verdict::Told, "byte {offset}");
+    }
+}
+
+/// Volumes of 16 MiB as the system's own tools make them.
+fn volumes() -> &'static [Vec<u8>] {
+    static MADE: OnceLock<Vec<Vec<u8>>> = OnceLock::new();
+    MADE.get_or_init(|| {
+        let makers = [
+            "mkfs.ext4 -q -F -b 4096",
+            "mkfs.ext4 -q -F -b 1024 -O ^metadata_csum,uninit_bg",
+            "mkfs.ext3 -q -F",
+            "mkfs.ext2 -q -F -b 1024",
+            "mkfs.vfat -F 16",
+            "mkfs.vfat -F 12 -s 32",
+            "mkfs.exfat",
+            "mkswap",
+        ];
+        let made = makers.iter().map(|maker| {
+            let file = tempfile::NamedTempFile::new().unwrap();
+            file.as_file().set_len(16 << 20).unwrap();
+            let line = format!("PATH=$PATH:/usr/sbin:/sbin; {maker} {}", file.path().display());
+            let output = Command::new("sh").args(["-c", &line]).output().unwrap();
+            assert!(output.status.success(), "{output:?}; ./test installs what is needed");
+            fs::read(file.path()).unwrap()
+        });
+        made.collect()
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(1500))]
+
+    /// Most bytes that matter stand among the first few blocks: damage falls there.
+    #[test]
+    fn a_damaged_volume_is_taken_whole_or_by_a_plan_without_holes(
+        which in 0usize..8,
+        flips in proptest::collection::vec((0usize..40_000, 0u8..8), 1..5),
+        words in proptest::collection::vec((0usize..10_000, any::<u32>()), 0..3),
+        cut in prop_oneof![4 => Just(16usize << 20), 1 => 0usize..(16 << 20)],
+    ) {
+        let mut bytes = volumes()[which].clone();
+        for (at, bit) in flips {
+            bytes[at] ^= 1 << bit;
+        }
+        for (at, word) in words {
+            bytes[at * 4..at * 4 + 4].copy_from_slice(&word.to_le_bytes());
+        }
+        bytes.truncate(cut);
+        let store = SparseStore::of(&bytes);
+        if let Ok(survey) = Survey::of(&store) {
+            let occupancy = Occupancy::of(&store, &survey).unwrap();
+            let mut at = ByteOffset::ZERO;
+            for segment in &occupancy.segments {
+                prop_assert_eq!(segment.span.start(), at);
+                at = segment.span.end();
+            }
+            prop_assert_eq!(at.get(), cut as u64);
+            // What is read whole skips nothing at all.
+            let skips = occupancy.segments.iter().any(|s| !matches!(s.content, Content::Copied { .. }));
+            prop_assert!(!skips || occupancy.read_whole.is_empty());
+        }
     }
 }
 

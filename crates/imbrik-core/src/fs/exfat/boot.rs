@@ -5,6 +5,9 @@ use crate::{
     units::{ByteLen, ByteOffset, Span},
 };
 
+/// The bit of `VolumeFlags` that is set while the volume is mounted for writing.
+const VOLUME_DIRTY: u16 = 2;
+
 /// A boot sector whose numbers agree with each other.
 pub(super) struct BootSector {
     /// `VolumeSerialNumber`.
@@ -15,6 +18,8 @@ pub(super) struct BootSector {
     pub(super) table: Span,
     /// How many tables there are: two only with a transaction-safe variant.
     pub(super) table_count: u8,
+    /// Whether the volume was not unmounted cleanly: its bitmap may lag behind its folders.
+    pub(super) is_dirty: bool,
     /// How many clusters there are, and how long each is.
     pub(super) clusters: u64,
     pub(super) cluster: ByteLen,
@@ -53,6 +58,7 @@ impl BootSector {
         Some(Self {
             table: Span::new(table, table_len)?,
             table_count: bytes::u8(raw, 110)?,
+            is_dirty: bytes::le_u16(raw, 106)? & VOLUME_DIRTY != 0,
             clusters: cluster_count.into(),
             cluster: ByteLen::new(cluster),
             root_cluster: first_cluster_of_root.into(),

@@ -44,6 +44,9 @@ fn trusted(store: &dyn ReadAt) -> Result<Usage> {
     if boot.table_count != 1 {
         return Err(Error::unsupported("it has two allocation tables"));
     }
+    if boot.is_dirty {
+        return Err(Error::unsupported("it was not unmounted cleanly"));
+    }
     let volume = Span::whole(boot.volume_len);
     if !volume.contains(boot.data()) || !volume.contains(boot.table) {
         return Err(Error::corrupt("its boot sector's numbers contradict each other"));

@@ -10,6 +10,7 @@ use crate::{
     error::Result,
     store::{ReadAt, read_up_to},
 };
+use std::cell::Cell;
 
 const EXTENTS_FLAG: u32 = 0x8_0000;
 const EXTENT_MAGIC: u16 = 0xf30a;
@@ -17,6 +18,8 @@ const EXTENT_MAGIC: u16 = 0xf30a;
 const MOST_DEPTH: u16 = 5;
 /// More pieces than this are not followed: what is read through this module is small.
 const MOST_EXTENTS: usize = 10_000;
+/// Blocks of a map that are read: a made-up map can name the same few blocks again and again.
+const MOST_READS: u32 = 20_000;
 const DIRECT: usize = 12;
 
 /// A run of a file's blocks.
@@ -41,7 +44,7 @@ pub(super) fn extents(
     i_block: &[u8],
     flags: u32,
 ) -> Result<Option<Vec<Extent>>> {
-    let walk = Walk { store, superblock };
+    let walk = Walk { store, superblock, reads: Cell::new(0) };
     let found = match flags & EXTENTS_FLAG {
         0 => walk.indirect(i_block)?,
         _ => walk.tree(i_block)?,
@@ -55,11 +58,13 @@ pub(super) fn extents(
 struct Walk<'a> {
     store: &'a dyn ReadAt,
     superblock: &'a Superblock,
+    reads: Cell<u32>,
 }
 
 impl Walk<'_> {
     fn block(&self, number: u64) -> Result<Vec<u8>> {
-        match self.superblock.span(number, 1) {
+        self.reads.set(self.reads.get().saturating_add(1));
+        match self.superblock.span(number, 1).filter(|_| self.reads.get() <= MOST_READS) {
             Some(span) => read_up_to(self.store, span.start(), span.len().to_usize().unwrap_or(0)),
             None => Ok(Vec::new()),
         }
@@ -91,7 +96,7 @@ impl Walk<'_> {
             let depth = index.saturating_sub(DIRECT.saturating_sub(1));
             let depth = u32::try_from(depth).unwrap_or(u32::MAX);
             self.descend(number, depth, &mut logical, a_block, &mut extents)?;
-            if extents.len() > MOST_EXTENTS {
+            if extents.len() > MOST_EXTENTS || self.reads.get() > MOST_READS {
                 return Ok(None);
             }
         }
@@ -107,7 +112,7 @@ impl Walk<'_> {
         a_block: u64,
         extents: &mut Vec<Extent>,
     ) -> Result<()> {
-        if number == 0 || extents.len() > MOST_EXTENTS {
+        if number == 0 || extents.len() > MOST_EXTENTS || self.reads.get() > MOST_READS {
             *logical = logical.saturating_add(a_block.saturating_pow(depth));
             return Ok(());
         }
@@ -162,4 +167,62 @@ fn decode_node(node: &[u8]) -> Option<(Vec<Extent>, Vec<u64>)> {
         }
     }
     Some((leaves, children))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{
+        store::{SparseStore, WriteAt},
+        units::{ByteLen, ByteOffset},
+    };
+
+    /// A superblock of a volume of 64 blocks of 1 KiB.
+    fn superblock() -> Superblock {
+        let mut raw = vec![0; Superblock::LEN];
+        for (at, value) in [(0x4, 64u32), (0x14, 1), (0x20, 8192), (0x28, 16), (0x4c, 1)] {
+            raw[at..at + 4].copy_from_slice(&value.to_le_bytes());
+        }
+        raw[0x38..0x3a].copy_from_slice(&[0x53, 0xef]);
+        raw[0x58] = 128;
+        Superblock::decode(&raw).unwrap()
+    }
+
+    fn i_block(numbers: &[(usize, u32)]) -> Vec<u8> {
+        let mut block = vec![0; 60];
+        for (index, number) in numbers {
+            block[index * 4..index * 4 + 4].copy_from_slice(&number.to_le_bytes());
+        }
+        block
+    }
+
+    #[test]
+    fn direct_and_indirect_blocks_become_runs() {
+        let store = SparseStore::new(ByteLen::kib(64));
+        store.write_at(ByteOffset::new(20 * 1024 + 4), &[31, 0, 0, 0, 32, 0, 0, 0]).unwrap();
+        let i_block = i_block(&[(0, 10), (1, 11), (3, 12), (12, 20)]);
+        let found = extents(&store, &superblock(), &i_block, 0).unwrap().unwrap();
+        let run = |logical, physical, len| Extent { logical, physical, len };
+        assert_eq!(found, [run(0, 10, 2), run(3, 12, 1), run(13, 31, 2)]);
+    }
+
+    #[test]
+    fn a_map_that_leads_back_into_itself_comes_to_an_end() {
+        // A triple indirect block whose entries all name the block itself, and one that names one
+        // of zeros again and again: the second has no data at all to count.
+        for target in [20u32, 21] {
+            let store = SparseStore::new(ByteLen::kib(64));
+            let block: Vec<u8> = std::iter::repeat_n(target.to_le_bytes(), 256).flatten().collect();
+            store.write_at(ByteOffset::new(20 * 1024), &block).unwrap();
+            store.write_at(ByteOffset::new(21 * 1024), &vec![0; 1024]).unwrap();
+            let _ = extents(&store, &superblock(), &i_block(&[(14, 20)]), 0).unwrap();
+        }
+        let middle: Vec<u8> = std::iter::repeat_n(21u32.to_le_bytes(), 256).flatten().collect();
+        let lowest: Vec<u8> = std::iter::repeat_n(22u32.to_le_bytes(), 256).flatten().collect();
+        let store = SparseStore::new(ByteLen::kib(64));
+        store.write_at(ByteOffset::new(20 * 1024), &middle).unwrap();
+        store.write_at(ByteOffset::new(21 * 1024), &lowest).unwrap();
+        let found = extents(&store, &superblock(), &i_block(&[(14, 20)]), 0).unwrap();
+        assert_eq!(found, None, "65,792 reads for nothing");
+    }
 }

@@ -129,7 +129,9 @@ impl Superblock {
         let bits = self.block_len.saturating_mul(8);
         let clusters = self.blocks_per_group.checked_div(self.cluster_blocks).unwrap_or(0);
         let per_block = self.block_len.checked_div(self.inode_len.max(1)).unwrap_or(0);
+        // Smaller groups are not made, and would be a way to have millions of bitmaps read.
         self.blocks > self.first_data_block
+            && self.blocks_per_group >= 256
             && (1..=bits).contains(&clusters)
             && (1..=bits).contains(&self.inodes_per_group)
             && self.inode_len.is_power_of_two()
