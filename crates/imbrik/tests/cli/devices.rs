@@ -208,3 +208,104 @@ fn a_device_that_something_else_claims_is_refused() {
     drop(above);
     bench.good(&words);
 }
+
+/// Sectors of 512 bytes that the kernel read from a loop device so far.
+fn sectors_read(device: &Loop) -> u64 {
+    let name = device.0.file_name().unwrap().to_string_lossy().into_owned();
+    let stat = fs::read_to_string(format!("/sys/block/{name}/stat")).unwrap();
+    stat.split_whitespace().nth(2).unwrap().parse().unwrap()
+}
+
+#[test]
+fn a_large_card_costs_what_is_in_use_as_the_kernel_counts_it() {
+    if !is_root("a_large_card_costs_what_is_in_use_as_the_kernel_counts_it") {
+        return;
+    }
+    let bench = Bench::empty();
+    sized(&bench.path("card"), 64 << 30);
+    let card = Loop::on(&bench.path("card"));
+    tool!("mkfs.ext4", "-q", "-L", "hive-07", card.0);
+    let mount = Mount::of(&card, bench.path("mnt"), "noatime");
+    // Folders go to groups of their own, so the files lie all over the card.
+    for number in 0..50 {
+        let folder = mount.0.join(format!("week-{number}"));
+        fs::create_dir(&folder).unwrap();
+        fs::write(folder.join("brood.wav"), noise(5 << 20)).unwrap();
+        fs::write(folder.join("gone.wav"), noise(2 << 20)).unwrap();
+    }
+    tool!("sync");
+    for number in 0..50 {
+        fs::remove_file(mount.0.join(format!("week-{number}/gone.wav"))).unwrap();
+    }
+    drop(mount);
+    let before = sectors_read(&card);
+    let saved = bench.good(&format!("save {} x.img.zst --no-check --json", card.name())).json();
+    let read = (sectors_read(&card) - before) * 512;
+    let used = saved["used_bytes"].as_u64().unwrap();
+    // 250 MiB of files, and the bitmaps and live inode tables of 512 groups.
+    assert!((250 << 20..400 << 20).contains(&used), "{used} bytes in use");
+    assert!(read * 100 <= used * 105, "{read} bytes read for {used} in use");
+    // The kernel counts whole sectors, also for the few small reads of the survey.
+    let counted = saved["card_bytes_read"].as_u64().unwrap();
+    assert!(counted <= read && read - counted < 64 << 10, "{counted} counted, {read} read");
+
+    sized(&bench.path("other"), 64 << 30);
+    let other = Loop::on(&bench.path("other"));
+    let words = format!("restore x.img.zst {} --yes --allow-fixed --json", other.name());
+    let restored = bench.good(&words).json();
+    assert!(restored["card_bytes_written"].as_u64().unwrap() < 3 << 30, "{restored}");
+    tool!("e2fsck", "-fn", other.0);
+    let before = Mount::of(&card, bench.path("before"), "ro,noload");
+    let after = Mount::of(&other, bench.path("after"), "ro,noload");
+    assert_eq!(tree(&before.0), tree(&after.0));
+}
+
+#[test]
+fn a_volume_with_a_journal_to_replay_is_kept_as_it_is() {
+    if !is_root("a_volume_with_a_journal_to_replay_is_kept_as_it_is") {
+        return;
+    }
+    let bench = Bench::empty();
+    sized(&bench.path("card"), 128 << 20);
+    let card = Loop::on(&bench.path("card"));
+    tool!("mkfs.ext4", "-q", card.0);
+    let mount = Mount::of(&card, bench.path("mnt"), "noatime,commit=1");
+    for number in 0..40 {
+        fs::write(mount.0.join(format!("log-{number}")), noise(20_000)).unwrap();
+    }
+    // As if the power had gone: what is on the medium now, with the volume still mounted.
+    tool!("sync");
+    tool!("cp", bench.path("card"), bench.path("cut"));
+    drop(mount);
+    let cut = Loop::on(&bench.path("cut"));
+    let header = tool!("dumpe2fs", "-h", cut.0);
+    assert!(header.contains("needs_recovery"), "{header}");
+    let run = bench.good(&format!("save {} x.img.zst", cut.name()));
+    run.says("read whole: its journal is to be replayed first");
+    tool!("zstd", "-dq", bench.path("x.img.zst"), "-o", bench.path("back"));
+    assert!(bench.bytes("back") == bench.bytes("cut"));
+}
+
+#[test]
+fn without_rights_cards_are_still_told_apart() {
+    if !is_root("without_rights_cards_are_still_told_apart") {
+        return;
+    }
+    let bench = Bench::empty();
+    sized(&bench.path("card"), 8 << 20);
+    let card = Loop::on(&bench.path("card"));
+    fs::copy(env!("CARGO_BIN_EXE_imbrik"), bench.path("imbrik")).unwrap();
+    for path in ["", "imbrik"] {
+        fs::set_permissions(bench.path(path), fs::Permissions::from_mode(0o755)).unwrap();
+    }
+    let line = format!(
+        "cd {} && exec setpriv --reuid 65534 --regid 65534 --clear-groups ./imbrik cards --json",
+        bench.path("").display()
+    );
+    let shown = tool!("sh", "-c", line);
+    let shown: serde_json::Value = serde_json::from_str(shown.trim()).unwrap();
+    let cards = shown["cards"].as_array().unwrap();
+    let seen = cards.iter().find(|seen| seen["path"] == card.name()).unwrap();
+    assert_eq!((&seen["size"], &seen["target"]), (&(8u64 << 20).into(), &"fixed".into()));
+    assert!(seen["content"].is_null(), "it could not be read: {seen}");
+}
