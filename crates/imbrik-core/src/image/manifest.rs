@@ -199,6 +199,12 @@ impl Manifest {
         self
     }
 
+    /// What people call the card: its host, or else its label.
+    #[must_use]
+    pub fn name(&self) -> Option<&str> {
+        self.host.as_deref().or(self.label.as_deref())
+    }
+
     /// The spans that could not be read.
     #[must_use]
     pub fn unreadable_spans(&self) -> Vec<Span> {

@@ -19,23 +19,25 @@ pub(crate) fn run(session: &Session, args: &CardsArgs) -> Outcome<Exit> {
     if args.watch {
         return watch(session);
     }
-    let listing = session.fleet.list()?;
-    let seen = look(&session.fleet, &listing);
+    let Listing { cards, empty_slots } = session.fleet.list()?;
     if session.out.is_json() {
+        let seen = look(&session.fleet, cards);
         let cards: Vec<_> =
             seen.iter().map(|seen| json::card(&seen.card, seen.survey.as_ref().ok())).collect();
-        let more = json!({ "cards": cards, "empty_slots": listing.empty_slots });
+        let more = json!({ "cards": cards, "empty_slots": empty_slots });
         session.out.line(&json::object("cards", "done", more).to_string());
     } else {
-        cards::show(&session.out, &seen, &listing);
+        // What is on a disk is not shown, so a sleeping one is not woken up for it.
+        let (cards, disks): (Vec<_>, Vec<_>) = cards.into_iter().partition(cards::is_card);
+        cards::show(&session.out, &look(&session.fleet, cards), &disks, empty_slots);
     }
     Ok(Exit::Done)
 }
 
 /// Looks at what is on each card.
-pub(crate) fn look(fleet: &Fleet, listing: &Listing) -> Vec<Seen> {
-    let look = |card: &Card| Seen { card: card.clone(), survey: fleet.look(card) };
-    listing.cards.iter().map(look).collect()
+pub(crate) fn look(fleet: &Fleet, cards: Vec<Card>) -> Vec<Seen> {
+    let look = |card: Card| Seen { survey: fleet.look(&card), card };
+    cards.into_iter().map(look).collect()
 }
 
 fn watch(session: &Session) -> Outcome<Exit> {

@@ -203,9 +203,7 @@ impl Report<'_> {
             out.line(&format!("Manifest   {}", bad(finding)));
         }
         if let (Some(manifest), []) = (self.image.manifest(), self.image.findings()) {
-            let of = manifest.host.as_ref().or(manifest.label.as_ref());
-            let of = of.map_or(String::new(), |of| format!("{of}, "));
-            out.line(&format!("Manifest   {of}saved {}", time::moment(manifest.made_at)));
+            out.line(&format!("Manifest   {}", time::saved(manifest)));
             let lost: ByteLen = manifest.unreadable_spans().iter().map(|span| span.len()).sum();
             if !lost.is_zero() {
                 out.line(&format!(

@@ -54,13 +54,7 @@ const MARK: &str = ".imbrik-demo";
 
 pub(crate) fn run(args: &DemoArgs, environment: &Environment) -> Outcome<Exit> {
     let out = Out::new(false, environment.color);
-    let failed = |error: io::Error| {
-        Failure::new(
-            Exit::Failed,
-            format!("setting up the demo in {} failed: {error}", quoted(&args.dir)),
-        )
-        .next("Name another folder: imbrik demo DIR")
-    };
+    let failed = |error| set_up_failed(&args.dir, &error);
     set_up(&args.dir, &out)?;
     env::set_current_dir(&args.dir).map_err(failed)?;
     let environment = Environment { rack: Some("rack".into()), asks: false, ..environment.clone() };
@@ -120,15 +114,14 @@ pub(crate) fn run(args: &DemoArgs, environment: &Environment) -> Outcome<Exit> {
     Ok(Exit::Done)
 }
 
+fn set_up_failed(dir: &Path, error: &io::Error) -> Failure {
+    let what = format!("setting up the demo in {} failed: {error}", quoted(dir));
+    Failure::new(Exit::Failed, what).next("Name another folder: imbrik demo DIR")
+}
+
 /// Makes the rack, replacing that of an earlier demo.
 fn set_up(dir: &Path, out: &Out) -> Outcome<()> {
-    let failed = |error: io::Error| {
-        Failure::new(
-            Exit::Failed,
-            format!("setting up the demo in {} failed: {error}", quoted(dir)),
-        )
-        .next("Name another folder: imbrik demo DIR")
-    };
+    let failed = |error| set_up_failed(dir, &error);
     let is_used = fs::read_dir(dir).is_ok_and(|mut entries| entries.next().is_some());
     if is_used && !dir.join(MARK).exists() {
         return Err(Failure::refused(format!("{} is in use by something else", quoted(dir)))

@@ -38,7 +38,7 @@ pub(crate) fn run(session: &Session) -> Outcome<Exit> {
     if listing.cards.is_empty() {
         out.line("  none");
     }
-    for seen in look(&session.fleet, &listing) {
+    for seen in look(&session.fleet, listing.cards.clone()) {
         cards::card(out, &seen);
     }
     let images = newest_images(Path::new("."));
@@ -83,11 +83,7 @@ fn newest_images(folder: &Path) -> Vec<PathBuf> {
 fn image_line(path: &Path) -> String {
     let len = fs::metadata(path).map_or(0, |meta| meta.len());
     let len = size::short(imbrik_core::units::ByteLen::new(len));
-    let known = Image::open(path).ok().and_then(|image| {
-        let manifest = image.manifest()?.clone();
-        let of = manifest.host.or(manifest.label).map_or(String::new(), |of| format!("{of}, "));
-        Some(format!("{of}saved {}", time::moment(manifest.made_at)))
-    });
+    let known = Image::open(path).ok().and_then(|image| image.manifest().map(time::saved));
     format!("{}  {len}  {}", quoted(path), known.unwrap_or_default()).trim_end().to_owned()
 }
 

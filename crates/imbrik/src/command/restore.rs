@@ -30,8 +30,7 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
         .state(UNTOUCHED)
         .next("`imbrik check` tells more; try another copy of the image.")?;
     let card = resolve::card(&session.fleet, &args.card)?;
-    let content = content(&image, args)?;
-    let survey = Survey::of(&*content).state(UNTOUCHED)?;
+    let (content, survey) = content(&image, args)?;
     may_be_written(&card, args)?;
     let now = session.fleet.look(&card).state(UNTOUCHED)?;
     let target = Target { size: card.size, sector: card.sector };
@@ -72,8 +71,8 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
     journey.go()
 }
 
-/// The card's bytes in the image: behind a preface, when one was told.
-fn content(image: &Image, args: &RestoreArgs) -> Outcome<Arc<dyn ReadAt>> {
+/// The card's bytes in the image, behind a preface when one was told, and what is on it.
+fn content(image: &Image, args: &RestoreArgs) -> Outcome<(Arc<dyn ReadAt>, Survey)> {
     let content = Arc::clone(image.content());
     if let Some(at) = args.starts_at {
         let end = ByteOffset::new(content.size().get());
@@ -85,11 +84,13 @@ fn content(image: &Image, args: &RestoreArgs) -> Outcome<Arc<dyn ReadAt>> {
             ))
             .state(UNTOUCHED));
         }
-        return Ok(Arc::new(Window::new(content, Span::between(start, end))?));
+        let content: Arc<dyn ReadAt> = Arc::new(Window::new(content, Span::between(start, end))?);
+        let survey = Survey::of(&*content).state(UNTOUCHED)?;
+        return Ok((content, survey));
     }
     let survey = Survey::of(&*content).state(UNTOUCHED)?;
     if !survey.is_unknown() || args.as_is {
-        return Ok(content);
+        return Ok((content, survey));
     }
     if let Some(at) = table_behind_a_preface(&*content).state(UNTOUCHED)? {
         return Err(Failure::refused(format!(
@@ -220,9 +221,7 @@ impl Journey<'_> {
         };
         match self.image.manifest() {
             Some(manifest) => {
-                let of = manifest.host.as_ref().or(manifest.label.as_ref());
-                let of = of.map_or(String::new(), |of| format!("{of}, "));
-                format!("{of}saved {}; {check}", time::moment(manifest.made_at))
+                format!("{}; {check}", time::saved(manifest))
             }
             None => format!("made by another program, so its date is unknown; {check}"),
         }

@@ -2,7 +2,7 @@
 
 use super::{Out, Tone, count, size, survey, table};
 use imbrik_core::{
-    card::{Bus, Card, Listing, Standing, standing},
+    card::{Bus, Card, Standing, standing},
     layout::Survey,
 };
 use std::collections::BTreeMap;
@@ -13,20 +13,22 @@ pub(crate) struct Seen {
     pub(crate) survey: Result<Survey, imbrik_core::Error>,
 }
 
+/// Whether a device is shown as a card; the others are disks, of which only the reason is shown why
+/// they cannot be a target.
+pub(crate) fn is_card(card: &Card) -> bool {
+    matches!(standing(card, false), Standing::Ready | Standing::Mounted(_))
+        || card.read_only && (card.removable || card.bus == Bus::Rack)
+}
+
 /// Shows cards first, then the disks that cannot be a target, then what to do when there is none.
-pub(crate) fn show(out: &Out, seen: &[Seen], listing: &Listing) {
-    let is_card = |seen: &&Seen| {
-        matches!(standing(&seen.card, false), Standing::Ready | Standing::Mounted(_))
-            || seen.card.read_only && (seen.card.removable || seen.card.bus == Bus::Rack)
-    };
-    let (cards, disks): (Vec<_>, Vec<_>) = seen.iter().partition(is_card);
+pub(crate) fn show(out: &Out, cards: &[Seen], disks: &[Card], empty_slots: usize) {
     let mut first = true;
     let mut gap = || {
         if !std::mem::take(&mut first) {
             out.line("");
         }
     };
-    for seen in &cards {
+    for seen in cards {
         gap();
         card(out, seen);
     }
@@ -39,24 +41,24 @@ pub(crate) fn show(out: &Out, seen: &[Seen], listing: &Listing) {
     if !disks.is_empty() {
         gap();
         out.line(&out.paint(Tone::Strong, "Not for writing to"));
-        let rows = disks.iter().map(|seen| {
+        let rows = disks.iter().map(|disk| {
             vec![
-                seen.card.path.display().to_string(),
-                size::both(seen.card.size),
-                seen.card.bus.to_string(),
-                why_not(&seen.card),
+                disk.path.display().to_string(),
+                size::both(disk.size),
+                disk.bus.to_string(),
+                why_not(disk),
             ]
         });
         for line in table::rows(rows, &[]) {
             out.line(&line);
         }
     }
-    if listing.empty_slots > 0 {
+    if empty_slots > 0 {
         gap();
-        let are = if listing.empty_slots == 1 { "is" } else { "are" };
-        out.line(&format!("{} {are} empty.", count(listing.empty_slots as u64, "reader slot")));
+        let are = if empty_slots == 1 { "is" } else { "are" };
+        out.line(&format!("{} {are} empty.", count(empty_slots as u64, "reader slot")));
     }
-    for note in notes(&cards) {
+    for note in notes(cards) {
         out.warn(&note);
     }
 }
@@ -131,7 +133,7 @@ fn why_not(card: &Card) -> String {
 }
 
 /// What should not be overlooked: equal ids, and what more rights would show.
-fn notes(cards: &[&Seen]) -> Vec<String> {
+fn notes(cards: &[Seen]) -> Vec<String> {
     let mut notes = Vec::new();
     let mut holders: BTreeMap<String, Vec<String>> = BTreeMap::new();
     for seen in cards {

@@ -1,5 +1,6 @@
 //! Times as people read them.
 
+use imbrik_core::image::Manifest;
 use jiff::{Timestamp, tz::TimeZone};
 use std::time::Duration;
 
@@ -29,8 +30,14 @@ pub(crate) fn roughly(seconds: f64) -> String {
     }
 }
 
+/// "hive-07, saved 2026-11-23 07:20", in the time of the place.
+pub(crate) fn saved(manifest: &Manifest) -> String {
+    let of = manifest.name().map_or(String::new(), |name| format!("{name}, "));
+    format!("{of}saved {}", moment(manifest.made_at))
+}
+
 /// "2026-11-23 07:20", in the time of the place.
-pub(crate) fn moment(at: Timestamp) -> String {
+fn moment(at: Timestamp) -> String {
     at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
 }
 
