@@ -12,6 +12,12 @@ use std::sync::{
 /// What a step of a journey does, for whoever shows it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Step {
+    /// An image that cannot be read at random is unpacked to a temporary file.
+    Unpacking,
+    /// What comes through a pipe is kept in a temporary file.
+    TakingIn,
+    /// An image is made of another one.
+    Repacking,
     /// A card is read into an image.
     Saving,
     /// What was written to an image is read again and compared.
@@ -57,6 +63,15 @@ pub enum Event {
 pub trait Observer: Sync {
     /// Something happened.
     fn on(&self, event: &Event);
+}
+
+/// Who watches a journey, and who may stop it.
+#[derive(Clone, Copy)]
+pub struct Watch<'a> {
+    /// Takes the events.
+    pub observer: &'a dyn Observer,
+    /// The request to stop.
+    pub cancel: &'a Cancel,
 }
 
 /// An observer that looks away.

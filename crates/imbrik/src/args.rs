@@ -35,6 +35,8 @@ pub(crate) enum Command {
     Check(CheckArgs),
     /// Write an image to a card
     Restore(RestoreArgs),
+    /// Put an image into another container
+    Repack(RepackArgs),
     /// Run the full example on stand-in cards
     Demo(DemoArgs),
 }
@@ -51,20 +53,30 @@ pub(crate) struct SaveArgs {
     /// The card: a device path, an id from `imbrik cards`, or rack:SLOT. May be left out when only
     /// one is plugged in
     pub(crate) card: Option<PathBuf>,
-    /// The image to make, or a folder for it. Left out: a proposed name in this folder
+    /// The image to make, a folder for it, or - for standard output. Left out: a proposed name in
+    /// this folder
     pub(crate) image: Option<PathBuf>,
-    /// The container; otherwise the image's name decides
-    #[arg(long, value_enum, value_name = "KIND")]
-    pub(crate) pack: Option<PackArg>,
+    #[command(flatten)]
+    pub(crate) packing: Packing,
     /// Read and keep every sector, also those that no volume has in use
     #[arg(long)]
     pub(crate) exact: bool,
-    /// zstd level, from 1 (fast) to 22 (small)
-    #[arg(long, value_parser = clap::value_parser!(i32).range(1..=22))]
+    /// Unmount the card first, when it is mounted
+    #[arg(long)]
+    pub(crate) unmount: bool,
+}
+
+/// How an image is to be written.
+#[derive(Debug, Args)]
+pub(crate) struct Packing {
+    /// The container; otherwise the image's name decides
+    #[arg(long, value_enum, value_name = "KIND")]
+    pub(crate) pack: Option<PackArg>,
+    /// Level, from fast to small: zst 1 to 22, gz 1 to 9, xz 0 to 9
+    #[arg(long)]
     pub(crate) level: Option<i32>,
     /// Checksum file to put beside the image; may be given several times
-    #[arg(long, value_name = "HASH", value_delimiter = ',',
-          value_parser = ["sha256", "sha512", "sha1", "md5", "blake3"])]
+    #[arg(long, value_name = "HASH", value_delimiter = ',', value_parser = HASHES)]
     pub(crate) sum: Vec<String>,
     /// Replace an image of the same name
     #[arg(long)]
@@ -72,10 +84,9 @@ pub(crate) struct SaveArgs {
     /// Do not read the image back
     #[arg(long)]
     pub(crate) no_check: bool,
-    /// Unmount the card first, when it is mounted
-    #[arg(long)]
-    pub(crate) unmount: bool,
 }
+
+const HASHES: [&str; 5] = ["sha256", "sha512", "sha1", "md5", "blake3"];
 
 /// The containers that can be written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -84,20 +95,41 @@ pub(crate) enum PackArg {
     Raw,
     /// Zstandard, readable at any place
     Zst,
+    /// gzip, readable at any place
+    Gz,
+    /// xz, readable at any place
+    Xz,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RepackArgs {
+    /// The image, in any container that is read; - for standard input
+    pub(crate) image: PathBuf,
+    /// The image to make, a folder for it, or - for standard output
+    pub(crate) out: PathBuf,
+    #[command(flatten)]
+    pub(crate) packing: Packing,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct CheckArgs {
-    /// The image
+    /// The image; - for standard input
     pub(crate) image: PathBuf,
     /// Also compare it with this card
     #[arg(long, value_name = "CARD")]
     pub(crate) against: Option<PathBuf>,
+    /// Compare the image, packed or unpacked, with this hash (md5, sha1, sha256, sha512 or blake3)
+    #[arg(long, value_name = "HASH")]
+    pub(crate) expect: Option<String>,
+    /// Put a checksum file beside the image when it has none
+    #[arg(long, value_name = "HASH", num_args = 0..=1, require_equals = true,
+          default_missing_value = "sha256", value_parser = HASHES)]
+    pub(crate) sum: Option<String>,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct RestoreArgs {
-    /// The image
+    /// The image; - for standard input
     pub(crate) image: PathBuf,
     /// The card: a device path, an id from `imbrik cards`, or rack:SLOT
     pub(crate) card: PathBuf,

@@ -10,6 +10,8 @@ mod exit;
 mod failure;
 mod fleet;
 mod interrupt;
+mod packing;
+mod pipe;
 mod render;
 mod resolve;
 mod session;

@@ -5,10 +5,7 @@ use crate::{
     fleet::Fleet,
     render::quoted,
 };
-use imbrik_core::{
-    card::{Card, Rack, Standing, standing},
-    image::Image,
-};
+use imbrik_core::card::{Card, Rack, Standing, standing};
 use std::{
     fs,
     os::unix::fs::FileTypeExt,
@@ -94,12 +91,6 @@ pub(crate) fn not_a_card(fleet: &Fleet, path: &Path) -> Outcome<()> {
         .next("The source comes first, the target last."));
     }
     Ok(())
-}
-
-/// The image called `path`, open for reading.
-pub(crate) fn image(fleet: &Fleet, path: &Path) -> Outcome<Image> {
-    must_be_an_image(fleet, path)?;
-    Ok(Image::open(path)?)
 }
 
 /// Refuses a name that cannot be an image's, whatever is in it.

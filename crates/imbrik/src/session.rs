@@ -4,12 +4,19 @@ use crate::{
     args::Global,
     config::Config,
     confirm::{self, Policy},
+    exit::Exit,
     failure::{Failure, Outcome},
     fleet::Fleet,
     interrupt::Interrupt,
+    pipe,
     render::{Out, progress::Progress},
+    resolve,
 };
-use imbrik_core::image::Owner;
+use imbrik_core::{
+    Class,
+    image::{Image, Owner, Unpack},
+    progress::Watch,
+};
 use std::{
     env,
     ffi::OsString,
@@ -25,6 +32,8 @@ pub(crate) struct Environment {
     pub(crate) color: bool,
     pub(crate) config_folder: Option<PathBuf>,
     pub(crate) owner: Option<Owner>,
+    /// Where temporary files go that may be large.
+    pub(crate) temporary: PathBuf,
     pub(crate) interrupt: Interrupt,
     /// Whether somebody sits in front of it.
     pub(crate) asks: bool,
@@ -44,6 +53,8 @@ impl Environment {
             color: set("NO_COLOR").is_none() && set("TERM") != Some(OsString::from("dumb")),
             config_folder: xdg.or_else(|| home.map(|home| home.join(".config"))),
             owner,
+            // Unlike /tmp, which often lives in memory, this is made for large files.
+            temporary: set("TMPDIR").map_or_else(|| "/var/tmp".into(), PathBuf::from),
             interrupt: Interrupt::listen(),
             asks: io::stdin().is_terminal() && io::stderr().is_terminal(),
         }
@@ -99,6 +110,31 @@ impl Session {
     /// A progress display for a journey of `steps` steps.
     pub(crate) fn progress(&self, steps: usize) -> Progress {
         Progress::new(steps, self.environment.color)
+    }
+
+    /// The image called `path`, `-` for standard input, open for reading. One that cannot be read
+    /// at random is unpacked first, with a progress of its own.
+    pub(crate) fn open_image(&self, path: &Path) -> Outcome<Image> {
+        let progress = self.progress(1);
+        let cancel = &self.environment.interrupt.cancel;
+        let watch = Watch { observer: &progress, cancel };
+        let unpack = Unpack { folder: &self.environment.temporary, watch };
+        let opened = if pipe::is_pipe(path) {
+            let mut input = pipe::Input::open(cancel.clone())?;
+            Image::from_pipe(&mut input, unpack)
+        } else {
+            resolve::must_be_an_image(&self.fleet, path)?;
+            Image::open(path, Some(unpack))
+        };
+        opened.map_err(|error| match error.class() {
+            // Damage is an answer about the image, whoever asked.
+            Class::Corrupt | Class::Mismatch => {
+                Failure { exit: Exit::Mismatch, ..Failure::from(error) }
+            }
+            Class::NoRoom => Failure::from(error)
+                .next("Set TMPDIR to a folder on a disk with more room, and repeat."),
+            _ => Failure::from(error),
+        })
     }
 
     /// How to ask for a confirmation.

@@ -1,6 +1,6 @@
 //! Which container a file is, by its first bytes, and which are written.
 
-use std::{fmt, path::Path};
+use std::{fmt, ops::RangeInclusive, path::Path};
 
 /// What a file is wrapped in, by content.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
@@ -61,6 +61,10 @@ pub enum Pack {
     Raw,
     /// One Zstandard frame a tile.
     Zst,
+    /// One gzip member a tile.
+    Gz,
+    /// One xz stream a tile.
+    Xz,
 }
 
 impl Pack {
@@ -70,6 +74,8 @@ impl Pack {
         let extension = path.extension()?.to_str()?;
         match extension.to_ascii_lowercase().as_str() {
             "zst" | "zstd" => Some(Self::Zst),
+            "gz" => Some(Self::Gz),
+            "xz" => Some(Self::Xz),
             "img" | "raw" | "bin" | "iso" => Some(Self::Raw),
             _ => None,
         }
@@ -81,6 +87,41 @@ impl Pack {
         match self {
             Self::Raw => "img",
             Self::Zst => "img.zst",
+            Self::Gz => "img.gz",
+            Self::Xz => "img.xz",
+        }
+    }
+
+    /// What a file of it is recognised as.
+    #[must_use]
+    pub fn container(self) -> Container {
+        match self {
+            Self::Raw => Container::Raw,
+            Self::Zst => Container::Zstd,
+            Self::Gz => Container::Gzip,
+            Self::Xz => Container::Xz,
+        }
+    }
+
+    /// The levels of its codec, from fast to small; `None` when it has none.
+    #[must_use]
+    pub fn levels(self) -> Option<RangeInclusive<i32>> {
+        match self {
+            Self::Raw => None,
+            Self::Zst => Some(1..=22),
+            Self::Gz => Some(1..=9),
+            Self::Xz => Some(0..=9),
+        }
+    }
+
+    /// The level used unless another is asked for.
+    #[must_use]
+    pub fn usual_level(self) -> i32 {
+        match self {
+            Self::Raw => 0,
+            // Fast enough to keep up with a card reader.
+            Self::Zst => 3,
+            Self::Gz | Self::Xz => 6,
         }
     }
 }
@@ -103,6 +144,7 @@ mod tests {
         assert_eq!(Pack::of_name(Path::new("hive-07.img.ZST")), Some(Pack::Zst));
         assert_eq!(Pack::of_name(Path::new("hive.07.img")), Some(Pack::Raw));
         assert_eq!(Pack::of_name(Path::new("hive-07")), None);
-        assert_eq!(Pack::of_name(Path::new("hive-07.img.xz")), None);
+        assert_eq!(Pack::of_name(Path::new("hive-07.img.xz")), Some(Pack::Xz));
+        assert_eq!(Pack::of_name(Path::new("hive-07.img.bz2")), None);
     }
 }

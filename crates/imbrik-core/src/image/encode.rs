@@ -2,9 +2,12 @@
 
 use super::{
     container::Pack,
+    gz,
     tile::{TILE, TileData},
+    xz,
 };
 use crate::{
+    bytes::is_zero,
     error::{Error, Result},
     store::Buffer,
     units::ByteLen,
@@ -17,21 +20,20 @@ use zstd::{bulk::Compressor, zstd_safe::CParameter};
 pub struct Encoding {
     pack: Pack,
     level: i32,
+    /// How long the card is: gzip members say it.
+    card: ByteLen,
     /// The packed form of a full tile of zeros: made once, written for every such tile.
     zero_tile: Arc<OnceLock<Arc<[u8]>>>,
 }
 
 impl Encoding {
-    /// The levels that zstd knows.
-    pub const LEVELS: std::ops::RangeInclusive<i32> = 1..=22;
-    /// The level used unless another is asked for: fast enough to keep up with a card reader.
-    pub const LEVEL: i32 = 3;
-
-    /// Packs into `pack` at zstd `level`, from 1 (fast) to 22 (small); others are clamped.
+    /// Packs a card of `card` bytes into `pack` at `level`; one outside of [`Pack::levels`] is
+    /// clamped.
     #[must_use]
-    pub fn new(pack: Pack, level: i32) -> Self {
-        let level = level.clamp(*Self::LEVELS.start(), *Self::LEVELS.end());
-        Self { pack, level, zero_tile: Arc::default() }
+    pub fn new(pack: Pack, level: i32, card: ByteLen) -> Self {
+        let levels = pack.levels().unwrap_or(0..=0);
+        let level = level.clamp(*levels.start(), *levels.end());
+        Self { pack, level, card, zero_tile: Arc::default() }
     }
 
     /// The container that comes out.
@@ -51,11 +53,50 @@ impl Encoding {
             compressor.set_parameter(CParameter::ChecksumFlag(true))?;
             Ok(compressor)
         };
-        let compressor = match self.pack {
-            Pack::Zst => Some(start().map_err(|e| Error::io("starting to compress", e))?),
-            Pack::Raw => None,
+        let level = u32::try_from(self.level).unwrap_or(0);
+        let packer = match self.pack {
+            Pack::Raw => Packer::Raw,
+            Pack::Zst => Packer::Zst(start().map_err(|e| Error::io("starting to compress", e))?),
+            Pack::Gz => Packer::Gz { level, card: self.card },
+            Pack::Xz => Packer::Xz { level },
         };
-        Ok(Encoder { compressor, zero_tile: Arc::clone(&self.zero_tile) })
+        Ok(Encoder { packer, zero_tile: Arc::clone(&self.zero_tile) })
+    }
+}
+
+/// The codec of one thread.
+enum Packer {
+    Raw,
+    Zst(Compressor<'static>),
+    Gz { level: u32, card: ByteLen },
+    Xz { level: u32 },
+}
+
+impl Packer {
+    fn pack(&mut self, bytes: &[u8]) -> Result<Vec<u8>> {
+        let packed = match self {
+            Self::Raw => Ok(bytes.to_vec()),
+            Self::Zst(compressor) => compressor.compress(bytes),
+            Self::Gz { level, card } => gz::pack(bytes, *card, *level),
+            Self::Xz { level } => xz::pack(bytes, *level),
+        };
+        packed.map_err(|e| Error::io("compressing", e))
+    }
+}
+
+/// `bytes` as they would be packed, to judge how long that is.
+///
+/// # Errors
+/// When the codec fails, which takes a lack of memory.
+pub(crate) fn sampled(pack: Pack, level: i32, bytes: &[u8]) -> Result<usize> {
+    match pack {
+        // A hole takes no room.
+        Pack::Raw if is_zero(bytes) => Ok(0),
+        Pack::Raw => Ok(bytes.len()),
+        pack => {
+            let mut encoder = Encoding::new(pack, level, ByteLen::of(bytes)).encoder()?;
+            encoder.packer.pack(bytes).map(|packed| packed.len())
+        }
     }
 }
 
@@ -82,7 +123,7 @@ pub enum Encoded {
 
 /// Encodes tiles, one after the other, on one thread.
 pub struct Encoder {
-    compressor: Option<Compressor<'static>>,
+    packer: Packer,
     zero_tile: Arc<OnceLock<Arc<[u8]>>>,
 }
 
@@ -92,29 +133,26 @@ impl Encoder {
     /// # Errors
     /// When the codec fails, which takes a lack of memory.
     pub fn encode(&mut self, tile: TileData) -> Result<Encoded> {
-        let Some(compressor) = &mut self.compressor else {
-            return Ok(match tile {
-                TileData::Bytes(bytes) => Encoded::Plain(bytes),
-                TileData::Zeros(len) => Encoded::Zeros(len),
-            });
-        };
-        let mut pack =
-            |bytes: &[u8]| compressor.compress(bytes).map_err(|e| Error::io("compressing", e));
-        match tile {
-            TileData::Bytes(bytes) => {
-                Ok(Encoded::Packed { frame: pack(&bytes)?, content: ByteLen::of(&bytes) })
+        match (&self.packer, tile) {
+            (Packer::Raw, TileData::Bytes(bytes)) => Ok(Encoded::Plain(bytes)),
+            (Packer::Raw, TileData::Zeros(len)) => Ok(Encoded::Zeros(len)),
+            (_, TileData::Bytes(bytes)) => {
+                let frame = self.packer.pack(&bytes)?;
+                Ok(Encoded::Packed { frame, content: ByteLen::of(&bytes) })
             }
-            TileData::Zeros(TILE) => {
+            (_, TileData::Zeros(TILE)) => {
                 let frame = match self.zero_tile.get() {
                     Some(frame) => Arc::clone(frame),
                     None => {
-                        let frame: Arc<[u8]> = pack(&zeros(TILE))?.into();
+                        let frame: Arc<[u8]> = self.packer.pack(&zeros(TILE))?.into();
                         Arc::clone(self.zero_tile.get_or_init(|| frame))
                     }
                 };
                 Ok(Encoded::PackedZeros { frame })
             }
-            TileData::Zeros(len) => Ok(Encoded::Packed { frame: pack(&zeros(len))?, content: len }),
+            (_, TileData::Zeros(len)) => {
+                Ok(Encoded::Packed { frame: self.packer.pack(&zeros(len))?, content: len })
+            }
         }
     }
 }

@@ -5,21 +5,27 @@
 
 mod container;
 mod encode;
+mod frames;
+mod gz;
 mod manifest;
 mod open;
 mod part_file;
 mod room;
+mod spool;
+mod stream;
 mod sums;
 mod tile;
 mod writer;
+mod xz;
 mod zst;
 
 pub use container::{Container, Pack};
+pub(crate) use encode::sampled;
 pub use encode::{Encoded, Encoder, Encoding};
 pub use manifest::{ListedPart, ListedTable, ListedVolume, Manifest, TileList};
-pub use open::{Image, manifest_path};
+pub use open::{Image, Unpack, manifest_path};
 pub use part_file::{Owner, PartFile};
 pub use room::{Limit, Place};
-pub use sums::{Sum, SumFile, SumKind, Sums};
+pub use sums::{Sum, SumFile, SumKind, Sums, pasted};
 pub use tile::{TILE, TileData, TileDigest, tile_count, tile_span};
-pub use writer::{ImageWriter, Written};
+pub use writer::{ImageWriter, Output, Written, publish_beside};

@@ -1,14 +1,26 @@
 //! Opening an image: which container it is, what it holds, what it knows about itself.
 
-use super::{container::Container, manifest::Manifest, zst::ZstStore};
+use super::{
+    container::Container,
+    frames::FramedStore,
+    gz::{self, GzCodec},
+    manifest::Manifest,
+    spool::{temporary, unpacked},
+    tile::TILE,
+    xz,
+    zst::{ZstCodec, ZstIndex},
+};
 use crate::{
+    bytes::is_zero,
     error::{Error, Result},
+    progress::{Event, Step, Watch},
     store::{FileStore, ReadAt, read_up_to},
-    units::{ByteLen, ByteOffset},
+    units::{ByteLen, ByteOffset, Span},
 };
 use std::{
     fs,
     io::Read,
+    os::unix::fs::FileExt,
     path::{Path, PathBuf},
     sync::Arc,
 };
@@ -22,6 +34,8 @@ pub struct Image {
     container: Container,
     file: Arc<FileStore>,
     content: Arc<dyn ReadAt>,
+    /// The same content, when it stands in frames of this very file.
+    framed: Option<Arc<FramedStore>>,
     manifest: Option<Manifest>,
     findings: Vec<String>,
 }
@@ -34,14 +48,26 @@ pub fn manifest_path(image: &Path) -> PathBuf {
     name.into()
 }
 
+/// How an image is opened that cannot be read at random: unpacked to a temporary file.
+#[derive(Clone, Copy)]
+pub struct Unpack<'a> {
+    /// The folder of the temporary file, which is gone when the image is dropped.
+    pub folder: &'a Path,
+    /// Who watches, and who may stop it.
+    pub watch: Watch<'a>,
+}
+
 impl Image {
-    /// Opens the image at `path`, going by its content.
+    /// Opens the image at `path`, going by its content. Without `unpack`, only if it can be read
+    /// at random.
     ///
     /// # Errors
     /// - [`crate::Class::Corrupt`] when it is empty, cut short, or its container is damaged.
-    /// - [`crate::Class::Unsupported`] when its container cannot be read at random.
+    /// - [`crate::Class::Unsupported`] when it is an archive that holds no image or several, and
+    ///   when it cannot be read at random and may not be unpacked.
+    /// - [`crate::Class::NoRoom`] when the temporary file does not fit.
     /// - [`crate::Class::Usage`] when it is no file.
-    pub fn open(path: &Path) -> Result<Self> {
+    pub fn open(path: &Path, unpack: Option<Unpack<'_>>) -> Result<Self> {
         let beside = match fs::File::open(manifest_path(path)) {
             Ok(file) => {
                 let mut json = Vec::new();
@@ -51,14 +77,18 @@ impl Image {
             }
             Err(_) => None,
         };
-        Self::open_with(path, beside.as_deref())
+        Self::open_with(path, beside.as_deref(), unpack)
     }
 
     /// Opens the image at `path` with the manifest that stands, or will stand, beside it.
     ///
     /// # Errors
     /// As [`Image::open`].
-    pub fn open_with(path: &Path, beside: Option<&[u8]>) -> Result<Self> {
+    pub fn open_with(
+        path: &Path,
+        beside: Option<&[u8]>,
+        unpack: Option<Unpack<'_>>,
+    ) -> Result<Self> {
         let kind = fs::metadata(path)
             .map_err(|e| Error::io(format!("opening {}", path.display()), e))?
             .file_type();
@@ -66,34 +96,64 @@ impl Image {
             let what = if kind.is_dir() { "a folder" } else { "no regular file" };
             return Err(Error::usage(format!("{} is {what}, not an image", path.display())));
         }
-        let file = Arc::new(FileStore::open(path)?);
+        Self::of_file(path, FileStore::open(path)?, beside, unpack)
+    }
+
+    /// Takes an image out of a pipe: its bytes are kept in a temporary file first, since what an
+    /// image is shows at its end.
+    ///
+    /// # Errors
+    /// As [`Image::open`].
+    pub fn from_pipe(pipe: &mut dyn Read, unpack: Unpack<'_>) -> Result<Self> {
+        let file = taken_in(pipe, unpack).map_err(|e| e.at("the pipe"))?;
+        Self::of_file(Path::new("-"), file, None, Some(unpack))
+    }
+
+    fn of_file(
+        path: &Path,
+        file: FileStore,
+        beside: Option<&[u8]>,
+        unpack: Option<Unpack<'_>>,
+    ) -> Result<Self> {
+        let file = Arc::new(file);
         if file.size().is_zero() {
             return Err(Error::corrupt(format!("{} is empty", path.display())));
         }
-        let container = Container::of(&read_up_to(&*file, ByteOffset::ZERO, 16)?);
         let at_path = |e: Error| e.at(path.display());
-        let mut findings = Vec::new();
-        let mut raw_manifest = None;
-        let content: Arc<dyn ReadAt> = match container {
-            Container::Raw => {
-                raw_manifest = beside.map(<[u8]>::to_vec);
-                Arc::<FileStore>::clone(&file)
+        let container = Container::of(&read_up_to(&*file, ByteOffset::ZERO, 16)?);
+        let inside = Content::of(&file, container).map_err(at_path)?;
+        let Content { manifest: embedded, mut findings, .. } = inside;
+        let framed = match (inside.framed, container, unpack) {
+            (Some(framed), _, _) => Some(framed),
+            (None, Container::Raw, _) => None,
+            (None, _, Some(unpack)) => {
+                let unpacked = unpacked(&file, container, unpack.folder, unpack.watch);
+                Some(unpacked.map_err(at_path)?)
             }
-            Container::Zstd => {
-                let store = ZstStore::open(Arc::clone(&file)).map_err(at_path)?;
-                if store.manifest().is_some() && !store.has_seek_table() {
-                    findings.push("the seek table at its end is missing".to_owned());
-                }
-                raw_manifest = store.manifest().map(<[u8]>::to_vec).or(raw_manifest);
-                Arc::new(store)
-            }
-            other => {
+            (None, _, None) => {
                 return Err(at_path(Error::unsupported(format!(
-                    "this is a {other} file, which cannot be read yet: unpack it first"
+                    "this {container} file cannot be read at random"
                 ))));
             }
         };
-        let manifest = match raw_manifest.map(|json| Manifest::decode(&json)) {
+        let framed = framed.map(Arc::new);
+        let content: Arc<dyn ReadAt> = match &framed {
+            Some(framed) => Arc::<FramedStore>::clone(framed),
+            None => Arc::<FileStore>::clone(&file),
+        };
+        if content.size().is_zero() {
+            return Err(at_path(Error::corrupt("there is nothing in it")));
+        }
+        if container != Container::Raw && inside.is_plain {
+            let nested = Container::of(&read_up_to(&*content, ByteOffset::ZERO, 16)?);
+            if nested != Container::Raw {
+                return Err(at_path(Error::unsupported(format!(
+                    "inside this {container} file is a {nested} file: unpack the {container} first"
+                ))));
+            }
+        }
+        let json = embedded.or_else(|| beside.map(<[u8]>::to_vec));
+        let manifest = match json.map(|json| Manifest::decode(&json)) {
             None => None,
             Some(Ok(manifest)) if ByteLen::new(manifest.card_size) == content.size() => {
                 Some(manifest)
@@ -112,7 +172,9 @@ impl Image {
             }
         };
         let path = path.to_owned();
-        Ok(Self { path, container, file, content, manifest, findings })
+        let is_unpacked = inside.is_plain && container != Container::Raw;
+        let framed = framed.filter(|_| !is_unpacked);
+        Ok(Self { path, container, file, content, framed, manifest, findings })
     }
 
     /// Where it stands.
@@ -133,6 +195,15 @@ impl Image {
         &self.file
     }
 
+    /// The frame, member or stream that holds exactly the bytes of `span`, as it stands in the
+    /// file; `None` when there is none.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn frame_of(&self, span: Span) -> Result<Option<Vec<u8>>> {
+        self.framed.as_ref().map_or(Ok(None), |framed| framed.frame_of(span))
+    }
+
     /// The card's bytes.
     #[must_use]
     pub fn content(&self) -> &Arc<dyn ReadAt> {
@@ -150,4 +221,73 @@ impl Image {
     pub fn findings(&self) -> &[String] {
         &self.findings
     }
+}
+
+/// What a container tells without being decoded.
+struct Content {
+    /// Its content, when that can be read at random.
+    framed: Option<FramedStore>,
+    /// Whether it can only be decoded from its start.
+    is_plain: bool,
+    manifest: Option<Vec<u8>>,
+    findings: Vec<String>,
+}
+
+impl Content {
+    fn of(file: &Arc<FileStore>, container: Container) -> Result<Self> {
+        let store: Arc<dyn ReadAt> = Arc::<FileStore>::clone(file);
+        let mut this = Self { framed: None, is_plain: true, manifest: None, findings: Vec::new() };
+        match container {
+            Container::Zstd => {
+                let index = ZstIndex::of(&**file)?;
+                if index.manifest.is_some() && !index.has_seek_table {
+                    this.findings.push("the seek table at its end is missing".to_owned());
+                }
+                this.manifest = index.manifest;
+                let codec = Box::<ZstCodec>::default();
+                this.framed = index.frames.map(|frames| FramedStore::new(store, codec, frames));
+            }
+            Container::Gzip => {
+                let frames = gz::frames(&**file)?;
+                let codec = Box::new(GzCodec);
+                this.framed = frames.map(|frames| FramedStore::new(store, codec, frames));
+            }
+            Container::Xz => {
+                let found = xz::frames(&**file)?;
+                this.framed =
+                    found.map(|(frames, codec)| FramedStore::new(store, Box::new(codec), frames));
+            }
+            Container::Raw | Container::Bzip2 | Container::Zip | Container::SevenZip => {}
+        }
+        this.is_plain = this.framed.is_none();
+        Ok(this)
+    }
+}
+
+/// Keeps all that comes through `pipe` in a temporary file, zeros as holes.
+fn taken_in(pipe: &mut dyn Read, unpack: Unpack<'_>) -> Result<FileStore> {
+    let file = temporary(unpack.folder)?;
+    let failed = |e| Error::io(format!("keeping it in {}", unpack.folder.display()), e);
+    // How much will come is not known.
+    unpack.watch.observer.on(&Event::Started { step: Step::TakingIn, total: ByteLen::ZERO });
+    let mut at = 0u64;
+    let mut piece = Vec::new();
+    loop {
+        unpack.watch.cancel.check()?;
+        piece.clear();
+        let read = pipe.take(TILE.get()).read_to_end(&mut piece);
+        unpack.watch.cancel.check()?;
+        read.map_err(|e| Error::io("reading", e))?;
+        if !is_zero(&piece) {
+            file.write_all_at(&piece, at).map_err(failed)?;
+        }
+        at = at.saturating_add(ByteLen::of(&piece).get());
+        unpack.watch.observer.on(&Event::Advanced { done: ByteLen::new(at) });
+        if ByteLen::of(&piece) < TILE {
+            break;
+        }
+    }
+    file.set_len(at).map_err(failed)?;
+    unpack.watch.observer.on(&Event::Finished);
+    FileStore::from_file(file)
 }

@@ -72,6 +72,37 @@ impl FromStr for SumKind {
     }
 }
 
+/// The hashes that `text`, as somebody pasted it, can be: `HEX`, or `sha256:HEX` with any name.
+/// 64 digits are of either of two hashes.
+///
+/// # Errors
+/// [`crate::Class::Usage`] when it can be none.
+pub fn pasted(text: &str) -> Result<Vec<Sum>> {
+    let text = text.trim().to_ascii_lowercase();
+    let (named, hex) = match text.split_once(':') {
+        Some((name, hex)) => (Some(name.parse::<SumKind>()?), hex.trim()),
+        None => (None, text.as_str()),
+    };
+    let kinds: &[SumKind] = match hex.len() {
+        32 => &[SumKind::Md5],
+        40 => &[SumKind::Sha1],
+        64 => &[SumKind::Sha256, SumKind::Blake3],
+        128 => &[SumKind::Sha512],
+        _ => &[],
+    };
+    let is_meant = |kind: &&SumKind| named.is_none_or(|named| named == **kind);
+    let sums = kinds.iter().filter(is_meant);
+    let sums: Vec<_> = sums.map(|kind| Sum { kind: *kind, hex: hex.to_owned() }).collect();
+    if sums.is_empty() || !hex.chars().all(|c| c.is_ascii_hexdigit()) {
+        return Err(Error::usage(format!(
+            "this is no hash that is known: it has {} digits, md5 has 32, sha1 40, sha256 and \
+             blake3 64, sha512 128",
+            hex.len()
+        )));
+    }
+    Ok(sums)
+}
+
 /// A finished checksum.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Sum {
@@ -248,6 +279,19 @@ mod tests {
         };
         assert_eq!(of(b""), ["e3b0c442", "cf83e135", "da39a3ee", "d41d8cd9", "af1349b9"]);
         assert_eq!(of(b"abc"), ["ba7816bf", "ddaf35a1", "a9993e36", "90015098", "6437b3ac"]);
+    }
+
+    #[test]
+    fn a_pasted_hash_is_known_by_its_length() {
+        let kinds = |text: &str| -> Vec<SumKind> {
+            pasted(text).map(|sums| sums.iter().map(|sum| sum.kind).collect()).unwrap_or_default()
+        };
+        assert_eq!(kinds(&format!(" {}\n", "A".repeat(64))), [SumKind::Sha256, SumKind::Blake3]);
+        assert_eq!(kinds(&format!("blake3:{}", "a".repeat(64))), [SumKind::Blake3]);
+        assert_eq!(kinds(&"0".repeat(32)), [SumKind::Md5]);
+        assert_eq!(kinds(&"0".repeat(33)), []);
+        assert_eq!(kinds(&"g".repeat(40)), []);
+        assert_eq!(kinds("sha9:00"), []);
     }
 
     #[test]

@@ -6,7 +6,7 @@ use super::{
     manifest::Manifest,
     open::manifest_path,
     part_file::{Owner, PartFile},
-    sums::{Sum, SumKind, Sums},
+    sums::{Sum, SumFile, SumKind, Sums},
     tile::TILE,
     zst::{Entry, MANIFEST_MAGIC, MANIFEST_TAG, encode_seek_table, skippable_header},
 };
@@ -24,18 +24,29 @@ use std::{
 /// How fine the holes of a raw image are, in bytes.
 const HOLE: usize = 64 << 10;
 
-/// An image in the making: `NAME.part` until it is published.
+/// Where an image goes.
+pub enum Output<'a> {
+    /// Into the file of this name, with its checksum files and, when its container cannot hold
+    /// one, its manifest beside it.
+    File(&'a Path),
+    /// Through a pipe. Nothing stands beside it then, and it cannot be read back.
+    Pipe(Box<dyn Write>),
+}
+
+/// An image in the making: `NAME.part` until it is published, or what runs through a pipe.
 pub struct ImageWriter {
-    part: PartFile,
+    goal: Goal,
     pack: Pack,
     sums: Sums,
     entries: Vec<Entry>,
     /// Bytes of the file so far, holes included.
     len: ByteLen,
-    name: PathBuf,
-    owner: Option<Owner>,
-    replace: bool,
     side_manifest: Option<Vec<u8>>,
+}
+
+enum Goal {
+    File { part: PartFile, name: PathBuf, owner: Option<Owner>, replace: bool },
+    Pipe(Box<dyn Write>),
 }
 
 /// An image that is complete on the medium but does not have its name yet.
@@ -48,26 +59,30 @@ pub struct Written {
 }
 
 impl ImageWriter {
-    /// Starts the image `name`.
+    /// Starts an image.
     ///
     /// # Errors
     /// As [`PartFile::create`].
     pub fn create(
-        name: &Path,
+        to: Output<'_>,
         pack: Pack,
         sums: &[SumKind],
         replace: bool,
         owner: Option<Owner>,
     ) -> Result<Self> {
+        let goal = match to {
+            Output::Pipe(pipe) => Goal::Pipe(pipe),
+            Output::File(name) => {
+                let part = PartFile::create(name, replace, owner)?;
+                Goal::File { part, name: name.to_owned(), owner, replace }
+            }
+        };
         Ok(Self {
-            part: PartFile::create(name, replace, owner)?,
+            goal,
             pack,
             sums: Sums::new(sums),
             entries: Vec::new(),
             len: ByteLen::ZERO,
-            name: name.to_owned(),
-            owner,
-            replace,
             side_manifest: None,
         })
     }
@@ -86,10 +101,9 @@ impl ImageWriter {
                 let mut left = len.to_usize().unwrap_or(0);
                 while left > 0 {
                     let piece = ZEROS.get(..left.min(HOLE)).unwrap_or(&ZEROS);
-                    self.sums.update(piece);
+                    self.append_plain(piece)?;
                     left = left.saturating_sub(piece.len());
                 }
-                self.len = self.len.saturating_add(len);
                 Ok(())
             }
         }
@@ -107,10 +121,12 @@ impl ImageWriter {
     fn append_plain(&mut self, tile: &[u8]) -> Result<()> {
         self.sums.update(tile);
         for piece in tile.chunks(HOLE) {
-            if !is_zero(piece) {
-                let at = self.len.get();
-                self.part.file().write_all_at(piece, at).map_err(|e| self.failed(e))?;
-            }
+            let written = match &mut self.goal {
+                Goal::File { .. } if is_zero(piece) => Ok(()),
+                Goal::File { part, .. } => part.file().write_all_at(piece, self.len.get()),
+                Goal::Pipe(pipe) => pipe.write_all(piece),
+            };
+            written.map_err(|e| self.failed(e))?;
             self.len = self.len.saturating_add(ByteLen::of(piece));
         }
         Ok(())
@@ -118,13 +134,21 @@ impl ImageWriter {
 
     fn write(&mut self, bytes: &[u8]) -> Result<()> {
         self.sums.update(bytes);
-        self.part.file().write_all(bytes).map_err(|e| self.failed(e))?;
+        let written = match &mut self.goal {
+            Goal::File { part, .. } => part.file().write_all(bytes),
+            Goal::Pipe(pipe) => pipe.write_all(bytes),
+        };
+        written.map_err(|e| self.failed(e))?;
         self.len = self.len.saturating_add(ByteLen::of(bytes));
         Ok(())
     }
 
     fn failed(&self, cause: std::io::Error) -> Error {
-        Error::io(format!("writing {}", self.part.path().display()), cause)
+        let place = match &self.goal {
+            Goal::File { part, .. } => part.path().display().to_string(),
+            Goal::Pipe(_) => "the pipe".to_owned(),
+        };
+        Error::io(format!("writing {place}"), cause)
     }
 
     /// Writes what the image knows about itself, and syncs it.
@@ -135,10 +159,12 @@ impl ImageWriter {
         let json = manifest.encode();
         match self.pack {
             Pack::Raw => {
-                let len = self.len.get();
-                self.part.file().set_len(len).map_err(|e| self.failed(e))?;
+                if let Goal::File { part, .. } = &self.goal {
+                    part.file().set_len(self.len.get()).map_err(|e| self.failed(e))?;
+                }
                 self.side_manifest = Some(json);
             }
+            Pack::Gz | Pack::Xz => self.side_manifest = Some(json),
             Pack::Zst => {
                 let len = json.len().checked_add(MANIFEST_TAG.len());
                 let len = len.and_then(|len| u32::try_from(len).ok());
@@ -152,17 +178,26 @@ impl ImageWriter {
                 self.write(&table)?;
             }
         }
-        self.part.sync()?;
+        match &mut self.goal {
+            Goal::File { part, .. } => part.sync()?,
+            Goal::Pipe(pipe) => {
+                let flushed = pipe.flush();
+                flushed.map_err(|e| self.failed(e))?;
+            }
+        }
         let sums = std::mem::replace(&mut self.sums, Sums::new(&[])).finish();
         Ok(Written { len: self.len, sums, writer: self })
     }
 }
 
 impl Written {
-    /// Where the image stands until it is published.
+    /// Where the image stands until it is published; `None` when it went through a pipe.
     #[must_use]
-    pub fn path(&self) -> &Path {
-        self.writer.part.path()
+    pub fn path(&self) -> Option<&Path> {
+        match &self.writer.goal {
+            Goal::File { part, .. } => Some(part.path()),
+            Goal::Pipe(_) => None,
+        }
     }
 
     /// The manifest that will stand beside it, when its container cannot hold one.
@@ -174,12 +209,13 @@ impl Written {
     /// Gives the image its name, and puts its checksum files and its manifest beside it.
     ///
     /// Files beside an image that is replaced go first, so that no image ever stands beside the
-    /// checksum of another.
+    /// checksum of another. An image that went through a pipe is where it is.
     ///
     /// # Errors
     /// When a file cannot be written or renamed; what has its name by then is complete.
     pub fn publish(self) -> Result<()> {
-        let ImageWriter { part, name, owner, replace, side_manifest, .. } = self.writer;
+        let ImageWriter { goal, side_manifest, .. } = self.writer;
+        let Goal::File { part, name, owner, replace } = goal else { return Ok(()) };
         if replace {
             let beside = SumKind::ALL.into_iter().map(|kind| kind.path_beside(&name));
             for old in beside.chain([manifest_path(&name)]) {
@@ -187,21 +223,31 @@ impl Written {
                 let _ = std::fs::remove_file(old);
             }
         }
-        let beside = |path: &Path, bytes: &[u8]| {
-            let side = PartFile::create(path, true, owner)?;
-            let failed = |e| Error::io(format!("writing {}", path.display()), e);
-            side.file().write_all_at(bytes, 0).map_err(failed)?;
-            side.publish()
-        };
         part.publish()?;
         if let Some(json) = side_manifest {
-            beside(&manifest_path(&name), &json)?;
+            write_side(&manifest_path(&name), &json, owner)?;
         }
         for sum in &self.sums {
-            let file_name = name.file_name().unwrap_or(name.as_os_str());
-            let lines = super::sums::SumFile::of(sum, file_name);
-            beside(&sum.kind.path_beside(&name), &lines.encode())?;
+            publish_beside(&name, sum, owner)?;
         }
         Ok(())
     }
+}
+
+/// Puts the checksum file of `sum` beside `image` and answers its path.
+///
+/// # Errors
+/// When it cannot be written.
+pub fn publish_beside(image: &Path, sum: &Sum, owner: Option<Owner>) -> Result<PathBuf> {
+    let path = sum.kind.path_beside(image);
+    let file_name = image.file_name().unwrap_or(image.as_os_str());
+    write_side(&path, &SumFile::of(sum, file_name).encode(), owner)?;
+    Ok(path)
+}
+
+fn write_side(path: &Path, bytes: &[u8], owner: Option<Owner>) -> Result<()> {
+    let side = PartFile::create(path, true, owner)?;
+    let failed = |e| Error::io(format!("writing {}", path.display()), e);
+    side.file().write_all_at(bytes, 0).map_err(failed)?;
+    side.publish()
 }

@@ -155,6 +155,21 @@ impl Survey {
         table.chain(volumes).collect()
     }
 
+    /// How many bytes of `spans`, which are joined, lie in each partition and outside of all, in
+    /// the card's order: "partition 2 (ext4, hive-07)".
+    #[must_use]
+    pub fn places_of(&self, spans: &[Span]) -> Vec<(String, ByteLen)> {
+        let parts = self.parts.iter().map(|part| (part.span, part.full_title()));
+        let gaps = self.gaps.iter().map(|gap| (*gap, format!("the gap at {}", gap.start())));
+        let mut places: Vec<_> = parts.chain(gaps).collect();
+        places.sort_by_key(|(place, _)| *place);
+        let inside = |place: Span| -> ByteLen {
+            spans.iter().filter_map(|span| span.intersect(place)).map(Span::len).sum()
+        };
+        let counted = places.into_iter().map(|(place, title)| (title, inside(place)));
+        counted.filter(|(_, len)| !len.is_zero()).collect()
+    }
+
     /// A digest of table and volume ids: whether a card is still the one that was looked at.
     #[must_use]
     pub fn fingerprint(&self) -> String {
@@ -184,6 +199,19 @@ impl Part {
     #[must_use]
     pub fn title(&self) -> String {
         self.number.map_or("the volume".to_owned(), |number| format!("partition {number}"))
+    }
+
+    /// "partition 2 (ext4, hive-07)".
+    #[must_use]
+    pub fn full_title(&self) -> String {
+        let facts = self.volume.iter().flat_map(|volume| {
+            [Some(volume.kind.to_string()), volume.label.clone()].into_iter().flatten()
+        });
+        let facts: Vec<_> = facts.collect();
+        match facts[..] {
+            [] => self.title(),
+            _ => format!("{} ({})", self.title(), facts.join(", ")),
+        }
     }
 
     fn look_for_faults(&self, size: ByteLen, findings: &mut Vec<String>) {

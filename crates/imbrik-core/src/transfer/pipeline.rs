@@ -18,7 +18,7 @@ use crate::{
     error::{Error, Result},
     image::{TILE, TileData, TileDigest, tile_count, tile_span},
     layout::View,
-    progress::{Cancel, Event, Observer, Step},
+    progress::{Event, Step, Watch},
     store::{Pool, ReadAt},
     units::{ByteLen, Span, joined},
 };
@@ -32,15 +32,6 @@ use std::{
     },
     thread,
 };
-
-/// Who watches a journey, and who may stop it.
-#[derive(Clone, Copy)]
-pub struct Watch<'a> {
-    /// Takes the events.
-    pub observer: &'a dyn Observer,
-    /// The request to stop.
-    pub cancel: &'a Cancel,
-}
 
 /// A tile on its way.
 pub(super) struct Tile {
@@ -291,7 +282,7 @@ mod tests {
     use super::*;
     use crate::{
         error::Class,
-        progress::Unobserved,
+        progress::{Cancel, Unobserved},
         store::{SparseStore, WriteAt},
         units::ByteOffset,
     };

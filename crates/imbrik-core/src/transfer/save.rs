@@ -1,30 +1,29 @@
-//! Card to image.
+//! Card to image, and image to image.
 
 use super::{
-    pipeline::{Journey, Sink, Tile, Watch, run},
+    pipeline::{Journey, Sink, Tile, run},
     salvage::Damage,
     verify::{check_sums, check_tiles},
 };
 use crate::{
-    bytes::is_zero,
     error::{Error, Result},
     image::{
-        Encoded, Encoding, Image, ImageWriter, Manifest, Owner, Pack, Sum, SumKind, TILE,
-        TileDigest,
+        Container, Encoded, Encoding, Image, ImageWriter, Manifest, Output, Owner, Pack, Sum,
+        SumKind, TILE, TileData, TileDigest, sampled, tile_span,
     },
     layout::View,
-    progress::{Merged, Step},
+    progress::{Merged, Step, Watch},
     store::{ReadAt, read_vec},
     units::{ByteLen, ByteOffset, Span},
 };
-use std::path::Path;
+use std::sync::Arc;
 
 /// How a card is to be saved.
 #[derive(Clone, Debug)]
 pub struct SaveOptions {
     /// The container.
     pub pack: Pack,
-    /// The zstd level, from 1 to 22.
+    /// The level, among [`Pack::levels`].
     pub level: i32,
     /// The checksum files to put beside the image.
     pub sums: Vec<SumKind>,
@@ -47,6 +46,8 @@ pub struct Saved {
     pub unreadable: Vec<Span>,
     /// How much of the card is in tiles that hold nothing but zeros.
     pub zeros: ByteLen,
+    /// How many frames of another image were taken over as they are.
+    pub taken_over: u64,
 }
 
 /// Encodes tiles on all cores and appends them in order.
@@ -54,18 +55,32 @@ struct ToImage<'a> {
     view: &'a View,
     encoding: Encoding,
     writer: ImageWriter,
+    /// The image whose frames are taken over as they are.
+    reuse: Option<&'a Image>,
+    taken_over: u64,
 }
 
-impl Sink for ToImage<'_> {
-    type Worker = Box<dyn FnMut(Tile) -> Result<Encoded> + Send>;
-    type Piece = Encoded;
+impl<'a> Sink for ToImage<'a> {
+    type Worker = Box<dyn FnMut(Tile) -> Result<(bool, Encoded)> + Send + 'a>;
+    type Piece = (bool, Encoded);
 
     fn worker(&self) -> Result<Self::Worker> {
         let mut encoder = self.encoding.encoder()?;
-        Ok(Box::new(move |tile| encoder.encode(tile.data)))
+        let reuse = self.reuse;
+        Ok(Box::new(move |tile| {
+            let frame = match (&tile.data, reuse) {
+                (TileData::Bytes(_), Some(image)) => image.frame_of(tile.span)?,
+                _ => None,
+            };
+            match frame {
+                Some(frame) => Ok((true, Encoded::Packed { frame, content: tile.span.len() })),
+                None => Ok((false, encoder.encode(tile.data)?)),
+            }
+        }))
     }
 
-    fn commit(&mut self, _: Span, piece: Encoded) -> Result<()> {
+    fn commit(&mut self, _: Span, (is_taken_over, piece): (bool, Encoded)) -> Result<()> {
+        self.taken_over = self.taken_over.saturating_add(u64::from(is_taken_over));
         self.writer.append(piece)
     }
 
@@ -85,14 +100,10 @@ impl Sink for ToImage<'_> {
 pub fn save(
     view: &View,
     manifest: Manifest,
-    to: &Path,
+    to: Output<'_>,
     options: &SaveOptions,
     watch: Watch<'_>,
 ) -> Result<Saved> {
-    let writer =
-        ImageWriter::create(to, options.pack, &options.sums, options.replace, options.owner)?;
-    let encoding = Encoding::new(options.pack, options.level);
-    let mut sink = ToImage { view, encoding, writer };
     let journey = Journey {
         view,
         step: Step::Saving,
@@ -101,11 +112,68 @@ pub fn save(
         in_turn: true,
         watch,
     };
-    let travelled = run(&journey, &mut sink)?;
-    let manifest = manifest.with_content(&travelled.digests, travelled.unreadable.clone());
+    carry(&journey, None, manifest, to, options)
+}
+
+/// Makes the image `to` of `image`, which has the same content in another container. Frames that
+/// fit into it are taken over as they are when `takes_over` is set; in any case every tile is
+/// decoded, and compared with the digest that the image has of it.
+///
+/// # Errors
+/// As [`save`]; [`crate::Class::Mismatch`] when the image is damaged.
+pub fn repack(
+    image: &Image,
+    manifest: Manifest,
+    to: Output<'_>,
+    options: &SaveOptions,
+    takes_over: bool,
+    watch: Watch<'_>,
+) -> Result<Saved> {
+    let view = View::whole(Arc::clone(image.content()));
+    let fits = takes_over
+        && image.container() == options.pack.container()
+        && options.pack.container() != Container::Raw;
+    let journey = Journey {
+        view: &view,
+        step: Step::Repacking,
+        total: view.size(),
+        damage: Damage::Stop,
+        in_turn: false,
+        watch,
+    };
+    carry(&journey, Some((image, fits)), manifest, to, options)
+}
+
+fn carry(
+    journey: &Journey<'_>,
+    source: Option<(&Image, bool)>,
+    manifest: Manifest,
+    to: Output<'_>,
+    options: &SaveOptions,
+) -> Result<Saved> {
+    let (view, watch) = (journey.view, journey.watch);
+    let writer =
+        ImageWriter::create(to, options.pack, &options.sums, options.replace, options.owner)?;
+    let encoding = Encoding::new(options.pack, options.level, view.size());
+    let reuse = source.filter(|(_, fits)| *fits).map(|(image, _)| image);
+    let mut sink = ToImage { view, encoding, writer, reuse, taken_over: 0 };
+    let travelled = run(journey, &mut sink)?;
+    let mut unreadable = travelled.unreadable.clone();
+    if let Some(known) = source.and_then(|(image, _)| image.manifest()) {
+        let digests = known.tiles.digests()?;
+        let differs = digests.iter().zip(&travelled.digests).position(|(a, b)| a != b);
+        if let Some(span) = differs.and_then(|at| tile_span(u64::try_from(at).ok()?, view.size())) {
+            return Err(Error::mismatch(format!(
+                "the image is damaged: {span} of the card do not match their digest"
+            )));
+        }
+        unreadable.extend(known.unreadable_spans());
+    }
+    let manifest = manifest.with_content(&travelled.digests, unreadable);
+    let taken_over = sink.taken_over;
     let written = sink.writer.finish(&manifest)?;
-    if options.check {
-        let image = Image::open_with(written.path(), written.side_manifest())?;
+    if let Some(path) = written.path().filter(|_| options.check) {
+        let image = Image::open_with(path, written.side_manifest(), None)?;
         image.file().drop_cache()?;
         let total = image.file().size().saturating_add(view.size());
         let merged = Merged::start(watch.observer, Step::ReadingImageBack, total);
@@ -128,7 +196,7 @@ pub fn save(
     let zeros = TILE.checked_mul(zeros.get()).unwrap_or_default().min(view.size());
     let (image_len, sums) = (written.len, written.sums.clone());
     written.publish()?;
-    Ok(Saved { image_len, sums, unreadable: travelled.unreadable, zeros })
+    Ok(Saved { image_len, sums, unreadable: travelled.unreadable, zeros, taken_over })
 }
 
 /// How many samples are taken of a card, and how long each is.
@@ -141,7 +209,6 @@ const SAMPLE: usize = 128 << 10;
 /// # Errors
 /// When the card cannot be read at all.
 pub fn sampled_ratio(view: &View, pack: Pack, level: i32) -> Result<(f64, f64)> {
-    let failed = |e| Error::io("compressing a sample", e);
     let step = view.size().get().checked_div(SAMPLES).unwrap_or(0);
     let mut ratios = Vec::new();
     for sample in 0..SAMPLES {
@@ -151,12 +218,7 @@ pub fn sampled_ratio(view: &View, pack: Pack, level: i32) -> Result<(f64, f64)> 
         let len = span.len().to_usize().unwrap_or(SAMPLE).min(SAMPLE);
         // A sample that cannot be read says nothing about the rest.
         let Ok(bytes) = read_vec(view, span.start(), len) else { continue };
-        let packed = match pack {
-            Pack::Zst => zstd::bulk::compress(&bytes, level).map_err(failed)?.len(),
-            // A hole takes no room.
-            Pack::Raw if is_zero(&bytes) => 0,
-            Pack::Raw => len,
-        };
+        let packed = sampled(pack, level, &bytes)?;
         if let (Ok(packed), Ok(len)) = (u32::try_from(packed), u32::try_from(len.max(1))) {
             ratios.push(f64::from(packed) / f64::from(len));
         }

@@ -1,7 +1,7 @@
 //! What should be, against what is.
 
 use super::{
-    pipeline::{Journey, Sink, Tile, Watch, may_hold_data, run},
+    pipeline::{Journey, Sink, Tile, may_hold_data, run},
     salvage::{self, Damage},
 };
 use crate::{
@@ -9,7 +9,7 @@ use crate::{
     error::Result,
     image::{Image, Sum, SumKind, Sums, TILE, TileData, TileDigest},
     layout::View,
-    progress::{Cancel, Event, Step},
+    progress::{Cancel, Event, Step, Watch},
     store::{Pool, ReadAt, for_pieces},
     units::{ByteLen, SectorSize, Span, joined},
 };
@@ -97,26 +97,35 @@ pub fn check_tiles(
 /// # Errors
 /// When the file cannot be read.
 pub fn check_sums(image: &Image, expected: &[Sum], watch: Watch<'_>) -> Result<Option<SumKind>> {
-    const PIECE: usize = 1 << 20;
     let kinds: Vec<_> = expected.iter().map(|sum| sum.kind).collect();
-    let mut sums = Sums::new(&kinds);
-    let total = image.file().size();
+    let found = sums_of(&**image.file(), &kinds, watch)?;
+    let differing = found.iter().zip(expected).find(|(found, expected)| found != expected);
+    Ok(differing.map(|(found, _)| found.kind))
+}
+
+/// The hashes `kinds` of all that is in `store`: of an image file, or of its content.
+///
+/// # Errors
+/// When it cannot be read.
+pub fn sums_of(store: &dyn ReadAt, kinds: &[SumKind], watch: Watch<'_>) -> Result<Vec<Sum>> {
+    let mut sums = Sums::new(kinds);
+    let total = store.size();
     watch.observer.on(&Event::Started { step: Step::ComparingChecksums, total });
-    let mut buffer = Pool::new(PIECE).take(PIECE);
-    for_pieces(Span::whole(total), ByteLen::from_usize(PIECE), |piece| {
+    // Whole tiles: a packed image decodes each but once.
+    let most = TILE.to_usize().unwrap_or(0);
+    let mut buffer = Pool::new(most).take(most);
+    for_pieces(Span::whole(total), TILE, |piece| {
         watch.cancel.check()?;
         let len = piece.len().to_usize().unwrap_or(0);
         let bytes = buffer.get_mut(..len).unwrap_or_default();
-        image.file().read_at(piece.start(), bytes)?;
+        store.read_at(piece.start(), bytes)?;
         sums.update(bytes);
         let done = ByteLen::new(piece.end().get());
         watch.observer.on(&Event::Advanced { done });
         Ok(())
     })?;
     watch.observer.on(&Event::Finished);
-    let found = sums.finish();
-    let differing = found.iter().zip(expected).find(|(found, expected)| found != expected);
-    Ok(differing.map(|(found, _)| found.kind))
+    Ok(sums.finish())
 }
 
 /// Compares the tiles of a view with those of a card, as [`View::read_back_from`] shows it.

@@ -1,14 +1,14 @@
 //! Image to card.
 
 use super::{
-    pipeline::{Journey, Sink, Tile, Watch, run},
+    pipeline::{Journey, Sink, Tile, run},
     salvage::Damage,
 };
 use crate::{
     error::{Error, Result},
     image::{TILE, TileData, TileDigest},
     layout::{Content, View},
-    progress::Step,
+    progress::{Step, Watch},
     store::{ReadAt, WriteAt},
     units::{ByteLen, ByteOffset, Span},
 };

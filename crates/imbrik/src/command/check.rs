@@ -4,53 +4,67 @@ use crate::{
     args::CheckArgs,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
+    pipe,
     render::{Out, Tone, count, json, quoted, size, time},
     resolve,
     session::Session,
 };
 use imbrik_core::{
     Class,
-    image::{Image, Sum, SumFile, SumKind, TILE, tile_count},
+    image::{Container, Image, Sum, SumFile, SumKind, TILE, pasted, publish_beside, tile_count},
     layout::{Occupancy, Plan, Survey, Target},
+    progress::Watch,
     store::{Counted, ReadAt, Tally},
-    transfer::{Differences, Watch, check_sums, check_tiles, compare},
+    transfer::{Differences, check_tiles, compare, sums_of},
     units::{ByteLen, Span},
 };
 use serde_json::json;
-use std::{fs, path::Path, sync::Arc, time::Instant};
+use std::{
+    fs,
+    path::{Path, PathBuf},
+    sync::Arc,
+    time::Instant,
+};
 
 /// How many differing places are told one by one.
 const TOLD: usize = 4;
 
 pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
     let started = Instant::now();
-    resolve::must_be_an_image(&session.fleet, &args.image)?;
-    let image = Image::open(&args.image).map_err(|error| {
-        let class = error.class();
-        let failure = Failure::from(error);
-        match class {
-            // For this command, damage is the answer, not an accident.
-            Class::Corrupt => Failure { exit: Exit::Mismatch, ..failure }
-                .state("The image is not whole.")
-                .next("If there is another copy of it, check that one."),
-            _ => failure,
-        }
-    })?;
-    let sums = listed_sums(&args.image)?;
+    let expected = args.expect.as_deref().map(pasted).transpose()?.unwrap_or_default();
+    let image = session
+        .open_image(&args.image)
+        .state("The image was only read.")
+        .next("If there is another copy of it, check that one.")?;
+    let is_pipe = pipe::is_pipe(&args.image);
+    let listed = if is_pipe { Vec::new() } else { listed_sums(&args.image)? };
+    let to_make = to_make(args, &listed, is_pipe)?;
     let against = args.against.as_deref().map(|name| resolve::card(&session.fleet, name));
     let against = against.transpose()?;
     let digests = match image.manifest() {
         Some(manifest) => Some(manifest.tiles.digests()?),
         None => None,
     };
-    let steps = 1 + usize::from(!sums.is_empty()) + usize::from(against.is_some());
+    let mut kinds: Vec<_> = listed.iter().chain(&expected).map(|sum| sum.kind).collect();
+    kinds.extend(to_make);
+    kinds.sort_by_key(|kind| kind.name());
+    kinds.dedup();
+    let steps = 1 + usize::from(!kinds.is_empty()) + usize::from(against.is_some());
     let progress = session.progress(steps);
     let cancel = &session.environment.interrupt.cancel;
     let watch = Watch { observer: &progress, cancel };
     let unfinished = "The image was only read; nothing is known of the rest.";
-    let wrong_sum = match &sums[..] {
-        [] => None,
-        sums => check_sums(&image, sums, watch).state(unfinished)?,
+    let found = match &kinds[..] {
+        [] => Vec::new(),
+        kinds => sums_of(&**image.file(), kinds, watch).state(unfinished)?,
+    };
+    let wrong_sum = listed.iter().find(|sum| !found.contains(sum)).map(|sum| sum.kind);
+    let expected = match &expected[..] {
+        [] => Expected::Nothing,
+        sums => {
+            let unpacked = (image.container() != Container::Raw).then_some(&image);
+            Expected::of(sums, &found, unpacked, watch).state(unfinished)?
+        }
     };
     let tiles = check_tiles(&image, digests.as_deref().unwrap_or_default(), watch);
     let tiles = tiles.state(unfinished)?;
@@ -62,8 +76,22 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
         _ => None,
     };
     drop(progress);
-    let report =
-        Report { image: &image, sums: &sums, wrong_sum, tiles: &tiles, card: card.as_ref() };
+    let mut report = Report {
+        image: &image,
+        sums: &listed,
+        wrong_sum,
+        expected,
+        tiles: &tiles,
+        card: card.as_ref(),
+        made: None,
+    };
+    if let Some(kind) = to_make
+        && report.exit() == Exit::Done
+        && let Some(sum) = found.iter().find(|sum| sum.kind == kind)
+    {
+        let made = publish_beside(&args.image, sum, session.environment.owner);
+        report.made = Some(made.state("The image is whole; its checksum file was not made.")?);
+    }
     let exit = report.exit();
     if session.out.is_json() {
         let more = json!({
@@ -71,13 +99,16 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
             "image": image.path().to_string_lossy(),
             "container": image.container().to_string(),
             "card_size": image.content().size().get(),
-            "checksums": sums.iter().map(|sum| sum.kind.name()).collect::<Vec<_>>(),
+            "checksums": listed.iter().map(|sum| sum.kind.name()).collect::<Vec<_>>(),
             "checksum_differs": wrong_sum.map(SumKind::name),
+            "checksum_made": report.made.as_ref().map(|path| path.to_string_lossy()),
+            "expected": report.expected.word(),
             "has_digests": digests.is_some(),
             "differing": json::spans(&tiles.spans),
             "findings": image.findings(),
             "against": args.against.as_ref().map(|path| path.to_string_lossy()),
-            "card_differing": card.as_ref().map(|found| json::spans(&found.spans)),
+            "card_differing": card.as_ref().map(|found| json::spans(&found.differing.spans)),
+            "card_differing_places": card.as_ref().map(|found| found.places.clone()),
             "card_bytes_read": tally.read().get(),
             "seconds": started.elapsed().as_secs_f64(),
         });
@@ -87,6 +118,62 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
         report.show(&session.out, args.against.as_deref(), &time::span(started.elapsed()));
     }
     Ok(exit)
+}
+
+/// The checksum file that is to be made, when there is none of its kind.
+fn to_make(args: &CheckArgs, listed: &[Sum], is_pipe: bool) -> Outcome<Option<SumKind>> {
+    let Some(name) = &args.sum else { return Ok(None) };
+    let kind: SumKind = name.parse()?;
+    if is_pipe {
+        return Err(Failure::usage("a checksum file stands beside an image, and - has no place"));
+    }
+    Ok(Some(kind).filter(|kind| !listed.iter().any(|sum| sum.kind == *kind)))
+}
+
+/// What a hash that was pasted turned out to be.
+enum Expected {
+    /// None was.
+    Nothing,
+    /// Of the file as it is.
+    File(SumKind),
+    /// Of what is in it.
+    Content(SumKind),
+    /// Of something else.
+    Other,
+}
+
+impl Expected {
+    /// Compares `sums`, of which one is meant, with what was `found` of the file and, only then,
+    /// with the content of `unpacked`: publishers hash the one or the other.
+    fn of(
+        sums: &[Sum],
+        found: &[Sum],
+        unpacked: Option<&Image>,
+        watch: Watch<'_>,
+    ) -> imbrik_core::Result<Self> {
+        if let Some(sum) = sums.iter().find(|sum| found.contains(sum)) {
+            return Ok(Self::File(sum.kind));
+        }
+        let Some(image) = unpacked else { return Ok(Self::Other) };
+        let kinds: Vec<_> = sums.iter().map(|sum| sum.kind).collect();
+        let found = match sums_of(&**image.content(), &kinds, watch) {
+            // The tiles tell where.
+            Err(error) if error.class() == Class::Mismatch => return Ok(Self::Other),
+            found => found?,
+        };
+        let same = sums.iter().find(|sum| found.contains(sum));
+        Ok(same.map_or(Self::Other, |sum| Self::Content(sum.kind)))
+    }
+
+    /// For programs.
+    fn word(&self) -> Option<&'static str> {
+        match self {
+            Self::Nothing => None,
+            Self::File(_) => Some("file"),
+            Self::Content(_) => Some("content"),
+            Self::Other => Some("differs"),
+        }
+    }
 }
 
 /// The hashes in the checksum files beside `image`.
@@ -112,7 +199,7 @@ fn against_card(
     card: &imbrik_core::card::Card,
     tally: &Tally,
     watch: Watch<'_>,
-) -> Outcome<Differences> {
+) -> Outcome<OnCard> {
     let nothing = "The image itself was checked; the card was not compared.";
     let survey = Survey::of(&**image.content()).state(nothing)?;
     let target = Target { size: card.size, sector: card.sector };
@@ -138,15 +225,28 @@ fn against_card(
             Arc::new(Plan::save(source, &occupancy)?.view)
         }
     };
-    compare(&plan.view, source, watch).state(nothing)
+    let differing = compare(&plan.view, source, watch).state(nothing)?;
+    let places = survey.places_of(&differing.spans);
+    let places = places.iter().map(|(place, len)| (place.clone(), len.get())).collect();
+    Ok(OnCard { differing, places })
+}
+
+/// Where a card differs.
+struct OnCard {
+    differing: Differences,
+    /// How many bytes differ in each volume and gap.
+    places: Vec<(String, u64)>,
 }
 
 struct Report<'a> {
     image: &'a Image,
     sums: &'a [Sum],
     wrong_sum: Option<SumKind>,
+    expected: Expected,
     tiles: &'a Differences,
-    card: Option<&'a Differences>,
+    card: Option<&'a OnCard>,
+    /// The checksum file that was made.
+    made: Option<PathBuf>,
 }
 
 impl Report<'_> {
@@ -155,8 +255,10 @@ impl Report<'_> {
     }
 
     fn exit(&self) -> Exit {
-        let card_differs = self.card.is_some_and(|found| !found.spans.is_empty());
-        if self.is_whole() && !card_differs { Exit::Done } else { Exit::Mismatch }
+        let card_differs = self.card.is_some_and(|found| !found.differing.spans.is_empty());
+        let is_other = matches!(self.expected, Expected::Other);
+        let good = self.is_whole() && !card_differs && !is_other;
+        if good { Exit::Done } else { Exit::Mismatch }
     }
 
     fn show(&self, out: &Out, against: Option<&Path>, took: &str) {
@@ -167,13 +269,30 @@ impl Report<'_> {
         out.line(&format!("Container  {}, a card of {}", self.image.container(), size::both(size)));
         let kinds: Vec<_> = self.sums.iter().map(|sum| sum.kind.to_string()).collect();
         match (self.wrong_sum, &kinds[..]) {
-            (None, []) => out.line("Checksum   no checksum file beside it"),
+            (None, []) => match &self.made {
+                Some(path) => out.line(&format!("Checksum   put into {}", quoted(path))),
+                None => out.line("Checksum   no checksum file beside it"),
+            },
             (None, kinds) => {
                 out.line(&format!("Checksum   {} {}", kinds.join(" and "), good("matches")));
             }
             (Some(kind), _) => out.line(&format!(
                 "Checksum   {kind} {}",
                 bad("does not match: the file is not the one that was hashed")
+            )),
+        }
+        match self.expected {
+            Expected::Nothing => {}
+            Expected::File(kind) => {
+                out.line(&format!("Expected   {} the {kind} that was given", good("has")));
+            }
+            Expected::Content(kind) => out.line(&format!(
+                "Expected   its content, unpacked, {} the {kind} that was given",
+                good("has")
+            )),
+            Expected::Other => out.line(&format!(
+                "Expected   {}, neither packed nor unpacked",
+                bad("does not have the hash that was given")
             )),
         }
         let tiles = tile_count(size);
@@ -213,7 +332,7 @@ impl Report<'_> {
             }
         }
         if let (Some(found), Some(card)) = (self.card, against) {
-            match &found.spans[..] {
+            match &found.differing.spans[..] {
                 [] => {
                     out.line(&format!("Card       {} {}", card.display(), good("holds the same")))
                 }
@@ -226,12 +345,19 @@ impl Report<'_> {
                         count(spans.len() as u64, "place"),
                         size::both(bytes)
                     ));
-                    places(out, spans, "of the card");
+                    for (place, len) in &found.places {
+                        let len = size::short(ByteLen::new(*len));
+                        out.line(&format!("           {len} in {place}"));
+                    }
                 }
             }
         }
         let path = quoted(self.image.path());
+        let is_other = matches!(self.expected, Expected::Other);
         match (self.is_whole(), self.exit()) {
+            (true, Exit::Mismatch) if is_other => {
+                out.line(&format!("{path} can be read, and is not the image that was meant."));
+            }
             (true, Exit::Done) => out.line(&format!("{path} is whole; checked in {took}.")),
             (true, _) => out.line(&format!("{path} is whole, and not what the card holds.")),
             (false, _) => {

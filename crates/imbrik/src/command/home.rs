@@ -83,7 +83,7 @@ fn newest_images(folder: &Path) -> Vec<PathBuf> {
 fn image_line(path: &Path) -> String {
     let len = fs::metadata(path).map_or(0, |meta| meta.len());
     let len = size::short(imbrik_core::units::ByteLen::new(len));
-    let known = Image::open(path).ok().and_then(|image| image.manifest().map(time::saved));
+    let known = Image::open(path, None).ok().and_then(|image| image.manifest().map(time::saved));
     format!("{}  {len}  {}", quoted(path), known.unwrap_or_default()).trim_end().to_owned()
 }
 

@@ -4,6 +4,7 @@ mod cards;
 mod check;
 mod demo;
 mod home;
+mod repack;
 mod restore;
 mod save;
 
@@ -33,6 +34,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
         Some(Command::Save(_)) => "save",
         Some(Command::Check(_)) => "check",
         Some(Command::Restore(_)) => "restore",
+        Some(Command::Repack(_)) => "repack",
         Some(Command::Demo(_)) => "demo",
     };
     let outcome = match cli.command {
@@ -44,6 +46,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
                 Some(Command::Save(args)) => save::run(&session, &args),
                 Some(Command::Check(args)) => check::run(&session, &args),
                 Some(Command::Restore(args)) => restore::run(&session, &args),
+                Some(Command::Repack(args)) => repack::run(&session, &args),
                 Some(Command::Demo(_)) => Ok(Exit::Done),
             };
             outcome.and_then(|exit| output_is_whole(&session.out, exit))

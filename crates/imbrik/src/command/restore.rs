@@ -13,8 +13,9 @@ use imbrik_core::{
     card::{Card, Reason, Standing, TargetCard, standing},
     image::{Image, TileDigest},
     layout::{Change, Occupancy, Plan, Survey, Target, table_behind_a_preface},
+    progress::Watch,
     store::{Counted, ReadAt, Tally, Window},
-    transfer::{Planned, Watch, check_tiles, claim, read_back, write_card},
+    transfer::{Planned, check_tiles, claim, read_back, write_card},
     units::{ByteLen, ByteOffset, Span},
 };
 use serde_json::json;
@@ -26,7 +27,8 @@ use std::{
 const UNTOUCHED: &str = "Nothing was written to the card.";
 
 pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
-    let image = resolve::image(&session.fleet, &args.image)
+    let image = session
+        .open_image(&args.image)
         .state(UNTOUCHED)
         .next("`imbrik check` tells more; try another copy of the image.")?;
     let card = resolve::card(&session.fleet, &args.card)?;

@@ -10,7 +10,7 @@ pub(crate) mod time;
 
 use crate::failure::Failure;
 use std::{
-    cell::RefCell,
+    cell::{Cell, RefCell},
     io::{self, IsTerminal, Write},
     path::Path,
 };
@@ -19,6 +19,8 @@ use std::{
 pub(crate) struct Out {
     json: bool,
     color: bool,
+    /// Whether standard output carries an image, so that text goes elsewhere.
+    is_given_away: Cell<bool>,
     failed: RefCell<Option<io::Error>>,
 }
 
@@ -35,7 +37,7 @@ pub(crate) enum Tone {
 
 impl Out {
     pub(crate) fn new(json: bool, color: bool) -> Self {
-        Self { json, color, failed: RefCell::new(None) }
+        Self { json, color, is_given_away: Cell::new(false), failed: RefCell::new(None) }
     }
 
     pub(crate) fn is_json(&self) -> bool {
@@ -44,12 +46,20 @@ impl Out {
 
     /// A line of the result. A reader that went away is no failure; a full disk is.
     pub(crate) fn line(&self, text: &str) {
+        if self.is_given_away.get() {
+            return self.note(text);
+        }
         let done = writeln!(io::stdout().lock(), "{text}");
         if let Err(error) = done
             && error.kind() != io::ErrorKind::BrokenPipe
         {
             self.failed.borrow_mut().get_or_insert(error);
         }
+    }
+
+    /// Leaves standard output to an image: from now on, all text goes to standard error.
+    pub(crate) fn give_away(&self) {
+        self.is_given_away.set(true);
     }
 
     /// A line that is not part of the result.

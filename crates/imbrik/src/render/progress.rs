@@ -44,6 +44,9 @@ struct Running {
 
 fn title(step: Step) -> &'static str {
     match step {
+        Step::Unpacking => "unpacking the image",
+        Step::TakingIn => "taking in the pipe",
+        Step::Repacking => "repacking the image",
         Step::Saving => "reading the card",
         Step::ReadingImageBack => "reading the image back",
         Step::ComparingChecksums => "comparing the checksum",

@@ -8,9 +8,9 @@
 //! ```
 
 mod frame;
+mod index;
 mod seek_table;
-mod store;
 
 pub(super) use frame::{MANIFEST_MAGIC, MANIFEST_TAG, skippable_header};
+pub(super) use index::{ZstCodec, ZstIndex};
 pub(super) use seek_table::{Entry, encode as encode_seek_table};
-pub(super) use store::ZstStore;

@@ -1,0 +1,213 @@
+//! An image in independent frames, readable at any offset: the shape that Zstandard frames, gzip
+//! members and xz blocks have in common.
+
+use super::tile::TILE;
+use crate::{
+    bytes::is_zero,
+    error::{Error, Result},
+    store::{ReadAt, check_range, read_vec},
+    units::{ByteLen, ByteOffset, SectorSize, Span},
+};
+use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+
+/// Frames up to this content are read at random; larger ones would cost memory and time without
+/// bound for a few bytes.
+pub(super) const MOST_CONTENT: ByteLen = ByteLen::mib(64);
+/// A frame this short is worth comparing with the known frame of zeros.
+const ZERO_FRAME: usize = 8192;
+/// Decoded content that is kept for small reads.
+const KEPT: ByteLen = ByteLen::mib(16);
+
+/// A frame with content.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Frame {
+    /// Where it stands in the file; empty when its content is all zeros and it stands nowhere.
+    pub(super) packed: Span,
+    /// Which bytes of the image it holds.
+    pub(super) content: Span,
+}
+
+/// The frames of a file, in order and without a hole in their content.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Frames {
+    list: Vec<Frame>,
+    size: ByteLen,
+}
+
+impl Frames {
+    /// Adds the frame at `packed`, which holds the next `content` bytes.
+    ///
+    /// # Errors
+    /// [`crate::Class::Corrupt`] when the content exceeds 64 bits.
+    pub(super) fn push(&mut self, packed: Span, content: ByteLen) -> Result<()> {
+        let start = ByteOffset::new(self.size.get());
+        let content = Span::new(start, content)
+            .ok_or_else(|| Error::corrupt("the frames hold more than 64 bits can count"))?;
+        self.list.push(Frame { packed, content });
+        self.size = ByteLen::new(content.end().get());
+        Ok(())
+    }
+
+    /// How much content there is so far.
+    pub(super) fn size(&self) -> ByteLen {
+        self.size
+    }
+}
+
+/// Decodes frames of one format.
+pub(super) trait Codec: Send + Sync {
+    /// Decodes the frame `packed`, which stood at `at` in the file, into `out`, which has exactly
+    /// the length of its content.
+    ///
+    /// # Errors
+    /// In a few words, when it is damaged or its content is shorter or longer.
+    fn decode(&self, packed: &[u8], at: Span, out: &mut [u8]) -> std::result::Result<(), String>;
+
+    /// Whether the frame at `at` is complete in itself, so that it can stand in another file.
+    fn is_complete(&self, _at: Span) -> bool {
+        true
+    }
+}
+
+/// The content of a file in frames.
+pub(super) struct FramedStore {
+    file: Arc<dyn ReadAt>,
+    codec: Box<dyn Codec>,
+    frames: Frames,
+    kept: Mutex<Vec<(ByteOffset, Arc<Vec<u8>>)>>,
+    zero_frame: OnceLock<Vec<u8>>,
+}
+
+impl FramedStore {
+    /// The content of `frames` of `file`, whose places were checked against its size.
+    pub(super) fn new(file: Arc<dyn ReadAt>, codec: Box<dyn Codec>, frames: Frames) -> Self {
+        Self { file, codec, frames, kept: Mutex::default(), zero_frame: OnceLock::new() }
+    }
+
+    /// The frame whose content is exactly `span`, as it stands in the file; `None` when there is
+    /// no such frame.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub(super) fn frame_of(&self, span: Span) -> Result<Option<Vec<u8>>> {
+        match self.frame_at(span.start()) {
+            Some((_, frame))
+                if frame.content == span
+                    && !frame.packed.is_empty()
+                    && self.codec.is_complete(frame.packed) =>
+            {
+                self.packed_bytes(frame).map(Some)
+            }
+            _ => Ok(None),
+        }
+    }
+
+    fn frame_at(&self, at: ByteOffset) -> Option<(usize, Frame)> {
+        let index = self.frames.list.partition_point(|frame| frame.content.end() <= at);
+        self.frames.list.get(index).map(|frame| (index, *frame))
+    }
+
+    fn packed_bytes(&self, frame: Frame) -> Result<Vec<u8>> {
+        // Bounded by the file: a frame's place was checked against its size.
+        read_vec(&*self.file, frame.packed.start(), frame.packed.len().to_usize().unwrap_or(0))
+    }
+
+    /// Decodes a whole frame into `out`, which has exactly the length of its content.
+    fn decode(&self, frame: Frame, out: &mut [u8]) -> Result<()> {
+        if frame.packed.is_empty() {
+            out.fill(0);
+            return Ok(());
+        }
+        let packed = self.packed_bytes(frame)?;
+        if self.is_zero_frame(&packed, frame) {
+            out.fill(0);
+            return Ok(());
+        }
+        self.codec.decode(&packed, frame.packed, out).map_err(|why| {
+            Error::mismatch(format!("the image is damaged at its {}: {why}", frame.packed))
+        })?;
+        if frame.content.len() == TILE && packed.len() <= ZERO_FRAME && is_zero(out) {
+            let _ = self.zero_frame.set(packed);
+        }
+        Ok(())
+    }
+
+    /// Whether a frame is byte for byte the one that was decoded to zeros before.
+    fn is_zero_frame(&self, packed: &[u8], frame: Frame) -> bool {
+        frame.content.len() == TILE && self.zero_frame.get().is_some_and(|zero| zero == packed)
+    }
+
+    /// Decodes a frame for a small read, or takes it from those kept.
+    fn decoded(&self, frame: Frame) -> Result<Arc<Vec<u8>>> {
+        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(place) = kept.iter().position(|(at, _)| *at == frame.content.start()) {
+            let found = kept.remove(place);
+            let content = Arc::clone(&found.1);
+            kept.push(found);
+            return Ok(content);
+        }
+        let mut content = vec![0; frame.content.len().to_usize().unwrap_or(0)];
+        self.decode(frame, &mut content)?;
+        let content = Arc::new(content);
+        let held = |kept: &[(ByteOffset, Arc<Vec<u8>>)]| -> ByteLen {
+            kept.iter().map(|(_, content)| ByteLen::of(content)).sum()
+        };
+        while !kept.is_empty() && held(&kept).saturating_add(ByteLen::of(&content)) > KEPT {
+            kept.remove(0);
+        }
+        kept.push((frame.content.start(), Arc::clone(&content)));
+        Ok(content)
+    }
+}
+
+impl ReadAt for FramedStore {
+    fn size(&self) -> ByteLen {
+        self.frames.size
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        check_range(at, ByteLen::of(buf), self.frames.size)?;
+        let mut at = at;
+        let mut rest = buf;
+        while !rest.is_empty() {
+            let Some((_, frame)) = self.frame_at(at) else {
+                return Err(Error::corrupt(format!("no frame holds {at}")));
+            };
+            let room = frame.content.end().saturating_since(at).to_usize().unwrap_or(0);
+            let (now, later) = rest.split_at_mut(room.min(rest.len()));
+            if at == frame.content.start() && ByteLen::of(now) == frame.content.len() {
+                self.decode(frame, now)?;
+            } else {
+                let content = self.decoded(frame)?;
+                let skip = at.saturating_since(frame.content.start()).to_usize().unwrap_or(0);
+                let part = content.get(skip..skip.saturating_add(now.len())).unwrap_or_default();
+                now.copy_from_slice(part);
+            }
+            at = at.saturating_add(ByteLen::of(now));
+            rest = later;
+        }
+        Ok(())
+    }
+
+    fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
+        let Some((index, _)) = self.frame_at(from) else { return Ok(None) };
+        for frame in self.frames.list.get(index..).unwrap_or_default() {
+            if frame.packed.is_empty() {
+                continue;
+            }
+            let short = frame.packed.len() <= ByteLen::from_usize(ZERO_FRAME);
+            if short && self.zero_frame.get().is_some() {
+                let packed = self.packed_bytes(*frame)?;
+                if self.is_zero_frame(&packed, *frame) {
+                    continue;
+                }
+            }
+            return Ok(Some(Span::between(frame.content.start().max(from), frame.content.end())));
+        }
+        Ok(None)
+    }
+
+    fn sector_size(&self) -> SectorSize {
+        SectorSize::B512
+    }
+}

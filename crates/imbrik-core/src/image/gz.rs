@@ -1,0 +1,129 @@
+//! gzip images (RFC 1952): one member a tile, with its length in an extra field, so that the file
+//! can be read at any place without a list of its own.
+//!
+//! ```text
+//! 1f 8b 08 flags │ mtime (4) │ xfl │ os │ xlen (2) │ 'I' 'K' 16 0 │
+//! member (4) │ content (4) │ card (8) │ … deflate … │ CRC-32 (4) │ content (4)
+//! ```
+//!
+//! All numbers are little-endian bytes: the whole member, its content, and the whole card, so that
+//! a file that lacks its last members is noticed.
+
+use super::frames::{Codec, Frames, MOST_CONTENT};
+use crate::{
+    bytes,
+    error::{Error, Result},
+    store::{ReadAt, read_up_to},
+    units::{ByteLen, ByteOffset, Span},
+};
+use flate2::{Compression, GzBuilder, bufread::GzDecoder};
+use std::io::{Read, Write};
+
+const MAGIC: &[u8] = &[0x1f, 0x8b, 8];
+const HAS_EXTRA: u8 = 4;
+/// The extra field of our members: its id and its length.
+const FIELD: [u8; 4] = [b'I', b'K', 16, 0];
+/// Where the field's three numbers start in a member, and where they end.
+const NUMBERS_AT: usize = 16;
+const NUMBERS_END: usize = 32;
+
+/// Packs `content`, a part of a card of `card` bytes, as a member of its own.
+///
+/// # Errors
+/// When it is longer than a member can say.
+pub(super) fn pack(content: &[u8], card: ByteLen, level: u32) -> std::io::Result<Vec<u8>> {
+    let mut extra = FIELD.to_vec();
+    extra.extend_from_slice(&[0; 4]);
+    let too_long = |_| std::io::Error::other("the content is too long for a member");
+    extra.extend_from_slice(&u32::try_from(content.len()).map_err(too_long)?.to_le_bytes());
+    extra.extend_from_slice(&card.get().to_le_bytes());
+    let builder = GzBuilder::new().extra(extra);
+    let mut encoder = builder.write(Vec::new(), Compression::new(level));
+    encoder.write_all(content)?;
+    let mut member = encoder.finish()?;
+    let len = u32::try_from(member.len()).map_err(too_long)?.to_le_bytes();
+    if let Some(place) = member.get_mut(NUMBERS_AT..NUMBERS_AT.saturating_add(4)) {
+        place.copy_from_slice(&len);
+    }
+    Ok(member)
+}
+
+/// What a member says of itself.
+struct Member {
+    packed: ByteLen,
+    content: ByteLen,
+    card: ByteLen,
+}
+
+fn decode(head: &[u8]) -> Option<Member> {
+    let is_ours = head.starts_with(MAGIC)
+        && bytes::u8(head, 3)? == HAS_EXTRA
+        && bytes::le_u16(head, 10)? == 20
+        && head.get(12..16)? == FIELD;
+    if !is_ours {
+        return None;
+    }
+    Some(Member {
+        packed: ByteLen::new(bytes::le_u32(head, 16)?.into()),
+        content: ByteLen::new(bytes::le_u32(head, 20)?.into()),
+        card: ByteLen::new(bytes::le_u64(head, 24)?),
+    })
+}
+
+/// The members of a file of ours; `None` for one of others, which can only be decoded from its
+/// start.
+///
+/// # Errors
+/// [`crate::Class::Corrupt`] when a file of ours is cut short or its members contradict each other.
+pub(super) fn frames(file: &dyn ReadAt) -> Result<Option<Frames>> {
+    let end = ByteOffset::new(file.size().get());
+    let mut frames = Frames::default();
+    let mut at = ByteOffset::ZERO;
+    let mut card = None;
+    while at < end {
+        let member = decode(&read_up_to(file, at, NUMBERS_END)?);
+        let Some(member) = member.filter(|member| member.packed > ByteLen::ZERO) else {
+            // Others may have put a member of theirs behind ours.
+            return Ok(None);
+        };
+        let packed = Span::between(at, at.saturating_add(member.packed));
+        if packed.end() > end {
+            return Err(Error::corrupt(format!("the gzip member at {at} is cut short")));
+        }
+        if member.content > MOST_CONTENT || card.is_some_and(|card| card != member.card) {
+            return Err(Error::corrupt(format!("the gzip member at {at} is not of this image")));
+        }
+        card = Some(member.card);
+        frames.push(packed, member.content)?;
+        at = packed.end();
+    }
+    match card {
+        Some(card) if card != frames.size() => Err(Error::corrupt(format!(
+            "it is cut short: {} of the card's {card} are there",
+            frames.size()
+        ))),
+        _ => Ok(Some(frames)),
+    }
+}
+
+/// Decodes gzip members.
+pub(super) struct GzCodec;
+
+impl Codec for GzCodec {
+    fn decode(&self, packed: &[u8], _: Span, out: &mut [u8]) -> std::result::Result<(), String> {
+        read_exactly(GzDecoder::new(packed), out)
+    }
+}
+
+/// Fills `out` from `decoder`, which must end there.
+pub(super) fn read_exactly(
+    mut decoder: impl Read,
+    out: &mut [u8],
+) -> std::result::Result<(), String> {
+    decoder.read_exact(out).map_err(|e| e.to_string())?;
+    // What checks the content stands behind it, and is read only now.
+    match decoder.read(&mut [0]).map_err(|e| e.to_string())? {
+        0 => Ok(()),
+        _ => Err("its content is longer than it says".to_owned()),
+    }
+}

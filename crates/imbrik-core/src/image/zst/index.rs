@@ -1,0 +1,114 @@
+//! Which frames a Zstandard file has, and what stands in its skippable ones.
+
+use super::{frame, seek_table};
+use crate::{
+    error::{Error, Result},
+    image::frames::{Codec, Frames, MOST_CONTENT},
+    store::{ReadAt, read_up_to, read_vec},
+    units::{ByteLen, ByteOffset, Span},
+};
+use std::sync::{Mutex, PoisonError};
+use zstd::bulk::Decompressor;
+
+/// A manifest longer than this is no manifest: 64 MiB list the tiles of four terabytes.
+const MOST_MANIFEST: ByteLen = ByteLen::mib(64);
+
+/// What is known of a Zstandard file without decoding it.
+#[derive(Default)]
+pub(in crate::image) struct ZstIndex {
+    /// Its frames; `None` when one of them is too large, or doesn't say how large it is, so that
+    /// the file can only be decoded from its start.
+    pub(in crate::image) frames: Option<Frames>,
+    /// The manifest's JSON, when the file holds one.
+    pub(in crate::image) manifest: Option<Vec<u8>>,
+    /// Whether the file ends in a seek table.
+    pub(in crate::image) has_seek_table: bool,
+}
+
+impl ZstIndex {
+    /// Looks at a Zstandard file: by its seek table or, when there is none, by walking its frames.
+    ///
+    /// # Errors
+    /// [`crate::Class::Corrupt`] when it is cut short or contradicts itself.
+    pub(in crate::image) fn of(file: &dyn ReadAt) -> Result<Self> {
+        let mut this = Self { frames: Some(Frames::default()), ..Self::default() };
+        let mut at = ByteOffset::ZERO;
+        match seek_table::read(file)? {
+            Some(entries) => {
+                this.has_seek_table = true;
+                for entry in entries {
+                    let packed = ByteLen::new(entry.packed.into());
+                    let content = Some(ByteLen::new(entry.content.into()));
+                    at = this.add(file, at, frame::Shape { packed, content })?;
+                }
+            }
+            None => {
+                let end = ByteOffset::new(file.size().get());
+                while at < end {
+                    let shape = frame::shape(file, at)?;
+                    at = this.add(file, at, shape)?;
+                }
+            }
+        }
+        Ok(this)
+    }
+
+    /// Adds the frame at `at` and answers where the next one starts.
+    fn add(
+        &mut self,
+        file: &dyn ReadAt,
+        at: ByteOffset,
+        shape: frame::Shape,
+    ) -> Result<ByteOffset> {
+        let end = at.saturating_add(shape.packed);
+        let packed = Span::between(at, end);
+        match (shape.content, &mut self.frames) {
+            (Some(ByteLen::ZERO), _) => {
+                if let Some(json) = manifest_in(file, packed)? {
+                    self.manifest = Some(json);
+                }
+            }
+            (Some(len), Some(frames)) if len <= MOST_CONTENT => frames.push(packed, len)?,
+            _ => self.frames = None,
+        }
+        Ok(end)
+    }
+}
+
+/// The manifest, when the skippable frame at `packed` holds one.
+fn manifest_in(file: &dyn ReadAt, packed: Span) -> Result<Option<Vec<u8>>> {
+    let head = read_up_to(file, packed.start(), 24)?;
+    let header = frame::skippable_header(frame::MANIFEST_MAGIC, 0);
+    if head.get(..4) != header.get(..4) || head.get(8..24) != Some(frame::MANIFEST_TAG) {
+        return Ok(None);
+    }
+    if packed.len() > MOST_MANIFEST {
+        return Err(Error::corrupt(format!("the manifest is {} long", packed.len())));
+    }
+    let at = packed.start().saturating_add(ByteLen::new(24));
+    let len = packed.len().saturating_sub(ByteLen::new(24)).to_usize().unwrap_or(0);
+    read_vec(file, at, len).map(Some)
+}
+
+/// Decodes Zstandard frames, with a decoder a thread that is used again.
+#[derive(Default)]
+pub(in crate::image) struct ZstCodec {
+    decoders: Mutex<Vec<Decompressor<'static>>>,
+}
+
+impl Codec for ZstCodec {
+    fn decode(&self, packed: &[u8], _: Span, out: &mut [u8]) -> std::result::Result<(), String> {
+        let pooled = self.decoders.lock().unwrap_or_else(PoisonError::into_inner).pop();
+        let mut decoder = match pooled {
+            Some(decoder) => decoder,
+            None => Decompressor::new().map_err(|e| e.to_string())?,
+        };
+        let got = decoder.decompress_to_buffer(packed, out);
+        self.decoders.lock().unwrap_or_else(PoisonError::into_inner).push(decoder);
+        match got {
+            Ok(len) if len == out.len() => Ok(()),
+            Ok(len) => Err(format!("{len} bytes where {} should be", out.len())),
+            Err(why) => Err(why.to_string().to_lowercase()),
+        }
+    }
+}

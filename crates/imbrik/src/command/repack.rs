@@ -1,0 +1,165 @@
+//! `imbrik repack`: an image in another container.
+
+use crate::{
+    args::RepackArgs,
+    exit::Exit,
+    failure::{Explain, Failure, Outcome},
+    packing::{self, Target},
+    pipe,
+    render::{count, json, quoted, size, time},
+    session::Session,
+};
+use imbrik_core::{
+    Class,
+    image::{Image, Manifest, tile_count},
+    layout::{Survey, View},
+    progress::Watch,
+    store::ReadAt,
+    transfer::{Saved, repack},
+};
+use jiff::Timestamp;
+use serde_json::json;
+use std::{
+    path::Path,
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+const UNTOUCHED: &str = "Nothing was written.";
+
+pub(crate) fn run(session: &Session, args: &RepackArgs) -> Outcome<Exit> {
+    let started = Instant::now();
+    let options = packing::options(session, &args.packing, Some(&args.out))?;
+    let to = match pipe::is_pipe(&args.out) {
+        true => Target::pipe(session)?,
+        false => {
+            let stem = stem_of(&args.image);
+            Target::file(session, Some(&args.out), &stem, &args.packing, options.pack)?
+        }
+    };
+    let image = session
+        .open_image(&args.image)
+        .state(UNTOUCHED)
+        .next("`imbrik check` tells more; try another copy of the image.")?;
+    for finding in image.findings() {
+        session.out.warn(&format!("{finding}."));
+    }
+    to.judge_room(session, &View::whole(Arc::clone(image.content())), &options)?;
+    let manifest = manifest(&image)?;
+    let steps = if options.check && !to.is_pipe() { 2 } else { 1 };
+    let progress = session.progress(steps);
+    let cancel = &session.environment.interrupt.cancel;
+    let watch = Watch { observer: &progress, cancel };
+    // A level that was asked for is asked of every tile.
+    let takes_over = args.packing.level.is_none();
+    let saved = repack(&image, manifest, to.output()?, &options, takes_over, watch);
+    let saved = saved.map_err(|error| {
+        let next = match error.class() {
+            Class::Mismatch => "`imbrik check` tells more; try another copy of the image.",
+            _ => packing::what_next(&error),
+        };
+        Failure::from(error)
+            .state(format!("{} is as it was; {}.", quoted(image.path()), to.what_is_left()))
+            .next(next)
+    })?;
+    drop(progress);
+    summary(session, &image, &to, &saved, started.elapsed());
+    Ok(Exit::Done)
+}
+
+/// What the image knows about itself, or what can be told of it now.
+fn manifest(image: &Image) -> Outcome<Manifest> {
+    if let Some(manifest) = image.manifest() {
+        return Ok(manifest.clone());
+    }
+    let survey = Survey::of(&**image.content()).state(UNTOUCHED)?;
+    let mut manifest = Manifest::new(&survey, packing::MADE_BY, Timestamp::now());
+    // Whatever was left out by whoever made it, nothing more is.
+    manifest.exact = true;
+    Ok(manifest)
+}
+
+/// The name of an image without what tells its container.
+fn stem_of(image: &Path) -> String {
+    let name = image.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let mut stem = name.as_str();
+    for end in
+        [".zst", ".zstd", ".gz", ".xz", ".bz2", ".zip", ".7z", ".img", ".iso", ".bin", ".raw"]
+    {
+        let at = stem.len().saturating_sub(end.len());
+        if at > 0 && stem.get(at..).is_some_and(|found| found.eq_ignore_ascii_case(end)) {
+            stem = &stem[..at];
+        }
+    }
+    if pipe::is_pipe(image) { "image".to_owned() } else { stem.to_owned() }
+}
+
+fn summary(session: &Session, image: &Image, to: &Target, saved: &Saved, took: Duration) {
+    let out = &session.out;
+    let card = image.content().size();
+    let tiles = tile_count(card);
+    let next = to.next("imbrik check", "");
+    if out.is_json() {
+        let more = json!({
+            "from": image.path().to_string_lossy(),
+            "from_container": image.container().to_string(),
+            "from_bytes": image.file().size().get(),
+            "card_size": card.get(),
+            "image": to.path().to_string_lossy(),
+            "image_bytes": saved.image_len.get(),
+            "tiles": tiles,
+            "tiles_taken_over": saved.taken_over,
+            "compared_with_digests": image.manifest().is_some(),
+            "seconds": took.as_secs_f64(),
+            "sums": json::sums(&saved.sums),
+            "next": next,
+        });
+        out.line(&json::object("repack", "done", more).to_string());
+        return;
+    }
+    out.line("");
+    out.line(&format!("Image     {}", to.title()));
+    out.line(&format!(
+        "Size      {}; it was {} as {}",
+        size::both(saved.image_len),
+        size::short(image.file().size()),
+        image.container()
+    ));
+    let proof = match image.manifest() {
+        Some(_) => "each compared with the digest that the image had of it",
+        None => "the image had no digests of its own to compare with; it has now",
+    };
+    out.line(&format!(
+        "Content   a card of {}, unchanged: {}, {proof}",
+        size::short(card),
+        count(tiles, "tile")
+    ));
+    if saved.taken_over > 0 {
+        out.line(&format!(
+            "Frames    {} taken over as they were",
+            count(saved.taken_over, "frame")
+        ));
+    }
+    out.line(&format!("Time      {}", time::span(took)));
+    for sum in &saved.sums {
+        out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
+    }
+    if !to.is_pipe() {
+        out.line(&format!("Next      {next}"));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_stem_says_nothing_of_the_container() {
+        let of = |name: &str| stem_of(Path::new(name));
+        assert_eq!(of("/a/hive-07.img.zst"), "hive-07");
+        assert_eq!(of("hive.IMG.XZ"), "hive");
+        assert_eq!(of("hive"), "hive");
+        assert_eq!(of(".img"), ".img");
+        assert_eq!(of("-"), "image");
+    }
+}

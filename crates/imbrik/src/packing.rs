@@ -1,0 +1,275 @@
+//! Where an image is to be written, and how: what `save` and `repack` have in common.
+
+use crate::{
+    args::{PackArg, Packing},
+    exit::Exit,
+    failure::{Explain, Failure, Outcome},
+    pipe,
+    render::{quoted, size},
+    resolve,
+    session::Session,
+};
+use imbrik_core::{
+    Class, Error,
+    image::{Limit, Output, Pack, Place, SumKind},
+    layout::View,
+    transfer::{SaveOptions, sampled_ratio},
+    units::ByteLen,
+};
+use std::{
+    fs,
+    path::{Path, PathBuf},
+};
+
+/// What images say that they were made by.
+pub(crate) const MADE_BY: &str = concat!("imbrik ", env!("CARGO_PKG_VERSION"));
+
+const UNTOUCHED: &str = "Nothing was read or written.";
+
+pub(crate) fn options(
+    session: &Session,
+    args: &Packing,
+    name: Option<&Path>,
+) -> Outcome<SaveOptions> {
+    let by_name = name.filter(|name| !name.is_dir()).and_then(Pack::of_name);
+    let asked = args.pack.map(|pack| match pack {
+        PackArg::Raw => Pack::Raw,
+        PackArg::Zst => Pack::Zst,
+        PackArg::Gz => Pack::Gz,
+        PackArg::Xz => Pack::Xz,
+    });
+    let extension = name.and_then(Path::extension).and_then(|ext| ext.to_str()).unwrap_or_default();
+    if ["bz2", "zip", "7z"].contains(&extension) && asked.is_none() {
+        return Err(Failure::usage(format!("images ending in .{extension} are not written"))
+            .next("Name it .img.zst (the usual), .img.gz, .img.xz or .img (raw)."));
+    }
+    if let (Some(asked), Some(by_name)) = (asked, by_name)
+        && asked != by_name
+    {
+        return Err(Failure::usage(format!(
+            "the image's name says {}, --pack says {}",
+            by_name.extension(),
+            asked.extension()
+        ))
+        .next("Leave --pack out, or change the name."));
+    }
+    let names = match (&args.sum[..], &session.config.sums) {
+        ([], Some(names)) => names.clone(),
+        ([], None) => vec![SumKind::Sha256.name().to_owned()],
+        (names, _) => names.to_vec(),
+    };
+    let mut sums = Vec::new();
+    for name in names {
+        let kind: SumKind = name.parse()?;
+        if !sums.contains(&kind) {
+            sums.push(kind);
+        }
+    }
+    let pack = asked.or(by_name).unwrap_or(Pack::Zst);
+    let fits = |level: &i32| pack.levels().is_some_and(|levels| levels.contains(level));
+    let configured = session.config.level.filter(fits);
+    if let Some(level) = args.level.filter(|level| !fits(level)) {
+        let why = match pack.levels() {
+            None => "a raw image has no level".to_owned(),
+            Some(levels) => format!(
+                "level {level} does not exist: {} has {} to {}",
+                pack.container(),
+                levels.start(),
+                levels.end()
+            ),
+        };
+        return Err(Failure::usage(why));
+    }
+    Ok(SaveOptions {
+        pack,
+        level: args.level.or(configured).unwrap_or(pack.usual_level()),
+        sums,
+        replace: args.replace,
+        check: !args.no_check,
+        owner: session.environment.owner,
+    })
+}
+
+/// Where an image is to be written.
+pub(crate) enum Target {
+    File(PathBuf),
+    Pipe,
+}
+
+impl Target {
+    /// Standard output. From now on, all text goes to standard error.
+    pub(crate) fn pipe(session: &Session) -> Outcome<Self> {
+        if session.out.is_json() {
+            return Err(Failure::usage("--json and - both want standard output")
+                .next("Write the image to a file, or leave --json out."));
+        }
+        pipe::output()?;
+        session.out.give_away();
+        Ok(Self::Pipe)
+    }
+
+    /// The file `name`, or one with a proposed name that begins with `stem` in the folder `name`,
+    /// or in the usual folder.
+    pub(crate) fn file(
+        session: &Session,
+        name: Option<&Path>,
+        stem: &str,
+        packing: &Packing,
+        pack: Pack,
+    ) -> Outcome<Self> {
+        let path = path(session, name, stem, pack)?;
+        if let Some(rack) = &session.fleet.rack
+            && resolve::is_same_file_as_any(&path, rack)
+        {
+            return Err(Failure::refused(format!(
+                "{} stands behind a slot of the rack",
+                quoted(&path)
+            ))
+            .state(UNTOUCHED)
+            .next("Choose another name."));
+        }
+        if !packing.replace && path.symlink_metadata().is_ok() {
+            return Err(Failure::refused(format!("{} exists already", quoted(&path)))
+                .state("It was left as it is.")
+                .next("Choose another name, or add --replace."));
+        }
+        Ok(Self::File(path))
+    }
+
+    pub(crate) fn is_pipe(&self) -> bool {
+        matches!(self, Self::Pipe)
+    }
+
+    /// Its path; `-` for a pipe.
+    pub(crate) fn path(&self) -> &Path {
+        match self {
+            Self::File(path) => path,
+            Self::Pipe => Path::new("-"),
+        }
+    }
+
+    /// Its name for people.
+    pub(crate) fn title(&self) -> String {
+        match self {
+            Self::File(path) => quoted(path),
+            Self::Pipe => "standard output".to_owned(),
+        }
+    }
+
+    /// The same for the core.
+    pub(crate) fn output(&self) -> Outcome<Output<'_>> {
+        match self {
+            Self::File(path) => Ok(Output::File(path)),
+            Self::Pipe => Ok(Output::Pipe(Box::new(pipe::output()?))),
+        }
+    }
+
+    /// What there is of it after a failure.
+    pub(crate) fn what_is_left(&self) -> String {
+        match self {
+            Self::File(path) => {
+                let name = path.file_name().unwrap_or_default();
+                format!("no image {} was made", quoted(name.as_ref()))
+            }
+            Self::Pipe => "what went through the pipe is no whole image".to_owned(),
+        }
+    }
+
+    /// A line to type next, with the image after `command` and `more` behind it.
+    pub(crate) fn next(&self, command: &str, more: &str) -> String {
+        format!("{command} {} {more}", quoted(self.path())).trim_end().to_owned()
+    }
+
+    /// Judges, before a long read, whether the image can fit.
+    pub(crate) fn judge_room(
+        &self,
+        session: &Session,
+        view: &View,
+        options: &SaveOptions,
+    ) -> Outcome<()> {
+        let Self::File(image) = self else { return Ok(()) };
+        let folder = image.parent().unwrap_or(Path::new("/"));
+        let place =
+            Place::of(folder).state(UNTOUCHED).next("Make the folder first, or name another.")?;
+        if place.in_memory {
+            session.out.warn(&format!(
+                "{} lives in memory: an image there is gone when the machine is switched off.",
+                quoted(folder)
+            ));
+        }
+        let whole = imbrik_core::store::ReadAt::size(view);
+        if place.limit_for(whole).is_none() {
+            return Ok(());
+        }
+        let (low, likely) = match (options.pack, place.limit_for(whole)) {
+            // However many holes it has: a file is as long as it is.
+            (Pack::Raw, Some(Limit::LargestFile(_))) => (1.0, 1.0),
+            (pack, _) => sampled_ratio(view, pack, options.level).state(UNTOUCHED)?,
+        };
+        let part = |ratio: f64| ByteLen::new((whole.get() as f64 * ratio) as u64);
+        let tell = |limit: Limit, len: ByteLen| match limit {
+            Limit::LargestFile(largest) => format!(
+                "the image would take about {}, and the filesystem at {} holds no file over {}",
+                size::both(len),
+                quoted(folder),
+                size::both(largest)
+            ),
+            Limit::Free(free) => format!(
+                "the image would take about {}, and {} has {} free",
+                size::both(len),
+                quoted(folder),
+                size::both(free)
+            ),
+        };
+        if let Some(limit) = place.limit_for(part(low)) {
+            return Err(Failure::new(Exit::NoRoom, tell(limit, part(likely)))
+                .state("Nothing was written.")
+                .next("Make room there, or name a folder on a larger disk."));
+        }
+        if let Some(limit) = place.limit_for(part(likely)) {
+            session.out.warn(&format!("it may get tight: {}.", tell(limit, part(likely))));
+        }
+        Ok(())
+    }
+}
+
+/// What to do after a failure while an image was written.
+pub(crate) fn what_next(error: &Error) -> &'static str {
+    match error.class() {
+        Class::Cancelled => "Run the same command again to start over.",
+        Class::NoRoom => "Make room there, or name a folder on a larger disk.",
+        Class::Mismatch => "Try another disk, and have its memory and cable checked.",
+        _ => "",
+    }
+}
+
+/// The image to make: as named, or proposed.
+fn path(session: &Session, name: Option<&Path>, stem: &str, pack: Pack) -> Outcome<PathBuf> {
+    let folder = match name {
+        Some(name) if !name.is_dir() => {
+            resolve::not_a_card(&session.fleet, name)?;
+            if name.as_os_str().to_string_lossy().ends_with('/') {
+                return Err(Failure::usage(format!("there is no folder {}", quoted(name)))
+                    .state(UNTOUCHED)
+                    .next("Make the folder first."));
+            }
+            return Ok(std::path::absolute(name).unwrap_or_else(|_| name.to_owned()));
+        }
+        Some(folder) => folder.to_owned(),
+        None => session.config.images.clone().unwrap_or_else(|| PathBuf::from(".")),
+    };
+    let folder = fs::canonicalize(&folder).map_err(|error| {
+        Failure::new(
+            Exit::Failed,
+            format!("the folder {} cannot be used: {error}", quoted(&folder)),
+        )
+    })?;
+    let extension = pack.extension();
+    let mut path = folder.join(format!("{stem}.{extension}"));
+    let mut number = 2;
+    while path.symlink_metadata().is_ok() {
+        path = folder.join(format!("{stem}-{number}.{extension}"));
+        number += 1;
+    }
+    Ok(path)
+}
