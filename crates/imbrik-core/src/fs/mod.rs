@@ -16,8 +16,12 @@ mod usage;
 use usage::ClusterRuns;
 pub use usage::Usage;
 
-use crate::{error::Result, store::ReadAt, units::ByteLen};
-use std::fmt;
+use crate::{
+    error::{Class, Result},
+    store::ReadAt,
+    units::{ByteLen, Span},
+};
+use std::{fmt, sync::Arc};
 
 /// What a volume says of itself.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -106,20 +110,96 @@ pub fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     Ok(None)
 }
 
-/// Which bytes of `volume`, which stands in `store`, are in use. Where its own metadata cannot be
-/// trusted, or nothing is known of its kind, all of them.
+/// What state a volume was left in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum State {
+    /// Unmounted as it should be.
+    Clean,
+    /// Not unmounted: its journal holds newer blocks.
+    ToReplay,
+    /// Not unmounted, and it has no journal that would tell what is newer.
+    Unclean,
+    /// Its system found errors in it.
+    Errors,
+    /// Its kind is not looked into.
+    Unknown,
+}
+
+impl fmt::Display for State {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Self::Clean => "clean",
+            Self::ToReplay => "journal to replay",
+            Self::Unclean => "not unmounted",
+            Self::Errors => "has errors",
+            Self::Unknown => "not looked into",
+        })
+    }
+}
+
+/// A volume with newer blocks in its journal, as it will be once they are in their places.
+#[derive(Clone)]
+pub struct Settled {
+    /// The whole volume, readable.
+    pub store: Arc<dyn ReadAt>,
+    /// Where it differs from what is in place, in order and joined.
+    pub rewritten: Vec<Span>,
+}
+
+/// What a close look at a volume found.
+#[derive(Clone)]
+pub struct Examined {
+    /// What state it was left in.
+    pub state: State,
+    /// Which of its bytes are in use, once it is settled.
+    pub usage: Usage,
+    /// What a replay of its journal changes; `None` when there is nothing to replay, or it cannot
+    /// be, so that the whole volume counts as used.
+    pub settled: Option<Settled>,
+    /// How small it could become; `None` for what is not reshaped.
+    pub least: Option<Least>,
+}
+
+/// A lower bound on the size of a volume that holds the same files.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Least {
+    /// Bytes.
+    pub size: ByteLen,
+    /// What keeps it from being smaller, in a few words.
+    pub limit: &'static str,
+}
+
+/// Looks closely at `volume`, which stands in `store`. Where its own metadata cannot be trusted,
+/// or nothing is known of its kind, all of its bytes count as used.
 ///
 /// # Errors
 /// When the store cannot be read.
-pub fn usage(store: &dyn ReadAt, volume: &Volume) -> Result<Usage> {
+pub fn examine(store: &Arc<dyn ReadAt>, volume: &Volume) -> Result<Examined> {
+    let plain = |state: State, usage: Usage| Examined { state, usage, settled: None, least: None };
     match volume.kind {
-        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => ext4::usage(store),
-        VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => fat::usage(store),
-        VolumeKind::ExFat => exfat::usage(store),
-        VolumeKind::Swap => swap::usage(store),
-        VolumeKind::Ntfs | VolumeKind::Btrfs | VolumeKind::F2fs | VolumeKind::Luks => {
+        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => {
+            let state = ext4::state(&**store)?;
+            let settled = match ext4::settle(Arc::clone(store)) {
+                Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
+                    return Ok(plain(state, Usage::distrusted(store.size(), &error)));
+                }
+                settled => settled?,
+            };
+            let whole = settled.as_ref().map_or(store, |settled| &settled.store);
+            let usage = ext4::usage(&**whole)?;
+            let least = match usage.whole_because {
+                None => ext4::least(&**whole, &usage)?,
+                Some(_) => None,
+            };
+            Ok(Examined { state, usage, settled, least })
+        }
+        VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => fat::examine(&**store),
+        VolumeKind::ExFat => exfat::examine(&**store),
+        VolumeKind::Ntfs => ntfs::examine(&**store),
+        VolumeKind::Swap => Ok(plain(State::Clean, swap::usage(&**store)?)),
+        VolumeKind::Btrfs | VolumeKind::F2fs | VolumeKind::Luks => {
             let because = format!("what {} has in use is not known", volume.kind);
-            Ok(Usage::whole(store.size(), because))
+            Ok(plain(State::Unknown, Usage::whole(store.size(), because)))
         }
     }
 }

@@ -37,10 +37,16 @@ impl Usage {
         Self::whole(size, error.to_string())
     }
 
+    /// How many bytes are in use.
+    #[must_use]
+    pub fn in_use(&self) -> ByteLen {
+        self.used.iter().map(|span| span.len()).sum()
+    }
+
     /// How many bytes have to be read: the used without the cleared.
     #[must_use]
     pub fn read(&self) -> ByteLen {
-        let used: ByteLen = self.used.iter().map(|span| span.len()).sum();
+        let used = self.in_use();
         let mut both = ByteLen::ZERO;
         let mut cleared = self.cleared.iter().peekable();
         for used in &self.used {

@@ -7,20 +7,24 @@ use super::{
 };
 use crate::{
     error::Result,
-    fs::{self, Usage},
+    fs::{self, Examined},
     store::{ReadAt, Window},
     units::{ByteLen, ByteOffset, Span, joined},
 };
+use std::sync::Arc;
 
 /// A hole shorter than this is read through: a request of its own costs a card more time than the
 /// bytes do.
 const SHORTEST_HOLE: ByteLen = ByteLen::kib(64);
 
 /// Which parts of a card matter.
-#[derive(Clone, Debug)]
+#[derive(Clone)]
 pub struct Occupancy {
-    /// The whole card, in order and without a hole: copied, cleared or unused.
+    /// The whole card, in order and without a hole: copied, rewritten, cleared or unused.
     pub segments: Vec<Segment>,
+    /// What was found in each partition whose volume is known, with its place in
+    /// [`Survey::parts`]. Empty when the card is taken whole.
+    pub volumes: Vec<(usize, Examined)>,
     /// Why a volume, or the card, is read whole, a sentence each.
     pub read_whole: Vec<String>,
 }
@@ -33,33 +37,38 @@ impl Occupancy {
     ///
     /// # Errors
     /// When the store cannot be read where its metadata stand.
-    pub fn of(store: &dyn ReadAt, survey: &Survey) -> Result<Self> {
+    pub fn of(store: &Arc<dyn ReadAt>, survey: &Survey) -> Result<Self> {
         let card = Span::whole(survey.size);
-        let mut parts: Vec<_> = survey.parts.iter().collect();
-        parts.sort_by_key(|part| part.span);
-        let overlap = parts.windows(2).any(|pair| match pair {
-            [before, after] => before.span.intersect(after.span).is_some(),
-            _ => false,
-        });
-        if overlap || parts.iter().any(|part| !card.contains(part.span)) {
-            let why = "the card is read whole: its partitions overlap or reach past its end";
-            return Ok(Self { segments: vec![copied(card)], read_whole: vec![why.to_owned()] });
+        if let Some(why) = survey.whole_because() {
+            let read_whole = vec![format!("the card is read whole: {why}")];
+            return Ok(Self { segments: vec![copied(card)], volumes: Vec::new(), read_whole });
         }
+        let mut parts: Vec<_> = survey.parts.iter().enumerate().collect();
+        parts.sort_by_key(|(_, part)| part.span);
         let mut segments = Vec::new();
+        let mut volumes = Vec::new();
         let mut read_whole = Vec::new();
         let mut at = ByteOffset::ZERO;
-        for part in parts {
+        for (index, part) in parts {
             let Some(volume) = &part.volume else { continue };
-            let usage = fs::usage(&Window::new(store, part.span)?, volume)?;
-            if let Some(why) = &usage.whole_because {
-                read_whole.push(format!("{} is read whole: {why}", part.title()));
+            let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(store), part.span)?);
+            let found = fs::examine(&window, volume)?;
+            if let Some(why) = &found.usage.whole_because {
+                read_whole.push(format!("{} is read whole: {why}", part.full_title()));
             }
             segments.push(copied(Span::between(at, part.span.start())));
-            segments.extend(segments_of(&usage, part.span));
+            segments.extend(segments_of(&found, part.span));
+            volumes.push((index, found));
             at = part.span.end();
         }
         segments.push(copied(Span::between(at, card.end())));
-        Ok(Self { segments: simplified(segments), read_whole })
+        Ok(Self { segments: simplified(segments), volumes, read_whole })
+    }
+
+    /// What was found in the partition at `index` of [`Survey::parts`].
+    #[must_use]
+    pub fn volume(&self, index: usize) -> Option<&Examined> {
+        self.volumes.iter().find(|(at, _)| *at == index).map(|(_, found)| found)
     }
 }
 
@@ -68,25 +77,31 @@ fn copied(span: Span) -> Segment {
 }
 
 /// The segments of a volume that lies at `place`.
-fn segments_of(usage: &Usage, place: Span) -> Vec<Segment> {
+fn segments_of(found: &Examined, place: Span) -> Vec<Segment> {
     let moved = |span: &Span| {
         let start = place.start().saturating_add(ByteLen::new(span.start().get()));
         Span::between(start, start.saturating_add(span.len())).intersect(place)
     };
-    let cleared = joined(usage.cleared.iter().filter_map(moved).collect());
+    let all = |spans: &[Span]| joined(spans.iter().filter_map(moved).collect());
+    let cleared = all(&found.usage.cleared);
+    let used = without(&all(&found.usage.used), &cleared);
     let mut segments: Vec<_> =
         cleared.iter().map(|span| Segment { span: *span, content: Content::Cleared }).collect();
-    for used in usage.used.iter().filter_map(moved) {
-        let mut at = used.start();
-        let first = cleared.partition_point(|span| span.end() <= used.start());
-        let inside = cleared.get(first..).unwrap_or_default().iter();
-        for hole in inside.take_while(|hole| hole.start() < used.end()) {
-            segments.push(copied(Span::between(at, hole.start())));
-            at = hole.end();
+    match &found.settled {
+        None => segments.extend(used.into_iter().map(copied)),
+        Some(settled) => {
+            let newer = all(&settled.rewritten);
+            let old = without(&used, &newer);
+            let newer = without(&used, &old).into_iter().map(|span| {
+                let from = span.start().saturating_since(place.start());
+                let from = ByteOffset::new(from.get());
+                let store = Arc::clone(&settled.store);
+                Segment { span, content: Content::Rewritten { store, from } }
+            });
+            segments.extend(newer);
+            segments.extend(old.into_iter().map(copied));
         }
-        segments.push(copied(Span::between(at, used.end())));
     }
-    segments.retain(|segment| !segment.span.is_empty());
     segments.sort_by_key(|segment| segment.span);
     let mut whole = Vec::new();
     let mut at = place.start();
@@ -97,7 +112,25 @@ fn segments_of(usage: &Usage, place: Span) -> Vec<Segment> {
         whole.push(segment);
     }
     whole.push(Segment { span: Span::between(at, place.end()), content: Content::Unused });
+    whole.retain(|segment| !segment.span.is_empty());
     whole
+}
+
+/// What of `spans` lies in none of `holes`; both are in order and joined.
+fn without(spans: &[Span], holes: &[Span]) -> Vec<Span> {
+    let mut rest = Vec::new();
+    for span in spans {
+        let mut at = span.start();
+        let first = holes.partition_point(|hole| hole.end() <= span.start());
+        let inside = holes.get(first..).unwrap_or_default().iter();
+        for hole in inside.take_while(|hole| hole.start() < span.end()) {
+            rest.push(Span::between(at, hole.start()));
+            at = hole.end();
+        }
+        rest.push(Span::between(at, span.end()));
+    }
+    rest.retain(|span| !span.is_empty());
+    rest
 }
 
 /// The same segments, short holes filled and neighbours joined.
@@ -108,7 +141,8 @@ fn simplified(segments: Vec<Segment>) -> Vec<Segment> {
             continue;
         }
         let is_copied = |content: &Content| matches!(content, Content::Copied { .. });
-        let short = segment.span.len() < SHORTEST_HOLE;
+        let is_rewritten = matches!(segment.content, Content::Rewritten { .. });
+        let short = segment.span.len() < SHORTEST_HOLE && !is_rewritten;
         let segment = if short { copied(segment.span) } else { segment };
         match out.last_mut() {
             Some(last) if is_copied(&last.content) && is_copied(&segment.content) => {
@@ -123,6 +157,7 @@ fn simplified(segments: Vec<Segment>) -> Vec<Segment> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::fs::{State, Usage};
     use proptest::prelude::*;
 
     fn spans(of: &[(u64, u64)]) -> Vec<Span> {
@@ -141,7 +176,8 @@ mod tests {
             let place = Span::between(ByteOffset::new(1 << 20), ByteOffset::new(5 << 20));
             let (used, cleared) = (spans(&used), spans(&cleared));
             let usage = Usage { used: used.clone(), cleared: cleared.clone(), whole_because: None };
-            let segments = simplified(segments_of(&usage, place));
+            let found = Examined { state: State::Clean, usage, settled: None, least: None };
+            let segments = simplified(segments_of(&found, place));
             let mut at = place.start();
             for segment in &segments {
                 prop_assert_eq!(segment.span.start(), at);

@@ -115,6 +115,21 @@ impl Survey {
         self.table.is_none() && self.parts.is_empty()
     }
 
+    /// Why nothing short of every byte of it can be taken; `None` when its volumes can be looked
+    /// at one by one.
+    #[must_use]
+    pub fn whole_because(&self) -> Option<&'static str> {
+        let card = Span::whole(self.size);
+        let mut spans: Vec<_> = self.parts.iter().map(|part| part.span).collect();
+        spans.sort();
+        let overlap = spans.windows(2).any(|pair| match pair {
+            [before, after] => before.intersect(*after).is_some(),
+            _ => false,
+        });
+        let outside = spans.iter().any(|span| !card.contains(*span));
+        (overlap || outside).then_some("its partitions overlap or reach past its end")
+    }
+
     /// How long a card must be to hold every partition and, with a GPT, its backup, where they
     /// are now.
     #[must_use]

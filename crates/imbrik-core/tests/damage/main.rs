@@ -4,7 +4,7 @@
 use imbrik_core::{
     Class,
     image::{Image, Manifest, Output, Pack, TileDigest, Unpack, manifest_path},
-    layout::{Content, Occupancy, Survey, View},
+    layout::{Content, Occupancy, Plan, Survey, View},
     progress::{Cancel, Unobserved, Watch},
     store::{ReadAt, SparseStore, WriteAt, read_vec},
     transfer::{SaveOptions, check_tiles, save},
@@ -81,8 +81,8 @@ fn judge(path: &Path, beside: Option<&[u8]>) -> Verdict {
 const PACKED: [Pack; 3] = [Pack::Zst, Pack::Gz, Pack::Xz];
 
 /// A saved image of every packed kind, and the manifest beside it.
-fn packed() -> impl Iterator<Item = (tempfile::TempDir, std::path::PathBuf, Vec<u8>, Option<Vec<u8>>)>
-{
+fn packed()
+-> impl Iterator<Item = (tempfile::TempDir, std::path::PathBuf, Vec<u8>, Option<Vec<u8>>)> {
     PACKED.into_iter().map(|pack| {
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("x");
@@ -170,7 +170,10 @@ fn foreign(dir: &Path) -> Vec<(&'static str, Vec<u8>)> {
     let made = makers.into_iter().map(|line| {
         let output = Command::new("sh").args(["-c", line]).current_dir(dir).output().unwrap();
         let stderr = String::from_utf8_lossy(&output.stderr);
-        assert!(output.status.success() && stderr.is_empty(), "{line}: {stderr}; ./test installs it");
+        assert!(
+            output.status.success() && stderr.is_empty(),
+            "{line}: {stderr}; ./test installs it"
+        );
         (line, output.stdout)
     });
     made.collect()
@@ -263,12 +266,14 @@ fn volumes() -> &'static [Vec<u8>] {
             "mkfs.vfat -F 12 -s 32",
             "mkfs.exfat",
             "mkswap",
+            "mkfs.ntfs -q -F -f -c 4096",
+            "dirty() { mkfs.ext4 -q -F -b 1024 $1; head -c 2048 $0 >$1.b; printf \"jo -c\\njw -b 9000-9001 $1.b\\njw -r 77\\njc\\n\" | debugfs -w $1; rm $1.b; }; dirty",
         ];
         let made = makers.iter().map(|maker| {
             let file = tempfile::NamedTempFile::new().unwrap();
             file.as_file().set_len(16 << 20).unwrap();
             let line = format!("PATH=$PATH:/usr/sbin:/sbin; {maker} {}", file.path().display());
-            let output = Command::new("sh").args(["-c", &line]).output().unwrap();
+            let output = Command::new("bash").args(["-c", &line, "/bin/bash"]).output().unwrap();
             assert!(output.status.success(), "{output:?}; ./test installs what is needed");
             fs::read(file.path()).unwrap()
         });
@@ -282,7 +287,7 @@ proptest! {
     /// Most bytes that matter stand among the first few blocks: damage falls there.
     #[test]
     fn a_damaged_volume_is_taken_whole_or_by_a_plan_without_holes(
-        which in 0usize..8,
+        which in 0usize..10,
         flips in proptest::collection::vec((0usize..40_000, 0u8..8), 1..5),
         words in proptest::collection::vec((0usize..10_000, any::<u32>()), 0..3),
         cut in prop_oneof![4 => Just(16usize << 20), 1 => 0usize..(16 << 20)],
@@ -297,6 +302,7 @@ proptest! {
         bytes.truncate(cut);
         let store = SparseStore::of(&bytes);
         if let Ok(survey) = Survey::of(&store) {
+            let store: Arc<dyn ReadAt> = Arc::new(store);
             let occupancy = Occupancy::of(&store, &survey).unwrap();
             let mut at = ByteOffset::ZERO;
             for segment in &occupancy.segments {
@@ -308,6 +314,33 @@ proptest! {
             let skips = occupancy.segments.iter().any(|s| !matches!(s.content, Content::Copied { .. }));
             prop_assert!(!skips || occupancy.read_whole.is_empty());
         }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(600))]
+
+    /// In the journal, and in the file table of NTFS, which stand further on.
+    #[test]
+    fn a_damaged_journal_or_file_table_is_replayed_or_the_volume_taken_whole(
+        is_ext in any::<bool>(),
+        flips in proptest::collection::vec((0usize..8192, 0u8..8), 1..4),
+        words in proptest::collection::vec((0usize..2048, any::<u32>()), 0..2),
+    ) {
+        let (which, mark) = if is_ext { (9, b"\xc0\x3b\x39\x98") } else { (8, b"FILE") };
+        let mut bytes = volumes()[which].clone();
+        let start = bytes.windows(4).position(|window| window == mark).unwrap();
+        for (at, bit) in flips {
+            bytes[start + at] ^= 1 << bit;
+        }
+        for (at, word) in words {
+            bytes[start + at * 4..start + at * 4 + 4].copy_from_slice(&word.to_le_bytes());
+        }
+        let store: Arc<dyn ReadAt> = Arc::new(SparseStore::of(&bytes));
+        let survey = Survey::of(&*store).unwrap();
+        let occupancy = Occupancy::of(&store, &survey).unwrap();
+        let view = Plan::save(store, &occupancy).unwrap().view;
+        let _ = read_vec(&view, ByteOffset::ZERO, 16 << 20).unwrap();
     }
 }
 
@@ -343,13 +376,15 @@ proptest! {
 
     #[test]
     fn random_files_are_opened_or_refused(
-        magic in 0usize..4,
+        magic in 0usize..10,
         rest in proptest::collection::vec(any::<u8>(), 1..3000),
     ) {
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("x");
         let mut bytes = [
             b"\x28\xb5\x2f\xfd".as_slice(), b"\x5e\x2a\x4d\x18", b"\x59\x2a\x4d\x18", b"",
+            b"\x1f\x8b\x08\x00", b"\x1f\x8b\x08\x04\0\0\0\0\0\0\x14\0IK\x10\0", b"\xfd7zXZ\0",
+            b"BZh9", b"PK\x03\x04", b"7z\xbc\xaf\x27\x1c",
         ][magic].to_vec();
         bytes.extend(rest);
         fs::write(&path, &bytes).unwrap();

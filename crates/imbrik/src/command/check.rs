@@ -206,7 +206,7 @@ fn against_card(
     let exact = image.manifest().is_some_and(|manifest| manifest.exact);
     let occupancy = match exact {
         true => None,
-        false => Some(Occupancy::of(&**image.content(), &survey).state(nothing)?),
+        false => Some(Occupancy::of(image.content(), &survey).state(nothing)?),
     };
     let plan = Plan::restore(Arc::clone(image.content()), &survey, occupancy.as_ref(), target);
     let plan = plan.map_err(|error| {
@@ -221,7 +221,7 @@ fn against_card(
         true => source,
         false => {
             let survey = Survey::of(&*source).state(nothing)?;
-            let occupancy = Occupancy::of(&*source, &survey).state(nothing)?;
+            let occupancy = Occupancy::of(&source, &survey).state(nothing)?;
             Arc::new(Plan::save(source, &occupancy)?.view)
         }
     };

@@ -39,7 +39,7 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
     let exact = image.manifest().is_some_and(|manifest| manifest.exact) && args.starts_at.is_none();
     let occupancy = match exact || args.as_is {
         true => None,
-        false => Some(Occupancy::of(&*content, &survey).state(UNTOUCHED)?),
+        false => Some(Occupancy::of(&content, &survey).state(UNTOUCHED)?),
     };
     let mut plan =
         Plan::restore(content, &survey, occupancy.as_ref(), target).map_err(|error| {

@@ -15,7 +15,7 @@ use imbrik_core::{
     image::{Manifest, Pack},
     layout::{Occupancy, Plan, Survey},
     progress::Watch,
-    store::{Counted, Tally},
+    store::{Counted, ReadAt, Tally},
     transfer::{Saved, save},
     units::{ByteLen, Span},
 };
@@ -40,7 +40,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     make_still(session, &card, args.unmount)?;
     let tally = Tally::default();
     let source = session.fleet.host_of(&card).open_source(&card).state(UNTOUCHED)?;
-    let source = Arc::new(Counted::new(source, &tally));
+    let source: Arc<dyn ReadAt> = Arc::new(Counted::new(source, &tally));
     let survey = Survey::of(&*source).state("Nothing was written.")?;
     let to = match image_name {
         Some(name) if pipe::is_pipe(name) => Target::pipe(session)?,
@@ -54,7 +54,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let plan = if args.exact {
         Plan::save_exact(source)
     } else {
-        let occupancy = Occupancy::of(&*source, &survey).state("Nothing was written.")?;
+        let occupancy = Occupancy::of(&source, &survey).state("Nothing was written.")?;
         for why in &occupancy.read_whole {
             session.out.warn(&format!("{why}."));
         }

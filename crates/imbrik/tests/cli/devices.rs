@@ -309,3 +309,73 @@ fn without_rights_cards_are_still_told_apart() {
     assert_eq!((&seen["size"], &seen["target"]), (&(8u64 << 20).into(), &"fixed".into()));
     assert!(seen["content"].is_null(), "it could not be read: {seen}");
 }
+
+/// Files written, some deleted, and one that is deleted while it is open: a system in the middle
+/// of its day. Answers the open file.
+fn write_to(at: &Path) -> fs::File {
+    let early = at.join("early");
+    fs::create_dir(&early).unwrap();
+    for number in 0..300 {
+        fs::write(early.join(format!("reading-{number}")), noise(number * 61 + 1)).unwrap();
+    }
+    tool!("sync", "-f", at);
+    for number in (0..300).step_by(3) {
+        fs::remove_file(early.join(format!("reading-{number}"))).unwrap();
+    }
+    fs::create_dir(at.join("late")).unwrap();
+    for number in 0..200 {
+        fs::write(at.join("late").join(format!("sound-{number}")), noise(20_000)).unwrap();
+    }
+    fs::rename(at.join("early/reading-1"), at.join("late/moved")).unwrap();
+    let open = fs::File::create(at.join("open")).unwrap();
+    open.set_len(0).unwrap();
+    fs::write(at.join("open"), noise(700_000)).unwrap();
+    fs::remove_file(at.join("open")).unwrap();
+    // The journal has it all, the places where it belongs have little of it.
+    tool!("sync", "-f", at);
+    open
+}
+
+#[test]
+fn a_card_copied_while_it_was_mounted_comes_out_as_the_kernel_recovers_it() {
+    if !is_root("a_card_copied_while_it_was_mounted_comes_out_as_the_kernel_recovers_it") {
+        return;
+    }
+    for about in ["", "-O ^metadata_csum", "-b 1024 -O orphan_file", "-O ^64bit,^orphan_file"] {
+        let bench = Bench::empty();
+        let size = 192 << 20;
+        fs::create_dir(bench.path("rack")).unwrap();
+        sized(&bench.path("live"), size);
+        let line = format!("mkfs.ext4 -q {about} {}", bench.path("live").display());
+        tool!("sh", "-c", line);
+        let device = Loop::on(&bench.path("live"));
+        let mount = Mount::of(&device, bench.path("mnt"), "noatime");
+        let open = write_to(&mount.0);
+        tool!("cp", "--sparse=always", bench.path("live"), bench.path("rack/a.img"));
+        drop(open);
+        drop(mount);
+        drop(device);
+        let old = "tr '\\0' '\\356' </dev/zero | head -c 201326592";
+        tool!("sh", "-c", format!("{old} >{}", bench.path("rack/b.img").display()));
+        bench.write_rack(&format!(
+            "[[slot]]\nname = \"a\"\nsize = {size}\n[[slot]]\nname = \"b\"\nsize = {size}\n"
+        ));
+        let header = tool!("dumpe2fs", "-h", bench.path("rack/a.img"));
+        assert!(header.contains("needs_recovery"), "{about}: the test makes no dirty volume");
+        let run = bench.good("save rack:a x.img.zst");
+        assert!(!run.stderr.contains("read whole"), "{about}: {}", run.stderr);
+        assert!(bench.bytes("live").len() as u64 == size);
+        bench.good("restore x.img.zst rack:b --yes");
+        bench.good("check x.img.zst --against rack:a");
+        bench.good("check x.img.zst --against rack:b");
+        // The kernel's own recovery of the raw copy is the judge.
+        let trees = ["a", "b"].map(|slot| {
+            let device = Loop::on(&bench.path(format!("rack/{slot}.img")));
+            let mount = Mount::of(&device, bench.path(slot), "noatime");
+            tree(&mount.0)
+        });
+        assert!(trees[0] == trees[1], "{about}: the trees differ");
+        assert!(trees[0].contains("moved") && !trees[0].contains("reading-0 "), "{about}");
+        tool!("e2fsck", "-fn", bench.path("rack/b.img"));
+    }
+}

@@ -7,6 +7,8 @@ use crate::{
 
 /// The bit of `VolumeFlags` that is set while the volume is mounted for writing.
 const VOLUME_DIRTY: u16 = 2;
+/// The bit that is set when reading or writing the medium failed.
+const MEDIA_FAILURE: u16 = 4;
 
 /// A boot sector whose numbers agree with each other.
 pub(super) struct BootSector {
@@ -20,6 +22,8 @@ pub(super) struct BootSector {
     pub(super) table_count: u8,
     /// Whether the volume was not unmounted cleanly: its bitmap may lag behind its folders.
     pub(super) is_dirty: bool,
+    /// Whether its medium failed while it was used.
+    pub(super) has_failed: bool,
     /// How many clusters there are, and how long each is.
     pub(super) clusters: u64,
     pub(super) cluster: ByteLen,
@@ -58,6 +62,7 @@ impl BootSector {
         Some(Self {
             table: Span::new(table, table_len)?,
             table_count: bytes::u8(raw, 110)?,
+            has_failed: bytes::le_u16(raw, 106)? & MEDIA_FAILURE != 0,
             is_dirty: bytes::le_u16(raw, 106)? & VOLUME_DIRTY != 0,
             clusters: cluster_count.into(),
             cluster: ByteLen::new(cluster),

@@ -3,16 +3,15 @@
 mod boot;
 mod usage;
 
-pub(super) use usage::usage;
-
-use super::{Volume, VolumeKind, serial_text};
+use super::{Examined, Least, State, Usage, Volume, VolumeKind, serial_text};
 use crate::{
     bytes,
     error::Result,
     store::{ReadAt, read_up_to},
-    units::ByteOffset,
+    units::{ByteLen, ByteOffset, Span},
 };
 use boot::BootSector;
+use usage::usage;
 
 /// The root directory's entry that holds the volume's label.
 const VOLUME_LABEL: u8 = 0x83;
@@ -30,6 +29,30 @@ pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
         uuid: serial_text(boot.serial),
         size: boot.volume_len,
     }))
+}
+
+/// What is in use, the state, and how small it could become.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn examine(store: &dyn ReadAt) -> Result<Examined> {
+    let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
+    let Some(boot) = BootSector::decode(&sector) else {
+        let usage = Usage::whole(store.size(), "its boot sector is gone");
+        return Ok(Examined { state: State::Unknown, usage, settled: None, least: None });
+    };
+    let usage = usage(store, &boot)?;
+    let data = boot.data();
+    let used: ByteLen =
+        usage.used.iter().filter_map(|span| span.intersect(data)).map(Span::len).sum();
+    let size = ByteLen::new(data.start().saturating_add(used).get());
+    let least = usage.whole_because.is_none().then_some(Least { size, limit: "its data" });
+    let state = match (boot.has_failed, boot.is_dirty) {
+        (true, _) => State::Errors,
+        (false, true) => State::Unclean,
+        (false, false) => State::Clean,
+    };
+    Ok(Examined { state, usage, settled: None, least })
 }
 
 fn label_in(root: &[u8]) -> Option<String> {

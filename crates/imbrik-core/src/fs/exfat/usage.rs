@@ -22,9 +22,9 @@ const MOST_BITMAP: u64 = 1 << 29;
 ///
 /// # Errors
 /// When the store cannot be read.
-pub(in crate::fs) fn usage(store: &dyn ReadAt) -> Result<Usage> {
+pub(super) fn usage(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
     let size = store.size();
-    match trusted(store) {
+    match trusted(store, boot) {
         Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
             Ok(Usage::distrusted(size, &error))
         }
@@ -32,11 +32,8 @@ pub(in crate::fs) fn usage(store: &dyn ReadAt) -> Result<Usage> {
     }
 }
 
-fn trusted(store: &dyn ReadAt) -> Result<Usage> {
+fn trusted(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
     let size = store.size();
-    let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
-    let boot =
-        BootSector::decode(&sector).ok_or_else(|| Error::corrupt("its boot sector is gone"))?;
     if boot.volume_len > size {
         let what = format!("it says that it is {} long, its place has {size}", boot.volume_len);
         return Err(Error::corrupt(what));
@@ -51,8 +48,8 @@ fn trusted(store: &dyn ReadAt) -> Result<Usage> {
     if !volume.contains(boot.data()) || !volume.contains(boot.table) {
         return Err(Error::corrupt("its boot sector's numbers contradict each other"));
     }
-    check_boot_region(store, &boot)?;
-    let root = chain(store, &boot, boot.root_cluster)?;
+    check_boot_region(store, boot)?;
+    let root = chain(store, boot, boot.root_cluster)?;
     let (first, len) = find_bitmap(store, &root)?;
     if len < boot.clusters.div_ceil(8) || len > MOST_BITMAP {
         return Err(Error::corrupt("its allocation bitmap is too short for its clusters"));
@@ -61,7 +58,7 @@ fn trusted(store: &dyn ReadAt) -> Result<Usage> {
         Span::between(ByteOffset::ZERO, boot.data().start()),
         Span::between(boot.data().end(), ByteOffset::new(size.get())),
     ];
-    let bitmap = chain(store, &boot, first)?;
+    let bitmap = chain(store, boot, first)?;
     used.extend(root);
     used.extend(&bitmap);
     let mut runs = ClusterRuns::new(boot.data(), boot.cluster);

@@ -18,6 +18,16 @@ pub(super) fn crc16(seed: u16, bytes: &[u8]) -> u16 {
     })
 }
 
+/// CRC-32 with the bits in order (polynomial 0x04c11db7), as the journal's first checksums use it.
+pub(super) fn crc32_be(seed: u32, bytes: &[u8]) -> u32 {
+    bytes.iter().fold(seed, |crc, byte| {
+        (0..8).fold(crc ^ (u32::from(*byte) << 24), |crc, _| match crc >> 31 {
+            1 => (crc << 1) ^ 0x04c1_1db7,
+            _ => crc << 1,
+        })
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -26,5 +36,6 @@ mod tests {
     fn the_published_check_values() {
         assert_eq!(!crc32c(!0, b"123456789"), 0xe306_9283);
         assert_eq!(crc16(0, b"123456789"), 0xbb3d);
+        assert_eq!(crc32_be(!0, b"123456789"), 0x0376_e6e7);
     }
 }

@@ -13,6 +13,8 @@ use super::{
 use crate::{
     bytes,
     error::{Error, Result},
+    store::{ReadAt, read_up_to},
+    units::ByteLen,
 };
 
 const INODE_UNINIT: u16 = 0x1;
@@ -27,6 +29,7 @@ pub(super) struct Group {
     pub(super) inode_table: u64,
     /// In clusters.
     pub(super) free_clusters: u64,
+    pub(super) free_inodes: u64,
     /// Whether the block bitmap was never written, so that its content is implied.
     pub(super) is_block_uninit: bool,
     /// How many inodes at the end of the table were never used; `None` when the descriptors don't
@@ -37,6 +40,19 @@ pub(super) struct Group {
 }
 
 impl Group {
+    /// Reads the descriptor of group `number`.
+    ///
+    /// # Errors
+    /// As [`Group::decode`], and when it lies outside of the volume.
+    pub(super) fn read(store: &dyn ReadAt, superblock: &Superblock, number: u64) -> Result<Self> {
+        let (block, inside) = superblock.descriptor_at(number);
+        let span = superblock.span(block, 1).filter(|_| number < superblock.groups());
+        let span = span.ok_or_else(|| Error::corrupt("a group descriptor lies outside"))?;
+        let at = span.start().saturating_add(ByteLen::new(inside));
+        let len = usize::try_from(superblock.descriptor_len).unwrap_or(0);
+        Self::decode(&read_up_to(store, at, len)?, number, superblock)
+    }
+
     /// Decodes the descriptor of group `number`.
     ///
     /// # Errors
@@ -87,6 +103,7 @@ impl Group {
             inode_bitmap: wide_u32(0x4, 0x24)?,
             inode_table: wide_u32(0x8, 0x28)?,
             free_clusters: wide_u16(0xc, 0x2c)?.into(),
+            free_inodes: wide_u16(0xe, 0x2e)?.into(),
             is_block_uninit: tells && flags & BLOCK_UNINIT != 0,
             unused_inodes: tells.then_some(never_used),
             block_bitmap_checksum: wide_u16(0x18, 0x38)?,

@@ -7,9 +7,9 @@ use super::{
 };
 use crate::{
     bytes,
-    error::Result,
+    error::{Class, Result},
     store::{ReadAt, read_up_to},
-    units::{ByteLen, ByteOffset},
+    units::ByteOffset,
 };
 
 const ROOT: u32 = 2;
@@ -42,14 +42,10 @@ impl Reader<'_> {
         let Some(index) = u64::from(number).checked_sub(1) else { return Ok(None) };
         let group = index.checked_div(superblock.inodes_per_group).unwrap_or(0);
         let index = index.checked_rem(superblock.inodes_per_group).unwrap_or(0);
-        let (block, inside) = superblock.descriptor_at(group);
-        let Some(span) = superblock.span(block, 1).filter(|_| group < superblock.groups()) else {
-            return Ok(None);
+        let group = match Group::read(self.store, superblock, group) {
+            Err(error) if error.class() == Class::Corrupt => return Ok(None),
+            group => group?,
         };
-        let at = span.start().saturating_add(ByteLen::new(inside));
-        let len = usize::try_from(superblock.descriptor_len).unwrap_or(0);
-        let descriptor = read_up_to(self.store, at, len)?;
-        let Ok(group) = Group::decode(&descriptor, group, superblock) else { return Ok(None) };
         let at = group.inode_table.checked_mul(superblock.block_len);
         let at = at.and_then(|at| at.checked_add(index.checked_mul(superblock.inode_len)?));
         let Some(at) = at else { return Ok(None) };

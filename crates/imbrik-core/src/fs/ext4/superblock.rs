@@ -4,6 +4,7 @@ use super::checksum::crc32c;
 use crate::{
     bytes,
     error::{Error, Result},
+    store::{ReadAt, read_up_to},
     units::{ByteLen, ByteOffset, Span},
 };
 
@@ -38,6 +39,7 @@ const RO_COMPAT_SPARSE_SUPER: u32 = 0x1;
 const RO_COMPAT_GDT_CSUM: u32 = 0x10;
 const RO_COMPAT_BIGALLOC: u32 = 0x200;
 const RO_COMPAT_METADATA_CSUM: u32 = 0x400;
+const STATE_VALID: u16 = 0x1;
 const STATE_ERRORS: u16 = 0x2;
 
 /// A superblock whose basic numbers make sense.
@@ -141,17 +143,35 @@ impl Superblock {
             && (32..=self.block_len.min(1024)).contains(&self.descriptor_len)
     }
 
+    /// The superblock of the volume in `store`; `None` when there is none.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub(super) fn read(store: &dyn ReadAt) -> Result<Option<Self>> {
+        Ok(Self::decode(&read_up_to(store, ByteOffset::new(Self::OFFSET), Self::LEN)?))
+    }
+
     /// Whether the volume's own word on which of its blocks are in use can be taken.
     ///
     /// # Errors
     /// With the first reason why not.
     pub(super) fn can_be_trusted(&self, room: ByteLen) -> Result<()> {
+        if self.needs_recovery() {
+            return Err(Error::unsupported("its journal is to be replayed first"));
+        }
+        self.is_understood(room)
+    }
+
+    /// Whether the volume is sound and all of its features are known, apart from what its journal
+    /// holds.
+    ///
+    /// # Errors
+    /// With the first reason why not.
+    pub(super) fn is_understood(&self, room: ByteLen) -> Result<()> {
         let unknown = self.incompat & !INCOMPAT_KNOWN & !INCOMPAT_RECOVER & !INCOMPAT_JOURNAL_DEV;
         let wrong = |what: String| Err(Error::corrupt(what));
         if self.checksum_is_wrong {
             wrong("the superblock's checksum is wrong".into())
-        } else if self.incompat & INCOMPAT_RECOVER != 0 {
-            Err(Error::unsupported("its journal is to be replayed first"))
         } else if self.incompat & INCOMPAT_JOURNAL_DEV != 0 {
             Err(Error::unsupported("it is a journal for another volume"))
         } else if unknown != 0 {
@@ -170,6 +190,45 @@ impl Superblock {
     /// How long the volume says it is; the largest length when 64 bits cannot hold it.
     pub(super) fn volume_len(&self) -> ByteLen {
         ByteLen::new(self.blocks.saturating_mul(self.block_len))
+    }
+
+    /// Whether it was not unmounted, so that its journal has newer blocks.
+    pub(super) fn needs_recovery(&self) -> bool {
+        self.incompat & INCOMPAT_RECOVER != 0
+    }
+
+    /// Whether it was unmounted as it should be.
+    pub(super) fn was_unmounted(&self) -> bool {
+        self.state & STATE_VALID != 0
+    }
+
+    /// How many blocks a group takes for itself: its bitmaps and its inode table.
+    pub(super) fn metadata_blocks_a_group(&self) -> u64 {
+        let per_block = self.block_len.checked_div(self.inode_len).unwrap_or(1).max(1);
+        self.inodes_per_group.div_ceil(per_block).saturating_add(2)
+    }
+
+    /// Whether its system found errors in it.
+    pub(super) fn has_errors(&self) -> bool {
+        self.state & STATE_ERRORS != 0
+    }
+
+    /// The incompatible features once the journal is replayed.
+    pub(super) fn incompat_settled(&self) -> u32 {
+        self.incompat & !INCOMPAT_RECOVER
+    }
+
+    pub(super) fn is_64bit(&self) -> bool {
+        self.incompat & INCOMPAT_64BIT != 0
+    }
+
+    /// Whether two superblocks describe the same layout.
+    pub(super) fn has_geometry_of(&self, other: &Self) -> bool {
+        let of = |s: &Self| {
+            let groups = (s.blocks, s.block_len, s.first_data_block, s.blocks_per_group);
+            (groups, s.inodes_per_group, s.inode_len, s.descriptor_len, s.uuid)
+        };
+        of(self) == of(other)
     }
 
     pub(super) fn has_journal(&self) -> bool {

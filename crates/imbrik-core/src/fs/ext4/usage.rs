@@ -14,8 +14,7 @@ use crate::{
 /// When the store cannot be read.
 pub(in crate::fs) fn usage(store: &dyn ReadAt) -> Result<Usage> {
     let size = store.size();
-    let raw = read_up_to(store, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)?;
-    let found = match Superblock::decode(&raw) {
+    let found = match Superblock::read(store)? {
         Some(superblock) => superblock
             .can_be_trusted(size)
             .and_then(|()| Bitmaps { store, superblock: &superblock }.usage()),

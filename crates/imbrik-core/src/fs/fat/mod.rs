@@ -3,16 +3,15 @@
 mod boot;
 mod usage;
 
-pub(super) use usage::usage;
-
-use super::{Volume, VolumeKind, serial_text};
+use super::{Examined, Least, State, Usage, Volume, VolumeKind, serial_text};
 use crate::{
     bytes,
     error::Result,
     store::{ReadAt, read_up_to},
-    units::ByteOffset,
+    units::{ByteLen, ByteOffset, Span},
 };
 use boot::{BootSector, Width};
+use usage::usage;
 
 /// How much of the root directory is searched for the label: tools write it first.
 const ROOT_PREFIX: usize = 16 << 10;
@@ -35,6 +34,67 @@ pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
         uuid: serial_text(boot.serial),
         size: boot.volume_len,
     }))
+}
+
+/// Clusters that a reshaped volume stays clear of the counts that decide its width.
+const CLEARANCE: u64 = 16;
+
+/// What is in use, the state, and how small it could become.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn examine(store: &dyn ReadAt) -> Result<Examined> {
+    let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
+    let Some(boot) = BootSector::decode(&sector) else {
+        let usage = Usage::whole(store.size(), "its boot sector is gone");
+        return Ok(Examined { state: State::Unknown, usage, settled: None, least: None });
+    };
+    let usage = usage(store, &boot)?;
+    let least = usage.whole_because.is_none().then(|| least(&boot, &usage));
+    Ok(Examined { state: state(store, &boot, &sector)?, usage, settled: None, least })
+}
+
+/// The second entry of the table holds the bits for "unmounted" and "no errors"; some systems mark
+/// a mounted volume in the boot sector instead.
+fn state(store: &dyn ReadAt, boot: &BootSector, sector: &[u8]) -> Result<State> {
+    let table = boot.tables().next().unwrap_or_default();
+    let entries = read_up_to(store, table.start(), 8)?;
+    let (mark_at, unmounted, no_errors) = match boot.width {
+        Width::Bits12 => (0x25, true, true),
+        Width::Bits16 => {
+            let bits = bytes::le_u16(&entries, 2).unwrap_or(0);
+            (0x25, bits & 0x8000 != 0, bits & 0x4000 != 0)
+        }
+        Width::Bits32 => {
+            let bits = bytes::le_u32(&entries, 4).unwrap_or(0);
+            (0x41, bits & 0x0800_0000 != 0, bits & 0x0400_0000 != 0)
+        }
+    };
+    let is_marked = bytes::u8(sector, mark_at).unwrap_or(0) & 1 != 0;
+    Ok(match (no_errors, unmounted && !is_marked) {
+        (false, _) => State::Errors,
+        (true, false) => State::Unclean,
+        (true, true) => State::Clean,
+    })
+}
+
+/// Its width decides how few clusters it may have.
+fn least(boot: &BootSector, usage: &Usage) -> Least {
+    let data = boot.data();
+    let used: ByteLen =
+        usage.used.iter().filter_map(|span| span.intersect(data)).map(Span::len).sum();
+    let used = used.get().div_ceil(boot.cluster.get().max(1));
+    let (fewest, limit) = match boot.width {
+        Width::Bits12 => (0, ""),
+        Width::Bits16 => (4085u64.saturating_add(CLEARANCE), "FAT16 needs 4,101 clusters"),
+        Width::Bits32 => (65525u64.saturating_add(CLEARANCE), "FAT32 needs 65,541 clusters"),
+    };
+    // One that is below already stays what it is.
+    let fewest = if boot.clusters < fewest { 0 } else { fewest };
+    let clusters = used.max(fewest).min(boot.clusters);
+    let limit = if used >= fewest { "its data" } else { limit };
+    let data_len = boot.cluster.checked_mul(clusters).unwrap_or_default();
+    Least { size: ByteLen::new(data.start().saturating_add(data_len).get()), limit }
 }
 
 fn label_in(root: &[u8]) -> Option<String> {

@@ -16,12 +16,8 @@ const PIECE: usize = 3 << 18;
 ///
 /// # Errors
 /// When the store cannot be read.
-pub(in crate::fs) fn usage(store: &dyn ReadAt) -> Result<Usage> {
+pub(super) fn usage(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
     let size = store.size();
-    let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
-    let Some(boot) = BootSector::decode(&sector) else {
-        return Ok(Usage::whole(size, "its boot sector is gone"));
-    };
     if boot.volume_len > size {
         let what = format!("it says that it is {} long, its place has {size}", boot.volume_len);
         return Ok(Usage::whole(size, what));
@@ -33,7 +29,7 @@ pub(in crate::fs) fn usage(store: &dyn ReadAt) -> Result<Usage> {
         Span::between(data.end(), ByteOffset::new(size.get())),
     ];
     for table in boot.tables() {
-        match clusters_in_use(store, &boot, table)? {
+        match clusters_in_use(store, boot, table)? {
             Ok(spans) => used.extend(spans),
             Err(why) => return Ok(Usage::distrusted(size, &why)),
         }

@@ -1,0 +1,90 @@
+//! A volume that was not unmounted, as its own system's recovery would leave it.
+
+use super::{
+    checksum::crc32c,
+    group::Group,
+    replay::{Journal, Replayed},
+    superblock::Superblock,
+};
+use crate::{
+    error::{Error, Result},
+    fs::Settled,
+    store::{ReadAt, read_vec},
+    units::{ByteLen, ByteOffset, Span, joined},
+};
+use std::sync::Arc;
+
+/// Replays the journal of the volume in `store` into a view of it; `None` when there is nothing to
+/// replay.
+///
+/// Orphans stay as they are: they are in the replayed volume, and its system clears them when it
+/// mounts it for writing.
+///
+/// # Errors
+/// - When the store cannot be read.
+/// - [`crate::Class::Corrupt`] or [`crate::Class::Unsupported`] with the reason why the journal
+///   cannot be replayed.
+pub(in crate::fs) fn settle(store: Arc<dyn ReadAt>) -> Result<Option<Settled>> {
+    let size = store.size();
+    let Some(superblock) = Superblock::read(&*store)? else { return Ok(None) };
+    if !superblock.needs_recovery() {
+        return Ok(None);
+    }
+    superblock.is_understood(size)?;
+    let replay = Journal::open(&*store, &superblock)?.replay()?;
+    let mut replayed = Replayed::new(store, superblock.block_len, replay);
+    let newer = Superblock::read(&replayed)?.filter(|newer| newer.has_geometry_of(&superblock));
+    let newer = newer.ok_or_else(|| {
+        Error::corrupt("its journal cannot be replayed: it would change the volume's layout")
+    })?;
+    newer.is_understood(size)?;
+    let (free_blocks, free_inodes) = totals(&replayed, &newer)?;
+    let number = Superblock::OFFSET.checked_div(newer.block_len).unwrap_or(0);
+    let inside = Superblock::OFFSET.checked_rem(newer.block_len).unwrap_or(0);
+    let inside = usize::try_from(inside).unwrap_or(0);
+    let len = usize::try_from(newer.block_len).unwrap_or(0);
+    let at = ByteOffset::new(number.saturating_mul(newer.block_len));
+    let mut block = read_vec(&replayed, at, len)?;
+    let raw = block.get_mut(inside..inside.saturating_add(Superblock::LEN)).unwrap_or_default();
+    settle_superblock(raw, &newer, free_blocks, free_inodes);
+    replayed.put(number, block);
+    let blocks = replayed.changed().map(|block| {
+        let start = ByteOffset::new(block.saturating_mul(superblock.block_len));
+        Span::between(start, start.saturating_add(ByteLen::new(superblock.block_len)))
+    });
+    let rewritten = joined(blocks.collect());
+    Ok(Some(Settled { store: Arc::new(replayed), rewritten }))
+}
+
+/// The free blocks and inodes of all groups: the journal does not keep the superblock's totals.
+fn totals(store: &dyn ReadAt, superblock: &Superblock) -> Result<(u64, u64)> {
+    let (mut blocks, mut inodes) = (0u64, 0u64);
+    for number in 0..superblock.groups() {
+        let group = Group::read(store, superblock, number)?;
+        let free = group.free_clusters.saturating_mul(superblock.cluster_blocks);
+        blocks = blocks.saturating_add(free);
+        inodes = inodes.saturating_add(group.free_inodes);
+    }
+    Ok((blocks, inodes))
+}
+
+fn settle_superblock(raw: &mut [u8], superblock: &Superblock, blocks: u64, inodes: u64) {
+    let mut put = |at: usize, value: u64| {
+        let low = u32::try_from(value & u64::from(u32::MAX)).unwrap_or(0);
+        if let Some(place) = raw.get_mut(at..at.saturating_add(4)) {
+            place.copy_from_slice(&low.to_le_bytes());
+        }
+    };
+    put(0xc, blocks);
+    if superblock.is_64bit() {
+        put(0x158, blocks >> 32);
+    }
+    put(0x10, inodes);
+    put(0x60, superblock.incompat_settled().into());
+    if superblock.has_metadata_csum() {
+        let sum = crc32c(!0, raw.get(..0x3fc).unwrap_or_default());
+        if let Some(place) = raw.get_mut(0x3fc..0x400) {
+            place.copy_from_slice(&sum.to_le_bytes());
+        }
+    }
+}
