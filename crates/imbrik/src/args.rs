@@ -29,6 +29,8 @@ pub(crate) struct Global {
 pub(crate) enum Command {
     /// Show which card is which
     Cards(CardsArgs),
+    /// Show what is on a card or in an image
+    Show(ShowArgs),
     /// Save a card as an image
     Save(SaveArgs),
     /// Check that an image is whole, and is what a card holds
@@ -46,6 +48,18 @@ pub(crate) struct CardsArgs {
     /// Wait until a card is put in, and show just that one
     #[arg(long)]
     pub(crate) watch: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ShowArgs {
+    /// The card, or an image; - for an image from standard input
+    pub(crate) what: PathBuf,
+    /// Also draw it as a picture: .svg or .png
+    #[arg(long, value_name = "FILE")]
+    pub(crate) map: Option<PathBuf>,
+    /// Replace a picture of the same name
+    #[arg(long, requires = "map")]
+    pub(crate) replace: bool,
 }
 
 #[derive(Debug, Args)]

@@ -219,6 +219,22 @@ pub fn small_file(
         VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => {
             ext4::small_file(store, path, most)
         }
+        VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => {
+            fat::small_file(store, path, most)
+        }
+        _ => Ok(None),
+    }
+}
+
+/// Whether there is anything at `path` (names from the root down) in `volume`, which stands in
+/// `store`; `None` when that is not known: the kind is not looked into, or a link is in the way.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn has_entry(store: &dyn ReadAt, volume: &Volume, path: &[&[u8]]) -> Result<Option<bool>> {
+    match volume.kind {
+        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => ext4::has_entry(store, path),
+        VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => fat::has_entry(store, path),
         _ => Ok(None),
     }
 }

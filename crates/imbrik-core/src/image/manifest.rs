@@ -38,6 +38,12 @@ pub struct Manifest {
     /// The label people know the card by.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub label: Option<String>,
+    /// What whoever saved it wanted to remember.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
+    /// The card's separate boot areas, which are not in the image.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub left_out: Vec<String>,
     /// The partition table; absent when there was none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub table: Option<ListedTable>,
@@ -177,6 +183,8 @@ impl Manifest {
             host: survey.host.clone(),
             system: survey.system.clone(),
             label: survey.label().map(str::to_owned),
+            note: None,
+            left_out: Vec::new(),
             table: survey
                 .table
                 .as_ref()
@@ -323,6 +331,7 @@ mod tests {
             host: None,
             system: None,
             findings: Vec::new(),
+            whole_because: None,
             is_blank: true,
         };
         let manifest = Manifest::new(&survey, "imbrik", Timestamp::UNIX_EPOCH);

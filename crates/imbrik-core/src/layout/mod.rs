@@ -2,10 +2,12 @@
 
 mod occupancy;
 mod plan;
+mod start;
 mod survey;
 mod view;
 
 pub use occupancy::Occupancy;
 pub use plan::{Change, Plan, Target};
-pub use survey::{Part, Survey, table_behind_a_preface};
+pub use start::{Reference, references};
+pub use survey::{Part, Survey, gap_in_use, table_behind_a_preface};
 pub use view::{Content, Segment, View};

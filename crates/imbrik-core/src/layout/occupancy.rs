@@ -39,7 +39,7 @@ impl Occupancy {
     /// When the store cannot be read where its metadata stand.
     pub fn of(store: &Arc<dyn ReadAt>, survey: &Survey) -> Result<Self> {
         let card = Span::whole(survey.size);
-        if let Some(why) = survey.whole_because() {
+        if let Some(why) = survey.whole_because {
             let read_whole = vec![format!("the card is read whole: {why}")];
             return Ok(Self { segments: vec![copied(card)], volumes: Vec::new(), read_whole });
         }
@@ -63,6 +63,18 @@ impl Occupancy {
         }
         segments.push(copied(Span::between(at, card.end())));
         Ok(Self { segments: simplified(segments), volumes, read_whole })
+    }
+
+    /// How many bytes of `span` are in use: read, or made anew.
+    #[must_use]
+    pub fn used_in(&self, span: Span) -> ByteLen {
+        let first = self.segments.partition_point(|segment| segment.span.end() <= span.start());
+        let near = self.segments.get(first..).unwrap_or_default().iter();
+        let inside = near.map_while(|segment| Some((segment.span.intersect(span)?, segment)));
+        let used = inside.filter(|(_, segment)| {
+            matches!(segment.content, Content::Copied { .. } | Content::Rewritten { .. })
+        });
+        used.map(|(both, _)| both.len()).sum()
     }
 
     /// What was found in the partition at `index` of [`Survey::parts`].

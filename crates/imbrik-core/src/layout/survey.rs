@@ -28,6 +28,9 @@ pub struct Survey {
     pub system: Option<String>,
     /// What is odd about it, a sentence each.
     pub findings: Vec<String>,
+    /// Why nothing short of every byte of it can be taken, and nothing on it reshaped; `None` when
+    /// its volumes can be looked at one by one.
+    pub whole_because: Option<&'static str>,
     /// Whether nothing was recognised and its first MiB holds nothing but zeros.
     pub is_blank: bool,
 }
@@ -46,6 +49,8 @@ pub struct Part {
     pub kind: Option<PartitionKind>,
     /// Its name in the table.
     pub name: Option<String>,
+    /// Its own id in the table, which systems call `PARTUUID`.
+    pub uuid: Option<String>,
     /// Whether it is marked to be started from.
     pub bootable: bool,
     /// The volume in it, by content; `None` when that is unknown.
@@ -80,6 +85,7 @@ impl Survey {
                         span: partition.span,
                         kind: Some(partition.kind),
                         name: partition.name,
+                        uuid: partition.uuid,
                         bootable: partition.bootable,
                         volume,
                     })
@@ -92,6 +98,7 @@ impl Survey {
         for part in &parts {
             part.look_for_faults(size, &mut findings);
         }
+        let whole_because = whole_because(store, table.as_ref(), &parts)?;
         let sector = table.as_ref().map_or(store.sector_size(), Table::sector_size);
         let gaps = gaps_between(&parts, size);
         let (mut host, mut system) = (None, None);
@@ -106,28 +113,24 @@ impl Survey {
         }
         let is_unknown = table.is_none() && parts.is_empty();
         let is_blank = is_unknown && is_zero(&read_up_to(store, ByteOffset::ZERO, BLANK_HEAD)?);
-        Ok(Self { size, sector, table, parts, gaps, host, system, findings, is_blank })
+        Ok(Self {
+            size,
+            sector,
+            table,
+            parts,
+            gaps,
+            host,
+            system,
+            findings,
+            whole_because,
+            is_blank,
+        })
     }
 
     /// Whether nothing at all was recognised.
     #[must_use]
     pub fn is_unknown(&self) -> bool {
         self.table.is_none() && self.parts.is_empty()
-    }
-
-    /// Why nothing short of every byte of it can be taken; `None` when its volumes can be looked
-    /// at one by one.
-    #[must_use]
-    pub fn whole_because(&self) -> Option<&'static str> {
-        let card = Span::whole(self.size);
-        let mut spans: Vec<_> = self.parts.iter().map(|part| part.span).collect();
-        spans.sort();
-        let overlap = spans.windows(2).any(|pair| match pair {
-            [before, after] => before.intersect(*after).is_some(),
-            _ => false,
-        });
-        let outside = spans.iter().any(|span| !card.contains(*span));
-        (overlap || outside).then_some("its partitions overlap or reach past its end")
     }
 
     /// How long a card must be to hold every partition and, with a GPT, its backup, where they
@@ -205,6 +208,7 @@ impl Part {
             span: Span::whole(size),
             kind: None,
             name: None,
+            uuid: None,
             bootable: false,
             volume: Some(volume),
         }
@@ -245,6 +249,44 @@ impl Part {
             }
         }
     }
+}
+
+/// Where an optical disc's volume descriptors start, and their mark.
+const OPTICAL_AT: u64 = 32_769;
+const OPTICAL_MARK: &[u8] = b"CD001";
+
+/// What makes a card one that can only be taken as it is.
+fn whole_because(
+    store: &dyn ReadAt,
+    table: Option<&Table>,
+    parts: &[Part],
+) -> Result<Option<&'static str>> {
+    let card = Span::whole(store.size());
+    let mut spans: Vec<_> = parts.iter().map(|part| part.span).collect();
+    spans.sort();
+    let overlap = spans.windows(2).any(|pair| match pair {
+        [before, after] => before.intersect(*after).is_some(),
+        _ => false,
+    });
+    if overlap || spans.iter().any(|span| !card.contains(*span)) {
+        return Ok(Some("its partitions overlap or reach past its end"));
+    }
+    let Some(table) = table else { return Ok(None) };
+    if spans.first().is_some_and(|span| span.start() == ByteOffset::ZERO) {
+        return Ok(Some("a partition covers the table itself"));
+    }
+    if matches!(table, Table::Gpt(gpt) if gpt.is_hybrid()) {
+        return Ok(Some("it has a hybrid of two tables"));
+    }
+    let mark = read_up_to(store, ByteOffset::new(OPTICAL_AT), OPTICAL_MARK.len())?;
+    if mark == OPTICAL_MARK {
+        return Ok(Some("it has the layout of an optical disc beside its table"));
+    }
+    // A volume that reaches beyond the first gap is no leftover in front of the partitions.
+    let first = spans.first().map_or(card.end(), |span| span.start());
+    let bare = fs::recognise(store)?;
+    let reaches = bare.is_some_and(|volume| volume.size > ByteLen::new(first.get()));
+    Ok(reaches.then_some("a volume starts at its first byte, beside the table"))
 }
 
 fn gaps_between(parts: &[Part], size: ByteLen) -> Vec<Span> {
@@ -288,6 +330,26 @@ fn system_in(store: &dyn ReadAt, volume: &Volume) -> Result<Option<String>> {
         }
     }
     Ok(None)
+}
+
+/// How far into a gap it is looked whether anything stands there, in bytes.
+const GAP_HEAD: usize = 4 << 20;
+/// In which steps, in bytes.
+const GAP_STEP: usize = 4096;
+
+/// How much of `gap` holds something other than zeros, in steps of 4 KiB, and whether all of it
+/// was looked at: of a long one, only the first 4 MiB are.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn gap_in_use(store: &dyn ReadAt, gap: Span) -> Result<(ByteLen, bool)> {
+    let len = gap.len().to_usize().unwrap_or(usize::MAX).min(GAP_HEAD);
+    let head = read_up_to(store, gap.start(), len)?;
+    let used = head.chunks(GAP_STEP).filter(|piece| !is_zero(piece)).map(ByteLen::of).sum();
+    let rest = gap.start().saturating_add(ByteLen::from_usize(len));
+    let is_all =
+        rest >= gap.end() || store.next_data(rest)?.is_none_or(|data| data.start() >= gap.end());
+    Ok((used, is_all))
 }
 
 /// How far into an image a preface may reach, in bytes.

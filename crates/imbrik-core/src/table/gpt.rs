@@ -135,6 +135,14 @@ fn guid(raw: &[u8], at: usize) -> Option<Uuid> {
 }
 
 impl Gpt {
+    /// Whether its protective record shares its table with real partitions, so that some systems
+    /// go by the one and some by the other.
+    #[must_use]
+    pub fn is_hybrid(&self) -> bool {
+        mbr::is_protective(&self.protective)
+            && mbr::protective_for(&self.protective, SectorCount::new(1)).is_none()
+    }
+
     /// Reads the table of `store` in sectors of `sector`; `None` when there is no trace of one.
     ///
     /// # Errors
@@ -213,6 +221,7 @@ impl Gpt {
                 span: self.sector.span_of(entry.first, SectorCount::new(count))?,
                 kind: PartitionKind::Gpt(entry.kind),
                 name: entry.name.clone(),
+                uuid: Some(entry.guid.to_string()),
                 bootable: entry.attributes & 4 != 0,
             })
         });

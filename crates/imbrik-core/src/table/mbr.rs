@@ -202,6 +202,8 @@ impl Mbr {
                 span: self.sector.span_of(entry.start, entry.sectors)?,
                 kind: PartitionKind::Mbr(entry.kind),
                 name: None,
+                uuid: (self.signature() != 0)
+                    .then(|| format!("{:08x}-{:02x}", self.signature(), entry.number)),
                 bootable: entry.active,
             })
         })

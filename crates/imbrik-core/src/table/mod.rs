@@ -36,6 +36,9 @@ pub struct Partition {
     pub kind: PartitionKind,
     /// Its name; only a GPT has any.
     pub name: Option<String>,
+    /// Its own id as systems write it, their `PARTUUID`: on an MBR made of the card's signature and
+    /// the number. `None` when there is no signature.
+    pub uuid: Option<String>,
     /// Whether it is marked to be started from.
     pub bootable: bool,
 }

@@ -7,6 +7,7 @@ mod home;
 mod repack;
 mod restore;
 mod save;
+mod show;
 
 use crate::{
     args::{Cli, Command},
@@ -31,6 +32,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
     let name = match &cli.command {
         None => "imbrik",
         Some(Command::Cards(_)) => "cards",
+        Some(Command::Show(_)) => "show",
         Some(Command::Save(_)) => "save",
         Some(Command::Check(_)) => "check",
         Some(Command::Restore(_)) => "restore",
@@ -43,6 +45,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
             let outcome = match command {
                 None => home::run(&session),
                 Some(Command::Cards(args)) => cards::run(&session, &args),
+                Some(Command::Show(args)) => show::run(&session, &args),
                 Some(Command::Save(args)) => save::run(&session, &args),
                 Some(Command::Check(args)) => check::run(&session, &args),
                 Some(Command::Restore(args)) => restore::run(&session, &args),

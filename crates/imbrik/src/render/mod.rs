@@ -2,8 +2,10 @@
 
 pub(crate) mod cards;
 pub(crate) mod json;
+pub(crate) mod map;
 pub(crate) mod progress;
 pub(crate) mod size;
+pub(crate) mod strip;
 pub(crate) mod survey;
 pub(crate) mod table;
 pub(crate) mod time;

@@ -69,6 +69,25 @@ impl Reader<'_> {
         }
     }
 
+    /// Whether there is anything at `path`; `None` when a link or something odd is in the way.
+    pub(super) fn has(&self, path: &[&[u8]]) -> Result<Option<bool>> {
+        let mut number = ROOT;
+        for name in path {
+            let Some(folder) = self.inode(number)? else { return Ok(None) };
+            let is_plain = folder.mode & TYPE_MASK == FOLDER
+                && folder.flags & INLINE_DATA_FLAG == 0
+                && self.extents(&folder)?.is_some();
+            if !is_plain {
+                return Ok(None);
+            }
+            match self.look_up(&folder, name)? {
+                Some(found) => number = found,
+                None => return Ok(Some(false)),
+            }
+        }
+        Ok(Some(true))
+    }
+
     fn content(&self, inode: &Inode, most: usize) -> Result<Option<Vec<u8>>> {
         let len = usize::try_from(inode.size).unwrap_or(usize::MAX).min(most);
         if inode.flags & INLINE_DATA_FLAG != 0 {

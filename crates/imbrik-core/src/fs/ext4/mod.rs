@@ -98,6 +98,17 @@ pub(super) fn small_file(
     }
 }
 
+/// Whether there is anything at `path`; `None` when that cannot be told.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn has_entry(store: &dyn ReadAt, path: &[&[u8]]) -> Result<Option<bool>> {
+    match Superblock::read(store)?.filter(Superblock::has_sound_numbers) {
+        Some(superblock) => Reader { store, superblock: &superblock }.has(path),
+        None => Ok(None),
+    }
+}
+
 impl Superblock {
     /// Which of the three names people give it: features that ext3 doesn't know make it ext4, a
     /// journal makes it ext3.

@@ -1,6 +1,7 @@
 //! FAT12, FAT16 and FAT32, after the FAT file system specification 1.03.
 
 mod boot;
+mod files;
 mod usage;
 
 use super::{Examined, Least, State, Usage, Volume, VolumeKind, serial_text};
@@ -11,6 +12,7 @@ use crate::{
     units::{ByteLen, ByteOffset, Span},
 };
 use boot::{BootSector, Width};
+use files::Files;
 use usage::usage;
 
 /// How much of the root directory is searched for the label: tools write it first.
@@ -52,6 +54,34 @@ pub(super) fn examine(store: &dyn ReadAt) -> Result<Examined> {
     let usage = usage(store, &boot)?;
     let least = usage.whole_because.is_none().then(|| least(&boot, &usage));
     Ok(Examined { state: state(store, &boot, &sector)?, usage, settled: None, least })
+}
+
+/// The small file at `path`, up to `most` bytes of it; `None` when there is none.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn small_file(
+    store: &dyn ReadAt,
+    path: &[&[u8]],
+    most: usize,
+) -> Result<Option<Vec<u8>>> {
+    let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
+    match BootSector::decode(&sector) {
+        Some(boot) => Files { store, boot: &boot }.file(path, most),
+        None => Ok(None),
+    }
+}
+
+/// Whether there is anything at `path`.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn has_entry(store: &dyn ReadAt, path: &[&[u8]]) -> Result<Option<bool>> {
+    let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
+    match BootSector::decode(&sector) {
+        Some(boot) => Files { store, boot: &boot }.has(path).map(Some),
+        None => Ok(None),
+    }
 }
 
 /// The second entry of the table holds the bits for "unmounted" and "no errors"; some systems mark

@@ -1,0 +1,235 @@
+//! Will it start? What the files on a card say about where things are, and whether they are there.
+//!
+//! Read are the kernel's command line, the configuration of common boot loaders, and `/etc/fstab`.
+//! A reference that this card cannot settle, such as one to a network, is none.
+
+use super::survey::{Part, Survey};
+use crate::{
+    error::Result,
+    fs,
+    store::{ReadAt, Window},
+    units::Span,
+};
+
+/// Where references are looked for, from a volume's root.
+const PLACES: [&str; 11] = [
+    "cmdline.txt",
+    "uEnv.txt",
+    "extlinux/extlinux.conf",
+    "grub/grub.cfg",
+    "boot/cmdline.txt",
+    "boot/uEnv.txt",
+    "boot/extlinux/extlinux.conf",
+    "boot/firmware/cmdline.txt",
+    "boot/grub/grub.cfg",
+    "boot/loader.conf",
+    FSTAB,
+];
+const FSTAB: &str = "etc/fstab";
+/// The longest of these files that is read, in bytes.
+const MOST: usize = 1 << 20;
+
+/// Something that a file on the card refers to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Reference {
+    /// The file, and the partition that holds it: "cmdline.txt on partition 1".
+    pub from: String,
+    /// What it says, such as `root=PARTUUID=48560007-02`.
+    pub what: String,
+    /// Whether that is on this card.
+    pub is_found: bool,
+}
+
+/// All references of the card in `store`, which `survey` describes, in the order of its partitions.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn references(store: &dyn ReadAt, survey: &Survey) -> Result<Vec<Reference>> {
+    let mut found = Vec::new();
+    for part in &survey.parts {
+        let Some(volume) = &part.volume else { continue };
+        let Some(place) = part.span.intersect(Span::whole(survey.size)) else { continue };
+        let window = Window::new(store, place)?;
+        for path in PLACES {
+            let names: Vec<_> = path.split('/').map(str::as_bytes).collect();
+            let Some(bytes) = fs::small_file(&window, volume, &names, MOST)? else { continue };
+            let text = String::from_utf8_lossy(&bytes);
+            let from = format!("{path} on {}", part.title());
+            let mut add = |what: String, is_found: bool| {
+                let reference = Reference { from: from.clone(), what, is_found };
+                if !found.contains(&reference) {
+                    found.push(reference);
+                }
+            };
+            for (what, name) in if path == FSTAB { in_fstab(&text) } else { in_loader(&text) } {
+                if let Some(is_found) = is_on_card(survey, &name) {
+                    add(what, is_found);
+                }
+            }
+            if path.ends_with("extlinux.conf") {
+                for file in files_in(&text) {
+                    let names: Vec<_> = file
+                        .split('/')
+                        .filter(|name| !name.is_empty())
+                        .map(str::as_bytes)
+                        .collect();
+                    if let Some(is_found) = fs::has_entry(&window, volume, &names)? {
+                        add(file.to_owned(), is_found);
+                    }
+                }
+            }
+        }
+    }
+    Ok(found)
+}
+
+/// The devices in a table of mounts, with what to call them. One that may be missing is none.
+fn in_fstab(text: &str) -> Vec<(String, String)> {
+    let lines = text.lines().map(str::trim).filter(|line| !line.starts_with('#'));
+    let fields = lines.map(|line| line.split_whitespace().collect::<Vec<_>>());
+    let wanted = fields.filter_map(|fields| match fields[..] {
+        [device, at, _, options, ..] => {
+            let may_miss = options.split(',').any(|word| matches!(word, "nofail" | "noauto"));
+            (!may_miss).then(|| (format!("{device} at {at}"), device.to_owned()))
+        }
+        _ => None,
+    });
+    wanted.collect()
+}
+
+/// The devices that a command line or a loader's configuration names.
+fn in_loader(text: &str) -> Vec<(String, String)> {
+    let mut found = Vec::new();
+    for line in text.lines().map(str::trim).filter(|line| !line.starts_with('#')) {
+        let words: Vec<_> = line.split_whitespace().map(|word| word.trim_matches('"')).collect();
+        for word in &words {
+            for key in ["root=", "resume=", "rootdev="] {
+                if let Some(name) = word.strip_prefix(key) {
+                    found.push(((*word).to_owned(), name.to_owned()));
+                }
+            }
+        }
+        if let (Some(&"search"), Some(id)) = (words.first(), words.last())
+            && words.contains(&"--fs-uuid")
+        {
+            found.push((format!("search --fs-uuid {id}"), format!("UUID={id}")));
+        }
+    }
+    found
+}
+
+/// The files that a loader is to load.
+fn files_in(text: &str) -> Vec<&str> {
+    let lines = text.lines().filter_map(|line| line.trim().split_once(char::is_whitespace));
+    let wanted = lines.filter(|(key, _)| {
+        ["kernel", "linux", "initrd", "fdt", "devicetree"]
+            .iter()
+            .any(|known| key.eq_ignore_ascii_case(known))
+    });
+    // Several initial disks are parted by commas; a path upwards leads out of what is looked at.
+    let files = wanted.flat_map(|(_, value)| value.trim().split(','));
+    files.filter(|file| !file.contains("..") && !file.contains(':')).collect()
+}
+
+/// Whether the device called `name` is on the card; `None` for what no card can settle.
+fn is_on_card(survey: &Survey, name: &str) -> Option<bool> {
+    let any = |is_it: &dyn Fn(&Part) -> bool| Some(survey.parts.iter().any(is_it));
+    let same = |known: Option<&str>, name: &str| {
+        known.is_some_and(|known| known.eq_ignore_ascii_case(name.trim_matches('"')))
+    };
+    let volume_is = |name: &str| {
+        any(&|part: &Part| same(part.volume.as_ref().and_then(|v| v.uuid.as_deref()), name))
+    };
+    let label_is = |name: &str| {
+        let name = name.trim_matches('"');
+        any(&|part: &Part| part.volume.as_ref().and_then(|v| v.label.as_deref()) == Some(name))
+    };
+    let part_is = |name: &str| any(&|part: &Part| same(part.uuid.as_deref(), name));
+    let named = |name: &str| any(&|part: &Part| part.name.as_deref() == Some(name));
+    if name.contains('$') {
+        return None;
+    }
+    for (prefix, by_id) in [
+        ("UUID=", "uuid"),
+        ("LABEL=", "label"),
+        ("PARTUUID=", "partuuid"),
+        ("PARTLABEL=", "partlabel"),
+    ] {
+        let id = name
+            .strip_prefix(prefix)
+            .or_else(|| name.strip_prefix("/dev/disk/by-")?.strip_prefix(by_id)?.strip_prefix('/'));
+        if let Some(id) = id {
+            return match by_id {
+                "uuid" => volume_is(id),
+                "label" => label_is(id),
+                "partuuid" => part_is(id),
+                _ => named(id),
+            };
+        }
+    }
+    // By its place: the card may have another name in its board, its partitions have the same.
+    let device = name.strip_prefix("/dev/")?;
+    let number = match (device.strip_prefix("mmcblk"), device.strip_prefix("nvme")) {
+        (Some(rest), _) | (_, Some(rest)) => rest.rsplit_once('p').map(|(_, number)| number),
+        _ => device.strip_prefix("sd").and_then(|rest| rest.get(1..)),
+    };
+    let number: u32 = number?.parse().ok()?;
+    any(&|part: &Part| part.number == Some(number))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{
+        store::SparseStore,
+        store::WriteAt,
+        units::{ByteLen, ByteOffset},
+    };
+
+    fn survey() -> Survey {
+        let store = SparseStore::new(ByteLen::mib(8));
+        let mut record = vec![0; 512];
+        record[440..444].copy_from_slice(&0x4856_0007_u32.to_le_bytes());
+        for (entry, first) in [(446, 2048u32), (462, 4096)] {
+            record[entry + 4] = 0x83;
+            record[entry + 8..entry + 12].copy_from_slice(&first.to_le_bytes());
+            record[entry + 12..entry + 16].copy_from_slice(&2048u32.to_le_bytes());
+        }
+        record[510..].copy_from_slice(&[0x55, 0xaa]);
+        store.write_at(ByteOffset::ZERO, &record).unwrap();
+        Survey::of(&store).unwrap()
+    }
+
+    #[test]
+    fn a_device_is_on_the_card_or_not_or_no_matter_of_the_card() {
+        let survey = survey();
+        for (name, expected) in [
+            ("PARTUUID=48560007-02", Some(true)),
+            ("PARTUUID=48560007-03", Some(false)),
+            ("/dev/disk/by-partuuid/48560007-01", Some(true)),
+            ("/dev/mmcblk0p2", Some(true)),
+            ("/dev/mmcblk1p3", Some(false)),
+            ("/dev/sda1", Some(true)),
+            ("/dev/nvme0n1p1", Some(true)),
+            ("UUID=1234-ABCD", Some(false)),
+            ("LABEL=hive", Some(false)),
+            ("/dev/nfs", None),
+            ("${rootpart}", None),
+            ("tmpfs", None),
+            ("proc", None),
+        ] {
+            assert_eq!(is_on_card(&survey, name), expected, "{name}");
+        }
+    }
+
+    #[test]
+    fn files_name_what_they_need() {
+        let fstab = "# a remark\nUUID=12 / ext4 defaults 0 1\nLABEL=usb /mnt vfat nofail 0 0\nx\n";
+        assert_eq!(in_fstab(fstab), [("UUID=12 at /".to_owned(), "UUID=12".to_owned())]);
+        let line = "console=tty1 root=PARTUUID=1-02 rootwait\n  search --no-floppy --fs-uuid ab\n";
+        let names: Vec<_> = in_loader(line).into_iter().map(|(_, name)| name).collect();
+        assert_eq!(names, ["PARTUUID=1-02", "UUID=ab"]);
+        let extlinux = "LABEL a\n  LINUX /vmlinuz\n  INITRD /a,/b\n  FDT ../up.dtb\n";
+        assert_eq!(files_in(extlinux), ["/vmlinuz", "/a", "/b"]);
+    }
+}

@@ -1,0 +1,463 @@
+//! `imbrik show`: what is on a card or in an image.
+
+use crate::{
+    args::ShowArgs,
+    exit::Exit,
+    failure::{Explain, Failure, Outcome},
+    pipe,
+    render::{Out, Tone, count, json, map, quoted, size, strip, survey as words, table, time},
+    resolve,
+    session::Session,
+};
+use imbrik_core::{
+    card::Card,
+    fs::Examined,
+    image::{Image, PartFile},
+    layout::{Occupancy, Part, Reference, Survey, gap_in_use, references},
+    store::{Counted, ReadAt, Tally},
+    units::{ByteLen, Span},
+};
+use serde_json::{Value, json};
+use std::{io::Write, path::Path, sync::Arc, time::Instant};
+
+/// The strip is never wider than this, nor narrower than what its labels need.
+const WIDEST: u64 = 160;
+
+pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
+    let started = Instant::now();
+    let format = args.map.as_deref().map(|path| map_format(path, args.replace)).transpose()?;
+    let tally = Tally::default();
+    let what = What::open(session, &args.what)?;
+    let store: Arc<dyn ReadAt> = Arc::new(Counted::new(what.store(), &tally));
+    let untouched = "It was only read.";
+    let survey = Survey::of(&*store).state(untouched)?;
+    let occupancy = Occupancy::of(&store, &survey).state(untouched)?;
+    let gaps = survey.gaps.iter().map(|gap| Ok((*gap, gap_in_use(&*store, *gap)?)));
+    let gaps = gaps.collect::<imbrik_core::Result<Vec<_>>>().state(untouched)?;
+    let references = references(&*store, &survey).state(untouched)?;
+    let found = Found { what: &what, survey, occupancy, gaps, references };
+    if let (Some(path), Some(format)) = (&args.map, format) {
+        let drawn = map::draw(&found.survey, &found.occupancy, &found.map_words(), format);
+        let drawn = drawn.map_err(|why| {
+            Failure::new(Exit::Failed, format!("drawing the picture failed: {why}"))
+        })?;
+        let part = PartFile::create(path, args.replace, session.environment.owner)?;
+        let failed = |e| imbrik_core::Error::io(format!("writing {}", path.display()), e);
+        part.file().write_all(&drawn).map_err(failed)?;
+        part.publish()?;
+    }
+    if session.out.is_json() {
+        let mut more = found.json();
+        more["card_bytes_read"] = json!(tally.read().get());
+        more["seconds"] = json!(started.elapsed().as_secs_f64());
+        more["map"] = json!(args.map.as_ref().map(|path| path.to_string_lossy()));
+        session.out.line(&json::object("show", "done", more).to_string());
+    } else {
+        found.show(&session.out);
+        if let Some(path) = &args.map {
+            session.out.line("");
+            let path = std::path::absolute(path).unwrap_or_else(|_| path.clone());
+            session.out.line(&format!("Map       {}", quoted(&path)));
+        }
+    }
+    Ok(Exit::Done)
+}
+
+/// The picture's format, by its name.
+fn map_format(path: &Path, replace: bool) -> Outcome<map::Format> {
+    let extension = path.extension().and_then(|end| end.to_str()).unwrap_or_default();
+    let format = match extension.to_ascii_lowercase().as_str() {
+        "svg" => map::Format::Svg,
+        "png" => map::Format::Png,
+        _ => {
+            return Err(Failure::usage(format!(
+                "{} says nothing of what to draw: a picture ends in .svg or .png",
+                quoted(path)
+            )));
+        }
+    };
+    if !replace && path.symlink_metadata().is_ok() {
+        return Err(Failure::refused(format!("{} exists already", quoted(path)))
+            .state("It was left as it is.")
+            .next("Choose another name, or add --replace."));
+    }
+    Ok(format)
+}
+
+/// A card or an image.
+enum What {
+    Card(Card, Arc<dyn ReadAt>),
+    Image(Box<Image>),
+}
+
+impl What {
+    fn open(session: &Session, name: &Path) -> Outcome<Self> {
+        let is_image = pipe::is_pipe(name) || resolve::not_a_card(&session.fleet, name).is_ok();
+        if is_image {
+            if !pipe::is_pipe(name) && !name.exists() {
+                return Err(Failure::usage(format!(
+                    "there is no card and no image called {}",
+                    quoted(name)
+                ))
+                .next("See which card is which with `imbrik cards`."));
+            }
+            return Ok(Self::Image(Box::new(session.open_image(name)?)));
+        }
+        let card = resolve::card(&session.fleet, name)?;
+        let source = session.fleet.host_of(&card).open_source(&card)?;
+        Ok(Self::Card(card, source))
+    }
+
+    fn store(&self) -> Arc<dyn ReadAt> {
+        match self {
+            Self::Card(_, source) => Arc::clone(source),
+            Self::Image(image) => Arc::clone(image.content()),
+        }
+    }
+
+    fn name(&self) -> String {
+        match self {
+            Self::Card(card, _) => card.path.display().to_string(),
+            Self::Image(image) => quoted(image.path()),
+        }
+    }
+
+    /// What is known of it besides its content.
+    fn facts(&self) -> Vec<String> {
+        match self {
+            Self::Card(card, _) => card.model.iter().cloned().collect(),
+            Self::Image(image) => {
+                let packed = size::short(image.file().size());
+                vec![format!("{packed} as {}", image.container())]
+            }
+        }
+    }
+}
+
+/// All that was found.
+struct Found<'a> {
+    what: &'a What,
+    survey: Survey,
+    occupancy: Occupancy,
+    /// The gaps, how much of each is in use, and whether all of it was looked at.
+    gaps: Vec<(Span, (ByteLen, bool))>,
+    references: Vec<Reference>,
+}
+
+/// A line of the table.
+enum Row<'a> {
+    Part(usize, &'a Part),
+    Gap(Span, ByteLen, bool),
+}
+
+impl Found<'_> {
+    /// Partitions and gaps in the card's order.
+    fn rows(&self) -> Vec<Row<'_>> {
+        let parts = self.survey.parts.iter().enumerate();
+        let parts = parts.map(|(index, part)| (part.span, Row::Part(index, part)));
+        let gaps = self.gaps.iter().map(|(gap, (used, all))| (*gap, Row::Gap(*gap, *used, *all)));
+        let mut rows: Vec<_> = parts.chain(gaps).collect();
+        rows.sort_by_key(|(span, _)| *span);
+        rows.into_iter().map(|(_, row)| row).collect()
+    }
+
+    fn title(&self) -> String {
+        let name = self.survey.name().map_or_else(|| self.what.name(), str::to_owned);
+        match &self.survey.system {
+            Some(system) => format!("{name} · {system}"),
+            None => name,
+        }
+    }
+
+    /// Path, size, table.
+    fn subtitle(&self) -> String {
+        let table = match &self.survey.table {
+            Some(table) => format!("{} {}", table.name(), table.id()),
+            None if self.survey.parts.is_empty() => words::nothing(&self.survey).to_owned(),
+            None => "no table: one volume on the bare card".to_owned(),
+        };
+        let mut facts = vec![self.what.name(), size::both(self.survey.size)];
+        facts.extend(self.what.facts());
+        facts.push(table);
+        facts.join(" · ")
+    }
+
+    fn show(&self, out: &Out) {
+        out.line(&out.paint(Tone::Strong, &self.title()));
+        out.line(&self.subtitle());
+        if let What::Image(image) = self.what
+            && let Some(manifest) = image.manifest()
+        {
+            out.line(&time::saved(manifest));
+            if let Some(note) = &manifest.note {
+                out.line(&format!("Note: {note}"));
+            }
+        }
+        if let What::Card(card, _) = self.what
+            && !card.boot_areas.is_empty()
+        {
+            out.line(&format!("with separate boot areas: {}", card.boot_areas.join(", ")));
+        }
+        out.line("");
+        self.show_table(out);
+        if !self.survey.parts.is_empty() {
+            out.line("");
+            let label =
+                |index: usize| self.survey.parts.get(index).map(short_label).unwrap_or_default();
+            let columns = columns().clamp(40, WIDEST) - 4;
+            for line in strip::lines(&self.survey, &self.occupancy, columns, label) {
+                out.line(format!("  {line}").trim_end());
+            }
+        }
+        out.line("");
+        self.show_limits(out);
+        for line in start_lines(out, &self.references) {
+            out.line(&line);
+        }
+        let findings = match self.what {
+            What::Image(image) => image.findings(),
+            What::Card(..) => &[],
+        };
+        for finding in findings.iter().chain(&self.survey.findings) {
+            out.line(&format!("{} {finding}", out.paint(Tone::Alarm, "!")));
+        }
+    }
+
+    fn show_table(&self, out: &Out) {
+        let head = ["Nr", "Start", "Size", "Type", "Volume", "Label", "Used", "Free", "State"];
+        let mut lines = vec![head.map(str::to_owned).to_vec()];
+        let mut below = vec![None];
+        for row in self.rows() {
+            match row {
+                Row::Gap(gap, used, all) => {
+                    let used = match (used.get(), all) {
+                        (0, true) => "zeros".to_owned(),
+                        (0, false) => "?".to_owned(),
+                        (_, _) => size::short(used),
+                    };
+                    lines.push(vec![
+                        "·".to_owned(),
+                        size::short(ByteLen::new(gap.start().get())),
+                        size::short(gap.len()),
+                        "gap".to_owned(),
+                        String::new(),
+                        String::new(),
+                        used,
+                        String::new(),
+                        String::new(),
+                    ]);
+                    below.push(None);
+                }
+                Row::Part(index, part) => {
+                    lines.push(self.part_cells(index, part));
+                    below.push(details(part));
+                }
+            }
+        }
+        for (line, below) in table::rows(lines, &[1, 2, 6, 7]).into_iter().zip(below) {
+            out.line(&line);
+            if let Some(below) = below {
+                out.line(&format!("      {below}"));
+            }
+        }
+    }
+
+    fn part_cells(&self, index: usize, part: &Part) -> Vec<String> {
+        let found = self.occupancy.volume(index);
+        let volume = part.volume.as_ref();
+        let (used, free) = used_and_free(found, part);
+        vec![
+            part.number.map_or("-".to_owned(), |number| number.to_string()),
+            size::short(ByteLen::new(part.span.start().get())),
+            size::short(part.span.len()),
+            part.kind.map_or("-".to_owned(), |kind| kind.to_string()),
+            volume.map_or("unknown".to_owned(), |volume| volume.kind.to_string()),
+            volume.and_then(|volume| volume.label.clone()).unwrap_or_default(),
+            used.map_or("all".to_owned(), size::short),
+            free.map_or("?".to_owned(), size::short),
+            found.map_or("?".to_owned(), |found| found.state.to_string()),
+        ]
+    }
+
+    /// What limits the volumes, and the smallest card.
+    fn show_limits(&self, out: &Out) {
+        if self.survey.parts.is_empty() {
+            return;
+        }
+        for why in &self.occupancy.read_whole {
+            out.line(&format!("{} {why}", out.paint(Tone::Alarm, "!")));
+        }
+        for (index, part) in self.survey.parts.iter().enumerate() {
+            let found = self.occupancy.volume(index).and_then(|found| found.least.as_ref());
+            let text = match found {
+                Some(least) => format!(
+                    "{}: no smaller than about {} ({})",
+                    part.title(),
+                    size::short(least.size),
+                    least.limit
+                ),
+                None => format!("{}: stays as it is", part.title()),
+            };
+            let head = if index == 0 { "Limits" } else { "" };
+            out.line(&format!("{head:<14} {text}"));
+        }
+        let mut text = format!("{} as it stands", size::both(self.survey.needed()));
+        if let Some(fitted) = self.fitted() {
+            text += &format!("; its data would fit on about {}", size::short(fitted));
+        }
+        out.line(&format!("{:<14} {text}", "Smallest card"));
+    }
+
+    /// How long a card must be at least when the last volume is made as small as it goes.
+    fn fitted(&self) -> Option<ByteLen> {
+        let parts = self.survey.parts.iter().enumerate();
+        let (index, last) = parts.max_by_key(|(_, part)| part.span.end())?;
+        let least = self.occupancy.volume(index)?.least.as_ref()?;
+        let saved = last.span.len().saturating_sub(least.size);
+        let fitted = self.survey.needed().saturating_sub(saved);
+        (fitted < self.survey.needed()).then_some(fitted)
+    }
+
+    fn map_words(&self) -> map::Words {
+        let labels = self.survey.parts.iter().enumerate().map(|(index, part)| {
+            let (used, _) = used_and_free(self.occupancy.volume(index), part);
+            let of = size::short(part.span.len());
+            let used = used.map_or(format!("{of}, read whole"), |used| {
+                let percent = 100.0 * used.get() as f64 / part.span.len().get().max(1) as f64;
+                format!("{} of {of} used ({percent:.0} %)", size::short(used))
+            });
+            (short_label(part), used)
+        });
+        map::Words { title: self.title(), subtitle: self.subtitle(), labels: labels.collect() }
+    }
+
+    fn json(&self) -> Value {
+        let (kind, about) = match self.what {
+            What::Card(card, _) => ("card", json::card(card, None)),
+            What::Image(image) => (
+                "image",
+                json!({
+                    "path": image.path().to_string_lossy(),
+                    "container": image.container().to_string(),
+                    "bytes": image.file().size().get(),
+                    "made_at": image.manifest().map(|manifest| manifest.made_at.to_string()),
+                    "note": image.manifest().and_then(|manifest| manifest.note.clone()),
+                    "findings": image.findings(),
+                }),
+            ),
+        };
+        let mut content = json::content(&self.survey);
+        if let Some(parts) = content["partitions"].as_array_mut() {
+            for (index, (part, value)) in self.survey.parts.iter().zip(parts).enumerate() {
+                let found = self.occupancy.volume(index);
+                let (used, free) = used_and_free(found, part);
+                value["used"] = json!(used.map(ByteLen::get));
+                value["free"] = json!(free.map(ByteLen::get));
+                value["state"] = json!(found.map(|found| found.state.to_string()));
+                value["read_whole_because"] =
+                    json!(found.and_then(|found| found.usage.whole_because.clone()));
+                let least = found.and_then(|found| found.least.as_ref());
+                value["smallest"] = json!(least.map(|least| least.size.get()));
+                value["limit"] = json!(least.map(|least| least.limit));
+            }
+        }
+        let gaps = self.gaps.iter().map(|(gap, (used, all))| {
+            json!({
+                "start": gap.start().get(),
+                "size": gap.len().get(),
+                "used": used.get(),
+                "looked_at_all": all,
+            })
+        });
+        let references = self.references.iter().map(|reference| {
+            json!({
+                "from": reference.from,
+                "what": reference.what,
+                "found": reference.is_found,
+            })
+        });
+        json!({
+            kind: about,
+            "size": self.survey.size.get(),
+            "content": content,
+            "gaps": gaps.collect::<Vec<_>>(),
+            "references": references.collect::<Vec<_>>(),
+            "used": self.occupancy.used_in(Span::whole(self.survey.size)).get(),
+            "smallest_card": self.survey.needed().get(),
+            "smallest_card_for_the_data": self.fitted().map(ByteLen::get),
+            "taken_whole_because": self.survey.whole_because,
+        })
+    }
+}
+
+/// The ids of a partition and of its volume.
+fn details(part: &Part) -> Option<String> {
+    let volume = part.volume.as_ref().and_then(|volume| volume.uuid.as_ref());
+    let facts = [
+        part.name.as_ref().map(|name| format!("named {name}")),
+        volume.map(|uuid| format!("UUID {uuid}")),
+        part.uuid.as_ref().map(|uuid| format!("PARTUUID {uuid}")),
+    ];
+    let facts: Vec<_> = facts.into_iter().flatten().collect();
+    (!facts.is_empty()).then(|| facts.join("  "))
+}
+
+/// "2  hive-07, ext4".
+fn short_label(part: &Part) -> String {
+    let volume = part.volume.as_ref();
+    let label = volume.and_then(|volume| volume.label.clone());
+    let kind = volume.map_or("unknown".to_owned(), |volume| volume.kind.to_string());
+    let number = part.number.map_or(String::new(), |number| format!("{number}  "));
+    match label {
+        Some(label) => format!("{number}{label}, {kind}"),
+        None => format!("{number}{kind}"),
+    }
+}
+
+/// What of a volume is in use and what is free; `None` where nobody knows.
+fn used_and_free(found: Option<&Examined>, part: &Part) -> (Option<ByteLen>, Option<ByteLen>) {
+    match found {
+        Some(found) if found.usage.whole_because.is_none() => {
+            let used = found.usage.in_use().min(part.span.len());
+            (Some(used), Some(part.span.len().saturating_sub(used)))
+        }
+        _ => (None, None),
+    }
+}
+
+/// Whether all that the system needs to start is where its files say.
+pub(crate) fn start_lines(out: &Out, references: &[Reference]) -> Vec<String> {
+    let title = "Will it start?";
+    let missing: Vec<_> = references.iter().filter(|reference| !reference.is_found).collect();
+    match (references.len(), &missing[..]) {
+        (0, _) => Vec::new(),
+        (all, []) => {
+            vec![format!("{title} {}, all found", count(all as u64, "reference"))]
+        }
+        (all, missing) => {
+            let lead = if missing.len() == 1 { "leads" } else { "lead" };
+            let mut lines = vec![format!(
+                "{title} {} of {} {lead} nowhere",
+                missing.len(),
+                count(all as u64, "reference")
+            )];
+            lines.extend(missing.iter().map(|reference| {
+                format!(
+                    "               {} {} in {}",
+                    out.paint(Tone::Alarm, "!"),
+                    reference.what,
+                    reference.from
+                )
+            }));
+            lines
+        }
+    }
+}
+
+/// How wide the terminal is; 100 where there is none.
+fn columns() -> u64 {
+    rustix::termios::tcgetwinsize(std::io::stdout()).map_or(100, |size| match size.ws_col {
+        0 => 100,
+        columns => columns.into(),
+    })
+}

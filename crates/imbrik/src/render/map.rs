@@ -1,0 +1,260 @@
+//! A card as a picture: one strip to scale, how densely it is used, and what hangs where.
+
+use super::{size, strip};
+use imbrik_core::{
+    layout::{Occupancy, Survey},
+    units::ByteLen,
+};
+use plotters::{
+    backend::BitMapBackend,
+    coord::Shift,
+    drawing::DrawingAreaErrorKind,
+    prelude::*,
+    style::{
+        FontFamily, register_font,
+        text_anchor::{HPos, Pos, VPos},
+    },
+};
+use std::{error::Error, io::Cursor, sync::Once};
+
+const WIDTH: u32 = 1280;
+const HEIGHT: u32 = 800;
+/// The strip, from left to right and from top to bottom.
+const LEFT: i32 = 60;
+const RIGHT: i32 = 1220;
+const TOP: i32 = 190;
+const BOTTOM: i32 = 430;
+/// How wide a gap is at least, so that it is seen at all.
+const NOTCH: i32 = 3;
+const FONT: &str = "imbrik";
+
+const PAPER: RGBColor = RGBColor(252, 250, 244);
+const INK: RGBColor = RGBColor(40, 38, 34);
+const FAINT: RGBColor = RGBColor(150, 144, 132);
+const GROUND: RGBColor = RGBColor(233, 228, 214);
+const HONEY: RGBColor = RGBColor(196, 128, 22);
+
+/// What to draw into.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Format {
+    Svg,
+    Png,
+}
+
+/// The texts of a picture.
+pub(crate) struct Words {
+    pub(crate) title: String,
+    pub(crate) subtitle: String,
+    /// Of each partition: its name, and how much of it is in use.
+    pub(crate) labels: Vec<(String, String)>,
+}
+
+/// Draws a card.
+///
+/// # Errors
+/// In words, when the picture cannot be made.
+pub(crate) fn draw(
+    survey: &Survey,
+    occupancy: &Occupancy,
+    words: &Words,
+    format: Format,
+) -> Result<Vec<u8>, Box<dyn Error>> {
+    static FONTS: Once = Once::new();
+    FONTS.call_once(|| {
+        // A font that is built in is sound.
+        let bytes = include_bytes!("../../assets/DejaVuSans.ttf");
+        let _ = register_font(FONT, FontStyle::Normal, bytes);
+        let _ = register_font("sans-serif", FontStyle::Normal, bytes);
+    });
+    let picture = Picture { survey, occupancy, words };
+    match format {
+        Format::Svg => {
+            let mut text = String::new();
+            let area = SVGBackend::with_string(&mut text, (WIDTH, HEIGHT)).into_drawing_area();
+            picture.draw(&area).map_err(|e| e.to_string())?;
+            area.present().map_err(|e| e.to_string())?;
+            drop(area);
+            // The font is named for any viewer; it need not be there.
+            Ok(text.replace(&format!("\"{FONT}\""), "\"sans-serif\"").into_bytes())
+        }
+        Format::Png => {
+            let mut pixels = vec![0; (WIDTH * HEIGHT * 3) as usize];
+            let area = BitMapBackend::with_buffer(&mut pixels, (WIDTH, HEIGHT)).into_drawing_area();
+            picture.draw(&area).map_err(|e| e.to_string())?;
+            area.present().map_err(|e| e.to_string())?;
+            drop(area);
+            let mut png = Vec::new();
+            let mut encoder = png::Encoder::new(Cursor::new(&mut png), WIDTH, HEIGHT);
+            encoder.set_color(png::ColorType::Rgb);
+            encoder.set_depth(png::BitDepth::Eight);
+            encoder.write_header()?.write_image_data(&pixels)?;
+            Ok(png)
+        }
+    }
+}
+
+struct Picture<'a> {
+    survey: &'a Survey,
+    occupancy: &'a Occupancy,
+    words: &'a Words,
+}
+
+type Drawn<B> = Result<(), DrawingAreaErrorKind<<B as DrawingBackend>::ErrorType>>;
+
+impl Picture<'_> {
+    fn draw<B: DrawingBackend>(&self, area: &DrawingArea<B, Shift>) -> Drawn<B> {
+        area.fill(&PAPER)?;
+        text(area, &self.words.title, (LEFT, 44), 34, INK)?;
+        text(area, &self.words.subtitle, (LEFT, 94), 17, FAINT)?;
+        self.strip(area)?;
+        self.scale(area)?;
+        self.labels(area)?;
+        legend(area)
+    }
+
+    /// Where a byte of the card is drawn.
+    fn x(&self, byte: u64) -> i32 {
+        let wide = u128::from((RIGHT - LEFT).unsigned_abs());
+        let ahead = u128::from(byte) * wide / u128::from(self.survey.size.get().max(1));
+        LEFT + i32::try_from(ahead).unwrap_or(0).min(RIGHT - LEFT)
+    }
+
+    fn strip<B: DrawingBackend>(&self, area: &DrawingArea<B, Shift>) -> Drawn<B> {
+        area.draw(&Rectangle::new([(LEFT, TOP), (RIGHT, BOTTOM)], GROUND.filled()))?;
+        let columns = u64::from((RIGHT - LEFT).unsigned_abs());
+        let used = strip::density(self.occupancy, self.survey.size, columns);
+        for (column, used) in (LEFT..RIGHT).zip(used) {
+            if used > 0.0 {
+                let tall = (f64::from(BOTTOM - TOP) * used).round().max(2.0) as i32;
+                let top = BOTTOM - tall.min(BOTTOM - TOP);
+                area.draw(&Rectangle::new([(column, top), (column + 1, BOTTOM)], HONEY.filled()))?;
+            }
+        }
+        // Gaps are notches through the whole strip; what stands in them is not a volume's.
+        for gap in &self.survey.gaps {
+            let (from, to) = (self.x(gap.start().get()), self.x(gap.end().get()));
+            let to = to.max(from + NOTCH).min(RIGHT);
+            area.draw(&Rectangle::new(
+                [(from.min(to - NOTCH), TOP - 8), (to, BOTTOM + 1)],
+                PAPER.filled(),
+            ))?;
+        }
+        let rail = INK.stroke_width(2);
+        for part in &self.survey.parts {
+            let (from, to) = (self.x(part.span.start().get()), self.x(part.span.end().get()));
+            let from = from + i32::from(part.span.start().get() > 0) * NOTCH;
+            let to = to.max(from + 2).min(RIGHT);
+            area.draw(&PathElement::new([(from, BOTTOM + 3), (to, BOTTOM + 3)], rail))?;
+        }
+        Ok(())
+    }
+
+    /// Sizes above the strip, at round places.
+    fn scale<B: DrawingBackend>(&self, area: &DrawingArea<B, Shift>) -> Drawn<B> {
+        let size = self.survey.size.get();
+        let mut step = 1u64;
+        let factors = [2, 5, 10];
+        let steps = (0..20)
+            .flat_map(|power| factors.map(|f| 10u64.saturating_pow(power).saturating_mul(f)));
+        for candidate in steps {
+            step = candidate;
+            if size / candidate.max(1) <= 10 {
+                break;
+            }
+        }
+        let mut at = 0u64;
+        while at <= size {
+            let x = self.x(at);
+            if at == 0 || RIGHT - x > 12 {
+                area.draw(&PathElement::new([(x, TOP - 16), (x, TOP - 10)], FAINT))?;
+            }
+            let label = if at == 0 { "0".to_owned() } else { ByteLen::new(at).decimal() };
+            // The last one would run into the card's own size.
+            if RIGHT - x > 90 {
+                centred(area, &label, (x, TOP - 30), 14)?;
+            }
+            at = at.saturating_add(step);
+        }
+        area.draw(&PathElement::new([(RIGHT, TOP - 16), (RIGHT, TOP - 10)], FAINT))?;
+        centred(area, &size::short(self.survey.size), (RIGHT, TOP - 30), 14)
+    }
+
+    /// What the partitions are, hung below where they start.
+    fn labels<B: DrawingBackend>(&self, area: &DrawingArea<B, Shift>) -> Drawn<B> {
+        let starts = strip::starts(self.survey, u64::from((RIGHT - LEFT).unsigned_abs()));
+        let count = i32::try_from(starts.len()).unwrap_or(0);
+        let room = ((HEIGHT as i32 - 120) - (BOTTOM + 30)) / count.max(1);
+        let pitch = room.clamp(18, 52);
+        let mut last = 0;
+        for (place, (index, start)) in starts.iter().enumerate() {
+            // Threads that start side by side are kept apart.
+            let x = (LEFT + i32::try_from(*start).unwrap_or(0) + NOTCH).max(last + 7);
+            last = x;
+            let row = count - 1 - i32::try_from(place).unwrap_or(0);
+            let y = BOTTOM + 40 + row * pitch;
+            let anchor = LEFT + i32::try_from(*start).unwrap_or(0) + NOTCH;
+            let to_left = x > RIGHT - 330;
+            let elbow = if to_left { x - 14 } else { x + 14 };
+            let thread = [(anchor, BOTTOM + 4), (x, BOTTOM + 16), (x, y), (elbow, y)];
+            area.draw(&PathElement::new(thread, FAINT))?;
+            let Some((name, used)) = self.words.labels.get(*index) else { continue };
+            let line = format!("{name}   {used}");
+            let pos = if to_left { HPos::Right } else { HPos::Left };
+            let at = (if to_left { elbow - 6 } else { elbow + 6 }, y);
+            let font = if pitch < 24 { 14 } else { 17 };
+            area.draw(&Text::new(line, at, style(font, INK).pos(Pos::new(pos, VPos::Center))))?;
+        }
+        Ok(())
+    }
+}
+
+fn legend<B: DrawingBackend>(area: &DrawingArea<B, Shift>) -> Drawn<B> {
+    let y = HEIGHT as i32 - 60;
+    let mut x = LEFT;
+    for (color, words, width) in [
+        (HONEY, "in use: the height says how much of that place", 410),
+        (GROUND, "free", 80),
+        (PAPER, "outside of every partition (a gap, drawn 3 pixels wide at least)", 0),
+    ] {
+        let place = [(x, y - 8), (x + 16, y + 8)];
+        area.draw(&Rectangle::new(place, color.filled()))?;
+        area.draw(&Rectangle::new(place, FAINT))?;
+        let style = style(14, INK).pos(Pos::new(HPos::Left, VPos::Center));
+        area.draw(&Text::new(words.to_owned(), (x + 24, y), style))?;
+        x += 40 + width;
+    }
+    Ok(())
+}
+
+fn style(size: u32, color: RGBColor) -> TextStyle<'static> {
+    (FontFamily::Name(FONT), size).into_font().color(&color)
+}
+
+fn text<B: DrawingBackend>(
+    area: &DrawingArea<B, Shift>,
+    words: &str,
+    at: (i32, i32),
+    size: u32,
+    color: RGBColor,
+) -> Drawn<B> {
+    // What doesn't fit on the paper is cut, never drawn over its edge.
+    let mut words = words.to_owned();
+    let style = style(size, color);
+    let most = (RIGHT - LEFT).unsigned_abs();
+    while words.chars().count() > 1
+        && area.estimate_text_size(&words, &style).is_ok_and(|(wide, _)| wide > most)
+    {
+        words = words.chars().take(words.chars().count() - 2).chain(['…']).collect();
+    }
+    area.draw(&Text::new(words, at, style))
+}
+
+fn centred<B: DrawingBackend>(
+    area: &DrawingArea<B, Shift>,
+    words: &str,
+    at: (i32, i32),
+    size: u32,
+) -> Drawn<B> {
+    let style = style(size, FAINT).pos(Pos::new(HPos::Center, VPos::Center));
+    area.draw(&Text::new(words.to_owned(), at, style))
+}
