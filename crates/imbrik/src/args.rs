@@ -75,6 +75,12 @@ pub(crate) struct SaveArgs {
     /// Read and keep every sector, also those that no volume has in use
     #[arg(long)]
     pub(crate) exact: bool,
+    /// Save only this partition, by number or label
+    #[arg(long, value_name = "PART")]
+    pub(crate) only: Option<String>,
+    /// What to remember about the image, such as "before the update"
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) note: Option<String>,
     /// Unmount the card first, when it is mounted
     #[arg(long)]
     pub(crate) unmount: bool,
@@ -153,9 +159,15 @@ pub(crate) struct RestoreArgs {
     /// Do not ask: the card is overwritten
     #[arg(long)]
     pub(crate) yes: bool,
+    /// Write the image into this partition of the card, by number or label
+    #[arg(long, value_name = "PART")]
+    pub(crate) into: Option<String>,
     /// Also write zeros over what no volume has in use
     #[arg(long)]
     pub(crate) wipe: bool,
+    /// Read the card, and write only what differs
+    #[arg(long, conflicts_with = "wipe")]
+    pub(crate) differing: bool,
     /// Neither check the image beforehand nor read the card back
     #[arg(long)]
     pub(crate) no_check: bool,

@@ -5,7 +5,10 @@ use crate::{
     fleet::Fleet,
     render::quoted,
 };
-use imbrik_core::card::{Card, Rack, Standing, standing};
+use imbrik_core::{
+    card::{Card, Rack, Standing, standing},
+    layout::{Part, Survey},
+};
 use std::{
     fs,
     os::unix::fs::FileTypeExt,
@@ -72,6 +75,29 @@ pub(crate) fn only_card(fleet: &Fleet) -> Outcome<Card> {
         }
         (None, _) => Err(Failure::usage("no card is plugged in")
             .next("Put one in, or wait for it with `imbrik cards --watch`.")),
+    }
+}
+
+/// The partition of a card that is called `name`: its number, or the label of its volume, or its
+/// name in the table.
+pub(crate) fn part<'a>(survey: &'a Survey, name: &str, card: &Path) -> Outcome<&'a Part> {
+    let number: Option<u32> = name.parse().ok();
+    let by_number = |part: &&Part| number.is_some() && part.number == number;
+    let by_label = |part: &&Part| {
+        let label = part.volume.as_ref().and_then(|volume| volume.label.as_deref());
+        label == Some(name) || part.name.as_deref() == Some(name)
+    };
+    let exact: Vec<_> = survey.parts.iter().filter(by_number).collect();
+    let found = match exact[..] {
+        [] => survey.parts.iter().filter(by_label).collect(),
+        _ => exact,
+    };
+    let see = format!("See its partitions with `imbrik show {}`.", quoted(card));
+    match found[..] {
+        [part] => Ok(part),
+        [] => Err(Failure::usage(format!("{} has no partition {name}", card.display())).next(see)),
+        _ => Err(Failure::usage(format!("{} partitions are called {name}", found.len()))
+            .next("Name it by its number.")),
     }
 }
 

@@ -186,11 +186,7 @@ pub fn examine(store: &Arc<dyn ReadAt>, volume: &Volume) -> Result<Examined> {
                 settled => settled?,
             };
             let whole = settled.as_ref().map_or(store, |settled| &settled.store);
-            let usage = ext4::usage(&**whole)?;
-            let least = match usage.whole_because {
-                None => ext4::least(&**whole, &usage)?,
-                Some(_) => None,
-            };
+            let (usage, least) = ext4::usage(&**whole)?;
             Ok(Examined { state, usage, settled, least })
         }
         VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => fat::examine(&**store),

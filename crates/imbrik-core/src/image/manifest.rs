@@ -41,6 +41,9 @@ pub struct Manifest {
     /// What whoever saved it wanted to remember.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
+    /// The partition that the image is of, when it is not of a whole card.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub only: Option<ListedPart>,
     /// The card's separate boot areas, which are not in the image.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub left_out: Vec<String>,
@@ -184,6 +187,7 @@ impl Manifest {
             system: survey.system.clone(),
             label: survey.label().map(str::to_owned),
             note: None,
+            only: None,
             left_out: Vec::new(),
             table: survey
                 .table
@@ -259,7 +263,9 @@ impl Manifest {
 }
 
 impl ListedPart {
-    fn of(part: &Part) -> Self {
+    /// What a manifest says of `part`.
+    #[must_use]
+    pub fn of(part: &Part) -> Self {
         Self {
             number: part.number,
             start: part.span.start().get(),

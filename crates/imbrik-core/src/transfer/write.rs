@@ -5,19 +5,23 @@ use super::{
     salvage::Damage,
 };
 use crate::{
+    bytes::is_zero,
     error::{Error, Result},
     image::{TILE, TileData, TileDigest},
     layout::{Content, View},
     progress::{Step, Watch},
-    store::{ReadAt, WriteAt},
+    store::{Pool, ReadAt, WriteAt},
     units::{ByteLen, ByteOffset, Span},
 };
+use std::sync::Arc;
 
 /// What was written to a card.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct WrittenCard {
     /// The digest of every tile of the view, for the read-back.
     pub digests: Vec<TileDigest>,
+    /// How much was found on the card already, and not written again.
+    pub found: ByteLen,
 }
 
 /// How much of a card's start is cleared before anything is written.
@@ -32,18 +36,42 @@ struct ToCard<'a> {
     card: &'a dyn WriteAt,
     expected: Option<&'a [TileDigest]>,
     head: Option<(Span, TileData)>,
+    /// What is on the card now, when only what differs is to be written.
+    now: Option<Arc<View>>,
+    found: ByteLen,
+}
+
+/// A tile, and whether the card holds it already.
+struct Wanted {
+    digest: TileDigest,
+    data: TileData,
+    is_there: bool,
 }
 
 impl Sink for ToCard<'_> {
-    type Worker = Box<dyn FnMut(Tile) -> Result<(TileDigest, TileData)> + Send>;
-    type Piece = (TileDigest, TileData);
+    type Worker = Box<dyn FnMut(Tile) -> Result<Wanted> + Send>;
+    type Piece = Wanted;
 
     fn worker(&self) -> Result<Self::Worker> {
-        Ok(Box::new(|tile| Ok((tile.digest, tile.data))))
+        let now = self.now.clone();
+        let pool = Pool::new(TILE.to_usize().unwrap_or(0));
+        Ok(Box::new(move |tile| {
+            let is_there = match &now {
+                // The first tile is cleared before anything else is written.
+                Some(now) if tile.index > 0 => is_on(now, &tile, &pool),
+                _ => false,
+            };
+            Ok(Wanted { digest: tile.digest, data: tile.data, is_there })
+        }))
     }
 
-    fn commit(&mut self, span: Span, (digest, data): Self::Piece) -> Result<()> {
+    fn commit(&mut self, span: Span, piece: Wanted) -> Result<()> {
+        let Wanted { digest, data, is_there } = piece;
         self.compare(span, digest)?;
+        if is_there {
+            self.found = self.found.saturating_add(self.weight(span));
+            return Ok(());
+        }
         if span.start() == ByteOffset::ZERO {
             self.card.zero_at(Span::whole(HEAD.min(span.len())))?;
             self.card.flush()?;
@@ -64,6 +92,17 @@ impl Sink for ToCard<'_> {
     fn weight(&self, span: Span) -> ByteLen {
         self.view.written_in(span).map(Span::len).sum()
     }
+}
+
+/// Whether a card, as [`View::read_back_from`] shows it, holds a tile. What cannot be read is
+/// written anew: that may mend it.
+fn is_on(now: &View, tile: &Tile, pool: &Pool) -> bool {
+    let mut found = pool.take(tile.span.len().to_usize().unwrap_or(0));
+    now.read_at(tile.span.start(), &mut found).is_ok()
+        && match &tile.data {
+            TileData::Zeros(_) => is_zero(&found),
+            TileData::Bytes(bytes) => bytes[..] == found[..],
+        }
 }
 
 impl ToCard<'_> {
@@ -104,7 +143,8 @@ impl ToCard<'_> {
 }
 
 /// Writes `view` to `card`, all but what is unused, and flushes it. `expected` are the digests
-/// that the image has of its own tiles, when it has any.
+/// that the image has of its own tiles, when it has any. With `now`, which reads the card, only
+/// tiles that differ are written.
 ///
 /// # Errors
 /// As for reading the image and writing the card. The card then has no partition table, and
@@ -113,6 +153,7 @@ pub fn write_card(
     view: &View,
     card: &dyn WriteAt,
     expected: Option<&[TileDigest]>,
+    now: Option<Arc<dyn ReadAt>>,
     watch: Watch<'_>,
 ) -> Result<WrittenCard> {
     let size = card.size();
@@ -122,7 +163,8 @@ pub fn write_card(
             view.size()
         )));
     }
-    let mut sink = ToCard { view, card, expected, head: None };
+    let now = now.map(|now| Arc::new(view.read_back_from(now)));
+    let mut sink = ToCard { view, card, expected, head: None, now, found: ByteLen::ZERO };
     let journey = Journey {
         view,
         step: Step::Writing,
@@ -132,7 +174,7 @@ pub fn write_card(
         watch,
     };
     let travelled = run(&journey, &mut sink)?;
-    Ok(WrittenCard { digests: travelled.digests })
+    Ok(WrittenCard { digests: travelled.digests, found: sink.found })
 }
 
 #[cfg(test)]
@@ -144,7 +186,6 @@ mod tests {
         store::{Faults, Faulty, SparseStore, read_vec},
         transfer::read_back,
     };
-    use std::sync::Arc;
 
     fn source() -> SparseStore {
         let store = SparseStore::new(ByteLen::mib(30));
@@ -167,7 +208,7 @@ mod tests {
         let card = Arc::new(stale(ByteLen::mib(40)));
         let cancel = Cancel::new();
         let watch = Watch { observer: &Unobserved, cancel: &cancel };
-        let written = write_card(&view, &*card, None, watch).unwrap();
+        let written = write_card(&view, &*card, None, None, watch).unwrap();
         let bytes = read_vec(&*card, ByteOffset::ZERO, 40 << 20).unwrap();
         assert_eq!(&bytes[..30 << 20], &read_vec(&source(), ByteOffset::ZERO, 30 << 20).unwrap());
         assert!(bytes[30 << 20..].iter().all(|byte| *byte == 0xee));
@@ -182,6 +223,22 @@ mod tests {
     }
 
     #[test]
+    fn only_what_differs_is_written_when_that_is_asked_for() {
+        let view = View::whole(Arc::new(source()));
+        let card = Arc::new(stale(ByteLen::mib(30)));
+        let cancel = Cancel::new();
+        let watch = Watch { observer: &Unobserved, cancel: &cancel };
+        let first = write_card(&view, &*card, None, None, watch).unwrap();
+        assert_eq!(first.found, ByteLen::ZERO);
+        card.write_at(ByteOffset::new(9_000_000), b"new").unwrap();
+        let now: Arc<dyn ReadAt> = Arc::<SparseStore>::clone(&card);
+        let again = write_card(&view, &*card, None, Some(now), watch).unwrap();
+        assert_eq!(again.found, ByteLen::new((30 << 20) - 2 * TILE.get()));
+        let bytes = read_vec(&*card, ByteOffset::ZERO, 30 << 20).unwrap();
+        assert!(bytes == read_vec(&source(), ByteOffset::ZERO, 30 << 20).unwrap());
+    }
+
+    #[test]
     fn a_cut_at_any_tile_leaves_no_table() {
         for cut in 0..8 {
             let faults = Faults {
@@ -192,7 +249,7 @@ mod tests {
             let view = View::whole(Arc::new(source()));
             let cancel = Cancel::new();
             let watch = Watch { observer: &Unobserved, cancel: &cancel };
-            let error = write_card(&view, &card, None, watch).unwrap_err();
+            let error = write_card(&view, &card, None, None, watch).unwrap_err();
             assert_eq!(error.class(), Class::Gone);
             let head = read_vec(card.inner(), ByteOffset::ZERO, 512).unwrap();
             assert!(head.iter().all(|byte| *byte == 0), "cut {cut}");
@@ -212,7 +269,8 @@ mod tests {
         let cancel = Cancel::new();
         let card = stale(ByteLen::mib(30));
         let watch = Watch { observer: &StopAtHalf(&cancel), cancel: &cancel };
-        let error = write_card(&View::whole(Arc::new(source())), &card, None, watch).unwrap_err();
+        let error =
+            write_card(&View::whole(Arc::new(source())), &card, None, None, watch).unwrap_err();
         assert_eq!(error.class(), Class::Cancelled);
         assert!(read_vec(&card, ByteOffset::ZERO, 512).unwrap().iter().all(|byte| *byte == 0));
     }

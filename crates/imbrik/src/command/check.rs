@@ -2,6 +2,7 @@
 
 use crate::{
     args::CheckArgs,
+    command::show::start_lines,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     pipe,
@@ -12,7 +13,7 @@ use crate::{
 use imbrik_core::{
     Class,
     image::{Container, Image, Sum, SumFile, SumKind, TILE, pasted, publish_beside, tile_count},
-    layout::{Occupancy, Plan, Survey, Target},
+    layout::{Occupancy, Plan, Reference, Survey, Target, references},
     progress::Watch,
     store::{Counted, ReadAt, Tally},
     transfer::{Differences, check_tiles, compare, sums_of},
@@ -76,6 +77,13 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
         _ => None,
     };
     drop(progress);
+    let references = match &tiles.spans[..] {
+        [] => {
+            let survey = Survey::of(&**image.content()).state(unfinished)?;
+            references(&**image.content(), &survey).state(unfinished)?
+        }
+        _ => Vec::new(),
+    };
     let mut report = Report {
         image: &image,
         sums: &listed,
@@ -83,6 +91,7 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
         expected,
         tiles: &tiles,
         card: card.as_ref(),
+        references: &references,
         made: None,
     };
     if let Some(kind) = to_make
@@ -106,6 +115,8 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
             "has_digests": digests.is_some(),
             "differing": json::spans(&tiles.spans),
             "findings": image.findings(),
+            "references": references.len(),
+            "references_missing": references.iter().filter(|r| !r.is_found).count(),
             "against": args.against.as_ref().map(|path| path.to_string_lossy()),
             "card_differing": card.as_ref().map(|found| json::spans(&found.differing.spans)),
             "card_differing_places": card.as_ref().map(|found| found.places.clone()),
@@ -245,6 +256,7 @@ struct Report<'a> {
     expected: Expected,
     tiles: &'a Differences,
     card: Option<&'a OnCard>,
+    references: &'a [Reference],
     /// The checksum file that was made.
     made: Option<PathBuf>,
 }
@@ -331,6 +343,9 @@ impl Report<'_> {
                 ));
             }
         }
+        for line in start_lines(out, self.references) {
+            out.line(&line);
+        }
         if let (Some(found), Some(card)) = (self.card, against) {
             match &found.differing.spans[..] {
                 [] => {
@@ -349,6 +364,7 @@ impl Report<'_> {
                         let len = size::short(ByteLen::new(*len));
                         out.line(&format!("           {len} in {place}"));
                     }
+                    places(out, spans, "of the card");
                 }
             }
         }

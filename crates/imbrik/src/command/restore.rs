@@ -2,6 +2,7 @@
 
 use crate::{
     args::RestoreArgs,
+    command::show::start_lines,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     render::{Tone, json, quoted, size, survey, time},
@@ -10,9 +11,11 @@ use crate::{
 };
 use imbrik_core::{
     Class,
-    card::{Card, Reason, Standing, TargetCard, standing},
+    card::{Card, Reason, Standing, standing},
     image::{Image, TileDigest},
-    layout::{Change, Occupancy, Plan, Survey, Target, table_behind_a_preface},
+    layout::{
+        Change, Occupancy, Plan, Reference, Survey, Target, references, table_behind_a_preface,
+    },
     progress::Watch,
     store::{Counted, ReadAt, Tally, Window},
     transfer::{Planned, check_tiles, claim, read_back, write_card},
@@ -34,8 +37,14 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
     let card = resolve::card(&session.fleet, &args.card)?;
     let (content, survey) = content(&image, args)?;
     may_be_written(&card, args)?;
-    let now = session.fleet.look(&card).state(UNTOUCHED)?;
-    let target = Target { size: card.size, sector: card.sector };
+    let on_card = session.fleet.look(&card).state(UNTOUCHED)?;
+    let into = match &args.into {
+        None => None,
+        Some(name) => Some(into(session, &card, &on_card, name, &survey)?),
+    };
+    let size = into.as_ref().map_or(card.size, |into| into.span.len());
+    let target = Target { size, sector: card.sector };
+    let references = references(&*content, &survey).state(UNTOUCHED)?;
     let exact = image.manifest().is_some_and(|manifest| manifest.exact) && args.starts_at.is_none();
     let occupancy = match exact || args.as_is {
         true => None,
@@ -62,7 +71,9 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
         image: &image,
         survey: &survey,
         card: &card,
-        now: &now,
+        on_card: &on_card,
+        into,
+        references,
         plan: &plan,
     };
     journey.show_plan();
@@ -114,6 +125,38 @@ fn content(image: &Image, args: &RestoreArgs) -> Outcome<(Arc<dyn ReadAt>, Surve
     .next("If it is the right file all the same, add --as-is."))
 }
 
+/// A partition that is written instead of the whole card.
+struct Into {
+    span: Span,
+    title: String,
+    /// What is in it now.
+    now: Survey,
+}
+
+/// The partition `name` of `card`, into which a volume may be put.
+fn into(
+    session: &Session,
+    card: &Card,
+    on_card: &Survey,
+    name: &str,
+    image: &Survey,
+) -> Outcome<Into> {
+    let part = resolve::part(on_card, name, &card.path).state(UNTOUCHED)?;
+    if image.table.is_some() {
+        return Err(Failure::refused("the image is of a whole card, with a table of its own")
+            .state(UNTOUCHED)
+            .next("Leave --into out to write it to the whole card."));
+    }
+    if let Some(why) = on_card.whole_because {
+        return Err(Failure::refused(format!("nothing can be put into this card: {why}"))
+            .state(UNTOUCHED)
+            .next("Restore a whole card instead."));
+    }
+    let source = session.fleet.host_of(card).open_source(card).state(UNTOUCHED)?;
+    let now = Survey::of(&Window::new(source, part.span)?).state(UNTOUCHED)?;
+    Ok(Into { span: part.span, title: part.full_title(), now })
+}
+
 /// Refuses what may not be written, before anything else is asked.
 fn may_be_written(card: &Card, args: &RestoreArgs) -> Outcome<()> {
     let name = card.path.display();
@@ -143,11 +186,28 @@ struct Journey<'a> {
     image: &'a Image,
     survey: &'a Survey,
     card: &'a Card,
-    now: &'a Survey,
+    /// What is on the whole card now.
+    on_card: &'a Survey,
+    into: Option<Into>,
+    references: Vec<Reference>,
     plan: &'a Plan,
 }
 
 impl Journey<'_> {
+    /// What is now where the image goes.
+    fn now(&self) -> &Survey {
+        self.into.as_ref().map_or(self.on_card, |into| &into.now)
+    }
+
+    /// What is written: the card, or a partition of it.
+    fn goal(&self) -> String {
+        let card = self.card.path.display();
+        match &self.into {
+            None => card.to_string(),
+            Some(into) => format!("{} of {card}", into.title),
+        }
+    }
+
     /// Seconds to write and to read back.
     fn likely_seconds(&self) -> (f64, f64) {
         let bytes = self.plan.view.written().get() as f64;
@@ -162,11 +222,13 @@ impl Journey<'_> {
         if out.is_json() {
             let more = json!({
                 "image": self.image.path().to_string_lossy(),
-                "card": json::card(self.card, Some(self.now)),
+                "card": json::card(self.card, Some(self.on_card)),
+                "into": self.into.as_ref().map(|into| into.title.clone()),
                 "after": json::content(self.survey),
                 "bytes_to_write": self.plan.view.written().get(),
                 "likely_seconds": write + read,
                 "changes": self.plan.changes.iter().map(change).collect::<Vec<_>>(),
+                "references_missing": self.references.iter().filter(|r| !r.is_found).count(),
             });
             out.line(&json::object("restore", "plan", more).to_string());
             return;
@@ -176,19 +238,23 @@ impl Journey<'_> {
         let facts: Vec<_> = facts.into_iter().flatten().collect();
         let path = self.card.path.display();
         out.line(&format!("{}{} · {}", strong("On the card now"), path, facts.join(" · ")));
-        self.show_content(self.now);
+        self.show_content(self.on_card);
         if !self.card.mounts().is_empty() {
             let at: Vec<_> = self.card.mounts().iter().map(|at| at.display().to_string()).collect();
             out.line(&format!("  mounted at {}", at.join(" and ")));
         }
         out.line("");
-        out.line(&format!("{}from {}", strong("Afterwards"), quoted(self.image.path())));
+        let goal = self.into.as_ref().map_or(String::new(), |into| format!("{}, ", into.title));
+        out.line(&format!("{}{goal}from {}", strong("Afterwards"), quoted(self.image.path())));
         self.show_content(self.survey);
         for change in self.plan.changes.iter().map(change) {
             out.line(&format!("  {change}"));
         }
         out.line("");
         out.line(&format!("{}{}", strong("The image"), self.about_the_image()));
+        for line in start_lines(out, &self.references) {
+            out.line(&line);
+        }
         for finding in self.image.findings().iter().chain(&self.survey.findings) {
             out.line(&format!("  {} {finding}", out.paint(Tone::Alarm, "!")));
         }
@@ -230,18 +296,23 @@ impl Journey<'_> {
     }
 
     fn unmount_and_confirm(&self) -> Outcome<()> {
-        let word = survey::name(Some(self.now), self.card);
+        let now = self.now();
+        let word = match (&self.into, now.name()) {
+            (None, _) => survey::name(Some(now), self.card),
+            (Some(_), Some(name)) => name.to_owned(),
+            (Some(into), None) => size::short(into.span.len()),
+        };
         if let Standing::Mounted(mounts) = standing(self.card, self.args.allow_fixed) {
             self.session.make_unmounted(self.card, &mounts, self.args.unmount).state(UNTOUCHED)?;
         }
-        let what = match (&self.now.host, self.now.label()) {
+        let what = match (&now.host, now.label()) {
             (Some(_), _) => "its host name",
             (None, Some(_)) => "its label",
             (None, None) => "its size",
         };
         let question = format!(
             "Everything on {} is overwritten. Type {what}, {word}, to go ahead: ",
-            self.card.path.display()
+            self.goal()
         );
         self.session.confirm_by_typing(&word, &question, self.args.yes)
     }
@@ -259,37 +330,49 @@ impl Journey<'_> {
         if !self.args.no_check {
             self.check_image(digests.as_deref().unwrap_or_default(), watch)?;
         }
-        let card_name = self.card.path.display();
-        let planned = Planned { card: self.fresh_card()?, fingerprint: self.now.fingerprint() };
+        let card_name = self.goal();
+        let planned = Planned { card: self.fresh_card()?, fingerprint: self.on_card.fingerprint() };
         let target = claim(self.session.fleet.host_of(self.card), &planned, self.args.allow_fixed)
             .state(UNTOUCHED)
             .next("Look again with `imbrik cards`, and repeat.")?;
         let tally = Tally::default();
         let digests = digests.as_deref().filter(|_| self.args.starts_at.is_none());
+        let counted = Counted::new(target.store(), &tally);
+        let whole = Span::whole(self.card.size);
+        let place = self.into.as_ref().map_or(whole, |into| into.span);
+        let store = Window::new(counted, place).state(UNTOUCHED)?;
+        let medium = || -> Outcome<Arc<dyn ReadAt>> {
+            let medium = target.medium().state(UNTOUCHED)?;
+            Ok(Arc::new(Window::new(Counted::new(medium, &tally), place).state(UNTOUCHED)?))
+        };
+        let now = if self.args.differing { Some(medium()?) } else { None };
         let written =
-            write_card(&self.plan.view, &Counted::new(target.store(), &tally), digests, watch)
-                .map_err(|error| {
-                    let next = match error.class() {
-                        Class::Mismatch | Class::Corrupt => "Try another copy of the image.",
-                        Class::Gone => "Plug it in again, and restore once more.",
-                        _ => "Restore once more; if it fails again, the card or the reader is bad.",
-                    };
-                    Failure::from(error)
+            write_card(&self.plan.view, &store, digests, now, watch).map_err(|error| {
+                let next = match error.class() {
+                    Class::Mismatch | Class::Corrupt => "Try another copy of the image.",
+                    Class::Gone => "Plug it in again, and restore once more.",
+                    _ => "Restore once more; if it fails again, the card or the reader is bad.",
+                };
+                Failure::from(error)
                     .state(match tally.written() {
                         ByteLen::ZERO => UNTOUCHED.to_owned(),
-                        _ => format!(
+                        _ if self.into.is_none() => format!(
                             "What was on {card_name} is lost, and it has no partition table now, \
                              so that it is not taken for a whole card."
                         ),
+                        _ => format!(
+                            "What was on {card_name} is lost, and its start is cleared, so that \
+                             it is not taken for whole."
+                        ),
                     })
                     .next(next)
-                })?;
+            })?;
         if !self.args.no_check {
-            self.read_back(&*target, &written.digests, &tally, watch)?;
+            self.read_back(&medium, &written.digests, watch)?;
         }
         drop(progress);
         let let_go = target.let_go();
-        self.summary(&tally, started.elapsed());
+        self.summary(&tally, written.found, started.elapsed());
         match let_go {
             Ok(_) => Ok(Exit::Done),
             Err(error) => Err(Failure::from(error)
@@ -320,22 +403,20 @@ impl Journey<'_> {
 
     fn read_back(
         &self,
-        target: &dyn TargetCard,
+        medium: &dyn Fn() -> Outcome<Arc<dyn ReadAt>>,
         digests: &[TileDigest],
-        tally: &Tally,
         watch: Watch<'_>,
     ) -> Outcome<()> {
         let unproved = format!(
             "Everything was written to {}, but it is not proved that the card kept it.",
-            self.card.path.display()
+            self.goal()
         );
         let compare = format!(
             "imbrik check {} --against {}",
             quoted(self.image.path()),
             quoted(&self.card.path)
         );
-        let medium = target.medium().state(&unproved)?;
-        let medium: Arc<dyn ReadAt> = Arc::new(Counted::new(medium, tally));
+        let medium = medium().map_err(|failure| Failure { state: unproved.clone(), ..failure })?;
         let found = read_back(&self.plan.view.read_back_from(medium), digests, watch)
             .state(&unproved)
             .next(format!("To prove it, run: {compare}"))?;
@@ -352,13 +433,13 @@ impl Journey<'_> {
         .next("Try another reader; if it happens again, the card is bad or holds less than it claims."))
     }
 
-    fn summary(&self, tally: &Tally, took: Duration) {
+    fn summary(&self, tally: &Tally, found: ByteLen, took: Duration) {
         let out = &self.session.out;
-        let card = self.card.path.display();
-        let proved = if self.args.no_check {
-            "written, not read back"
-        } else {
-            "written, and read back from the card"
+        let card = self.goal();
+        let proved = match (self.args.no_check, self.args.differing) {
+            (true, _) => "written, not read back",
+            (false, false) => "written, and read back from the card",
+            (false, true) => "differed and were written; all of it was read back",
         };
         if out.is_json() {
             let more = json!({
@@ -368,6 +449,7 @@ impl Journey<'_> {
                 "card_bytes_written": tally.written().get(),
                 "image": self.image.path().to_string_lossy(),
                 "image_bytes": self.image.file().size().get(),
+                "card_bytes_found": found.get(),
                 "read_back": !self.args.no_check,
                 "seconds": took.as_secs_f64(),
                 "sums": {},
@@ -389,6 +471,9 @@ impl Journey<'_> {
         out.line(
             "Should a computer offer to format this card, decline: it only cannot read all of it.",
         );
+        if self.into.is_some() {
+            return;
+        }
         out.line(&format!(
             "Next      imbrik check {} --against {}",
             quoted(self.image.path()),

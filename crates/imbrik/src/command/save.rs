@@ -12,10 +12,10 @@ use crate::{
 };
 use imbrik_core::{
     card::{Card, Standing, standing},
-    image::{Manifest, Pack},
-    layout::{Occupancy, Plan, Survey},
+    image::{ListedPart, Manifest, Pack},
+    layout::{Occupancy, Part, Plan, Survey},
     progress::Watch,
-    store::{Counted, ReadAt, Tally},
+    store::{Counted, ReadAt, Tally, Window},
     transfer::{Saved, save},
     units::{ByteLen, Span},
 };
@@ -42,23 +42,38 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let source = session.fleet.host_of(&card).open_source(&card).state(UNTOUCHED)?;
     let source: Arc<dyn ReadAt> = Arc::new(Counted::new(source, &tally));
     let survey = Survey::of(&*source).state("Nothing was written.")?;
+    let part = args.only.as_deref().map(|name| resolve::part(&survey, name, &card.path));
+    let part = part.transpose().state("Nothing was written.")?;
+    let (source, survey, only) = match part {
+        None => (source, survey, None),
+        // The partition stands for the card.
+        Some(part) => {
+            let window: Arc<dyn ReadAt> = Arc::new(Window::new(source, part.span)?);
+            let mut inside = Survey::of(&*window).state("Nothing was written.")?;
+            inside.host = inside.host.or_else(|| survey.host.clone());
+            (window, inside, Some(part.clone()))
+        }
+    };
     let to = match image_name {
         Some(name) if pipe::is_pipe(name) => Target::pipe(session)?,
         name => {
-            let stem = proposed_stem(&survey, &card);
+            let stem = proposed_stem(&survey, &card, only.as_ref());
             let target = Target::file(session, name, &stem, &args.packing, options.pack)?;
             off_the_card(session, target.path(), &card)?;
             target
         }
     };
+    let mut read_whole = Vec::new();
     let plan = if args.exact {
         Plan::save_exact(source)
     } else {
         let occupancy = Occupancy::of(&source, &survey).state("Nothing was written.")?;
+        let plan = Plan::save(source, &occupancy).state("Nothing was written.")?;
         for why in &occupancy.read_whole {
             session.out.warn(&format!("{why}."));
         }
-        Plan::save(source, &occupancy).state("Nothing was written.")?
+        read_whole = occupancy.read_whole;
+        plan
     };
     to.judge_room(session, &plan.view, &options)?;
 
@@ -69,14 +84,27 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     if !session.out.is_json() {
         session.out.note(&format!(
             "Saving {} ({}) as {}",
-            card.path.display(),
-            size::both(card.size),
+            match &only {
+                None => card.path.display().to_string(),
+                Some(part) => format!("{} of {}", part.full_title(), card.path.display()),
+            },
+            size::both(survey.size),
             to.title()
         ));
     }
     let mut manifest = Manifest::new(&survey, packing::MADE_BY, Timestamp::now());
     manifest.card_model.clone_from(&card.model);
     manifest.exact = args.exact;
+    manifest.note.clone_from(&args.note);
+    manifest.left_out.clone_from(&card.boot_areas);
+    manifest.only = only.as_ref().map(ListedPart::of);
+    if !card.boot_areas.is_empty() {
+        session.out.warn(&format!(
+            "the card's separate boot areas ({}) are not in the image; a board that starts from \
+             them needs them, too.",
+            card.boot_areas.join(", ")
+        ));
+    }
     let saved = save(&plan.view, manifest, to.output()?, &options, watch);
     let saved = saved.map_err(|error| {
         let next = packing::what_next(&error);
@@ -85,8 +113,10 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
             .next(next)
     })?;
     drop(progress);
-    let used = plan.view.copied_in(Span::whole(card.size));
-    summary(session, &card, &to, (&saved, used), &tally, started.elapsed());
+    let used = plan.view.copied_in(Span::whole(survey.size));
+    let done =
+        Done { card: &card, size: survey.size, read_whole: &read_whole, used, saved: &saved };
+    summary(session, &done, &to, &tally, started.elapsed());
     Ok(if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable })
 }
 
@@ -124,9 +154,14 @@ fn make_still(session: &Session, card: &Card, unmount: bool) -> Outcome<()> {
 }
 
 /// `hive-07-2026-11-23`: host, else label, else size, then the date.
-fn proposed_stem(survey: &Survey, card: &Card) -> String {
-    let name =
+fn proposed_stem(survey: &Survey, card: &Card, only: Option<&Part>) -> String {
+    let mut name =
         survey.name().map_or_else(|| format!("card {}", size::short(card.size)), str::to_owned);
+    if let Some(part) = only {
+        let label = part.volume.as_ref().and_then(|volume| volume.label.clone());
+        let part = label.filter(|label| *label != name).unwrap_or_else(|| part.title());
+        name = format!("{name} {part}");
+    }
     let plain = |c: char| if c.is_alphanumeric() || ".-_".contains(c) { c } else { ' ' };
     let words: String = name.chars().map(plain).collect();
     let words: Vec<_> = words.split_whitespace().collect();
@@ -157,24 +192,29 @@ fn off_the_card(session: &Session, image: &Path, card: &Card) -> Outcome<()> {
     Ok(())
 }
 
-fn summary(
-    session: &Session,
-    card: &Card,
-    to: &Target,
-    (saved, used): (&Saved, ByteLen),
-    tally: &Tally,
-    took: Duration,
-) {
+/// What was done.
+struct Done<'a> {
+    card: &'a Card,
+    /// How long it is, or the partition of it that was saved.
+    size: ByteLen,
+    read_whole: &'a [String],
+    used: ByteLen,
+    saved: &'a Saved,
+}
+
+fn summary(session: &Session, done: &Done<'_>, to: &Target, tally: &Tally, took: Duration) {
+    let Done { card, saved, .. } = done;
     let out = &session.out;
     let lost: ByteLen = saved.unreadable.iter().map(|span| span.len()).sum();
     let next = to.next("imbrik restore", "CARD");
     if out.is_json() {
         let more = json!({
             "card": card.path.to_string_lossy(),
-            "card_size": card.size.get(),
+            "card_size": done.size.get(),
+            "read_whole": done.read_whole,
             "card_bytes_read": tally.read().get(),
             "card_bytes_written": tally.written().get(),
-            "used_bytes": used.get(),
+            "used_bytes": done.used.get(),
             "image": to.path().to_string_lossy(),
             "image_bytes": saved.image_len.get(),
             "zero_bytes": saved.zeros.get(),
@@ -186,19 +226,22 @@ fn summary(
         out.line(&json::object("save", "done", more).to_string());
         return;
     }
-    let ratio = 100.0 * saved.image_len.get() as f64 / card.size.get().max(1) as f64;
+    let ratio = 100.0 * saved.image_len.get() as f64 / done.size.get().max(1) as f64;
     out.line("");
     out.line(&format!("Image     {}", to.title()));
     out.line(&format!(
-        "Size      {}, {ratio:.1} % of the card's {}",
+        "Size      {}, {ratio:.1} % of the {} saved",
         size::both(saved.image_len),
-        size::short(card.size)
+        size::short(done.size)
     ));
     out.line(&format!(
-        "Used      {} of the card are in use, {} were read",
-        size::both(used),
+        "Used      {} are in use, {} were read from the card",
+        size::both(done.used),
         size::short(tally.read())
     ));
+    for why in done.read_whole {
+        out.line(&format!("Note      {why}"));
+    }
     out.line(&format!("Time      {}", time::span(took)));
     for sum in &saved.sums {
         out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));

@@ -86,7 +86,7 @@ fn map_format(path: &Path, replace: bool) -> Outcome<map::Format> {
 
 /// A card or an image.
 enum What {
-    Card(Card, Arc<dyn ReadAt>),
+    Card(Box<Card>, Arc<dyn ReadAt>),
     Image(Box<Image>),
 }
 
@@ -105,7 +105,7 @@ impl What {
         }
         let card = resolve::card(&session.fleet, name)?;
         let source = session.fleet.host_of(&card).open_source(&card)?;
-        Ok(Self::Card(card, source))
+        Ok(Self::Card(Box::new(card), source))
     }
 
     fn store(&self) -> Arc<dyn ReadAt> {
@@ -189,8 +189,13 @@ impl Found<'_> {
             && let Some(manifest) = image.manifest()
         {
             out.line(&time::saved(manifest));
-            if let Some(note) = &manifest.note {
-                out.line(&format!("Note: {note}"));
+            if let Some(part) = &manifest.only {
+                let number = part.number.map_or(String::new(), |number| format!(" {number}"));
+                out.line(&format!("the image of partition{number} alone"));
+            }
+            if !manifest.left_out.is_empty() {
+                let left_out = manifest.left_out.join(", ");
+                out.line(&format!("the card's boot areas ({left_out}) are not in the image"));
             }
         }
         if let What::Card(card, _) = self.what

@@ -33,7 +33,8 @@ pub(crate) fn roughly(seconds: f64) -> String {
 /// "hive-07, saved 2026-11-23 07:20", in the time of the place.
 pub(crate) fn saved(manifest: &Manifest) -> String {
     let of = manifest.name().map_or(String::new(), |name| format!("{name}, "));
-    format!("{of}saved {}", moment(manifest.made_at))
+    let note = manifest.note.as_ref().map_or(String::new(), |note| format!(": {note}"));
+    format!("{of}saved {}{note}", moment(manifest.made_at))
 }
 
 /// "2026-11-23 07:20", in the time of the place.

@@ -2,6 +2,7 @@
 
 mod cards;
 mod check;
+mod containers;
 mod demo;
 mod devices;
 mod harness;

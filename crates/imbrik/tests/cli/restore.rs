@@ -94,9 +94,9 @@ fn a_damaged_image_is_found_before_the_card_is_touched() {
         flip(&bench.path("hive.img.zst"), at as u64);
     }
     fs::write(bench.path("hive.img.zst"), &whole[..whole.len() / 2]).unwrap();
-    bench.imbrik("restore hive.img.zst rack:b --yes").expect(1).says("cut short");
+    bench.imbrik("restore hive.img.zst rack:b --yes").expect(3).says("cut short");
     fs::write(bench.path("hive.img.zst"), "").unwrap();
-    bench.imbrik("restore hive.img.zst rack:b --yes").expect(1).says("is empty");
+    bench.imbrik("restore hive.img.zst rack:b --yes").expect(3).says("is empty");
     fs::write(bench.path("hive.img.zst"), noise(1 << 20)).unwrap();
     bench.imbrik("restore hive.img.zst rack:b --yes").expect(4).says("is known");
     assert!(is_stale(&bench));

@@ -164,7 +164,8 @@ fn source_and_target_cannot_be_mixed_up() {
     bench.imbrik("save rack:z x.img").expect(2).says("no such slot");
     bench.imbrik("save nothing x.img").expect(2).says("no card is called nothing");
     bench.imbrik("save rack:a rack/b.img --replace").expect(4).says("behind a slot");
-    bench.imbrik("save rack:a x.img.xz").expect(2).says("cannot be written yet");
+    bench.imbrik("save rack:a x.img.bz2").expect(2).says("are not written");
+    bench.imbrik("save rack:a x.img.gz --level 12").expect(2).says("gzip has 1 to 9");
     bench.imbrik("save rack:a x.img.zst --pack raw").expect(2).says("--pack says");
     bench.imbrik("save rack:a none/x.img").expect(1).says("Make the folder first");
 }
@@ -195,7 +196,7 @@ fn a_full_disk_is_told_and_leaves_nothing() {
     let raw = bench.imbrik("save rack:a small/hive.img");
     let left = bench.list("small");
     tool!("umount", bench.path("small"));
-    hopeless.expect(5).says("(4 MiB) free").says("nothing was written");
+    hopeless.expect(5).says("(4 MiB) free").says("Nothing was written");
     tight.expect(5).says("it may get tight").says("no space left").says("lives in memory");
     raw.expect(5).says("no space left").says("no image hive.img was made");
     assert_eq!(left, [] as [&str; 0]);

@@ -149,7 +149,7 @@ fn a_volume_that_cannot_be_trusted_is_read_whole_and_that_is_said() {
         };
         crate::harness::flip(&bench.path("rack/a.img"), at);
         let run = bench.good("save rack:a x.img.zst").says("is read whole").says(why);
-        assert!(run.stdout.contains("67.1 MB (64 MiB) of the card are in use"), "{}", run.stdout);
+        assert!(run.stdout.contains("67.1 MB (64 MiB) are in use"), "{}", run.stdout);
         tool!("zstd", "-dq", bench.path("x.img.zst"), "-o", bench.path("back"));
         assert!(bench.bytes("back") == bench.bytes("rack/a.img"), "{line}");
     }
@@ -176,4 +176,134 @@ fn a_wiped_restore_leaves_no_old_byte_and_an_exact_image_is_exact() {
     bench.good("save rack:a exact.img.zst --exact");
     bench.good("restore exact.img.zst rack:b --yes");
     assert!(bench.bytes("rack/b.img") == bench.bytes("rack/a.img"));
+}
+
+#[test]
+fn lost_chains_of_a_fat_volume_count_as_used() {
+    let bench = bench(
+        64,
+        "mkfs.vfat -F 16 FILE >/dev/null && head -c 900000 /bin/bash >brood && mcopy -i FILE brood ::",
+    );
+    // The entry is gone, its clusters are not: as after a crash.
+    let card = bench.path("rack/a.img");
+    let bytes = fs::read(&card).unwrap();
+    let entry = bytes.windows(11).position(|window| window == b"BROOD      ").unwrap();
+    crate::harness::put(&card, entry as u64, &[0xe5]);
+    through_an_image(&bench);
+    let content = fs::read("/bin/bash").unwrap();
+    let kept =
+        bench.bytes("rack/b.img").windows(4096).any(|window| window == &content[8192..12288]);
+    assert!(kept, "what a lost chain holds was skipped");
+    let mut check = std::process::Command::new("fsck.fat");
+    check.arg("-n").arg(bench.path("rack/b.img")).env("PATH", "/usr/sbin:/sbin:/usr/bin:/bin");
+    let said = check.output().unwrap();
+    let text = String::from_utf8_lossy(&said.stdout).into_owned();
+    assert!(
+        text.contains("eclaimed") || text.contains("rphaned") || text.contains("nused"),
+        "{text}"
+    );
+}
+
+fn le32(bytes: &[u8], at: usize) -> u32 {
+    u32::from_le_bytes(bytes[at..at + 4].try_into().unwrap())
+}
+
+/// Where the clusters of an exFAT volume lie that its bitmap calls used: a reader of the test's
+/// own, along the chain of the bitmap's clusters.
+fn used_clusters(volume: &[u8]) -> Vec<(usize, usize)> {
+    let sector = 1usize << volume[108];
+    let cluster = sector << volume[109];
+    let table = le32(volume, 80) as usize * sector;
+    let heap = le32(volume, 88) as usize * sector;
+    let place = |number: u32| heap + (number as usize - 2) * cluster;
+    let root = place(le32(volume, 96));
+    let entry = (0..cluster / 32).map(|i| root + i * 32).find(|at| volume[*at] == 0x81).unwrap();
+    let mut number = le32(volume, entry + 20);
+    let mut bitmap = Vec::new();
+    while number != u32::MAX {
+        bitmap.extend_from_slice(&volume[place(number)..place(number) + cluster]);
+        number = le32(volume, table + number as usize * 4);
+    }
+    let count = le32(volume, 92) as usize;
+    let used = (0..count).filter(|n| bitmap[n / 8] >> (n % 8) & 1 == 1);
+    used.map(|n| (heap + n * cluster, cluster)).collect()
+}
+
+#[test]
+fn an_exfat_whose_bitmap_lies_in_pieces_is_read_along_its_chain() {
+    let bench = bench(100, "mkfs.exfat -c 512 FILE >/dev/null");
+    let card = bench.path("rack/a.img");
+    let mut volume = fs::read(&card).unwrap();
+    let table = le32(&volume, 80) as usize * 512;
+    let heap = le32(&volume, 88) as usize * 512;
+    let root = heap + (le32(&volume, 96) as usize - 2) * 512;
+    let entry = (0..16).map(|i| root + i * 32).find(|at| volume[*at] == 0x81).unwrap();
+    let first = le32(&volume, entry + 20) as usize;
+    let len = u64::from_le_bytes(volume[entry + 24..entry + 32].try_into().unwrap()) as usize;
+    let clusters = len.div_ceil(512);
+    assert!(clusters > 20, "{clusters}");
+    // The second half of the bitmap moves far away, one cluster apart each.
+    let far = 150_000usize;
+    let bit =
+        |n: usize| (first + (n - 2) / 8 / 512, heap + (first - 2) * 512 + (n - 2) / 8, (n - 2) % 8);
+    for (step, old) in (first + clusters / 2..first + clusters).enumerate() {
+        let new = far + step * 2;
+        // The bits of the far clusters stand in the part that stays where it is.
+        assert!(bit(new).0 < first + clusters || step == 0);
+        let (_, at, shift) = bit(new);
+        volume[at] |= 1 << shift;
+        let (_, at, shift) = bit(old);
+        volume[at] &= !(1 << shift);
+    }
+    for (step, old) in (first + clusters / 2..first + clusters).enumerate() {
+        let new = far + step * 2;
+        let (from, to) = (heap + (old - 2) * 512, heap + (new - 2) * 512);
+        volume.copy_within(from..from + 512, to);
+        volume[from..from + 512].fill(OLD);
+        let before = if step == 0 { old - 1 } else { far + (step - 1) * 2 };
+        volume[table + before * 4..table + before * 4 + 4]
+            .copy_from_slice(&(new as u32).to_le_bytes());
+        volume[table + new * 4..table + new * 4 + 4].copy_from_slice(&u32::MAX.to_le_bytes());
+        volume[table + old * 4..table + old * 4 + 4].fill(0);
+    }
+    // A mark in a cluster that only the moved part of the bitmap knows.
+    let marked = used_clusters(&volume);
+    fs::write(&card, &volume).unwrap();
+    let read = through_an_image(&bench);
+    assert!(read < 20 << 20, "{read}");
+    let out = bench.bytes("rack/b.img");
+    for (at, len) in marked {
+        assert!(out[at..at + len] == volume[at..at + len], "the cluster at {at}");
+    }
+    assert!(out[..heap] == volume[..heap]);
+    assert!(out.iter().filter(|byte| **byte == OLD).count() > 50 << 20);
+}
+
+#[test]
+fn ntfs_is_read_by_its_bitmap_and_whole_when_it_was_not_unmounted() {
+    let source = tempfile::tempdir().unwrap();
+    fs::write(source.path().join("brood.wav"), noise(3_000_000)).unwrap();
+    let line = format!(
+        "mkfs.ntfs -q -F -f -L combs FILE && ntfscp FILE {}/brood.wav brood.wav",
+        source.path().display()
+    );
+    let bench = bench(200, &line);
+    let read = through_an_image(&bench);
+    assert!(read < 60 << 20, "{read}");
+    tool!("ntfsfix", "-n", bench.path("rack/b.img"));
+    let line = format!(
+        "ntfscat {} brood.wav | cmp - {}",
+        bench.path("rack/b.img").display(),
+        source.path().join("brood.wav").display()
+    );
+    tool!("sh", "-c", line);
+    let shown = bench.good("show rack:a --json").json();
+    assert_eq!(shown["content"]["partitions"][0]["state"], "clean");
+    // The log of a volume that was never closed.
+    let card = bench.path("rack/a.img");
+    let bytes = fs::read(&card).unwrap();
+    if let Some(at) = bytes.windows(4).position(|window| window == b"RSTR") {
+        crate::harness::put(&card, at as u64 + 0x30 + 12, &[0, 0, 0, 0]);
+        bench.good("save rack:a y.img.zst").says("it was not unmounted cleanly");
+    }
 }

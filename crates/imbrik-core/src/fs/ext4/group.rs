@@ -53,6 +53,32 @@ impl Group {
         Self::decode(&read_up_to(store, at, len)?, number, superblock)
     }
 
+    /// Calls `work` for every group of a volume, in order; descriptors are read a block at a time.
+    ///
+    /// # Errors
+    /// As [`Group::read`], and what `work` answers.
+    pub(super) fn for_each(
+        store: &dyn ReadAt,
+        superblock: &Superblock,
+        mut work: impl FnMut(u64, &Self) -> Result<()>,
+    ) -> Result<()> {
+        let outside = || Error::corrupt("a group descriptor lies outside");
+        let mut descriptors = (u64::MAX, Vec::new());
+        for number in 0..superblock.groups() {
+            let (block, inside) = superblock.descriptor_at(number);
+            if descriptors.0 != block {
+                let span = superblock.span(block, 1).ok_or_else(outside)?;
+                let len = span.len().to_usize().unwrap_or(0);
+                descriptors = (block, read_up_to(store, span.start(), len)?);
+            }
+            let from = usize::try_from(inside).unwrap_or(usize::MAX);
+            let len = usize::try_from(superblock.descriptor_len).unwrap_or(0);
+            let raw = descriptors.1.get(from..from.saturating_add(len)).unwrap_or_default();
+            work(number, &Self::decode(raw, number, superblock)?)?;
+        }
+        Ok(())
+    }
+
     /// Decodes the descriptor of group `number`.
     ///
     /// # Errors

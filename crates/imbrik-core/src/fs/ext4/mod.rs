@@ -14,9 +14,8 @@ mod usage;
 pub(super) use settle::settle;
 pub(super) use usage::usage;
 
-use super::{Least, State, Usage, Volume, VolumeKind, uuid_text};
-use crate::{error::Result, store::ReadAt, units::ByteLen};
-use group::Group;
+use super::{State, Volume, VolumeKind, uuid_text};
+use crate::{error::Result, store::ReadAt};
 use inode::Reader;
 use superblock::Superblock;
 
@@ -43,43 +42,6 @@ pub(super) fn state(store: &dyn ReadAt) -> Result<State> {
         Some(superblock) if !superblock.was_unmounted() => State::Unclean,
         Some(_) => State::Clean,
     })
-}
-
-/// How small the volume in `store` could become, `usage` being what it has in use: as many groups
-/// as its files' blocks fill, or its inodes.
-///
-/// # Errors
-/// When the store cannot be read.
-pub(super) fn least(store: &dyn ReadAt, usage: &Usage) -> Result<Option<Least>> {
-    let Some(superblock) = Superblock::read(store)? else { return Ok(None) };
-    let groups = superblock.groups();
-    let mut free_inodes = 0u64;
-    for number in 0..groups {
-        free_inodes =
-            free_inodes.saturating_add(Group::read(store, &superblock, number)?.free_inodes);
-    }
-    let inodes = superblock.inodes_per_group.saturating_mul(groups).saturating_sub(free_inodes);
-    let for_inodes = inodes.div_ceil(superblock.inodes_per_group.max(1)).max(1);
-    // What is in use of files and journal: everything but the metadata that groups bring along.
-    let used = usage.in_use();
-    let a_group = superblock.metadata_blocks_a_group();
-    let own = a_group.saturating_mul(groups);
-    let data = used.get().checked_div(superblock.block_len).unwrap_or(0).saturating_sub(own);
-    let room = superblock.blocks_per_group.saturating_sub(a_group).max(1);
-    let for_data = data.div_ceil(room);
-    // One group less than the inodes need can still have a short last group of blocks.
-    let by_inodes = for_inodes
-        .saturating_sub(1)
-        .saturating_mul(superblock.blocks_per_group)
-        .saturating_add(a_group);
-    let by_data = data.saturating_add(a_group.saturating_mul(for_data.max(for_inodes)));
-    let (blocks, limit) = match by_inodes > by_data {
-        true => (by_inodes, "its number of files (inodes)"),
-        false => (by_data, "its data"),
-    };
-    let blocks = blocks.saturating_add(superblock.first_data_block).min(superblock.blocks);
-    let size = ByteLen::new(blocks.saturating_mul(superblock.block_len));
-    Ok(Some(Least { size, limit }))
 }
 
 /// The small file at `path`, up to `most` bytes of it; `None` when there is none, or when the

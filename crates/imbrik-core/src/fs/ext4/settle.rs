@@ -59,12 +59,12 @@ pub(in crate::fs) fn settle(store: Arc<dyn ReadAt>) -> Result<Option<Settled>> {
 /// The free blocks and inodes of all groups: the journal does not keep the superblock's totals.
 fn totals(store: &dyn ReadAt, superblock: &Superblock) -> Result<(u64, u64)> {
     let (mut blocks, mut inodes) = (0u64, 0u64);
-    for number in 0..superblock.groups() {
-        let group = Group::read(store, superblock, number)?;
+    Group::for_each(store, superblock, |_, group| {
         let free = group.free_clusters.saturating_mul(superblock.cluster_blocks);
         blocks = blocks.saturating_add(free);
         inodes = inodes.saturating_add(group.free_inodes);
-    }
+        Ok(())
+    })?;
     Ok((blocks, inodes))
 }
 

@@ -3,16 +3,17 @@
 use super::{group::Group, journal, superblock::Superblock};
 use crate::{
     error::{Class, Error, Result},
-    fs::Usage,
+    fs::{Least, Usage},
     store::{ReadAt, read_up_to},
-    units::{ByteOffset, Span},
+    units::{ByteLen, ByteOffset, Span},
 };
 
-/// What is in use. A volume whose metadata contradict themselves counts as used as a whole.
+/// What is in use, and how small the volume could become. One whose metadata contradict themselves
+/// counts as used as a whole.
 ///
 /// # Errors
 /// When the store cannot be read.
-pub(in crate::fs) fn usage(store: &dyn ReadAt) -> Result<Usage> {
+pub(in crate::fs) fn usage(store: &dyn ReadAt) -> Result<(Usage, Option<Least>)> {
     let size = store.size();
     let found = match Superblock::read(store)? {
         Some(superblock) => superblock
@@ -22,10 +23,36 @@ pub(in crate::fs) fn usage(store: &dyn ReadAt) -> Result<Usage> {
     };
     match found {
         Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
-            Ok(Usage::distrusted(size, &error))
+            Ok((Usage::distrusted(size, &error), None))
         }
         found => found,
     }
+}
+
+/// How small a volume could become: as many groups as its files' blocks fill, or its inodes.
+fn least(superblock: &Superblock, usage: &Usage, free_inodes: u64) -> Least {
+    let groups = superblock.groups();
+    let inodes = superblock.inodes_per_group.saturating_mul(groups).saturating_sub(free_inodes);
+    let for_inodes = inodes.div_ceil(superblock.inodes_per_group.max(1)).max(1);
+    // What is in use of files and journal: everything but the metadata that groups bring along.
+    let a_group = superblock.metadata_blocks_a_group();
+    let own = a_group.saturating_mul(groups);
+    let used = usage.in_use().get().checked_div(superblock.block_len).unwrap_or(0);
+    let data = used.saturating_sub(own);
+    let room = superblock.blocks_per_group.saturating_sub(a_group).max(1);
+    let for_data = data.div_ceil(room);
+    // The last group that the inodes need may be short of blocks.
+    let by_inodes = for_inodes
+        .saturating_sub(1)
+        .saturating_mul(superblock.blocks_per_group)
+        .saturating_add(a_group);
+    let by_data = data.saturating_add(a_group.saturating_mul(for_data.max(for_inodes)));
+    let (blocks, limit) = match by_inodes > by_data {
+        true => (by_inodes, "its number of files (inodes)"),
+        false => (by_data, "its data"),
+    };
+    let blocks = blocks.saturating_add(superblock.first_data_block).min(superblock.blocks);
+    Least { size: ByteLen::new(blocks.saturating_mul(superblock.block_len)), limit }
 }
 
 struct Bitmaps<'a> {
@@ -34,7 +61,7 @@ struct Bitmaps<'a> {
 }
 
 impl Bitmaps<'_> {
-    fn usage(&self) -> Result<Usage> {
+    fn usage(&self) -> Result<(Usage, Option<Least>)> {
         let superblock = self.superblock;
         let mut used = Vec::new();
         let mut cleared = Vec::new();
@@ -43,20 +70,15 @@ impl Bitmaps<'_> {
         let head = superblock.span(0, superblock.first_data_block).unwrap_or_default();
         used.push(head);
         used.push(Span::between(blocks.end(), ByteOffset::new(self.store.size().get())));
-        let mut descriptors = (u64::MAX, Vec::new());
-        for number in 0..superblock.groups() {
-            let (block, inside) = superblock.descriptor_at(number);
-            if descriptors.0 != block {
-                descriptors = (block, self.read_block(block)?);
-            }
-            let from = usize::try_from(inside).unwrap_or(usize::MAX);
-            let len = usize::try_from(superblock.descriptor_len).unwrap_or(0);
-            let raw = descriptors.1.get(from..from.saturating_add(len)).unwrap_or_default();
-            let group = Group::decode(raw, number, superblock)?;
-            self.group(number, &group, &mut used, &mut cleared)?;
-        }
+        let mut free_inodes = 0u64;
+        Group::for_each(self.store, superblock, |number, group| {
+            free_inodes = free_inodes.saturating_add(group.free_inodes);
+            self.group(number, group, &mut used, &mut cleared)
+        })?;
         cleared.extend(journal::void_body(self.store, superblock)?);
-        Ok(Usage::of(used, cleared))
+        let usage = Usage::of(used, cleared);
+        let least = least(superblock, &usage, free_inodes);
+        Ok((usage, Some(least)))
     }
 
     /// A block of the volume.
@@ -191,7 +213,6 @@ pub(super) fn runs(bitmap: &[u8], count: u64) -> Vec<(u64, u64)> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::units::ByteLen;
     use proptest::prelude::*;
 
     proptest! {
