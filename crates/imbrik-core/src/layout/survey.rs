@@ -111,7 +111,7 @@ impl Survey {
                 system = system.or(system_in(&window, volume)?);
             }
         }
-        let is_unknown = table.is_none() && parts.is_empty();
+        let is_unknown = table.is_none() && parts.is_empty() && whole_because.is_none();
         let is_blank = is_unknown && is_zero(&read_up_to(store, ByteOffset::ZERO, BLANK_HEAD)?);
         Ok(Self {
             size,
@@ -130,7 +130,7 @@ impl Survey {
     /// Whether nothing at all was recognised.
     #[must_use]
     pub fn is_unknown(&self) -> bool {
-        self.table.is_none() && self.parts.is_empty()
+        self.table.is_none() && self.parts.is_empty() && self.whole_because.is_none()
     }
 
     /// How long a card must be to hold every partition and, with a GPT, its backup, where they
@@ -271,15 +271,20 @@ fn whole_because(
     if overlap || spans.iter().any(|span| !card.contains(*span)) {
         return Ok(Some("its partitions overlap or reach past its end"));
     }
-    let Some(table) = table else { return Ok(None) };
+    let mark = read_up_to(store, ByteOffset::new(OPTICAL_AT), OPTICAL_MARK.len())?;
+    let is_optical = mark == OPTICAL_MARK;
+    let Some(table) = table else {
+        let why =
+            (is_optical && parts.is_empty()).then_some("it has the layout of an optical disc");
+        return Ok(why);
+    };
     if spans.first().is_some_and(|span| span.start() == ByteOffset::ZERO) {
         return Ok(Some("a partition covers the table itself"));
     }
     if matches!(table, Table::Gpt(gpt) if gpt.is_hybrid()) {
         return Ok(Some("it has a hybrid of two tables"));
     }
-    let mark = read_up_to(store, ByteOffset::new(OPTICAL_AT), OPTICAL_MARK.len())?;
-    if mark == OPTICAL_MARK {
+    if is_optical {
         return Ok(Some("it has the layout of an optical disc beside its table"));
     }
     // A volume that reaches beyond the first gap is no leftover in front of the partitions.

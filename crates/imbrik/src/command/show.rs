@@ -286,11 +286,11 @@ impl Found<'_> {
 
     /// What limits the volumes, and the smallest card.
     fn show_limits(&self, out: &Out) {
-        if self.survey.parts.is_empty() {
-            return;
-        }
         for why in &self.occupancy.read_whole {
             out.line(&format!("{} {why}", out.paint(Tone::Alarm, "!")));
+        }
+        if self.survey.parts.is_empty() {
+            return;
         }
         for (index, part) in self.survey.parts.iter().enumerate() {
             let found = self.occupancy.volume(index).and_then(|found| found.least.as_ref());

@@ -38,6 +38,9 @@ fn volume(part: &Part) -> String {
 /// What a card without partitions holds.
 pub(crate) fn nothing(survey: &Survey) -> &'static str {
     match (survey.is_blank, &survey.table) {
+        _ if survey.whole_because.is_some() && survey.parts.is_empty() => {
+            "an optical disc's layout"
+        }
         (true, _) => "blank",
         (false, Some(_)) => "an empty table",
         (false, None) => "nothing that is known: no table, no volume",

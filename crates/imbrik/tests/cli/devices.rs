@@ -77,14 +77,22 @@ fn real_card(bench: &Bench) -> PathBuf {
     fs::set_permissions(mount.0.join("private"), fs::Permissions::from_mode(0o600)).unwrap();
     std::os::unix::fs::symlink("brood-1.wav", mount.0.join("latest")).unwrap();
     fs::hard_link(mount.0.join("private"), mount.0.join("same")).unwrap();
+    tool!("setfattr", "-n", "user.hive", "-v", "seven", mount.0.join("private"));
+    tool!("setfattr", "-n", "trusted.comb", "-v", noise_text(), mount.0.join("brood-2.wav"));
     drop(mount);
     card
 }
 
-/// All that is in a tree: modes, owners, times, links, names and the hash of every content.
+/// An attribute too long for its inode.
+fn noise_text() -> String {
+    "honey ".repeat(100)
+}
+
+/// All that is in a tree: modes, owners, times, links, names, attributes and the hash of every
+/// content.
 fn tree(at: &Path) -> String {
     let line = format!(
-        "cd {} && find . -printf '%p %M %U %G %s %n %T@ %l\\n' | sort && find . -type f -print0 | sort -z | xargs -0 sha256sum",
+        "cd {} && find . -printf '%p %M %U %G %s %n %T@ %l\\n' | sort && find . -type f -print0 | sort -z | xargs -0 sha256sum; getfattr -R -h -d -m - . 2>/dev/null | sort",
         at.display()
     );
     tool!("sh", "-c", line)

@@ -1,0 +1,78 @@
+//! One partition as an image of its own, and back; and writing only what differs.
+
+use crate::harness::{Bench, CARD, noise, put, tool};
+use std::fs;
+
+fn bench() -> Bench {
+    let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n"));
+    fs::copy(bench.path("rack/a.img"), bench.path("rack/b.img")).unwrap();
+    bench
+}
+
+#[test]
+fn one_partition_goes_into_an_image_and_back_into_its_place() {
+    let bench = bench();
+    let before = bench.bytes("rack/b.img");
+    let run =
+        bench.good("save rack:a boot.img --only HIVE-BOOT --exact --note kernel --json").json();
+    assert_eq!(run["card_size"], 32768 * 512);
+    assert!(bench.bytes("boot.img") == before[2048 * 512..34816 * 512]);
+    bench.good("show boot.img").shows("the image of partition 1 alone").shows(": kernel");
+    // The place is full of something else by now.
+    put(&bench.path("rack/b.img"), 2048 * 512, &noise(32768 * 512));
+    bench.imbrik("restore boot.img rack:b --into 3 --yes").expect(2).says("has no partition 3");
+    bench.imbrik("restore boot.img rack:b --into 1").expect(4).says("nobody can be asked");
+    let run = bench.good("restore boot.img rack:b --into 1 --yes");
+    run.shows("partition 1 of rack:b now holds");
+    assert!(bench.bytes("rack/b.img") == before);
+}
+
+#[test]
+fn a_proposed_name_says_which_partition_it_is() {
+    let bench = bench();
+    bench.good("save rack:a . --only 1");
+    let names = bench.list("");
+    let name = names.iter().map(|name| name.to_string_lossy()).find(|name| name.contains("hive"));
+    assert!(name.is_some_and(|name| name.starts_with("hive-07-hive-boot-2")), "{names:?}");
+}
+
+#[test]
+fn what_does_not_belong_into_a_partition_is_refused() {
+    let bench = bench();
+    let before = bench.bytes("rack/b.img");
+    bench.good("save rack:a whole.img.zst");
+    bench.good("save rack:a ext.img.zst --only hive-07");
+    bench.imbrik("restore whole.img.zst rack:b --into 1 --yes").expect(4).says("of a whole card");
+    let run = bench.imbrik("restore ext.img.zst rack:b --into 1 --yes").expect(5);
+    run.says("32505856 bytes) too small");
+    assert!(bench.bytes("rack/b.img") == before);
+    // Without a place it is a volume on a bare card.
+    bench.good("restore ext.img.zst rack:b --yes");
+    tool!("e2fsck", "-fn", bench.path("rack/b.img"));
+    bench.good("show rack:b").shows("one volume on the bare card");
+}
+
+#[test]
+fn only_what_differs_is_written_and_that_is_counted() {
+    let bench = bench();
+    bench.good("save rack:a x.img.zst");
+    put(&bench.path("rack/b.img"), 40_000_000, b"changed");
+    let run = bench.good("restore x.img.zst rack:b --yes --differing --json").json();
+    let (written, found) =
+        (run["card_bytes_written"].as_u64().unwrap(), run["card_bytes_found"].as_u64().unwrap());
+    assert!(written < 10 << 20 && found > 2 << 20, "{run}");
+    bench.good("check x.img.zst --against rack:b");
+    bench.good("restore x.img.zst rack:b --yes --differing").shows("differed and were written");
+    bench.imbrik("restore x.img.zst rack:b --yes --differing --wipe").expect(2);
+}
+
+#[test]
+fn the_volumes_that_differ_are_named() {
+    let bench = bench();
+    bench.good("save rack:a x.img.zst --exact");
+    put(&bench.path("rack/b.img"), 512 * 20, b"loader");
+    put(&bench.path("rack/b.img"), 34816 * 512 + 2048, &noise(9000));
+    let run = bench.imbrik("check x.img.zst --against rack:b").expect(3);
+    let run = run.shows("in the gap at byte 0").shows("in partition 2 (ext4, hive-07)");
+    assert!(!run.stdout.contains("in partition 1"), "{}", run.stdout);
+}
