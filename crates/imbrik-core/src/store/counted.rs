@@ -17,6 +17,7 @@ pub struct Tally(Arc<Counters>);
 #[derive(Debug, Default)]
 struct Counters {
     read: AtomicU64,
+    reads: AtomicU64,
     written: AtomicU64,
 }
 
@@ -25,6 +26,12 @@ impl Tally {
     #[must_use]
     pub fn read(&self) -> ByteLen {
         ByteLen::new(self.0.read.load(Ordering::Relaxed))
+    }
+
+    /// How many requests the bytes were read with.
+    #[must_use]
+    pub fn reads(&self) -> u64 {
+        self.0.reads.load(Ordering::Relaxed)
     }
 
     /// Bytes written, zeros included.
@@ -55,6 +62,7 @@ impl<S: ReadAt> ReadAt for Counted<S> {
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
         self.tally.0.read.fetch_add(ByteLen::of(buf).get(), Ordering::Relaxed);
+        self.tally.0.reads.fetch_add(1, Ordering::Relaxed);
         self.inner.read_at(at, buf)
     }
 

@@ -213,6 +213,7 @@ fn summary(session: &Session, done: &Done<'_>, to: &Target, tally: &Tally, took:
             "card_size": done.size.get(),
             "read_whole": done.read_whole,
             "card_bytes_read": tally.read().get(),
+            "card_requests": tally.reads(),
             "card_bytes_written": tally.written().get(),
             "used_bytes": done.used.get(),
             "image": to.path().to_string_lossy(),

@@ -1,0 +1,19 @@
+//! Any bytes as what stands beside an image: its manifest, its checksum file, a pasted hash.
+
+#![no_main]
+
+use imbrik_core::image::{Manifest, SumFile, pasted};
+use libfuzzer_sys::fuzz_target;
+use std::ffi::OsStr;
+
+fuzz_target!(|bytes: &[u8]| {
+    if let Ok(manifest) = Manifest::decode(bytes) {
+        let _ = manifest.unreadable_spans();
+        // A list of tiles grows with the card: bounded, since it is checked against the image.
+        if manifest.tiles.count < 1 << 20 {
+            let _ = manifest.tiles.digests();
+        }
+    }
+    let _ = SumFile::decode(bytes).hash_of(OsStr::new("hive-07.img"));
+    let _ = std::str::from_utf8(bytes).map(pasted);
+});
