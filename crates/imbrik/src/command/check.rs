@@ -343,7 +343,7 @@ impl Report<'_> {
                 ));
             }
         }
-        for line in start_lines(out, self.references) {
+        for line in start_lines(out, "Start      ", self.references) {
             out.line(&line);
         }
         if let (Some(found), Some(card)) = (self.card, against) {

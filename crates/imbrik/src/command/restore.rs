@@ -252,7 +252,7 @@ impl Journey<'_> {
         }
         out.line("");
         out.line(&format!("{}{}", strong("The image"), self.about_the_image()));
-        for line in start_lines(out, &self.references) {
+        for line in start_lines(out, &strong("Will it start?"), &self.references) {
             out.line(&line);
         }
         for finding in self.image.findings().iter().chain(&self.survey.findings) {

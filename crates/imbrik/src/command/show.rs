@@ -57,7 +57,7 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
         if let Some(path) = &args.map {
             session.out.line("");
             let path = std::path::absolute(path).unwrap_or_else(|_| path.clone());
-            session.out.line(&format!("Map       {}", quoted(&path)));
+            session.out.line(&format!("{:<14} {}", "Map", quoted(&path)));
         }
     }
     Ok(Exit::Done)
@@ -216,7 +216,7 @@ impl Found<'_> {
         }
         out.line("");
         self.show_limits(out);
-        for line in start_lines(out, &self.references) {
+        for line in start_lines(out, "Will it start? ", &self.references) {
             out.line(&line);
         }
         let findings = match self.what {
@@ -242,7 +242,7 @@ impl Found<'_> {
                     };
                     lines.push(vec![
                         "·".to_owned(),
-                        size::short(ByteLen::new(gap.start().get())),
+                        place(&gap),
                         size::short(gap.len()),
                         "gap".to_owned(),
                         String::new(),
@@ -273,7 +273,7 @@ impl Found<'_> {
         let (used, free) = used_and_free(found, part);
         vec![
             part.number.map_or("-".to_owned(), |number| number.to_string()),
-            size::short(ByteLen::new(part.span.start().get())),
+            place(&part.span),
             size::short(part.span.len()),
             part.kind.map_or("-".to_owned(), |kind| kind.to_string()),
             volume.map_or("unknown".to_owned(), |volume| volume.kind.to_string()),
@@ -395,6 +395,14 @@ impl Found<'_> {
     }
 }
 
+/// Where a span starts.
+fn place(span: &Span) -> String {
+    match span.start().get() {
+        0 => "0".to_owned(),
+        start => size::short(ByteLen::new(start)),
+    }
+}
+
 /// The ids of a partition and of its volume.
 fn details(part: &Part) -> Option<String> {
     let volume = part.volume.as_ref().and_then(|volume| volume.uuid.as_ref());
@@ -430,33 +438,22 @@ fn used_and_free(found: Option<&Examined>, part: &Part) -> (Option<ByteLen>, Opt
     }
 }
 
-/// Whether all that the system needs to start is where its files say.
-pub(crate) fn start_lines(out: &Out, references: &[Reference]) -> Vec<String> {
-    let title = "Will it start?";
+/// Whether all that the system needs to start is where its files say, behind `head`; nothing when
+/// its files say nothing.
+pub(crate) fn start_lines(out: &Out, head: &str, references: &[Reference]) -> Vec<String> {
     let missing: Vec<_> = references.iter().filter(|reference| !reference.is_found).collect();
-    match (references.len(), &missing[..]) {
-        (0, _) => Vec::new(),
-        (all, []) => {
-            vec![format!("{title} {}, all found", count(all as u64, "reference"))]
-        }
-        (all, missing) => {
-            let lead = if missing.len() == 1 { "leads" } else { "lead" };
-            let mut lines = vec![format!(
-                "{title} {} of {} {lead} nowhere",
-                missing.len(),
-                count(all as u64, "reference")
-            )];
-            lines.extend(missing.iter().map(|reference| {
-                format!(
-                    "               {} {} in {}",
-                    out.paint(Tone::Alarm, "!"),
-                    reference.what,
-                    reference.from
-                )
-            }));
-            lines
-        }
-    }
+    let all = count(references.len() as u64, "reference");
+    let verdict = match missing.len() {
+        _ if references.is_empty() => return Vec::new(),
+        0 => format!("{all}, all found"),
+        1 => format!("1 of {all} leads nowhere"),
+        more => format!("{more} of {all} lead nowhere"),
+    };
+    let mut lines = vec![format!("{head}{verdict}")];
+    lines.extend(missing.iter().map(|reference| {
+        format!("  {} {} in {}", out.paint(Tone::Alarm, "!"), reference.what, reference.from)
+    }));
+    lines
 }
 
 /// How wide the terminal is; 100 where there is none.
