@@ -9,6 +9,7 @@ use imbrik_core::{
     store::{FileStore, ReadAt, read_vec},
     units::{ByteLen, ByteOffset},
 };
+use proptest::prelude::*;
 use std::{
     io::Write,
     path::Path,
@@ -75,6 +76,8 @@ fn differing(dir: &Path) -> Vec<usize> {
     for span in &settled.rewritten {
         assert!(span.end().get() <= SIZE);
     }
+    let before = std::fs::read(dir.join("v")).unwrap();
+    assert!(before != theirs, "there is nothing to replay: the test proves nothing");
     blocks
 }
 
@@ -105,6 +108,33 @@ fn every_kind_of_journal_is_replayed_as_the_checker_does() {
                 .collect();
             assert_eq!(odd, [] as [usize; 0], "{features} {open}");
         }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(40))]
+
+    /// Blocks written again and again, and taken back in between.
+    #[test]
+    fn random_transactions_are_replayed_as_the_checker_does(
+        checksums in 0usize..4,
+        steps in proptest::collection::vec(
+            (9000u32..9012, 0usize..3, proptest::option::of(9000u32..9012)), 1..24),
+    ) {
+        let mut commands = ["jo", "jo -c", "jo -c -v 2", "jo -c -v 3"][checksums].to_owned();
+        for (block, content, revoked) in steps {
+            let content = ["one", "two", "magic"][content];
+            let revoke = revoked.map_or(String::new(), |block| format!("-r {block} "));
+            commands += &format!("\njw -b {block}-{} {revoke}{content}", block + 1);
+        }
+        commands += "\njc\n";
+        let dir = volume("", &commands);
+        let blocks = differing(dir.path());
+        let odd: Vec<_> = blocks
+            .into_iter()
+            .filter(|block| *block != 1 && !is_journal_head(dir.path(), *block))
+            .collect();
+        prop_assert_eq!(odd, [] as [usize; 0], "{}", commands);
     }
 }
 

@@ -386,3 +386,35 @@ fn a_card_copied_while_it_was_mounted_comes_out_as_the_kernel_recovers_it() {
         tool!("e2fsck", "-fn", bench.path("rack/b.img"));
     }
 }
+
+#[test]
+fn a_journal_that_ends_in_fast_commits_is_kept_and_not_dropped() {
+    if !is_root("a_journal_that_ends_in_fast_commits_is_kept_and_not_dropped") {
+        return;
+    }
+    let bench = Bench::empty();
+    let size = 128 << 20;
+    fs::create_dir(bench.path("rack")).unwrap();
+    sized(&bench.path("live"), size);
+    tool!("mkfs.ext4", "-q", "-O", "fast_commit", bench.path("live"));
+    let device = Loop::on(&bench.path("live"));
+    let mount = Mount::of(&device, bench.path("mnt"), "noatime");
+    for number in 0..20 {
+        let file = fs::File::create(mount.0.join(format!("reading-{number}"))).unwrap();
+        std::io::Write::write_all(&mut &file, &noise(5000)).unwrap();
+        file.sync_all().unwrap();
+    }
+    tool!("cp", "--sparse=always", bench.path("live"), bench.path("rack/a.img"));
+    drop(mount);
+    drop(device);
+    sized(&bench.path("rack/b.img"), size);
+    bench.write_rack(&format!(
+        "[[slot]]\nname = \"a\"\nsize = {size}\n[[slot]]\nname = \"b\"\nsize = {size}\n"
+    ));
+    bench.good("save rack:a x.img.zst").says("its journal ends in fast commits");
+    bench.good("restore x.img.zst rack:b --yes");
+    assert!(bench.bytes("rack/b.img") == bench.bytes("rack/a.img"));
+    let device = Loop::on(&bench.path("rack/b.img"));
+    let mount = Mount::of(&device, bench.path("b"), "noatime");
+    assert_eq!(fs::read(mount.0.join("reading-19")).unwrap(), noise(5000));
+}

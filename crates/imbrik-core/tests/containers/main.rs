@@ -1,0 +1,268 @@
+//! Whatever is on a card, and whatever it is packed into: every read of the image gives the card's
+//! bytes, and every way from one container to another ends at the same ones.
+
+use imbrik_core::{
+    Class,
+    image::{
+        Container, Image, Manifest, Output, Pack, SumKind, TILE, Unpack, manifest_path, tile_span,
+    },
+    layout::{Survey, View},
+    progress::{Cancel, Event, Observer, Step, Unobserved, Watch},
+    store::{ReadAt, SparseStore, WriteAt, read_vec},
+    transfer::{SaveOptions, Saved, check_tiles, repack, save},
+    units::{ByteLen, ByteOffset},
+};
+use jiff::Timestamp;
+use proptest::prelude::*;
+use std::{
+    fs,
+    io::Write,
+    path::Path,
+    process::Command,
+    sync::{Arc, Mutex},
+};
+
+fn options(pack: Pack) -> SaveOptions {
+    let sums = vec![SumKind::Sha256];
+    SaveOptions { pack, level: 1, sums, replace: true, check: true, owner: None }
+}
+
+fn watched<T>(work: impl FnOnce(Watch<'_>) -> T) -> T {
+    let cancel = Cancel::new();
+    work(Watch { observer: &Unobserved, cancel: &cancel })
+}
+
+fn saved(store: &Arc<SparseStore>, to: &Path, pack: Pack) -> Saved {
+    let survey = Survey::of(&**store).unwrap();
+    let manifest = Manifest::new(&survey, "imbrik", Timestamp::UNIX_EPOCH);
+    let view = View::whole(Arc::<SparseStore>::clone(store));
+    watched(|watch| save(&view, manifest, Output::File(to), &options(pack), watch).unwrap())
+}
+
+fn repacked(image: &Image, to: &Path, pack: Pack, takes_over: bool) -> imbrik_core::Result<Saved> {
+    let manifest = image.manifest().unwrap().clone();
+    watched(|watch| repack(image, manifest, Output::File(to), &options(pack), takes_over, watch))
+}
+
+/// A card of `len` bytes with pieces of noise and of repetition in it.
+fn card(len: u64, pieces: &[(u64, u64, bool)]) -> Arc<SparseStore> {
+    let store = SparseStore::new(ByteLen::new(len));
+    for (at, size, is_noise) in pieces {
+        let at = at % len;
+        let size = (*size).min(len - at);
+        let bytes: Vec<u8> = (0..size)
+            .map(
+                |i| if *is_noise { (i.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 41) as u8 } else { 7 },
+            )
+            .collect();
+        store.write_at(ByteOffset::new(at), &bytes).unwrap();
+    }
+    Arc::new(store)
+}
+
+fn any_pack() -> impl Strategy<Value = Pack> {
+    prop_oneof![Just(Pack::Raw), Just(Pack::Zst), Just(Pack::Gz), Just(Pack::Xz)]
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    #[test]
+    fn every_read_of_an_image_gives_the_cards_bytes(
+        len in 1u64..14_000_000,
+        pieces in proptest::collection::vec(
+            (any::<u64>(), 1u64..700_000, any::<bool>()), 0..6),
+        pack in any_pack(),
+        reads in proptest::collection::vec((any::<u64>(), 0u64..3_000_000), 1..8),
+    ) {
+        let store = card(len, &pieces);
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("x");
+        let saved = saved(&store, &path, pack);
+        prop_assert_eq!(saved.image_len.get(), fs::metadata(&path).unwrap().len());
+        let image = Image::open(&path, None).unwrap();
+        prop_assert_eq!(image.container(), pack.container());
+        prop_assert!(image.findings().is_empty());
+        for (at, size) in reads {
+            let at = at % len;
+            let size = size.min(len - at) as usize;
+            let at = ByteOffset::new(at);
+            prop_assert!(read_vec(&**image.content(), at, size).unwrap() == read_vec(&*store, at, size).unwrap());
+        }
+        // What it says of holes is never wrong about a byte that is there.
+        let mut at = ByteOffset::ZERO;
+        while let Some(data) = image.content().next_data(at).unwrap() {
+            let skipped = data.start().saturating_since(at).to_usize().unwrap();
+            let zeros = read_vec(&*store, at, skipped).unwrap();
+            prop_assert!(zeros.iter().all(|byte| *byte == 0));
+            at = data.end();
+        }
+    }
+
+    #[test]
+    fn every_way_between_containers_ends_at_the_same_bytes(
+        pieces in proptest::collection::vec((any::<u64>(), 1u64..900_000, any::<bool>()), 1..5),
+        packs in proptest::collection::vec(any_pack(), 1..5),
+        takes_over in any::<bool>(),
+    ) {
+        let store = card(9_000_000, &pieces);
+        let dir = tempfile::tempdir().unwrap();
+        let mut last = dir.path().join("first");
+        saved(&store, &last, Pack::Zst);
+        for (step, pack) in packs.into_iter().enumerate() {
+            let image = Image::open(&last, None).unwrap();
+            let next = dir.path().join(format!("step-{step}"));
+            repacked(&image, &next, pack, takes_over).unwrap();
+            last = next;
+        }
+        let image = Image::open(&last, None).unwrap();
+        let digests = image.manifest().unwrap().tiles.digests().unwrap();
+        let found = watched(|watch| check_tiles(&image, &digests, watch).unwrap());
+        prop_assert!(found.spans.is_empty());
+        prop_assert!(read_vec(&**image.content(), ByteOffset::ZERO, 9_000_000).unwrap()
+            == read_vec(&*store, ByteOffset::ZERO, 9_000_000).unwrap());
+    }
+}
+
+#[test]
+fn frames_are_taken_over_byte_for_byte_where_they_fit() {
+    let store = card(14_000_000, &[(100, 900_000, true), (5 << 20, 900_000, true)]);
+    let dir = tempfile::tempdir().unwrap();
+    for pack in [Pack::Zst, Pack::Gz, Pack::Xz] {
+        let (from, to) = (dir.path().join("from"), dir.path().join("to"));
+        saved(&store, &from, pack);
+        let image = Image::open(&from, None).unwrap();
+        let span = tile_span(1, ByteLen::new(14_000_000)).unwrap();
+        let frame = image.frame_of(span).unwrap().unwrap();
+        assert_eq!(repacked(&image, &to, pack, true).unwrap().taken_over, 2);
+        assert_eq!(repacked(&image, &to, pack, false).unwrap().taken_over, 0);
+        let again = Image::open(&to, None).unwrap();
+        assert_eq!(again.frame_of(span).unwrap().unwrap(), frame, "the codec is deterministic");
+        let half = tile_span(0, ByteLen::new(1 << 20)).unwrap();
+        assert_eq!(again.frame_of(half).unwrap(), None, "no frame holds exactly that");
+    }
+}
+
+#[test]
+fn a_source_that_is_not_what_its_digests_say_gives_no_image() {
+    let store = card(9_000_000, &[(100, 900_000, true)]);
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("x.img");
+    saved(&store, &path, Pack::Raw);
+    let mut bytes = fs::read(&path).unwrap();
+    bytes[5000] ^= 1;
+    fs::write(&path, bytes).unwrap();
+    let image = Image::open(&path, None).unwrap();
+    let error = repacked(&image, &dir.path().join("y"), Pack::Zst, true).unwrap_err();
+    assert_eq!(error.class(), Class::Mismatch);
+    assert!(!dir.path().join("y").exists() && !dir.path().join("y.part").exists());
+}
+
+#[test]
+fn a_stream_is_unpacked_once_with_progress_and_can_be_stopped() {
+    #[derive(Default)]
+    struct Steps(Mutex<Vec<Step>>);
+    impl Observer for Steps {
+        fn on(&self, event: &Event) {
+            if let Event::Started { step, .. } = event {
+                self.0.lock().unwrap().push(*step);
+            }
+        }
+    }
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("x.gz");
+    let store = card(9_000_000, &[(100, 900_000, true)]);
+    fs::write(dir.path().join("raw"), read_vec(&*store, ByteOffset::ZERO, 9_000_000).unwrap())
+        .unwrap();
+    let line = format!("gzip -1c {0}/raw > {0}/x.gz", dir.path().display());
+    assert!(Command::new("sh").args(["-c", &line]).status().unwrap().success());
+
+    let error = Image::open(&path, None).err().unwrap();
+    assert_eq!(error.class(), Class::Unsupported, "not without leave to unpack it");
+    let (steps, cancel) = (Steps::default(), Cancel::new());
+    let watch = Watch { observer: &steps, cancel: &cancel };
+    let unpack = Unpack { folder: dir.path(), watch };
+    let image = Image::open(&path, Some(unpack)).unwrap();
+    assert_eq!(image.container(), Container::Gzip);
+    assert_eq!(*steps.0.lock().unwrap(), [Step::Unpacking]);
+    assert_eq!(fs::read_dir(dir.path()).unwrap().count(), 2, "the temporary file has no name");
+    assert_eq!(image.content().size(), ByteLen::new(9_000_000));
+    let span = tile_span(0, ByteLen::new(9_000_000)).unwrap();
+    assert_eq!(image.frame_of(span).unwrap(), None, "its frames are not those of the file");
+    cancel.request();
+    assert_eq!(Image::open(&path, Some(unpack)).err().unwrap().class(), Class::Cancelled);
+}
+
+#[test]
+fn a_pipe_gives_what_the_file_gives_its_manifest_too() {
+    let store = card(9_000_000, &[(100, 900_000, true)]);
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("x");
+    for pack in [Pack::Zst, Pack::Gz, Pack::Raw] {
+        saved(&store, &path, pack);
+        let bytes = fs::read(&path).unwrap();
+        let image = watched(|watch| {
+            let unpack = Unpack { folder: dir.path(), watch };
+            Image::from_pipe(&mut &bytes[..], unpack).unwrap()
+        });
+        assert_eq!(image.container(), pack.container());
+        assert_eq!(image.manifest().is_some(), pack == Pack::Zst, "the others have it beside them");
+        assert!(
+            read_vec(&**image.content(), ByteOffset::ZERO, 9_000_000).unwrap()
+                == read_vec(&*store, ByteOffset::ZERO, 9_000_000).unwrap()
+        );
+    }
+    let nothing = watched(|watch| {
+        Image::from_pipe(&mut std::io::empty(), Unpack { folder: dir.path(), watch }).err()
+    });
+    assert_eq!(nothing.unwrap().class(), Class::Corrupt);
+}
+
+/// A writer that is full after so many bytes, as a closed pipe is.
+struct Narrow(usize);
+
+impl Write for Narrow {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        match self.0.min(bytes.len()) {
+            0 => Err(std::io::ErrorKind::BrokenPipe.into()),
+            len => {
+                self.0 -= len;
+                Ok(len)
+            }
+        }
+    }
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+#[test]
+fn a_pipe_that_breaks_is_an_error_and_nothing_else() {
+    let store = card(9_000_000, &[(100, 900_000, true)]);
+    let survey = Survey::of(&*store).unwrap();
+    for room in [0, 1, 5_000_000] {
+        let manifest = Manifest::new(&survey, "imbrik", Timestamp::UNIX_EPOCH);
+        let view = View::whole(Arc::<SparseStore>::clone(&store));
+        let pipe = Output::Pipe(Box::new(Narrow(room)));
+        let error = watched(|watch| save(&view, manifest, pipe, &options(Pack::Raw), watch));
+        assert_eq!(error.unwrap_err().class(), Class::Io);
+    }
+}
+
+#[test]
+fn an_image_cut_at_a_frame_is_noticed_without_its_side_file() {
+    // Every cut between two members leaves a sound gzip file of a shorter card.
+    let store = card(3 * TILE.get() + 5, &[(100, 9_000_000, true)]);
+    let dir = tempfile::tempdir().unwrap();
+    let path = dir.path().join("x.img.gz");
+    saved(&store, &path, Pack::Gz);
+    fs::remove_file(manifest_path(&path)).unwrap();
+    let image = Image::open(&path, None).unwrap();
+    let first = image.frame_of(tile_span(0, store.size()).unwrap()).unwrap().unwrap();
+    drop(image);
+    let whole = fs::read(&path).unwrap();
+    fs::write(&path, &whole[..first.len()]).unwrap();
+    let error = Image::open(&path, None).err().unwrap();
+    assert_eq!(error.class(), Class::Corrupt);
+    assert!(error.to_string().contains("cut short"), "{error}");
+}
