@@ -79,6 +79,7 @@ pub(crate) fn run(args: &DemoArgs, environment: &Environment) -> Outcome<Exit> {
         }
     };
     show("Which card is which?", &["cards"], Exit::Done)?;
+    show("What is on the card of hive 7, and where?", &["show", "rack:a"], Exit::Done)?;
     show(
         "Save the card of hive 7 into the folder images.",
         &["save", "rack:a", "images"],

@@ -114,8 +114,14 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     })?;
     drop(progress);
     let used = plan.view.copied_in(Span::whole(survey.size));
-    let done =
-        Done { card: &card, size: survey.size, read_whole: &read_whole, used, saved: &saved };
+    let done = Done {
+        card: &card,
+        size: survey.size,
+        only: only.as_ref(),
+        read_whole: &read_whole,
+        used,
+        saved: &saved,
+    };
     summary(session, &done, &to, &tally, started.elapsed());
     Ok(if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable })
 }
@@ -197,6 +203,7 @@ struct Done<'a> {
     card: &'a Card,
     /// How long it is, or the partition of it that was saved.
     size: ByteLen,
+    only: Option<&'a Part>,
     read_whole: &'a [String],
     used: ByteLen,
     saved: &'a Saved,
@@ -206,7 +213,11 @@ fn summary(session: &Session, done: &Done<'_>, to: &Target, tally: &Tally, took:
     let Done { card, saved, .. } = done;
     let out = &session.out;
     let lost: ByteLen = saved.unreadable.iter().map(|span| span.len()).sum();
-    let next = to.next("imbrik restore", "CARD");
+    let place = done.only.map_or("CARD".to_owned(), |part| match part.number {
+        Some(number) => format!("CARD --into {number}"),
+        None => "CARD".to_owned(),
+    });
+    let next = to.next("imbrik restore", &place);
     if out.is_json() {
         let more = json!({
             "card": card.path.to_string_lossy(),
@@ -227,11 +238,14 @@ fn summary(session: &Session, done: &Done<'_>, to: &Target, tally: &Tally, took:
         out.line(&json::object("save", "done", more).to_string());
         return;
     }
-    let ratio = 100.0 * saved.image_len.get() as f64 / done.size.get().max(1) as f64;
+    let ratio = match 100.0 * saved.image_len.get() as f64 / done.size.get().max(1) as f64 {
+        ..0.1 => "less than 0.1 %".to_owned(),
+        percent => format!("{percent:.1} %"),
+    };
     out.line("");
     out.line(&format!("Image     {}", to.title()));
     out.line(&format!(
-        "Size      {}, {ratio:.1} % of the {} saved",
+        "Size      {}, {ratio} of {}",
         size::both(saved.image_len),
         size::short(done.size)
     ));

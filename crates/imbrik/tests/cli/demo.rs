@@ -8,7 +8,9 @@ fn the_demo_runs_twice_and_spares_a_folder_that_is_not_its_own() {
     let bench = Bench::empty();
     for _ in 0..2 {
         let run = bench.good("demo");
-        run.shows("$ imbrik save rack:a images")
+        run.shows("$ imbrik show rack:a")
+            .shows("Will it start? 5 references, all found")
+            .shows("$ imbrik save rack:a images")
             .shows("is whole")
             .shows("rack:c now holds hive-07")
             .says("58.7 MB (58720256 bytes) too small");

@@ -16,6 +16,7 @@ fn one_partition_goes_into_an_image_and_back_into_its_place() {
     let run =
         bench.good("save rack:a boot.img --only HIVE-BOOT --exact --note kernel --json").json();
     assert_eq!(run["card_size"], 32768 * 512);
+    assert!(run["next"].as_str().unwrap().ends_with("CARD --into 1"), "{run}");
     assert!(bench.bytes("boot.img") == before[2048 * 512..34816 * 512]);
     bench.good("show boot.img").shows("the image of partition 1 alone").shows(": kernel");
     // The place is full of something else by now.
