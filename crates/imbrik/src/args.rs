@@ -162,6 +162,9 @@ pub(crate) struct RestoreArgs {
     /// Write the image into this partition of the card, by number or label
     #[arg(long, value_name = "PART")]
     pub(crate) into: Option<String>,
+    /// Let the last volume (ext) grow to the end of a bigger card
+    #[arg(long, conflicts_with_all = ["into", "as_is", "starts_at"])]
+    pub(crate) fill: bool,
     /// Also write zeros over what no volume has in use
     #[arg(long)]
     pub(crate) wipe: bool,

@@ -17,9 +17,9 @@ use usage::ClusterRuns;
 pub use usage::Usage;
 
 use crate::{
-    error::{Class, Result},
+    error::{Class, Error, Result},
     store::ReadAt,
-    units::{ByteLen, Span},
+    units::{ByteLen, Span, joined},
 };
 use std::{fmt, sync::Arc};
 
@@ -198,6 +198,35 @@ pub fn examine(store: &Arc<dyn ReadAt>, volume: &Volume) -> Result<Examined> {
             Ok(plain(State::Unknown, Usage::whole(store.size(), because)))
         }
     }
+}
+
+/// The volume in `store`, `volume`, at a larger size, as a view: `new_len` bytes, or a little less
+/// where whole groups count. Nothing in the store changes, and nothing in the volume moves.
+///
+/// What comes out is looked at as closely as any volume: every descriptor and bitmap of it is read
+/// and compared with its checksum and its count before anybody writes it.
+///
+/// # Errors
+/// - When the store cannot be read.
+/// - [`Class::Unsupported`] with the kind, the feature or the limit that is in the way, and
+///   [`Class::Corrupt`] when the volume, or what would come out, contradicts itself.
+pub fn grow(store: &Arc<dyn ReadAt>, volume: &Volume, new_len: ByteLen) -> Result<Examined> {
+    if !matches!(volume.kind, VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4) {
+        return Err(Error::unsupported(format!("{} cannot grow yet", volume.kind)));
+    }
+    let now = examine(store, volume)?;
+    if let Some(why) = now.usage.whole_because {
+        return Err(Error::unsupported(why));
+    }
+    let base = now.settled.as_ref().map_or(store, |settled| &settled.store);
+    let mut grown = ext4::grow(Arc::clone(base), new_len)?;
+    let (usage, least) = ext4::usage(&*grown.store)?;
+    if let Some(why) = usage.whole_because {
+        return Err(Error::corrupt(format!("the grown volume would be wrong: {why}")));
+    }
+    grown.rewritten.extend(now.settled.into_iter().flat_map(|settled| settled.rewritten));
+    grown.rewritten = joined(grown.rewritten);
+    Ok(Examined { state: State::Clean, usage, settled: Some(grown), least })
 }
 
 /// The small file at `path` (names from the root down) in `volume`, which stands in `store`, up to

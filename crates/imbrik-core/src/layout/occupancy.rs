@@ -89,7 +89,7 @@ fn copied(span: Span) -> Segment {
 }
 
 /// The segments of a volume that lies at `place`.
-fn segments_of(found: &Examined, place: Span) -> Vec<Segment> {
+pub(super) fn segments_of(found: &Examined, place: Span) -> Vec<Segment> {
     let moved = |span: &Span| {
         let start = place.start().saturating_add(ByteLen::new(span.start().get()));
         Span::between(start, start.saturating_add(span.len())).intersect(place)

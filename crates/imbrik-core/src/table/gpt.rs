@@ -252,6 +252,33 @@ impl Gpt {
         self.sector.span_of(Lba::new(first), SectorCount::new(count))
     }
 
+    /// The same table with partition `number` ending at `end` instead, its start as it was.
+    ///
+    /// # Errors
+    /// [`crate::Class::Unsupported`] when there is no such partition, or it would have no sector.
+    pub fn with_end(&self, number: u32, end: ByteOffset) -> Result<Self> {
+        let changed = || {
+            let mut new = self.clone();
+            let last = end.get().checked_div(self.sector.bytes())?.checked_sub(1)?;
+            let part = new.partitions.iter_mut().find(|part| part.number == number)?;
+            part.last = Lba::new(last);
+            let size = usize::try_from(self.header.entry_size).ok()?;
+            let at = usize::try_from(number.checked_sub(1)?).ok()?.checked_mul(size)?;
+            bytes::put(&mut new.entries, at.checked_add(40)?, last.to_le_bytes())?;
+            (part.first <= part.last).then_some(new)
+        };
+        changed().ok_or_else(|| {
+            Error::unsupported(format!("partition {number} cannot end elsewhere in this table"))
+        })
+    }
+
+    /// How much of the end of a card the backup copy takes.
+    #[must_use]
+    pub fn backup_len(&self) -> ByteLen {
+        let sectors = self.array_sectors().saturating_add(1);
+        self.sector.len_of(SectorCount::new(sectors)).unwrap_or_default()
+    }
+
     /// The same table on a card of `size` bytes: what must be written where. Both copies come out
     /// fresh, the backup at the card's very end, and the protective record covers the card.
     ///

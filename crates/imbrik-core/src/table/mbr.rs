@@ -16,7 +16,7 @@
 use super::{Partition, PartitionKind};
 use crate::{
     bytes,
-    error::Result,
+    error::{Error, Result},
     store::{ReadAt, read_up_to},
     units::{ByteOffset, Lba, SectorCount, SectorSize},
 };
@@ -186,6 +186,30 @@ impl Mbr {
     #[must_use]
     pub fn signature(&self) -> u32 {
         bytes::le_u32(&self.record, SIGNATURE).unwrap_or(0)
+    }
+
+    /// The record with partition `number` ending at `end` instead, its start as it was.
+    ///
+    /// # Errors
+    /// [`crate::Class::Unsupported`] when it is no partition of the record's own (a logical one), or
+    /// ends behind what the format can count.
+    pub fn with_end(&self, number: u32, end: ByteOffset) -> Result<Vec<u8>> {
+        let changed = || {
+            let index = usize::try_from(number.checked_sub(1)?).ok().filter(|index| *index < 4)?;
+            let found = entry(&self.record, index)?;
+            let start = self.sector.offset_of(Lba::new(found.first.into()))?;
+            let sectors = self.sector.sectors_in(end.since(start)?).get();
+            let mut record = self.record.clone();
+            let at = index.checked_mul(ENTRY)?.checked_add(ENTRIES)?;
+            // The old way to count ends at 8 GB; this is its word for "further on".
+            bytes::put(&mut record, at.checked_add(5)?, [0xfe, 0xff, 0xff])?;
+            let sectors = u32::try_from(sectors).ok()?;
+            bytes::put(&mut record, at.checked_add(12)?, sectors.to_le_bytes())?;
+            Some(record)
+        };
+        changed().ok_or_else(|| {
+            Error::unsupported(format!("partition {number} cannot end elsewhere in this table"))
+        })
     }
 
     /// The entries as found, containers included.

@@ -17,7 +17,7 @@ use imbrik_core::{
     progress::Watch,
     store::{Counted, ReadAt, Tally},
     transfer::{Differences, check_tiles, compare, sums_of},
-    units::{ByteLen, Span},
+    units::{ByteLen, ByteOffset, Span},
 };
 use serde_json::json;
 use std::{
@@ -219,20 +219,28 @@ fn against_card(
         true => None,
         false => Some(Occupancy::of(image.content(), &survey).state(nothing)?),
     };
-    let plan = Plan::restore(Arc::clone(image.content()), &survey, occupancy.as_ref(), target);
+    let source = session.fleet.host_of(card).open_source(card).state(nothing)?;
+    let source: Arc<dyn ReadAt> = Arc::new(Counted::new(source, tally));
+    let on_card = Survey::of(&*source).state(nothing)?;
+    let content = Arc::clone(image.content());
+    // A card that was filled when it was restored is compared with that.
+    let plan = match (&occupancy, filled_to(&survey, &on_card)) {
+        (Some(occupancy), Some(end)) => {
+            Plan::fill(Arc::clone(&content), &survey, occupancy, target, end)
+                .or_else(|_| Plan::restore(content, &survey, Some(occupancy), target))
+        }
+        _ => Plan::restore(content, &survey, occupancy.as_ref(), target),
+    };
     let plan = plan.map_err(|error| {
         let exit =
             if error.class() == Class::NoRoom { Exit::Mismatch } else { error.class().into() };
         Failure { exit, ..Failure::from(error) }.state(nothing)
     })?;
-    let source = session.fleet.host_of(card).open_source(card).state(nothing)?;
-    let source: Arc<dyn ReadAt> = Arc::new(Counted::new(source, tally));
     // The card as `save` would see it: what is void there, such as an old journal, is no difference.
     let source: Arc<dyn ReadAt> = match exact {
         true => source,
         false => {
-            let survey = Survey::of(&*source).state(nothing)?;
-            let occupancy = Occupancy::of(&source, &survey).state(nothing)?;
+            let occupancy = Occupancy::of(&source, &on_card).state(nothing)?;
             Arc::new(Plan::save(source, &occupancy)?.view)
         }
     };
@@ -240,6 +248,16 @@ fn against_card(
     let places = survey.places_of(&differing.spans);
     let places = places.iter().map(|(place, len)| (place.clone(), len.get())).collect();
     Ok(OnCard { differing, places })
+}
+
+/// Where the last volume of a card was made to end when it was restored, if it was filled: `None`
+/// when it was not, and nothing inside where the card itself tells.
+fn filled_to(image: &Survey, card: &Survey) -> Option<Option<ByteOffset>> {
+    let last = |survey: &Survey| survey.parts.iter().max_by_key(|part| part.span.end()).cloned();
+    let (image, on_card) = (last(image)?, last(card)?);
+    let is_longer = on_card.volume?.size > image.volume?.size;
+    let is_it = image.span.start() == on_card.span.start() && is_longer;
+    is_it.then(|| card.table.is_some().then_some(on_card.span.end()))
 }
 
 /// Where a card differs.

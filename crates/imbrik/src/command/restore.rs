@@ -10,8 +10,9 @@ use crate::{
     session::Session,
 };
 use imbrik_core::{
-    Class,
+    Class, Error,
     card::{Card, Reason, Standing, standing},
+    fs::VolumeKind,
     image::{Image, TileDigest},
     layout::{
         Change, Occupancy, Plan, Reference, Survey, Target, references, table_behind_a_preface,
@@ -50,18 +51,31 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
         true => None,
         false => Some(Occupancy::of(&content, &survey).state(UNTOUCHED)?),
     };
-    let mut plan =
-        Plan::restore(content, &survey, occupancy.as_ref(), target).map_err(|error| {
-            let next = match error.class() {
-                Class::NoRoom => "Use a larger card.",
-                Class::Refused => {
-                    "Get the whole image again; `imbrik check` tells whether it is whole."
-                }
-                Class::Unsupported => "Use a card with sectors of the same size.",
-                _ => "",
-            };
-            Failure::from(error).state(UNTOUCHED).next(next)
-        })?;
+    let made = match (&occupancy, args.fill) {
+        (None, true) => {
+            return Err(Failure::refused("an exact image stays as it is, to the byte")
+                .state(UNTOUCHED)
+                .next("Leave --fill out."));
+        }
+        (Some(occupancy), true) => {
+            Plan::fill(content, &survey, occupancy, target, None).map_err(|error| {
+                Error::new(error.class(), format!("the last volume cannot grow: {error}"))
+            })
+        }
+        (occupancy, false) => Plan::restore(content, &survey, occupancy.as_ref(), target),
+    };
+    let mut plan = made.map_err(|error| {
+        let next = match error.class() {
+            Class::NoRoom => "Use a larger card.",
+            Class::Refused => {
+                "Get the whole image again; `imbrik check` tells whether it is whole."
+            }
+            Class::Unsupported if args.fill => "Leave --fill out, and it keeps its size.",
+            Class::Unsupported => "Use a card with sectors of the same size.",
+            _ => "",
+        };
+        Failure::from(error).state(UNTOUCHED).next(next)
+    })?;
     if args.wipe {
         plan.view = plan.view.wiped();
     }
@@ -250,6 +264,9 @@ impl Journey<'_> {
         for change in self.plan.changes.iter().map(change) {
             out.line(&format!("  {change}"));
         }
+        if let Some(part) = self.could_fill() {
+            out.line(&format!("  with --fill, {part} would take them"));
+        }
         out.line("");
         out.line(&format!("{}{}", strong("The image"), self.about_the_image()));
         for line in start_lines(out, &strong("Will it start?"), &self.references) {
@@ -265,6 +282,18 @@ impl Journey<'_> {
         }
         out.line(&format!("{}{likely}", strong("Likely time")));
         out.line("");
+    }
+
+    /// The last volume, when it could grow into room that is left as it is.
+    fn could_fill(&self) -> Option<String> {
+        let is_left = |change: &Change| matches!(change, Change::TailUnused(_));
+        if self.into.is_some() || !self.plan.changes.iter().any(is_left) {
+            return None;
+        }
+        let last = self.survey.parts.iter().max_by_key(|part| part.span.end())?;
+        let kind = last.volume.as_ref()?.kind;
+        let is_ext = matches!(kind, VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4);
+        is_ext.then(|| last.full_title())
     }
 
     fn show_content(&self, content: &Survey) {
@@ -489,6 +518,9 @@ fn change(change: &Change) -> String {
         Change::TailUnused(len) => format!("{} behind it are left as they are", size::short(*len)),
         Change::TailCleared(len) => {
             format!("{} at the card's end are cleared of old headers", size::short(*len))
+        }
+        Change::Grown { title, from, to } => {
+            format!("{title} grows from {} to {}", size::short(*from), size::short(*to))
         }
         Change::TailCut(len) => {
             format!("{} behind the last partition do not fit and are left out", size::both(*len))

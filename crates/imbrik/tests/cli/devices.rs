@@ -418,3 +418,31 @@ fn a_journal_that_ends_in_fast_commits_is_kept_and_not_dropped() {
     let mount = Mount::of(&device, bench.path("b"), "noatime");
     assert_eq!(fs::read(mount.0.join("reading-19")).unwrap(), noise(5000));
 }
+
+#[test]
+fn the_kernel_writes_to_a_volume_that_filled_a_card() {
+    if !is_root("the_kernel_writes_to_a_volume_that_filled_a_card") {
+        return;
+    }
+    let bench = Bench::empty();
+    let file = real_card(&bench);
+    let card = Loop::on(&file);
+    bench.good(&format!("save {} hive.img.zst", card.name()));
+    sized(&bench.path("bigger"), SIZE * 4);
+    let bigger = Loop::on(&bench.path("bigger"));
+    let words = format!("restore hive.img.zst {} --yes --allow-fixed --fill", bigger.name());
+    bench.good(&words);
+    bench.good(&format!("check hive.img.zst --against {}", bigger.name()));
+    let (old, new) = (Loop::at(&file, ROOT), Loop::at(&bench.path("bigger"), ROOT));
+    let before = Mount::of(&old, bench.path("before"), "ro,noload");
+    let after = Mount::of(&new, bench.path("after"), "noatime");
+    assert_eq!(tree(&before.0), tree(&after.0));
+    // More than the old volume could hold at all.
+    for number in 0..100 {
+        fs::write(after.0.join(format!("new-{number}")), noise(12 << 20)).unwrap();
+    }
+    let free = tool!("df", "--output=avail", "-k", after.0);
+    assert!(free.lines().last().unwrap().trim().parse::<u64>().unwrap() > 100_000, "{free}");
+    drop(after);
+    tool!("e2fsck", "-fn", new.0);
+}

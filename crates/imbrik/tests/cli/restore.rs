@@ -218,3 +218,71 @@ fn a_table_in_other_sectors_is_refused() {
     bench.imbrik("restore hive.img.zst rack:b --yes").expect(1).says("sectors of 4096 bytes");
     assert!(is_stale(&bench));
 }
+
+/// A card of `size` bytes full of old bytes in slot `b`.
+fn with_bigger(size: u64, table: &str) -> Bench {
+    let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {size}\n"));
+    if table == "gpt" {
+        let line = "label: gpt\nstart=2048,size=32768,type=U\nstart=34816,size=90000,type=L\n";
+        let card = bench.path("rack/a.img");
+        let bytes = fs::read(&card).unwrap();
+        fs::write(bench.path("table"), line).unwrap();
+        let script = format!(
+            "truncate -s {CARD} {0} && sfdisk -q {0} < {1}",
+            card.display(),
+            bench.path("table").display()
+        );
+        tool!("sh", "-c", script);
+        put(&card, 2048 * 512, &bytes[2048 * 512..34816 * 512]);
+        let ext = bench.path("ext");
+        crate::harness::sized(&ext, 90000 * 512);
+        tool!("mkfs.ext4", "-q", "-L", "hive-07", ext);
+        put(&card, 34816 * 512, &fs::read(&ext).unwrap());
+    }
+    fs::write(bench.path("rack/b.img"), vec![0xee; size as usize]).unwrap();
+    bench.good("save rack:a hive.img.zst");
+    bench
+}
+
+#[test]
+fn the_last_volume_fills_a_bigger_card_when_that_is_asked_for() {
+    for table in ["mbr", "gpt"] {
+        let size = CARD * 3 + 512 * 7;
+        let bench = with_bigger(size, table);
+        bench.good("restore hive.img.zst rack:b --plan").shows("--fill");
+        let plan = bench.good("restore hive.img.zst rack:b --plan --fill");
+        plan.shows("partition 2 (ext4, hive-07) grows from");
+        bench.good("restore hive.img.zst rack:b --yes --fill");
+        bench.good("check hive.img.zst --against rack:b");
+        let card = bench.path("rack/b.img");
+        tool!("sfdisk", "--verify", card);
+        if table == "gpt" {
+            assert!(tool!("sgdisk", "-v", card).contains("No problems found"));
+        }
+        let bytes = fs::read(&card).unwrap();
+        let shown = bench.good("show rack:b --json").json();
+        let part = &shown["content"]["partitions"][1];
+        let (start, len) = (part["start"].as_u64().unwrap(), part["size"].as_u64().unwrap());
+        assert!(start + len > size - (2 << 20), "{table}: {part}");
+        assert!(part["volume"]["size"].as_u64().unwrap() > len - (1 << 20), "{table}: {part}");
+        fs::write(bench.path("ext"), &bytes[start as usize..(start + len) as usize]).unwrap();
+        tool!("e2fsck", "-fn", bench.path("ext"));
+        // The gap in front is as it was, and so is the first volume.
+        let before = bench.bytes("rack/a.img");
+        assert!(bytes[512 * 64..2048 * 512] == before[512 * 64..2048 * 512], "{table}");
+        fs::write(bench.path("fat"), &bytes[2048 * 512..34816 * 512]).unwrap();
+        tool!("fsck.fat", "-n", bench.path("fat"));
+    }
+}
+
+#[test]
+fn what_cannot_fill_a_card_is_refused_with_the_reason() {
+    let bench = with_bigger(CARD * 2, "mbr");
+    let before = bench.bytes("rack/b.img");
+    bench.good("save rack:a boot.img --only 1");
+    bench.imbrik("restore boot.img rack:b --fill --yes").expect(1).says("FAT16 cannot grow yet");
+    bench.good("save rack:a exact.img.zst --exact");
+    bench.imbrik("restore exact.img.zst rack:b --fill --yes").expect(4).says("stays as it is");
+    bench.imbrik("restore hive.img.zst rack:a --fill --yes").expect(1).says("no room behind");
+    assert!(bench.bytes("rack/b.img") == before);
+}

@@ -86,25 +86,29 @@ impl Group {
     pub(super) fn decode(raw: &[u8], number: u64, superblock: &Superblock) -> Result<Self> {
         let decoded = Self::fields(raw, superblock);
         let group = decoded.ok_or_else(|| Error::corrupt("a group descriptor is cut short"))?;
-        let number32 = u32::try_from(number).unwrap_or(u32::MAX).to_le_bytes();
         let found = bytes::le_u16(raw, CHECKSUM_AT).unwrap_or(0);
-        let before = raw.get(..CHECKSUM_AT).unwrap_or_default();
-        let behind = raw.get(0x20..).unwrap_or_default();
-        let computed = if superblock.has_metadata_csum() {
-            let crc = crc32c(crc32c(superblock.seed, &number32), before);
-            let crc = crc32c(crc32c(crc, &[0, 0]), behind);
-            u16::try_from(crc & 0xffff).ok()
-        } else if superblock.has_group_checksums() {
-            let crc = crc16(crc16(crc16(!0, &superblock.uuid), &number32), before);
-            Some(crc16(crc, behind))
-        } else {
-            None
-        };
-        match computed {
+        match Self::checksum(raw, number, superblock) {
             Some(computed) if computed != found => Err(Error::corrupt(format!(
                 "group {number}: descriptor checksum is {found:#06x}, computed {computed:#06x}"
             ))),
             _ => Ok(group),
+        }
+    }
+
+    /// The checksum that the descriptor of group `number` must have; `None` when it has none.
+    pub(super) fn checksum(raw: &[u8], number: u64, superblock: &Superblock) -> Option<u16> {
+        let number = u32::try_from(number).unwrap_or(u32::MAX).to_le_bytes();
+        let before = raw.get(..CHECKSUM_AT).unwrap_or_default();
+        let behind = raw.get(0x20..).unwrap_or_default();
+        if superblock.has_metadata_csum() {
+            let crc = crc32c(crc32c(superblock.seed, &number), before);
+            let crc = crc32c(crc32c(crc, &[0, 0]), behind);
+            u16::try_from(crc & 0xffff).ok()
+        } else if superblock.has_group_checksums() {
+            let crc = crc16(crc16(crc16(!0, &superblock.uuid), &number), before);
+            Some(crc16(crc, behind))
+        } else {
+            None
         }
     }
 

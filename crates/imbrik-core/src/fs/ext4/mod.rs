@@ -3,6 +3,7 @@
 
 mod checksum;
 mod group;
+mod grow;
 mod inode;
 mod journal;
 mod map;
@@ -11,6 +12,7 @@ mod settle;
 mod superblock;
 mod usage;
 
+pub(super) use grow::grow;
 pub(super) use settle::settle;
 pub(super) use usage::usage;
 

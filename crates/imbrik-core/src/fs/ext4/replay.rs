@@ -21,7 +21,7 @@ use crate::{
     bytes,
     error::{Error, Result},
     store::{ReadAt, read_up_to},
-    units::{ByteLen, ByteOffset},
+    units::{ByteLen, ByteOffset, Span},
 };
 use std::collections::BTreeMap;
 
@@ -491,14 +491,23 @@ impl<S: ReadAt> Replayed<S> {
         Self { store, block_len, blocks }
     }
 
+    /// `store` as it is, to be changed by [`Replayed::put`].
+    pub(super) fn plain(store: S, block_len: u64) -> Self {
+        Self { store, block_len, blocks: BTreeMap::new() }
+    }
+
+    /// Where the blocks lie whose content is not the one in their place, in order.
+    pub(super) fn changed_spans(&self) -> Vec<Span> {
+        let place = |block: u64| ByteOffset::new(block.saturating_mul(self.block_len));
+        self.blocks
+            .keys()
+            .map(|block| Span::between(place(*block), place(block.saturating_add(1))))
+            .collect()
+    }
+
     /// Gives `block` the content `bytes`.
     pub(super) fn put(&mut self, block: u64, bytes: Vec<u8>) {
         self.blocks.insert(block, Newer::Made(bytes));
-    }
-
-    /// The blocks whose content is not the one in their place, in order.
-    pub(super) fn changed(&self) -> impl Iterator<Item = u64> + '_ {
-        self.blocks.keys().copied()
     }
 
     /// Reads `block` from byte `inside` on.
@@ -583,7 +592,9 @@ mod tests {
             let found = read_vec(&replayed, ByteOffset::new(from as u64), to - from).unwrap();
             assert_eq!(found, plain[from..to], "{from} to {to}");
         }
-        assert_eq!(replayed.changed().collect::<Vec<_>>(), [1, 2, 4]);
+        let starts: Vec<_> =
+            replayed.changed_spans().iter().map(|span| span.start().get()).collect();
+        assert_eq!(starts, [512, 1024, 2048]);
     }
 
     #[test]

@@ -10,7 +10,7 @@ use crate::{
     error::{Error, Result},
     fs::Settled,
     store::{ReadAt, read_vec},
-    units::{ByteLen, ByteOffset, Span, joined},
+    units::{ByteOffset, joined},
 };
 use std::sync::Arc;
 
@@ -48,11 +48,7 @@ pub(in crate::fs) fn settle(store: Arc<dyn ReadAt>) -> Result<Option<Settled>> {
     let raw = block.get_mut(inside..inside.saturating_add(Superblock::LEN)).unwrap_or_default();
     settle_superblock(raw, &newer, free_blocks, free_inodes);
     replayed.put(number, block);
-    let blocks = replayed.changed().map(|block| {
-        let start = ByteOffset::new(block.saturating_mul(superblock.block_len));
-        Span::between(start, start.saturating_add(ByteLen::new(superblock.block_len)))
-    });
-    let rewritten = joined(blocks.collect());
+    let rewritten = joined(replayed.changed_spans());
     Ok(Some(Settled { store: Arc::new(replayed), rewritten }))
 }
 

@@ -10,6 +10,7 @@ use crate::{
 
 const MAGIC: u16 = 0xef53;
 const COMPAT_HAS_JOURNAL: u32 = 0x4;
+const COMPAT_RESIZE_INODE: u32 = 0x10;
 const COMPAT_SPARSE_SUPER2: u32 = 0x200;
 /// Incompatible features that ext3 knows: filetype, recover, journal_dev, meta_bg.
 const INCOMPAT_OF_EXT3: u32 = 0x2 | 0x4 | 0x8 | 0x10;
@@ -220,6 +221,58 @@ impl Superblock {
 
     pub(super) fn is_64bit(&self) -> bool {
         self.incompat & INCOMPAT_64BIT != 0
+    }
+
+    /// Whether groups can be added at its end.
+    ///
+    /// # Errors
+    /// [`crate::Class::Unsupported`] with the feature that is in the way.
+    pub(super) fn can_grow(&self) -> Result<()> {
+        let why = if self.cluster_blocks != 1 {
+            "it uses clusters of blocks (bigalloc)"
+        } else if self.uses_meta_bg() {
+            "its descriptors are spread over its groups (meta_bg)"
+        } else if self.compat & COMPAT_SPARSE_SUPER2 != 0 {
+            "its copies of the superblock are at its end (sparse_super2)"
+        } else {
+            return Ok(());
+        };
+        Err(Error::unsupported(why))
+    }
+
+    /// The same volume with `blocks`, or a few less where its last group would have less than
+    /// `room` blocks for files; never more than the format can count.
+    pub(super) fn with_blocks(&self, blocks: u64, room: u64) -> Self {
+        let most = if self.is_64bit() { u64::MAX } else { u64::from(u32::MAX) };
+        let mut new = Self { blocks: blocks.min(most), ..self.clone() };
+        let last = new.groups().saturating_sub(1);
+        let needs = new.leading_blocks(last).saturating_add(self.metadata_blocks_a_group());
+        if last >= self.groups() && new.group_len(last) < needs.saturating_add(room) {
+            new.blocks = new.group_start(last);
+        }
+        new
+    }
+
+    /// How many blocks the descriptors take.
+    pub(super) fn descriptor_blocks(&self) -> u64 {
+        self.groups().div_ceil(self.descriptors_a_block())
+    }
+
+    /// How many inodes there are.
+    pub(super) fn inodes(&self) -> u64 {
+        self.groups().saturating_mul(self.inodes_per_group)
+    }
+
+    /// Whether an inode holds the blocks reserved for more descriptors.
+    pub(super) fn has_resize_inode(&self) -> bool {
+        self.compat & COMPAT_RESIZE_INODE != 0
+    }
+
+    /// The part of a block bitmap that its checksum covers.
+    pub(super) fn covered<'b>(&self, bitmap: &'b [u8]) -> &'b [u8] {
+        let all = self.blocks_per_group.checked_div(self.cluster_blocks).unwrap_or(0);
+        let len = usize::try_from(all.div_ceil(8)).unwrap_or(usize::MAX);
+        bitmap.get(..len).unwrap_or(bitmap)
     }
 
     /// Whether two superblocks describe the same layout.

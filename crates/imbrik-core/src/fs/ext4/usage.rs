@@ -124,10 +124,7 @@ impl Bitmaps<'_> {
         }
         let bitmap = self.read_block(group.block_bitmap)?;
         let cluster = superblock.cluster_blocks;
-        let all = superblock.blocks_per_group.checked_div(cluster).unwrap_or(0);
-        let covered = usize::try_from(all.div_ceil(8)).unwrap_or(usize::MAX);
-        let covered = bitmap.get(..covered).unwrap_or(&bitmap);
-        group.check_block_bitmap(covered, number, superblock)?;
+        group.check_block_bitmap(superblock.covered(&bitmap), number, superblock)?;
         let clusters = superblock.group_len(number).div_ceil(cluster);
         let mut in_use = 0u64;
         for (first, count) in runs(&bitmap, clusters) {
