@@ -7,6 +7,7 @@ mod buffer;
 mod counted;
 mod faulty;
 mod file;
+mod remembered;
 mod sparse;
 mod window;
 
@@ -14,6 +15,7 @@ pub use buffer::{ALIGNMENT, Buffer, Pool};
 pub use counted::{Counted, Tally};
 pub use faulty::{Faults, Faulty, Flaky};
 pub use file::FileStore;
+pub use remembered::Remembered;
 pub use sparse::SparseStore;
 pub use window::Window;
 

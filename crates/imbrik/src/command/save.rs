@@ -15,7 +15,7 @@ use imbrik_core::{
     image::{ListedPart, Manifest, Pack},
     layout::{Occupancy, Part, Plan, Survey},
     progress::Watch,
-    store::{Counted, ReadAt, Tally, Window},
+    store::{Counted, ReadAt, Remembered, Tally, Window},
     transfer::{Saved, save},
     units::{ByteLen, Span},
 };
@@ -26,6 +26,9 @@ use std::{
     sync::Arc,
     time::{Duration, Instant},
 };
+
+/// How much of a card's metadata is kept between the survey and the copy.
+const MOST_REMEMBERED: ByteLen = ByteLen::mib(24);
 
 const UNTOUCHED: &str = "Nothing was read or written.";
 
@@ -40,7 +43,8 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     make_still(session, &card, args.unmount)?;
     let tally = Tally::default();
     let source = session.fleet.host_of(&card).open_source(&card).state(UNTOUCHED)?;
-    let source: Arc<dyn ReadAt> = Arc::new(Counted::new(source, &tally));
+    let source: Arc<dyn ReadAt> =
+        Arc::new(Remembered::new(Counted::new(source, &tally), MOST_REMEMBERED));
     let survey = Survey::of(&*source).state("Nothing was written.")?;
     let part = args.only.as_deref().map(|name| resolve::part(&survey, name, &card.path));
     let part = part.transpose().state("Nothing was written.")?;

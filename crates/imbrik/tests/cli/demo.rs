@@ -20,3 +20,12 @@ fn the_demo_runs_twice_and_spares_a_folder_that_is_not_its_own() {
     bench.imbrik("demo mine").expect(4).says("in use by something else");
     assert_eq!(bench.list("mine"), ["letter"]);
 }
+
+#[test]
+fn the_demo_card_is_read_but_once() {
+    let bench = Bench::empty();
+    bench.good("demo");
+    let saved = bench.good("--rack imbrik-demo/rack save rack:a x.img.zst --json").json();
+    let (read, used) = (saved["card_bytes_read"].as_u64(), saved["used_bytes"].as_u64());
+    assert!(read.unwrap() * 100 <= used.unwrap() * 105, "{saved}");
+}
