@@ -1,16 +1,16 @@
 //! The journal of an ext volume: where its blocks are, and whether they are void.
 
-use super::{inode::Reader, superblock::Superblock};
+use super::{
+    inode::Reader,
+    replay::{JOURNAL_INODE, MAGIC},
+    superblock::Superblock,
+};
 use crate::{
     bytes,
     error::Result,
     store::{ReadAt, read_up_to},
     units::Span,
 };
-
-const JOURNAL_INODE: u32 = 8;
-/// `JBD2_MAGIC_NUMBER`, big-endian like everything in a journal.
-const JOURNAL_MAGIC: u32 = 0xc03b_3998;
 
 /// The blocks of a clean journal's body: all but its own superblock. Empty when anything about it
 /// is out of the ordinary, since then it is better read than cleared.
@@ -30,7 +30,7 @@ pub(super) fn void_body(store: &dyn ReadAt, superblock: &Superblock) -> Result<V
     let Some(head) = superblock.span(first.physical, 1) else { return Ok(Vec::new()) };
     let head = read_up_to(store, head.start(), 1024)?;
     let s_start = bytes::array(&head, 0x1c).map(u32::from_be_bytes);
-    if bytes::array(&head, 0).map(u32::from_be_bytes) != Some(JOURNAL_MAGIC) || s_start != Some(0) {
+    if bytes::array(&head, 0).map(u32::from_be_bytes) != Some(MAGIC) || s_start != Some(0) {
         return Ok(Vec::new());
     }
     let body = extents.iter().map(|extent| {

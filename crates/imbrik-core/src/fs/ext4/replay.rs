@@ -26,8 +26,8 @@ use crate::{
 use std::collections::BTreeMap;
 
 /// `JBD2_MAGIC_NUMBER`.
-const MAGIC: u32 = 0xc03b_3998;
-const JOURNAL_INODE: u32 = 8;
+pub(super) const MAGIC: u32 = 0xc03b_3998;
+pub(super) const JOURNAL_INODE: u32 = 8;
 const DESCRIPTOR: u32 = 1;
 const COMMIT: u32 = 2;
 const REVOKE: u32 = 5;
