@@ -18,8 +18,9 @@ pub use usage::Usage;
 
 use crate::{
     error::{Class, Error, Result},
+    progress::Cancel,
     store::ReadAt,
-    units::{ByteLen, Span, joined},
+    units::{ByteLen, ByteOffset, Span, joined},
 };
 use std::{fmt, sync::Arc};
 
@@ -146,6 +147,43 @@ pub struct Settled {
     pub rewritten: Vec<Span>,
 }
 
+/// How large a volume is to become.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Goal {
+    /// So many bytes, or a little less: only whole blocks count, and a last group that would be too
+    /// short for what it must hold is left out.
+    Size(ByteLen),
+    /// As small as its content allows, with so many bytes of room more.
+    Smallest {
+        /// Bytes.
+        room: ByteLen,
+    },
+}
+
+/// Blocks of a reshaped volume that come from elsewhere in its source.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Moved {
+    /// Where they are now, in bytes from the volume's start.
+    pub to: Span,
+    /// Where they were.
+    pub from: ByteOffset,
+}
+
+/// A volume at another size, as a view.
+#[derive(Clone)]
+pub struct Reshaped {
+    /// The whole volume, readable, and where it holds metadata that were made anew or are at hand.
+    pub settled: Settled,
+    /// What comes from elsewhere in the source, in order; the rest is where it was.
+    pub moved: Vec<Moved>,
+    /// How many bytes had to move: what lies behind the new end, or where metadata stand now.
+    pub had_to_move: ByteLen,
+    /// How many bytes get a new place.
+    pub copied: ByteLen,
+    /// How many inodes get another number, since their groups go.
+    pub inodes_moved: u64,
+}
+
 /// What a close look at a volume found.
 #[derive(Clone)]
 pub struct Examined {
@@ -227,6 +265,56 @@ pub fn grow(store: &Arc<dyn ReadAt>, volume: &Volume, new_len: ByteLen) -> Resul
     grown.rewritten.extend(now.settled.into_iter().flat_map(|settled| settled.rewritten));
     grown.rewritten = joined(grown.rewritten);
     Ok(Examined { state: State::Clean, usage, settled: Some(grown), least })
+}
+
+/// The volume in `store`, `volume`, at another size, as a view of the store: nothing in the store
+/// changes, and no copy of its data is made. The tree is the same to the last attribute.
+///
+/// The source is looked at closely beforehand, every inode of it, and so is what comes out: each
+/// checksum, each bitmap against each reachable block, and the content against the source's.
+/// Answers the view with what is in use of it.
+///
+/// ```no_run
+/// use imbrik_core::{fs, progress::Cancel, store::{FileStore, ReadAt}, units::ByteLen};
+/// use std::{path::Path, sync::Arc};
+///
+/// # fn main() -> imbrik_core::Result<()> {
+/// let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(Path::new("hive-07.ext4"))?);
+/// let volume = fs::recognise(&*store)?.expect("it holds a volume");
+/// let goal = fs::Goal::Smallest { room: ByteLen::mib(64) };
+/// let (reshaped, found) = fs::reshape(&store, &volume, goal, &Cancel::new())?;
+/// println!("{} instead of {}", reshaped.settled.store.size(), store.size());
+/// println!("{} are in use", found.usage.in_use());
+/// # Ok(())
+/// # }
+/// ```
+///
+/// # Errors
+/// - When the store cannot be read, or `cancel` was requested.
+/// - [`Class::Unsupported`] with the kind or the feature that is in the way, and
+///   [`Class::Corrupt`] with the first contradiction in the volume.
+/// - [`Class::NoRoom`] when the content doesn't fit, with the missing bytes.
+pub fn reshape(
+    store: &Arc<dyn ReadAt>,
+    volume: &Volume,
+    goal: Goal,
+    cancel: &Cancel,
+) -> Result<(Reshaped, Examined)> {
+    if !matches!(volume.kind, VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4) {
+        return Err(Error::unsupported(format!("{} cannot be reshaped yet", volume.kind)));
+    }
+    let now = examine(store, volume)?;
+    if let Some(why) = now.usage.whole_because {
+        return Err(Error::unsupported(why));
+    }
+    let base = now.settled.as_ref().map_or(store, |settled| &settled.store);
+    let reshaped = ext4::reshape(Arc::clone(base), goal, cancel)?;
+    let (usage, least) = ext4::usage(&*reshaped.settled.store)?;
+    if let Some(why) = usage.whole_because {
+        return Err(Error::corrupt(format!("the reshaped volume would be wrong: {why}")));
+    }
+    let settled = Some(reshaped.settled.clone());
+    Ok((reshaped, Examined { state: State::Clean, usage, settled, least }))
 }
 
 /// The small file at `path` (names from the root down) in `volume`, which stands in `store`, up to

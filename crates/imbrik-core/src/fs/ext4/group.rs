@@ -17,8 +17,12 @@ use crate::{
     units::ByteLen,
 };
 
-const INODE_UNINIT: u16 = 0x1;
-const BLOCK_UNINIT: u16 = 0x2;
+/// The group's inode bitmap and table were never used.
+pub(super) const INODE_UNINIT: u16 = 0x1;
+/// The group's block bitmap was never written, so that its content is implied.
+pub(super) const BLOCK_UNINIT: u16 = 0x2;
+/// The never-used part of the group's inode table is zeros.
+pub(super) const INODE_ZEROED: u16 = 0x4;
 const CHECKSUM_AT: usize = 0x1e;
 
 /// A descriptor whose checksum is right.
@@ -30,16 +34,36 @@ pub(super) struct Group {
     /// In clusters.
     pub(super) free_clusters: u64,
     pub(super) free_inodes: u64,
+    pub(super) used_directories: u64,
+    /// As found; they mean something only with group checksums.
+    pub(super) flags: u16,
     /// Whether the block bitmap was never written, so that its content is implied.
     pub(super) is_block_uninit: bool,
     /// How many inodes at the end of the table were never used; `None` when the descriptors don't
     /// tell.
     pub(super) unused_inodes: Option<u64>,
-    block_bitmap_checksum: u32,
-    has_wide_checksum: bool,
+    pub(super) block_bitmap_checksum: u32,
+    pub(super) inode_bitmap_checksum: u32,
 }
 
 impl Group {
+    /// A descriptor of zeros.
+    pub(super) fn empty() -> Self {
+        Self {
+            block_bitmap: 0,
+            inode_bitmap: 0,
+            inode_table: 0,
+            free_clusters: 0,
+            free_inodes: 0,
+            used_directories: 0,
+            flags: 0,
+            is_block_uninit: false,
+            unused_inodes: None,
+            block_bitmap_checksum: 0,
+            inode_bitmap_checksum: 0,
+        }
+    }
+
     /// Reads the descriptor of group `number`.
     ///
     /// # Errors
@@ -134,11 +158,74 @@ impl Group {
             inode_table: wide_u32(0x8, 0x28)?,
             free_clusters: wide_u16(0xc, 0x2c)?.into(),
             free_inodes: wide_u16(0xe, 0x2e)?.into(),
+            used_directories: wide_u16(0x10, 0x30)?.into(),
+            flags,
             is_block_uninit: tells && flags & BLOCK_UNINIT != 0,
             unused_inodes: tells.then_some(never_used),
             block_bitmap_checksum: wide_u16(0x18, 0x38)?,
-            has_wide_checksum: is_wide,
+            inode_bitmap_checksum: wide_u16(0x1a, 0x3a)?,
         })
+    }
+
+    /// Puts what this says into `raw`, the descriptor of group `number`, and makes its checksum
+    /// anew. What is not understood stays as it stands there.
+    ///
+    /// # Errors
+    /// When a number has no room in a descriptor of this length.
+    pub(super) fn encode(&self, raw: &mut [u8], number: u64, of: &Superblock) -> Result<()> {
+        let is_wide = of.descriptor_len >= 64;
+        let mut put_u32 = |low: usize, high: usize, value: u64| {
+            let half = |value: u64| u32::try_from(value).ok().map(u32::to_le_bytes);
+            bytes::put(raw, low, half(value & u64::from(u32::MAX))?)?;
+            match (is_wide, value >> 32) {
+                (true, value) => bytes::put(raw, high, half(value)?),
+                (false, 0) => Some(()),
+                _ => None,
+            }
+        };
+        let mut done = put_u32(0x0, 0x20, self.block_bitmap)
+            .and_then(|()| put_u32(0x4, 0x24, self.inode_bitmap))
+            .and_then(|()| put_u32(0x8, 0x28, self.inode_table));
+        let mut put_u16 = |low: usize, high: usize, value: u64| {
+            let half = |value: u64| u16::try_from(value & 0xffff).ok().map(u16::to_le_bytes);
+            done = done.and_then(|()| bytes::put(raw, low, half(value)?));
+            if is_wide {
+                done = done.and_then(|()| bytes::put(raw, high, half(value >> 16)?));
+            }
+        };
+        put_u16(0xc, 0x2c, self.free_clusters);
+        put_u16(0xe, 0x2e, self.free_inodes);
+        put_u16(0x10, 0x30, self.used_directories);
+        if let Some(unused) = self.unused_inodes {
+            put_u16(0x1c, 0x32, unused);
+        }
+        if of.has_metadata_csum() {
+            put_u16(0x18, 0x38, self.block_bitmap_checksum.into());
+            put_u16(0x1a, 0x3a, self.inode_bitmap_checksum.into());
+        }
+        done = done.and_then(|()| bytes::put(raw, 0x12, self.flags.to_le_bytes()));
+        if let Some(sum) = Self::checksum(raw, number, of) {
+            done = done.and_then(|()| bytes::put(raw, CHECKSUM_AT, sum.to_le_bytes()));
+        }
+        done.ok_or_else(|| Error::corrupt(format!("group {number}: its descriptor is too small")))
+    }
+
+    /// Compares the inode bitmap with its checksum.
+    pub(super) fn check_inode_bitmap(
+        &self,
+        bitmap: &[u8],
+        number: u64,
+        superblock: &Superblock,
+    ) -> Result<()> {
+        let mask = if superblock.descriptor_len >= 64 { u32::MAX } else { 0xffff };
+        let computed = crc32c(superblock.seed, superblock.covered_inodes(bitmap)) & mask;
+        match superblock.has_metadata_csum() && computed != self.inode_bitmap_checksum & mask {
+            false => Ok(()),
+            true => Err(Error::corrupt(format!(
+                "group {number}: inode bitmap checksum is {:#x}, computed {computed:#x}",
+                self.inode_bitmap_checksum
+            ))),
+        }
     }
 
     /// Compares the block bitmap with its checksum; `bitmap` holds one bit a cluster of a group.
@@ -148,7 +235,7 @@ impl Group {
         number: u64,
         superblock: &Superblock,
     ) -> Result<()> {
-        let mask = if self.has_wide_checksum { u32::MAX } else { 0xffff };
+        let mask = if superblock.descriptor_len >= 64 { u32::MAX } else { 0xffff };
         let computed = crc32c(superblock.seed, bitmap) & mask;
         match superblock.has_metadata_csum() && computed != self.block_bitmap_checksum & mask {
             false => Ok(()),

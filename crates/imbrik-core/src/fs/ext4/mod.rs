@@ -8,11 +8,13 @@ mod inode;
 mod journal;
 mod map;
 mod replay;
+mod reshape;
 mod settle;
 mod superblock;
 mod usage;
 
 pub(super) use grow::grow;
+pub(super) use reshape::reshape;
 pub(super) use settle::settle;
 pub(super) use usage::usage;
 

@@ -468,6 +468,19 @@ fn head_checksum(head: &[u8]) -> u32 {
     crc32c(sum, behind.unwrap_or_default())
 }
 
+/// Says that a clean journal has `blocks` blocks; `None` when that is no journal's superblock.
+pub(super) fn put_journal_len(head: &mut [u8], blocks: u32) -> Option<()> {
+    let version = be_u32(head, 4).filter(|_| be_u32(head, 0) == Some(MAGIC))?;
+    bytes::put(head, 0x10, blocks.to_be_bytes())?;
+    let has_checksum =
+        version == 4 && be_u32(head, 0x28)? & (INCOMPAT_CSUM_V2 | INCOMPAT_CSUM_V3) != 0;
+    if has_checksum {
+        let sum = head_checksum(head);
+        bytes::put(head, 0xfc, sum.to_be_bytes())?;
+    }
+    Some(())
+}
+
 /// A volume as it is after a replay.
 pub(super) struct Replayed<S> {
     store: S,

@@ -12,12 +12,29 @@ const MAGIC: u16 = 0xef53;
 const COMPAT_HAS_JOURNAL: u32 = 0x4;
 const COMPAT_RESIZE_INODE: u32 = 0x10;
 const COMPAT_SPARSE_SUPER2: u32 = 0x200;
+const COMPAT_FAST_COMMIT: u32 = 0x400;
+const COMPAT_STABLE_INODES: u32 = 0x800;
+const COMPAT_ORPHAN_FILE: u32 = 0x1000;
+/// Compatible features that a reshape takes care of: dir_prealloc, has_journal, ext_attr,
+/// resize_inode, dir_index, sparse_super2, fast_commit, stable_inodes, orphan_file.
+const COMPAT_RESHAPED: u32 = 0x1
+    | COMPAT_HAS_JOURNAL
+    | 0x8
+    | COMPAT_RESIZE_INODE
+    | 0x20
+    | COMPAT_SPARSE_SUPER2
+    | COMPAT_FAST_COMMIT
+    | COMPAT_STABLE_INODES
+    | COMPAT_ORPHAN_FILE;
 /// Incompatible features that ext3 knows: filetype, recover, journal_dev, meta_bg.
 const INCOMPAT_OF_EXT3: u32 = 0x2 | 0x4 | 0x8 | 0x10;
 const INCOMPAT_RECOVER: u32 = 0x4;
 const INCOMPAT_JOURNAL_DEV: u32 = 0x8;
 const INCOMPAT_META_BG: u32 = 0x10;
 const INCOMPAT_64BIT: u32 = 0x80;
+const INCOMPAT_MMP: u32 = 0x100;
+const INCOMPAT_FLEX_BG: u32 = 0x200;
+const INCOMPAT_EA_INODE: u32 = 0x400;
 const INCOMPAT_CSUM_SEED: u32 = 0x2000;
 /// Incompatible features that change nothing about which blocks are in use, or that are handled:
 /// filetype, meta_bg, extents, 64bit, mmp, flex_bg, ea_inode, csum_seed, largedir, inline_data,
@@ -37,9 +54,28 @@ const INCOMPAT_KNOWN: u32 = 0x2
 /// Read-only-compatible features that ext3 knows: sparse_super, large_file, btree_dir.
 const RO_COMPAT_OF_EXT3: u32 = 0x1 | 0x2 | 0x4;
 const RO_COMPAT_SPARSE_SUPER: u32 = 0x1;
+const RO_COMPAT_HUGE_FILE: u32 = 0x8;
 const RO_COMPAT_GDT_CSUM: u32 = 0x10;
+const RO_COMPAT_QUOTA: u32 = 0x100;
 const RO_COMPAT_BIGALLOC: u32 = 0x200;
 const RO_COMPAT_METADATA_CSUM: u32 = 0x400;
+const RO_COMPAT_ORPHAN_PRESENT: u32 = 0x1_0000;
+/// Read-only-compatible features that a reshape takes care of: sparse_super, large_file, btree_dir,
+/// huge_file, uninit_bg, dir_nlink, extra_isize, quota, metadata_csum, readonly, project, verity,
+/// orphan_present.
+const RO_COMPAT_RESHAPED: u32 = 0x1
+    | 0x2
+    | 0x4
+    | RO_COMPAT_HUGE_FILE
+    | RO_COMPAT_GDT_CSUM
+    | 0x20
+    | 0x40
+    | RO_COMPAT_QUOTA
+    | RO_COMPAT_METADATA_CSUM
+    | 0x1000
+    | 0x2000
+    | 0x8000
+    | RO_COMPAT_ORPHAN_PRESENT;
 const STATE_VALID: u16 = 0x1;
 const STATE_ERRORS: u16 = 0x2;
 
@@ -63,7 +99,14 @@ pub(super) struct Superblock {
     pub(super) journal_inode: u32,
     /// The seed of every other checksum.
     pub(super) seed: u32,
-    backup_groups: [u32; 2],
+    /// The first inode that files may have.
+    pub(super) first_inode: u32,
+    /// The first inode of the orphan list; 0 for none.
+    pub(super) last_orphan: u32,
+    /// The inode of the orphan file; 0 for none.
+    pub(super) orphan_file: u32,
+    /// With sparse_super2, the two groups with copies; 0 for none.
+    pub(super) backup_groups: [u32; 2],
     state: u16,
     compat: u32,
     incompat: u32,
@@ -76,6 +119,8 @@ impl Superblock {
     pub(super) const OFFSET: u64 = 1024;
     /// How long it is, in bytes.
     pub(super) const LEN: usize = 1024;
+    /// The read-only-compatible feature that tells of a file of orphans that is not empty.
+    pub(super) const ORPHAN_PRESENT: u32 = RO_COMPAT_ORPHAN_PRESENT;
 
     /// Decodes it; `None` unless it is one and its block size is one that exists.
     pub(super) fn decode(raw: &[u8]) -> Option<Self> {
@@ -116,6 +161,12 @@ impl Superblock {
             seed: match incompat & INCOMPAT_CSUM_SEED {
                 0 => crc32c(!0, &uuid),
                 _ => bytes::le_u32(raw, 0x270)?,
+            },
+            first_inode: if s_rev_level == 0 { 11 } else { bytes::le_u32(raw, 0x54)? },
+            last_orphan: bytes::le_u32(raw, 0xe8)?,
+            orphan_file: match compat & COMPAT_ORPHAN_FILE {
+                0 => 0,
+                _ => bytes::le_u32(raw, 0x280)?,
             },
             backup_groups: [bytes::le_u32(raw, 0x24c)?, bytes::le_u32(raw, 0x250)?],
             state: bytes::le_u16(raw, 0x3a)?,
@@ -240,6 +291,78 @@ impl Superblock {
         Err(Error::unsupported(why))
     }
 
+    /// Whether a reshape takes care of all of its features.
+    ///
+    /// # Errors
+    /// [`crate::Class::Unsupported`] with the one that is in the way.
+    pub(super) fn can_be_reshaped(&self) -> Result<()> {
+        let unknown = |kind: &str, bits: u32| {
+            Err(Error::unsupported(format!("its {kind} feature {bits:#x} is not known")))
+        };
+        let (compat, ro_compat) =
+            (self.compat & !COMPAT_RESHAPED, self.ro_compat & !RO_COMPAT_RESHAPED);
+        if self.cluster_blocks != 1 {
+            Err(Error::unsupported("it uses clusters of blocks (bigalloc)"))
+        } else if self.incompat & INCOMPAT_MMP != 0 {
+            Err(Error::unsupported("several machines may mount it (mmp)"))
+        } else if self.has_journal() && self.journal_inode != 8 {
+            Err(Error::unsupported("its journal is on another device"))
+        } else if self.block_len > 4096 {
+            Err(Error::unsupported("its blocks are larger than 4 KiB"))
+        } else if compat != 0 {
+            unknown("compatible", compat)
+        } else if ro_compat != 0 {
+            unknown("read-only", ro_compat)
+        } else {
+            Ok(())
+        }
+    }
+
+    pub(super) fn has_huge_file(&self) -> bool {
+        self.ro_compat & RO_COMPAT_HUGE_FILE != 0
+    }
+
+    pub(super) fn has_quota(&self) -> bool {
+        self.ro_compat & RO_COMPAT_QUOTA != 0
+    }
+
+    pub(super) fn has_flex_bg(&self) -> bool {
+        self.incompat & INCOMPAT_FLEX_BG != 0
+    }
+
+    pub(super) fn has_ea_inodes(&self) -> bool {
+        self.incompat & INCOMPAT_EA_INODE != 0
+    }
+
+    pub(super) fn has_sparse_super2(&self) -> bool {
+        self.compat & COMPAT_SPARSE_SUPER2 != 0
+    }
+
+    pub(super) fn has_fast_commits(&self) -> bool {
+        self.compat & COMPAT_FAST_COMMIT != 0
+    }
+
+    /// Whether something hangs on the numbers of its inodes, or on its UUID.
+    pub(super) fn has_stable_inodes(&self) -> bool {
+        self.compat & COMPAT_STABLE_INODES != 0
+    }
+
+    /// Whether its orphan file says that it is not empty.
+    pub(super) fn has_orphans_in_file(&self) -> bool {
+        self.ro_compat & RO_COMPAT_ORPHAN_PRESENT != 0
+    }
+
+    /// The part of an inode bitmap that its checksum covers.
+    pub(super) fn covered_inodes<'b>(&self, bitmap: &'b [u8]) -> &'b [u8] {
+        let len = usize::try_from(self.inodes_per_group / 8).unwrap_or(usize::MAX);
+        bitmap.get(..len).unwrap_or(bitmap)
+    }
+
+    /// How many blocks an inode table takes.
+    pub(super) fn table_blocks(&self) -> u64 {
+        self.metadata_blocks_a_group().saturating_sub(2)
+    }
+
     /// The same volume with `blocks`, or a few less where its last group would have less than
     /// `room` blocks for files; never more than the format can count.
     pub(super) fn with_blocks(&self, blocks: u64, room: u64) -> Self {
@@ -318,11 +441,11 @@ impl Superblock {
     }
 
     /// Descriptors a block.
-    fn descriptors_a_block(&self) -> u64 {
+    pub(super) fn descriptors_a_block(&self) -> u64 {
         self.block_len.checked_div(self.descriptor_len).unwrap_or(1).max(1)
     }
 
-    fn uses_meta_bg(&self) -> bool {
+    pub(super) fn uses_meta_bg(&self) -> bool {
         self.incompat & INCOMPAT_META_BG != 0
     }
 
@@ -365,6 +488,21 @@ impl Superblock {
         self.ro_compat & RO_COMPAT_SPARSE_SUPER == 0
             || group <= 1
             || [3, 5, 7].into_iter().any(power_of)
+    }
+
+    /// Which blocks of the descriptor table stand behind a group's superblock, by their index in
+    /// the table.
+    pub(super) fn descriptors_in(&self, group: u64) -> std::ops::Range<u64> {
+        let a_block = self.descriptors_a_block();
+        let index = group.checked_div(a_block).unwrap_or(0);
+        if self.uses_meta_bg() && index >= self.first_meta_bg {
+            let place = group.checked_rem(a_block).unwrap_or(0);
+            let is_copy = place <= 1 || place.saturating_add(1) == a_block;
+            return index..index.saturating_add(u64::from(is_copy));
+        }
+        let all = self.descriptor_blocks();
+        let table = if self.uses_meta_bg() { all.min(self.first_meta_bg) } else { all };
+        0..if self.has_superblock(group) { table } else { 0 }
     }
 
     /// How many blocks at the start of a group hold superblock and descriptors.

@@ -1,0 +1,97 @@
+//! Extended attributes whose values stand in inodes of their own (`ea_inode`): where they name
+//! these, in the inode and in attribute blocks.
+//!
+//! ```text
+//! block: 0 magic   4 references   8 blocks   12 hash   16 checksum   … entries from 32
+//! entry: 0 name length   1 index   2 offset of the value   4 inode of the value   8 size   12 hash
+//! ```
+
+use super::{
+    super::{checksum::crc32c, superblock::Superblock},
+    raw_inode::RawInode,
+};
+use crate::bytes;
+use std::ops::Range;
+
+const MAGIC: u32 = 0xea02_0000;
+const CHECKSUM_AT: usize = 16;
+const ENTRY: usize = 16;
+/// The kind of name of the attributes that the filesystem itself makes.
+const SYSTEM: u8 = 7;
+
+/// Where an entry names an inode, and which.
+pub(super) type Reference = (usize, u32);
+
+/// The inodes that the entries from `start` on name; `None` when the entries make no sense.
+pub(super) fn references(bytes: &[u8], start: usize) -> Option<Vec<Reference>> {
+    let mut found = Vec::new();
+    let mut at = start;
+    loop {
+        // Four zeros end the list, and so does the end of the room.
+        match bytes::le_u32(bytes, at) {
+            None | Some(0) => return Some(found),
+            Some(_) => {}
+        }
+        let name_len = usize::from(bytes::u8(bytes, at)?);
+        let number_at = at.checked_add(4)?;
+        match bytes::le_u32(bytes, number_at)? {
+            0 => {}
+            number => found.push((number_at, number)),
+        }
+        let len = ENTRY.checked_add(name_len)?.checked_next_multiple_of(4)?;
+        at = at.checked_add(len).filter(|at| *at <= bytes.len())?;
+    }
+}
+
+/// Where the entries of an attribute block start.
+pub(super) const IN_BLOCK: usize = 32;
+
+/// How many inodes share an attribute block; `None` when it is none, or its checksum is wrong.
+pub(super) fn sharers(block: &[u8], number: u64, superblock: &Superblock) -> Option<u32> {
+    let h_refcount = bytes::le_u32(block, 4)?;
+    let is_one = bytes::le_u32(block, 0)? == MAGIC && bytes::le_u32(block, 8)? == 1;
+    let sum = checksum(block, number, superblock)?;
+    let is_right = !superblock.has_metadata_csum() || bytes::le_u32(block, CHECKSUM_AT)? == sum;
+    (is_one && is_right).then_some(h_refcount)
+}
+
+/// Makes the checksum of an attribute block that stands in block `number` anew.
+pub(super) fn seal(block: &mut [u8], number: u64, superblock: &Superblock) -> Option<()> {
+    if superblock.has_metadata_csum() {
+        let sum = checksum(block, number, superblock)?;
+        bytes::put(block, CHECKSUM_AT, sum.to_le_bytes())?;
+    }
+    Some(())
+}
+
+fn checksum(block: &[u8], number: u64, superblock: &Superblock) -> Option<u32> {
+    let sum = crc32c(superblock.seed, &number.to_le_bytes());
+    let sum = crc32c(crc32c(sum, block.get(..CHECKSUM_AT)?), &[0; 4]);
+    Some(crc32c(sum, block.get(CHECKSUM_AT.checked_add(4)?..)?))
+}
+
+/// Says that `sharers` inodes share an attribute block.
+pub(super) fn put_sharers(block: &mut [u8], sharers: u32) -> Option<()> {
+    bytes::put(block, 4, sharers.to_le_bytes())
+}
+
+/// Where the rest of the content of an inode stands that keeps its content in itself: the value of
+/// the attribute "system.data"; `None` when there is none.
+pub(super) fn inline_data(inode: &RawInode) -> Option<Range<usize>> {
+    let region = inode.attributes()?;
+    let mut at = region.start;
+    while bytes::le_u32(&inode.raw, at)? != 0 {
+        let name_len = usize::from(bytes::u8(&inode.raw, at)?);
+        let name_at = at.checked_add(ENTRY)?;
+        let name = inode.raw.get(name_at..name_at.checked_add(name_len)?)?;
+        if bytes::u8(&inode.raw, at.checked_add(1)?)? == SYSTEM && name == b"data" {
+            let offset = usize::from(bytes::le_u16(&inode.raw, at.checked_add(2)?)?);
+            let len = usize::try_from(bytes::le_u32(&inode.raw, at.checked_add(8)?)?).ok()?;
+            let start = region.start.checked_add(offset)?;
+            let end = start.checked_add(len).filter(|end| *end <= inode.raw.len())?;
+            return Some(start..end).filter(|_| len > 0);
+        }
+        at = name_at.checked_add(name_len)?.checked_next_multiple_of(4)?;
+    }
+    None
+}

@@ -1,0 +1,365 @@
+//! Every inode of a volume, looked at once: whether it is sound, and which blocks it has.
+//!
+//! The same look proves a reshaped volume before it is written: its content must have the
+//! fingerprint of its source's, told in the source's numbers.
+
+use super::{
+    attributes,
+    bits::{Bits, Run},
+    map_of::{Map, Piece, map_of},
+    opened::Opened,
+    orphan_file,
+    raw_inode::{I_BLOCK, MapKind, RawInode},
+};
+use crate::{
+    bytes,
+    error::{Error, Result},
+    progress::Cancel,
+};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// The inode that lists bad blocks.
+pub(super) const BAD_BLOCKS: u32 = 1;
+/// The inode that holds the blocks reserved for more descriptors.
+pub(super) const RESIZE: u32 = 7;
+/// The journal's inode.
+pub(super) const JOURNAL: u32 = 8;
+/// The pointer of an indirect map that leads to the double indirect block.
+pub(super) const DOUBLE: usize = I_BLOCK.start.saturating_add(13 * 4);
+
+/// What numbers a volume's blocks and inodes had in the volume that it was made of.
+pub(super) trait Origin {
+    /// Calls `work` with the pieces that `piece` was, in order.
+    fn pieces(&self, piece: Piece, work: &mut dyn FnMut(Piece));
+    /// What a block was.
+    fn block(&self, block: u64) -> u64;
+    /// What an inode was.
+    fn inode(&self, number: u32) -> u32;
+}
+
+/// The volume is its own origin.
+pub(super) struct Itself;
+
+impl Origin for Itself {
+    fn pieces(&self, piece: Piece, work: &mut dyn FnMut(Piece)) {
+        work(piece);
+    }
+    fn block(&self, block: u64) -> u64 {
+        block
+    }
+    fn inode(&self, number: u32) -> u32 {
+        number
+    }
+}
+
+/// What was found.
+pub(super) struct Census {
+    /// The blocks that inodes have: content, maps and attributes.
+    pub(super) owned: Bits,
+    /// The inodes in use, counted from 0.
+    pub(super) inodes: Bits,
+    /// Those among them that are folders.
+    pub(super) folders: Bits,
+    /// Those that were deleted while they were open, which still have blocks.
+    pub(super) orphans: Vec<RawInode>,
+    /// The blocks of the orphans, which are among the owned.
+    pub(super) of_orphans: Bits,
+    /// The journal.
+    pub(super) journal: Option<(RawInode, Map)>,
+    /// How many inodes share each attribute block: all, and those that are no orphans.
+    pub(super) shared: BTreeMap<u64, (u32, u32)>,
+    /// The orphans that stay, those of the list in its order.
+    pub(super) waiting: Waiting,
+    /// Tells this content from any other, whatever the places of its blocks and inodes.
+    pub(super) fingerprint: u128,
+}
+
+impl Census {
+    /// Looks at every inode of `opened`.
+    ///
+    /// # Errors
+    /// - When the volume cannot be read, or `cancel` was requested.
+    /// - [`crate::Class::Corrupt`] with the first contradiction: a wrong checksum, a block claimed
+    ///   twice, a bitmap that lies.
+    /// - [`crate::Class::Unsupported`] for what is not reshaped.
+    pub(super) fn of(opened: &Opened, origin: &dyn Origin, cancel: &Cancel) -> Result<Self> {
+        let superblock = &opened.superblock;
+        let metadata = opened.metadata()?;
+        let mut this = Self {
+            waiting: Waiting::of(opened)?,
+            owned: Bits::new(superblock.blocks),
+            inodes: Bits::new(superblock.inodes()),
+            folders: Bits::new(superblock.inodes()),
+            orphans: Vec::new(),
+            of_orphans: Bits::new(superblock.blocks),
+            journal: None,
+            shared: BTreeMap::new(),
+            fingerprint: 0,
+        };
+        opened.each_inode(|inode, is_used| {
+            cancel.check()?;
+            match is_used {
+                true => this.take(opened, &metadata, inode, origin),
+                false if inode.links() > 0 && inode.dtime() == 0 && inode.mode() != 0 => {
+                    Err(inode.wrong("it has links, and its bitmap says that it is not in use"))
+                }
+                false => Ok(()),
+            }
+        })?;
+        for (block, (all, left)) in &this.shared {
+            let found = attributes::sharers(&opened.meta.block(*block)?, *block, superblock);
+            if *left == 0 {
+                this.of_orphans.add(Run::new(*block, 1));
+            }
+            if found != Some(*all) {
+                return Err(Error::corrupt(format!(
+                    "the attributes in block {block} are damaged, or shared by others than they say"
+                )));
+            }
+        }
+        this.compare_bitmaps(opened, metadata)?;
+        Ok(this)
+    }
+
+    fn take(
+        &mut self,
+        opened: &Opened,
+        metadata: &Bits,
+        inode: RawInode,
+        origin: &dyn Origin,
+    ) -> Result<()> {
+        let superblock = &opened.superblock;
+        let index = u64::from(inode.number).saturating_sub(1);
+        self.inodes.add(Run::new(index, 1));
+        if inode.number < superblock.first_inode && inode.raw.iter().all(|byte| *byte == 0) {
+            return Ok(());
+        }
+        inode.check(superblock)?;
+        if inode.number == BAD_BLOCKS && inode.i_block().iter().any(|byte| *byte != 0) {
+            return Err(Error::unsupported("it has a list of bad blocks"));
+        }
+        let is_waiting = self.waiting.contains(inode.number);
+        let is_reserved = inode.number < superblock.first_inode;
+        match (inode.links(), is_waiting) {
+            (0, false) if !is_reserved => {
+                return Err(inode.wrong("it is in use, and nothing leads to it"));
+            }
+            (1.., false) if inode.dtime() != 0 => {
+                return Err(inode.wrong("it is in use, and was deleted"));
+            }
+            _ => {}
+        }
+        let is_orphan = is_waiting && inode.links() == 0;
+        if inode.is_folder() && !is_orphan {
+            self.folders.add(Run::new(index, 1));
+        }
+        let first = superblock.first_data_block;
+        let mut own = Vec::new();
+        let owned = &mut self.owned;
+        let mut claim = |run: Run| {
+            let is_free = run.first >= first && metadata.count_in(run) == 0 && owned.add(run);
+            own.push(run);
+            match is_free {
+                true => Ok(()),
+                false => Err(inode.wrong(&format!(
+                    "its {} blocks from {} are not its own, or lie outside",
+                    run.len, run.first
+                ))),
+            }
+        };
+        if inode.number == RESIZE {
+            // What hangs on its double indirect block are the reserved descriptor blocks.
+            let double = double_of(&inode);
+            if superblock.has_resize_inode() {
+                claim(Run::new(double, 1))?;
+            } else if inode.i_block().iter().any(|byte| *byte != 0) {
+                return Err(inode.wrong("it reserves blocks, and the feature for that is off"));
+            }
+            return Ok(());
+        }
+        let map = map_of(&opened.meta, superblock, &inode, &mut claim)?;
+        let file_acl = inode.file_acl(superblock);
+        let mut count: u64 = map.pieces.iter().map(|piece| piece.len).sum();
+        count = count.saturating_add(u64::try_from(map.nodes.len()).unwrap_or(u64::MAX));
+        if file_acl != 0 {
+            count = count.saturating_add(1);
+            let is_new = !self.shared.contains_key(&file_acl);
+            if is_new {
+                claim(Run::new(file_acl, 1))?;
+                // Others may share it.
+                own.pop();
+            }
+            let (all, left) = self.shared.entry(file_acl).or_default();
+            *all = all.saturating_add(1);
+            *left = left.saturating_add(u32::from(!is_orphan));
+        }
+        if inode.blocks(superblock)? != count {
+            return Err(inode.wrong("its count of blocks is wrong"));
+        }
+        if is_orphan {
+            own.into_iter().for_each(|run| {
+                self.of_orphans.add(run);
+            });
+            self.orphans.push(inode);
+        } else if inode.number == JOURNAL {
+            self.journal = Some((inode, map));
+        } else {
+            let print = fingerprint(opened, &inode, &map, origin)?;
+            self.fingerprint = self.fingerprint.wrapping_add(print);
+        }
+        Ok(())
+    }
+
+    /// Compares what is owned with what the block bitmaps say.
+    fn compare_bitmaps(&self, opened: &Opened, mut used: Bits) -> Result<()> {
+        let superblock = &opened.superblock;
+        let owned = Run::new(0, superblock.blocks);
+        for run in self.owned.runs(owned) {
+            used.add(run);
+        }
+        let len = usize::try_from(superblock.block_len).unwrap_or(0);
+        for (number, group) in (0u64..).zip(&opened.groups) {
+            let run = Run::new(superblock.group_start(number), superblock.group_len(number));
+            let computed = used.bitmap(run, len);
+            let free = run.len.saturating_sub(used.count_in(run));
+            let wrong = |what: &str| {
+                Err(Error::corrupt(format!("group {number}: {what} and the blocks in use differ")))
+            };
+            if free != group.free_clusters {
+                return wrong("its count of free blocks");
+            }
+            if group.is_block_uninit {
+                continue;
+            }
+            let found = opened.meta.block(group.block_bitmap)?;
+            group.check_block_bitmap(superblock.covered(&found), number, superblock)?;
+            let mut all = Bits::new(run.len);
+            for (first, count) in super::super::usage::runs(&found, run.len) {
+                all.add(Run::new(first, count));
+            }
+            if all.bitmap(Run::new(0, run.len), len) != computed {
+                return wrong("its block bitmap");
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The double indirect block of an inode with an indirect map.
+pub(super) fn double_of(inode: &RawInode) -> u64 {
+    u64::from(bytes::le_u32(&inode.raw, DOUBLE).unwrap_or(0))
+}
+
+/// The inodes that wait to be deleted or cut.
+pub(super) struct Waiting {
+    /// Those of the list, in its order.
+    pub(super) list: Vec<u32>,
+    /// Those of the orphan file.
+    in_file: BTreeSet<u32>,
+    all: BTreeSet<u32>,
+}
+
+impl Waiting {
+    fn of(opened: &Opened) -> Result<Self> {
+        let superblock = &opened.superblock;
+        let mut this = Self { list: Vec::new(), in_file: BTreeSet::new(), all: BTreeSet::new() };
+        let mut next = superblock.last_orphan;
+        while next != 0 {
+            if !this.all.insert(next) {
+                return Err(Error::corrupt("its list of orphans runs in a circle"));
+            }
+            this.list.push(next);
+            next = opened.inode(next)?.dtime();
+        }
+        if superblock.orphan_file == 0 {
+            return Ok(this);
+        }
+        let inode = opened.inode(superblock.orphan_file)?;
+        // Its blocks are claimed when its own turn comes.
+        let mut left = superblock.blocks;
+        let map = map_of(&opened.meta, superblock, &inode, &mut |run| {
+            left = left.checked_sub(run.len).ok_or_else(|| inode.wrong("it runs in a circle"))?;
+            Ok(())
+        })?;
+        let seed = superblock.has_metadata_csum().then(|| inode.seed(superblock));
+        for piece in map.pieces {
+            opened.meta.each(piece.physical, piece.len, |number, block| {
+                if !orphan_file::is_sound(block, number, seed) {
+                    return Err(inode.wrong("a block of this orphan file is damaged"));
+                }
+                this.in_file.extend(orphan_file::entries(block).iter().map(|(_, inode)| *inode));
+                Ok(())
+            })?;
+        }
+        if this.in_file.is_empty() == superblock.has_orphans_in_file() {
+            return Err(inode.wrong("the superblock is wrong about this orphan file being empty"));
+        }
+        this.all.extend(&this.in_file);
+        Ok(this)
+    }
+
+    /// Whether `number` is one of them.
+    pub(super) fn contains(&self, number: u32) -> bool {
+        self.all.contains(&number)
+    }
+}
+
+/// A digest of all that makes an inode what it is, its numbers told as those of its origin.
+fn fingerprint(opened: &Opened, inode: &RawInode, map: &Map, origin: &dyn Origin) -> Result<u128> {
+    let superblock = &opened.superblock;
+    let mut hasher = blake3::Hasher::new();
+    hasher.update(&origin.inode(inode.number).to_le_bytes());
+    let mut update = |range: std::ops::Range<usize>| {
+        hasher.update(inode.raw.get(range).unwrap_or_default());
+    };
+    // Of an attribute's value the time of change may hold its parent's number.
+    update(if inode.is_attribute_value() { 0x0..0x10 } else { 0x0..0x14 });
+    update(0x18..0x1c);
+    update(0x20..0x28);
+    update(0x64..0x68);
+    update(0x6c..0x74);
+    update(0x84..0xa0);
+    let file_acl = inode.file_acl(superblock);
+    let file_acl = if file_acl == 0 { 0 } else { origin.block(file_acl) };
+    hasher.update(&file_acl.to_le_bytes());
+    match inode.map_kind(superblock)? {
+        // A folder within its inode holds numbers of others.
+        MapKind::None if inode.is_folder() => {}
+        MapKind::None => {
+            hasher.update(inode.i_block());
+            if !superblock.has_ea_inodes() {
+                hasher.update(inode.raw.get(0xa0..).unwrap_or_default());
+            }
+        }
+        MapKind::Extents | MapKind::Indirect => {
+            let mut add = |piece: &Piece| {
+                for number in [piece.logical, piece.physical, piece.len, piece.is_unwritten.into()]
+                {
+                    hasher.update(&number.to_le_bytes());
+                }
+            };
+            let mut last: Option<Piece> = None;
+            for piece in &map.pieces {
+                origin.pieces(*piece, &mut |was| match &mut last {
+                    Some(last) if follows(last, &was) => {
+                        last.len = last.len.saturating_add(was.len);
+                    }
+                    _ => {
+                        last.iter().for_each(&mut add);
+                        last = Some(was);
+                    }
+                });
+            }
+            last.iter().for_each(&mut add);
+        }
+    }
+    let digest = hasher.finalize();
+    Ok(u128::from_le_bytes(bytes::array(digest.as_bytes(), 0).unwrap_or_default()))
+}
+
+/// Whether `next` goes on where `last` ends, however long both are.
+fn follows(last: &Piece, next: &Piece) -> bool {
+    last.logical.saturating_add(last.len) == next.logical
+        && last.run().end() == next.physical
+        && last.is_unwritten == next.is_unwritten
+}

@@ -1,0 +1,92 @@
+//! Folders: the inode numbers in their blocks, and the blocks' checksums.
+//!
+//! A block is a chain of entries (inode, length of the record, length of the name, type, name). The
+//! nodes of a hashed folder hide behind an entry that names nothing; with `metadata_csum` a leaf
+//! ends in an entry of 12 bytes of the type 0xde that holds the checksum, a node in 8 bytes behind
+//! its last possible place.
+
+use super::super::checksum::crc32c;
+use crate::bytes;
+
+const TAIL: usize = 12;
+const TAIL_TYPE: u8 = 0xde;
+/// Bytes of an entry before its name.
+const HEAD: usize = 8;
+
+/// Where an entry names an inode, and which.
+pub(super) type Reference = (usize, u32);
+
+/// The inodes that the entries of a block name; `None` when they make no sense. `start` is where
+/// the first entry stands.
+pub(super) fn references(block: &[u8], start: usize) -> Option<Vec<Reference>> {
+    let mut found = Vec::new();
+    let mut at = start;
+    while at < block.len() {
+        let rec_len = usize::from(bytes::le_u16(block, at.checked_add(4)?)?);
+        let name_len = usize::from(bytes::u8(block, at.checked_add(6)?)?);
+        let end = at.checked_add(rec_len).filter(|end| *end <= block.len())?;
+        let number = bytes::le_u32(block, at)?;
+        if rec_len < HEAD || !rec_len.is_multiple_of(4) {
+            return None;
+        }
+        if number != 0 {
+            if HEAD.checked_add(name_len)? > rec_len {
+                return None;
+            }
+            found.push((at, number));
+        }
+        at = end;
+    }
+    Some(found)
+}
+
+/// Where a block has its checksum, and which it must be.
+struct Sum {
+    at: usize,
+    value: u32,
+}
+
+/// The checksum of a block of a folder whose checksums start from `seed`.
+fn checksum(block: &[u8], seed: u32) -> Option<Sum> {
+    let tail = block.len().checked_sub(TAIL)?;
+    if let Some(counts) = node_counts(block) {
+        let limit = usize::from(bytes::le_u16(block, counts)?);
+        let count = usize::from(bytes::le_u16(block, counts.checked_add(2)?)?);
+        let used = counts.checked_add(count.checked_mul(8)?)?;
+        let tail = counts.checked_add(limit.checked_mul(8)?)?;
+        let value = crc32c(seed, block.get(..used).filter(|_| count <= limit)?);
+        let value = crc32c(value, block.get(tail..tail.checked_add(4)?)?);
+        return Some(Sum { at: tail.checked_add(4)?, value: crc32c(value, &[0; 4]) });
+    }
+    let is_tail = bytes::le_u32(block, tail)? == 0
+        && bytes::le_u16(block, tail.checked_add(4)?)? == 12
+        && bytes::u8(block, tail.checked_add(7)?)? == TAIL_TYPE;
+    is_tail.then_some(())?;
+    Some(Sum { at: tail.checked_add(8)?, value: crc32c(seed, block.get(..tail)?) })
+}
+
+/// Where a node of a hashed folder counts its places; `None` for a leaf.
+fn node_counts(block: &[u8]) -> Option<usize> {
+    let all = u16::try_from(block.len()).ok()?;
+    let rec_len = bytes::le_u16(block, 4)?;
+    if bytes::le_u32(block, 0)? == 0 && rec_len == all {
+        return Some(HEAD);
+    }
+    // The root: ".", ".." to the block's end, and what it says of itself behind that name.
+    let is_root = rec_len == 12
+        && bytes::le_u16(block, 16)? == all.checked_sub(12)?
+        && bytes::le_u32(block, 24)? == 0
+        && bytes::u8(block, 29)? == 8;
+    is_root.then_some(32)
+}
+
+/// Whether the checksum of a block is right.
+pub(super) fn is_sound(block: &[u8], seed: u32) -> bool {
+    checksum(block, seed).is_some_and(|sum| bytes::le_u32(block, sum.at) == Some(sum.value))
+}
+
+/// Makes the checksum of a block anew.
+pub(super) fn seal(block: &mut [u8], seed: u32) -> Option<()> {
+    let sum = checksum(block, seed)?;
+    bytes::put(block, sum.at, sum.value.to_le_bytes())
+}

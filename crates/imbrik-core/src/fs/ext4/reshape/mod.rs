@@ -1,0 +1,227 @@
+//! An ext volume at another size, as a view: the same tree, in fewer blocks or in more.
+//!
+//! ```text
+//! open ─► census ─► layout ─► rewrite ─► draft ─► census again ─► the view
+//!         every     geometry  inodes     made     the same
+//!         inode,    moves of  trees      moved    fingerprint,
+//!         once      blocks    folders    or as    or nothing
+//!                   and of    bitmaps    it was   is written
+//!                   inodes    …
+//! ```
+//!
+//! [`census`] looks at every inode and refuses a volume that contradicts itself. [`layout`] decides
+//! where everything goes: [`geometry`] places the groups' own metadata, [`placement`] the blocks that
+//! must move. [`rewrite`] makes the metadata that the plan changes into a [`draft`], which reads like
+//! the finished volume. Then the census is taken of the draft: its content must have the
+//! fingerprint of the source's.
+
+mod attributes;
+mod bits;
+mod census;
+mod draft;
+mod folder;
+mod geometry;
+mod kept;
+mod layout;
+mod map_of;
+mod opened;
+mod orphan_file;
+mod placement;
+mod quota;
+mod raw_inode;
+mod rewrite;
+mod trees;
+
+use crate::{
+    error::{Error, Result},
+    fs::{Goal, Moved, Reshaped, Settled},
+    progress::Cancel,
+    store::ReadAt,
+    units::{ByteLen, ByteOffset, Span},
+};
+use bits::Run;
+use census::{Census, Itself, Origin};
+use draft::Draft;
+use layout::{InodeMoves, Lack, Layout, Planner};
+use map_of::Piece;
+use opened::Opened;
+use placement::Moves;
+use std::{collections::BTreeMap, sync::Arc};
+
+/// The volume in `store`, which is settled, at another size.
+///
+/// # Errors
+/// - When the store cannot be read, or `cancel` was requested.
+/// - [`crate::Class::Unsupported`] with the feature that is in the way.
+/// - [`crate::Class::Corrupt`] with the first contradiction in the volume.
+/// - [`crate::Class::NoRoom`] when the content doesn't fit, with the missing bytes.
+pub(in crate::fs) fn reshape(
+    store: Arc<dyn ReadAt>,
+    goal: Goal,
+    cancel: &Cancel,
+) -> Result<Reshaped> {
+    let opened = Opened::of(store)?;
+    let census = Census::of(&opened, &Itself, cancel)?;
+    let planner = Planner { opened: &opened, census: &census, cancel };
+    let layout = plan(&planner, goal)?;
+    let draft = rewrite::rewrite(&planner, &layout)?;
+    let rewritten = rewritten(&opened, &layout, &draft);
+    let store: Arc<dyn ReadAt> = Arc::new(draft);
+    prove(&store, &census, &layout, cancel).map_err(|error| match error.class() {
+        crate::Class::Corrupt | crate::Class::Unsupported => {
+            Error::corrupt(format!("the reshaped volume would be wrong: {error}"))
+        }
+        _ => error,
+    })?;
+    let block_len = opened.superblock.block_len;
+    let bytes = |blocks: u64| ByteLen::new(blocks.saturating_mul(block_len));
+    let place = |run: Run| {
+        let start = ByteOffset::new(run.first.saturating_mul(block_len));
+        Span::between(start, start.saturating_add(bytes(run.len)))
+    };
+    let moved = layout.moves.by_target().iter().map(|one| Moved {
+        to: place(Run::new(one.to, one.len)),
+        from: ByteOffset::new(one.from.saturating_mul(block_len)),
+    });
+    Ok(Reshaped {
+        moved: moved.collect(),
+        settled: Settled { store, rewritten: rewritten.into_iter().map(place).collect() },
+        had_to_move: bytes(layout.had_to_move),
+        copied: bytes(layout.moved),
+        inodes_moved: layout.inodes.count(),
+    })
+}
+
+fn plan(planner: &Planner<'_>, goal: Goal) -> Result<Layout> {
+    let block_len = planner.opened.superblock.block_len.max(1);
+    let blocks = |len: ByteLen| len.get().checked_div(block_len).unwrap_or(0);
+    match goal {
+        Goal::Smallest { room } => planner.smallest(blocks(room)),
+        Goal::Size(len) => planner.plan(blocks(len)).map_err(|lack| match lack {
+            Lack::Blocks(lacking) => {
+                let lacking = ByteLen::new(lacking.saturating_mul(block_len));
+                Error::no_room(format!("{lacking} are missing for what is in it"))
+            }
+            Lack::Other(error) => error,
+        }),
+    }
+}
+
+/// The blocks that are better read from the draft: those made, and those that it keeps anyhow.
+fn rewritten(opened: &Opened, layout: &Layout, draft: &Draft) -> Vec<Run> {
+    let blocks = layout.geometry.superblock.blocks;
+    let kept = opened.meta.list().into_iter().map(|block| layout.moves.target_of(block));
+    let mut all: Vec<u64> = draft.made().chain(kept.filter(|block| *block < blocks)).collect();
+    all.sort_unstable();
+    all.dedup();
+    let mut runs: Vec<Run> = Vec::new();
+    for block in all {
+        match runs.last_mut() {
+            Some(last) if last.end() == block => last.len = last.len.saturating_add(1),
+            _ => runs.push(Run::new(block, 1)),
+        }
+    }
+    runs
+}
+
+/// Looks at the finished volume as closely as at its source.
+fn prove(store: &Arc<dyn ReadAt>, source: &Census, layout: &Layout, cancel: &Cancel) -> Result<()> {
+    let opened = Opened::of(Arc::clone(store))?;
+    if opened.superblock.blocks != layout.geometry.superblock.blocks {
+        return Err(Error::corrupt("its length is another one"));
+    }
+    let back = Back { moves: &layout.moves, inodes: &layout.inodes };
+    let census = Census::of(&opened, &back, cancel)?;
+    if census.fingerprint != source.fingerprint || !census.orphans.is_empty() {
+        return Err(Error::corrupt("its files are not those of the source"));
+    }
+    prove_links(&opened, &census, &layout.inodes, cancel)
+}
+
+/// Counts the entries that lead to each inode that got another number.
+fn prove_links(
+    opened: &Opened,
+    census: &Census,
+    inodes: &InodeMoves,
+    cancel: &Cancel,
+) -> Result<()> {
+    if inodes.is_empty() {
+        return Ok(());
+    }
+    let superblock = &opened.superblock;
+    let mut links: BTreeMap<u32, u32> = BTreeMap::new();
+    let mut folders = Vec::new();
+    opened.each_inode(|inode, is_used| {
+        let index = u64::from(inode.number).saturating_sub(1);
+        if is_used && census.folders.contains(index) && !inode.is_inline() {
+            folders.push(inode);
+        } else if is_used && inode.is_folder() {
+            for (_, number) in folder::references(inode.i_block(), 4).unwrap_or_default() {
+                *links.entry(number).or_default() =
+                    links.get(&number).copied().unwrap_or(0).saturating_add(1);
+            }
+            let more = attributes::inline_data(&inode).and_then(|range| inode.raw.get(range));
+            for (_, number) in more.and_then(|more| folder::references(more, 0)).unwrap_or_default()
+            {
+                *links.entry(number).or_default() =
+                    links.get(&number).copied().unwrap_or(0).saturating_add(1);
+            }
+        }
+        Ok(())
+    })?;
+    for inode in &folders {
+        cancel.check()?;
+        let map = map_of::map_of(&opened.meta, superblock, inode, &mut |_| Ok(()))?;
+        for piece in map.pieces.iter().filter(|piece| !piece.is_unwritten) {
+            for block in piece.physical..piece.run().end() {
+                let block = opened.meta.block(block)?;
+                let wrong = || inode.wrong("a block of its entries is damaged");
+                if superblock.has_metadata_csum()
+                    && !folder::is_sound(&block, inode.seed(superblock))
+                {
+                    return Err(wrong());
+                }
+                for (_, number) in folder::references(&block, 0).ok_or_else(wrong)? {
+                    let count = links.entry(number).or_default();
+                    *count = count.saturating_add(1);
+                }
+            }
+        }
+    }
+    opened.each_inode(|inode, is_used| {
+        let was_moved = inodes.source_of(inode.number) != inode.number;
+        if is_used && was_moved && !inode.is_folder() && !inode.is_attribute_value() {
+            let found = links.get(&inode.number).copied().unwrap_or(0);
+            if u32::from(inode.links()) != found {
+                return Err(inode.wrong("the names that lead to it are not as many as it counts"));
+            }
+        }
+        Ok(())
+    })
+}
+
+/// A reshaped volume's numbers, told as those of its source.
+struct Back<'a> {
+    moves: &'a Moves,
+    inodes: &'a InodeMoves,
+}
+
+impl Origin for Back<'_> {
+    fn pieces(&self, piece: Piece, work: &mut dyn FnMut(Piece)) {
+        self.moves.sources(piece.run(), |part, from| {
+            let ahead = part.first.saturating_sub(piece.physical);
+            let logical = piece.logical.saturating_add(ahead);
+            work(Piece { logical, physical: from.first, len: from.len, ..piece });
+        });
+    }
+
+    fn block(&self, block: u64) -> u64 {
+        let mut source = block;
+        self.moves.sources(Run::new(block, 1), |_, from| source = from.first);
+        source
+    }
+
+    fn inode(&self, number: u32) -> u32 {
+        self.inodes.source_of(number)
+    }
+}

@@ -1,0 +1,188 @@
+//! A volume that is to be reshaped: its superblock, its groups, and its metadata at hand.
+
+use super::{
+    super::{group::Group, superblock::Superblock},
+    bits::{Bits, Run},
+    kept::{Block, Kept},
+    raw_inode::RawInode,
+};
+use crate::{
+    error::{Error, Result},
+    store::{ReadAt, read_vec},
+    units::ByteOffset,
+};
+use std::sync::Arc;
+
+/// A volume with sound descriptors.
+pub(super) struct Opened {
+    pub(super) meta: Arc<Kept>,
+    pub(super) superblock: Superblock,
+    /// The superblock's bytes.
+    pub(super) raw: Vec<u8>,
+    pub(super) groups: Vec<Group>,
+}
+
+impl Opened {
+    /// Opens the volume in `store`.
+    ///
+    /// # Errors
+    /// - When the store cannot be read.
+    /// - [`crate::Class::Unsupported`] and [`crate::Class::Corrupt`] with what is in the way.
+    pub(super) fn of(store: Arc<dyn ReadAt>) -> Result<Self> {
+        let superblock = Superblock::read(&*store)?;
+        let superblock = superblock.ok_or_else(|| Error::corrupt("its superblock is gone"))?;
+        superblock.can_be_trusted(store.size())?;
+        superblock.can_be_reshaped()?;
+        let raw = read_vec(&*store, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)?;
+        let mut groups = Vec::new();
+        Group::for_each(&*store, &superblock, |_, group| {
+            groups.push(group.clone());
+            Ok(())
+        })?;
+        let meta = Arc::new(Kept::new(store, superblock.block_len));
+        Ok(Self { meta, superblock, raw, groups })
+    }
+
+    /// The blocks that the volume's own metadata take.
+    ///
+    /// # Errors
+    /// When two of them claim the same block, or one lies outside.
+    pub(super) fn metadata(&self) -> Result<Bits> {
+        let superblock = &self.superblock;
+        let mut bits = Bits::new(superblock.blocks);
+        let twice = |number: u64| {
+            Error::corrupt(format!(
+                "group {number}: its metadata overlap with others or lie outside"
+            ))
+        };
+        for (number, group) in (0..).zip(&self.groups) {
+            let leading = superblock.leading_blocks(number).min(superblock.group_len(number));
+            let runs = [
+                Run::new(superblock.group_start(number), leading),
+                Run::new(group.block_bitmap, 1),
+                Run::new(group.inode_bitmap, 1),
+                Run::new(group.inode_table, superblock.table_blocks()),
+            ];
+            for run in runs {
+                if run.first < superblock.first_data_block || !bits.add(run) {
+                    return Err(twice(number));
+                }
+            }
+        }
+        Ok(bits)
+    }
+
+    /// Calls `work` with every inode of the tables that was ever used, in order, and with whether
+    /// its bitmap has it in use; the bitmap is compared with its checksum and its count.
+    ///
+    /// # Errors
+    /// As for reading, and what `work` answers.
+    pub(super) fn each_inode(
+        &self,
+        mut work: impl FnMut(RawInode, bool) -> Result<()>,
+    ) -> Result<()> {
+        for (number, group) in (0u64..).zip(&self.groups) {
+            self.inodes_of(number, group, &mut work)?;
+        }
+        Ok(())
+    }
+
+    fn inodes_of(
+        &self,
+        number: u64,
+        group: &Group,
+        work: &mut impl FnMut(RawInode, bool) -> Result<()>,
+    ) -> Result<()> {
+        let superblock = &self.superblock;
+        let a_group = superblock.inodes_per_group;
+        let live = a_group.saturating_sub(group.unused_inodes.unwrap_or(0));
+        let wrong = |what: &str| Err(Error::corrupt(format!("group {number}: {what}")));
+        if live == 0 {
+            return match group.free_inodes == a_group {
+                true => Ok(()),
+                false => wrong("its inodes were never used, and some are said to be in use"),
+            };
+        }
+        let bitmap = self.meta.block(group.inode_bitmap)?;
+        group.check_inode_bitmap(&bitmap, number, superblock)?;
+        let mut used = Bits::new(a_group);
+        for (first, count) in super::super::usage::runs(&bitmap, a_group) {
+            used.add(Run::new(first, count));
+        }
+        if used.count() != a_group.saturating_sub(group.free_inodes) {
+            return wrong("its inode bitmap and its count of free inodes differ");
+        }
+        if used.count_in(Run::new(live, a_group)) > 0 {
+            return wrong("inodes that were never used are said to be in use");
+        }
+        // Without a count of unused inodes, a table block without an inode in use is void.
+        let tells = group.unused_inodes.is_some();
+        let per_block = superblock.block_len.checked_div(superblock.inode_len).unwrap_or(1).max(1);
+        let len = usize::try_from(superblock.inode_len).unwrap_or(usize::MAX);
+        let before = number.saturating_mul(a_group);
+        let mut inodes = |index: u64, block: &Block| {
+            let first = index.saturating_mul(per_block);
+            for (index, raw) in (first..live).zip(block.chunks(len)) {
+                let number = before.saturating_add(index).saturating_add(1);
+                let number = u32::try_from(number)
+                    .map_err(|_| Error::corrupt("it has more inodes than can be counted"))?;
+                work(RawInode { number, raw: raw.to_vec() }, used.contains(index))?;
+            }
+            Ok(())
+        };
+        if tells {
+            let blocks = live.div_ceil(per_block);
+            return self.meta.each(group.inode_table, blocks, |block, content| {
+                inodes(block.saturating_sub(group.inode_table), content)
+            });
+        }
+        let mut blocks = Bits::new(superblock.table_blocks());
+        for run in used.runs(Run::new(0, a_group)) {
+            let first = run.first.checked_div(per_block).unwrap_or(0);
+            blocks.add(Run::new(first, run.end().div_ceil(per_block).saturating_sub(first)));
+        }
+        for run in blocks.runs(Run::new(0, blocks.len())) {
+            let first = group.inode_table.saturating_add(run.first);
+            self.meta.each(first, run.len, |block, content| {
+                inodes(block.saturating_sub(group.inode_table), content)
+            })?;
+        }
+        Ok(())
+    }
+
+    /// The block and the byte in it where inode `number` stands.
+    pub(super) fn place_of(&self, number: u32) -> Option<(u64, usize)> {
+        place_of(&self.superblock, &self.groups, number)
+    }
+
+    /// The inode `number`.
+    ///
+    /// # Errors
+    /// When there is none of that number, or its checksum is wrong.
+    pub(super) fn inode(&self, number: u32) -> Result<RawInode> {
+        let place = self.place_of(number);
+        let (block, inside) =
+            place.ok_or_else(|| Error::corrupt(format!("there is no inode {number}")))?;
+        let len = usize::try_from(self.superblock.inode_len).unwrap_or(0);
+        let block = self.meta.block(block)?;
+        let raw = block.get(inside..inside.saturating_add(len)).unwrap_or_default().to_vec();
+        let inode = RawInode { number, raw };
+        inode.check(&self.superblock)?;
+        Ok(inode)
+    }
+}
+
+/// The block and the byte in it where inode `number` stands in tables as `groups` has them.
+pub(super) fn place_of(
+    superblock: &Superblock,
+    groups: &[Group],
+    number: u32,
+) -> Option<(u64, usize)> {
+    let index = u64::from(number.checked_sub(1)?);
+    let group =
+        groups.get(usize::try_from(index.checked_div(superblock.inodes_per_group)?).ok()?)?;
+    let inside = index.checked_rem(superblock.inodes_per_group)?;
+    let at = inside.checked_mul(superblock.inode_len)?;
+    let block = group.inode_table.checked_add(at.checked_div(superblock.block_len)?)?;
+    Some((block, usize::try_from(at.checked_rem(superblock.block_len)?).ok()?))
+}

@@ -1,0 +1,153 @@
+//! What quota files say that owners use: it follows when a map gets longer or shorter.
+//!
+//! A quota file is a tree over ids, in blocks of 1024 bytes: four levels of 256 block numbers each,
+//! from block 1 down to a block of entries (id, limits, and what is in use).
+
+use super::{
+    super::superblock::Superblock, draft::Draft, map_of::map_of, opened::Opened, placement::Moves,
+    raw_inode::RawInode,
+};
+use crate::{
+    bytes,
+    error::{Error, Result},
+};
+use std::collections::BTreeMap;
+
+const BLOCK: u64 = 1024;
+const ROOT: u64 = 1;
+const LEVELS: u32 = 4;
+const NUMBERS: u32 = 256;
+const HEAD_OF_ENTRIES: usize = 16;
+const ENTRY: usize = 72;
+/// Bytes in use, in an entry.
+const CURSPACE: usize = 48;
+
+/// Somebody for whom blocks are counted: in the file of users, groups or projects, and their id.
+pub(super) type Owner = (Kind, u32);
+
+/// The three quota files.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Kind {
+    Users,
+    Groups,
+    Projects,
+}
+
+impl Kind {
+    /// Where the superblock has the file's inode.
+    fn inode_at(self) -> usize {
+        match self {
+            Self::Users => 0x240,
+            Self::Groups => 0x244,
+            Self::Projects => 0x26c,
+        }
+    }
+}
+
+/// For whom the blocks of `inode` are counted.
+pub(super) fn owners(inode: &RawInode, superblock: &Superblock) -> Vec<Owner> {
+    if !superblock.has_quota() {
+        return Vec::new();
+    }
+    let raw = &inode.raw;
+    let wide = |low: usize, high: usize| {
+        let high = bytes::le_u16(raw, high).map_or(0, u32::from);
+        bytes::le_u16(raw, low).map_or(0, u32::from) | (high << 16)
+    };
+    let extra = bytes::le_u16(raw, 0x80).filter(|_| raw.len() > 128).unwrap_or(0);
+    let project = bytes::le_u32(raw, 0x9c).filter(|_| extra >= 0x20).unwrap_or(0);
+    vec![
+        (Kind::Users, wide(0x2, 0x78)),
+        (Kind::Groups, wide(0x18, 0x7a)),
+        (Kind::Projects, project),
+    ]
+}
+
+/// Adds `usage`, in blocks, to what the quota files say.
+///
+/// # Errors
+/// When one of them cannot be read or makes no sense.
+pub(super) fn follow(
+    opened: &Opened,
+    moves: &Moves,
+    draft: &mut Draft,
+    usage: &BTreeMap<Owner, i64>,
+) -> Result<()> {
+    for ((kind, id), change) in usage {
+        let number = bytes::le_u32(&opened.raw, kind.inode_at()).unwrap_or(0);
+        if number != 0 && *change != 0 {
+            let inode = opened.inode(number)?;
+            let file = File { opened, moves, inode: &inode };
+            file.add(draft, *id, *change)?;
+        }
+    }
+    Ok(())
+}
+
+struct File<'a> {
+    opened: &'a Opened,
+    moves: &'a Moves,
+    inode: &'a RawInode,
+}
+
+impl File<'_> {
+    /// The block and the byte in it of the target where a block of the file stands.
+    fn place(&self, block: u64) -> Result<(u64, usize)> {
+        let superblock = &self.opened.superblock;
+        let map = map_of(&self.opened.meta, superblock, self.inode, &mut |_| Ok(()))?;
+        let at = block.saturating_mul(BLOCK);
+        let logical = at.checked_div(superblock.block_len).unwrap_or(0);
+        let piece = map.pieces.iter().find(|piece| {
+            (piece.logical..piece.logical.saturating_add(piece.len)).contains(&logical)
+        });
+        let piece = piece.ok_or_else(|| self.inode.wrong("this quota file has a hole"))?;
+        let physical = piece.physical.saturating_add(logical.saturating_sub(piece.logical));
+        let inside = at.checked_rem(superblock.block_len).unwrap_or(0);
+        Ok((self.moves.target_of(physical), usize::try_from(inside).unwrap_or(0)))
+    }
+
+    fn read(&self, draft: &Draft, block: u64) -> Result<Vec<u8>> {
+        let (place, inside) = self.place(block)?;
+        let content = draft.block(place)?;
+        let end = inside.saturating_add(usize::try_from(BLOCK).unwrap_or(0));
+        Ok(content.get(inside..end).unwrap_or_default().to_vec())
+    }
+
+    fn add(&self, draft: &mut Draft, id: u32, change: i64) -> Result<()> {
+        let wrong = || self.inode.wrong("this quota file makes no sense");
+        let head = self.read(draft, 0)?;
+        if bytes::le_u32(&head, 4) != Some(1) {
+            return Err(Error::unsupported("its quota files are of a version that is not known"));
+        }
+        let mut block = ROOT;
+        for level in 1..=LEVELS {
+            let step = NUMBERS.checked_pow(LEVELS.saturating_sub(level)).unwrap_or(1);
+            let index = id.checked_div(step).unwrap_or(0).checked_rem(NUMBERS).unwrap_or(0);
+            let at = usize::try_from(index).unwrap_or(0).saturating_mul(4);
+            block =
+                bytes::le_u32(&self.read(draft, block)?, at).map(u64::from).ok_or_else(wrong)?;
+            if block == 0 {
+                // Nothing is counted for it.
+                return Ok(());
+            }
+        }
+        let mut entries = self.read(draft, block)?;
+        let mut at = HEAD_OF_ENTRIES;
+        while let Some(found) = bytes::le_u32(&entries, at) {
+            let entry = entries.get(at..at.saturating_add(ENTRY)).unwrap_or_default();
+            let is_used = entry.iter().any(|byte| *byte != 0);
+            if found == id && is_used {
+                let place = at.saturating_add(CURSPACE);
+                let bytes_of = i64::try_from(self.opened.superblock.block_len).unwrap_or(0);
+                let change = change.saturating_mul(bytes_of);
+                let space = bytes::le_u64(&entries, place).ok_or_else(wrong)?;
+                let space = space.saturating_add_signed(change);
+                bytes::put(&mut entries, place, space.to_le_bytes()).ok_or_else(wrong)?;
+                let (to, inside) = self.place(block)?;
+                return draft.put_inside(to, inside, &entries, |draft| draft.block(to));
+            }
+            at = at.saturating_add(ENTRY);
+        }
+        Err(wrong())
+    }
+}

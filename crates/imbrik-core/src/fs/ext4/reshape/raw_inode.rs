@@ -1,0 +1,250 @@
+//! One inode as it stands in a table: `struct ext4_inode`, the fields that a reshape reads and
+//! changes.
+//!
+//! ```text
+//!  0x00 mode     0x08 atime   0x0c ctime   0x10 mtime   0x14 dtime     0x1a links
+//!  0x1c blocks   0x20 flags   0x28 i_block (60 bytes)   0x64 generation
+//!  0x68 file_acl 0x6c size, high half      0x74 blocks, high half      0x76 file_acl, high half
+//!  0x7c checksum 0x80 extra_isize          0x82 checksum, high half    … attributes
+//! ```
+
+use super::super::{checksum::crc32c, superblock::Superblock};
+use crate::{
+    bytes,
+    error::{Error, Result},
+};
+use std::ops::Range;
+
+const TYPE_MASK: u16 = 0xf000;
+const FOLDER: u16 = 0x4000;
+const FILE: u16 = 0x8000;
+const LINK: u16 = 0xa000;
+const HUGE_FILE_FLAG: u32 = 0x4_0000;
+const EXTENTS_FLAG: u32 = 0x8_0000;
+const EA_INODE_FLAG: u32 = 0x20_0000;
+const INLINE_DATA_FLAG: u32 = 0x1000_0000;
+const ATTRIBUTES_MAGIC: u32 = 0xea02_0000;
+/// Where the 60 bytes of the map stand.
+pub(super) const I_BLOCK: Range<usize> = 0x28..0x64;
+
+/// How an inode says where its content is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum MapKind {
+    /// It has no blocks: a device, a short link, or content within the inode.
+    None,
+    /// A tree of extents.
+    Extents,
+    /// Direct and indirect block numbers.
+    Indirect,
+}
+
+/// An inode, its bytes owned.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct RawInode {
+    pub(super) number: u32,
+    pub(super) raw: Vec<u8>,
+}
+
+impl RawInode {
+    fn u16(&self, at: usize) -> u16 {
+        bytes::le_u16(&self.raw, at).unwrap_or(0)
+    }
+
+    fn u32(&self, at: usize) -> u32 {
+        bytes::le_u32(&self.raw, at).unwrap_or(0)
+    }
+
+    pub(super) fn put_u32(&mut self, at: usize, value: u32) {
+        let _ = bytes::put(&mut self.raw, at, value.to_le_bytes());
+    }
+
+    fn put_u16(&mut self, at: usize, value: u64) {
+        let _ = bytes::put(&mut self.raw, at, low_u16(value).to_le_bytes());
+    }
+
+    pub(super) fn mode(&self) -> u16 {
+        self.u16(0)
+    }
+
+    pub(super) fn links(&self) -> u16 {
+        self.u16(0x1a)
+    }
+
+    /// When it was deleted; the next orphan of the list while it is one.
+    pub(super) fn dtime(&self) -> u32 {
+        self.u32(0x14)
+    }
+
+    pub(super) fn flags(&self) -> u32 {
+        self.u32(0x20)
+    }
+
+    pub(super) fn generation(&self) -> u32 {
+        self.u32(0x64)
+    }
+
+    pub(super) fn size(&self) -> u64 {
+        u64::from(self.u32(0x4)) | (u64::from(self.u32(0x6c)) << 32)
+    }
+
+    pub(super) fn put_size(&mut self, size: u64) {
+        self.put_u32(0x4, low_u32(size));
+        self.put_u32(0x6c, low_u32(size >> 32));
+    }
+
+    pub(super) fn is_folder(&self) -> bool {
+        self.mode() & TYPE_MASK == FOLDER
+    }
+
+    pub(super) fn is_inline(&self) -> bool {
+        self.flags() & INLINE_DATA_FLAG != 0
+    }
+
+    /// Whether it holds the value of another inode's attribute.
+    pub(super) fn is_attribute_value(&self) -> bool {
+        self.flags() & EA_INODE_FLAG != 0
+    }
+
+    /// The 60 bytes of its map.
+    pub(super) fn i_block(&self) -> &[u8] {
+        self.raw.get(I_BLOCK).unwrap_or_default()
+    }
+
+    pub(super) fn put_i_block(&mut self, map: &[u8]) {
+        if let Some(place) = self.raw.get_mut(I_BLOCK)
+            && place.len() == map.len()
+        {
+            place.copy_from_slice(map);
+        }
+    }
+
+    /// The block with its attributes; 0 for none.
+    pub(super) fn file_acl(&self, superblock: &Superblock) -> u64 {
+        let high = if superblock.is_64bit() { u64::from(self.u16(0x76)) << 32 } else { 0 };
+        u64::from(self.u32(0x68)) | high
+    }
+
+    pub(super) fn put_file_acl(&mut self, block: u64, superblock: &Superblock) {
+        self.put_u32(0x68, low_u32(block));
+        if superblock.is_64bit() {
+            self.put_u16(0x76, block >> 32);
+        }
+    }
+
+    /// How many blocks it says it has.
+    ///
+    /// # Errors
+    /// When that is no whole number of blocks.
+    pub(super) fn blocks(&self, superblock: &Superblock) -> Result<u64> {
+        let high = if superblock.has_huge_file() { u64::from(self.u16(0x74)) << 32 } else { 0 };
+        let count = u64::from(self.u32(0x1c)) | high;
+        if superblock.has_huge_file() && self.flags() & HUGE_FILE_FLAG != 0 {
+            return Ok(count);
+        }
+        let sectors = (superblock.block_len / 512).max(1);
+        match count.is_multiple_of(sectors) {
+            true => Ok(count.checked_div(sectors).unwrap_or(0)),
+            false => Err(self.wrong("its count of blocks is no whole one")),
+        }
+    }
+
+    /// Has it say that it has `blocks` blocks.
+    pub(super) fn put_blocks(&mut self, blocks: u64, superblock: &Superblock) {
+        let is_huge = superblock.has_huge_file() && self.flags() & HUGE_FILE_FLAG != 0;
+        let unit = if is_huge { 1 } else { superblock.block_len / 512 };
+        let count = blocks.saturating_mul(unit);
+        self.put_u32(0x1c, low_u32(count));
+        if superblock.has_huge_file() {
+            self.put_u16(0x74, count >> 32);
+        }
+    }
+
+    /// How it says where its blocks are.
+    ///
+    /// # Errors
+    /// When the inode cannot be read that way.
+    pub(super) fn map_kind(&self, superblock: &Superblock) -> Result<MapKind> {
+        let flags = self.flags();
+        let kind = self.mode() & TYPE_MASK;
+        // The reserved inodes of old have no type: they are files.
+        let has_map = matches!(kind, FILE | FOLDER | LINK | 0);
+        if !has_map || self.is_inline() {
+            return Ok(MapKind::None);
+        }
+        if flags & EXTENTS_FLAG != 0 {
+            return Ok(MapKind::Extents);
+        }
+        let attributes = u64::from(self.file_acl(superblock) != 0);
+        if kind == LINK && self.blocks(superblock)?.saturating_sub(attributes) == 0 {
+            return Ok(MapKind::None);
+        }
+        Ok(MapKind::Indirect)
+    }
+
+    /// What the checksums of everything that belongs to this inode start from.
+    pub(super) fn seed(&self, superblock: &Superblock) -> u32 {
+        let number = crc32c(superblock.seed, &self.number.to_le_bytes());
+        crc32c(number, &self.generation().to_le_bytes())
+    }
+
+    /// The inode's own checksum, and whether all 32 bits of it have a place.
+    fn checksum(&self, superblock: &Superblock) -> (u32, bool) {
+        let mut raw = self.raw.clone();
+        let is_wide = raw.len() > 128 && self.u16(0x80) >= 4;
+        let _ = bytes::put(&mut raw, 0x7c, [0; 2]);
+        if is_wide {
+            let _ = bytes::put(&mut raw, 0x82, [0; 2]);
+        }
+        (crc32c(self.seed(superblock), &raw), is_wide)
+    }
+
+    /// Compares the inode with its checksum.
+    ///
+    /// # Errors
+    /// When it is another one.
+    pub(super) fn check(&self, superblock: &Superblock) -> Result<()> {
+        if !superblock.has_metadata_csum() {
+            return Ok(());
+        }
+        let (sum, is_wide) = self.checksum(superblock);
+        let found = u32::from(self.u16(0x7c)) | (u32::from(self.u16(0x82)) << 16);
+        let mask = if is_wide { u32::MAX } else { 0xffff };
+        match (found ^ sum) & mask {
+            0 => Ok(()),
+            _ => Err(self.wrong("its checksum is wrong")),
+        }
+    }
+
+    /// Makes its checksum anew.
+    pub(super) fn seal(&mut self, superblock: &Superblock) {
+        if superblock.has_metadata_csum() {
+            let (sum, is_wide) = self.checksum(superblock);
+            self.put_u16(0x7c, sum.into());
+            if is_wide {
+                self.put_u16(0x82, u64::from(sum) >> 16);
+            }
+        }
+    }
+
+    /// Where its attributes stand in the inode; `None` when there are none.
+    pub(super) fn attributes(&self) -> Option<Range<usize>> {
+        let start = 128usize.checked_add(self.u16(0x80).into())?;
+        if self.raw.len() <= 128 || bytes::le_u32(&self.raw, start)? != ATTRIBUTES_MAGIC {
+            return None;
+        }
+        Some(start.checked_add(4)?..self.raw.len())
+    }
+
+    /// An error about this inode.
+    pub(super) fn wrong(&self, what: &str) -> Error {
+        Error::corrupt(format!("inode {}: {what}", self.number))
+    }
+}
+
+pub(super) fn low_u32(value: u64) -> u32 {
+    u32::try_from(value & u64::from(u32::MAX)).unwrap_or(0)
+}
+
+pub(super) fn low_u16(value: u64) -> u16 {
+    u16::try_from(value & u64::from(u16::MAX)).unwrap_or(0)
+}

@@ -1,0 +1,677 @@
+//! The metadata of a reshaped volume, made anew where a plan changes what they say.
+
+use super::{
+    super::{
+        checksum::crc32c,
+        group::{BLOCK_UNINIT, Group, INODE_UNINIT},
+        superblock::Superblock,
+    },
+    attributes,
+    bits::{Bits, Run},
+    census::{DOUBLE, JOURNAL, RESIZE, double_of},
+    draft::Draft,
+    folder,
+    layout::{Layout, Planner},
+    map_of::map_of,
+    opened::place_of,
+    orphan_file, quota,
+    raw_inode::{MapKind, RawInode, low_u32},
+    trees,
+};
+use crate::{
+    bytes,
+    error::{Error, Result},
+};
+use std::{collections::BTreeMap, sync::Arc};
+
+/// Makes the volume that `layout` plans.
+///
+/// # Errors
+/// As for reading the source; [`crate::Class::Corrupt`] when what stands in it makes no sense.
+pub(super) fn rewrite(planner: &Planner<'_>, layout: &Layout) -> Result<Draft> {
+    let new = &layout.geometry.superblock;
+    let opened = planner.opened;
+    let draft =
+        Draft::new(Arc::clone(&opened.meta), Arc::clone(&layout.moves), new.block_len, new.blocks);
+    let mut this = Rewriter {
+        planner,
+        layout,
+        draft,
+        inodes: Bits::new(new.inodes()),
+        folders: Bits::new(new.inodes()),
+        folder_blocks: Vec::new(),
+        usage: BTreeMap::new(),
+        journal_map: None,
+        last_orphan: 0,
+        has_orphans_in_file: false,
+    };
+    this.inodes()?;
+    this.folders()?;
+    this.attribute_blocks()?;
+    this.orphan_file()?;
+    this.resize_inode()?;
+    quota::follow(opened, &layout.moves, &mut this.draft, &this.usage)?;
+    let groups = this.groups()?;
+    this.superblocks(&groups)?;
+    Ok(this.draft)
+}
+
+struct Rewriter<'a> {
+    planner: &'a Planner<'a>,
+    layout: &'a Layout,
+    draft: Draft,
+    /// The inodes in use, and the folders among them, by their new numbers from 0.
+    inodes: Bits,
+    folders: Bits,
+    /// The blocks of folders, each with the old number of its folder.
+    folder_blocks: Vec<(u64, u32)>,
+    /// By how many blocks what an owner has changes.
+    usage: BTreeMap<quota::Owner, i64>,
+    journal_map: Option<RawInode>,
+    last_orphan: u32,
+    has_orphans_in_file: bool,
+}
+
+fn broken(what: &str) -> Error {
+    Error::corrupt(format!("{what} makes no sense"))
+}
+
+impl Rewriter<'_> {
+    fn was(&self) -> &Superblock {
+        &self.planner.opened.superblock
+    }
+
+    fn now(&self) -> &Superblock {
+        &self.layout.geometry.superblock
+    }
+
+    /// Every inode in use at its new place, with what changes in it.
+    fn inodes(&mut self) -> Result<()> {
+        let census = self.planner.census;
+        let gone: Vec<u32> = census.orphans.iter().map(|orphan| orphan.number).collect();
+        let list: Vec<u32> =
+            census.waiting.list.iter().copied().filter(|one| !gone.contains(one)).collect();
+        self.last_orphan = list.first().map_or(0, |first| self.layout.inodes.target_of(*first));
+        let opened = self.planner.opened;
+        opened.each_inode(|inode, is_used| {
+            self.planner.cancel.check()?;
+            match is_used {
+                false => Ok(()),
+                true if gone.contains(&inode.number) => self.finish_orphan(&inode),
+                true => self.inode(inode, &list),
+            }
+        })
+    }
+
+    /// An inode that was deleted while it was open, as it is once nobody has it open any more.
+    fn finish_orphan(&mut self, inode: &RawInode) -> Result<()> {
+        if u64::from(inode.number) > self.now().inodes() {
+            return Ok(());
+        }
+        let mut raw = RawInode { number: inode.number, raw: vec![0; inode.raw.len()] };
+        raw.put_u32(0x64, inode.generation());
+        let now = bytes::le_u32(&self.planner.opened.raw, 0x30).unwrap_or(0).max(1);
+        raw.put_u32(0x14, now);
+        self.put_inode(raw)
+    }
+
+    fn put_inode(&mut self, mut inode: RawInode) -> Result<()> {
+        inode.seal(self.now());
+        let place = place_of(self.now(), &self.layout.geometry.groups, inode.number);
+        let (block, inside) = place.ok_or_else(|| inode.wrong("it has no place any more"))?;
+        // A block of the table in which nothing was in use before may hold rubbish.
+        let per_block = self.was().block_len.checked_div(self.was().inode_len).unwrap_or(1);
+        let first = u64::try_from(inside).unwrap_or(0).checked_div(self.was().inode_len);
+        let index = u64::from(inode.number).saturating_sub(1).saturating_sub(first.unwrap_or(0));
+        let was_live = self.planner.census.inodes.count_in(Run::new(index, per_block)) > 0;
+        self.draft.put_inside(block, inside, &inode.raw, |draft| match was_live {
+            true => draft.block(block),
+            false => Ok(draft.empty_block()),
+        })
+    }
+
+    fn inode(&mut self, old: RawInode, waiting: &[u32]) -> Result<()> {
+        let layout = self.layout;
+        let mut inode = RawInode { number: layout.inodes.target_of(old.number), ..old.clone() };
+        let index = Run::new(u64::from(inode.number).saturating_sub(1), 1);
+        self.inodes.add(index);
+        if inode.is_folder() {
+            self.folders.add(index);
+        }
+        if old.number == RESIZE {
+            return Ok(());
+        }
+        if layout.movers.contains(&old.number) {
+            self.follow_blocks(&old, &mut inode)?;
+        } else if inode.number != old.number {
+            self.reseal_tree(&old, &inode)?;
+        }
+        if !layout.inodes.is_empty() {
+            self.follow_inodes(&old, &mut inode)?;
+        }
+        if let Some(at) = waiting.iter().position(|one| *one == old.number) {
+            let next = waiting.get(at.saturating_add(1)).copied().unwrap_or(0);
+            inode.put_u32(0x14, layout.inodes.target_of(next));
+        }
+        if old.number == JOURNAL && self.planner.census.journal.is_some() {
+            self.journal(&mut inode)?;
+        }
+        match inode == old {
+            true => Ok(()),
+            false => self.put_inode(inode),
+        }
+    }
+
+    /// Has an inode's map and attributes follow its blocks.
+    fn follow_blocks(&mut self, old: &RawInode, inode: &mut RawInode) -> Result<()> {
+        let layout = self.layout;
+        let (_, map) = self.planner.map(old.number, layout.journal_len)?;
+        let superblock = self.now().clone();
+        let made = match old.map_kind(&superblock)? {
+            MapKind::None => None,
+            MapKind::Extents => {
+                let pieces = trees::moved(&map.pieces, &layout.moves);
+                let places = layout.map_blocks.get(&old.number).map_or(&[][..], Vec::as_slice);
+                let seed = inode.seed(&superblock);
+                let had: u64 = self.tree_len(old)?;
+                let has = u64::try_from(places.len()).unwrap_or(u64::MAX);
+                if had != has {
+                    self.count_blocks(old, inode, had, has)?;
+                }
+                Some(trees::tree(&pieces, places, old.i_block(), &superblock, seed)?)
+            }
+            MapKind::Indirect => {
+                let meta = &self.planner.opened.meta;
+                let limit = match old.number {
+                    JOURNAL if self.planner.census.journal.is_some() => layout.journal_len,
+                    _ => u64::MAX,
+                };
+                Some(trees::indirect(meta, &superblock, old.i_block(), &layout.moves, limit)?)
+            }
+        };
+        if let Some(made) = made {
+            inode.put_i_block(&made.i_block);
+            for (block, content) in made.blocks {
+                self.draft.put(block, content);
+            }
+        }
+        let file_acl = inode.file_acl(&superblock);
+        if file_acl != 0 {
+            inode.put_file_acl(layout.moves.target_of(file_acl), &superblock);
+        }
+        Ok(())
+    }
+
+    /// How many blocks the extent tree of an inode had.
+    fn tree_len(&self, old: &RawInode) -> Result<u64> {
+        let (meta, superblock) = (&self.planner.opened.meta, self.was());
+        let map = map_of(meta, superblock, old, &mut |_| Ok(()))?;
+        Ok(u64::try_from(map.nodes.len()).unwrap_or(u64::MAX))
+    }
+
+    /// Has an inode, and what is counted for its owners, say that its map has `has` blocks instead
+    /// of `had`.
+    fn count_blocks(
+        &mut self,
+        old: &RawInode,
+        inode: &mut RawInode,
+        had: u64,
+        has: u64,
+    ) -> Result<()> {
+        let blocks = old.blocks(self.was())?.saturating_sub(had).saturating_add(has);
+        inode.put_blocks(blocks, self.was());
+        let signed = |count: u64| i64::try_from(count).unwrap_or(i64::MAX);
+        let change = signed(has).saturating_sub(signed(had));
+        for owner in quota::owners(old, self.was()) {
+            let sum = self.usage.entry(owner).or_default();
+            *sum = sum.saturating_add(change);
+        }
+        Ok(())
+    }
+
+    /// The blocks of the extent tree of an inode that got another number: the checksums hang on it.
+    fn reseal_tree(&mut self, old: &RawInode, inode: &RawInode) -> Result<()> {
+        let superblock = self.now().clone();
+        if !superblock.has_metadata_csum() || old.map_kind(&superblock)? != MapKind::Extents {
+            return Ok(());
+        }
+        let map = map_of(&self.planner.opened.meta, &superblock, old, &mut |_| Ok(()))?;
+        for node in map.nodes {
+            let mut block = self.draft.block(node.block)?;
+            let sealed = trees::seal(&mut block, inode.seed(&superblock));
+            sealed.ok_or_else(|| old.wrong("its extent tree makes no sense"))?;
+            self.draft.put(node.block, block);
+        }
+        Ok(())
+    }
+
+    /// Has what an inode says of other inodes follow them, and notes a folder's blocks.
+    fn follow_inodes(&mut self, old: &RawInode, inode: &mut RawInode) -> Result<()> {
+        let inodes = &self.layout.inodes;
+        let references = |found: Option<Vec<(usize, u32)>>| {
+            let found = found.ok_or_else(|| old.wrong("what stands in it makes no sense"))?;
+            let moved =
+                found.into_iter().map(|(at, number)| (at, number, inodes.target_of(number)));
+            Ok::<_, Error>(moved.filter(|(_, was, is)| was != is).collect::<Vec<_>>())
+        };
+        if let Some(attributes) = old.attributes() {
+            let region = old.raw.get(..attributes.end).unwrap_or_default();
+            if self.planner.opened.superblock.has_ea_inodes() {
+                let found = attributes::references(region, attributes.start);
+                for (at, _, number) in references(found)? {
+                    inode.put_u32(at, number);
+                }
+            }
+        }
+        if old.is_attribute_value() {
+            // An old-style one: its parent's number stands where its time of change would.
+            let parent = bytes::le_u32(&old.raw, 0x10).unwrap_or(0);
+            let target = inodes.target_of(parent);
+            if target != parent
+                && self.planner.opened.inode(parent)?.generation() == old.generation()
+            {
+                inode.put_u32(0x10, target);
+            }
+        }
+        if old.is_folder() && old.is_inline() {
+            let parent = bytes::le_u32(old.i_block(), 0).unwrap_or(0);
+            inode.put_u32(0x28, inodes.target_of(parent));
+            let found = folder::references(old.i_block(), 4);
+            for (at, _, number) in references(found)? {
+                inode.put_u32(at.saturating_add(0x28), number);
+            }
+            if let Some(range) = attributes::inline_data(old) {
+                let more = old.raw.get(range.clone()).unwrap_or_default();
+                for (at, _, number) in references(folder::references(more, 0))? {
+                    inode.put_u32(at.saturating_add(range.start), number);
+                }
+            }
+        } else if old.is_folder() {
+            let meta = &self.planner.opened.meta;
+            let map = map_of(meta, &self.planner.opened.superblock, old, &mut |_| Ok(()))?;
+            for piece in map.pieces.iter().filter(|piece| !piece.is_unwritten) {
+                let blocks = piece.physical..piece.run().end();
+                self.folder_blocks.extend(blocks.map(|block| (block, old.number)));
+            }
+        }
+        Ok(())
+    }
+
+    /// The journal at its new length: its inode, its own superblock, and the copy of its map in the
+    /// volume's superblock.
+    fn journal(&mut self, inode: &mut RawInode) -> Result<()> {
+        let superblock = self.now().clone();
+        let len = self.layout.journal_len;
+        let Some((old, _)) = &self.planner.census.journal else { return Ok(()) };
+        let had = old.size().checked_div(superblock.block_len).unwrap_or(0);
+        let (_, map) = self.planner.map(JOURNAL, len)?;
+        if had != len {
+            let body: u64 = map.pieces.iter().map(|piece| piece.len).sum();
+            let nodes = match inode.map_kind(&superblock)? {
+                MapKind::Extents => {
+                    self.layout.map_blocks.get(&JOURNAL).map_or(map.nodes.len(), Vec::len)
+                }
+                _ => map.nodes.len(),
+            };
+            let file_acl = u64::from(old.file_acl(&superblock) != 0);
+            let nodes = u64::try_from(nodes).unwrap_or(0);
+            inode.put_size(len.saturating_mul(superblock.block_len));
+            inode.put_blocks(body.saturating_add(nodes).saturating_add(file_acl), &superblock);
+            let first = map.pieces.first().filter(|first| first.logical == 0);
+            let first = first.ok_or_else(|| broken("its journal"))?.physical;
+            let mut head = self.planner.opened.meta.block(first)?.to_vec();
+            let len = u32::try_from(len).map_err(|_| broken("its journal"))?;
+            super::super::replay::put_journal_len(&mut head, len)
+                .ok_or_else(|| broken("its journal"))?;
+            self.draft.put(self.layout.moves.target_of(first), head);
+        }
+        self.journal_map = Some(inode.clone());
+        Ok(())
+    }
+
+    /// The entries of folders, in the order of their blocks in the source.
+    fn folders(&mut self) -> Result<()> {
+        let superblock = self.now().clone();
+        let mut blocks = std::mem::take(&mut self.folder_blocks);
+        blocks.sort_unstable();
+        for (number, of) in blocks {
+            self.planner.cancel.check()?;
+            let old = self.planner.opened.inode(of)?;
+            let mut block = self.planner.opened.meta.block(number)?.to_vec();
+            let wrong = || old.wrong("its entries make no sense");
+            if superblock.has_metadata_csum() && !folder::is_sound(&block, old.seed(&superblock)) {
+                return Err(old.wrong("a block of its entries has a wrong checksum"));
+            }
+            let target = self.layout.inodes.target_of(of);
+            let mut is_changed = target != of && superblock.has_metadata_csum();
+            for (at, entry) in folder::references(&block, 0).ok_or_else(wrong)? {
+                let now = self.layout.inodes.target_of(entry);
+                if now != entry {
+                    bytes::put(&mut block, at, now.to_le_bytes()).ok_or_else(wrong)?;
+                    is_changed = true;
+                }
+            }
+            if is_changed {
+                let renumbered = RawInode { number: target, ..old.clone() };
+                if superblock.has_metadata_csum() {
+                    folder::seal(&mut block, renumbered.seed(&superblock)).ok_or_else(wrong)?;
+                }
+                self.draft.put(self.layout.moves.target_of(number), block);
+            }
+        }
+        Ok(())
+    }
+
+    /// Attribute blocks that move, are shared by fewer inodes now, or name inodes that moved.
+    fn attribute_blocks(&mut self) -> Result<()> {
+        let superblock = self.now().clone();
+        for (number, (all, left)) in &self.planner.census.shared {
+            let target = self.layout.moves.target_of(*number);
+            if *left == 0 {
+                continue;
+            }
+            let wrong =
+                || Error::corrupt(format!("the attributes in block {number} make no sense"));
+            let old = self.planner.opened.meta.block(*number)?;
+            let mut block = old.to_vec();
+            if left != all {
+                attributes::put_sharers(&mut block, *left).ok_or_else(wrong)?;
+            }
+            if superblock.has_ea_inodes() && !self.layout.inodes.is_empty() {
+                let found = attributes::references(&block, attributes::IN_BLOCK);
+                for (at, inode) in found.ok_or_else(wrong)? {
+                    let now = self.layout.inodes.target_of(inode);
+                    bytes::put(&mut block, at, now.to_le_bytes()).ok_or_else(wrong)?;
+                }
+            }
+            if target != *number || *old != *block {
+                attributes::seal(&mut block, target, &superblock).ok_or_else(wrong)?;
+                self.draft.put(target, block);
+            }
+        }
+        Ok(())
+    }
+
+    /// The orphan file without those that are finished, its checksums for its new place.
+    fn orphan_file(&mut self) -> Result<()> {
+        let superblock = self.now().clone();
+        if self.was().orphan_file == 0 {
+            return Ok(());
+        }
+        let old = self.planner.opened.inode(self.was().orphan_file)?;
+        let gone: Vec<u32> =
+            self.planner.census.orphans.iter().map(|orphan| orphan.number).collect();
+        let target = self.layout.inodes.target_of(old.number);
+        let seed = RawInode { number: target, ..old.clone() }.seed(&superblock);
+        let map = map_of(&self.planner.opened.meta, self.was(), &old, &mut |_| Ok(()))?;
+        for piece in map.pieces {
+            for number in piece.physical..piece.run().end() {
+                let was = self.planner.opened.meta.block(number)?;
+                let mut block = was.to_vec();
+                for (at, inode) in orphan_file::entries(&was) {
+                    let now = match gone.contains(&inode) {
+                        true => 0,
+                        false => self.layout.inodes.target_of(inode),
+                    };
+                    self.has_orphans_in_file |= now != 0;
+                    bytes::put(&mut block, at, now.to_le_bytes())
+                        .ok_or_else(|| broken("its orphan file"))?;
+                }
+                let to = self.layout.moves.target_of(number);
+                if superblock.has_metadata_csum() {
+                    orphan_file::seal(&mut block, to, seed)
+                        .ok_or_else(|| broken("its orphan file"))?;
+                }
+                if to != number || *was != *block {
+                    self.draft.put(to, block);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The resize inode holds the reserved descriptor blocks: the primary ones through its double
+    /// indirect block, the copies of each through the primary one.
+    fn resize_inode(&mut self) -> Result<()> {
+        let new = self.now().clone();
+        if !new.has_resize_inode() {
+            return Ok(());
+        }
+        let mut inode = self.planner.opened.inode(RESIZE)?;
+        let double = self.layout.moves.target_of(double_of(&inode));
+        let copies: Vec<u64> =
+            (1..new.groups()).filter(|group| new.has_superblock(*group)).collect();
+        let a_block = new.block_len / 4;
+        let wrong = || broken("its resize inode");
+        let mut map = self.draft.empty_block();
+        for index in 0..new.reserved_gdt_blocks {
+            let slot = new.descriptor_blocks().saturating_add(index);
+            let primary = new.group_start(0).saturating_add(1).saturating_add(slot);
+            let place = slot.checked_rem(a_block).unwrap_or(0).saturating_mul(4);
+            let number = |block: u64| u32::try_from(block).ok().map(u32::to_le_bytes);
+            let put = |block: &mut Vec<u8>, at: u64, value: u64| {
+                bytes::put(block, usize::try_from(at).ok()?, number(value)?)
+            };
+            put(&mut map, place, primary).ok_or_else(wrong)?;
+            let mut list = self.draft.empty_block();
+            for (entry, group) in (0u64..).zip(&copies) {
+                let copy = group.saturating_mul(new.blocks_per_group).saturating_add(primary);
+                put(&mut list, entry.saturating_mul(4), copy).ok_or_else(wrong)?;
+            }
+            self.draft.put(primary, list);
+        }
+        self.draft.put(double, map);
+        let copies = u64::try_from(copies.len()).unwrap_or(0).saturating_add(1);
+        let held = new.reserved_gdt_blocks.saturating_mul(copies).saturating_add(1);
+        inode.put_u32(DOUBLE, u32::try_from(double).map_err(|_| wrong())?);
+        inode.put_blocks(held, &new);
+        self.put_inode(inode)
+    }
+
+    /// The bitmaps, and the groups as their descriptors tell of them.
+    fn groups(&mut self) -> Result<Vec<Group>> {
+        let new = self.now().clone();
+        let len = usize::try_from(new.block_len).unwrap_or(0);
+        let mut used = self.layout.geometry.metadata.clone();
+        for run in self.layout.owned.runs(Run::new(0, new.blocks)) {
+            if !used.add(run) {
+                return Err(broken("the plan"));
+            }
+        }
+        let last = new.groups().saturating_sub(1);
+        let mut groups = self.layout.geometry.groups.clone();
+        for (number, group) in (0u64..).zip(&mut groups) {
+            let run = Run::new(new.group_start(number), new.group_len(number));
+            group.free_clusters = run.len.saturating_sub(used.count_in(run));
+            let is_new = number >= self.was().groups();
+            let implied = implied_blocks(&new, number, group);
+            let is_plain = used.count_in(run) == implied;
+            let stays_unwritten = group.is_block_uninit && is_plain && number != last;
+            // A new group's bitmap need not be written, either, where descriptors can say so.
+            let is_unwritten = stays_unwritten
+                || is_new && is_plain && number != last && new.has_group_checksums();
+            group.is_block_uninit = is_unwritten;
+            group.flags &= !BLOCK_UNINIT;
+            let bitmap = used.bitmap(run, len);
+            if is_unwritten {
+                group.flags |= BLOCK_UNINIT;
+            } else {
+                self.put_if_new(group.block_bitmap, bitmap.clone())?;
+            }
+            group.block_bitmap_checksum = crc32c(new.seed, new.covered(&bitmap));
+            let a_group = new.inodes_per_group;
+            let own = Run::new(number.saturating_mul(a_group), a_group);
+            let in_use = self.inodes.count_in(own);
+            group.free_inodes = a_group.saturating_sub(in_use);
+            group.used_directories = self.folders.count_in(own);
+            if let Some(unused) = &mut group.unused_inodes {
+                let highest = self.inodes.runs(own).last().map_or(own.first, Run::end);
+                let behind = own.end().saturating_sub(highest);
+                *unused = behind.min(*unused);
+                if in_use > 0 {
+                    group.flags &= !INODE_UNINIT;
+                }
+            }
+            let bitmap = self.inodes.bitmap(own, len);
+            if new.has_group_checksums() && group.flags & INODE_UNINIT != 0 {
+                // Nobody reads it, whatever stands there.
+                group.inode_bitmap_checksum = crc32c(new.seed, new.covered_inodes(&bitmap));
+            } else {
+                group.inode_bitmap_checksum = crc32c(new.seed, new.covered_inodes(&bitmap));
+                self.put_if_new(group.inode_bitmap, bitmap)?;
+            }
+        }
+        Ok(groups)
+    }
+
+    /// Puts `content` into `block` unless it stands there already.
+    fn put_if_new(&mut self, block: u64, content: Vec<u8>) -> Result<()> {
+        if self.draft.block(block)? != content {
+            self.draft.put(block, content);
+        }
+        Ok(())
+    }
+
+    /// The superblock, the descriptors, and all copies of both.
+    fn superblocks(&mut self, groups: &[Group]) -> Result<()> {
+        let new = self.now().clone();
+        let len = usize::try_from(new.block_len).unwrap_or(0);
+        let raw_len = usize::try_from(new.descriptor_len).unwrap_or(0);
+        let mut table = Vec::new();
+        for (number, group) in (0u64..).zip(groups) {
+            let mut raw = match number < self.was().groups() {
+                true => {
+                    let (block, inside) = self.was().descriptor_at(number);
+                    let block = self.planner.opened.meta.block(block)?;
+                    let inside = usize::try_from(inside).unwrap_or(usize::MAX);
+                    let raw = block.get(inside..inside.saturating_add(raw_len));
+                    raw.ok_or_else(|| broken("a descriptor"))?.to_vec()
+                }
+                false => vec![0; raw_len],
+            };
+            group.encode(&mut raw, number, &new)?;
+            table.extend(raw);
+        }
+        table.resize(table.len().next_multiple_of(len.max(1)), 0);
+        let table: Vec<&[u8]> = table.chunks(len.max(1)).collect();
+        let superblock = self.superblock(groups).ok_or_else(|| broken("its superblock"))?;
+        for number in 0..new.groups() {
+            let start = new.group_start(number);
+            let mut next = start;
+            if new.has_superblock(number) {
+                let mut raw = superblock.clone();
+                let own = u16::try_from(number & 0xffff).unwrap_or(0);
+                let mut done = bytes::put(&mut raw, 0x5a, own.to_le_bytes());
+                if new.has_metadata_csum() {
+                    let sum = crc32c(!0, raw.get(..0x3fc).unwrap_or_default());
+                    done = done.and_then(|()| bytes::put(&mut raw, 0x3fc, sum.to_le_bytes()));
+                }
+                done.ok_or_else(|| broken("its superblock"))?;
+                let inside = match number {
+                    0 => Superblock::OFFSET.checked_rem(new.block_len).unwrap_or(0),
+                    _ => 0,
+                };
+                let inside = usize::try_from(inside).unwrap_or(0);
+                let base = match number {
+                    0 => self.draft.block(start)?,
+                    _ => self.draft.empty_block(),
+                };
+                self.draft.put_inside(start, inside, &raw, |_| Ok(base))?;
+                next = start.saturating_add(1);
+            }
+            for index in new.descriptors_in(number) {
+                let content = usize::try_from(index).ok().and_then(|index| table.get(index));
+                let content = content.ok_or_else(|| broken("a descriptor"))?;
+                self.draft.put(next, content.to_vec());
+                next = next.saturating_add(1);
+            }
+        }
+        Ok(())
+    }
+
+    /// The superblock at the new size, without its checksum.
+    fn superblock(&self, groups: &[Group]) -> Option<Vec<u8>> {
+        let (old, new) = (self.was(), self.now());
+        let mut raw = self.planner.opened.raw.clone();
+        let was = raw.clone();
+        let wide = |low: usize, high: usize| {
+            let high = if new.is_64bit() { u64::from(bytes::le_u32(&was, high)?) << 32 } else { 0 };
+            Some(u64::from(bytes::le_u32(&was, low)?) | high)
+        };
+        let split = |raw: &mut Vec<u8>, low: usize, high: usize, value: u64| {
+            bytes::put(raw, low, low_u32(value).to_le_bytes())?;
+            match new.is_64bit() {
+                true => bytes::put(raw, high, low_u32(value >> 32).to_le_bytes()),
+                false => Some(()),
+            }
+        };
+        let put =
+            |raw: &mut Vec<u8>, at: usize, value: u32| bytes::put(raw, at, value.to_le_bytes());
+        let kept_back = u128::from(wide(0x8, 0x154)?).checked_mul(new.blocks.into())?;
+        let kept_back = u64::try_from(kept_back.checked_div(old.blocks.into())?).ok()?;
+        let free = groups.iter().map(|group| group.free_clusters).sum();
+        let free_inodes: u64 = groups.iter().map(|group| group.free_inodes).sum();
+        put(&mut raw, 0x0, u32::try_from(new.inodes()).ok()?)?;
+        split(&mut raw, 0x4, 0x150, new.blocks)?;
+        split(&mut raw, 0x8, 0x154, kept_back)?;
+        split(&mut raw, 0xc, 0x158, free)?;
+        put(&mut raw, 0x10, u32::try_from(free_inodes).ok()?)?;
+        let reserved = u16::try_from(new.reserved_gdt_blocks).ok()?;
+        bytes::put(&mut raw, 0xce, reserved.to_le_bytes())?;
+        if new.uses_meta_bg() {
+            put(&mut raw, 0x104, u32::try_from(new.first_meta_bg).ok()?)?;
+        }
+        if new.has_sparse_super2() {
+            let [first, second] = new.backup_groups;
+            put(&mut raw, 0x24c, first)?;
+            put(&mut raw, 0x250, second)?;
+        }
+        // What the volume takes for itself: its metadata, and its journal.
+        let overhead = u64::from(bytes::le_u32(&was, 0x248)?);
+        if overhead > 0 {
+            let before = self.planner.opened.metadata().ok()?.count();
+            let journal = |inode: &RawInode| inode.size().checked_div(new.block_len).unwrap_or(0);
+            let journal_before =
+                self.planner.census.journal.as_ref().map_or(0, |(j, _)| journal(j));
+            let now = self.layout.geometry.metadata.count().saturating_add(self.layout.journal_len);
+            let overhead = overhead.checked_add(now)?.checked_sub(before)?;
+            let overhead = overhead.checked_sub(journal_before)?;
+            put(&mut raw, 0x248, u32::try_from(overhead).ok()?)?;
+        }
+        put(&mut raw, 0xe8, self.last_orphan)?;
+        if old.orphan_file != 0 {
+            let flags = bytes::le_u32(&was, 0x64)? & !Superblock::ORPHAN_PRESENT;
+            let present = if self.has_orphans_in_file { Superblock::ORPHAN_PRESENT } else { 0 };
+            put(&mut raw, 0x64, flags | present)?;
+        }
+        // Quota files, lost+found, the orphan file, the inodes of the first and the last error.
+        for at in [0x240, 0x244, 0x26c, 0x268, 0x280, 0x19c, 0x1d0] {
+            let number = bytes::le_u32(&was, at)?;
+            put(&mut raw, at, self.layout.inodes.target_of(number))?;
+        }
+        // The copy of the journal's map: its 15 numbers, and both halves of its size.
+        if let Some(journal) = &self.journal_map
+            && bytes::u8(&was, 0xfd)? == 1
+        {
+            raw.get_mut(0x10c..0x148)?.copy_from_slice(journal.i_block());
+            put(&mut raw, 0x148, low_u32(journal.size() >> 32))?;
+            put(&mut raw, 0x14c, low_u32(journal.size()))?;
+        }
+        Some(raw)
+    }
+}
+
+/// How many blocks a group has in use if it holds nothing but its own metadata, as an unwritten
+/// bitmap implies.
+fn implied_blocks(superblock: &Superblock, number: u64, group: &Group) -> u64 {
+    let own = Run::new(superblock.group_start(number), superblock.group_len(number));
+    let inside = |first: u64, len: u64| {
+        let end = first.saturating_add(len).min(own.end());
+        end.saturating_sub(first.max(own.first))
+    };
+    let leading = superblock.leading_blocks(number).min(own.len);
+    leading
+        .saturating_add(inside(group.block_bitmap, 1))
+        .saturating_add(inside(group.inode_bitmap, 1))
+        .saturating_add(inside(group.inode_table, superblock.table_blocks()))
+}
