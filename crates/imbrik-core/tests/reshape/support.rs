@@ -7,6 +7,7 @@ use imbrik_core::{
     store::{FileStore, ReadAt, read_vec},
     units::{ByteLen, Span},
 };
+use rustix::fs::FallocateFlags;
 use std::{
     fs::{File, OpenOptions},
     os::unix::fs::FileExt,
@@ -233,20 +234,16 @@ pub(crate) fn fill_tree(at: &Path, budget: usize, entries: usize) {
         let large = "wax ".repeat(1500);
         let _ = run("setfattr", &["-n", "user.large", "-v", &large, "brood/4.wav"], &folder);
     }
-    // Two files that grow by turns are in many pieces; one of them goes, and leaves holes.
-    let (a, b) = (at.join("weights.log"), at.join("going"));
-    let (a, b) = (File::create(a).unwrap(), File::create(&b).map(|f| (f, b)).unwrap());
-    let pieces = (budget / 4 / 8192).min(600);
-    for piece in 0..pieces as u64 {
-        a.write_all_at(&noise(4096, piece), piece * 4096).unwrap();
-        a.sync_data().unwrap_or(());
-        b.0.write_all_at(&noise(4096, piece), piece * 4096).unwrap();
-        if piece % 16 == 0 {
-            b.0.sync_data().unwrap();
+    // Two files that get room by turns are in many pieces; one of them goes, and leaves holes.
+    let (log, going) = (at.join("weights.log"), at.join("going"));
+    let files = [File::create(&log).unwrap(), File::create(&going).unwrap()];
+    for piece in 0..(budget as u64 / 4 / 8192).min(2500) {
+        for file in &files {
+            let _ = rustix::fs::fallocate(file, FallocateFlags::empty(), piece * 4096, 4096);
         }
+        files[0].write_all_at(&noise(4096, piece), piece * 4096).unwrap();
     }
-    drop(b.0);
-    std::fs::remove_file(b.1).unwrap();
+    std::fs::remove_file(going).unwrap();
     let sparse = File::create(at.join("sparse")).unwrap();
     for n in 0..40u64 {
         sparse.write_all_at(&noise(5000, n), n * 300_000).unwrap();

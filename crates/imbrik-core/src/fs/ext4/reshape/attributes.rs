@@ -43,6 +43,17 @@ pub(super) fn references(bytes: &[u8], start: usize) -> Option<Vec<Reference>> {
     }
 }
 
+/// How many blocks the values take that stand in inodes of their own: they count for the inode
+/// whose values they are. `None` when the entries make no sense.
+pub(super) fn blocks_of_values(bytes: &[u8], start: usize, block_len: u64) -> Option<u64> {
+    let mut blocks = 0u64;
+    for (at, _) in references(bytes, start)? {
+        let len = u64::from(bytes::le_u32(bytes, at.checked_add(4)?)?);
+        blocks = blocks.checked_add(len.div_ceil(block_len.max(1)))?;
+    }
+    Some(blocks)
+}
+
 /// Where the entries of an attribute block start.
 pub(super) const IN_BLOCK: usize = 32;
 

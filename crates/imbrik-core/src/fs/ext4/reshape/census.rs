@@ -193,6 +193,10 @@ impl Census {
             *all = all.saturating_add(1);
             *left = left.saturating_add(u32::from(!is_orphan));
         }
+        if superblock.has_ea_inodes() {
+            let values = values_elsewhere(opened, &inode, file_acl)?;
+            count = count.saturating_add(values);
+        }
         if inode.blocks(superblock)? != count {
             return Err(inode.wrong("its count of blocks is wrong"));
         }
@@ -243,6 +247,25 @@ impl Census {
         }
         Ok(())
     }
+}
+
+/// How many blocks the attributes of an inode take that stand in inodes of their own.
+fn values_elsewhere(opened: &Opened, inode: &RawInode, file_acl: u64) -> Result<u64> {
+    let block_len = opened.superblock.block_len;
+    let wrong = || inode.wrong("its attributes make no sense");
+    let mut count = match inode.attributes() {
+        Some(region) => {
+            let found = attributes::blocks_of_values(&inode.raw, region.start, block_len);
+            found.ok_or_else(wrong)?
+        }
+        None => 0,
+    };
+    if file_acl != 0 {
+        let block = opened.meta.block(file_acl)?;
+        let found = attributes::blocks_of_values(&block, attributes::IN_BLOCK, block_len);
+        count = count.saturating_add(found.ok_or_else(wrong)?);
+    }
+    Ok(count)
 }
 
 /// The double indirect block of an inode with an indirect map.
