@@ -20,6 +20,8 @@ pub enum Step {
     Repacking,
     /// A card is read into an image.
     Saving,
+    /// An image for another size is made of an image.
+    Fitting,
     /// What was written to an image is read again and compared.
     ReadingImageBack,
     /// The checksum file is compared with the image.

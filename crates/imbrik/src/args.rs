@@ -2,7 +2,8 @@
 
 use crate::exit;
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use std::path::PathBuf;
+use imbrik_core::units::ByteLen;
+use std::{path::PathBuf, str::FromStr};
 
 /// Save, check and restore the cards of single-board computers
 #[derive(Debug, Parser)]
@@ -37,6 +38,8 @@ pub(crate) enum Command {
     Check(CheckArgs),
     /// Write an image to a card
     Restore(RestoreArgs),
+    /// Make an image for a card of another size
+    Fit(FitArgs),
     /// Put an image into another container
     Repack(RepackArgs),
     /// Run the full example on stand-in cards
@@ -75,6 +78,12 @@ pub(crate) struct SaveArgs {
     /// Read and keep every sector, also those that no volume has in use
     #[arg(long)]
     pub(crate) exact: bool,
+    /// Make the last volume (ext) as small as it goes, so that the image fits smaller cards
+    #[arg(long, conflicts_with = "exact")]
+    pub(crate) fit: bool,
+    /// With --fit, leave so much room in it, such as 500MB
+    #[arg(long, value_name = "SIZE", requires = "fit")]
+    pub(crate) room: Option<Size>,
     /// Save only this partition, by number or label
     #[arg(long, value_name = "PART")]
     pub(crate) only: Option<String>,
@@ -162,9 +171,13 @@ pub(crate) struct RestoreArgs {
     /// Write the image into this partition of the card, by number or label
     #[arg(long, value_name = "PART")]
     pub(crate) into: Option<String>,
-    /// Let the last volume (ext) grow to the end of a bigger card
+    /// Let the last volume (ext) grow to the end of a bigger card, also when the image does not say
+    /// that it reached the end of its own
     #[arg(long, conflicts_with_all = ["into", "as_is", "starts_at"])]
     pub(crate) fill: bool,
+    /// Keep the size of every volume, whatever the card's
+    #[arg(long, conflicts_with = "fill")]
+    pub(crate) keep_size: bool,
     /// Also write zeros over what no volume has in use
     #[arg(long)]
     pub(crate) wipe: bool,
@@ -189,6 +202,73 @@ pub(crate) struct RestoreArgs {
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct FitArgs {
+    /// The image; - for standard input
+    pub(crate) image: PathBuf,
+    /// The image to make, a folder for it, or - for standard output. Left out: NAME-fitted beside
+    /// the old one
+    pub(crate) out: Option<PathBuf>,
+    /// Leave so much room in the volume, such as 500MB; otherwise it becomes as small as it can
+    #[arg(long, value_name = "SIZE", conflicts_with = "to")]
+    pub(crate) room: Option<Size>,
+    /// Fit a card of this size, such as 16GB, also a bigger one
+    #[arg(long, value_name = "SIZE")]
+    pub(crate) to: Option<Size>,
+    /// The partition to give another size, by number or label; otherwise the last that can
+    #[arg(long, value_name = "PART")]
+    pub(crate) part: Option<String>,
+    /// Show the plan and stop
+    #[arg(long)]
+    pub(crate) plan: bool,
+    #[command(flatten)]
+    pub(crate) packing: Packing,
+}
+
+/// A size as people write it: 16GB and 500M count in powers of 1000, 8GiB in powers of 1024, a
+/// plain number in bytes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Size(pub(crate) ByteLen);
+
+impl Size {
+    /// The same, without a part of a sector at the end.
+    pub(crate) fn whole_sectors(self, sector: u64) -> ByteLen {
+        ByteLen::new(self.0.get() - self.0.get() % sector.max(1))
+    }
+}
+
+impl FromStr for Size {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let text = text.trim();
+        let digits = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
+        let (number, unit) = text.split_at(digits);
+        let (base, power) = match unit.trim().to_ascii_lowercase().as_str() {
+            "" | "b" | "bytes" => (1000, 0),
+            "k" | "kb" => (1000, 1),
+            "m" | "mb" => (1000, 2),
+            "g" | "gb" => (1000, 3),
+            "t" | "tb" => (1000, 4),
+            "kib" => (1024, 1),
+            "mib" => (1024, 2),
+            "gib" => (1024, 3),
+            "tib" => (1024, 4),
+            _ => {
+                return Err(format!("'{unit}' is no unit: write MB, GB or TB, or MiB, GiB or TiB"));
+            }
+        };
+        let unit = u128::pow(base, power);
+        let (whole, part) = number.split_once('.').unwrap_or((number, ""));
+        let wrong = || format!("'{text}' is no size: write it like 16GB or 500MB");
+        let digits =
+            u32::try_from(part.len()).ok().filter(|digits| *digits <= 9).ok_or_else(wrong)?;
+        let scaled = format!("{whole}{part}").parse::<u128>().map_err(|_| wrong())?;
+        let bytes = scaled.checked_mul(unit).ok_or_else(wrong)? / 10u128.pow(digits);
+        u64::try_from(bytes).map(|bytes| Self(ByteLen::new(bytes))).map_err(|_| wrong())
+    }
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct DemoArgs {
     /// Where to put the stand-in cards and the images
     #[arg(default_value = "imbrik-demo")]
@@ -199,6 +279,20 @@ pub(crate) struct DemoArgs {
 mod tests {
     use super::*;
     use clap::CommandFactory;
+
+    #[test]
+    fn sizes_are_read_as_people_write_them() {
+        let read = |text: &str| text.parse::<Size>().map(|size| size.0.get()).ok();
+        assert_eq!(read("16GB"), Some(16_000_000_000));
+        assert_eq!(read("1.5 gb"), Some(1_500_000_000));
+        assert_eq!(read("8GiB"), Some(8 << 30));
+        assert_eq!(read("512"), Some(512));
+        assert_eq!(read("0.1K"), Some(100));
+        for text in ["", "GB", "16 XB", "-1GB", "1.2.3G", "99999999999999999999TB", "1.0123456789G"]
+        {
+            assert_eq!(read(text), None, "{text}");
+        }
+    }
 
     #[test]
     fn the_definitions_agree_with_each_other() {

@@ -233,6 +233,21 @@ impl Target {
     }
 }
 
+/// The name of an image without what tells its container.
+pub(crate) fn stem_of(image: &Path) -> String {
+    let name = image.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let mut stem = name.as_str();
+    for end in
+        [".zst", ".zstd", ".gz", ".xz", ".bz2", ".zip", ".7z", ".img", ".iso", ".bin", ".raw"]
+    {
+        let at = stem.len().saturating_sub(end.len());
+        if at > 0 && stem.get(at..).is_some_and(|found| found.eq_ignore_ascii_case(end)) {
+            stem = &stem[..at];
+        }
+    }
+    if pipe::is_pipe(image) { "image".to_owned() } else { stem.to_owned() }
+}
+
 /// What to do after a failure while an image was written.
 pub(crate) fn what_next(error: &Error) -> &'static str {
     match error.class() {

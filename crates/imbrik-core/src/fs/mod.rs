@@ -10,6 +10,7 @@ mod f2fs;
 mod fat;
 mod luks;
 mod ntfs;
+mod place;
 mod swap;
 mod usage;
 
@@ -20,7 +21,7 @@ use crate::{
     error::{Class, Error, Result},
     progress::Cancel,
     store::ReadAt,
-    units::{ByteLen, ByteOffset, Span, joined},
+    units::{ByteLen, ByteOffset, Span},
 };
 use std::{fmt, sync::Arc};
 
@@ -238,35 +239,6 @@ pub fn examine(store: &Arc<dyn ReadAt>, volume: &Volume) -> Result<Examined> {
     }
 }
 
-/// The volume in `store`, `volume`, at a larger size, as a view: `new_len` bytes, or a little less
-/// where whole groups count. Nothing in the store changes, and nothing in the volume moves.
-///
-/// What comes out is looked at as closely as any volume: every descriptor and bitmap of it is read
-/// and compared with its checksum and its count before anybody writes it.
-///
-/// # Errors
-/// - When the store cannot be read.
-/// - [`Class::Unsupported`] with the kind, the feature or the limit that is in the way, and
-///   [`Class::Corrupt`] when the volume, or what would come out, contradicts itself.
-pub fn grow(store: &Arc<dyn ReadAt>, volume: &Volume, new_len: ByteLen) -> Result<Examined> {
-    if !matches!(volume.kind, VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4) {
-        return Err(Error::unsupported(format!("{} cannot grow yet", volume.kind)));
-    }
-    let now = examine(store, volume)?;
-    if let Some(why) = now.usage.whole_because {
-        return Err(Error::unsupported(why));
-    }
-    let base = now.settled.as_ref().map_or(store, |settled| &settled.store);
-    let mut grown = ext4::grow(Arc::clone(base), new_len)?;
-    let (usage, least) = ext4::usage(&*grown.store)?;
-    if let Some(why) = usage.whole_because {
-        return Err(Error::corrupt(format!("the grown volume would be wrong: {why}")));
-    }
-    grown.rewritten.extend(now.settled.into_iter().flat_map(|settled| settled.rewritten));
-    grown.rewritten = joined(grown.rewritten);
-    Ok(Examined { state: State::Clean, usage, settled: Some(grown), least })
-}
-
 /// The volume in `store`, `volume`, at another size, as a view of the store: nothing in the store
 /// changes, and no copy of its data is made. The tree is the same to the last attribute.
 ///
@@ -308,13 +280,28 @@ pub fn reshape(
         return Err(Error::unsupported(why));
     }
     let base = now.settled.as_ref().map_or(store, |settled| &settled.store);
-    let reshaped = ext4::reshape(Arc::clone(base), goal, cancel)?;
+    let replayed = now.settled.as_ref().map_or(&[][..], |settled| &settled.rewritten);
+    let reshaped = ext4::reshape(Arc::clone(base), replayed, goal, cancel)?;
     let (usage, least) = ext4::usage(&*reshaped.settled.store)?;
     if let Some(why) = usage.whole_because {
         return Err(Error::corrupt(format!("the reshaped volume would be wrong: {why}")));
     }
     let settled = Some(reshaped.settled.clone());
     Ok((reshaped, Examined { state: State::Clean, usage, settled, least }))
+}
+
+/// What must be written where, in bytes from the volume's start, when `volume`, which stands in
+/// `store`, moves on the card from `from` to `to`: some kinds say where they stand.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn at_another_place(
+    store: &dyn ReadAt,
+    volume: &Volume,
+    from: ByteOffset,
+    to: ByteOffset,
+) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+    place::at_another_place(store, volume, from, to)
 }
 
 /// The small file at `path` (names from the root down) in `volume`, which stands in `store`, up to

@@ -54,6 +54,9 @@ pub struct Manifest {
     pub partitions: Vec<ListedPart>,
     /// Whether the last partition reached the end of its card.
     pub reaches_end: bool,
+    /// To which size the card was fitted when the image was made, or from one that was.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub fitted: Option<ListedFit>,
     /// Whether every sector of the card is here; otherwise what no volume had in use is zeros.
     #[serde(default)]
     pub exact: bool,
@@ -92,6 +95,18 @@ pub struct ListedPart {
     /// The volume in it; absent when it was not recognised.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub volume: Option<ListedVolume>,
+}
+
+/// How a card was fitted to another size, in a manifest.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ListedFit {
+    /// Bytes of the card that it was.
+    pub card_size: u64,
+    /// The number of the partition that got another size; absent for a volume on a bare card.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub partition: Option<u32>,
+    /// Bytes that the partition had.
+    pub partition_size: u64,
 }
 
 /// A volume in a manifest.
@@ -196,6 +211,7 @@ impl Manifest {
             partitions: survey.parts.iter().map(ListedPart::of).collect(),
             // Tools leave up to an erase block, or a GPT's backup, behind the last partition.
             reaches_end: !survey.parts.is_empty() && behind <= TILE,
+            fitted: None,
             exact: false,
             unreadable: Vec::new(),
             tiles: TileList::of(&[]),

@@ -22,7 +22,7 @@ mod zst;
 pub use container::{Container, Pack};
 pub(crate) use encode::sampled;
 pub use encode::{Encoded, Encoder, Encoding};
-pub use manifest::{ListedPart, ListedTable, ListedVolume, Manifest, TileList};
+pub use manifest::{ListedFit, ListedPart, ListedTable, ListedVolume, Manifest, TileList};
 pub use open::{Image, Unpack, manifest_path};
 pub use part_file::{Owner, PartFile};
 pub use room::{Limit, Place};

@@ -1,11 +1,13 @@
 //! What is on a card, and what shall be: survey, plan and view.
 
+mod fit;
 mod occupancy;
 mod plan;
 mod start;
 mod survey;
 mod view;
 
+pub use fit::Fit;
 pub use occupancy::Occupancy;
 pub use plan::{Change, Plan, Target};
 pub use start::{Reference, references};

@@ -1,10 +1,9 @@
 //! The plan: the target card, decided before one byte is written.
 
-use super::{Content, Occupancy, Segment, Survey, View, occupancy::segments_of};
+use super::{Content, Occupancy, Segment, Survey, View};
 use crate::{
     error::{Error, Result},
-    fs,
-    store::{ReadAt, Window},
+    store::ReadAt,
     table::Table,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
@@ -34,14 +33,25 @@ pub enum Change {
     TailCleared(ByteLen),
     /// So many bytes behind the last partition don't fit and are left out.
     TailCut(ByteLen),
-    /// The last partition and its volume become larger.
-    Grown {
+    /// A partition and its volume get another size.
+    Resized {
         /// Which: "partition 2 (ext4, hive-07)".
         title: String,
         /// Bytes before.
         from: ByteLen,
         /// Bytes afterwards.
         to: ByteLen,
+        /// How many bytes of it get a new place.
+        moved: ByteLen,
+        /// How many of its inodes get another number.
+        inodes: u64,
+    },
+    /// A partition moves as it is.
+    Shifted {
+        /// Which.
+        title: String,
+        /// Where it starts afterwards.
+        to: ByteOffset,
     },
 }
 
@@ -153,77 +163,6 @@ impl Plan {
             }
             changes.push(Change::GptMoved);
         }
-        Ok(Self { view, changes })
-    }
-}
-
-/// Where a grown partition ends is a multiple of this.
-const ALIGNED: ByteLen = ByteLen::mib(1);
-
-impl Plan {
-    /// As [`Plan::restore`], with the last partition and its volume grown to the end of `target`,
-    /// or to `end`. Only its groups are added to: nothing in it moves.
-    ///
-    /// # Errors
-    /// As [`Plan::restore`], and [`crate::Class::Unsupported`] when the volume or the table cannot
-    /// grow, with the reason.
-    pub fn fill(
-        image: Arc<dyn ReadAt>,
-        survey: &Survey,
-        occupancy: &Occupancy,
-        target: Target,
-        end: Option<ByteOffset>,
-    ) -> Result<Self> {
-        let unsupported = |why: &str| Error::unsupported(why.to_owned());
-        if let Some(why) = survey.whole_because {
-            return Err(unsupported(why));
-        }
-        let plain = Self::restore(Arc::clone(&image), survey, Some(occupancy), target)?;
-        let last = survey.parts.iter().max_by_key(|part| part.span.end());
-        let last = last.ok_or_else(|| unsupported("there is no partition"))?;
-        let volume = last.volume.as_ref();
-        let volume =
-            volume.ok_or_else(|| unsupported("what is in the last partition is unknown"))?;
-        let kept = match &survey.table {
-            Some(Table::Gpt(gpt)) => gpt.backup_len(),
-            _ => ByteLen::ZERO,
-        };
-        let most = target.size.saturating_sub(kept).get();
-        let aligned = most.saturating_sub(most.checked_rem(ALIGNED.get()).unwrap_or(0));
-        let end = end.unwrap_or(ByteOffset::new(aligned));
-        if end <= last.span.end() || end.get() > most {
-            return Err(unsupported("there is no room behind the last partition"));
-        }
-        let place = Span::between(last.span.start(), end);
-        let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(&image), last.span)?);
-        let grown = fs::grow(&window, volume, place.len())?;
-        let before = Span::whole(ByteLen::new(place.start().get()));
-        let mut segments: Vec<_> =
-            plain.view.segments_in(before).filter(|segment| !segment.span.is_empty()).collect();
-        let held = grown.settled.as_ref().map_or(ByteLen::ZERO, |settled| settled.store.size());
-        let volume_place = Span::between(place.start(), place.start().saturating_add(held));
-        segments.extend(segments_of(&grown, volume_place));
-        let behind = Span::between(volume_place.end(), ByteOffset::new(target.size.get()));
-        segments.push(Segment { span: behind, content: Content::Cleared });
-        let mut view = View::of_segments(target.size, Arc::clone(&image), &segments)?;
-        let mut changes = Vec::new();
-        match (&survey.table, last.number) {
-            (Some(Table::Mbr(mbr)), Some(number)) => {
-                view = view.with_bytes(ByteOffset::ZERO, &mbr.with_end(number, end)?);
-            }
-            (Some(Table::Gpt(gpt)), Some(number)) => {
-                for (at, bytes) in gpt.with_end(number, end)?.on_card_of(target.size)? {
-                    view = view.with_bytes(at, &bytes);
-                }
-                changes.push(Change::GptMoved);
-            }
-            _ => {}
-        }
-        changes.push(Change::Grown {
-            title: last.full_title(),
-            from: last.span.len(),
-            to: place.len(),
-        });
         Ok(Self { view, changes })
     }
 }

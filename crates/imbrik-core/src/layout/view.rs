@@ -67,7 +67,7 @@ pub struct Segment {
 
 impl Segment {
     /// The part of it that lies in `span`; `None` when that is no byte.
-    fn clipped(&self, span: Span) -> Option<Self> {
+    pub(super) fn clipped(&self, span: Span) -> Option<Self> {
         let both = self.span.intersect(span)?;
         let ahead = both.start().saturating_since(self.span.start());
         Some(Self { span: both, content: self.content.skipped(ahead) })

@@ -252,24 +252,31 @@ impl Gpt {
         self.sector.span_of(Lba::new(first), SectorCount::new(count))
     }
 
-    /// The same table with partition `number` ending at `end` instead, its start as it was.
+    /// The same table with some partitions, each by its number, at new places.
     ///
     /// # Errors
     /// [`crate::Class::Unsupported`] when there is no such partition, or it would have no sector.
-    pub fn with_end(&self, number: u32, end: ByteOffset) -> Result<Self> {
-        let changed = || {
-            let mut new = self.clone();
-            let last = end.get().checked_div(self.sector.bytes())?.checked_sub(1)?;
-            let part = new.partitions.iter_mut().find(|part| part.number == number)?;
-            part.last = Lba::new(last);
-            let size = usize::try_from(self.header.entry_size).ok()?;
-            let at = usize::try_from(number.checked_sub(1)?).ok()?.checked_mul(size)?;
-            bytes::put(&mut new.entries, at.checked_add(40)?, last.to_le_bytes())?;
-            (part.first <= part.last).then_some(new)
-        };
-        changed().ok_or_else(|| {
-            Error::unsupported(format!("partition {number} cannot end elsewhere in this table"))
-        })
+    pub fn with_spans(&self, spans: &[(u32, Span)]) -> Result<Self> {
+        let mut new = self.clone();
+        for (number, span) in spans {
+            new.put_span(*number, *span).ok_or_else(|| {
+                Error::unsupported(format!("partition {number} cannot lie at {span} in this table"))
+            })?;
+        }
+        Ok(new)
+    }
+
+    fn put_span(&mut self, number: u32, span: Span) -> Option<()> {
+        let sector = self.sector.bytes();
+        let first = span.start().get().checked_div(sector)?;
+        let last = span.end().get().checked_div(sector)?.checked_sub(1)?;
+        let size = usize::try_from(self.header.entry_size).ok()?;
+        let at = usize::try_from(number.checked_sub(1)?).ok()?.checked_mul(size)?;
+        let part = self.partitions.iter_mut().find(|part| part.number == number)?;
+        (part.first, part.last) = (Lba::new(first), Lba::new(last));
+        bytes::put(&mut self.entries, at.checked_add(32)?, first.to_le_bytes())?;
+        bytes::put(&mut self.entries, at.checked_add(40)?, last.to_le_bytes())?;
+        (first <= last).then_some(())
     }
 
     /// How much of the end of a card the backup copy takes.

@@ -18,7 +18,7 @@ use crate::{
     bytes,
     error::{Error, Result},
     store::{ReadAt, read_up_to},
-    units::{ByteOffset, Lba, SectorCount, SectorSize},
+    units::{ByteLen, ByteOffset, Lba, SectorCount, SectorSize, Span},
 };
 
 /// Bytes of a record, whatever the sector size.
@@ -36,7 +36,25 @@ pub struct Mbr {
     sector: SectorSize,
     record: Vec<u8>,
     partitions: Vec<MbrPartition>,
+    chain: Vec<Link>,
     findings: Vec<String>,
+}
+
+/// A record of the chain of logical partitions.
+#[derive(Clone, Debug, PartialEq, Eq)]
+struct Link {
+    at: Lba,
+    record: Vec<u8>,
+    /// The number of the partition that it tells of.
+    logical: Option<u32>,
+}
+
+/// The same at its new place.
+struct MovedLink {
+    at: Lba,
+    record: Vec<u8>,
+    /// Where its partition lies.
+    span: Span,
 }
 
 /// One entry of a master boot record or of the chain behind it.
@@ -109,7 +127,13 @@ impl Mbr {
         if !is_table(&record) {
             return Ok(None);
         }
-        let mut mbr = Self { sector, partitions: Vec::new(), findings: Vec::new(), record };
+        let mut mbr = Self {
+            sector,
+            partitions: Vec::new(),
+            chain: Vec::new(),
+            findings: Vec::new(),
+            record,
+        };
         for (index, number) in (0..4).zip(1..) {
             if let Some(entry) = entry(&mbr.record, index) {
                 mbr.partitions.push(MbrPartition {
@@ -141,18 +165,22 @@ impl Mbr {
                 ));
                 break;
             }
+            let mut link = Link { at, record: record.clone(), logical: None };
             if let Some(logical) = entry(&record, 0)
                 && let Some(start) = at.checked_add(SectorCount::new(logical.first.into()))
             {
                 let logicals = self.partitions.iter().filter(|p| p.number > 4).count();
+                let number = u32::try_from(logicals).unwrap_or(u32::MAX).saturating_add(5);
+                link.logical = Some(number);
                 self.partitions.push(MbrPartition {
-                    number: u32::try_from(logicals).unwrap_or(u32::MAX).saturating_add(5),
+                    number,
                     kind: logical.kind,
                     active: logical.status == 0x80,
                     start,
                     sectors: SectorCount::new(logical.count.into()),
                 });
             }
+            self.chain.push(link);
             let Some(next) = entry(&record, 1) else { break };
             let Some(next) = container.start.checked_add(SectorCount::new(next.first.into()))
             else {
@@ -188,28 +216,92 @@ impl Mbr {
         bytes::le_u32(&self.record, SIGNATURE).unwrap_or(0)
     }
 
-    /// The record with partition `number` ending at `end` instead, its start as it was.
+    /// The same table with some partitions, each by its number, at new places: what must be written
+    /// where. The container of logical partitions and the chain of their records follow.
     ///
     /// # Errors
-    /// [`crate::Class::Unsupported`] when it is no partition of the record's own (a logical one), or
-    /// ends behind what the format can count.
-    pub fn with_end(&self, number: u32, end: ByteOffset) -> Result<Vec<u8>> {
-        let changed = || {
-            let index = usize::try_from(number.checked_sub(1)?).ok().filter(|index| *index < 4)?;
-            let found = entry(&self.record, index)?;
-            let start = self.sector.offset_of(Lba::new(found.first.into()))?;
-            let sectors = self.sector.sectors_in(end.since(start)?).get();
-            let mut record = self.record.clone();
-            let at = index.checked_mul(ENTRY)?.checked_add(ENTRIES)?;
-            // The old way to count ends at 8 GB; this is its word for "further on".
-            bytes::put(&mut record, at.checked_add(5)?, [0xfe, 0xff, 0xff])?;
-            let sectors = u32::try_from(sectors).ok()?;
-            bytes::put(&mut record, at.checked_add(12)?, sectors.to_le_bytes())?;
-            Some(record)
-        };
-        changed().ok_or_else(|| {
-            Error::unsupported(format!("partition {number} cannot end elsewhere in this table"))
+    /// [`crate::Class::Unsupported`] when a place is not what the format can count, or the chain is
+    /// not a single sound one.
+    pub fn with_spans(&self, spans: &[(u32, Span)]) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+        let containers = self.partitions.iter().filter(|part| part.is_extended()).count();
+        let logicals = spans.iter().any(|(number, _)| *number > 4);
+        if logicals && (containers != 1 || !self.findings.is_empty()) {
+            return Err(Error::unsupported(
+                "the chain of its logical partitions is not a sound one",
+            ));
+        }
+        self.replaced(spans).ok_or_else(|| {
+            Error::unsupported("a partition would lie where this table cannot count to")
         })
+    }
+
+    fn replaced(&self, spans: &[(u32, Span)]) -> Option<Vec<(ByteOffset, Vec<u8>)>> {
+        let mut record = self.record.clone();
+        let mut edits = Vec::new();
+        for (number, span) in spans.iter().filter(|(number, _)| *number <= 4) {
+            let index = usize::try_from(number.checked_sub(1)?).ok()?;
+            self.put_entry(&mut record, index, Lba::new(0), *span)?;
+        }
+        if spans.iter().any(|(number, _)| *number > 4) {
+            let container = self.partitions.iter().find(|part| part.is_extended())?;
+            let links = self.moved_links(spans)?;
+            let start = links.first()?.at;
+            let end = links.iter().map(|link| link.span.end()).max()?;
+            let whole = Span::between(self.sector.offset_of(start)?, end);
+            let index = usize::try_from(container.number.checked_sub(1)?).ok()?;
+            self.put_entry(&mut record, index, Lba::new(0), whole)?;
+            for (index, link) in links.iter().enumerate() {
+                let mut record = link.record.clone();
+                self.put_entry(&mut record, 0, link.at, link.span)?;
+                if let Some(next) = links.get(index.checked_add(1)?) {
+                    let from = self.sector.offset_of(next.at)?;
+                    let reach = Span::between(from, next.span.end());
+                    self.put_entry(&mut record, 1, start, reach)?;
+                }
+                edits.push((self.sector.offset_of(link.at)?, record));
+            }
+        }
+        edits.push((ByteOffset::ZERO, record));
+        edits.sort_by_key(|(at, _)| *at);
+        Some(edits)
+    }
+
+    /// The chain with every record as far in front of its partition as it was.
+    fn moved_links(&self, spans: &[(u32, Span)]) -> Option<Vec<MovedLink>> {
+        let links = self.chain.iter().map(|link| {
+            let found = link
+                .logical
+                .and_then(|number| self.partitions.iter().find(|part| part.number == number));
+            // A record that tells of no partition cannot be told where to go.
+            let part = found?;
+            let was = self.sector.span_of(part.start, part.sectors)?;
+            let span = spans.iter().find(|(number, _)| *number == part.number);
+            let span = span.map_or(was, |(_, span)| *span);
+            let ahead = part.start.get().checked_sub(link.at.get())?;
+            let first = self.sector.sectors_in(ByteLen::new(span.start().get())).get();
+            let at = Lba::new(first.checked_sub(ahead)?);
+            Some(MovedLink { at, record: link.record.clone(), span })
+        });
+        links.collect()
+    }
+
+    /// Puts `span` into an entry of `record`, whose numbers count from `base`.
+    fn put_entry(&self, record: &mut [u8], index: usize, base: Lba, span: Span) -> Option<()> {
+        let at = index.checked_mul(ENTRY)?.checked_add(ENTRIES)?;
+        let start = self.sector.sectors_in(ByteLen::new(span.start().get())).get();
+        let first = u32::try_from(start.checked_sub(base.get())?).ok()?;
+        let count = u32::try_from(self.sector.sectors_in(span.len()).get()).ok()?;
+        // The old way to count ends at 8 GB; this is its word for "further on".
+        let far = [0xfe, 0xff, 0xff];
+        let was = entry(record, index)?;
+        if was.first != first {
+            bytes::put(record, at.checked_add(1)?, far)?;
+        }
+        if was.first != first || was.count != count {
+            bytes::put(record, at.checked_add(5)?, far)?;
+        }
+        bytes::put(record, at.checked_add(8)?, first.to_le_bytes())?;
+        bytes::put(record, at.checked_add(12)?, count.to_le_bytes())
     }
 
     /// The entries as found, containers included.

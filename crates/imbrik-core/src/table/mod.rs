@@ -12,7 +12,7 @@ pub use mbr::{Mbr, MbrPartition};
 use crate::{
     error::Result,
     store::ReadAt,
-    units::{SectorSize, Span},
+    units::{ByteLen, ByteOffset, SectorSize, Span},
 };
 use std::fmt;
 
@@ -90,6 +90,32 @@ impl Table {
         match self {
             Self::Mbr(mbr) => mbr.sector_size(),
             Self::Gpt(gpt) => gpt.sector_size(),
+        }
+    }
+
+    /// The same table with some partitions, each by its number, at new places, on a card of `size`
+    /// bytes: what must be written where.
+    ///
+    /// # Errors
+    /// [`crate::Class::Unsupported`] and [`crate::Class::NoRoom`] when the format has no way to say
+    /// that.
+    pub fn with_spans(
+        &self,
+        spans: &[(u32, Span)],
+        size: ByteLen,
+    ) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+        match self {
+            Self::Mbr(mbr) => mbr.with_spans(spans),
+            Self::Gpt(gpt) => gpt.with_spans(spans)?.on_card_of(size),
+        }
+    }
+
+    /// How much of a card's end the table takes for a copy of itself.
+    #[must_use]
+    pub fn backup_len(&self) -> ByteLen {
+        match self {
+            Self::Mbr(_) => ByteLen::ZERO,
+            Self::Gpt(gpt) => gpt.backup_len(),
         }
     }
 

@@ -115,6 +115,28 @@ pub fn save(
     carry(&journey, None, manifest, to, options)
 }
 
+/// As [`save`], with a view of an image instead of a card: what cannot be read ends the journey.
+///
+/// # Errors
+/// As [`save`]; [`crate::Class::Mismatch`] when the image is damaged where it is read.
+pub fn fit(
+    view: &View,
+    manifest: Manifest,
+    to: Output<'_>,
+    options: &SaveOptions,
+    watch: Watch<'_>,
+) -> Result<Saved> {
+    let journey = Journey {
+        view,
+        step: Step::Fitting,
+        total: view.copied_in(Span::whole(view.size())),
+        damage: Damage::Stop,
+        in_turn: false,
+        watch,
+    };
+    carry(&journey, None, manifest, to, options)
+}
+
 /// Makes the image `to` of `image`, which has the same content in another container. Frames that
 /// fit into it are taken over as they are when `takes_over` is set; in any case every tile is
 /// decoded, and compared with the digest that the image has of it.

@@ -4,8 +4,8 @@
 mod support;
 
 use imbrik_core::{fs::Goal, units::ByteLen};
-use support::{Mount, fill_tree, is_root, judged, len_of, made, noise, reshaped, same, tree_of};
 use std::{os::unix::fs::FileExt, path::Path};
+use support::{Mount, fill_tree, is_root, judged, len_of, made, noise, reshaped, same, tree_of};
 
 const SMALLEST: Goal = Goal::Smallest { room: ByteLen::ZERO };
 
@@ -27,12 +27,16 @@ fn journey(options: &str, mib: u64, budget: usize, entries: usize) {
     judged(dir, "v");
     let before = tree_of(dir, "v").unwrap();
     let len = mib << 20;
-    let (shape, found) = reshaped(dir, "v", "w", SMALLEST)
-        .unwrap_or_else(|error| panic!("{options}: {error}"));
+    let (shape, found) =
+        reshaped(dir, "v", "w", SMALLEST).unwrap_or_else(|error| panic!("{options}: {error}"));
     let least = len_of(dir, "w");
     log(&format!(
         "{options}: {least} of {} MiB, {} in use, {} had to move, {} did, {} inodes",
-        mib, found.usage.in_use(), shape.had_to_move, shape.copied, shape.inodes_moved
+        mib,
+        found.usage.in_use(),
+        shape.had_to_move,
+        shape.copied,
+        shape.inodes_moved
     ));
     judged(dir, "w");
     same(&before, &tree_of(dir, "w").unwrap(), options);
@@ -44,7 +48,8 @@ fn journey(options: &str, mib: u64, budget: usize, entries: usize) {
     judged(dir, "w");
     create(dir, "w");
     judged(dir, "w");
-    let sizes = [(len + least.get()) / 2, len - (1 << 20), len + 4096, len * 13 / 10, len * 4, len * 40];
+    let sizes =
+        [(len + least.get()) / 2, len - (1 << 20), len + 4096, len * 13 / 10, len * 4, len * 40];
     for size in sizes {
         let (shape, _) = reshaped(dir, "v", "w", Goal::Size(ByteLen::new(size)))
             .unwrap_or_else(|error| panic!("{options} to {size}: {error}"));
@@ -56,7 +61,8 @@ fn journey(options: &str, mib: u64, budget: usize, entries: usize) {
 
 fn overwrite(dir: &Path, volume: &str) {
     let mount = Mount::of(dir, volume, "noatime").unwrap();
-    let file = std::fs::OpenOptions::new().write(true).open(mount.path().join("hive 07/brood/3.wav"));
+    let file =
+        std::fs::OpenOptions::new().write(true).open(mount.path().join("hive 07/brood/3.wav"));
     let file = file.unwrap();
     let len = file.metadata().unwrap().len();
     file.write_all_at(&noise(usize::try_from(len).unwrap(), 99), 0).unwrap();

@@ -75,7 +75,12 @@ impl Drop for Mount {
 }
 
 /// Reshapes the volume in `from` and writes it to `to` as a card would get it, over old bytes.
-pub(crate) fn reshaped(dir: &Path, from: &str, to: &str, goal: Goal) -> Result<(Reshaped, Examined)> {
+pub(crate) fn reshaped(
+    dir: &Path,
+    from: &str,
+    to: &str,
+    goal: Goal,
+) -> Result<(Reshaped, Examined)> {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join(from)).unwrap());
     let volume = fs::recognise(&*store)?.expect("a volume");
     let (reshaped, found) = fs::reshape(&store, &volume, goal, &Cancel::new())?;

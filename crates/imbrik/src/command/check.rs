@@ -13,11 +13,11 @@ use crate::{
 use imbrik_core::{
     Class,
     image::{Container, Image, Sum, SumFile, SumKind, TILE, pasted, publish_beside, tile_count},
-    layout::{Occupancy, Plan, Reference, Survey, Target, references},
+    layout::{Fit, Occupancy, Plan, Reference, Survey, Target, references},
     progress::Watch,
     store::{Counted, ReadAt, Tally},
     transfer::{Differences, check_tiles, compare, sums_of},
-    units::{ByteLen, ByteOffset, Span},
+    units::{ByteLen, Span},
 };
 use serde_json::json;
 use std::{
@@ -224,9 +224,9 @@ fn against_card(
     let on_card = Survey::of(&*source).state(nothing)?;
     let content = Arc::clone(image.content());
     // A card that was filled when it was restored is compared with that.
-    let plan = match (&occupancy, filled_to(&survey, &on_card)) {
-        (Some(occupancy), Some(end)) => {
-            Plan::fill(Arc::clone(&content), &survey, occupancy, target, end)
+    let plan = match (&occupancy, filled_to(&survey, &on_card, card.size)) {
+        (Some(occupancy), Some((index, fit))) => {
+            Plan::fit(Arc::clone(&content), &survey, occupancy, index, fit, watch.cancel)
                 .or_else(|_| Plan::restore(content, &survey, Some(occupancy), target))
         }
         _ => Plan::restore(content, &survey, occupancy.as_ref(), target),
@@ -250,14 +250,20 @@ fn against_card(
     Ok(OnCard { differing, places })
 }
 
-/// Where the last volume of a card was made to end when it was restored, if it was filled: `None`
-/// when it was not, and nothing inside where the card itself tells.
-fn filled_to(image: &Survey, card: &Survey) -> Option<Option<ByteOffset>> {
-    let last = |survey: &Survey| survey.parts.iter().max_by_key(|part| part.span.end()).cloned();
-    let (image, on_card) = (last(image)?, last(card)?);
+/// How the last volume of a card was made larger when it was restored; `None` when it was not.
+fn filled_to(image: &Survey, card: &Survey, size: ByteLen) -> Option<(usize, Fit)> {
+    let last = |survey: &Survey| {
+        let parts = survey.parts.iter().enumerate();
+        parts.max_by_key(|(_, part)| part.span.end()).map(|(index, part)| (index, part.clone()))
+    };
+    let ((index, image), (_, on_card)) = (last(image)?, last(card)?);
     let is_longer = on_card.volume?.size > image.volume?.size;
     let is_it = image.span.start() == on_card.span.start() && is_longer;
-    is_it.then(|| card.table.is_some().then_some(on_card.span.end()))
+    let fit = match card.table {
+        Some(_) => Fit::CardUpTo { card: size, end: on_card.span.end() },
+        None => Fit::Card(size),
+    };
+    is_it.then_some((index, fit))
 }
 
 /// Where a card differs.

@@ -3,6 +3,7 @@
 mod cards;
 mod check;
 mod demo;
+mod fit;
 mod home;
 mod repack;
 mod restore;
@@ -37,6 +38,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
         Some(Command::Check(_)) => "check",
         Some(Command::Restore(_)) => "restore",
         Some(Command::Repack(_)) => "repack",
+        Some(Command::Fit(_)) => "fit",
         Some(Command::Demo(_)) => "demo",
     };
     let outcome = match cli.command {
@@ -50,6 +52,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
                 Some(Command::Check(args)) => check::run(&session, &args),
                 Some(Command::Restore(args)) => restore::run(&session, &args),
                 Some(Command::Repack(args)) => repack::run(&session, &args),
+                Some(Command::Fit(args)) => fit::run(&session, &args),
                 Some(Command::Demo(_)) => Ok(Exit::Done),
             };
             outcome.and_then(|exit| output_is_whole(&session.out, exit))

@@ -20,7 +20,6 @@ use imbrik_core::{
 use jiff::Timestamp;
 use serde_json::json;
 use std::{
-    path::Path,
     sync::Arc,
     time::{Duration, Instant},
 };
@@ -33,7 +32,7 @@ pub(crate) fn run(session: &Session, args: &RepackArgs) -> Outcome<Exit> {
     let to = match pipe::is_pipe(&args.out) {
         true => Target::pipe(session)?,
         false => {
-            let stem = stem_of(&args.image);
+            let stem = packing::stem_of(&args.image);
             Target::file(session, Some(&args.out), &stem, &args.packing, options.pack)?
         }
     };
@@ -77,21 +76,6 @@ fn manifest(image: &Image) -> Outcome<Manifest> {
     // Whatever was left out by whoever made it, nothing more is.
     manifest.exact = true;
     Ok(manifest)
-}
-
-/// The name of an image without what tells its container.
-fn stem_of(image: &Path) -> String {
-    let name = image.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let mut stem = name.as_str();
-    for end in
-        [".zst", ".zstd", ".gz", ".xz", ".bz2", ".zip", ".7z", ".img", ".iso", ".bin", ".raw"]
-    {
-        let at = stem.len().saturating_sub(end.len());
-        if at > 0 && stem.get(at..).is_some_and(|found| found.eq_ignore_ascii_case(end)) {
-            stem = &stem[..at];
-        }
-    }
-    if pipe::is_pipe(image) { "image".to_owned() } else { stem.to_owned() }
 }
 
 fn summary(session: &Session, image: &Image, to: &Target, saved: &Saved, took: Duration) {

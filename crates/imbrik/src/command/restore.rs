@@ -5,17 +5,17 @@ use crate::{
     command::show::start_lines,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
-    render::{Tone, json, quoted, size, survey, time},
+    render::{Tone, change, json, quoted, size, survey, time},
     resolve,
     session::Session,
 };
 use imbrik_core::{
     Class, Error,
     card::{Card, Reason, Standing, standing},
-    fs::VolumeKind,
-    image::{Image, TileDigest},
+    image::{Image, Manifest, TileDigest},
     layout::{
-        Change, Occupancy, Plan, Reference, Survey, Target, references, table_behind_a_preface,
+        Change, Fit, Occupancy, Part, Plan, Reference, Survey, Target, references,
+        table_behind_a_preface,
     },
     progress::Watch,
     store::{Counted, ReadAt, Tally, Window},
@@ -51,31 +51,8 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
         true => None,
         false => Some(Occupancy::of(&content, &survey).state(UNTOUCHED)?),
     };
-    let made = match (&occupancy, args.fill) {
-        (None, true) => {
-            return Err(Failure::refused("an exact image stays as it is, to the byte")
-                .state(UNTOUCHED)
-                .next("Leave --fill out."));
-        }
-        (Some(occupancy), true) => {
-            Plan::fill(content, &survey, occupancy, target, None).map_err(|error| {
-                Error::new(error.class(), format!("the last volume cannot grow: {error}"))
-            })
-        }
-        (occupancy, false) => Plan::restore(content, &survey, occupancy.as_ref(), target),
-    };
-    let mut plan = made.map_err(|error| {
-        let next = match error.class() {
-            Class::NoRoom => "Use a larger card.",
-            Class::Refused => {
-                "Get the whole image again; `imbrik check` tells whether it is whole."
-            }
-            Class::Unsupported if args.fill => "Leave --fill out, and it keeps its size.",
-            Class::Unsupported => "Use a card with sectors of the same size.",
-            _ => "",
-        };
-        Failure::from(error).state(UNTOUCHED).next(next)
-    })?;
+    let request = Request { args, image: &image, survey: &survey, target };
+    let mut plan = request.plan(session, &content, occupancy.as_ref())?;
     if args.wipe {
         plan.view = plan.view.wiped();
     }
@@ -96,6 +73,91 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
     }
     journey.unmount_and_confirm()?;
     journey.go()
+}
+
+/// What a plan is to be made of.
+struct Request<'a> {
+    args: &'a RestoreArgs,
+    image: &'a Image,
+    survey: &'a Survey,
+    target: Target,
+}
+
+impl Request<'_> {
+    fn plan(
+        &self,
+        session: &Session,
+        content: &Arc<dyn ReadAt>,
+        occupancy: Option<&Occupancy>,
+    ) -> Outcome<Plan> {
+        let refused = |error: Error| {
+            let next = match error.class() {
+                Class::NoRoom => {
+                    "Use a larger card, or see with `imbrik fit` how small the image can be."
+                }
+                Class::Refused => {
+                    "Get the whole image again; `imbrik check` tells whether it is whole."
+                }
+                Class::Unsupported | Class::Corrupt if self.args.fill => {
+                    "Leave --fill out, and it keeps its size."
+                }
+                Class::Unsupported => "Use a card with sectors of the same size.",
+                _ => "",
+            };
+            Failure::from(error).state(UNTOUCHED).next(next)
+        };
+        let plain = Plan::restore(Arc::clone(content), self.survey, occupancy, self.target);
+        let plain = plain.map_err(refused)?;
+        let fills = self.args.fill || self.fills_of_itself();
+        let last = last_part(self.survey).filter(|_| fills);
+        let Some((index, occupancy)) = last.zip(occupancy) else {
+            return match (self.args.fill, occupancy) {
+                (false, _) => Ok(plain),
+                (true, None) => Err(Failure::refused("an exact image stays as it is, to the byte")
+                    .state(UNTOUCHED)
+                    .next("Leave --fill out.")),
+                (true, Some(_)) => Err(Failure::refused(
+                    "the last volume cannot grow: it is none of ext2, ext3 and ext4",
+                )
+                .state(UNTOUCHED)
+                .next("Leave --fill out, and it keeps its size.")),
+            };
+        };
+        let room = self.target.size.saturating_sub(self.survey.needed());
+        if room < LEAST_ROOM {
+            return Ok(plain);
+        }
+        let cancel = &session.environment.interrupt.cancel;
+        let fit = Fit::Card(self.target.size);
+        let content = Arc::clone(content);
+        match Plan::fit(content, self.survey, occupancy, index, fit, cancel) {
+            Ok(plan) => Ok(plan),
+            Err(error) if self.args.fill || error.class() == Class::Cancelled => {
+                let words = format!("the last volume cannot grow: {error}");
+                Err(refused(Error::new(error.class(), words)))
+            }
+            Err(error) => {
+                session.out.warn(&format!("the last volume keeps its size: {error}."));
+                Ok(plain)
+            }
+        }
+    }
+
+    /// Whether the image says that its last volume took what its card had.
+    fn fills_of_itself(&self) -> bool {
+        let is_whole = !self.args.keep_size && !self.args.as_is && self.args.into.is_none();
+        let says = |manifest: &Manifest| manifest.reaches_end || manifest.fitted.is_some();
+        is_whole && self.args.starts_at.is_none() && self.image.manifest().is_some_and(says)
+    }
+}
+
+/// Less than this is not worth growing a volume for.
+const LEAST_ROOM: ByteLen = ByteLen::mib(1);
+
+/// The place of the last partition in [`Survey::parts`], when its volume can grow.
+fn last_part(survey: &Survey) -> Option<usize> {
+    let last = survey.parts.iter().enumerate().max_by_key(|(_, part)| part.span.end());
+    last.filter(|(_, part)| part.can_be_reshaped()).map(|(index, _)| index)
 }
 
 /// The card's bytes in the image, behind a preface when one was told, and what is on it.
@@ -241,7 +303,7 @@ impl Journey<'_> {
                 "after": json::content(self.survey),
                 "bytes_to_write": self.plan.view.written().get(),
                 "likely_seconds": write + read,
-                "changes": self.plan.changes.iter().map(change).collect::<Vec<_>>(),
+                "changes": self.plan.changes.iter().map(change::words).collect::<Vec<_>>(),
                 "references_missing": self.references.iter().filter(|r| !r.is_found).count(),
             });
             out.line(&json::object("restore", "plan", more).to_string());
@@ -261,7 +323,7 @@ impl Journey<'_> {
         let goal = self.into.as_ref().map_or(String::new(), |into| format!("{}, ", into.title));
         out.line(&format!("{}{goal}from {}", strong("Afterwards"), quoted(self.image.path())));
         self.show_content(self.survey);
-        for change in self.plan.changes.iter().map(change) {
+        for change in self.plan.changes.iter().map(change::words) {
             out.line(&format!("  {change}"));
         }
         if let Some(part) = self.could_fill() {
@@ -290,10 +352,8 @@ impl Journey<'_> {
         if self.into.is_some() || !self.plan.changes.iter().any(is_left) {
             return None;
         }
-        let last = self.survey.parts.iter().max_by_key(|part| part.span.end())?;
-        let kind = last.volume.as_ref()?.kind;
-        let is_ext = matches!(kind, VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4);
-        is_ext.then(|| last.full_title())
+        let last = last_part(self.survey).filter(|_| !self.args.keep_size)?;
+        self.survey.parts.get(last).map(Part::full_title)
     }
 
     fn show_content(&self, content: &Survey) {
@@ -508,22 +568,5 @@ impl Journey<'_> {
             quoted(self.image.path()),
             quoted(&self.card.path)
         ));
-    }
-}
-
-/// A change in words.
-fn change(change: &Change) -> String {
-    match change {
-        Change::GptMoved => "the backup of the GPT goes to the end of this card".to_owned(),
-        Change::TailUnused(len) => format!("{} behind it are left as they are", size::short(*len)),
-        Change::TailCleared(len) => {
-            format!("{} at the card's end are cleared of old headers", size::short(*len))
-        }
-        Change::Grown { title, from, to } => {
-            format!("{title} grows from {} to {}", size::short(*from), size::short(*to))
-        }
-        Change::TailCut(len) => {
-            format!("{} behind the last partition do not fit and are left out", size::both(*len))
-        }
     }
 }

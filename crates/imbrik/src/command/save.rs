@@ -2,18 +2,19 @@
 
 use crate::{
     args::SaveArgs,
+    command::fit,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     packing::{self, Target},
     pipe,
-    render::{count, json, quoted, size, time},
+    render::{change, count, json, quoted, size, time},
     resolve,
     session::Session,
 };
 use imbrik_core::{
     card::{Card, Standing, standing},
     image::{ListedPart, Manifest, Pack},
-    layout::{Occupancy, Part, Plan, Survey},
+    layout::{Fit, Occupancy, Part, Plan, Survey},
     progress::Watch,
     store::{Counted, ReadAt, Remembered, Tally, Window},
     transfer::{Saved, save},
@@ -68,8 +69,24 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         }
     };
     let mut read_whole = Vec::new();
+    let mut survey = survey;
+    let mut fitted = None;
     let plan = if args.exact {
         Plan::save_exact(source)
+    } else if args.fit {
+        let index = survey.last_reshapable().ok_or_else(|| {
+            Failure::refused("no volume on it can be made smaller: that is ext2, ext3 and ext4")
+                .state("Nothing was written.")
+                .next("Leave --fit out: what is not in use takes no room in the image.")
+        })?;
+        let room = args.room.map_or(ByteLen::ZERO, |room| room.0);
+        let plan = fit::plan(session, &source, &survey, index, Fit::Smallest { room })?;
+        for change in &plan.changes {
+            session.out.note(&format!("{}.", change::words(change)));
+        }
+        let after = Survey::of(&plan.view).state("Nothing was written.")?;
+        fitted = Some((std::mem::replace(&mut survey, after), index));
+        plan
     } else {
         let occupancy = Occupancy::of(&source, &survey).state("Nothing was written.")?;
         let plan = Plan::save(source, &occupancy).state("Nothing was written.")?;
@@ -97,6 +114,9 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         ));
     }
     let mut manifest = Manifest::new(&survey, packing::MADE_BY, Timestamp::now());
+    if let Some((before, index)) = &fitted {
+        fit::fitted(&mut manifest, before, *index);
+    }
     manifest.card_model.clone_from(&card.model);
     manifest.exact = args.exact;
     manifest.note.clone_from(&args.note);

@@ -1,6 +1,7 @@
 //! How things are shown.
 
 pub(crate) mod cards;
+pub(crate) mod change;
 pub(crate) mod json;
 pub(crate) mod map;
 pub(crate) mod progress;

@@ -47,6 +47,7 @@ fn title(step: Step) -> &'static str {
         Step::Unpacking => "unpacking the image",
         Step::TakingIn => "taking in the pipe",
         Step::Repacking => "repacking the image",
+        Step::Fitting => "fitting the image",
         Step::Saving => "reading the card",
         Step::ReadingImageBack => "reading the image back",
         Step::ComparingChecksums => "comparing the checksum",

@@ -3,7 +3,6 @@
 
 mod checksum;
 mod group;
-mod grow;
 mod inode;
 mod journal;
 mod map;
@@ -13,7 +12,6 @@ mod settle;
 mod superblock;
 mod usage;
 
-pub(super) use grow::grow;
 pub(super) use reshape::reshape;
 pub(super) use settle::settle;
 pub(super) use usage::usage;

@@ -504,11 +504,6 @@ impl<S: ReadAt> Replayed<S> {
         Self { store, block_len, blocks }
     }
 
-    /// `store` as it is, to be changed by [`Replayed::put`].
-    pub(super) fn plain(store: S, block_len: u64) -> Self {
-        Self { store, block_len, blocks: BTreeMap::new() }
-    }
-
     /// Where the blocks lie whose content is not the one in their place, in order.
     pub(super) fn changed_spans(&self) -> Vec<Span> {
         let place = |block: u64| ByteOffset::new(block.saturating_mul(self.block_len));

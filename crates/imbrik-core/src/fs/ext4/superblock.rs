@@ -274,23 +274,6 @@ impl Superblock {
         self.incompat & INCOMPAT_64BIT != 0
     }
 
-    /// Whether groups can be added at its end.
-    ///
-    /// # Errors
-    /// [`crate::Class::Unsupported`] with the feature that is in the way.
-    pub(super) fn can_grow(&self) -> Result<()> {
-        let why = if self.cluster_blocks != 1 {
-            "it uses clusters of blocks (bigalloc)"
-        } else if self.uses_meta_bg() {
-            "its descriptors are spread over its groups (meta_bg)"
-        } else if self.compat & COMPAT_SPARSE_SUPER2 != 0 {
-            "its copies of the superblock are at its end (sparse_super2)"
-        } else {
-            return Ok(());
-        };
-        Err(Error::unsupported(why))
-    }
-
     /// Whether a reshape takes care of all of its features.
     ///
     /// # Errors
@@ -361,19 +344,6 @@ impl Superblock {
     /// How many blocks an inode table takes.
     pub(super) fn table_blocks(&self) -> u64 {
         self.metadata_blocks_a_group().saturating_sub(2)
-    }
-
-    /// The same volume with `blocks`, or a few less where its last group would have less than
-    /// `room` blocks for files; never more than the format can count.
-    pub(super) fn with_blocks(&self, blocks: u64, room: u64) -> Self {
-        let most = if self.is_64bit() { u64::MAX } else { u64::from(u32::MAX) };
-        let mut new = Self { blocks: blocks.min(most), ..self.clone() };
-        let last = new.groups().saturating_sub(1);
-        let needs = new.leading_blocks(last).saturating_add(self.metadata_blocks_a_group());
-        if last >= self.groups() && new.group_len(last) < needs.saturating_add(room) {
-            new.blocks = new.group_start(last);
-        }
-        new
     }
 
     /// How many blocks the descriptors take.

@@ -48,7 +48,8 @@ use opened::Opened;
 use placement::Moves;
 use std::{collections::BTreeMap, sync::Arc};
 
-/// The volume in `store`, which is settled, at another size.
+/// The volume in `store`, which is settled, at another size. `replayed` is where a replay put newer
+/// blocks, in bytes: what stands in their places on the medium is old.
 ///
 /// # Errors
 /// - When the store cannot be read, or `cancel` was requested.
@@ -57,6 +58,7 @@ use std::{collections::BTreeMap, sync::Arc};
 /// - [`crate::Class::NoRoom`] when the content doesn't fit, with the missing bytes.
 pub(in crate::fs) fn reshape(
     store: Arc<dyn ReadAt>,
+    replayed: &[Span],
     goal: Goal,
     cancel: &Cancel,
 ) -> Result<Reshaped> {
@@ -65,7 +67,7 @@ pub(in crate::fs) fn reshape(
     let planner = Planner { opened: &opened, census: &census, cancel };
     let layout = plan(&planner, goal)?;
     let draft = rewrite::rewrite(&planner, &layout)?;
-    let rewritten = rewritten(&opened, &layout, &draft);
+    let rewritten = rewritten(&opened, &layout, &draft, replayed);
     let store: Arc<dyn ReadAt> = Arc::new(draft);
     prove(&store, &census, &layout, cancel).map_err(|error| match error.class() {
         crate::Class::Corrupt | crate::Class::Unsupported => {
@@ -108,19 +110,33 @@ fn plan(planner: &Planner<'_>, goal: Goal) -> Result<Layout> {
 }
 
 /// The blocks that are better read from the draft: those made, and those that it keeps anyhow.
-fn rewritten(opened: &Opened, layout: &Layout, draft: &Draft) -> Vec<Run> {
+fn rewritten(opened: &Opened, layout: &Layout, draft: &Draft, replayed: &[Span]) -> Vec<Run> {
+    let block_len = opened.superblock.block_len.max(1);
+    let mut newer = Vec::new();
+    for span in replayed {
+        let first = span.start().get().checked_div(block_len).unwrap_or(0);
+        let end = span.end().get().div_ceil(block_len);
+        layout.moves.targets(Run::new(first, end.saturating_sub(first)), |_, to| {
+            newer.extend(to.first..to.end());
+        });
+    }
     let blocks = layout.geometry.superblock.blocks;
+    let had = opened.superblock.blocks;
     let kept = opened.meta.list().into_iter().map(|block| layout.moves.target_of(block));
-    let mut all: Vec<u64> = draft.made().chain(kept.filter(|block| *block < blocks)).collect();
+    let more = kept.chain(newer).filter(|block| *block < blocks);
+    let mut all: Vec<u64> = draft.made().chain(more).collect();
     all.sort_unstable();
     all.dedup();
+    // What lies behind the source's end is not in it, whatever it will be.
+    let behind = Run::new(had, blocks.saturating_sub(had));
     let mut runs: Vec<Run> = Vec::new();
-    for block in all {
+    for block in all.into_iter().filter(|block| *block < had) {
         match runs.last_mut() {
             Some(last) if last.end() == block => last.len = last.len.saturating_add(1),
             _ => runs.push(Run::new(block, 1)),
         }
     }
+    runs.extend(Some(behind).filter(|run| run.len > 0));
     runs
 }
 

@@ -1,0 +1,101 @@
+//! What a volume says of its own place on the card, which follows when its partition moves.
+//!
+//! FAT and NTFS boot sectors count the sectors in front of them (byte 28), those of exFAT name the
+//! partition's first sector (byte 64) under a checksum over eleven sectors.
+
+use super::{Volume, VolumeKind};
+use crate::{
+    bytes,
+    error::Result,
+    store::{ReadAt, read_up_to},
+    units::{ByteLen, ByteOffset},
+};
+
+const HIDDEN: usize = 28;
+const EXFAT_OFFSET: usize = 64;
+/// Sectors of exFAT's boot region, the last of which holds the checksum.
+const EXFAT_REGION: usize = 12;
+
+/// What must be written where, in bytes from the volume's start, when the volume in `store` moves
+/// from `from` to `to`. What says something else already stays.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn at_another_place(
+    store: &dyn ReadAt,
+    volume: &Volume,
+    from: ByteOffset,
+    to: ByteOffset,
+) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+    let boot = read_up_to(store, ByteOffset::ZERO, 512)?;
+    match volume.kind {
+        VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => {
+            let sector = u64::from(bytes::le_u16(&boot, 11).unwrap_or(512));
+            let is_32 = bytes::le_u16(&boot, 22) == Some(0);
+            let copy = bytes::le_u16(&boot, 50).filter(|copy| is_32 && *copy != 0);
+            let copy = copy.map(|copy| sector.saturating_mul(copy.into()));
+            hidden(store, [Some(0), copy], sector, from, to)
+        }
+        VolumeKind::Ntfs => {
+            let sector = u64::from(bytes::le_u16(&boot, 11).unwrap_or(512));
+            let count = bytes::le_u64(&boot, 40).and_then(|count| count.checked_mul(sector));
+            hidden(store, [Some(0), count], sector, from, to)
+        }
+        VolumeKind::ExFat => exfat(store, &boot, from, to),
+        _ => Ok(Vec::new()),
+    }
+}
+
+fn hidden(
+    store: &dyn ReadAt,
+    places: [Option<u64>; 2],
+    sector: u64,
+    from: ByteOffset,
+    to: ByteOffset,
+) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+    let mut edits = Vec::new();
+    let count = |at: ByteOffset| u32::try_from(at.get().checked_div(sector)?).ok();
+    for place in places.into_iter().flatten() {
+        let at = ByteOffset::new(place).saturating_add(ByteLen::from_usize(HIDDEN));
+        let found = read_up_to(store, at, 4)?;
+        if let (Some(was), Some(is)) = (count(from), count(to))
+            && bytes::le_u32(&found, 0) == Some(was)
+        {
+            edits.push((at, is.to_le_bytes().to_vec()));
+        }
+    }
+    Ok(edits)
+}
+
+fn exfat(
+    store: &dyn ReadAt,
+    boot: &[u8],
+    from: ByteOffset,
+    to: ByteOffset,
+) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+    let shift = u32::from(bytes::u8(boot, 108).unwrap_or(9)).clamp(9, 12);
+    let sector = 1usize.checked_shl(shift).unwrap_or(512);
+    let count = |at: ByteOffset| at.get().checked_shr(shift).unwrap_or(0).to_le_bytes();
+    let len = sector.saturating_mul(EXFAT_REGION);
+    let mut edits = Vec::new();
+    for copy in [0, len] {
+        let at = ByteOffset::new(ByteLen::from_usize(copy).get());
+        let mut region = read_up_to(store, at, len)?;
+        if bytes::array(&region, EXFAT_OFFSET) != Some(count(from)) {
+            continue;
+        }
+        let covered = len.saturating_sub(sector);
+        if bytes::put(&mut region, EXFAT_OFFSET, count(to)).is_none() {
+            continue;
+        }
+        let sum = region.iter().take(covered).enumerate().fold(0u32, |sum, (at, byte)| match at {
+            106 | 107 | 112 => sum,
+            _ => sum.rotate_right(1).wrapping_add(u32::from(*byte)),
+        });
+        for place in region.get_mut(covered..).unwrap_or_default().as_chunks_mut::<4>().0 {
+            *place = sum.to_le_bytes();
+        }
+        edits.push((at, region));
+    }
+    Ok(edits)
+}

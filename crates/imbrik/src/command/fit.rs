@@ -1,0 +1,286 @@
+//! `imbrik fit`: an image for a card of another size.
+
+use crate::{
+    args::FitArgs,
+    exit::Exit,
+    failure::{Explain, Failure, Outcome},
+    packing::{self, Target},
+    pipe,
+    render::{Tone, change, json, quoted, size, survey, time},
+    resolve,
+    session::Session,
+};
+use imbrik_core::{
+    Class, Error,
+    image::{Image, ListedFit, Manifest},
+    layout::{Change, Fit, Occupancy, Plan, Survey},
+    progress::Watch,
+    store::ReadAt,
+    transfer::{Saved, fit},
+    units::{ByteLen, Span},
+};
+use jiff::Timestamp;
+use serde_json::json;
+use std::{
+    path::{Path, PathBuf},
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+const UNTOUCHED: &str = "Nothing was written.";
+const OTHERWISE: &str =
+    "The image can be restored as it is, to a card of its own size or a bigger one.";
+
+pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
+    let started = Instant::now();
+    let name = out_name(args)?;
+    let options = packing::options(session, &args.packing, Some(&name))?;
+    let to = match pipe::is_pipe(&name) {
+        true => Target::pipe(session)?,
+        false => {
+            let stem = packing::stem_of(&args.image);
+            Target::file(
+                session,
+                Some(&name),
+                &format!("{stem}-fitted"),
+                &args.packing,
+                options.pack,
+            )?
+        }
+    };
+    let image = session
+        .open_image(&args.image)
+        .state(UNTOUCHED)
+        .next("`imbrik check` tells more; try another copy of the image.")?;
+    let content = Arc::clone(image.content());
+    let before = Survey::of(&*content).state(UNTOUCHED)?;
+    let index = part_of(&before, args.part.as_deref(), &args.image)?;
+    let wanted = match (args.to, args.room) {
+        (Some(card), _) => Fit::Card(card.whole_sectors(before.sector.bytes())),
+        (None, room) => Fit::Smallest { room: room.map_or(ByteLen::ZERO, |room| room.0) },
+    };
+    let plan = plan(session, &content, &before, index, wanted)?;
+    let after = Survey::of(&plan.view).state(UNTOUCHED)?;
+    let job = Job { session, image: &image, before: &before, after: &after, plan: &plan, to: &to };
+    job.show_plan();
+    if args.plan {
+        return Ok(Exit::Done);
+    }
+    to.judge_room(session, &plan.view, &options)?;
+    let mut manifest = Manifest::new(&after, packing::MADE_BY, Timestamp::now());
+    fitted(&mut manifest, &before, index);
+    if let Some(known) = image.manifest() {
+        manifest.made_at = known.made_at;
+        manifest.card_model.clone_from(&known.card_model);
+        manifest.note.clone_from(&known.note);
+        manifest.only.clone_from(&known.only);
+        manifest.left_out.clone_from(&known.left_out);
+        manifest.host = manifest.host.or_else(|| known.host.clone());
+    }
+    let steps = if options.check && !to.is_pipe() { 2 } else { 1 };
+    let progress = session.progress(steps);
+    let cancel = &session.environment.interrupt.cancel;
+    let watch = Watch { observer: &progress, cancel };
+    let saved = fit(&plan.view, manifest, to.output()?, &options, watch).map_err(|error| {
+        let next = match error.class() {
+            Class::Mismatch => "`imbrik check` tells more; try another copy of the image.",
+            _ => packing::what_next(&error),
+        };
+        Failure::from(error)
+            .state(format!("{} is as it was; {}.", quoted(image.path()), to.what_is_left()))
+            .next(next)
+    })?;
+    drop(progress);
+    job.summary(&saved, started.elapsed());
+    Ok(Exit::Done)
+}
+
+/// The image to make: as named, or beside the old one, or in its place.
+fn out_name(args: &FitArgs) -> Outcome<PathBuf> {
+    if let Some(out) = &args.out {
+        return Ok(out.clone());
+    }
+    if pipe::is_pipe(&args.image) {
+        return Err(Failure::usage("an image from standard input needs a name for the new one")
+            .next("Add it: imbrik fit - NEW.img.zst"));
+    }
+    if args.packing.replace {
+        if imbrik_core::image::Pack::of_name(&args.image).is_none() {
+            return Err(Failure::usage(format!(
+                "{} cannot be replaced: images of its kind are not written",
+                quoted(&args.image)
+            ))
+            .state(UNTOUCHED)
+            .next("Name the new image, ending in .img.zst, .img.gz, .img.xz or .img."));
+        }
+        return Ok(args.image.clone());
+    }
+    let folder = args.image.parent().filter(|folder| !folder.as_os_str().is_empty());
+    Ok(folder.unwrap_or(Path::new(".")).to_owned())
+}
+
+/// The partition to reshape: the one named, or the last that can be.
+fn part_of(survey: &Survey, name: Option<&str>, image: &Path) -> Outcome<usize> {
+    let found = match name {
+        Some(name) => {
+            let part = resolve::part(survey, name, image).state(UNTOUCHED)?;
+            survey.parts.iter().position(|one| one == part)
+        }
+        None => survey.last_reshapable(),
+    };
+    found.ok_or_else(|| {
+        Failure::refused(
+            "there is no volume in it that can get another size: that is ext2, ext3 and ext4",
+        )
+        .state(UNTOUCHED)
+        .next(OTHERWISE)
+    })
+}
+
+/// The plan for a card or an image, or the refusal with what would still work.
+pub(crate) fn plan(
+    session: &Session,
+    content: &Arc<dyn ReadAt>,
+    survey: &Survey,
+    index: usize,
+    fit: Fit,
+) -> Outcome<Plan> {
+    let cancel = &session.environment.interrupt.cancel;
+    let occupancy = Occupancy::of(content, survey).state(UNTOUCHED)?;
+    Plan::fit(Arc::clone(content), survey, &occupancy, index, fit, cancel)
+        .map_err(|error| refusal(error, fit))
+}
+
+fn refusal(error: Error, fit: Fit) -> Failure {
+    let next = match (error.class(), fit) {
+        (Class::NoRoom, Fit::Smallest { .. }) => "Ask for less room.",
+        (Class::NoRoom, _) => "Leave --to out to see how small it can be.",
+        (Class::Corrupt, _) => {
+            "Have the card's own system check that volume, save it again, or restore the image as it is."
+        }
+        (Class::Unsupported, _) => OTHERWISE,
+        _ => "",
+    };
+    Failure::from(error).state(UNTOUCHED).next(next)
+}
+
+/// Has a manifest remember that, and how, its card was fitted.
+pub(crate) fn fitted(manifest: &mut Manifest, before: &Survey, index: usize) {
+    let part = before.parts.get(index);
+    manifest.fitted = Some(ListedFit {
+        card_size: before.size.get(),
+        partition: part.and_then(|part| part.number),
+        partition_size: part.map_or(0, |part| part.span.len().get()),
+    });
+}
+
+/// For which cards an image is: "cards of 2.1 GB and more, such as any sold as 4 GB".
+pub(crate) fn fits(len: ByteLen) -> String {
+    let sold = (0..12).map(|power| 1_000_000_000u64 << power);
+    // Cards hold up to a tenth less than their name says.
+    let any = sold.map(|size| (size, size / 10 * 9)).find(|(_, least)| *least >= len.get());
+    let least = size::both(len);
+    match any {
+        Some((name, _)) => {
+            format!("cards of {least} and more, so any sold as {}", size::short(ByteLen::new(name)))
+        }
+        None => format!("cards of {least} and more"),
+    }
+}
+
+struct Job<'a> {
+    session: &'a Session,
+    image: &'a Image,
+    before: &'a Survey,
+    after: &'a Survey,
+    plan: &'a Plan,
+    to: &'a Target,
+}
+
+impl Job<'_> {
+    fn show_plan(&self) {
+        let out = &self.session.out;
+        if out.is_json() {
+            let more = json!({
+                "image": self.image.path().to_string_lossy(),
+                "before": json::content(self.before),
+                "after": json::content(self.after),
+                "changes": self.plan.changes.iter().map(change::words).collect::<Vec<_>>(),
+                "bytes_to_read": self.plan.view.copied_in(Span::whole(self.after.size)).get(),
+            });
+            out.line(&json::object("fit", "plan", more).to_string());
+            return;
+        }
+        let strong = |text: &str| out.paint(Tone::Strong, &format!("{text:<16}"));
+        let name = quoted(self.image.path());
+        out.line(&format!("{}{name} · {}", strong("The image now"), size::both(self.before.size)));
+        survey::parts(self.before, None).iter().for_each(|line| out.line(line));
+        out.line("");
+        out.line(&format!("{}{}", strong("Afterwards"), size::both(self.after.size)));
+        survey::parts(self.after, None).iter().for_each(|line| out.line(line));
+        for change in &self.plan.changes {
+            out.line(&format!("  {}", change::words(change)));
+        }
+        out.line(&format!("{}every file, and every checksum of the new volume", strong("Proved")));
+        out.line("");
+    }
+
+    fn summary(&self, saved: &Saved, took: Duration) {
+        let out = &self.session.out;
+        let next = self.to.next("imbrik restore", "CARD");
+        let moved: ByteLen = self
+            .plan
+            .changes
+            .iter()
+            .map(|change| match change {
+                Change::Resized { moved, .. } => *moved,
+                _ => ByteLen::ZERO,
+            })
+            .sum();
+        if out.is_json() {
+            let more = json!({
+                "from": self.image.path().to_string_lossy(),
+                "from_card_size": self.before.size.get(),
+                "card_size": self.after.size.get(),
+                "moved_bytes": moved.get(),
+                "image": self.to.path().to_string_lossy(),
+                "image_bytes": saved.image_len.get(),
+                "seconds": took.as_secs_f64(),
+                "sums": json::sums(&saved.sums),
+                "next": next,
+            });
+            out.line(&json::object("fit", "done", more).to_string());
+            return;
+        }
+        out.line("");
+        out.line(&format!("Image     {}", self.to.title()));
+        out.line(&format!(
+            "Size      {}; the one it was made of takes {}",
+            size::both(saved.image_len),
+            size::short(self.image.file().size())
+        ));
+        out.line(&format!("Fits      {}", fits(self.after.size)));
+        out.line(&format!("Time      {}", time::span(took)));
+        for sum in &saved.sums {
+            out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
+        }
+        if !self.to.is_pipe() {
+            out.line("On a bigger card, its last volume fills the card when it is restored.");
+            out.line(&format!("Next      {next}"));
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_card_holds_up_to_a_tenth_less_than_its_name_says() {
+        let words = |bytes| fits(ByteLen::new(bytes));
+        assert!(words(900_000_000).ends_with("so any sold as 1 GB"));
+        assert!(words(900_000_001).ends_with("so any sold as 2 GB"));
+        assert!(words(58_000_000_000).ends_with("so any sold as 128 GB"));
+        assert!(words(u64::MAX).ends_with("and more"));
+    }
+}

@@ -1,0 +1,33 @@
+//! What a plan changes, in words.
+
+use super::{count, size};
+use imbrik_core::layout::Change;
+
+/// One change, without a full stop.
+pub(crate) fn words(change: &Change) -> String {
+    match change {
+        Change::GptMoved => "the backup of the GPT goes to the end of this card".to_owned(),
+        Change::TailUnused(len) => format!("{} behind it are left as they are", size::short(*len)),
+        Change::TailCleared(len) => {
+            format!("{} at the card's end are cleared of old headers", size::short(*len))
+        }
+        Change::TailCut(len) => {
+            format!("{} behind the last partition do not fit and are left out", size::both(*len))
+        }
+        Change::Resized { title, from, to, moved, inodes } => {
+            let verb = if to < from { "shrinks" } else { "grows" };
+            let mut words =
+                format!("{title} {verb} from {} to {}", size::short(*from), size::short(*to));
+            if !moved.is_zero() {
+                words += &format!("; {} of it move", size::short(*moved));
+            }
+            if *inodes > 0 {
+                let what = count(*inodes, "file");
+                words +=
+                    &format!(", {what} get{} a new inode", if *inodes == 1 { "s" } else { "" });
+            }
+            words
+        }
+        Change::Shifted { title, to } => format!("{title} moves as it is, to {to}"),
+    }
+}
