@@ -288,3 +288,18 @@ fn path(session: &Session, name: Option<&Path>, stem: &str, pack: Pack) -> Outco
     }
     Ok(path)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_stem_says_nothing_of_the_container() {
+        let of = |name: &str| stem_of(Path::new(name));
+        assert_eq!(of("/a/hive-07.img.zst"), "hive-07");
+        assert_eq!(of("hive.IMG.XZ"), "hive");
+        assert_eq!(of("hive"), "hive");
+        assert_eq!(of(".img"), ".img");
+        assert_eq!(of("-"), "image");
+    }
+}

@@ -8,7 +8,7 @@
 
 use super::{Change, Content, Occupancy, Part, Plan, Segment, Survey, View};
 use crate::{
-    error::{Error, Result},
+    error::{Class, Error, Result},
     fs::{self, Examined, Goal, Reshaped, VolumeKind},
     progress::Cancel,
     store::{ReadAt, Window},
@@ -91,9 +91,21 @@ impl Plan {
         let place = place.ok_or_else(|| Error::refused("the image is cut short"))?;
         let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(&source), place)?);
         let card = Card { survey, index, place };
-        let goal = card.goal(fit)?;
-        let (reshaped, found) = fs::reshape(&window, volume, goal, cancel)
-            .map_err(|error| error.at(part.full_title()))?;
+        let reshaped = card.goal(fit).and_then(|goal| fs::reshape(&window, volume, goal, cancel));
+        let (reshaped, found) = reshaped.map_err(|error| match (error.class(), fit) {
+            (Class::NoRoom, Fit::Card(size) | Fit::CardUpTo { card: size, .. }) => {
+                let least = Fit::Smallest { room: ByteLen::ZERO };
+                let least = Self::fit(Arc::clone(&source), survey, occupancy, index, least, cancel);
+                least.map_or(error, |least| {
+                    let needed = least.view.size();
+                    Error::no_room(format!(
+                        "a card of {size} is {} too small: the data need {needed}",
+                        needed.saturating_sub(size),
+                    ))
+                })
+            }
+            _ => error.at(part.full_title()),
+        })?;
         let len = reshaped.settled.store.size();
         let end = match (fit, survey.table.is_some()) {
             (Fit::Smallest { .. }, _) | (_, false) => {
@@ -166,14 +178,9 @@ impl Card<'_> {
                 }
             }
         };
-        let missing = self.place.start().get().saturating_add(tail).saturating_sub(most);
         match ByteOffset::new(end).since(self.place.start()) {
             Some(len) if end.saturating_add(tail) <= most && !len.is_zero() => Ok(len),
-            _ => Err(Error::no_room(format!(
-                "the card is {} too small for what stands beside {}",
-                ByteLen::new(missing.max(1)),
-                self.survey.parts.get(self.index).map(Part::title).unwrap_or_default(),
-            ))),
+            _ => Err(Error::no_room("the card is too small for what stands beside the volume")),
         }
     }
 

@@ -154,7 +154,7 @@ pub(crate) fn plan(
 fn refusal(error: Error, fit: Fit) -> Failure {
     let next = match (error.class(), fit) {
         (Class::NoRoom, Fit::Smallest { .. }) => "Ask for less room.",
-        (Class::NoRoom, _) => "Leave --to out to see how small it can be.",
+        (Class::NoRoom, _) => "Ask for a larger card; without --to it becomes as small as it can.",
         (Class::Corrupt, _) => {
             "Have the card's own system check that volume, save it again, or restore the image as it is."
         }

@@ -132,18 +132,3 @@ fn summary(session: &Session, image: &Image, to: &Target, saved: &Saved, took: D
         out.line(&format!("Next      {next}"));
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_stem_says_nothing_of_the_container() {
-        let of = |name: &str| stem_of(Path::new(name));
-        assert_eq!(of("/a/hive-07.img.zst"), "hive-07");
-        assert_eq!(of("hive.IMG.XZ"), "hive");
-        assert_eq!(of("hive"), "hive");
-        assert_eq!(of(".img"), ".img");
-        assert_eq!(of("-"), "image");
-    }
-}

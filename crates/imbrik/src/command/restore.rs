@@ -56,11 +56,13 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
     if args.wipe {
         plan.view = plan.view.wiped();
     }
+    let after = Survey::of(&plan.view).state(UNTOUCHED)?;
     let journey = Journey {
         session,
         args,
         image: &image,
         survey: &survey,
+        after: &after,
         card: &card,
         on_card: &on_card,
         into,
@@ -261,6 +263,8 @@ struct Journey<'a> {
     args: &'a RestoreArgs,
     image: &'a Image,
     survey: &'a Survey,
+    /// What is on the card, or the partition, afterwards.
+    after: &'a Survey,
     card: &'a Card,
     /// What is on the whole card now.
     on_card: &'a Survey,
@@ -300,7 +304,7 @@ impl Journey<'_> {
                 "image": self.image.path().to_string_lossy(),
                 "card": json::card(self.card, Some(self.on_card)),
                 "into": self.into.as_ref().map(|into| into.title.clone()),
-                "after": json::content(self.survey),
+                "after": json::content(self.after),
                 "bytes_to_write": self.plan.view.written().get(),
                 "likely_seconds": write + read,
                 "changes": self.plan.changes.iter().map(change::words).collect::<Vec<_>>(),
@@ -322,7 +326,7 @@ impl Journey<'_> {
         out.line("");
         let goal = self.into.as_ref().map_or(String::new(), |into| format!("{}, ", into.title));
         out.line(&format!("{}{goal}from {}", strong("Afterwards"), quoted(self.image.path())));
-        self.show_content(self.survey);
+        self.show_content(self.after);
         for change in self.plan.changes.iter().map(change::words) {
             out.line(&format!("  {change}"));
         }

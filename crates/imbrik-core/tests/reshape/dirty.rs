@@ -1,0 +1,81 @@
+//! Volumes that were not unmounted, and files deleted while they were open.
+
+use crate::support::{
+    Mount, fill_tree, is_root, judged, made, noise, reshaped, run, same, tool, tree_of,
+};
+use imbrik_core::{Class, fs::Goal, units::ByteLen};
+use std::{fs, path::Path};
+
+const SMALLEST: Goal = Goal::Smallest { room: ByteLen::ZERO };
+
+/// Copies `v` as it is while it is mounted, with files that were deleted and are still open.
+fn pulled_out(dir: &Path) {
+    let mount = Mount::of(dir, "v", "noatime").unwrap();
+    fill_tree(mount.path(), 6 << 20, 300);
+    let open: Vec<_> = (0..3)
+        .map(|n| {
+            let path = mount.path().join(format!("hive {n:02}/open"));
+            fs::write(&path, noise(300_000, n)).unwrap();
+            let _ = run(
+                "setfattr",
+                &["-n", "user.notes", "-v", &"honey ".repeat(60), "open"],
+                path.parent().unwrap(),
+            );
+            let file = fs::File::open(&path).unwrap();
+            tool("sync", &["-f", "."], mount.path());
+            fs::remove_file(&path).unwrap();
+            file
+        })
+        .collect();
+    fs::write(mount.path().join("last"), noise(50_000, 9)).unwrap();
+    tool("sync", &["-f", "."], mount.path());
+    tool("cp", &["--sparse=always", "v", "dirty"], dir);
+    drop(open);
+}
+
+#[test]
+fn a_card_that_was_pulled_out_shrinks_to_what_its_system_would_recover() {
+    if !is_root("a_card_that_was_pulled_out_shrinks_to_what_its_system_would_recover") {
+        return;
+    }
+    for options in [
+        "-t ext4 -b 1024",
+        "-t ext4 -b 1024 -O ^orphan_file",
+        "-t ext4 -b 4096 -O ^flex_bg -g 4096",
+        "-t ext3 -b 1024",
+    ] {
+        let made = made(options, 96 << 10);
+        let dir = made.path();
+        pulled_out(dir);
+        for goal in [SMALLEST, Goal::Size(ByteLen::mib(60)), Goal::Size(ByteLen::mib(400))] {
+            reshaped(dir, "dirty", "w", goal).unwrap_or_else(|e| panic!("{options}: {e}"));
+            judged(dir, "w");
+            tool("cp", &["--sparse=always", "dirty", "recovered"], dir);
+            run("e2fsck", &["-fy", "recovered"], dir);
+            same(&tree_of(dir, "recovered"), &tree_of(dir, "w"), options);
+        }
+    }
+}
+
+#[test]
+fn a_volume_with_errors_on_record_is_refused() {
+    let made = made("-t ext4 -b 1024", 20 << 10);
+    let dir = made.path();
+    tool("debugfs", &["-w", "-R", "ssv state 3", "v"], dir);
+    let error = reshaped(dir, "v", "w", SMALLEST).map(|_| ()).unwrap_err();
+    assert!(error.to_string().contains("marked as having errors"), "{error}");
+}
+
+#[test]
+fn what_cannot_be_reshaped_is_refused_by_name() {
+    for (options, why) in [
+        ("-t ext4 -O bigalloc -C 16384", "bigalloc"),
+        ("-t ext4 -O mmp", "mmp"),
+        ("-t ext4 -O journal_dev", "journal"),
+    ] {
+        let made = made(options, 64 << 10);
+        let error = reshaped(made.path(), "v", "w", SMALLEST).map(|_| ()).unwrap_err();
+        assert_eq!(error.class(), Class::Unsupported, "{options}: {error}");
+        assert!(error.to_string().contains(why), "{options}: {error}");
+    }
+}

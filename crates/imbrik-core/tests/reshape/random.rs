@@ -1,0 +1,89 @@
+//! Random trees, random deletes, random sizes: there and back again.
+
+use crate::support::{judged, len_of, noise, reshaped, tool};
+use imbrik_core::{Class, fs::Goal, units::ByteLen};
+use proptest::prelude::*;
+use std::{fs, path::Path};
+
+const KINDS: [&str; 6] = [
+    "-t ext4 -b 1024",
+    "-t ext4 -b 4096",
+    "-t ext3 -b 1024",
+    "-t ext2 -b 2048",
+    "-t ext4 -b 1024 -O ^flex_bg,^metadata_csum,^64bit",
+    "-t ext4 -b 1024 -g 1024 -O ^resize_inode",
+];
+
+/// A volume with the files (folder, length), of which some are deleted again.
+fn volume(dir: &Path, options: &str, kib: u64, files: &[(u8, usize, bool)]) {
+    let from = dir.join("files");
+    let mut deleted = String::new();
+    for (number, (folder, len, goes)) in files.iter().enumerate() {
+        let folder = format!("hive-{:02}/{}", folder % 8, folder / 64);
+        fs::create_dir_all(from.join(&folder)).unwrap();
+        let name = format!("{folder}/{number}");
+        fs::write(from.join(&name), noise(*len, number as u64)).unwrap();
+        if *goes {
+            deleted += &format!("rm {name}\n");
+        }
+    }
+    fs::create_dir_all(&from).unwrap();
+    fs::File::create(dir.join("v")).unwrap().set_len(kib << 10).unwrap();
+    let mut args = vec!["-q", "-F", "-d", "files"];
+    args.extend(options.split_whitespace());
+    args.push("v");
+    tool("mke2fs", &args, dir);
+    fs::write(dir.join("deleted"), deleted).unwrap();
+    tool("debugfs", &["-w", "-f", "deleted", "v"], dir);
+}
+
+fn same_files(dir: &Path, one: &str, other: &str) {
+    for (volume, into) in [(one, "a"), (other, "b")] {
+        let _ = fs::remove_dir_all(dir.join(into));
+        fs::create_dir_all(dir.join(into)).unwrap();
+        tool("debugfs", &["-R", &format!("rdump / {into}"), volume], dir);
+    }
+    tool("diff", &["-r", "a", "b"], dir);
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, max_shrink_iters: 40, ..ProptestConfig::default() })]
+
+    #[test]
+    fn there_and_back_again(
+        kind in 0usize..KINDS.len(),
+        kib in 9_000u64..40_000,
+        files in proptest::collection::vec((any::<u8>(), 0usize..90_000, any::<bool>()), 0..90),
+        between in 0u64..100,
+        further in 100u64..600,
+    ) {
+        let dir = tempfile::tempdir().unwrap();
+        let dir = dir.path();
+        volume(dir, KINDS[kind], kib, &files);
+        judged(dir, "v");
+        reshaped(dir, "v", "least", Goal::Smallest { room: ByteLen::ZERO }).unwrap();
+        judged(dir, "least");
+        same_files(dir, "v", "least");
+        let (least, all) = (len_of(dir, "least").get(), kib << 10);
+        // One block less is refused, in figures.
+        let error = reshaped(dir, "v", "w", Goal::Size(ByteLen::new(least - 4096)));
+        if let Err(error) = error {
+            prop_assert_eq!(error.class(), Class::NoRoom);
+        }
+        let sizes = [least + (all - least) * between / 100, all * further / 100, all];
+        let mut from = "least".to_owned();
+        for (step, size) in sizes.into_iter().enumerate() {
+            let to = format!("step{step}");
+            match reshaped(dir, &from, &to, Goal::Size(ByteLen::new(size))) {
+                Ok(_) => {
+                    judged(dir, &to);
+                    same_files(dir, "v", &to);
+                    from = to;
+                }
+                // A size in whose last group there is no room for its own metadata is cut to
+                // the groups before, which may be too few.
+                Err(error) => prop_assert_eq!(error.class(), Class::NoRoom, "{}", error),
+            }
+        }
+    }
+}
