@@ -199,13 +199,15 @@ pub struct Examined {
     pub least: Option<Least>,
 }
 
-/// A lower bound on the size of a volume that holds the same files.
+/// The smallest size of a volume that holds the same files.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Least {
     /// Bytes.
     pub size: ByteLen,
     /// What keeps it from being smaller, in a few words.
     pub limit: &'static str,
+    /// Whether there is a plan for that very size; otherwise it is a lower bound.
+    pub is_exact: bool,
 }
 
 /// Looks closely at `volume`, which stands in `store`. Where its own metadata cannot be trusted,
@@ -272,12 +274,13 @@ pub fn reshape(
     goal: Goal,
     cancel: &Cancel,
 ) -> Result<(Reshaped, Examined)> {
-    if !matches!(volume.kind, VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4) {
-        return Err(Error::unsupported(format!("{} cannot be reshaped yet", volume.kind)));
-    }
+    can_be_reshaped(volume)?;
     let now = examine(store, volume)?;
     if let Some(why) = now.usage.whole_because {
-        return Err(Error::unsupported(why));
+        // What a closer look trips over tells whether that is damage.
+        let closer = ext4::reshape(Arc::clone(store), &[], goal, cancel);
+        let class = closer.err().map_or(Class::Unsupported, |error| error.class());
+        return Err(Error::new(class, why));
     }
     let base = now.settled.as_ref().map_or(store, |settled| &settled.store);
     let replayed = now.settled.as_ref().map_or(&[][..], |settled| &settled.rewritten);
@@ -302,6 +305,31 @@ pub fn at_another_place(
     to: ByteOffset,
 ) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
     place::at_another_place(store, volume, from, to)
+}
+
+/// The smallest size that [`reshape`] can give to `volume`, which stands in `store`. Every inode of
+/// it is looked at for that; what limits it is told as [`examine`] found it.
+///
+/// # Errors
+/// As for [`reshape`].
+pub fn smallest(
+    store: &Arc<dyn ReadAt>,
+    volume: &Volume,
+    found: &Examined,
+    cancel: &Cancel,
+) -> Result<Least> {
+    can_be_reshaped(volume)?;
+    let least = found.least.as_ref().ok_or_else(|| Error::unsupported("it is taken whole"))?;
+    let base = found.settled.as_ref().map_or(store, |settled| &settled.store);
+    let size = ext4::smallest(Arc::clone(base), cancel)?;
+    Ok(Least { size, is_exact: true, ..least.clone() })
+}
+
+fn can_be_reshaped(volume: &Volume) -> Result<()> {
+    match volume.kind {
+        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => Ok(()),
+        kind => Err(Error::unsupported(format!("{kind} cannot be reshaped yet"))),
+    }
 }
 
 /// The small file at `path` (names from the root down) in `volume`, which stands in `store`, up to

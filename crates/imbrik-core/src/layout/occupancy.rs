@@ -6,8 +6,9 @@ use super::{
     view::{Content, Segment},
 };
 use crate::{
-    error::Result,
+    error::{Class, Result},
     fs::{self, Examined},
+    progress::Cancel,
     store::{ReadAt, Window},
     units::{ByteLen, ByteOffset, Span, joined},
 };
@@ -63,6 +64,41 @@ impl Occupancy {
         }
         segments.push(copied(Span::between(at, card.end())));
         Ok(Self { segments: simplified(segments), volumes, read_whole })
+    }
+
+    /// Finds out how small each volume that can be reshaped could become, to the byte. Answers why
+    /// one cannot, a sentence each.
+    ///
+    /// # Errors
+    /// When the store cannot be read, or `cancel` was requested.
+    pub fn find_smallest(
+        &mut self,
+        store: &Arc<dyn ReadAt>,
+        survey: &Survey,
+        cancel: &Cancel,
+    ) -> Result<Vec<String>> {
+        let mut cannot = Vec::new();
+        for (index, found) in &mut self.volumes {
+            let part = survey.parts.get(*index).filter(|part| part.can_be_reshaped());
+            let Some((part, volume)) = part.and_then(|part| Some((part, part.volume.as_ref()?)))
+            else {
+                continue;
+            };
+            if found.usage.whole_because.is_some() {
+                continue;
+            }
+            let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(store), part.span)?);
+            match fs::smallest(&window, volume, found, cancel) {
+                Ok(least) => found.least = Some(least),
+                Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
+                    found.least = None;
+                    cannot.push(format!("{} cannot get another size: {error}", part.full_title()));
+                }
+                Err(error) if error.class() == Class::NoRoom => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(cannot)
     }
 
     /// How many bytes of `span` are in use: read, or made anew.

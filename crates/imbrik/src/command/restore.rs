@@ -127,6 +127,9 @@ impl Request<'_> {
         };
         let room = self.target.size.saturating_sub(self.survey.needed());
         if room < LEAST_ROOM {
+            if self.args.fill {
+                session.out.note("There is nothing to fill: the card is as large as the image.");
+            }
             return Ok(plain);
         }
         let cancel = &session.environment.interrupt.cancel;

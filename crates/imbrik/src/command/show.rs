@@ -31,7 +31,10 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
     let store: Arc<dyn ReadAt> = Arc::new(Counted::new(what.store(), &tally));
     let untouched = "It was only read.";
     let survey = Survey::of(&*store).state(untouched)?;
-    let occupancy = Occupancy::of(&store, &survey).state(untouched)?;
+    let mut occupancy = Occupancy::of(&store, &survey).state(untouched)?;
+    let cancel = &session.environment.interrupt.cancel;
+    let cannot = occupancy.find_smallest(&store, &survey, cancel).state(untouched)?;
+    occupancy.read_whole.extend(cannot);
     let gaps = survey.gaps.iter().map(|gap| Ok((*gap, gap_in_use(&*store, *gap)?)));
     let gaps = gaps.collect::<imbrik_core::Result<Vec<_>>>().state(untouched)?;
     let references = references(&*store, &survey).state(untouched)?;
@@ -296,8 +299,9 @@ impl Found<'_> {
             let found = self.occupancy.volume(index).and_then(|found| found.least.as_ref());
             let text = match found {
                 Some(least) => format!(
-                    "{}: no smaller than about {} ({})",
+                    "{}: no smaller than {}{} ({})",
                     part.title(),
+                    if least.is_exact { "" } else { "about " },
                     size::short(least.size),
                     least.limit
                 ),
@@ -308,7 +312,7 @@ impl Found<'_> {
         }
         let mut text = format!("{} as it stands", size::both(self.survey.needed()));
         if let Some(fitted) = self.fitted() {
-            text += &format!("; its data would fit on about {}", size::short(fitted));
+            text += &format!("; fitted (`imbrik fit`), {}", size::short(fitted));
         }
         out.line(&format!("{:<14} {text}", "Smallest card"));
     }

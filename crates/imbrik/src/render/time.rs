@@ -1,6 +1,7 @@
 //! Times as people read them.
 
-use imbrik_core::image::Manifest;
+use super::size;
+use imbrik_core::{image::Manifest, units::ByteLen};
 use jiff::{Timestamp, tz::TimeZone};
 use std::time::Duration;
 
@@ -34,7 +35,10 @@ pub(crate) fn roughly(seconds: f64) -> String {
 pub(crate) fn saved(manifest: &Manifest) -> String {
     let of = manifest.name().map_or(String::new(), |name| format!("{name}, "));
     let note = manifest.note.as_ref().map_or(String::new(), |note| format!(": {note}"));
-    format!("{of}saved {}{note}", moment(manifest.made_at))
+    let fitted = manifest.fitted.as_ref().map_or(String::new(), |fitted| {
+        format!(", fitted from a card of {}", size::short(ByteLen::new(fitted.card_size)))
+    });
+    format!("{of}saved {}{fitted}{note}", moment(manifest.made_at))
 }
 
 /// "2026-11-23 07:20", in the time of the place.

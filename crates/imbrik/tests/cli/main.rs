@@ -5,6 +5,7 @@ mod check;
 mod containers;
 mod demo;
 mod devices;
+mod fit;
 mod harness;
 mod parts;
 mod restore;

@@ -46,7 +46,8 @@ pub(super) fn examine(store: &dyn ReadAt) -> Result<Examined> {
     let used: ByteLen =
         usage.used.iter().filter_map(|span| span.intersect(data)).map(Span::len).sum();
     let size = ByteLen::new(data.start().saturating_add(used).get());
-    let least = usage.whole_because.is_none().then_some(Least { size, limit: "its data" });
+    let least =
+        usage.whole_because.is_none().then_some(Least { size, limit: "its data", is_exact: false });
     let state = match (boot.has_failed, boot.is_dirty) {
         (true, _) => State::Errors,
         (false, true) => State::Unclean,

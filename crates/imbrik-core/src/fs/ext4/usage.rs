@@ -52,7 +52,11 @@ fn least(superblock: &Superblock, usage: &Usage, free_inodes: u64) -> Least {
         false => (by_data, "its data"),
     };
     let blocks = blocks.saturating_add(superblock.first_data_block).min(superblock.blocks);
-    Least { size: ByteLen::new(blocks.saturating_mul(superblock.block_len)), limit }
+    Least {
+        size: ByteLen::new(blocks.saturating_mul(superblock.block_len)),
+        limit,
+        is_exact: false,
+    }
 }
 
 struct Bitmaps<'a> {

@@ -124,7 +124,11 @@ fn least(boot: &BootSector, usage: &Usage) -> Least {
     let clusters = used.max(fewest).min(boot.clusters);
     let limit = if used >= fewest { "its data" } else { limit };
     let data_len = boot.cluster.checked_mul(clusters).unwrap_or_default();
-    Least { size: ByteLen::new(data.start().saturating_add(data_len).get()), limit }
+    Least {
+        size: ByteLen::new(data.start().saturating_add(data_len).get()),
+        limit,
+        is_exact: false,
+    }
 }
 
 fn label_in(root: &[u8]) -> Option<String> {

@@ -94,6 +94,18 @@ pub(in crate::fs) fn reshape(
     })
 }
 
+/// The smallest size that the volume in `store`, which is settled, can get.
+///
+/// # Errors
+/// As [`reshape`].
+pub(in crate::fs) fn smallest(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<ByteLen> {
+    let opened = Opened::of(store)?;
+    let census = Census::of(&opened, &Itself, cancel)?;
+    let planner = Planner { opened: &opened, census: &census, cancel };
+    let layout = planner.smallest(0)?;
+    Ok(layout.geometry.superblock.volume_len())
+}
+
 fn plan(planner: &Planner<'_>, goal: Goal) -> Result<Layout> {
     let block_len = planner.opened.superblock.block_len.max(1);
     let blocks = |len: ByteLen| len.get().checked_div(block_len).unwrap_or(0);

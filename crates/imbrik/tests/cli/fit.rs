@@ -1,0 +1,363 @@
+//! `imbrik fit`, `save --fit`, and volumes that fill their cards.
+
+use crate::harness::{Bench, flip, is_root, noise, put, sized, tool};
+use std::{fs, path::Path};
+
+const SECTOR: u64 = 512;
+
+/// A file of a card with a table (as sfdisk writes it) and volumes: (first sector, sectors, kind).
+fn layout(bench: &Bench, name: &str, sectors: u64, table: &str, volumes: &[(u64, u64, &str)]) {
+    let card = bench.path(name);
+    sized(&card, sectors * SECTOR);
+    if !table.is_empty() {
+        fs::write(bench.path("table"), table).unwrap();
+        let line = format!("sfdisk -q {} < {}", card.display(), bench.path("table").display());
+        tool!("sh", "-c", line);
+    }
+    let files = bench.path("files");
+    fs::create_dir_all(files.join("etc")).unwrap();
+    fs::write(files.join("etc/hostname"), "hive-07\n").unwrap();
+    for n in 0..40usize {
+        fs::create_dir_all(files.join(format!("day {}", n % 7))).unwrap();
+        fs::write(files.join(format!("day {}/{n}.wav", n % 7)), noise(n * 2500)).unwrap();
+    }
+    for (first, count, kind) in volumes {
+        let volume = bench.path("volume");
+        sized(&volume, count * SECTOR);
+        match *kind {
+            "ext4" => drop(tool!("mkfs.ext4", "-q", "-L", "hive-07", "-d", files, volume)),
+            "fat" => {
+                let (hidden, name) = (first.to_string(), "HIVE-BOOT");
+                tool!("mkfs.vfat", "-h", hidden, "-n", name, volume);
+                tool!("mcopy", "-i", volume, files.join("etc/hostname"), "::name.txt");
+            }
+            "exfat" => drop(tool!("mkfs.exfat", volume)),
+            _ => fs::write(&volume, noise((count * SECTOR) as usize)).unwrap(),
+        }
+        put(&card, first * SECTOR, &fs::read(&volume).unwrap());
+    }
+}
+
+/// The volume in a partition of a raw card, as a file of its own, and where it starts in sectors.
+fn volume(bench: &Bench, card: &str, number: usize) -> (std::path::PathBuf, u64) {
+    let shown = bench.good(&format!("show {card} --json")).json();
+    let part = &shown["content"]["partitions"][number];
+    let (start, len) = (part["start"].as_u64().unwrap(), part["size"].as_u64().unwrap());
+    let bytes = bench.bytes(card);
+    let out = bench.path(format!("volume-{number}"));
+    fs::write(&out, &bytes[start as usize..(start + len) as usize]).unwrap();
+    (out, start / SECTOR)
+}
+
+/// The ext volume is clean and holds the files it was made with.
+fn holds_the_files(bench: &Bench, volume: &Path) {
+    tool!("e2fsck", "-fn", volume);
+    let out = bench.path("out");
+    let _ = fs::remove_dir_all(&out);
+    fs::create_dir(&out).unwrap();
+    tool!("debugfs", "-R", format!("rdump / {}", out.display()), volume);
+    let _ = fs::remove_dir_all(out.join("lost+found"));
+    tool!("diff", "-r", bench.path("files"), out);
+}
+
+/// The bytes of the FAT boot sector's count of hidden sectors.
+fn hidden(volume: &Path) -> u64 {
+    let bytes = fs::read(volume).unwrap();
+    u32::from_le_bytes(bytes[28..32].try_into().unwrap()).into()
+}
+
+const PLAIN: &str = "label: dos\nstart=2048,size=32768,type=6\nstart=34816,type=83\n";
+const PLAIN_SECTORS: u64 = 34816 + 160_000;
+
+fn plain(bench: &Bench, name: &str) {
+    let volumes = [(2048, 32768, "fat"), (34816, 160_000, "ext4")];
+    layout(bench, name, PLAIN_SECTORS, PLAIN, &volumes);
+}
+
+#[test]
+fn an_image_becomes_as_small_as_it_can_and_fills_the_next_card() {
+    let size = 150u64 << 20;
+    let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {size}\n"));
+    plain(&bench, "rack/a.img");
+    bench.write_rack(&format!(
+        "[[slot]]\nname = \"a\"\nsize = {}\n[[slot]]\nname = \"b\"\nsize = {size}\n",
+        PLAIN_SECTORS * SECTOR
+    ));
+    bench.good("save rack:a hive.img.zst --note today");
+    let before = bench.bytes("hive.img.zst");
+    bench
+        .good("fit hive.img.zst")
+        .shows("partition 2 (ext4, hive-07) shrinks from 81.9 MB to")
+        .shows("Fits      cards of")
+        .shows("so any sold as 1 GB")
+        .shows("imbrik restore");
+    assert!(bench.bytes("hive.img.zst") == before, "the source stays as it is");
+    let fitted = "hive-fitted.img.zst";
+    tool!("zstd", "-tq", bench.path(fitted));
+    let folder = bench.path("");
+    tool!("sh", "-c", format!("cd {} && sha256sum -c {fitted}.sha256", folder.display()));
+    bench.good(&format!("check {fitted}"));
+    bench.good(&format!("show {fitted}")).shows("today").shows("fitted from a card of 99.7 MB");
+    // Once more is of no use: it is as small as it can be.
+    let again = bench.good(&format!("fit {fitted} again.img.zst --json")).stdout;
+    let sizes: Vec<u64> = again
+        .lines()
+        .map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap())
+        .filter_map(|line| line["card_size"].as_u64())
+        .collect();
+    bench.good(&format!("repack {fitted} small.img"));
+    assert_eq!(sizes, [bench.bytes("small.img").len() as u64]);
+    let (root, _) = volume(&bench, "small.img", 1);
+    holds_the_files(&bench, &root);
+    tool!("sfdisk", "--verify", bench.path("small.img"));
+    // On a bigger card it takes all the room, full of old bytes as that is.
+    fs::write(bench.path("rack/b.img"), vec![0xee; size as usize]).unwrap();
+    bench.good(&format!("restore {fitted} rack:b --yes")).shows("grows from");
+    bench.good(&format!("check {fitted} --against rack:b"));
+    tool!("sfdisk", "--verify", bench.path("rack/b.img"));
+    fs::copy(bench.path("rack/b.img"), bench.path("b.img")).unwrap();
+    let (root, start) = volume(&bench, "b.img", 1);
+    holds_the_files(&bench, &root);
+    assert!(start * SECTOR + root.metadata().unwrap().len() > size - (2 << 20));
+    bench.good(&format!("restore {fitted} rack:b --yes --keep-size"));
+    fs::copy(bench.path("rack/b.img"), bench.path("b.img")).unwrap();
+    assert_eq!(volume(&bench, "b.img", 1).0.metadata().unwrap().len(), {
+        volume(&bench, "small.img", 1).0.metadata().unwrap().len()
+    });
+}
+
+#[test]
+fn what_stands_behind_moves_along() {
+    let mbr = "label: dos\nstart=2048,size=120000,type=83\nstart=124928,size=40960,type=6\nstart=167936,size=20480,type=7\nstart=190464,size=2048,type=da\n";
+    let logical = "label: dos\nstart=2048,size=120000,type=83\nstart=126976,size=69632,type=5\nstart=129024,size=32768,type=6\nstart=165888,size=30720,type=83\n";
+    let within = "label: dos\nstart=2048,size=32768,type=6\nstart=36864,size=160000,type=f\nstart=38912,size=32768,type=6\nstart=73728,size=122000,type=83\n";
+    let gpt = "label: gpt\nstart=2048,size=120000,type=L\nstart=124928,size=40960,type=U\nstart=167936,size=20480,type=L\n";
+    let cases: [(&str, u64, &[(u64, u64, &str)]); 4] = [
+        (
+            mbr,
+            200_000,
+            &[
+                (2048, 120_000, "ext4"),
+                (124_928, 40_960, "fat"),
+                (167_936, 20_480, "exfat"),
+                (190_464, 2048, "raw"),
+            ],
+        ),
+        (
+            logical,
+            200_000,
+            &[(2048, 120_000, "ext4"), (129_024, 32_768, "fat"), (165_888, 30_720, "raw")],
+        ),
+        (
+            within,
+            200_000,
+            &[(2048, 32_768, "fat"), (38_912, 32_768, "fat"), (73_728, 122_000, "ext4")],
+        ),
+        (
+            gpt,
+            200_000,
+            &[(2048, 120_000, "ext4"), (124_928, 40_960, "fat"), (167_936, 20_480, "raw")],
+        ),
+    ];
+    for (table, sectors, volumes) in cases {
+        let bench = Bench::empty();
+        layout(&bench, "card.img", sectors, table, volumes);
+        let before = bench.bytes("card.img");
+        let part = 1 + volumes.iter().position(|(.., kind)| *kind == "ext4").unwrap();
+        let number = if table == within { 6 } else { part };
+        for (options, smaller) in
+            [("", true), ("--to 300MB", false), ("--room 3MB", true), ("--to 90MB", true)]
+        {
+            if table == gpt && options.ends_with("3MB") {
+                continue;
+            }
+            bench.good(&format!("fit card.img out.img --replace --part {number} {options}"));
+            let after = bench.bytes("out.img");
+            assert_eq!(after.len() < before.len(), smaller, "{table} {options}");
+            if let Some(size) = options.strip_prefix("--to ") {
+                let size: u64 = size.trim_end_matches("MB").parse().unwrap();
+                assert_eq!(after.len() as u64, size * 1_000_000 / SECTOR * SECTOR);
+            }
+            assert!(
+                after[SECTOR as usize..1 << 20] == before[SECTOR as usize..1 << 20] || table == gpt
+            );
+            let card = bench.path("out.img");
+            tool!("sfdisk", "--verify", card);
+            if table == gpt {
+                assert!(tool!("sgdisk", "-v", card).contains("No problems found"), "{options}");
+            }
+            for (index, (first, count, kind)) in volumes.iter().enumerate() {
+                let (file, start) = volume(&bench, "out.img", index);
+                match *kind {
+                    "ext4" => holds_the_files(&bench, &file),
+                    "fat" => {
+                        tool!("fsck.fat", "-n", file);
+                        assert_eq!(hidden(&file), start, "{table} {options}");
+                        assert!(tool!("mtype", "-i", file, "::name.txt").contains("hive-07"));
+                    }
+                    "exfat" => drop(tool!("fsck.exfat", "-n", file)),
+                    _ => {
+                        let was = (first * SECTOR) as usize;
+                        let was = &before[was..was + (count * SECTOR) as usize];
+                        assert!(fs::read(&file).unwrap() == was, "{table} {options}");
+                    }
+                }
+                let is_aligned = start % 2048 == first % 2048;
+                assert!(is_aligned, "{table} {options}: {start}");
+            }
+            bench.good("check out.img");
+        }
+    }
+}
+
+#[test]
+fn any_container_becomes_any_other_in_one_pass() {
+    let bench = Bench::empty();
+    plain(&bench, "card.img");
+    let folder = bench.path("");
+    let shell = |line: &str| tool!("sh", "-c", format!("cd {} && {line}", folder.display()));
+    shell("gzip -k card.img; xz -k -0 card.img; zip -q card.zip card.img");
+    bench.good("fit card.img want.img");
+    let want = bench.bytes("want.img");
+    for (from, to) in [
+        ("card.img.gz", "a.img.zst"),
+        ("card.img.xz", "b.img.gz"),
+        ("card.zip", "c.img.xz"),
+        ("card.img", "d.img"),
+    ] {
+        bench.good(&format!("fit {from} {to}"));
+        let unpack = match to {
+            "a.img.zst" => "zstd -dc",
+            "b.img.gz" => "gzip -dc",
+            "c.img.xz" => "xz -dc",
+            _ => "cat",
+        };
+        shell(&format!("{unpack} {to} > unpacked"));
+        assert!(bench.bytes("unpacked") == want, "{from} to {to}");
+    }
+    let imbrik = env!("CARGO_BIN_EXE_imbrik");
+    shell(&format!("gzip -dc card.img.gz | {imbrik} fit - - --pack gz | gzip -dc > unpacked"));
+    assert!(bench.bytes("unpacked") == want, "through pipes");
+    bench.imbrik("fit -").expect(2).says("needs a name");
+    // Without a name it stands beside the old one, or takes its place.
+    bench.good("fit card.img.xz");
+    assert!(bench.path("card-fitted.img.zst").exists());
+    bench.imbrik("fit card.zip --replace").expect(2).says("cannot be replaced");
+    bench.good("fit card.img.gz --replace");
+    shell("gzip -dc card.img.gz > unpacked");
+    assert!(bench.bytes("unpacked") == want);
+}
+
+#[test]
+fn a_card_is_saved_fitted_in_one_pass() {
+    let bench = Bench::with_card("");
+    plain(&bench, "rack/a.img");
+    bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {}\n", PLAIN_SECTORS * SECTOR));
+    bench.good("save rack:a whole.img.zst");
+    bench.good("fit whole.img.zst want.img");
+    let done = bench.good("save rack:a hive.img.zst --fit --json").json();
+    let (read, used) = (&done["card_bytes_read"], &done["used_bytes"]);
+    let (read, used) = (read.as_u64().unwrap(), used.as_u64().unwrap());
+    // The small demo volume's tables weigh more than they would on a real one.
+    assert!(read <= used * 105 / 100 + (1 << 20), "{read} read for {used}");
+    bench.good("repack hive.img.zst hive.img");
+    assert!(bench.bytes("hive.img") == bench.bytes("want.img"));
+    bench.good("save rack:a room.img.zst --fit --room 20MB");
+    let shown = bench.good("show room.img.zst --json").json();
+    let root = &shown["content"]["partitions"][1];
+    assert!(root["free"].as_u64().unwrap() >= 19_000_000, "{root}");
+    bench.imbrik("save rack:a x.img.zst --fit --exact").expect(2);
+    bench.imbrik("save rack:a x.img.zst --room 1MB").expect(2);
+    bench.imbrik("save rack:a x.img.zst --fit --only 1").expect(4).says("ext2, ext3 and ext4");
+    bench.good("save rack:a only.img --fit --only 2");
+    tool!("e2fsck", "-fn", bench.path("only.img"));
+}
+
+#[test]
+fn what_does_not_fit_is_refused_to_the_byte() {
+    let bench = Bench::empty();
+    plain(&bench, "card.img");
+    bench.good("fit card.img least.img");
+    let least = bench.bytes("least.img").len();
+    let said = bench.imbrik("fit card.img x.img --to 18MB").expect(5);
+    assert!(said.stderr.contains(&format!("({least} bytes)")), "{}", said.stderr);
+    bench.imbrik("fit card.img x.img --to 1MB").expect(5).says("too small");
+    bench.imbrik("fit card.img x.img --to 0").expect(5);
+    bench.imbrik("fit card.img x.img --room 900GB").expect(5).says("Ask for less room");
+    // The end of a partition that fills a card is a multiple of 1 MiB.
+    let rounded = least.next_multiple_of(1 << 20);
+    bench.good(&format!("fit card.img x.img --to {rounded}"));
+    bench.imbrik(&format!("fit card.img y.img --to {}", least - 512)).expect(5);
+    bench.imbrik("fit card.img y.img --to 12XB").expect(2).says("no unit");
+    bench.imbrik("fit card.img y.img --part 1").expect(1).says("FAT16");
+    bench.imbrik("fit card.img y.img --part 9").expect(2);
+    layout(&bench, "fat.img", 40_000, "", &[(0, 40_000, "fat")]);
+    bench.imbrik("fit fat.img").expect(4).says("ext2, ext3 and ext4");
+    sized(&bench.path("empty.img"), 0);
+    bench.imbrik("fit empty.img").expect(3).says("is empty");
+    bench.imbrik("fit nothing.img").expect(1);
+    assert!(!bench.path("y.img").exists());
+}
+
+#[test]
+fn a_bare_volume_fits_and_fills() {
+    let bench = Bench::empty();
+    layout(&bench, "bare.img", 120_000, "", &[(0, 120_000, "ext4")]);
+    bench.good("fit bare.img small.img");
+    holds_the_files(&bench, &bench.path("small.img"));
+    bench.good("fit small.img large.img --to 1GB");
+    holds_the_files(&bench, &bench.path("large.img"));
+    assert_eq!(bench.path("large.img").metadata().unwrap().len(), 1_000_000_000);
+}
+
+#[test]
+fn a_volume_that_contradicts_itself_is_not_reshaped() {
+    let bench = Bench::empty();
+    plain(&bench, "card.img");
+    bench.good("repack card.img card.img.zst");
+    // A bit in the block bitmap of the volume's first group.
+    let (root, _) = volume(&bench, "card.img", 1);
+    let dump = tool!("dumpe2fs", root);
+    let at = dump.split("Block bitmap at ").nth(1).unwrap();
+    let block: u64 = at.split([' ', ',']).next().unwrap().parse().unwrap();
+    let size = dump.split("Block size:").nth(1).unwrap().split_whitespace().next().unwrap();
+    flip(&bench.path("card.img"), 34816 * SECTOR + block * size.parse::<u64>().unwrap() + 700);
+    let said = bench.imbrik("fit card.img x.img").expect(1);
+    assert!(said.stderr.contains("bitmap"), "{}", said.stderr);
+    assert!(said.stderr.contains("restore the image as it is"), "{}", said.stderr);
+    assert!(!bench.path("x.img").exists());
+    // A damaged container is told apart.
+    flip(&bench.path("card.img.zst"), bench.bytes("card.img.zst").len() as u64 / 2);
+    let said = bench.imbrik("fit card.img.zst x.img --replace");
+    assert!(matches!(said.code, 1 | 3), "{said:?}");
+    assert!(!bench.path("x.img").exists());
+}
+
+#[test]
+fn an_interrupt_or_a_full_disk_leaves_the_old_image_whole() {
+    let bench = Bench::empty();
+    let table = "label: dos\nstart=2048,type=83\n";
+    layout(&bench, "card.img", 700_000, table, &[(2048, 697_952, "ext4")]);
+    let (mut bytes, at) = (bench.bytes("card.img"), 2048 * SECTOR as usize);
+    let volume = bench.path("volume");
+    fs::write(bench.path("large"), noise(250 << 20)).unwrap();
+    tool!("debugfs", "-w", "-R", format!("write {} large", bench.path("large").display()), volume);
+    let held = bytes.len() - at;
+    bytes[at..].copy_from_slice(&fs::read(&volume).unwrap()[..held]);
+    fs::write(bench.path("card.img"), &bytes).unwrap();
+    let part = bench.path("card.img.part");
+    let begun = || part.metadata().is_ok_and(|meta| meta.len() > 0);
+    bench.interrupted("fit card.img --replace", begun).expect(130).says("card.img is as it was");
+    assert!(bench.bytes("card.img") == bytes && !part.exists());
+    if !is_root("an_interrupt_or_a_full_disk_leaves_the_old_image_whole") {
+        return;
+    }
+    fs::create_dir(bench.path("small")).unwrap();
+    tool!("mount", "-t", "tmpfs", "-o", "size=4m", "tmpfs", bench.path("small"));
+    let said = bench.imbrik("fit card.img small/out.img.zst");
+    let left = bench.list("small");
+    tool!("umount", bench.path("small"));
+    said.expect(5);
+    assert!(left.is_empty(), "{left:?}");
+    assert!(bench.bytes("card.img") == bytes);
+}
