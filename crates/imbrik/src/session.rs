@@ -14,6 +14,7 @@ use crate::{
 };
 use imbrik_core::{
     Class,
+    fs::Work,
     image::{Image, Owner, Unpack},
     progress::Watch,
 };
@@ -135,6 +136,15 @@ impl Session {
                 .next("Set TMPDIR to a folder on a disk with more room, and repeat."),
             _ => Failure::from(error),
         })
+    }
+
+    /// What a reshape has to work with.
+    pub(crate) fn work(&self) -> Work<'_> {
+        Work {
+            cancel: &self.environment.interrupt.cancel,
+            temporary: Some(&self.environment.temporary),
+            memory: Work::MEMORY,
+        }
     }
 
     /// How to ask for a confirmation.

@@ -23,7 +23,7 @@ use crate::{
     store::ReadAt,
     units::{ByteLen, ByteOffset, Span},
 };
-use std::{fmt, sync::Arc};
+use std::{fmt, path::Path, sync::Arc};
 
 /// What a volume says of itself.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -161,6 +161,28 @@ pub enum Goal {
     },
 }
 
+/// What a reshape has to work with.
+#[derive(Clone, Copy, Debug)]
+pub struct Work<'a> {
+    /// The request to stop.
+    pub cancel: &'a Cancel,
+    /// A folder for what has no room in memory; without one, all of it stays there.
+    pub temporary: Option<&'a Path>,
+    /// How many bytes of blocks made anew stay in memory.
+    pub memory: ByteLen,
+}
+
+impl<'a> Work<'a> {
+    /// The usual bound on what stays in memory.
+    pub const MEMORY: ByteLen = ByteLen::mib(32);
+
+    /// Work in memory alone.
+    #[must_use]
+    pub const fn in_memory(cancel: &'a Cancel) -> Self {
+        Self { cancel, temporary: None, memory: Self::MEMORY }
+    }
+}
+
 /// Blocks of a reshaped volume that come from elsewhere in its source.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Moved {
@@ -183,6 +205,8 @@ pub struct Reshaped {
     pub copied: ByteLen,
     /// How many inodes get another number, since their groups go.
     pub inodes_moved: u64,
+    /// How much of what was made anew stands in a temporary file.
+    pub aside: ByteLen,
 }
 
 /// What a close look at a volume found.
@@ -256,7 +280,9 @@ pub fn examine(store: &Arc<dyn ReadAt>, volume: &Volume) -> Result<Examined> {
 /// let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(Path::new("hive-07.ext4"))?);
 /// let volume = fs::recognise(&*store)?.expect("it holds a volume");
 /// let goal = fs::Goal::Smallest { room: ByteLen::mib(64) };
-/// let (reshaped, found) = fs::reshape(&store, &volume, goal, &Cancel::new())?;
+/// let cancel = Cancel::new();
+/// let work = fs::Work::in_memory(&cancel);
+/// let (reshaped, found) = fs::reshape(&store, &volume, goal, work)?;
 /// println!("{} instead of {}", reshaped.settled.store.size(), store.size());
 /// println!("{} are in use", found.usage.in_use());
 /// # Ok(())
@@ -264,7 +290,7 @@ pub fn examine(store: &Arc<dyn ReadAt>, volume: &Volume) -> Result<Examined> {
 /// ```
 ///
 /// # Errors
-/// - When the store cannot be read, or `cancel` was requested.
+/// - When the store cannot be read, or stopping was requested.
 /// - [`Class::Unsupported`] with the kind or the feature that is in the way, and
 ///   [`Class::Corrupt`] with the first contradiction in the volume.
 /// - [`Class::NoRoom`] when the content doesn't fit, with the missing bytes.
@@ -272,19 +298,19 @@ pub fn reshape(
     store: &Arc<dyn ReadAt>,
     volume: &Volume,
     goal: Goal,
-    cancel: &Cancel,
+    work: Work<'_>,
 ) -> Result<(Reshaped, Examined)> {
     can_be_reshaped(volume)?;
     let now = examine(store, volume)?;
     if let Some(why) = now.usage.whole_because {
         // What a closer look trips over tells whether that is damage.
-        let closer = ext4::reshape(Arc::clone(store), &[], goal, cancel);
+        let closer = ext4::reshape(Arc::clone(store), &[], goal, work);
         let class = closer.err().map_or(Class::Unsupported, |error| error.class());
         return Err(Error::new(class, why));
     }
     let base = now.settled.as_ref().map_or(store, |settled| &settled.store);
     let replayed = now.settled.as_ref().map_or(&[][..], |settled| &settled.rewritten);
-    let reshaped = ext4::reshape(Arc::clone(base), replayed, goal, cancel)?;
+    let reshaped = ext4::reshape(Arc::clone(base), replayed, goal, work)?;
     let (usage, least) = ext4::usage(&*reshaped.settled.store)?;
     if let Some(why) = usage.whole_because {
         return Err(Error::corrupt(format!("the reshaped volume would be wrong: {why}")));

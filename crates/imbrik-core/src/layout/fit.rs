@@ -9,8 +9,7 @@
 use super::{Change, Content, Occupancy, Part, Plan, Segment, Survey, View};
 use crate::{
     error::{Class, Error, Result},
-    fs::{self, Examined, Goal, Reshaped, VolumeKind},
-    progress::Cancel,
+    fs::{self, Examined, Goal, Reshaped, VolumeKind, Work},
     store::{ReadAt, Window},
     table::Table,
     units::{ByteLen, ByteOffset, Span},
@@ -66,7 +65,7 @@ impl Plan {
     /// volume in the partition at `index` of [`Survey::parts`].
     ///
     /// # Errors
-    /// - When the source cannot be read where its metadata stand, or `cancel` was requested.
+    /// - When the source cannot be read where its metadata stand, or stopping was requested.
     /// - [`crate::Class::NoRoom`] when the data don't fit, with the missing bytes.
     /// - [`crate::Class::Unsupported`] and [`crate::Class::Corrupt`] when the volume or the table
     ///   cannot be reshaped, with the reason.
@@ -76,7 +75,7 @@ impl Plan {
         occupancy: &Occupancy,
         index: usize,
         fit: Fit,
-        cancel: &Cancel,
+        work: Work<'_>,
     ) -> Result<Self> {
         if let Some(why) = survey.whole_because {
             return Err(Error::unsupported(why));
@@ -91,11 +90,11 @@ impl Plan {
         let place = place.ok_or_else(|| Error::refused("the image is cut short"))?;
         let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(&source), place)?);
         let card = Card { survey, index, place };
-        let reshaped = card.goal(fit).and_then(|goal| fs::reshape(&window, volume, goal, cancel));
+        let reshaped = card.goal(fit).and_then(|goal| fs::reshape(&window, volume, goal, work));
         let (reshaped, found) = reshaped.map_err(|error| match (error.class(), fit) {
             (Class::NoRoom, Fit::Card(size) | Fit::CardUpTo { card: size, .. }) => {
                 let least = Fit::Smallest { room: ByteLen::ZERO };
-                let least = Self::fit(Arc::clone(&source), survey, occupancy, index, least, cancel);
+                let least = Self::fit(Arc::clone(&source), survey, occupancy, index, least, work);
                 least.map_or(error, |least| {
                     let needed = least.view.size();
                     Error::no_room(format!(
@@ -289,6 +288,9 @@ impl Card<'_> {
                 inodes: reshaped.inodes_moved,
             },
         );
+        if !reshaped.aside.is_zero() {
+            changes.push(Change::PutAside(reshaped.aside));
+        }
         Ok(Plan { view, changes })
     }
 }

@@ -46,6 +46,8 @@ pub enum Change {
         /// How many of its inodes get another number.
         inodes: u64,
     },
+    /// So many bytes of metadata stand in a temporary file until the work is done.
+    PutAside(ByteLen),
     /// A partition moves as it is.
     Shifted {
         /// Which.

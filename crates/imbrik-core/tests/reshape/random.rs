@@ -1,7 +1,12 @@
 //! Random trees, random deletes, random sizes: there and back again.
 
-use crate::support::{judged, len_of, noise, reshaped, tool};
-use imbrik_core::{Class, fs::Goal, units::ByteLen};
+use crate::support::{judged, len_of, noise, reshaped, reshaped_with, tool};
+use imbrik_core::{
+    Class,
+    fs::{Goal, Work},
+    progress::Cancel,
+    units::ByteLen,
+};
 use proptest::prelude::*;
 use std::{fs, path::Path};
 
@@ -86,4 +91,29 @@ proptest! {
             }
         }
     }
+}
+
+#[test]
+fn what_has_no_room_in_memory_changes_nothing() {
+    let dir = tempfile::tempdir().unwrap();
+    let dir = dir.path();
+    let files: Vec<_> = (0..120u8).map(|n| (n, 4000 * usize::from(n % 20), n % 3 == 0)).collect();
+    volume(dir, "-t ext4 -b 1024 -O ^flex_bg -g 4096", 40_000, &files);
+    let goal = Goal::Smallest { room: ByteLen::ZERO };
+    let (plain, _) = reshaped(dir, "v", "a.img", goal).unwrap();
+    assert!(plain.aside.is_zero());
+    let cancel = Cancel::new();
+    let work = Work { cancel: &cancel, temporary: Some(dir), memory: ByteLen::kib(16) };
+    let (aside, _) = reshaped_with(dir, "v", "b.img", goal, work).unwrap();
+    assert!(!aside.aside.is_zero());
+    assert!(fs::read(dir.join("a.img")).unwrap() == fs::read(dir.join("b.img")).unwrap());
+    judged(dir, "b.img");
+    // One that is asked to stop, stops; one that cannot put its blocks aside says so.
+    cancel.request();
+    let error = reshaped_with(dir, "v", "c.img", goal, work).map(|_| ()).unwrap_err();
+    assert_eq!(error.class(), Class::Cancelled);
+    let (cancel, nowhere) = (Cancel::new(), dir.join("nowhere"));
+    let work = Work { cancel: &cancel, temporary: Some(&nowhere), memory: ByteLen::kib(16) };
+    let error = reshaped_with(dir, "v", "c.img", goal, work).map(|_| ()).unwrap_err();
+    assert!(error.to_string().contains("temporary file in"), "{error}");
 }

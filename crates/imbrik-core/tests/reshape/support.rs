@@ -2,7 +2,7 @@
 
 use imbrik_core::{
     Result,
-    fs::{self, Examined, Goal, Reshaped},
+    fs::{self, Examined, Goal, Reshaped, Work},
     progress::Cancel,
     store::{FileStore, ReadAt, read_vec},
     units::{ByteLen, Span},
@@ -88,9 +88,20 @@ pub(crate) fn reshaped(
     to: &str,
     goal: Goal,
 ) -> Result<(Reshaped, Examined)> {
+    reshaped_with(dir, from, to, goal, Work::in_memory(&Cancel::new()))
+}
+
+/// The same with other means.
+pub(crate) fn reshaped_with(
+    dir: &Path,
+    from: &str,
+    to: &str,
+    goal: Goal,
+    work: Work<'_>,
+) -> Result<(Reshaped, Examined)> {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join(from)).unwrap());
     let volume = fs::recognise(&*store)?.expect("a volume");
-    let (reshaped, found) = fs::reshape(&store, &volume, goal, &Cancel::new())?;
+    let (reshaped, found) = fs::reshape(&store, &volume, goal, work)?;
     let view = Arc::clone(&reshaped.settled.store);
     let out = File::create(dir.join(to)).unwrap();
     let len = view.size();

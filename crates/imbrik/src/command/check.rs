@@ -226,7 +226,7 @@ fn against_card(
     // A card that was filled when it was restored is compared with that.
     let plan = match (&occupancy, filled_to(&survey, &on_card, card.size)) {
         (Some(occupancy), Some((index, fit))) => {
-            Plan::fit(Arc::clone(&content), &survey, occupancy, index, fit, watch.cancel)
+            Plan::fit(Arc::clone(&content), &survey, occupancy, index, fit, session.work())
                 .or_else(|_| Plan::restore(content, &survey, Some(occupancy), target))
         }
         _ => Plan::restore(content, &survey, occupancy.as_ref(), target),

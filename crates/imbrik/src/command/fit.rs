@@ -145,9 +145,8 @@ pub(crate) fn plan(
     index: usize,
     fit: Fit,
 ) -> Outcome<Plan> {
-    let cancel = &session.environment.interrupt.cancel;
     let occupancy = Occupancy::of(content, survey).state(UNTOUCHED)?;
-    Plan::fit(Arc::clone(content), survey, &occupancy, index, fit, cancel)
+    Plan::fit(Arc::clone(content), survey, &occupancy, index, fit, session.work())
         .map_err(|error| refusal(error, fit))
 }
 

@@ -132,10 +132,9 @@ impl Request<'_> {
             }
             return Ok(plain);
         }
-        let cancel = &session.environment.interrupt.cancel;
         let fit = Fit::Card(self.target.size);
         let content = Arc::clone(content);
-        match Plan::fit(content, self.survey, occupancy, index, fit, cancel) {
+        match Plan::fit(content, self.survey, occupancy, index, fit, session.work()) {
             Ok(plan) => Ok(plan),
             Err(error) if self.args.fill || error.class() == Class::Cancelled => {
                 let words = format!("the last volume cannot grow: {error}");

@@ -28,6 +28,9 @@ pub(crate) fn words(change: &Change) -> String {
             }
             words
         }
+        Change::PutAside(len) => {
+            format!("{} of metadata wait in a temporary file until it is done", size::short(*len))
+        }
         Change::Shifted { title, to } => format!("{title} moves as it is, to {to}"),
     }
 }

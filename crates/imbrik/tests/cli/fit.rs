@@ -5,8 +5,11 @@ use std::{fs, path::Path};
 
 const SECTOR: u64 = 512;
 
+/// A volume: its first sector, its sectors, its kind.
+type Volume = (u64, u64, &'static str);
+
 /// A file of a card with a table (as sfdisk writes it) and volumes: (first sector, sectors, kind).
-fn layout(bench: &Bench, name: &str, sectors: u64, table: &str, volumes: &[(u64, u64, &str)]) {
+fn layout(bench: &Bench, name: &str, sectors: u64, table: &str, volumes: &[Volume]) {
     let card = bench.path(name);
     sized(&card, sectors * SECTOR);
     if !table.is_empty() {
@@ -132,7 +135,7 @@ fn what_stands_behind_moves_along() {
     let logical = "label: dos\nstart=2048,size=120000,type=83\nstart=126976,size=69632,type=5\nstart=129024,size=32768,type=6\nstart=165888,size=30720,type=83\n";
     let within = "label: dos\nstart=2048,size=32768,type=6\nstart=36864,size=160000,type=f\nstart=38912,size=32768,type=6\nstart=73728,size=122000,type=83\n";
     let gpt = "label: gpt\nstart=2048,size=120000,type=L\nstart=124928,size=40960,type=U\nstart=167936,size=20480,type=L\n";
-    let cases: [(&str, u64, &[(u64, u64, &str)]); 4] = [
+    let cases: [(&str, u64, &[Volume]); 4] = [
         (
             mbr,
             200_000,

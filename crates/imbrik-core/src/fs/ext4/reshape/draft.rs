@@ -1,13 +1,13 @@
 //! The reshaped volume while it is made, and readable as a whole: blocks made anew, blocks that
 //! come from elsewhere in the source, and those that stay where they are.
 
-use super::{bits::Run, kept::Kept, placement::Moves};
+use super::{bits::Run, kept::Kept, made::Made, placement::Moves};
 use crate::{
     error::{Error, Result},
     store::{ReadAt, check_range},
     units::{ByteLen, ByteOffset, SectorSize},
 };
-use std::{collections::BTreeMap, sync::Arc};
+use std::sync::Arc;
 
 /// A volume of blocks that are made, moved, or as they were.
 pub(super) struct Draft {
@@ -15,13 +15,14 @@ pub(super) struct Draft {
     moves: Arc<Moves>,
     block_len: u64,
     blocks: u64,
-    made: BTreeMap<u64, Vec<u8>>,
+    made: Made,
 }
 
 impl Draft {
-    /// A volume of `blocks` blocks of `block_len` bytes out of those of `meta`.
-    pub(super) fn new(meta: Arc<Kept>, moves: Arc<Moves>, block_len: u64, blocks: u64) -> Self {
-        Self { meta, moves, block_len, blocks, made: BTreeMap::new() }
+    /// A volume of `blocks` blocks out of those of `meta`; `made` takes those that are made anew.
+    pub(super) fn new(meta: Arc<Kept>, moves: Arc<Moves>, blocks: u64, made: Made) -> Self {
+        let block_len = meta.block_len();
+        Self { meta, moves, block_len, blocks, made }
     }
 
     /// A block of zeros.
@@ -34,8 +35,8 @@ impl Draft {
     /// # Errors
     /// When it cannot be read.
     pub(super) fn block(&self, block: u64) -> Result<Vec<u8>> {
-        if let Some(made) = self.made.get(&block) {
-            return Ok(made.clone());
+        if let Some(made) = self.made.get(block)? {
+            return Ok(made);
         }
         let mut source = block;
         self.moves.sources(Run::new(block, 1), |_, from| source = from.first);
@@ -47,8 +48,11 @@ impl Draft {
     }
 
     /// Gives `block` the content `bytes`.
-    pub(super) fn put(&mut self, block: u64, bytes: Vec<u8>) {
-        self.made.insert(block, bytes);
+    ///
+    /// # Errors
+    /// When it has to be put aside and cannot be.
+    pub(super) fn put(&mut self, block: u64, bytes: Vec<u8>) -> Result<()> {
+        self.made.put(block, bytes)
     }
 
     /// Puts `bytes` at `inside` in `block`, whose content is `base` if it was not made yet.
@@ -62,21 +66,19 @@ impl Draft {
         bytes: &[u8],
         base: impl FnOnce(&Self) -> Result<Vec<u8>>,
     ) -> Result<()> {
-        if !self.made.contains_key(&block) {
-            let base = base(self)?;
-            self.made.insert(block, base);
-        }
-        let place = self.made.get_mut(&block);
-        let place = place.and_then(|made| made.get_mut(inside..inside.saturating_add(bytes.len())));
-        place
-            .ok_or_else(|| Error::corrupt("an inode reaches past its block"))?
-            .copy_from_slice(bytes);
-        Ok(())
+        let mut content = match self.made.get(block)? {
+            Some(made) => made,
+            None => base(self)?,
+        };
+        let place = content.get_mut(inside..inside.saturating_add(bytes.len()));
+        let place = place.ok_or_else(|| Error::corrupt("an inode reaches past its block"))?;
+        place.copy_from_slice(bytes);
+        self.put(block, content)
     }
 
     /// The blocks that were made.
-    pub(super) fn made(&self) -> impl Iterator<Item = u64> + '_ {
-        self.made.keys().copied()
+    pub(super) fn made(&self) -> &Made {
+        &self.made
     }
 
     /// Reads blocks none of which was made, from byte `inside` of the first one on.
@@ -115,23 +117,22 @@ impl ReadAt for Draft {
         while !rest.is_empty() {
             let block = at.get().checked_div(self.block_len).unwrap_or(0);
             let inside = at.get().checked_rem(self.block_len).unwrap_or(0);
-            let mut made = self.made.range(block..);
-            let next = made.next().map(|(next, content)| (*next, content));
+            let next = self.made.next(block);
             let until = match next {
-                Some((next, _)) if next == block => next.saturating_add(1),
-                Some((next, _)) => next,
+                Some(next) if next == block => next.saturating_add(1),
+                Some(next) => next,
                 None => self.blocks,
             };
             let room = until.saturating_mul(self.block_len).saturating_sub(at.get());
             let len = usize::try_from(room).unwrap_or(usize::MAX).min(rest.len());
             let (now, later) = std::mem::take(&mut rest).split_at_mut(len);
-            match next {
-                Some((next, content)) if next == block => {
+            match self.made.get(block)? {
+                Some(content) => {
                     let from = usize::try_from(inside).unwrap_or(usize::MAX);
                     let part = content.get(from..from.saturating_add(len));
                     now.copy_from_slice(part.ok_or_else(|| Error::corrupt("a block is short"))?);
                 }
-                _ => {
+                None => {
                     let count = inside.saturating_add(ByteLen::of(now).get());
                     let run = Run::new(block, count.div_ceil(self.block_len.max(1)));
                     self.read_moved(run, inside, now)?;

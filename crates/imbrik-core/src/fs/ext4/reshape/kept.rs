@@ -12,7 +12,7 @@ use std::{
 };
 
 /// How much is kept.
-const MOST: usize = 48 << 20;
+const MOST: usize = 32 << 20;
 /// How much is read at a time where tables are read through.
 const AHEAD: u64 = 1 << 20;
 
@@ -34,6 +34,11 @@ impl Kept {
 
     fn blocks(&self) -> MutexGuard<'_, HashMap<u64, Block>> {
         self.blocks.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Bytes a block.
+    pub(super) fn block_len(&self) -> u64 {
+        self.block_len
     }
 
     fn len(&self) -> usize {

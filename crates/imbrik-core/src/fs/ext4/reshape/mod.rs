@@ -23,6 +23,7 @@ mod folder;
 mod geometry;
 mod kept;
 mod layout;
+mod made;
 mod map_of;
 mod opened;
 mod orphan_file;
@@ -34,7 +35,7 @@ mod trees;
 
 use crate::{
     error::{Error, Result},
-    fs::{Goal, Moved, Reshaped, Settled},
+    fs::{Goal, Moved, Reshaped, Settled, Work},
     progress::Cancel,
     store::ReadAt,
     units::{ByteLen, ByteOffset, Span},
@@ -43,6 +44,7 @@ use bits::Run;
 use census::{Census, Itself, Origin};
 use draft::Draft;
 use layout::{InodeMoves, Lack, Layout, Planner};
+use made::Made;
 use map_of::Piece;
 use opened::Opened;
 use placement::Moves;
@@ -60,13 +62,16 @@ pub(in crate::fs) fn reshape(
     store: Arc<dyn ReadAt>,
     replayed: &[Span],
     goal: Goal,
-    cancel: &Cancel,
+    work: Work<'_>,
 ) -> Result<Reshaped> {
+    let cancel = work.cancel;
     let opened = Opened::of(store)?;
     let census = Census::of(&opened, &Itself, cancel)?;
     let planner = Planner { opened: &opened, census: &census, cancel };
     let layout = plan(&planner, goal)?;
-    let draft = rewrite::rewrite(&planner, &layout)?;
+    let made = Made::new(opened.superblock.block_len, work.memory, work.temporary);
+    let draft = rewrite::rewrite(&planner, &layout, made)?;
+    let aside = draft.made().aside();
     let rewritten = rewritten(&opened, &layout, &draft, replayed);
     let store: Arc<dyn ReadAt> = Arc::new(draft);
     prove(&store, &census, &layout, cancel).map_err(|error| match error.class() {
@@ -91,6 +96,7 @@ pub(in crate::fs) fn reshape(
         had_to_move: bytes(layout.had_to_move),
         copied: bytes(layout.moved),
         inodes_moved: layout.inodes.count(),
+        aside,
     })
 }
 
@@ -136,7 +142,7 @@ fn rewritten(opened: &Opened, layout: &Layout, draft: &Draft, replayed: &[Span])
     let had = opened.superblock.blocks;
     let kept = opened.meta.list().into_iter().map(|block| layout.moves.target_of(block));
     let more = kept.chain(newer).filter(|block| *block < blocks);
-    let mut all: Vec<u64> = draft.made().chain(more).collect();
+    let mut all: Vec<u64> = draft.made().list().chain(more).collect();
     all.sort_unstable();
     all.dedup();
     // What lies behind the source's end is not in it, whatever it will be.

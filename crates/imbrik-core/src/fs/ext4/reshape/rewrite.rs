@@ -12,6 +12,7 @@ use super::{
     draft::Draft,
     folder,
     layout::{Layout, Planner},
+    made::Made,
     map_of::map_of,
     opened::place_of,
     orphan_file, quota,
@@ -24,15 +25,14 @@ use crate::{
 };
 use std::{collections::BTreeMap, sync::Arc};
 
-/// Makes the volume that `layout` plans.
+/// Makes the volume that `layout` plans; `made` takes the blocks that are made anew.
 ///
 /// # Errors
 /// As for reading the source; [`crate::Class::Corrupt`] when what stands in it makes no sense.
-pub(super) fn rewrite(planner: &Planner<'_>, layout: &Layout) -> Result<Draft> {
+pub(super) fn rewrite(planner: &Planner<'_>, layout: &Layout, made: Made) -> Result<Draft> {
     let new = &layout.geometry.superblock;
     let opened = planner.opened;
-    let draft =
-        Draft::new(Arc::clone(&opened.meta), Arc::clone(&layout.moves), new.block_len, new.blocks);
+    let draft = Draft::new(Arc::clone(&opened.meta), Arc::clone(&layout.moves), new.blocks, made);
     let mut this = Rewriter {
         planner,
         layout,
@@ -192,7 +192,7 @@ impl Rewriter<'_> {
         if let Some(made) = made {
             inode.put_i_block(&made.i_block);
             for (block, content) in made.blocks {
-                self.draft.put(block, content);
+                self.draft.put(block, content)?;
             }
         }
         let file_acl = inode.file_acl(&superblock);
@@ -240,7 +240,7 @@ impl Rewriter<'_> {
             let mut block = self.draft.block(node.block)?;
             let sealed = trees::seal(&mut block, inode.seed(&superblock));
             sealed.ok_or_else(|| old.wrong("its extent tree makes no sense"))?;
-            self.draft.put(node.block, block);
+            self.draft.put(node.block, block)?;
         }
         Ok(())
     }
@@ -323,7 +323,7 @@ impl Rewriter<'_> {
             let len = u32::try_from(len).map_err(|_| broken("its journal"))?;
             super::super::replay::put_journal_len(&mut head, len)
                 .ok_or_else(|| broken("its journal"))?;
-            self.draft.put(self.layout.moves.target_of(first), head);
+            self.draft.put(self.layout.moves.target_of(first), head)?;
         }
         self.journal_map = Some(inode.clone());
         Ok(())
@@ -356,7 +356,7 @@ impl Rewriter<'_> {
                 if superblock.has_metadata_csum() {
                     folder::seal(&mut block, renumbered.seed(&superblock)).ok_or_else(wrong)?;
                 }
-                self.draft.put(self.layout.moves.target_of(number), block);
+                self.draft.put(self.layout.moves.target_of(number), block)?;
             }
         }
         Ok(())
@@ -386,7 +386,7 @@ impl Rewriter<'_> {
             }
             if target != *number || *old != *block {
                 attributes::seal(&mut block, target, &superblock).ok_or_else(wrong)?;
-                self.draft.put(target, block);
+                self.draft.put(target, block)?;
             }
         }
         Ok(())
@@ -423,7 +423,7 @@ impl Rewriter<'_> {
                         .ok_or_else(|| broken("its orphan file"))?;
                 }
                 if to != number || *was != *block {
-                    self.draft.put(to, block);
+                    self.draft.put(to, block)?;
                 }
             }
         }
@@ -458,9 +458,9 @@ impl Rewriter<'_> {
                 let copy = group.saturating_mul(new.blocks_per_group).saturating_add(primary);
                 put(&mut list, entry.saturating_mul(4), copy).ok_or_else(wrong)?;
             }
-            self.draft.put(primary, list);
+            self.draft.put(primary, list)?;
         }
-        self.draft.put(double, map);
+        self.draft.put(double, map)?;
         let copies = u64::try_from(copies.len()).unwrap_or(0).saturating_add(1);
         let held = new.reserved_gdt_blocks.saturating_mul(copies).saturating_add(1);
         inode.put_u32(DOUBLE, u32::try_from(double).map_err(|_| wrong())?);
@@ -527,7 +527,7 @@ impl Rewriter<'_> {
     /// Puts `content` into `block` unless it stands there already.
     fn put_if_new(&mut self, block: u64, content: Vec<u8>) -> Result<()> {
         if self.draft.block(block)? != content {
-            self.draft.put(block, content);
+            self.draft.put(block, content)?;
         }
         Ok(())
     }
@@ -582,7 +582,7 @@ impl Rewriter<'_> {
             for index in new.descriptors_in(number) {
                 let content = usize::try_from(index).ok().and_then(|index| table.get(index));
                 let content = content.ok_or_else(|| broken("a descriptor"))?;
-                self.draft.put(next, content.to_vec());
+                self.draft.put(next, content.to_vec())?;
                 next = next.saturating_add(1);
             }
         }
