@@ -1,12 +1,14 @@
-//! Any bytes as a card or a bare volume: what is on it, what is in use, what refers to what, and
-//! the view of it.
+//! Any bytes as a card or a bare volume: what is on it, what is in use, what refers to what, the
+//! view of it, and the view of it at other sizes.
 
 #![no_main]
 
 use imbrik_core::{
-    layout::{Occupancy, Plan, Survey, references},
+    fs::Work,
+    layout::{Fit, Occupancy, Plan, Survey, references},
+    progress::Cancel,
     store::{ReadAt, SparseStore, read_vec},
-    units::ByteOffset,
+    units::{ByteLen, ByteOffset},
 };
 use libfuzzer_sys::fuzz_target;
 use std::sync::Arc;
@@ -16,6 +18,18 @@ fuzz_target!(|bytes: &[u8]| {
     let Ok(survey) = Survey::of(&*store) else { return };
     let _ = references(&*store, &survey);
     let Ok(occupancy) = Occupancy::of(&store, &survey) else { return };
+    for fit in [
+        Fit::Smallest { room: ByteLen::ZERO },
+        Fit::Card(ByteLen::from_usize(bytes.len().saturating_mul(3))),
+    ] {
+        let Some(index) = survey.last_reshapable() else { break };
+        let cancel = Cancel::new();
+        let work = Work::in_memory(&cancel);
+        if let Ok(plan) = Plan::fit(Arc::clone(&store), &survey, &occupancy, index, fit, work) {
+            let len = plan.view.size().to_usize().expect("a size in proportion");
+            read_vec(&plan.view, ByteOffset::ZERO, len).expect("a view that can be read");
+        }
+    }
     let view = Plan::save(store, &occupancy).expect("a plan without holes").view;
     read_vec(&view, ByteOffset::ZERO, bytes.len()).expect("a view that can be read");
 });

@@ -111,31 +111,31 @@ impl Bits {
         self.words.iter().map(|word| u64::from(word.count_ones())).sum()
     }
 
-    /// The first number from `from` on that is in it, or with `wanted` false that isn't; the
-    /// bound when there is none.
-    fn next(&self, from: u64, wanted: bool) -> u64 {
+    /// The first number from `from` up to `end` that is in it, or with `wanted` false that isn't;
+    /// `end` when there is none.
+    fn next(&self, from: u64, end: u64, wanted: bool) -> u64 {
         let mut at = from;
-        while at < self.len {
+        while at < end {
             let word = if wanted { self.word(at / WORD) } else { !self.word(at / WORD) };
             let rest = word & mask(at % WORD, WORD);
             let start = at - at % WORD;
             if rest != 0 {
-                return (start + u64::from(rest.trailing_zeros())).min(self.len);
+                return (start + u64::from(rest.trailing_zeros())).min(end);
             }
             at = start + WORD;
         }
-        self.len
+        end
     }
 
     fn runs_of(&self, within: Run, wanted: bool) -> impl Iterator<Item = Run> + '_ {
         let end = within.end().min(self.len);
         let mut at = within.first;
         std::iter::from_fn(move || {
-            let first = self.next(at, wanted);
+            let first = self.next(at, end, wanted);
             if first >= end {
                 return None;
             }
-            at = self.next(first, !wanted).min(end);
+            at = self.next(first, end, !wanted);
             Some(Run::new(first, at - first))
         })
     }
@@ -161,19 +161,33 @@ impl Bits {
     /// behind the run are set, as those behind a group's end are.
     pub(super) fn bitmap(&self, run: Run, bytes: usize) -> Vec<u8> {
         let mut bitmap = vec![0u8; bytes];
-        let mut set = |bit: u64| {
-            if let Ok(at) = usize::try_from(bit / 8)
-                && let Some(byte) = bitmap.get_mut(at)
-            {
-                *byte |= 1 << (bit % 8);
-            }
-        };
         for inside in self.runs(run) {
-            (inside.first..inside.end()).for_each(|number| set(number - run.first));
+            set_bits(&mut bitmap, inside.first - run.first, inside.end() - run.first);
         }
         let all = u64::try_from(bytes).unwrap_or(0).saturating_mul(8);
-        (run.len..all).for_each(set);
+        set_bits(&mut bitmap, run.len, all);
         bitmap
+    }
+}
+
+/// Sets the bits from `from` up to `to`.
+fn set_bits(bitmap: &mut [u8], from: u64, to: u64) {
+    let place = |bit: u64| usize::try_from(bit / 8).unwrap_or(usize::MAX);
+    let mut at = from;
+    while at < to {
+        let whole = to - to % 8;
+        if at.is_multiple_of(8) && at < whole {
+            let end = place(whole).min(bitmap.len());
+            if let Some(bytes) = bitmap.get_mut(place(at)..end) {
+                bytes.fill(0xff);
+            }
+            at = whole;
+            continue;
+        }
+        if let Some(byte) = bitmap.get_mut(place(at)) {
+            *byte |= 1 << (at % 8);
+        }
+        at += 1;
     }
 }
 
