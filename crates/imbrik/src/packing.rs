@@ -11,7 +11,7 @@ use crate::{
 };
 use imbrik_core::{
     Class, Error,
-    image::{Limit, Output, Pack, Place, SumKind},
+    image::{Image, Limit, Output, Pack, Place, SumKind},
     layout::View,
     transfer::{SaveOptions, sampled_ratio},
     units::ByteLen,
@@ -246,6 +246,17 @@ pub(crate) fn stem_of(image: &Path) -> String {
         }
     }
     if pipe::is_pipe(image) { "image".to_owned() } else { stem.to_owned() }
+}
+
+/// A failure while an image was made of another one.
+pub(crate) fn failed(error: Error, image: &Image, to: &Target) -> Failure {
+    let next = match error.class() {
+        Class::Mismatch => "`imbrik check` tells more; try another copy of the image.",
+        _ => what_next(&error),
+    };
+    Failure::from(error)
+        .state(format!("{} is as it was; {}.", quoted(image.path()), to.what_is_left()))
+        .next(next)
 }
 
 /// What to do after a failure while an image was written.

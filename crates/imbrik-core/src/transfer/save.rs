@@ -104,15 +104,15 @@ pub fn save(
     options: &SaveOptions,
     watch: Watch<'_>,
 ) -> Result<Saved> {
-    let journey = Journey {
-        view,
-        step: Step::Saving,
-        total: view.copied_in(Span::whole(view.size())),
-        damage: Damage::Note,
-        in_turn: true,
-        watch,
-    };
+    let journey =
+        Journey { damage: Damage::Note, in_turn: true, ..of_view(view, Step::Saving, watch) };
     carry(&journey, None, manifest, to, options)
+}
+
+/// What is read of a view, in whatever order and to the first fault.
+fn of_view<'a>(view: &'a View, step: Step, watch: Watch<'a>) -> Journey<'a> {
+    let total = view.copied_in(Span::whole(view.size()));
+    Journey { view, step, total, damage: Damage::Stop, in_turn: false, watch }
 }
 
 /// As [`save`], with a view of an image instead of a card: what cannot be read ends the journey.
@@ -126,15 +126,7 @@ pub fn fit(
     options: &SaveOptions,
     watch: Watch<'_>,
 ) -> Result<Saved> {
-    let journey = Journey {
-        view,
-        step: Step::Fitting,
-        total: view.copied_in(Span::whole(view.size())),
-        damage: Damage::Stop,
-        in_turn: false,
-        watch,
-    };
-    carry(&journey, None, manifest, to, options)
+    carry(&of_view(view, Step::Fitting, watch), None, manifest, to, options)
 }
 
 /// Makes the image `to` of `image`, which has the same content in another container. Frames that

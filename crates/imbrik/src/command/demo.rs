@@ -96,6 +96,13 @@ pub(crate) fn run(args: &DemoArgs, environment: &Environment) -> Outcome<Exit> {
         &["restore", &image, "rack:b"],
         Exit::NoRoom,
     )?;
+    show("Make it fit: an image as small as its files allow.", &["fit", &image], Exit::Done)?;
+    let fitted = image.replace(".img.zst", "-fitted.img.zst");
+    show(
+        "That goes onto any card, and its last volume fills it.",
+        &["restore", &fitted, "rack:b", "--yes"],
+        Exit::Done,
+    )?;
     show(
         "Onto the 8 GB card: first only the plan.",
         &["restore", &image, "rack:c", "--plan"],

@@ -81,15 +81,8 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let progress = session.progress(steps);
     let cancel = &session.environment.interrupt.cancel;
     let watch = Watch { observer: &progress, cancel };
-    let saved = fit(&plan.view, manifest, to.output()?, &options, watch).map_err(|error| {
-        let next = match error.class() {
-            Class::Mismatch => "`imbrik check` tells more; try another copy of the image.",
-            _ => packing::what_next(&error),
-        };
-        Failure::from(error)
-            .state(format!("{} is as it was; {}.", quoted(image.path()), to.what_is_left()))
-            .next(next)
-    })?;
+    let saved = fit(&plan.view, manifest, to.output()?, &options, watch)
+        .map_err(|error| packing::failed(error, &image, &to))?;
     drop(progress);
     job.summary(&saved, started.elapsed());
     Ok(Exit::Done)

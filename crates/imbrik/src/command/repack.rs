@@ -3,14 +3,13 @@
 use crate::{
     args::RepackArgs,
     exit::Exit,
-    failure::{Explain, Failure, Outcome},
+    failure::{Explain, Outcome},
     packing::{self, Target},
     pipe,
-    render::{count, json, quoted, size, time},
+    render::{count, json, size, time},
     session::Session,
 };
 use imbrik_core::{
-    Class,
     image::{Image, Manifest, tile_count},
     layout::{Survey, View},
     progress::Watch,
@@ -52,15 +51,7 @@ pub(crate) fn run(session: &Session, args: &RepackArgs) -> Outcome<Exit> {
     // A level that was asked for is asked of every tile.
     let takes_over = args.packing.level.is_none();
     let saved = repack(&image, manifest, to.output()?, &options, takes_over, watch);
-    let saved = saved.map_err(|error| {
-        let next = match error.class() {
-            Class::Mismatch => "`imbrik check` tells more; try another copy of the image.",
-            _ => packing::what_next(&error),
-        };
-        Failure::from(error)
-            .state(format!("{} is as it was; {}.", quoted(image.path()), to.what_is_left()))
-            .next(next)
-    })?;
+    let saved = saved.map_err(|error| packing::failed(error, &image, &to))?;
     drop(progress);
     summary(session, &image, &to, &saved, started.elapsed());
     Ok(Exit::Done)
