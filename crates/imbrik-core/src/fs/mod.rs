@@ -156,7 +156,7 @@ pub enum Goal {
     Size(ByteLen),
     /// As small as its content allows, with so many bytes of room more.
     Smallest {
-        /// Bytes.
+        /// Bytes, beyond what the volume's system keeps for itself.
         room: ByteLen,
     },
 }
@@ -207,6 +207,8 @@ pub struct Reshaped {
     pub inodes_moved: u64,
     /// How much of what was made anew stands in a temporary file.
     pub aside: ByteLen,
+    /// What its owner should know, a sentence each.
+    pub warnings: Vec<String>,
 }
 
 /// What a close look at a volume found.

@@ -288,6 +288,7 @@ impl Card<'_> {
                 inodes: reshaped.inodes_moved,
             },
         );
+        changes.extend(reshaped.warnings.iter().cloned().map(Change::Warning));
         if !reshaped.aside.is_zero() {
             changes.push(Change::PutAside(reshaped.aside));
         }

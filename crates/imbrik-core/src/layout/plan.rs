@@ -48,6 +48,8 @@ pub enum Change {
     },
     /// So many bytes of metadata stand in a temporary file until the work is done.
     PutAside(ByteLen),
+    /// What the owner of a volume should know, in words.
+    Warning(String),
     /// A partition moves as it is.
     Shifted {
         /// Which.

@@ -58,6 +58,29 @@ fn a_card_that_was_pulled_out_shrinks_to_what_its_system_would_recover() {
 }
 
 #[test]
+fn what_hangs_on_numbers_and_places_is_told() {
+    if !is_root("what_hangs_on_numbers_and_places_is_told") {
+        return;
+    }
+    let made = made("-t ext4 -b 1024 -O ^flex_bg", 96 << 10);
+    let dir = made.path();
+    let mount = Mount::of(dir, "v", "noatime").unwrap();
+    fill_tree(mount.path(), 6 << 20, 300);
+    drop(mount);
+    let (shape, _) = reshaped(dir, "v", "w", SMALLEST).unwrap();
+    assert!(shape.warnings.is_empty() && shape.inodes_moved > 0);
+    for hive in 0..24 {
+        let file = format!("\"hive {hive:02}/name\"");
+        tool("debugfs", &["-w", "-R", &format!("ea_set {file} security.evm 123"), "v"], dir);
+    }
+    let volume = fs::File::options().write(true).open(dir.join("v")).unwrap();
+    std::os::unix::fs::FileExt::write_all_at(&volume, b"\xeb\x58", 0).unwrap();
+    let (shape, _) = reshaped(dir, "v", "w", SMALLEST).unwrap();
+    let warnings = shape.warnings.join("; ");
+    assert!(warnings.contains("security.evm") && warnings.contains("boot code"), "{warnings}");
+}
+
+#[test]
 fn a_volume_with_errors_on_record_is_refused() {
     let made = made("-t ext4 -b 1024", 20 << 10);
     let dir = made.path();

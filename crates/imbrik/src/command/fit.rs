@@ -213,6 +213,7 @@ impl Job<'_> {
         for change in &self.plan.changes {
             out.line(&format!("  {}", change::words(change)));
         }
+        out.line("");
         out.line(&format!("{}every file, and every checksum of the new volume", strong("Proved")));
         out.line("");
     }

@@ -332,6 +332,10 @@ impl Journey<'_> {
         for change in self.plan.changes.iter().map(change::words) {
             out.line(&format!("  {change}"));
         }
+        let is_resized = |change: &Change| matches!(change, Change::Resized { .. });
+        if !self.args.fill && self.plan.changes.iter().any(is_resized) {
+            out.line("  with --keep-size, it keeps its size");
+        }
         if let Some(part) = self.could_fill() {
             out.line(&format!("  with --fill, {part} would take them"));
         }

@@ -28,6 +28,7 @@ pub(crate) fn words(change: &Change) -> String {
             }
             words
         }
+        Change::Warning(words) => words.clone(),
         Change::PutAside(len) => {
             format!("{} of metadata wait in a temporary file until it is done", size::short(*len))
         }

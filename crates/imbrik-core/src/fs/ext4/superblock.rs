@@ -31,6 +31,7 @@ const INCOMPAT_OF_EXT3: u32 = 0x2 | 0x4 | 0x8 | 0x10;
 const INCOMPAT_RECOVER: u32 = 0x4;
 const INCOMPAT_JOURNAL_DEV: u32 = 0x8;
 const INCOMPAT_META_BG: u32 = 0x10;
+const INCOMPAT_EXTENTS: u32 = 0x40;
 const INCOMPAT_64BIT: u32 = 0x80;
 const INCOMPAT_MMP: u32 = 0x100;
 const INCOMPAT_FLEX_BG: u32 = 0x200;
@@ -41,7 +42,7 @@ const INCOMPAT_CSUM_SEED: u32 = 0x2000;
 /// encrypt, casefold.
 const INCOMPAT_KNOWN: u32 = 0x2
     | INCOMPAT_META_BG
-    | 0x40
+    | INCOMPAT_EXTENTS
     | INCOMPAT_64BIT
     | 0x100
     | 0x200
@@ -307,6 +308,10 @@ impl Superblock {
 
     pub(super) fn has_quota(&self) -> bool {
         self.ro_compat & RO_COMPAT_QUOTA != 0
+    }
+
+    pub(super) fn has_extents(&self) -> bool {
+        self.incompat & INCOMPAT_EXTENTS != 0
     }
 
     pub(super) fn has_flex_bg(&self) -> bool {

@@ -18,6 +18,8 @@ const CHECKSUM_AT: usize = 16;
 const ENTRY: usize = 16;
 /// The kind of name of the attributes that the filesystem itself makes.
 const SYSTEM: u8 = 7;
+/// That of security modules.
+const SECURITY: u8 = 6;
 
 /// Where an entry names an inode, and which.
 pub(super) type Reference = (usize, u32);
@@ -84,6 +86,21 @@ fn checksum(block: &[u8], number: u64, superblock: &Superblock) -> Option<u32> {
 /// Says that `sharers` inodes share an attribute block.
 pub(super) fn put_sharers(block: &mut [u8], sharers: u32) -> Option<()> {
     bytes::put(block, 4, sharers.to_le_bytes())
+}
+
+/// Whether there is a signature over an inode ("security.evm"), which may cover its number.
+pub(super) fn is_signed(bytes: &[u8], start: usize) -> bool {
+    let mut at = start;
+    while let Some(1..) = bytes::le_u32(bytes, at) {
+        let name_len = usize::from(bytes::u8(bytes, at).unwrap_or(0));
+        let name_at = at.saturating_add(ENTRY);
+        let name = bytes.get(name_at..name_at.saturating_add(name_len));
+        if bytes::u8(bytes, at.saturating_add(1)) == Some(SECURITY) && name == Some(b"evm") {
+            return true;
+        }
+        at = name_at.saturating_add(name_len).next_multiple_of(4);
+    }
+    false
 }
 
 /// Where the rest of the content of an inode stands that keeps its content in itself: the value of

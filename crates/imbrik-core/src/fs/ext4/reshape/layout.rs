@@ -4,6 +4,7 @@
 //! everything, or tells how many blocks it lacks.
 
 use super::{
+    super::superblock::Superblock,
     bits::{Bits, Run},
     census::{Census, JOURNAL, RESIZE, double_of},
     geometry::{Geometry, least_of_last, sized},
@@ -83,6 +84,12 @@ impl From<Error> for Lack {
     fn from(error: Error) -> Self {
         Self::Other(error)
     }
+}
+
+/// How many of the free blocks of a volume of `blocks` its system keeps for trees that must grow:
+/// room that is asked for is meant beyond them.
+fn kept_back(superblock: &Superblock, blocks: u64) -> u64 {
+    if superblock.has_extents() { (blocks / 50).min(4096) } else { 0 }
 }
 
 /// A volume that was looked at, of which plans are made.
@@ -411,7 +418,12 @@ impl Planner<'_> {
         let old = &self.opened.superblock;
         let orphans = u64::try_from(self.census.orphans.len()).unwrap_or(0);
         let inodes = self.census.inodes.count().saturating_sub(orphans);
-        let mut groups = inodes.div_ceil(old.inodes_per_group.max(1)).max(1);
+        let in_order = inodes.div_ceil(old.inodes_per_group.max(1)).max(1);
+        let mut groups = match old.has_stable_inodes() {
+            // None of them may get another number.
+            true => in_order.max(self.last_inode().div_ceil(old.inodes_per_group.max(1))),
+            false => in_order,
+        };
         let mut refused = None;
         while groups <= old.groups() {
             let end = old.group_start(groups).min(old.blocks);
@@ -451,17 +463,24 @@ impl Planner<'_> {
         }
     }
 
+    /// The number of the last inode in use.
+    fn last_inode(&self) -> u64 {
+        let used = &self.census.inodes;
+        used.runs(Run::new(0, used.len())).last().map_or(0, Run::end)
+    }
+
     /// How many blocks the content and as many groups as `blocks` make need at least.
     fn blocks_for(&self, blocks: u64, room: u64) -> Result<u64> {
         let sized = sized(&self.opened.superblock, blocks)?;
         let leading: u64 = (0..sized.groups()).map(|group| sized.leading_blocks(group)).sum();
         let own = sized.groups().saturating_mul(sized.metadata_blocks_a_group());
         let fixed = sized.first_data_block.saturating_add(leading).saturating_add(own);
-        let fixed = fixed.saturating_add(room);
-        // A shorter volume may have a shorter journal.
+        // A shorter volume may have a shorter journal, and its system keeps less for itself.
         let mut needed = blocks;
         for _ in 0..3 {
+            let room = if room == 0 { 0 } else { room.saturating_add(kept_back(&sized, needed)) };
             needed = fixed.saturating_add(self.owned(self.journal_len(needed)).count());
+            needed = needed.saturating_add(room);
         }
         Ok(needed)
     }

@@ -70,7 +70,7 @@ pub(in crate::fs) fn reshape(
     let planner = Planner { opened: &opened, census: &census, cancel };
     let layout = plan(&planner, goal)?;
     let made = Made::new(opened.superblock.block_len, work.memory, work.temporary);
-    let draft = rewrite::rewrite(&planner, &layout, made)?;
+    let (draft, warnings) = rewrite::rewrite(&planner, &layout, made)?;
     let aside = draft.made().aside();
     let rewritten = rewritten(&opened, &layout, &draft, replayed);
     let store: Arc<dyn ReadAt> = Arc::new(draft);
@@ -97,6 +97,7 @@ pub(in crate::fs) fn reshape(
         copied: bytes(layout.moved),
         inodes_moved: layout.inodes.count(),
         aside,
+        warnings,
     })
 }
 

@@ -22,14 +22,21 @@ use super::{
 use crate::{
     bytes,
     error::{Error, Result},
+    store::read_vec,
+    units::ByteOffset,
 };
 use std::{collections::BTreeMap, sync::Arc};
 
-/// Makes the volume that `layout` plans; `made` takes the blocks that are made anew.
+/// Makes the volume that `layout` plans; `made` takes the blocks that are made anew. Answers with it
+/// what its owner should know, a sentence each.
 ///
 /// # Errors
 /// As for reading the source; [`crate::Class::Corrupt`] when what stands in it makes no sense.
-pub(super) fn rewrite(planner: &Planner<'_>, layout: &Layout, made: Made) -> Result<Draft> {
+pub(super) fn rewrite(
+    planner: &Planner<'_>,
+    layout: &Layout,
+    made: Made,
+) -> Result<(Draft, Vec<String>)> {
     let new = &layout.geometry.superblock;
     let opened = planner.opened;
     let draft = Draft::new(Arc::clone(&opened.meta), Arc::clone(&layout.moves), new.blocks, made);
@@ -43,6 +50,7 @@ pub(super) fn rewrite(planner: &Planner<'_>, layout: &Layout, made: Made) -> Res
         usage: BTreeMap::new(),
         journal_map: None,
         last_orphan: 0,
+        signed: 0,
         has_orphans_in_file: false,
     };
     this.inodes()?;
@@ -53,7 +61,8 @@ pub(super) fn rewrite(planner: &Planner<'_>, layout: &Layout, made: Made) -> Res
     quota::follow(opened, &layout.moves, &mut this.draft, &this.usage)?;
     let groups = this.groups()?;
     this.superblocks(&groups)?;
-    Ok(this.draft)
+    let warnings = this.warnings()?;
+    Ok((this.draft, warnings))
 }
 
 struct Rewriter<'a> {
@@ -69,6 +78,8 @@ struct Rewriter<'a> {
     usage: BTreeMap<quota::Owner, i64>,
     journal_map: Option<RawInode>,
     last_orphan: u32,
+    /// How many inodes with a signature got another number.
+    signed: u64,
     has_orphans_in_file: bool,
 }
 
@@ -146,6 +157,9 @@ impl Rewriter<'_> {
         } else if inode.number != old.number {
             self.reseal_tree(&old, &inode)?;
         }
+        if inode.number != old.number && self.is_signed(&old)? {
+            self.signed = self.signed.saturating_add(1);
+        }
         if !layout.inodes.is_empty() {
             self.follow_inodes(&old, &mut inode)?;
         }
@@ -200,6 +214,39 @@ impl Rewriter<'_> {
             inode.put_file_acl(layout.moves.target_of(file_acl), &superblock);
         }
         Ok(())
+    }
+
+    /// Whether an inode carries a signature that may cover its number.
+    fn is_signed(&self, inode: &RawInode) -> Result<bool> {
+        if let Some(region) = inode.attributes()
+            && attributes::is_signed(&inode.raw, region.start)
+        {
+            return Ok(true);
+        }
+        let block = inode.file_acl(self.was());
+        Ok(block != 0
+            && attributes::is_signed(&self.planner.opened.meta.block(block)?, attributes::IN_BLOCK))
+    }
+
+    /// What no checksum tells, and a reshape may have made wrong.
+    fn warnings(&self) -> Result<Vec<String>> {
+        let mut warnings = Vec::new();
+        if self.signed > 0 {
+            warnings.push(format!(
+                "{} files with a signature (security.evm) got another inode number: signatures that \
+                 cover it must be made anew",
+                self.signed
+            ));
+        }
+        let head = read_vec(&*self.planner.opened.meta, ByteOffset::ZERO, 1024)?;
+        if self.layout.had_to_move > 0 && !bytes::is_zero(&head) {
+            warnings.push(
+                "it starts with boot code: if that keeps a list of its own blocks, it must be \
+                 installed again"
+                    .to_owned(),
+            );
+        }
+        Ok(warnings)
     }
 
     /// How many blocks the extent tree of an inode had.
