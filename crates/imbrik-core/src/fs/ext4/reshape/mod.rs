@@ -28,6 +28,7 @@ mod map_of;
 mod opened;
 mod orphan_file;
 mod placement;
+mod prove;
 mod quota;
 mod raw_inode;
 mod rewrite;
@@ -41,14 +42,12 @@ use crate::{
     units::{ByteLen, ByteOffset, Span},
 };
 use bits::Run;
-use census::{Census, Itself, Origin};
+use census::{Census, Itself};
 use draft::Draft;
-use layout::{InodeMoves, Lack, Layout, Planner};
+use layout::{Lack, Layout, Planner};
 use made::Made;
-use map_of::Piece;
 use opened::Opened;
-use placement::Moves;
-use std::{collections::BTreeMap, sync::Arc};
+use std::sync::Arc;
 
 /// The volume in `store`, which is settled, at another size. `replayed` is where a replay put newer
 /// blocks, in bytes: what stands in their places on the medium is old.
@@ -74,7 +73,7 @@ pub(in crate::fs) fn reshape(
     let aside = draft.made().aside();
     let rewritten = rewritten(&opened, &layout, &draft, replayed);
     let store: Arc<dyn ReadAt> = Arc::new(draft);
-    prove(&store, &census, &layout, cancel).map_err(|error| match error.class() {
+    prove::prove(&store, &census, &layout, cancel).map_err(|error| match error.class() {
         crate::Class::Corrupt | crate::Class::Unsupported => {
             Error::corrupt(format!("the reshaped volume would be wrong: {error}"))
         }
@@ -157,106 +156,4 @@ fn rewritten(opened: &Opened, layout: &Layout, draft: &Draft, replayed: &[Span])
     }
     runs.extend(Some(behind).filter(|run| run.len > 0));
     runs
-}
-
-/// Looks at the finished volume as closely as at its source.
-fn prove(store: &Arc<dyn ReadAt>, source: &Census, layout: &Layout, cancel: &Cancel) -> Result<()> {
-    let opened = Opened::of(Arc::clone(store))?;
-    if opened.superblock.blocks != layout.geometry.superblock.blocks {
-        return Err(Error::corrupt("its length is another one"));
-    }
-    let back = Back { moves: &layout.moves, inodes: &layout.inodes };
-    let census = Census::of(&opened, &back, cancel)?;
-    if census.fingerprint != source.fingerprint || !census.orphans.is_empty() {
-        return Err(Error::corrupt("its files are not those of the source"));
-    }
-    prove_links(&opened, &census, &layout.inodes, cancel)
-}
-
-/// Counts the entries that lead to each inode that got another number.
-fn prove_links(
-    opened: &Opened,
-    census: &Census,
-    inodes: &InodeMoves,
-    cancel: &Cancel,
-) -> Result<()> {
-    if inodes.is_empty() {
-        return Ok(());
-    }
-    let superblock = &opened.superblock;
-    let mut links: BTreeMap<u32, u32> = BTreeMap::new();
-    let mut folders = Vec::new();
-    opened.each_inode(|inode, is_used| {
-        let index = u64::from(inode.number).saturating_sub(1);
-        if is_used && census.folders.contains(index) && !inode.is_inline() {
-            folders.push(inode);
-        } else if is_used && inode.is_folder() {
-            for (_, number) in folder::references(inode.i_block(), 4).unwrap_or_default() {
-                *links.entry(number).or_default() =
-                    links.get(&number).copied().unwrap_or(0).saturating_add(1);
-            }
-            let more = attributes::inline_data(&inode).and_then(|range| inode.raw.get(range));
-            for (_, number) in more.and_then(|more| folder::references(more, 0)).unwrap_or_default()
-            {
-                *links.entry(number).or_default() =
-                    links.get(&number).copied().unwrap_or(0).saturating_add(1);
-            }
-        }
-        Ok(())
-    })?;
-    for inode in &folders {
-        cancel.check()?;
-        let map = map_of::map_of(&opened.meta, superblock, inode, &mut |_| Ok(()))?;
-        for piece in map.pieces.iter().filter(|piece| !piece.is_unwritten) {
-            for block in piece.physical..piece.run().end() {
-                let block = opened.meta.block(block)?;
-                let wrong = || inode.wrong("a block of its entries is damaged");
-                if superblock.has_metadata_csum()
-                    && !folder::is_sound(&block, inode.seed(superblock))
-                {
-                    return Err(wrong());
-                }
-                for (_, number) in folder::references(&block, 0).ok_or_else(wrong)? {
-                    let count = links.entry(number).or_default();
-                    *count = count.saturating_add(1);
-                }
-            }
-        }
-    }
-    opened.each_inode(|inode, is_used| {
-        let was_moved = inodes.source_of(inode.number) != inode.number;
-        if is_used && was_moved && !inode.is_folder() && !inode.is_attribute_value() {
-            let found = links.get(&inode.number).copied().unwrap_or(0);
-            if u32::from(inode.links()) != found {
-                return Err(inode.wrong("the names that lead to it are not as many as it counts"));
-            }
-        }
-        Ok(())
-    })
-}
-
-/// A reshaped volume's numbers, told as those of its source.
-struct Back<'a> {
-    moves: &'a Moves,
-    inodes: &'a InodeMoves,
-}
-
-impl Origin for Back<'_> {
-    fn pieces(&self, piece: Piece, work: &mut dyn FnMut(Piece)) {
-        self.moves.sources(piece.run(), |part, from| {
-            let ahead = part.first.saturating_sub(piece.physical);
-            let logical = piece.logical.saturating_add(ahead);
-            work(Piece { logical, physical: from.first, len: from.len, ..piece });
-        });
-    }
-
-    fn block(&self, block: u64) -> u64 {
-        let mut source = block;
-        self.moves.sources(Run::new(block, 1), |_, from| source = from.first);
-        source
-    }
-
-    fn inode(&self, number: u32) -> u32 {
-        self.inodes.source_of(number)
-    }
 }
