@@ -99,3 +99,63 @@ fn exfat(
     }
     Ok(edits)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::store::{SparseStore, WriteAt};
+
+    fn volume(kind: VolumeKind) -> Volume {
+        Volume { kind, label: None, uuid: None, size: ByteLen::mib(1) }
+    }
+
+    const FROM: ByteOffset = ByteOffset::new(2048 * 512);
+    const TO: ByteOffset = ByteOffset::new(6144 * 512);
+
+    #[test]
+    fn both_boot_sectors_of_fat32_count_the_sectors_in_front() {
+        let mut boot = vec![0; 8 * 512];
+        for at in [0, 6 * 512] {
+            boot[at + 11..at + 13].copy_from_slice(&512u16.to_le_bytes());
+            boot[at + HIDDEN..at + HIDDEN + 4].copy_from_slice(&2048u32.to_le_bytes());
+            boot[at + 50] = 6;
+        }
+        let store = SparseStore::of(&boot);
+        let edits = at_another_place(&store, &volume(VolumeKind::Fat32), FROM, TO).unwrap();
+        let places: Vec<_> = edits.iter().map(|(at, _)| at.get()).collect();
+        assert_eq!(places, [28, 6 * 512 + 28]);
+        assert!(edits.iter().all(|(_, bytes)| *bytes == 6144u32.to_le_bytes()));
+        // One that says something else is nobody's business.
+        store.write_at(ByteOffset::new(28), &[9, 0, 0, 0]).unwrap();
+        let edits = at_another_place(&store, &volume(VolumeKind::Fat32), FROM, TO).unwrap();
+        assert_eq!(edits.len(), 1);
+    }
+
+    #[test]
+    fn exfat_names_its_first_sector_under_a_checksum() {
+        let mut region = vec![7; 12 * 512];
+        region[EXFAT_OFFSET..EXFAT_OFFSET + 8].copy_from_slice(&2048u64.to_le_bytes());
+        region[108] = 9;
+        let both = [region.clone(), region].concat();
+        let edits = at_another_place(&SparseStore::of(&both), &volume(VolumeKind::ExFat), FROM, TO)
+            .unwrap();
+        assert_eq!(edits.len(), 2);
+        let (_, changed) = &edits[1];
+        assert_eq!(changed[EXFAT_OFFSET..EXFAT_OFFSET + 8], 6144u64.to_le_bytes());
+        // The checksum does not go over the flags and the share in use.
+        let mut other = both.clone();
+        (other[106], other[112]) = (1, 2);
+        let again =
+            at_another_place(&SparseStore::of(&other), &volume(VolumeKind::ExFat), FROM, TO)
+                .unwrap();
+        assert_eq!(again[0].1[11 * 512..], changed[11 * 512..]);
+    }
+
+    #[test]
+    fn other_kinds_say_nothing_of_their_place() {
+        let store = SparseStore::of(&[0; 64]);
+        for kind in [VolumeKind::Ext4, VolumeKind::Swap, VolumeKind::Fat16, VolumeKind::ExFat] {
+            assert_eq!(at_another_place(&store, &volume(kind), FROM, TO).unwrap(), []);
+        }
+    }
+}

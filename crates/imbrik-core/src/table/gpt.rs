@@ -544,4 +544,37 @@ mod tests {
             let _ = Gpt::read(&SparseStore::of(&table), SectorSize::B512);
         }
     }
+
+    proptest! {
+        #[test]
+        fn moved_partitions_are_in_both_copies_of_the_table(
+            first in 2048u64..40_000,
+            len in 1u64..40_000,
+            further in 1u64..3,
+        ) {
+            let size = ByteLen::mib(64);
+            let store = card(SectorSize::B512, size, &[(2048, 4095), (4096, 8191)]);
+            let gpt = Gpt::read(&store, SectorSize::B512).unwrap().unwrap();
+            let to = SectorSize::B512.span_of(Lba::new(first), SectorCount::new(len)).unwrap();
+            let moved = gpt.with_spans(&[(2, to)]).unwrap();
+            let size = ByteLen::mib(64 * further);
+            let target = SparseStore::new(size);
+            for (at, bytes) in moved.on_card_of(size).unwrap() {
+                target.write_at(at, &bytes).unwrap();
+            }
+            for damaged in [None, Some(512u64), Some(size.get() - 512)] {
+                if let Some(at) = damaged {
+                    target.write_at(ByteOffset::new(at), &[0; 512]).unwrap();
+                }
+                let found = Gpt::read(&target, SectorSize::B512).unwrap();
+                if let Some(found) = found {
+                    let spans: Vec<_> = found.partitions().iter().map(|part| part.span).collect();
+                    prop_assert_eq!(spans, [gpt.partitions()[0].span, to]);
+                } else {
+                    prop_assert_eq!(damaged, Some(size.get() - 512), "both copies are gone");
+                }
+            }
+            prop_assert!(gpt.with_spans(&[(9, to)]).is_err());
+        }
+    }
 }

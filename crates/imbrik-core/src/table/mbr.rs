@@ -371,10 +371,8 @@ pub(super) fn type_words(kind: u8) -> Option<&'static str> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{
-        store::{SparseStore, WriteAt},
-        units::ByteLen,
-    };
+    use crate::store::{SparseStore, WriteAt};
+    use proptest::prelude::*;
 
     /// A record with the entries (kind, first, count).
     fn record(entries: &[(u8, u32, u32)]) -> Vec<u8> {
@@ -457,5 +455,80 @@ mod tests {
         assert_eq!(entry(&huge, 0).unwrap().count, u32::MAX);
         let hybrid = record(&[(0xee, 1, 1000), (0x0c, 2048, 100)]);
         assert_eq!(protective_for(&hybrid, SectorCount::new(5000)), None);
+    }
+
+    proptest! {
+        #[test]
+        fn moved_partitions_are_found_where_they_were_put(
+            lens in proptest::collection::vec((1u32..3000, 64u32..2048), 1..5),
+            own in 1u32..2000,
+            shift in -1500i64..40_000,
+            grown in 1u64..5000,
+        ) {
+            // A primary partition, and behind it a chain of logical ones, each (length, distance from
+            // its record).
+            let start = 8192;
+            let mut at = start;
+            let mut records = Vec::new();
+            for (index, (len, ahead)) in lens.iter().enumerate() {
+                let mut entries = vec![(0x83, *ahead, *len)];
+                let next = at + ahead + len;
+                if index + 1 < lens.len() {
+                    let (len, ahead) = lens[index + 1];
+                    entries.push((0x05, next - start, ahead + len));
+                }
+                records.push((u64::from(at), record(&entries)));
+                at = next;
+            }
+            let container = (0x0f, start, at - start);
+            records.insert(0, (0, record(&[(0x0c, 2048, own), container])));
+            let store = card(&records);
+            let mbr = read(&store);
+            prop_assert_eq!(mbr.findings(), [] as [String; 0]);
+            let before = mbr.partitions();
+            let spans: Vec<(u32, Span)> = before
+                .iter()
+                .map(|part| {
+                    let shift = if part.number > 4 { shift * 512 } else { 0 };
+                    let start = part.span.start().get().checked_add_signed(shift).unwrap();
+                    let end = start + part.span.len().get();
+                    (part.number, Span::between(ByteOffset::new(start), ByteOffset::new(end)))
+                })
+                .collect();
+            let mut wanted = spans.clone();
+            // The last one also gets longer.
+            if let Some((_, span)) = wanted.last_mut() {
+                let end = span.end().get() + grown * 512;
+                *span = Span::between(span.start(), ByteOffset::new(end));
+            }
+            let moved = SparseStore::new(ByteLen::mib(64));
+            for (at, bytes) in mbr.with_spans(&wanted).unwrap() {
+                moved.write_at(at, &bytes).unwrap();
+            }
+            let after = read(&moved);
+            prop_assert_eq!(after.findings(), [] as [String; 0]);
+            let found: Vec<_> =
+                after.partitions().iter().map(|part| (part.number, part.span)).collect();
+            prop_assert_eq!(found, wanted.clone());
+            let container = after.entries().iter().find(|part| part.is_extended()).unwrap();
+            let whole = after.sector.span_of(container.start, container.sectors).unwrap();
+            prop_assert_eq!(whole.end(), wanted.last().unwrap().1.end());
+            // Nothing is said anew where nothing changes.
+            let same: Vec<_> = before.iter().map(|part| (part.number, part.span)).collect();
+            for (at, bytes) in mbr.with_spans(&same).unwrap() {
+                let stands = crate::store::read_vec(&store, at, bytes.len()).unwrap();
+                prop_assert!(bytes == stands, "at {}", at);
+            }
+        }
+    }
+
+    #[test]
+    fn a_place_that_the_table_cannot_count_to_is_refused() {
+        let mbr = read(&card(&[(0, record(&[(0x83, 2048, 4096)]))]));
+        let far =
+            |start: u64, end: u64| Span::between(ByteOffset::new(start), ByteOffset::new(end));
+        assert!(mbr.with_spans(&[(1, far(1 << 20, 1 << 50))]).is_err());
+        assert!(mbr.with_spans(&[(2, far(1 << 20, 1 << 21))]).is_err());
+        assert!(mbr.with_spans(&[(5, far(1 << 20, 1 << 21))]).is_err());
     }
 }

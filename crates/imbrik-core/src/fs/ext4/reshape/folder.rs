@@ -90,3 +90,77 @@ pub(super) fn seal(block: &mut [u8], seed: u32) -> Option<()> {
     let sum = checksum(block, seed)?;
     bytes::put(block, sum.at, sum.value.to_le_bytes())
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// A block of entries (inode, name), the last reaching to the end or to a checksum's entry.
+    fn block(len: usize, entries: &[(u32, &[u8])], has_tail: bool) -> Vec<u8> {
+        let mut block = vec![0; len];
+        let end = len - if has_tail { TAIL } else { 0 };
+        let mut at = 0;
+        for (index, (inode, name)) in entries.iter().enumerate() {
+            let own = (HEAD + name.len()).next_multiple_of(4);
+            let rec_len = if index + 1 == entries.len() { end - at } else { own };
+            block[at..at + 4].copy_from_slice(&inode.to_le_bytes());
+            block[at + 4..at + 6].copy_from_slice(&(rec_len as u16).to_le_bytes());
+            block[at + 6] = name.len() as u8;
+            block[at + 8..at + 8 + name.len()].copy_from_slice(name);
+            at += rec_len;
+        }
+        if has_tail {
+            block[end + 4] = 12;
+            block[end + 7] = TAIL_TYPE;
+        }
+        block
+    }
+
+    #[test]
+    fn entries_are_found_and_a_leaf_is_sealed_by_its_tail() {
+        let mut leaf =
+            block(1024, &[(12, b"."), (2, b".."), (0, b"gone"), (77, b"brood.wav")], true);
+        let found: Vec<_> = references(&leaf, 0).unwrap().iter().map(|(_, inode)| *inode).collect();
+        assert_eq!(found, [12, 2, 77]);
+        assert!(!is_sound(&leaf, 5));
+        seal(&mut leaf, 5).unwrap();
+        assert!(is_sound(&leaf, 5) && !is_sound(&leaf, 6));
+        leaf[9] ^= 1;
+        assert!(!is_sound(&leaf, 5));
+        // Without a tail there is no place for a checksum.
+        assert!(seal(&mut block(1024, &[(12, b".")], false), 5).is_none());
+    }
+
+    #[test]
+    fn a_node_of_a_hashed_folder_is_sealed_behind_its_last_place() {
+        // An empty entry to the end, then: 100 places, 3 of them taken.
+        let mut node = block(1024, &[(0, b"")], false);
+        node[8..12].copy_from_slice(&[100, 0, 3, 0]);
+        seal(&mut node, 9).unwrap();
+        assert!(is_sound(&node, 9));
+        let tail = 8 + 100 * 8;
+        assert!(node[tail + 4..tail + 8].iter().any(|byte| *byte != 0));
+        node[8 + 3 * 8] ^= 1;
+        assert!(is_sound(&node, 9), "what is behind the places in use does not count");
+        node[8 + 2 * 8] ^= 1;
+        assert!(!is_sound(&node, 9));
+        node[8] = 255;
+        assert!(seal(&mut node, 9).is_none(), "more places than the block has");
+    }
+
+    proptest! {
+        #[test]
+        fn any_bytes_are_read_without_a_panic(
+            bytes in proptest::collection::vec(any::<u8>(), 0..300),
+            start in 0usize..320,
+        ) {
+            let _ = references(&bytes, start);
+            let _ = is_sound(&bytes, 1);
+            let _ = super::super::attributes::references(&bytes, start);
+            let _ = super::super::attributes::is_signed(&bytes, start);
+            let _ = super::super::attributes::blocks_of_values(&bytes, start, 1024);
+            let _ = super::super::orphan_file::entries(&bytes);
+        }
+    }
+}

@@ -208,3 +208,120 @@ fn added(superblock: &Superblock, number: u64) -> Group {
         ..Group::empty()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{error::Class, fs::ext4::reshape::kept::Kept, store::SparseStore, units::ByteLen};
+    use proptest::prelude::*;
+    use std::sync::Arc;
+
+    /// A volume of `blocks` blocks of 1 KiB whose groups hold their own metadata, as mkfs lays them
+    /// out, with these features (compatible, incompatible, read-only-compatible).
+    fn volume(blocks: u64, per_group: u32, features: (u32, u32, u32), reserved: u16) -> Opened {
+        let mut raw = vec![0; Superblock::LEN];
+        let (compat, incompat, ro_compat) = features;
+        let fields = [(0x4, blocks as u32), (0x14, 1), (0x20, per_group), (0x28, 64), (0x4c, 1)];
+        let more = [(0x5c, compat), (0x60, incompat), (0x64, ro_compat)];
+        for (at, value) in fields.into_iter().chain(more) {
+            raw[at..at + 4].copy_from_slice(&value.to_le_bytes());
+        }
+        raw[0x38..0x3a].copy_from_slice(&[0x53, 0xef]);
+        raw[0x59] = 1;
+        raw[0xce..0xd0].copy_from_slice(&reserved.to_le_bytes());
+        let mut superblock = Superblock::decode(&raw).unwrap();
+        loop {
+            let last = superblock.groups().saturating_sub(1);
+            if superblock.has_sparse_super2() {
+                let second = if last > 1 { last as u32 } else { 0 };
+                superblock.backup_groups = [1.min(last as u32), second];
+            }
+            let own = superblock.leading_blocks(last) + superblock.metadata_blocks_a_group();
+            if superblock.group_len(last) >= own + LEAST_ROOM {
+                break;
+            }
+            superblock.blocks = superblock.group_start(last);
+        }
+        let groups = (0..superblock.groups()).map(|number| added(&superblock, number)).collect();
+        let meta = Kept::new(Arc::new(SparseStore::new(ByteLen::kib(1))), 1024);
+        Opened { meta: Arc::new(meta), superblock, raw, groups }
+    }
+
+    const SPARSE: u32 = 0x1;
+    const FLEX: u32 = 0x200;
+
+    proptest! {
+        #[test]
+        fn every_group_has_a_place_for_what_is_its_own(
+            blocks in 600u64..60_000,
+            per_group in (40u32..120).prop_map(|eighths| eighths * 8),
+            features in prop_oneof![
+                Just((0x10, FLEX, SPARSE)),
+                Just((0x10, 0, SPARSE)),
+                Just((0, 0, SPARSE)),
+                Just((0x200, 0, 0)),
+                Just((0, FLEX, 0)),
+            ],
+            reserved in 0u16..20,
+            percent in 5u64..400,
+            files in proptest::collection::vec((0u64..60_000, 1u64..300), 0..40),
+        ) {
+            let reserved = if features.0 & 0x10 != 0 { reserved } else { 0 };
+            let opened = volume(blocks, per_group.max(320), features, reserved);
+            let old = &opened.superblock;
+            let before = opened.metadata().unwrap();
+            let mut owned = Bits::new(old.blocks);
+            for (first, len) in files {
+                let run = Run::new(first.max(1), len);
+                before.holes(run).for_each(|free| { owned.add(free); });
+            }
+            let wanted = old.blocks * percent / 100;
+            let owned = owned.reaching(wanted);
+            let geometry = match Geometry::new(&opened, &owned, wanted) {
+                Ok(geometry) => geometry,
+                Err(error) => {
+                    // Too short for one group, or longer than descriptors can be.
+                    let class = error.class();
+                    prop_assert!(matches!(class, Class::NoRoom | Class::Unsupported), "{}", error);
+                    return Ok(());
+                }
+            };
+            let new = &geometry.superblock;
+            prop_assert!(new.blocks <= wanted && new.blocks > 0);
+            // No group's metadata lie on another's, or outside.
+            let leading: u64 = (0..new.groups()).map(|group| new.leading_blocks(group)).sum();
+            let all = leading + new.groups() * new.metadata_blocks_a_group();
+            prop_assert_eq!(geometry.metadata.count(), all);
+            prop_assert_eq!(geometry.groups.len() as u64, new.groups());
+            for (number, group) in (0u64..).zip(&geometry.groups) {
+                let own = new.group_start(number)..new.group_start(number) + new.group_len(number);
+                let ends = [
+                    (group.block_bitmap, 1),
+                    (group.inode_bitmap, 1),
+                    (group.inode_table, new.table_blocks()),
+                ];
+                for (first, len) in ends {
+                    let inside = own.contains(&first) && first + len <= own.end;
+                    prop_assert!(inside || new.has_flex_bg(), "group {}", number);
+                    prop_assert!(first + len <= new.blocks);
+                }
+                // What can stay, stays: only the last group is cut, or gets a copy of the superblock.
+                let is_shorter = new.descriptor_blocks() <= old.descriptor_blocks();
+                let is_last = number + 1 == new.groups();
+                let was = opened.groups.get(number as usize);
+                if let Some(was) = was.filter(|_| is_shorter && !is_last) {
+                    prop_assert_eq!(was.inode_table, group.inode_table);
+                }
+            }
+            if new.has_sparse_super2() && new.groups() > 2 && old.groups() > 2 {
+                prop_assert!(new.has_superblock(new.groups() - 1), "the second copy is at the end");
+            }
+            if new.has_resize_inode() && new.descriptor_blocks() <= old.descriptor_blocks() {
+                prop_assert_eq!(
+                    new.descriptor_blocks() + new.reserved_gdt_blocks,
+                    old.descriptor_blocks() + old.reserved_gdt_blocks
+                );
+            }
+        }
+    }
+}

@@ -209,3 +209,165 @@ impl Indirect<'_> {
         Ok(target)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{
+        fs::ext4::reshape::{
+            bits::Run,
+            map_of::map_of,
+            placement::Move,
+            raw_inode::{MapKind, RawInode},
+        },
+        store::{ReadAt, SparseStore, WriteAt},
+        units::{ByteLen, ByteOffset},
+    };
+    use proptest::prelude::*;
+    use std::sync::Arc;
+
+    const BLOCKS: u64 = 60_000;
+
+    /// A superblock of blocks of 1 KiB, with checksums.
+    fn superblock() -> Superblock {
+        let mut raw = vec![0; Superblock::LEN];
+        let fields = [(0x4, BLOCKS as u32), (0x14, 1), (0x20, 8192), (0x28, 16), (0x4c, 1)];
+        for (at, value) in fields.into_iter().chain([(0x60, 0x40), (0x64, 0x400)]) {
+            raw[at..at + 4].copy_from_slice(&value.to_le_bytes());
+        }
+        raw[0x38..0x3a].copy_from_slice(&[0x53, 0xef]);
+        raw[0x59] = 1;
+        Superblock::decode(&raw).unwrap()
+    }
+
+    fn file(flags: u32) -> RawInode {
+        let mut inode = RawInode { number: 12, raw: vec![0; 256] };
+        inode.raw[..2].copy_from_slice(&0x81a4u16.to_le_bytes());
+        inode.put_u32(0x20, flags);
+        inode.put_u32(0x64, 77);
+        inode
+    }
+
+    proptest! {
+        #[test]
+        fn a_tree_leads_to_the_pieces_it_was_made_of(
+            lens in proptest::collection::vec((1u64..4, 1u64..5, any::<bool>()), 0..1200),
+            scattered in any::<u64>(),
+        ) {
+            let superblock = superblock();
+            let (mut logical, mut physical) = (0, 3000);
+            let mut pieces = Vec::new();
+            for (index, (gap, len, is_unwritten)) in lens.into_iter().enumerate() {
+                logical += gap;
+                physical += 1 + (scattered >> (index % 60)) % 3;
+                pieces.push(Piece { logical, physical, len, is_unwritten });
+                (logical, physical) = (logical + len, physical + len);
+            }
+            let mut inode = file(0x8_0000);
+            let seed = inode.seed(&superblock);
+            let count = blocks_of_tree(pieces.len(), superblock.block_len);
+            let places: Vec<u64> = (100..).take(count).collect();
+            let made = tree(&pieces, &places, &[0; 60], &superblock, seed).unwrap();
+            prop_assert_eq!(made.blocks.len(), count, "as many blocks as were counted");
+            let store = SparseStore::new(ByteLen::kib(BLOCKS));
+            for (block, content) in &made.blocks {
+                store.write_at(ByteOffset::new(block * 1024), content).unwrap();
+            }
+            inode.put_i_block(&made.i_block);
+            prop_assert_eq!(inode.map_kind(&superblock).unwrap(), MapKind::Extents);
+            let store: Arc<dyn ReadAt> = Arc::new(store);
+            let kept = Kept::new(store, 1024);
+            let map = map_of(&kept, &superblock, &inode, &mut |_| Ok(())).unwrap();
+            prop_assert_eq!(&map.pieces, &pieces);
+            prop_assert_eq!(map.nodes.len(), count);
+            // The same tree under another number is not believed.
+            let other = RawInode { number: 13, ..inode };
+            let found = map_of(&kept, &superblock, &other, &mut |_| Ok(()));
+            prop_assert_eq!(found.is_err(), count > 0);
+            // One place too few is noticed.
+            if let Some(fewer) = places.len().checked_sub(1) {
+                prop_assert!(tree(&pieces, &places[..fewer], &[0; 60], &superblock, seed).is_err());
+            }
+        }
+
+        #[test]
+        fn an_indirect_map_follows_its_blocks(
+            count in 1u64..900,
+            moves in proptest::collection::vec((1000u64..1900, 1u64..50), 0..6),
+            limit in 1u64..1000,
+        ) {
+            let superblock = superblock();
+            // Twelve direct blocks, the rest through block 500 and, behind it, 501 and on.
+            let mut i_block = vec![0; 60];
+            let store = SparseStore::new(ByteLen::kib(BLOCKS));
+            let put = |block: u64, index: u64, value: u64| {
+                let at = ByteOffset::new(block * 1024 + index * 4);
+                store.write_at(at, &(value as u32).to_le_bytes()).unwrap();
+            };
+            for index in 0..count {
+                match index {
+                    0..12 => {
+                        let value = (1000 + index) as u32;
+                        let at = index as usize * 4;
+                        i_block[at..at + 4].copy_from_slice(&value.to_le_bytes());
+                    }
+                    12..268 => put(500, index - 12, 1000 + index),
+                    _ => put(502 + (index - 268) / 256, (index - 268) % 256, 1000 + index),
+                }
+            }
+            if count > 12 {
+                i_block[48..52].copy_from_slice(&500u32.to_le_bytes());
+            }
+            if count > 268 {
+                i_block[52..56].copy_from_slice(&501u32.to_le_bytes());
+                (0..(count - 268).div_ceil(256)).for_each(|index| put(501, index, 502 + index));
+            }
+            let mut behind = 10_000;
+            let mut list = Vec::new();
+            let mut taken = 0;
+            let mut sorted = moves;
+            sorted.sort_unstable();
+            for (from, len) in sorted {
+                if from >= taken {
+                    list.push(Move { from, to: behind, len });
+                    (taken, behind) = (from + len, behind + len + 1);
+                }
+            }
+            list.push(Move { from: 500, to: 9_000, len: 3 });
+            let moves = Moves::of(list);
+            let store: Arc<dyn ReadAt> = Arc::new(store);
+            let kept = Kept::new(Arc::clone(&store), 1024);
+            let mut inode = file(0);
+            inode.put_i_block(&i_block);
+            let before = map_of(&kept, &superblock, &inode, &mut |_| Ok(())).unwrap();
+            let made = indirect(&kept, &superblock, &i_block, &moves, limit).unwrap();
+            let target = SparseStore::new(ByteLen::kib(BLOCKS));
+            // What was not made anew is where it was.
+            for block in 500..520u64 {
+                let bytes = crate::store::read_vec(&*store, ByteOffset::new(block * 1024), 1024);
+                let to = moves.target_of(block);
+                target.write_at(ByteOffset::new(to * 1024), &bytes.unwrap()).unwrap();
+            }
+            for (block, content) in &made.blocks {
+                target.write_at(ByteOffset::new(block * 1024), content).unwrap();
+            }
+            inode.put_i_block(&made.i_block);
+            let target: Arc<dyn ReadAt> = Arc::new(target);
+            let kept = Kept::new(target, 1024);
+            let after = map_of(&kept, &superblock, &inode, &mut |_| Ok(())).unwrap();
+            let listed = |pieces: &[Piece], follow: bool| -> Vec<(u64, u64)> {
+                let blocks = pieces.iter().flat_map(|piece| {
+                    (0..piece.len).map(|ahead| (piece.logical + ahead, piece.physical + ahead))
+                });
+                let target = |block| if follow { moves.target_of(block) } else { block };
+                blocks.map(|(at, block)| (at, target(block))).filter(|(at, _)| *at < limit).collect()
+            };
+            prop_assert_eq!(listed(&after.pieces, false), listed(&before.pieces, true));
+            prop_assert!(after.pieces.iter().all(|piece| piece.logical < limit));
+            let mut cut = before;
+            cut.cut(limit);
+            prop_assert_eq!(after.nodes.len(), cut.nodes.len());
+            prop_assert!(after.runs().all(|run: Run| run.end() <= BLOCKS));
+        }
+    }
+}
