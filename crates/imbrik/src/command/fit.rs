@@ -139,6 +139,9 @@ pub(crate) fn plan(
     fit: Fit,
 ) -> Outcome<Plan> {
     let occupancy = Occupancy::of(content, survey).state(UNTOUCHED)?;
+    if let Some(part) = survey.parts.get(index) {
+        session.out.note(&format!("Looking at every file of {} first ...", part.full_title()));
+    }
     Plan::fit(Arc::clone(content), survey, &occupancy, index, fit, session.work())
         .map_err(|error| refusal(error, fit))
 }

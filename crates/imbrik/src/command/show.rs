@@ -350,6 +350,10 @@ impl Found<'_> {
                     "container": image.container().to_string(),
                     "bytes": image.file().size().get(),
                     "made_at": image.manifest().map(|manifest| manifest.made_at.to_string()),
+                    "fitted_from_card_size": image
+                        .manifest()
+                        .and_then(|manifest| manifest.fitted.as_ref())
+                        .map(|fitted| fitted.card_size),
                     "note": image.manifest().and_then(|manifest| manifest.note.clone()),
                     "findings": image.findings(),
                 }),

@@ -44,7 +44,7 @@ struct Running {
 
 fn title(step: Step) -> &'static str {
     match step {
-        Step::Unpacking => "unpacking the image",
+        Step::Unpacking => "unpacking to a temporary file",
         Step::TakingIn => "taking in the pipe",
         Step::Repacking => "repacking the image",
         Step::Fitting => "fitting the image",

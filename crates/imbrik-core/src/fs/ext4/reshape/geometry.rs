@@ -119,11 +119,29 @@ impl What {
     }
 }
 
+/// A plan keeps a few bits a block in memory; a volume of more than these (4 TiB in blocks of 4 KiB)
+/// is no card's, and may be one that only says so.
+const MOST_BLOCKS: u64 = 1 << 30;
+
+/// Whether a volume of `blocks` blocks is planned for.
+///
+/// # Errors
+/// [`crate::Class::Unsupported`] when it is too large.
+pub(super) fn can_be_planned(blocks: u64) -> Result<()> {
+    match blocks <= MOST_BLOCKS {
+        true => Ok(()),
+        false => {
+            Err(Error::unsupported(format!("it has {blocks} blocks, plans go up to {MOST_BLOCKS}")))
+        }
+    }
+}
+
 /// The superblock at the new size: all numbers that the groups hang on.
 pub(super) fn sized(old: &Superblock, blocks: u64) -> Result<Superblock> {
     if !old.is_64bit() && blocks > u64::from(u32::MAX) {
         return Err(Error::unsupported("it cannot count so many blocks (no 64bit)"));
     }
+    can_be_planned(blocks)?;
     let mut new = old.clone();
     new.blocks = blocks;
     loop {

@@ -99,6 +99,39 @@ pub(super) struct Planner<'a> {
     pub(super) cancel: &'a Cancel,
 }
 
+/// What of `owned` must move, since it lies behind the new end or where metadata stand now; and
+/// all that is taken without that.
+fn divided(owned: &Bits, geometry: &Geometry) -> (Bits, Bits) {
+    let all = Run::new(0, owned.len());
+    let end = geometry.superblock.blocks;
+    let mut must_move = Bits::new(owned.len());
+    for run in owned.runs(all) {
+        for both in geometry.metadata.runs(run) {
+            must_move.add(both);
+        }
+        let first = run.first.max(end);
+        must_move.add(Run::new(first, run.end().saturating_sub(first)));
+    }
+    let mut taken = geometry.metadata.clone();
+    for stays in owned.runs(all).flat_map(|run| must_move.holes(run)) {
+        taken.add(stays);
+    }
+    (must_move, taken)
+}
+
+/// What files own afterwards, but for the maps that are made anew: what stays, and what came.
+fn afterwards(taken: &Bits, geometry: &Geometry, data: &Moves) -> Bits {
+    let end = geometry.superblock.blocks;
+    let mut owned = Bits::new(end);
+    for own in taken.runs(Run::new(0, end)).flat_map(|run| geometry.metadata.holes(run)) {
+        owned.add(own);
+    }
+    for one in data.by_target() {
+        owned.add(Run::new(one.to, one.len));
+    }
+    owned
+}
+
 /// What must move, and of what kind it is.
 #[derive(Default)]
 struct Load {
@@ -174,23 +207,7 @@ impl Planner<'_> {
         let owned = self.owned(journal_len).reaching(blocks);
         let geometry = Geometry::new(self.opened, &owned, blocks)?;
         let new = &geometry.superblock;
-        let all = Run::new(0, owned.len());
-        let mut must_move = Bits::new(owned.len());
-        for run in owned.runs(all) {
-            geometry.metadata.runs(run).for_each(|both| {
-                must_move.add(both);
-            });
-            if run.end() > new.blocks {
-                let first = run.first.max(new.blocks);
-                must_move.add(Run::new(first, run.end().saturating_sub(first)));
-            }
-        }
-        let mut taken = geometry.metadata.clone();
-        for run in owned.runs(all) {
-            must_move.holes(run).for_each(|stays| {
-                taken.add(stays);
-            });
-        }
+        let (must_move, taken) = divided(&owned, &geometry);
         let room = Run::new(new.first_data_block, new.blocks.saturating_sub(new.first_data_block));
         let free = room.len.saturating_sub(taken.count_in(room));
         let needed = must_move.count();
@@ -203,19 +220,11 @@ impl Planner<'_> {
         let data = place(&mut holes, load.rigid, load.loose).map_err(Lack::Blocks)?;
         let map_blocks =
             self.map_blocks(&load.movers, &must_move, &data, journal_len, &mut holes)?;
-        let mut moved: u64 = data.by_target().iter().map(|one| one.len).sum();
-        let mut owned = Bits::new(new.blocks);
-        // What files own afterwards: what stays, what came, and the maps that are made anew.
-        for run in taken.runs(all) {
-            geometry.metadata.holes(run).for_each(|own| {
-                owned.add(own);
-            });
-        }
-        for run in data.by_target().iter().map(|one| Run::new(one.to, one.len)) {
-            owned.add(run);
-        }
-        for inode in load.movers.iter() {
-            for run in self.old_tree(*inode, journal_len)? {
+        let moved: u64 = data.by_target().iter().map(|one| one.len).sum();
+        let moved = moved.saturating_sub(load.journal).saturating_add(load.trees);
+        let mut owned = afterwards(&taken, &geometry, &data);
+        for number in &load.movers {
+            for run in self.old_tree(*number, journal_len)? {
                 if !must_move.contains(run.first) {
                     owned.remove(run);
                 }
@@ -224,7 +233,6 @@ impl Planner<'_> {
         for block in map_blocks.values().flatten() {
             owned.add(Run::new(*block, 1));
         }
-        moved = moved.saturating_sub(load.journal).saturating_add(load.trees);
         let tables = self.opened.groups.iter().zip(&geometry.groups).filter_map(|(was, is)| {
             let (from, to) = (was.inode_table, is.inode_table);
             (from != to).then_some(Move { from, to, len: old.table_blocks() })

@@ -3,6 +3,7 @@
 use super::{
     super::{group::Group, superblock::Superblock},
     bits::{Bits, Run},
+    geometry::can_be_planned,
     kept::{Block, Kept},
     raw_inode::RawInode,
 };
@@ -33,6 +34,7 @@ impl Opened {
         let superblock = superblock.ok_or_else(|| Error::corrupt("its superblock is gone"))?;
         superblock.can_be_trusted(store.size())?;
         superblock.can_be_reshaped()?;
+        can_be_planned(superblock.blocks)?;
         let raw = read_vec(&*store, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)?;
         let mut groups = Vec::new();
         Group::for_each(&*store, &superblock, |_, group| {
