@@ -175,7 +175,7 @@ pub(crate) struct RestoreArgs {
     /// that it reached the end of its own
     #[arg(long, conflicts_with_all = ["into", "as_is", "starts_at"])]
     pub(crate) fill: bool,
-    /// Keep the size of every volume, whatever the card's
+    /// Keep the size of every volume: neither fill a bigger card nor shrink for a smaller one
     #[arg(long, conflicts_with = "fill")]
     pub(crate) keep_size: bool,
     /// Also write zeros over what no volume has in use

@@ -13,7 +13,7 @@ use crate::{
 use imbrik_core::{
     Class,
     image::{Container, Image, Sum, SumFile, SumKind, TILE, pasted, publish_beside, tile_count},
-    layout::{Fit, Occupancy, Plan, Reference, Survey, Target, references},
+    layout::{Fit, Occupancy, Part, Plan, Reference, Survey, Target, references},
     progress::Watch,
     store::{Counted, ReadAt, Tally},
     transfer::{Differences, check_tiles, compare, sums_of},
@@ -223,8 +223,8 @@ fn against_card(
     let source: Arc<dyn ReadAt> = Arc::new(Counted::new(source, tally));
     let on_card = Survey::of(&*source).state(nothing)?;
     let content = Arc::clone(image.content());
-    // A card that was filled when it was restored is compared with that.
-    let plan = match (&occupancy, filled_to(&survey, &on_card, card.size)) {
+    // A card on which a volume got another size when it was restored is compared with that.
+    let plan = match (&occupancy, resized(&survey, &on_card, card.size)) {
         (Some(occupancy), Some((index, fit))) => {
             Plan::fit(Arc::clone(&content), &survey, occupancy, index, fit, session.work())
                 .or_else(|_| Plan::restore(content, &survey, Some(occupancy), target))
@@ -250,20 +250,20 @@ fn against_card(
     Ok(OnCard { differing, places })
 }
 
-/// How the last volume of a card was made larger when it was restored; `None` when it was not.
-fn filled_to(image: &Survey, card: &Survey, size: ByteLen) -> Option<(usize, Fit)> {
-    let last = |survey: &Survey| {
-        let parts = survey.parts.iter().enumerate();
-        parts.max_by_key(|(_, part)| part.span.end()).map(|(index, part)| (index, part.clone()))
-    };
-    let ((index, image), (_, on_card)) = (last(image)?, last(card)?);
-    let is_longer = on_card.volume?.size > image.volume?.size;
-    let is_it = image.span.start() == on_card.span.start() && is_longer;
+/// How a volume of a card got another size when it was restored; `None` when none did.
+fn resized(image: &Survey, card: &Survey, size: ByteLen) -> Option<(usize, Fit)> {
+    let pairs = image.parts.iter().zip(&card.parts).enumerate();
+    let mut resized = pairs.filter(|(_, (image, on_card))| {
+        let len = |part: &Part| part.volume.as_ref().map(|volume| volume.size);
+        let is_it = image.span.start() == on_card.span.start() && image.can_be_reshaped();
+        is_it && on_card.volume.is_some() && len(image) != len(on_card)
+    });
+    let (index, (_, on_card)) = resized.next()?;
     let fit = match card.table {
         Some(_) => Fit::CardUpTo { card: size, end: on_card.span.end() },
         None => Fit::Card(size),
     };
-    is_it.then_some((index, fit))
+    Some((index, fit))
 }
 
 /// Where a card differs.

@@ -94,9 +94,7 @@ impl Request<'_> {
     ) -> Outcome<Plan> {
         let refused = |error: Error| {
             let next = match error.class() {
-                Class::NoRoom => {
-                    "Use a larger card, or see with `imbrik fit` how small the image can be."
-                }
+                Class::NoRoom => "Use a larger card.",
                 Class::Refused => {
                     "Get the whole image again; `imbrik check` tells whether it is whole."
                 }
@@ -109,7 +107,23 @@ impl Request<'_> {
             Failure::from(error).state(UNTOUCHED).next(next)
         };
         let plain = Plan::restore(Arc::clone(content), self.survey, occupancy, self.target);
-        let plain = plain.map_err(refused)?;
+        let gives = occupancy.zip(self.survey.last_reshapable()).filter(|_| self.may_resize());
+        let plain = match (plain, gives) {
+            // A smaller card is used when the data fit.
+            (Err(error), Some((occupancy, index))) if error.class() == Class::NoRoom => {
+                let (content, fit) = (Arc::clone(content), Fit::Card(self.target.size));
+                let smaller =
+                    Plan::fit(content, self.survey, occupancy, index, fit, session.work());
+                return smaller.map_err(|why| match why.class() {
+                    Class::NoRoom | Class::Cancelled => refused(why),
+                    _ => refused(Error::new(
+                        Class::NoRoom,
+                        format!("{error}; its last volume cannot shrink: {why}"),
+                    )),
+                });
+            }
+            (plain, _) => plain.map_err(refused)?,
+        };
         let fills = self.args.fill || self.fills_of_itself();
         let last = last_part(self.survey).filter(|_| fills);
         let Some((index, occupancy)) = last.zip(occupancy) else {
@@ -147,11 +161,16 @@ impl Request<'_> {
         }
     }
 
+    /// Whether a volume may get another size without having been asked for.
+    fn may_resize(&self) -> bool {
+        let is_plain = !self.args.as_is && self.args.starts_at.is_none();
+        is_plain && !self.args.keep_size && self.args.into.is_none()
+    }
+
     /// Whether the image says that its last volume took what its card had.
     fn fills_of_itself(&self) -> bool {
-        let is_whole = !self.args.keep_size && !self.args.as_is && self.args.into.is_none();
         let says = |manifest: &Manifest| manifest.reaches_end || manifest.fitted.is_some();
-        is_whole && self.args.starts_at.is_none() && self.image.manifest().is_some_and(says)
+        self.may_resize() && self.image.manifest().is_some_and(says)
     }
 }
 

@@ -43,7 +43,10 @@ fn no_stale_byte_shows_through_on_a_bigger_card() {
 fn a_card_one_sector_too_small_is_refused_with_the_bytes() {
     let last = 34816 * 512 + 96256 * 512;
     let bench = with_target(last - 512, "");
-    bench.imbrik("restore hive.img.zst rack:b --yes").expect(5).says("512 bytes too small");
+    bench
+        .imbrik("restore hive.img.zst rack:b --yes --keep-size")
+        .expect(5)
+        .says("512 bytes too small");
     assert!(is_stale(&bench));
     let fits = with_target(last, "");
     fits.good("restore hive.img.zst rack:b --yes").shows("left out");
@@ -290,4 +293,32 @@ fn what_cannot_fill_a_card_is_refused_with_the_reason() {
     bench.imbrik("restore exact.img.zst rack:b --fill --yes").expect(4).says("stays as it is");
     bench.good("restore hive.img.zst rack:a --fill --yes").says("nothing to fill");
     assert!(bench.bytes("rack/b.img") == before);
+}
+
+#[test]
+fn a_smaller_card_is_used_when_the_data_fit() {
+    let last = (34816 + 96256) * 512;
+    for (size, fits) in [(last - 512, true), (CARD / 2, true), (CARD / 4, false)] {
+        let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {size}\n"));
+        fs::write(bench.path("rack/b.img"), vec![0xee; size as usize]).unwrap();
+        bench.good("save rack:a hive.img.zst");
+        let run = bench.imbrik("restore hive.img.zst rack:b --yes");
+        if !fits {
+            run.expect(5).says("too small: the data need").says("Nothing was written");
+            assert!(bench.bytes("rack/b.img").iter().all(|byte| *byte == 0xee));
+            continue;
+        }
+        run.expect(0).shows("partition 2 (ext4, hive-07) shrinks from");
+        bench.good("check hive.img.zst --against rack:b");
+        let card = bench.path("rack/b.img");
+        tool!("sfdisk", "--verify", card);
+        let bytes = fs::read(&card).unwrap();
+        fs::write(bench.path("ext"), &bytes[34816 * 512..]).unwrap();
+        tool!("e2fsck", "-fn", bench.path("ext"));
+        let readings = tool!("debugfs", "-R", "stat /readings", bench.path("ext"));
+        assert!(readings.contains("Size: 3145728"), "{readings}");
+        // An exact image keeps what it is.
+        bench.good("save rack:a exact.img.zst --exact");
+        bench.imbrik("restore exact.img.zst rack:b --yes").expect(5).says("too small");
+    }
 }
