@@ -4,6 +4,7 @@
 //! `IMBRIK_MATRIX=full` runs the large matrix, with volumes of up to 64 GiB; `IMBRIK_TELL=1` says
 //! what each step came to.
 
+mod contradictions;
 mod damage;
 mod dirty;
 mod matrix;
