@@ -109,7 +109,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
                 None => card.path.display().to_string(),
                 Some(part) => format!("{} of {}", part.full_title(), card.path.display()),
             },
-            size::both(survey.size),
+            size::both(fitted.as_ref().map_or(survey.size, |(before, _)| before.size)),
             to.title()
         ));
     }
@@ -140,7 +140,8 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let used = plan.view.copied_in(Span::whole(survey.size));
     let done = Done {
         card: &card,
-        size: survey.size,
+        size: fitted.as_ref().map_or(survey.size, |(before, _)| before.size),
+        fitted: fitted.as_ref().map(|_| survey.size),
         only: only.as_ref(),
         read_whole: &read_whole,
         used,
@@ -227,6 +228,8 @@ struct Done<'a> {
     card: &'a Card,
     /// How long it is, or the partition of it that was saved.
     size: ByteLen,
+    /// How long a card must be for the image, when it was fitted.
+    fitted: Option<ByteLen>,
     only: Option<&'a Part>,
     read_whole: &'a [String],
     used: ByteLen,
@@ -246,6 +249,7 @@ fn summary(session: &Session, done: &Done<'_>, to: &Target, tally: &Tally, took:
         let more = json!({
             "card": card.path.to_string_lossy(),
             "card_size": done.size.get(),
+            "fitted_card_size": done.fitted.map(ByteLen::get),
             "read_whole": done.read_whole,
             "card_bytes_read": tally.read().get(),
             "card_requests": tally.reads(),
@@ -278,6 +282,9 @@ fn summary(session: &Session, done: &Done<'_>, to: &Target, tally: &Tally, took:
         size::both(done.used),
         size::short(tally.read())
     ));
+    if let Some(fitted) = done.fitted {
+        out.line(&format!("Fits      {}", fit::fits(fitted)));
+    }
     for why in done.read_whole {
         out.line(&format!("Note      {why}"));
     }

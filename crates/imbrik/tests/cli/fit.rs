@@ -267,7 +267,9 @@ fn a_card_is_saved_fitted_in_one_pass() {
     assert!(read <= used * 105 / 100 + (1 << 20), "{read} read for {used}");
     bench.good("repack hive.img.zst hive.img");
     assert!(bench.bytes("hive.img") == bench.bytes("want.img"));
-    bench.good("save rack:a room.img.zst --fit --room 20MB");
+    assert_eq!(done["card_size"], PLAIN_SECTORS * SECTOR);
+    assert_eq!(done["fitted_card_size"], bench.bytes("hive.img").len() as u64);
+    bench.good("save rack:a room.img.zst --fit --room 20MB").shows("Fits      cards of");
     let shown = bench.good("show room.img.zst --json").json();
     let root = &shown["content"]["partitions"][1];
     assert!(root["free"].as_u64().unwrap() >= 19_000_000, "{root}");

@@ -217,15 +217,8 @@ impl Group {
         number: u64,
         superblock: &Superblock,
     ) -> Result<()> {
-        let mask = if superblock.descriptor_len >= 64 { u32::MAX } else { 0xffff };
-        let computed = crc32c(superblock.seed, superblock.covered_inodes(bitmap)) & mask;
-        match superblock.has_metadata_csum() && computed != self.inode_bitmap_checksum & mask {
-            false => Ok(()),
-            true => Err(Error::corrupt(format!(
-                "group {number}: inode bitmap checksum is {:#x}, computed {computed:#x}",
-                self.inode_bitmap_checksum
-            ))),
-        }
+        let covered = superblock.covered_inodes(bitmap);
+        check_bitmap("inode", covered, self.inode_bitmap_checksum, number, superblock)
     }
 
     /// Compares the block bitmap with its checksum; `bitmap` holds one bit a cluster of a group.
@@ -235,14 +228,24 @@ impl Group {
         number: u64,
         superblock: &Superblock,
     ) -> Result<()> {
-        let mask = if superblock.descriptor_len >= 64 { u32::MAX } else { 0xffff };
-        let computed = crc32c(superblock.seed, bitmap) & mask;
-        match superblock.has_metadata_csum() && computed != self.block_bitmap_checksum & mask {
-            false => Ok(()),
-            true => Err(Error::corrupt(format!(
-                "group {number}: block bitmap checksum is {:#x}, computed {computed:#x}",
-                self.block_bitmap_checksum
-            ))),
-        }
+        check_bitmap("block", bitmap, self.block_bitmap_checksum, number, superblock)
+    }
+}
+
+/// Compares what a checksum covers of a bitmap with it; short descriptors keep half of it.
+fn check_bitmap(
+    what: &str,
+    covered: &[u8],
+    found: u32,
+    number: u64,
+    superblock: &Superblock,
+) -> Result<()> {
+    let mask = if superblock.descriptor_len >= 64 { u32::MAX } else { 0xffff };
+    let computed = crc32c(superblock.seed, covered) & mask;
+    match superblock.has_metadata_csum() && computed != found & mask {
+        false => Ok(()),
+        true => Err(Error::corrupt(format!(
+            "group {number}: {what} bitmap checksum is {found:#x}, computed {computed:#x}"
+        ))),
     }
 }
