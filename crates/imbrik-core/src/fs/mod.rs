@@ -3,7 +3,9 @@
 //! [`recognise`] goes by content alone. A recogniser reads a few kilobytes of metadata, believes no
 //! number in them, and answers `None` for anything that isn't plainly its own.
 
+mod bits;
 mod btrfs;
+mod clusters;
 mod exfat;
 mod ext4;
 mod f2fs;
@@ -11,6 +13,7 @@ mod fat;
 mod luks;
 mod ntfs;
 mod place;
+mod placement;
 mod swap;
 mod usage;
 
@@ -65,6 +68,36 @@ pub enum VolumeKind {
     Swap,
     /// A LUKS container: encrypted, so nothing is known of what is inside.
     Luks,
+}
+
+impl VolumeKind {
+    /// The kinds that [`reshape`] gives another size, in words.
+    pub const RESHAPED: &'static str = "ext2, ext3, ext4, FAT, exFAT and swap";
+
+    /// Whether volumes of this kind can get another size.
+    ///
+    /// # Errors
+    /// [`Class::Unsupported`] when not, with the kind.
+    pub fn can_be_reshaped(self) -> Result<()> {
+        match self {
+            Self::Ntfs | Self::Btrfs | Self::F2fs | Self::Luks => {
+                Err(Error::unsupported(format!("{self} keeps its size")))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Whether it is one of ext2, ext3 and ext4.
+    #[must_use]
+    pub fn is_ext(self) -> bool {
+        matches!(self, Self::Ext2 | Self::Ext3 | Self::Ext4)
+    }
+
+    /// Whether it is one of FAT12, FAT16 and FAT32.
+    #[must_use]
+    pub fn is_fat(self) -> bool {
+        matches!(self, Self::Fat12 | Self::Fat16 | Self::Fat32)
+    }
 }
 
 impl fmt::Display for VolumeKind {
@@ -259,7 +292,7 @@ pub fn examine(store: &Arc<dyn ReadAt>, volume: &Volume) -> Result<Examined> {
         VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => fat::examine(&**store),
         VolumeKind::ExFat => exfat::examine(&**store),
         VolumeKind::Ntfs => ntfs::examine(&**store),
-        VolumeKind::Swap => Ok(plain(State::Clean, swap::usage(&**store)?)),
+        VolumeKind::Swap => swap::examine(&**store),
         VolumeKind::Btrfs | VolumeKind::F2fs | VolumeKind::Luks => {
             let because = format!("what {} has in use is not known", volume.kind);
             Ok(plain(State::Unknown, Usage::whole(store.size(), because)))
@@ -302,23 +335,40 @@ pub fn reshape(
     goal: Goal,
     work: Work<'_>,
 ) -> Result<(Reshaped, Examined)> {
-    can_be_reshaped(volume)?;
+    volume.kind.can_be_reshaped()?;
     let now = examine(store, volume)?;
+    let base = now.settled.as_ref().map_or(store, |settled| &settled.store);
+    let replayed = now.settled.as_ref().map_or(&[][..], |settled| &settled.rewritten);
     if let Some(why) = now.usage.whole_because {
         // What a closer look trips over tells whether that is damage.
-        let closer = ext4::reshape(Arc::clone(store), &[], goal, work);
+        let closer = reshape_kind(volume.kind, store, &[], goal, work);
         let class = closer.err().map_or(Class::Unsupported, |error| error.class());
         return Err(Error::new(class, why));
     }
-    let base = now.settled.as_ref().map_or(store, |settled| &settled.store);
-    let replayed = now.settled.as_ref().map_or(&[][..], |settled| &settled.rewritten);
-    let reshaped = ext4::reshape(Arc::clone(base), replayed, goal, work)?;
-    let (usage, least) = ext4::usage(&*reshaped.settled.store)?;
-    if let Some(why) = usage.whole_because {
+    let reshaped = reshape_kind(volume.kind, base, replayed, goal, work)?;
+    let found = examine(&reshaped.settled.store, volume)?;
+    if let Some(why) = found.usage.whole_because {
         return Err(Error::corrupt(format!("the reshaped volume would be wrong: {why}")));
     }
     let settled = Some(reshaped.settled.clone());
-    Ok((reshaped, Examined { state: State::Clean, usage, settled, least }))
+    Ok((reshaped, Examined { settled, ..found }))
+}
+
+fn reshape_kind(
+    kind: VolumeKind,
+    store: &Arc<dyn ReadAt>,
+    replayed: &[Span],
+    goal: Goal,
+    work: Work<'_>,
+) -> Result<Reshaped> {
+    match kind {
+        VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => {
+            fat::reshape(store, goal, work.cancel)
+        }
+        VolumeKind::ExFat => exfat::reshape(store, goal, work.cancel),
+        VolumeKind::Swap => swap::reshape(store, goal),
+        _ => ext4::reshape(Arc::clone(store), replayed, goal, work),
+    }
 }
 
 /// What must be written where, in bytes from the volume's start, when `volume`, which stands in
@@ -346,18 +396,16 @@ pub fn smallest(
     found: &Examined,
     cancel: &Cancel,
 ) -> Result<Least> {
-    can_be_reshaped(volume)?;
+    volume.kind.can_be_reshaped()?;
     let least = found.least.as_ref().ok_or_else(|| Error::unsupported("it is taken whole"))?;
     let base = found.settled.as_ref().map_or(store, |settled| &settled.store);
-    let size = ext4::smallest(Arc::clone(base), cancel)?;
+    let size = match volume.kind {
+        VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => fat::smallest(&**base, cancel),
+        VolumeKind::ExFat => exfat::smallest(&**base, cancel),
+        VolumeKind::Swap => Ok(least.size),
+        _ => ext4::smallest(Arc::clone(base), cancel),
+    }?;
     Ok(Least { size, is_exact: true, ..least.clone() })
-}
-
-fn can_be_reshaped(volume: &Volume) -> Result<()> {
-    match volume.kind {
-        VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4 => Ok(()),
-        kind => Err(Error::unsupported(format!("{kind} cannot be reshaped yet"))),
-    }
 }
 
 /// The small file at `path` (names from the root down) in `volume`, which stands in `store`, up to

@@ -3,7 +3,7 @@
 //! FAT and NTFS boot sectors count the sectors in front of them (byte 28), those of exFAT name the
 //! partition's first sector (byte 64) under a checksum over eleven sectors.
 
-use super::{Volume, VolumeKind};
+use super::{Volume, VolumeKind, exfat};
 use crate::{
     bytes,
     error::Result,
@@ -41,7 +41,7 @@ pub(super) fn at_another_place(
             let count = bytes::le_u64(&boot, 40).and_then(|count| count.checked_mul(sector));
             hidden(store, [Some(0), count], sector, from, to)
         }
-        VolumeKind::ExFat => exfat(store, &boot, from, to),
+        VolumeKind::ExFat => first_sector(store, &boot, from, to),
         _ => Ok(Vec::new()),
     }
 }
@@ -67,7 +67,7 @@ fn hidden(
     Ok(edits)
 }
 
-fn exfat(
+fn first_sector(
     store: &dyn ReadAt,
     boot: &[u8],
     from: ByteOffset,
@@ -84,16 +84,12 @@ fn exfat(
         if bytes::array(&region, EXFAT_OFFSET) != Some(count(from)) {
             continue;
         }
-        let covered = len.saturating_sub(sector);
-        if bytes::put(&mut region, EXFAT_OFFSET, count(to)).is_none() {
+        let put = |region: &mut Vec<u8>| {
+            bytes::put(region, EXFAT_OFFSET, count(to))?;
+            exfat::seal_region(region, ByteLen::from_usize(sector).get())
+        };
+        if put(&mut region).is_none() {
             continue;
-        }
-        let sum = region.iter().take(covered).enumerate().fold(0u32, |sum, (at, byte)| match at {
-            106 | 107 | 112 => sum,
-            _ => sum.rotate_right(1).wrapping_add(u32::from(*byte)),
-        });
-        for place in region.get_mut(covered..).unwrap_or_default().as_chunks_mut::<4>().0 {
-            *place = sum.to_le_bytes();
         }
         edits.push((at, region));
     }

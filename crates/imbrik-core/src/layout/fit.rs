@@ -9,7 +9,7 @@
 use super::{Change, Content, Occupancy, Part, Plan, Segment, Survey, View};
 use crate::{
     error::{Class, Error, Result},
-    fs::{self, Examined, Goal, Reshaped, VolumeKind, Work},
+    fs::{self, Examined, Goal, Reshaped, Work},
     store::{ReadAt, Window},
     table::Table,
     units::{ByteLen, ByteOffset, Span},
@@ -55,8 +55,7 @@ impl Part {
     /// Whether its volume is of a kind that can be reshaped.
     #[must_use]
     pub fn can_be_reshaped(&self) -> bool {
-        let kind = self.volume.as_ref().map(|volume| volume.kind);
-        matches!(kind, Some(VolumeKind::Ext2 | VolumeKind::Ext3 | VolumeKind::Ext4))
+        self.volume.as_ref().is_some_and(|volume| volume.kind.can_be_reshaped().is_ok())
     }
 }
 

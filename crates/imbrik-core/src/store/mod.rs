@@ -5,16 +5,20 @@
 
 mod buffer;
 mod counted;
+mod edited;
 mod faulty;
 mod file;
+mod pieced;
 mod remembered;
 mod sparse;
 mod window;
 
 pub use buffer::{ALIGNMENT, Buffer, Pool};
 pub use counted::{Counted, Tally};
+pub use edited::Edited;
 pub use faulty::{Faults, Faulty, Flaky};
 pub use file::FileStore;
+pub use pieced::Pieced;
 pub use remembered::Remembered;
 pub use sparse::SparseStore;
 pub use window::Window;

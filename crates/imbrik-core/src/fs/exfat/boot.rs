@@ -92,3 +92,21 @@ impl BootSector {
         self.root_directory
     }
 }
+
+/// The checksum over the first eleven sectors of a boot region (section 3.4). Two fields that change
+/// while the volume is mounted don't count.
+pub(super) fn region_checksum(region: &[u8], sector: u64) -> Option<u32> {
+    let len = usize::try_from(sector.checked_mul(11)?).ok()?;
+    let counted = region.get(..len)?.iter().enumerate();
+    let counted = counted.filter(|(at, _)| !matches!(at, 106 | 107 | 112));
+    Some(counted.fold(0u32, |sum, (_, byte)| sum.rotate_right(1).wrapping_add(u32::from(*byte))))
+}
+
+/// Fills the twelfth sector of a boot region with its checksum.
+pub(in crate::fs) fn seal_region(region: &mut [u8], sector: u64) -> Option<()> {
+    let sum = region_checksum(region, sector)?.to_le_bytes();
+    let start = usize::try_from(sector.checked_mul(11)?).ok()?;
+    let last = region.get_mut(start..)?;
+    last.as_chunks_mut::<4>().0.iter_mut().for_each(|place| *place = sum);
+    Some(())
+}

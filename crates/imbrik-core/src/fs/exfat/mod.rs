@@ -1,6 +1,8 @@
 //! exFAT, after the exFAT file system specification.
 
 mod boot;
+mod folders;
+mod reshape;
 mod usage;
 
 use super::{Examined, Least, State, Usage, Volume, VolumeKind, serial_text};
@@ -11,6 +13,8 @@ use crate::{
     units::{ByteLen, ByteOffset, Span},
 };
 use boot::BootSector;
+pub(super) use boot::seal_region;
+pub(super) use reshape::{reshape, smallest};
 use usage::usage;
 
 /// The root directory's entry that holds the volume's label.

@@ -1,7 +1,7 @@
 //! Which clusters of an exFAT volume are in use: by its allocation bitmap (section 7.1 of the
 //! specification), which may lie anywhere and in pieces.
 
-use super::boot::BootSector;
+use super::boot::{BootSector, region_checksum};
 use crate::{
     bytes,
     error::{Class, Error, Result},
@@ -85,14 +85,12 @@ fn trusted(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
 fn check_boot_region(store: &dyn ReadAt, boot: &BootSector) -> Result<()> {
     let sector = usize::try_from(boot.sector).unwrap_or(4096);
     let region = read_up_to(store, ByteOffset::ZERO, sector.saturating_mul(12))?;
-    let counted = region.get(..sector.saturating_mul(11)).unwrap_or_default();
-    let computed = counted
-        .iter()
-        .enumerate()
-        .filter(|(at, _)| !matches!(at, 106 | 107 | 112))
-        .fold(0u32, |sum, (_, byte)| sum.rotate_right(1).wrapping_add(u32::from(*byte)));
-    let found = bytes::le_u32(&region, counted.len()).unwrap_or(0);
-    if found == computed && !counted.is_empty() {
+    let computed = region_checksum(&region, boot.sector);
+    let found = bytes::le_u32(&region, sector.saturating_mul(11)).unwrap_or(0);
+    let Some(computed) = computed else {
+        return Err(Error::corrupt("its boot region is cut short"));
+    };
+    if found == computed {
         return Ok(());
     }
     let what = format!("its boot checksum is {found:#010x}, computed {computed:#010x}");

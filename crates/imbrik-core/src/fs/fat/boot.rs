@@ -14,6 +14,15 @@ pub(super) enum Width {
 }
 
 impl Width {
+    /// Bits an entry.
+    pub(super) fn bits(self) -> u64 {
+        match self {
+            Self::Bits12 => 12,
+            Self::Bits16 => 16,
+            Self::Bits32 => 32,
+        }
+    }
+
     /// The entry that marks a cluster as bad: nothing of the volume is in it.
     pub(super) fn bad(self) -> u32 {
         match self {
@@ -33,9 +42,24 @@ pub(super) struct BootSector {
     /// How many clusters there are, and how long each is.
     pub(super) clusters: u64,
     pub(super) cluster: ByteLen,
+    /// `BPB_BytsPerSec` and `BPB_SecPerClus`.
+    pub(super) sector: u64,
+    pub(super) sec_per_clus: u64,
+    /// `BPB_RsvdSecCnt`: the sectors in front of the tables.
+    pub(super) reserved: u64,
+    /// `BPB_NumFATs`, and the sectors of each.
+    pub(super) table_count: u64,
+    pub(super) table_sectors: u64,
+    /// The sectors of the root directory of FAT12 and FAT16; 0 on FAT32.
+    pub(super) root_sectors: u64,
+    /// The root directory's first cluster on FAT32, as the tables count; 0 on others.
+    pub(super) root_cluster: u32,
+    /// `BPB_ExtFlags`, `BPB_FSInfo` and `BPB_BkBootSec`; 0 but on FAT32.
+    pub(super) ext_flags: u16,
+    pub(super) fs_info: u64,
+    pub(super) backup: u64,
     first_table: ByteOffset,
     table_len: ByteLen,
-    table_count: u64,
     data_start: ByteOffset,
     /// `BS_VolID`, 0 when there is none.
     pub(super) serial: u32,
@@ -94,12 +118,7 @@ impl BootSector {
             first_root
         };
         // A table too short for its clusters describes another volume than this.
-        let bits = match width {
-            Width::Bits12 => 12u64,
-            Width::Bits16 => 16,
-            Width::Bits32 => 32,
-        };
-        let table_bits = clusters.checked_add(2)?.checked_mul(bits)?;
+        let table_bits = clusters.checked_add(2)?.checked_mul(width.bits())?;
         if table_bits.div_ceil(8) > fat_sz.checked_mul(byts_per_sec)? {
             return None;
         }
@@ -107,7 +126,17 @@ impl BootSector {
         let signed = bytes::u8(raw, extended.checked_add(2)?)? == 0x29;
         let (id_at, label_at) = (extended.checked_add(3)?, extended.checked_add(7)?);
         let label = raw.get(label_at..label_at.checked_add(11)?).filter(|_| signed);
+        let of_32 = |at: usize| if is_32 { bytes::le_u16(raw, at) } else { Some(0) };
         Some(Self {
+            sector: byts_per_sec,
+            sec_per_clus,
+            reserved: rsvd_sec_cnt,
+            table_sectors: fat_sz,
+            root_sectors: root_dir_sectors,
+            root_cluster: if is_32 { bytes::le_u32(raw, 44)? } else { 0 },
+            ext_flags: of_32(40)?,
+            fs_info: of_32(48)?.into(),
+            backup: of_32(50)?.into(),
             width,
             media,
             clusters,
@@ -124,7 +153,26 @@ impl BootSector {
     }
 }
 
+/// Clusters that a reshaped volume stays clear of the counts that decide its width.
+const CLEARANCE: u64 = 16;
+
 impl BootSector {
+    /// The fewest and the most clusters that keep its width, well clear of where that changes.
+    pub(super) fn bounds(&self) -> (u64, u64) {
+        let (fewest, most) = match self.width {
+            Width::Bits12 => (1, 4084u64.saturating_sub(CLEARANCE)),
+            Width::Bits16 => {
+                (4085u64.saturating_add(CLEARANCE), 65_524u64.saturating_sub(CLEARANCE))
+            }
+            // One that is below already stays what it is.
+            Width::Bits32 if self.clusters < 65_525 => (1, 65_524u64.saturating_sub(CLEARANCE)),
+            Width::Bits32 => {
+                (65_525u64.saturating_add(CLEARANCE), 0x0fff_fff5u64.saturating_sub(CLEARANCE))
+            }
+        };
+        (fewest.min(self.clusters), most.max(self.clusters))
+    }
+
     /// Where the clusters lie.
     pub(super) fn data(&self) -> Span {
         let len = self.cluster.checked_mul(self.clusters).unwrap_or_default();

@@ -9,7 +9,7 @@ use crate::{
     units::{ByteLen, Span},
 };
 
-const ATTR_FOLDER: u8 = 0x10;
+pub(super) const ATTR_FOLDER: u8 = 0x10;
 const ATTR_LONG_NAME: u8 = 0x0f;
 /// Clusters that are followed: what is looked for is small, and a chain may lead in a circle.
 const MOST_CLUSTERS: usize = 4096;
@@ -155,7 +155,7 @@ fn find(folder: &[u8], name: &[u8]) -> Option<Entry> {
 }
 
 /// `NAME.EXT` out of an entry's eleven bytes.
-fn short_name(entry: &[u8]) -> Option<Vec<u8>> {
+pub(super) fn short_name(entry: &[u8]) -> Option<Vec<u8>> {
     let (name, extension) = (entry.get(..8)?.trim_ascii_end(), entry.get(8..11)?.trim_ascii_end());
     Some(match extension {
         [] => name.to_vec(),

@@ -2,6 +2,9 @@
 
 mod boot;
 mod files;
+mod reshape;
+mod table;
+mod tree;
 mod usage;
 
 use super::{Examined, Least, State, Usage, Volume, VolumeKind, serial_text};
@@ -13,6 +16,7 @@ use crate::{
 };
 use boot::{BootSector, Width};
 use files::Files;
+pub(super) use reshape::{reshape, smallest};
 use usage::usage;
 
 /// How much of the root directory is searched for the label: tools write it first.
@@ -37,9 +41,6 @@ pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
         size: boot.volume_len,
     }))
 }
-
-/// Clusters that a reshaped volume stays clear of the counts that decide its width.
-const CLEARANCE: u64 = 16;
 
 /// What is in use, the state, and how small it could become.
 ///
@@ -114,13 +115,11 @@ fn least(boot: &BootSector, usage: &Usage) -> Least {
     let used: ByteLen =
         usage.used.iter().filter_map(|span| span.intersect(data)).map(Span::len).sum();
     let used = used.get().div_ceil(boot.cluster.get().max(1));
-    let (fewest, limit) = match boot.width {
-        Width::Bits12 => (0, ""),
-        Width::Bits16 => (4085u64.saturating_add(CLEARANCE), "FAT16 needs 4,101 clusters"),
-        Width::Bits32 => (65525u64.saturating_add(CLEARANCE), "FAT32 needs 65,541 clusters"),
+    let (fewest, _) = boot.bounds();
+    let limit = match boot.width {
+        Width::Bits16 => "FAT16 needs 4,101 clusters",
+        Width::Bits12 | Width::Bits32 => "FAT32 needs 65,541 clusters",
     };
-    // One that is below already stays what it is.
-    let fewest = if boot.clusters < fewest { 0 } else { fewest };
     let clusters = used.max(fewest).min(boot.clusters);
     let limit = if used >= fewest { "its data" } else { limit };
     let data_len = boot.cluster.checked_mul(clusters).unwrap_or_default();

@@ -10,7 +10,7 @@ use super::{
     geometry::{Geometry, least_of_last, sized},
     map_of::{Map, map_of},
     opened::Opened,
-    placement::{Holes, MapBlocks, Move, Moves, place},
+    placement::{Holes, Move, Moves, place},
     raw_inode::{MapKind, RawInode},
     trees,
 };
@@ -18,7 +18,13 @@ use crate::{
     error::{Class, Error, Result},
     progress::Cancel,
 };
-use std::{collections::BTreeSet, sync::Arc};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    sync::Arc,
+};
+
+/// The blocks that maps get, for each inode whose map is made anew.
+pub(super) type MapBlocks = BTreeMap<u32, Vec<u64>>;
 
 /// The smallest journal there is, in blocks.
 const LEAST_JOURNAL: u64 = 1024;

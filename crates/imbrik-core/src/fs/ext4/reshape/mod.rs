@@ -16,7 +16,6 @@
 //! fingerprint of the source's.
 
 mod attributes;
-mod bits;
 mod census;
 mod draft;
 mod folder;
@@ -27,7 +26,6 @@ mod made;
 mod map_of;
 mod opened;
 mod orphan_file;
-mod placement;
 mod prove;
 mod quota;
 mod raw_inode;
@@ -36,12 +34,15 @@ mod trees;
 
 use crate::{
     error::{Error, Result},
-    fs::{Goal, Moved, Reshaped, Settled, Work},
+    fs::{
+        Goal, Moved, Reshaped, Settled, Work,
+        bits::{self, Run},
+        placement,
+    },
     progress::Cancel,
     store::ReadAt,
     units::{ByteLen, ByteOffset, Span},
 };
-use bits::Run;
 use census::{Census, Itself};
 use draft::Draft;
 use layout::{Lack, Layout, Planner};

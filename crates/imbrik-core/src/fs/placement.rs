@@ -7,7 +7,7 @@
 //! put in the source's order, so that reading the target in order reads the source nearly in order.
 
 use super::bits::{Bits, Run};
-use std::collections::{BTreeMap, BTreeSet, BinaryHeap};
+use std::collections::{BTreeSet, BinaryHeap};
 
 /// Some blocks in a row that move together.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -188,10 +188,6 @@ fn in_order(mut moves: Vec<Move>) -> Vec<Move> {
     }
     ordered
 }
-
-/// What a reshape needs beside the moves: the blocks that maps get, for each inode whose map is made
-/// anew.
-pub(super) type MapBlocks = BTreeMap<u32, Vec<u64>>;
 
 #[cfg(test)]
 mod tests {
