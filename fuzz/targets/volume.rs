@@ -18,14 +18,15 @@ fuzz_target!(|bytes: &[u8]| {
     let Ok(survey) = Survey::of(&*store) else { return };
     let _ = references(&*store, &survey);
     let Ok(occupancy) = Occupancy::of(&store, &survey) else { return };
-    for fit in [
-        Fit::Smallest { room: ByteLen::ZERO },
-        Fit::Card(ByteLen::from_usize(bytes.len().saturating_mul(3))),
-    ] {
-        let Some(index) = survey.last_reshapable() else { break };
+    let larger = ByteLen::from_usize(bytes.len().saturating_mul(3));
+    let smaller = ByteLen::from_usize(bytes.len() / 2);
+    let on_card = |size| Fit::Card { size, take_from: Vec::new(), give_to: survey.last_reshapable() };
+    let smallest = survey.last_reshapable();
+    let smallest = smallest.map(|part| Fit::Smallest { part, room: ByteLen::ZERO });
+    for fit in [on_card(larger), on_card(smaller)].into_iter().chain(smallest) {
         let cancel = Cancel::new();
         let work = Work::in_memory(&cancel);
-        if let Ok(plan) = Plan::fit(Arc::clone(&store), &survey, &occupancy, index, fit, work) {
+        if let Ok(plan) = Plan::fit(Arc::clone(&store), &survey, &occupancy, &fit, work) {
             let len = plan.view.size().to_usize().expect("a size in proportion");
             read_vec(&plan.view, ByteOffset::ZERO, len).expect("a view that can be read");
         }

@@ -156,6 +156,24 @@ pub(crate) struct CheckArgs {
     pub(crate) sum: Option<String>,
 }
 
+/// Which volumes get another size on a card of another size.
+#[derive(Debug, Args)]
+pub(crate) struct Shape {
+    /// Let the last volume grow to the end of a bigger card, also when it did not reach the end of
+    /// its own
+    #[arg(long, conflicts_with_all = ["into", "as_is", "starts_at"])]
+    pub(crate) fill: bool,
+    /// Keep the size of every volume: neither fill a bigger card nor shrink for a smaller one
+    #[arg(long, conflicts_with_all = ["fill", "give_to", "take_from"])]
+    pub(crate) keep_size: bool,
+    /// On a bigger card, let this partition grow instead of the last, by number or label
+    #[arg(long, value_name = "PART", conflicts_with_all = ["into", "as_is", "starts_at"])]
+    pub(crate) give_to: Option<String>,
+    /// On a smaller card, let only these partitions shrink, in this order, by number or label
+    #[arg(long, value_name = "PART", value_delimiter = ',')]
+    pub(crate) take_from: Vec<String>,
+}
+
 #[derive(Debug, Args)]
 pub(crate) struct RestoreArgs {
     /// The image; - for standard input
@@ -171,13 +189,8 @@ pub(crate) struct RestoreArgs {
     /// Write the image into this partition of the card, by number or label
     #[arg(long, value_name = "PART")]
     pub(crate) into: Option<String>,
-    /// Let the last volume (ext) grow to the end of a bigger card, also when the image does not say
-    /// that it reached the end of its own
-    #[arg(long, conflicts_with_all = ["into", "as_is", "starts_at"])]
-    pub(crate) fill: bool,
-    /// Keep the size of every volume: neither fill a bigger card nor shrink for a smaller one
-    #[arg(long, conflicts_with = "fill")]
-    pub(crate) keep_size: bool,
+    #[command(flatten)]
+    pub(crate) shape: Shape,
     /// Also write zeros over what no volume has in use
     #[arg(long)]
     pub(crate) wipe: bool,
@@ -211,12 +224,22 @@ pub(crate) struct FitArgs {
     /// Leave so much room in the volume, such as 500MB; otherwise it becomes as small as it can
     #[arg(long, value_name = "SIZE", conflicts_with = "to")]
     pub(crate) room: Option<Size>,
-    /// Fit a card of this size, such as 16GB, also a bigger one
+    /// Fit a card of this size, also a bigger one: 16GB, "64 card" for any card sold as 64 GB (10 %
+    /// less), or smallest
     #[arg(long, value_name = "SIZE")]
-    pub(crate) to: Option<Size>,
-    /// The partition to give another size, by number or label; otherwise the last that can
-    #[arg(long, value_name = "PART")]
+    pub(crate) to: Option<To>,
+    /// Fit this card, which is plugged in
+    #[arg(long = "for", value_name = "CARD", conflicts_with_all = ["to", "room"])]
+    pub(crate) card: Option<PathBuf>,
+    /// The partition to make as small as it goes, by number or label; otherwise the last that can
+    #[arg(long, value_name = "PART", conflicts_with = "card")]
     pub(crate) part: Option<String>,
+    /// For a bigger card, let this partition grow instead of the last, by number or label
+    #[arg(long, value_name = "PART")]
+    pub(crate) give_to: Option<String>,
+    /// For a smaller card, let only these partitions shrink, in this order, by number or label
+    #[arg(long, value_name = "PART", value_delimiter = ',')]
+    pub(crate) take_from: Vec<String>,
     /// Show the plan and stop
     #[arg(long)]
     pub(crate) plan: bool,
@@ -268,6 +291,33 @@ impl FromStr for Size {
     }
 }
 
+/// To which size an image is fitted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum To {
+    /// As small as its files allow.
+    Smallest,
+    /// A card of so many bytes.
+    Size(Size),
+}
+
+impl FromStr for To {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let text = text.trim();
+        if text.eq_ignore_ascii_case("smallest") {
+            return Ok(Self::Smallest);
+        }
+        let Some(name) = text.strip_suffix("card").map(str::trim) else {
+            return text.parse().map(Self::Size);
+        };
+        // "64 card" and "64GB card": what is sold under that name holds up to a tenth less.
+        let bare = name.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.');
+        let named: Size = if bare { format!("{name}GB").parse()? } else { name.parse()? };
+        Ok(Self::Size(Size(ByteLen::new(named.0.get() / 10 * 9))))
+    }
+}
+
 #[derive(Debug, Args)]
 pub(crate) struct DemoArgs {
     /// Where to put the stand-in cards and the images
@@ -292,6 +342,18 @@ mod tests {
         {
             assert_eq!(read(text), None, "{text}");
         }
+    }
+
+    #[test]
+    fn cards_are_named_as_they_are_sold() {
+        let read = |text: &str| text.parse::<To>().ok();
+        let size = |bytes| Some(To::Size(Size(ByteLen::new(bytes))));
+        assert_eq!(read("64 card"), size(57_600_000_000));
+        assert_eq!(read("128GB card"), size(115_200_000_000));
+        assert_eq!(read("16GB"), size(16_000_000_000));
+        assert_eq!(read("Smallest"), Some(To::Smallest));
+        assert_eq!(read("card"), None);
+        assert_eq!(read("large"), None);
     }
 
     #[test]

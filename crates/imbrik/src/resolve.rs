@@ -101,6 +101,12 @@ pub(crate) fn part<'a>(survey: &'a Survey, name: &str, card: &Path) -> Outcome<&
     }
 }
 
+/// The place in [`Survey::parts`] of the partition called `name`.
+pub(crate) fn part_index(survey: &Survey, name: &str, card: &Path) -> Outcome<usize> {
+    let found = part(survey, name, card)?;
+    Ok(survey.parts.iter().position(|one| one == found).unwrap_or_default())
+}
+
 /// Refuses a card where an image must stand.
 pub(crate) fn not_a_card(fleet: &Fleet, path: &Path) -> Outcome<()> {
     let is_id = || {

@@ -240,6 +240,8 @@ pub struct Reshaped {
     pub inodes_moved: u64,
     /// How much of what was made anew stands in a temporary file.
     pub aside: ByteLen,
+    /// What kept it from growing as far as was asked for, in words; `None` when nothing did.
+    pub limit: Option<String>,
     /// What its owner should know, a sentence each.
     pub warnings: Vec<String>,
 }

@@ -113,6 +113,7 @@ pub(super) fn reshape(store: &Arc<dyn ReadAt>, goal: Goal) -> Result<Reshaped> {
         copied: ByteLen::ZERO,
         inodes_moved: 0,
         aside: ByteLen::ZERO,
+        limit: None,
         warnings: Vec::new(),
     })
 }

@@ -45,6 +45,8 @@ pub enum Change {
         moved: ByteLen,
         /// How many of its inodes get another number.
         inodes: u64,
+        /// Why, in a few words.
+        why: &'static str,
     },
     /// So many bytes of metadata stand in a temporary file until the work is done.
     PutAside(ByteLen),

@@ -191,7 +191,7 @@ impl Kind {
                 self.reshaped(dir, "w", "x", goal).unwrap_or_else(|e| panic!("{what} {size}: {e}"));
             let got = shape.settled.store.size().get();
             assert!(got <= size, "{what}: {got} of {size}");
-            let is_limited = !shape.warnings.is_empty();
+            let is_limited = shape.limit.is_some();
             assert!(is_limited || got + (got >> 6) + (1 << 18) >= size, "{what}: {got} of {size}");
             self.judged(dir, "x");
             assert!(before == self.tree(dir, "x"), "{what} {size}: the trees differ");
@@ -369,7 +369,7 @@ fn a_width_never_changes_with_the_size() {
             let shape = reshaped(at, "v", "w", goal).unwrap();
             assert_eq!(kind("v"), kind("w"), "{make}");
             let is_limited = matches!(goal, Goal::Size(_)) && !make.contains("32");
-            assert_eq!(!shape.warnings.is_empty(), is_limited, "{make} {:?}", shape.warnings);
+            assert_eq!(shape.limit.is_some(), is_limited, "{make} {:?}", shape.limit);
             sh("fsck.fat -n w", at);
         }
     }

@@ -225,8 +225,8 @@ fn against_card(
     let content = Arc::clone(image.content());
     // A card on which a volume got another size when it was restored is compared with that.
     let plan = match (&occupancy, resized(&survey, &on_card, card.size)) {
-        (Some(occupancy), Some((index, fit))) => {
-            Plan::fit(Arc::clone(&content), &survey, occupancy, index, fit, session.work())
+        (Some(occupancy), Some(fit)) => {
+            Plan::fit(Arc::clone(&content), &survey, occupancy, &fit, session.work())
                 .or_else(|_| Plan::restore(content, &survey, Some(occupancy), target))
         }
         _ => Plan::restore(content, &survey, occupancy.as_ref(), target),
@@ -250,20 +250,28 @@ fn against_card(
     Ok(OnCard { differing, places })
 }
 
-/// How a volume of a card got another size when it was restored; `None` when none did.
-fn resized(image: &Survey, card: &Survey, size: ByteLen) -> Option<(usize, Fit)> {
-    let pairs = image.parts.iter().zip(&card.parts).enumerate();
-    let mut resized = pairs.filter(|(_, (image, on_card))| {
-        let len = |part: &Part| part.volume.as_ref().map(|volume| volume.size);
-        let is_it = image.span.start() == on_card.span.start() && image.can_be_reshaped();
-        is_it && on_card.volume.is_some() && len(image) != len(on_card)
-    });
-    let (index, (_, on_card)) = resized.next()?;
-    let fit = match card.table {
-        Some(_) => Fit::CardUpTo { card: size, end: on_card.span.end() },
-        None => Fit::Card(size),
+/// How the partitions of a card stand when volumes got another size when it was restored; `None` when
+/// none did.
+fn resized(image: &Survey, card: &Survey, size: ByteLen) -> Option<Fit> {
+    let len = |part: &Part| part.volume.as_ref().map(|volume| volume.size);
+    let same = |(image, on_card): &(&Part, &Part)| {
+        image.number == on_card.number
+            && image.volume.is_some() == on_card.volume.is_some()
+            && image.span.is_empty() == on_card.span.is_empty()
     };
-    Some((index, fit))
+    let pairs = || image.parts.iter().zip(&card.parts);
+    let is_alike = image.parts.len() == card.parts.len() && pairs().all(|pair| same(&pair));
+    let differs = |(image, on_card): (&Part, &Part)| {
+        image.span != on_card.span || (image.can_be_reshaped() && len(image) != len(on_card))
+    };
+    if !is_alike || !pairs().any(differs) {
+        return None;
+    }
+    let places = pairs().map(|(image, on_card)| {
+        let other = len(on_card).filter(|now| image.can_be_reshaped() && len(image) != Some(*now));
+        (on_card.span, other)
+    });
+    Some(Fit::Like { size, places: places.collect() })
 }
 
 /// Where a card differs.

@@ -1,7 +1,7 @@
 //! `imbrik fit`: an image for a card of another size.
 
 use crate::{
-    args::FitArgs,
+    args::{FitArgs, To},
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     packing::{self, Target},
@@ -12,6 +12,7 @@ use crate::{
 };
 use imbrik_core::{
     Class, Error,
+    fs::VolumeKind,
     image::{Image, ListedFit, Manifest},
     layout::{Change, Fit, Occupancy, Plan, Survey},
     progress::Watch,
@@ -54,12 +55,8 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
         .next("`imbrik check` tells more; try another copy of the image.")?;
     let content = Arc::clone(image.content());
     let before = Survey::of(&*content).state(UNTOUCHED)?;
-    let index = part_of(&before, args.part.as_deref(), &args.image)?;
-    let wanted = match (args.to, args.room) {
-        (Some(card), _) => Fit::Card(card.whole_sectors(before.sector.bytes())),
-        (None, room) => Fit::Smallest { room: room.map_or(ByteLen::ZERO, |room| room.0) },
-    };
-    let plan = plan(session, &content, &before, index, wanted)?;
+    let wanted = wanted(session, args, &before)?;
+    let plan = plan(session, &content, &before, &wanted)?;
     let after = Survey::of(&plan.view).state(UNTOUCHED)?;
     let job = Job { session, image: &image, before: &before, after: &after, plan: &plan, to: &to };
     job.show_plan();
@@ -68,7 +65,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     }
     to.judge_room(session, &plan.view, &options)?;
     let mut manifest = Manifest::new(&after, packing::MADE_BY, Timestamp::now());
-    fitted(&mut manifest, &before, index);
+    fitted(&mut manifest, &before, &after);
     if let Some(known) = image.manifest() {
         manifest.made_at = known.made_at;
         manifest.card_model.clone_from(&known.card_model);
@@ -112,22 +109,40 @@ fn out_name(args: &FitArgs) -> Outcome<PathBuf> {
     Ok(folder.unwrap_or(Path::new(".")).to_owned())
 }
 
-/// The partition to reshape: the one named, or the last that can be.
-fn part_of(survey: &Survey, name: Option<&str>, image: &Path) -> Outcome<usize> {
-    let found = match name {
-        Some(name) => {
-            let part = resolve::part(survey, name, image).state(UNTOUCHED)?;
-            survey.parts.iter().position(|one| one == part)
+/// To what the image is fitted.
+fn wanted(session: &Session, args: &FitArgs, survey: &Survey) -> Outcome<Fit> {
+    let part = |name: &String| resolve::part_index(survey, name, &args.image).state(UNTOUCHED);
+    let card = match (&args.card, args.to) {
+        (Some(name), _) => {
+            let card = resolve::card(&session.fleet, name).state(UNTOUCHED)?;
+            Some(card.size)
         }
-        None => survey.last_reshapable(),
+        (None, Some(To::Size(size))) => Some(size.whole_sectors(survey.sector.bytes())),
+        (None, Some(To::Smallest) | None) => None,
     };
-    found.ok_or_else(|| {
-        Failure::refused(
-            "there is no volume in it that can get another size: that is ext2, ext3 and ext4",
-        )
+    let room = args.room.map_or(ByteLen::ZERO, |room| room.0);
+    let named = args.part.as_ref().map(part).transpose()?;
+    let Some(size) = card else {
+        return smallest(survey, named, room).map_err(|failure| failure.next(OTHERWISE));
+    };
+    let give_to = args.give_to.as_ref().map(part).transpose()?;
+    let mut take_from = args.take_from.iter().map(part).collect::<Outcome<Vec<_>>>()?;
+    if take_from.is_empty() {
+        take_from.extend(named);
+    }
+    Ok(Fit::Card { size, take_from, give_to: give_to.or(named).or(survey.last_reshapable()) })
+}
+
+/// One volume as small as it goes: the one named, or the last that can.
+pub(crate) fn smallest(survey: &Survey, named: Option<usize>, room: ByteLen) -> Outcome<Fit> {
+    let part = named.or_else(|| survey.last_reshapable()).ok_or_else(|| {
+        Failure::refused(format!(
+            "no volume on it can get another size: that is {}",
+            VolumeKind::RESHAPED
+        ))
         .state(UNTOUCHED)
-        .next(OTHERWISE)
-    })
+    })?;
+    Ok(Fit::Smallest { part, room })
 }
 
 /// The plan for a card or an image, or the refusal with what would still work.
@@ -135,18 +150,15 @@ pub(crate) fn plan(
     session: &Session,
     content: &Arc<dyn ReadAt>,
     survey: &Survey,
-    index: usize,
-    fit: Fit,
+    fit: &Fit,
 ) -> Outcome<Plan> {
     let occupancy = Occupancy::of(content, survey).state(UNTOUCHED)?;
-    if let Some(part) = survey.parts.get(index) {
-        session.out.note(&format!("Looking at every file of {} first ...", part.full_title()));
-    }
-    Plan::fit(Arc::clone(content), survey, &occupancy, index, fit, session.work())
+    session.out.note("Looking at every file of what gets another size first ...");
+    Plan::fit(Arc::clone(content), survey, &occupancy, fit, session.work())
         .map_err(|error| refusal(error, fit))
 }
 
-fn refusal(error: Error, fit: Fit) -> Failure {
+fn refusal(error: Error, fit: &Fit) -> Failure {
     let next = match (error.class(), fit) {
         (Class::NoRoom, Fit::Smallest { .. }) => "Ask for less room.",
         (Class::NoRoom, _) => "Ask for a larger card; without --to it becomes as small as it can.",
@@ -159,9 +171,12 @@ fn refusal(error: Error, fit: Fit) -> Failure {
     Failure::from(error).state(UNTOUCHED).next(next)
 }
 
-/// Has a manifest remember that, and how, its card was fitted.
-pub(crate) fn fitted(manifest: &mut Manifest, before: &Survey, index: usize) {
-    let part = before.parts.get(index);
+/// Has a manifest remember that, and how, its card was fitted: by the last volume that got another
+/// size.
+pub(crate) fn fitted(manifest: &mut Manifest, before: &Survey, after: &Survey) {
+    let pairs = before.parts.iter().zip(&after.parts);
+    let changed = pairs.filter(|(was, is)| was.span.len() != is.span.len());
+    let part = changed.map(|(was, _)| was).max_by_key(|part| part.span.end());
     manifest.fitted = Some(ListedFit {
         card_size: before.size.get(),
         partition: part.and_then(|part| part.number),

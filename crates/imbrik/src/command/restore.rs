@@ -12,6 +12,7 @@ use crate::{
 use imbrik_core::{
     Class, Error,
     card::{Card, Reason, Standing, standing},
+    fs::VolumeKind,
     image::{Image, Manifest, TileDigest},
     layout::{
         Change, Fit, Occupancy, Part, Plan, Reference, Survey, Target, references,
@@ -98,7 +99,7 @@ impl Request<'_> {
                 Class::Refused => {
                     "Get the whole image again; `imbrik check` tells whether it is whole."
                 }
-                Class::Unsupported | Class::Corrupt if self.args.fill => {
+                Class::Unsupported | Class::Corrupt if self.args.shape.fill => {
                     "Leave --fill out, and it keeps its size."
                 }
                 Class::Unsupported => "Use a card with sectors of the same size.",
@@ -107,51 +108,58 @@ impl Request<'_> {
             Failure::from(error).state(UNTOUCHED).next(next)
         };
         let plain = Plan::restore(Arc::clone(content), self.survey, occupancy, self.target);
-        let gives = occupancy.zip(self.survey.last_reshapable()).filter(|_| self.may_resize());
-        let plain = match (plain, gives) {
+        let size = self.target.size;
+        let fit = |occupancy: &Occupancy, fit: &Fit| {
+            Plan::fit(Arc::clone(content), self.survey, occupancy, fit, session.work())
+        };
+        let plain = match (plain, occupancy.filter(|_| self.may_resize())) {
             // A smaller card is used when the data fit.
-            (Err(error), Some((occupancy, index))) if error.class() == Class::NoRoom => {
-                let (content, fit) = (Arc::clone(content), Fit::Card(self.target.size));
-                let smaller =
-                    Plan::fit(content, self.survey, occupancy, index, fit, session.work());
-                return smaller.map_err(|why| match why.class() {
+            (Err(error), Some(occupancy)) if error.class() == Class::NoRoom => {
+                let take_from = self.parts(&self.args.shape.take_from)?;
+                let smaller = Fit::Card { size, take_from, give_to: None };
+                return fit(occupancy, &smaller).map_err(|why| match why.class() {
                     Class::NoRoom | Class::Cancelled => refused(why),
-                    _ => refused(Error::new(
-                        Class::NoRoom,
-                        format!("{error}; its last volume cannot shrink: {why}"),
-                    )),
+                    _ => refused(Error::new(Class::NoRoom, format!("{error}; {why}"))),
                 });
             }
             (plain, _) => plain.map_err(refused)?,
         };
-        let fills = self.args.fill || self.fills_of_itself();
-        let last = last_part(self.survey).filter(|_| fills);
-        let Some((index, occupancy)) = last.zip(occupancy) else {
-            return match (self.args.fill, occupancy) {
-                (false, _) => Ok(plain),
-                (true, None) => Err(Failure::refused("an exact image stays as it is, to the byte")
+        let named = match &self.args.shape.give_to {
+            Some(name) => Some(self.part(name)?),
+            None => None,
+        };
+        let asked = self.args.shape.fill || named.is_some();
+        let Some(occupancy) = occupancy.filter(|_| asked || self.fills_of_itself()) else {
+            return match asked {
+                false => Ok(plain),
+                true => Err(Failure::refused("an exact image stays as it is, to the byte")
                     .state(UNTOUCHED)
                     .next("Leave --fill out.")),
-                (true, Some(_)) => Err(Failure::refused(
-                    "the last volume cannot grow: it is none of ext2, ext3 and ext4",
-                )
-                .state(UNTOUCHED)
-                .next("Leave --fill out, and it keeps its size.")),
             };
         };
-        let room = self.target.size.saturating_sub(self.survey.needed());
+        let Some(index) = named.or_else(|| self.survey.last_reshapable()) else {
+            return match asked {
+                false => Ok(plain),
+                true => Err(Failure::refused(format!(
+                    "no volume can grow: none is one of {}",
+                    VolumeKind::RESHAPED
+                ))
+                .state(UNTOUCHED)
+                .next("Leave --fill out, and all keep their sizes.")),
+            };
+        };
+        let room = size.saturating_sub(self.survey.needed());
         if room < LEAST_ROOM {
-            if self.args.fill {
+            if asked {
                 session.out.note("There is nothing to fill: the card is as large as the image.");
             }
             return Ok(plain);
         }
-        let fit = Fit::Card(self.target.size);
-        let content = Arc::clone(content);
-        match Plan::fit(content, self.survey, occupancy, index, fit, session.work()) {
+        let larger = Fit::Card { size, take_from: Vec::new(), give_to: Some(index) };
+        match fit(occupancy, &larger) {
             Ok(plan) => Ok(plan),
-            Err(error) if self.args.fill || error.class() == Class::Cancelled => {
-                let words = format!("the last volume cannot grow: {error}");
+            Err(error) if asked || error.class() == Class::Cancelled => {
+                let words = format!("the volume cannot grow: {error}");
                 Err(refused(Error::new(error.class(), words)))
             }
             Err(error) => {
@@ -161,10 +169,19 @@ impl Request<'_> {
         }
     }
 
+    /// The place in [`Survey::parts`] of the partition called `name`.
+    fn part(&self, name: &str) -> Outcome<usize> {
+        resolve::part_index(self.survey, name, self.image.path()).state(UNTOUCHED)
+    }
+
+    fn parts(&self, names: &[String]) -> Outcome<Vec<usize>> {
+        names.iter().map(|name| self.part(name)).collect()
+    }
+
     /// Whether a volume may get another size without having been asked for.
     fn may_resize(&self) -> bool {
         let is_plain = !self.args.as_is && self.args.starts_at.is_none();
-        is_plain && !self.args.keep_size && self.args.into.is_none()
+        is_plain && !self.args.shape.keep_size && self.args.into.is_none()
     }
 
     /// Whether the image says that its last volume took what its card had.
@@ -176,12 +193,6 @@ impl Request<'_> {
 
 /// Less than this is not worth growing a volume for.
 const LEAST_ROOM: ByteLen = ByteLen::mib(1);
-
-/// The place of the last partition in [`Survey::parts`], when its volume can grow.
-fn last_part(survey: &Survey) -> Option<usize> {
-    let last = survey.parts.iter().enumerate().max_by_key(|(_, part)| part.span.end());
-    last.filter(|(_, part)| part.can_be_reshaped()).map(|(index, _)| index)
-}
 
 /// The card's bytes in the image, behind a preface when one was told, and what is on it.
 fn content(image: &Image, args: &RestoreArgs) -> Outcome<(Arc<dyn ReadAt>, Survey)> {
@@ -352,7 +363,7 @@ impl Journey<'_> {
             out.line(&format!("  {change}"));
         }
         let is_resized = |change: &Change| matches!(change, Change::Resized { .. });
-        if !self.args.fill && self.plan.changes.iter().any(is_resized) {
+        if !self.args.shape.fill && self.plan.changes.iter().any(is_resized) {
             out.line("  with --keep-size, it keeps its size");
         }
         if let Some(part) = self.could_fill() {
@@ -381,7 +392,7 @@ impl Journey<'_> {
         if self.into.is_some() || !self.plan.changes.iter().any(is_left) {
             return None;
         }
-        let last = last_part(self.survey).filter(|_| !self.args.keep_size)?;
+        let last = self.survey.last_reshapable().filter(|_| !self.args.shape.keep_size)?;
         self.survey.parts.get(last).map(Part::full_title)
     }
 

@@ -14,7 +14,7 @@ use crate::{
 use imbrik_core::{
     card::{Card, Standing, standing},
     image::{ListedPart, Manifest, Pack},
-    layout::{Fit, Occupancy, Part, Plan, Survey},
+    layout::{Occupancy, Part, Plan, Survey},
     progress::Watch,
     store::{Counted, ReadAt, Remembered, Tally, Window},
     transfer::{Saved, save},
@@ -74,18 +74,16 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let plan = if args.exact {
         Plan::save_exact(source)
     } else if args.fit {
-        let index = survey.last_reshapable().ok_or_else(|| {
-            Failure::refused("no volume on it can be made smaller: that is ext2, ext3 and ext4")
-                .state("Nothing was written.")
-                .next("Leave --fit out: what is not in use takes no room in the image.")
-        })?;
         let room = args.room.map_or(ByteLen::ZERO, |room| room.0);
-        let plan = fit::plan(session, &source, &survey, index, Fit::Smallest { room })?;
+        let smallest = fit::smallest(&survey, None, room).map_err(|failure| {
+            failure.next("Leave --fit out: what is not in use takes no room in the image.")
+        })?;
+        let plan = fit::plan(session, &source, &survey, &smallest)?;
         for change in &plan.changes {
             session.out.note(&format!("{}.", change::words(change)));
         }
         let after = Survey::of(&plan.view).state("Nothing was written.")?;
-        fitted = Some((std::mem::replace(&mut survey, after), index));
+        fitted = Some(std::mem::replace(&mut survey, after));
         plan
     } else {
         let occupancy = Occupancy::of(&source, &survey).state("Nothing was written.")?;
@@ -109,13 +107,13 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
                 None => card.path.display().to_string(),
                 Some(part) => format!("{} of {}", part.full_title(), card.path.display()),
             },
-            size::both(fitted.as_ref().map_or(survey.size, |(before, _)| before.size)),
+            size::both(fitted.as_ref().map_or(survey.size, |before| before.size)),
             to.title()
         ));
     }
     let mut manifest = Manifest::new(&survey, packing::MADE_BY, Timestamp::now());
-    if let Some((before, index)) = &fitted {
-        fit::fitted(&mut manifest, before, *index);
+    if let Some(before) = &fitted {
+        fit::fitted(&mut manifest, before, &survey);
     }
     manifest.card_model.clone_from(&card.model);
     manifest.exact = args.exact;
@@ -140,7 +138,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let used = plan.view.copied_in(Span::whole(survey.size));
     let done = Done {
         card: &card,
-        size: fitted.as_ref().map_or(survey.size, |(before, _)| before.size),
+        size: fitted.as_ref().map_or(survey.size, |before| before.size),
         fitted: fitted.as_ref().map(|_| survey.size),
         only: only.as_ref(),
         read_whole: &read_whole,

@@ -14,10 +14,13 @@ pub(crate) fn words(change: &Change) -> String {
         Change::TailCut(len) => {
             format!("{} behind the last partition do not fit and are left out", size::both(*len))
         }
-        Change::Resized { title, from, to, moved, inodes } => {
+        Change::Resized { title, from, to, moved, inodes, why } => {
             let verb = if to < from { "shrinks" } else { "grows" };
             let mut words =
                 format!("{title} {verb} from {} to {}", size::short(*from), size::short(*to));
+            if !why.is_empty() {
+                words += &format!(": {why}");
+            }
             if !moved.is_zero() {
                 words += &format!("; {} of it move", size::short(*moved));
             }

@@ -7,6 +7,7 @@ mod demo;
 mod devices;
 mod fit;
 mod harness;
+mod layouts;
 mod parts;
 mod restore;
 mod save;

@@ -120,6 +120,7 @@ pub(in crate::fs) fn reshape(
         copied: clusters.copied(),
         inodes_moved: 0,
         aside: ByteLen::ZERO,
+        limit: None,
         warnings: Vec::new(),
     })
 }

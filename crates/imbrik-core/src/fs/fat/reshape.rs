@@ -129,7 +129,8 @@ pub(in crate::fs) fn reshape(
         copied: clusters.copied(),
         inodes_moved: 0,
         aside: ByteLen::ZERO,
-        warnings: limit.into_iter().collect(),
+        limit,
+        warnings: Vec::new(),
     })
 }
 

@@ -97,6 +97,7 @@ pub(in crate::fs) fn reshape(
         copied: bytes(layout.moved),
         inodes_moved: layout.inodes.count(),
         aside,
+        limit: None,
         warnings,
     })
 }

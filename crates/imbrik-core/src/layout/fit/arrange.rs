@@ -1,0 +1,219 @@
+//! Partitions in their places, put together into a card.
+
+use super::{Placed, moved_by};
+use crate::{
+    error::Result,
+    fs::{self, Examined, Reshaped},
+    layout::{Change, Content, Occupancy, Part, Plan, Segment, Survey, View, occupancy},
+    store::{ReadAt, Window, read_up_to},
+    table::Table,
+    units::{ByteLen, ByteOffset, Span},
+};
+use std::sync::Arc;
+
+/// How much of a card's end is cleared when nothing reaches it: old backup tables and other headers
+/// that are looked for from the end live there.
+const TAIL: ByteLen = ByteLen::mib(1);
+/// Where the boot code of an ext volume stands.
+const BOOT_CODE: usize = 1024;
+
+/// The plan in which every partition is where it was placed, on a card of `size`.
+pub(super) fn arrange(
+    source: &Arc<dyn ReadAt>,
+    survey: &Survey,
+    occupancy: &Occupancy,
+    placed: Vec<Placed>,
+    size: ByteLen,
+) -> Result<Plan> {
+    let mut segments = Vec::new();
+    let (mut was, mut is) = (ByteOffset::ZERO, ByteOffset::ZERO);
+    for one in &placed {
+        // What stands between partitions keeps its distance to the one behind it.
+        let gap = Span::between(was, one.from.start());
+        let gap_start = one.to.start().get().saturating_sub(gap.len().get());
+        let gap_start = ByteOffset::new(gap_start).max(is);
+        segments.push(cleared(is, gap_start));
+        let kept = Span::between(
+            ByteOffset::new(
+                one.from
+                    .start()
+                    .get()
+                    .saturating_sub(one.to.start().saturating_since(gap_start).get()),
+            ),
+            one.from.start(),
+        );
+        shift(&mut segments, occupancy, kept, gap_start);
+        match &one.reshaped {
+            None => shift(&mut segments, occupancy, one.from, one.to.start()),
+            Some((reshaped, found)) => {
+                segments.extend(segments_of(reshaped, found, one.from.start(), one.to.start()));
+                let len = reshaped.settled.store.size();
+                segments.push(cleared(one.to.start().saturating_add(len), one.to.end()));
+            }
+        }
+        (was, is) = (one.from.end(), one.to.end());
+    }
+    tail(&mut segments, occupancy, was, is, source.size(), size);
+    segments.retain(|segment| !segment.span.is_empty());
+    let mut view = View::of_segments(size, Arc::clone(source), &segments)?;
+
+    let mut changes = Vec::new();
+    let mut spans = Vec::new();
+    for one in &placed {
+        let Some(part) = survey.parts.get(one.index) else { continue };
+        if let Some((reshaped, _)) = &one.reshaped {
+            changes.extend(resized(part, one, reshaped));
+        } else if one.from.start() != one.to.start() {
+            changes.push(Change::Shifted { title: part.full_title(), to: one.to.start() });
+        }
+        if let Some(number) = part.number
+            && one.from != one.to
+        {
+            spans.push((number, one.to));
+        }
+        let Some(volume) = part.volume.as_ref().filter(|_| one.from.start() != one.to.start())
+        else {
+            continue;
+        };
+        let now: Arc<dyn ReadAt> = match &one.reshaped {
+            Some((reshaped, _)) => Arc::clone(&reshaped.settled.store),
+            None => Arc::new(Window::new(Arc::clone(source), part.span)?),
+        };
+        let edits = fs::at_another_place(&now, volume, one.from.start(), one.to.start())?;
+        for (at, bytes) in edits {
+            view = view.with_bytes(one.to.start().saturating_add(ByteLen::new(at.get())), &bytes);
+        }
+        let boot_code = read_up_to(&now, ByteOffset::ZERO, BOOT_CODE)?;
+        if volume.kind.is_ext() && boot_code.iter().any(|byte| *byte != 0) {
+            changes.push(Change::Warning(format!(
+                "{} has boot code in its first sectors, which may count on its old place",
+                part.full_title()
+            )));
+        }
+    }
+    if let Some(table) = &survey.table
+        && (!spans.is_empty() || matches!(table, Table::Gpt(_)))
+    {
+        if let Table::Gpt(gpt) = table {
+            // The old backup is nobody's any more, unless something stands there now.
+            let old = gpt.backup_span().filter(|old| {
+                old.end() <= ByteOffset::new(size.get())
+                    && placed.iter().all(|one| one.to.intersect(*old).is_none())
+            });
+            if let Some(old) = old {
+                view = view.with(old, Content::Cleared);
+            }
+            changes.push(Change::GptMoved);
+        }
+        for (at, bytes) in table.with_spans(&spans, size)? {
+            view = view.with_bytes(at, &bytes);
+        }
+    }
+    Ok(Plan { view, changes })
+}
+
+/// What is told of a volume that got another size.
+fn resized(part: &Part, one: &Placed, reshaped: &Reshaped) -> Vec<Change> {
+    let mut changes = vec![Change::Resized {
+        title: part.full_title(),
+        from: one.from.len(),
+        to: one.to.len(),
+        moved: reshaped.copied,
+        inodes: reshaped.inodes_moved,
+        why: one.why,
+    }];
+    if let Some(limit) = &reshaped.limit {
+        changes.push(Change::Warning(format!("{}: {limit}", part.full_title())));
+    }
+    changes.extend(reshaped.warnings.iter().cloned().map(Change::Warning));
+    if !reshaped.aside.is_zero() {
+        changes.push(Change::PutAside(reshaped.aside));
+    }
+    changes
+}
+
+fn cleared(start: ByteOffset, end: ByteOffset) -> Segment {
+    Segment { span: Span::between(start, end.max(start)), content: Content::Cleared }
+}
+
+/// Adds what the source has in `from`, at `to`.
+fn shift(segments: &mut Vec<Segment>, occupancy: &Occupancy, from: Span, to: ByteOffset) {
+    let first = occupancy.segments.partition_point(|segment| segment.span.end() <= from.start());
+    let near = occupancy.segments.get(first..).unwrap_or_default().iter();
+    for segment in near.map_while(|segment| segment.clipped(from)) {
+        let start = moved_by(segment.span.start(), from.start(), to);
+        let span = Span::between(start, start.saturating_add(segment.span.len()));
+        segments.push(Segment { span, content: segment.content });
+    }
+}
+
+/// Adds what lies behind the last partition, which ended at `was` and ends at `is`: what was there,
+/// when the partition's end stays where it was, and zeros where old headers are looked for.
+fn tail(
+    segments: &mut Vec<Segment>,
+    occupancy: &Occupancy,
+    was: ByteOffset,
+    is: ByteOffset,
+    held: ByteLen,
+    size: ByteLen,
+) {
+    let end = ByteOffset::new(size.get());
+    let mut at = is;
+    if was == is && is.get() > 0 {
+        let kept = Span::between(was, ByteOffset::new(held.min(size).get()).max(was));
+        shift(segments, occupancy, kept, is);
+        at = kept.end();
+    }
+    let rest = Span::between(at, end.max(at));
+    let unused = rest.len().saturating_sub(TAIL);
+    let from = rest.start().saturating_add(unused);
+    segments.push(Segment { span: Span::between(rest.start(), from), content: Content::Unused });
+    segments.push(cleared(from, rest.end()));
+}
+
+/// The segments of a reshaped volume that started at `was` and starts at `is`.
+fn segments_of(
+    reshaped: &Reshaped,
+    found: &Examined,
+    was: ByteOffset,
+    is: ByteOffset,
+) -> Vec<Segment> {
+    let len = reshaped.settled.store.size();
+    let place = Span::between(is, is.saturating_add(len));
+    let source = |inside: ByteOffset| was.saturating_add(ByteLen::new(inside.get()));
+    let inside = |at: ByteOffset| ByteOffset::new(at.saturating_since(is).get());
+    let stays = |at: ByteOffset| Content::Copied { from: source(inside(at)) };
+    let mut segments = Vec::new();
+    let mut moved = reshaped.moved.iter().peekable();
+    for segment in occupancy::segments_of(found, place) {
+        let Content::Copied { .. } = segment.content else {
+            segments.push(segment);
+            continue;
+        };
+        // A part of it that comes from elsewhere.
+        let mut at = segment.span.start();
+        while let Some(next) = moved.peek() {
+            let to = Span::between(
+                is.saturating_add(ByteLen::new(next.to.start().get())),
+                is.saturating_add(ByteLen::new(next.to.end().get())),
+            );
+            if to.start() >= segment.span.end() {
+                break;
+            }
+            if let Some(both) = to.intersect(Span::between(at, segment.span.end())) {
+                segments
+                    .push(Segment { span: Span::between(at, both.start()), content: stays(at) });
+                let ahead = both.start().saturating_since(to.start());
+                let from = source(next.from).saturating_add(ahead);
+                segments.push(Segment { span: both, content: Content::Copied { from } });
+                at = both.end();
+            }
+            if to.end() > segment.span.end() {
+                break;
+            }
+            moved.next();
+        }
+        segments.push(Segment { span: Span::between(at, segment.span.end()), content: stays(at) });
+    }
+    segments
+}

@@ -1,0 +1,303 @@
+//! Which volume gets which length.
+
+use super::{Placed, up_to};
+use crate::{
+    error::{Class, Error, Result},
+    fs::{self, Examined, Goal, Reshaped, Work},
+    layout::{Occupancy, Part, Survey},
+    store::{ReadAt, Window},
+    units::{ByteLen, ByteOffset, Span},
+};
+use std::{collections::BTreeMap, sync::Arc};
+
+/// Partitions that move keep to multiples of this at most: the erase block of common cards.
+const MOST_ALIGNED: u64 = 4 << 20;
+/// The end of a partition that fills its card is a multiple of this.
+const END_ALIGNED: u64 = 1 << 20;
+/// Less than this is not worth growing a volume for.
+const LEAST_ROOM: u64 = 1 << 20;
+
+/// Decides the lengths of the volumes of a card.
+pub(super) struct Chooser<'a> {
+    pub(super) source: &'a Arc<dyn ReadAt>,
+    pub(super) survey: &'a Survey,
+    pub(super) occupancy: &'a Occupancy,
+    pub(super) work: Work<'a>,
+}
+
+/// Lengths of partitions that differ from those they have, by their place in the survey.
+type Lens = BTreeMap<usize, ByteLen>;
+
+/// What was reshaped so far, and why.
+type Shapes = BTreeMap<usize, (Reshaped, Examined, &'static str)>;
+
+impl Chooser<'_> {
+    /// One volume as small as it can be; answers the size of the card that then is enough.
+    pub(super) fn smallest(&self, part: usize, room: ByteLen) -> Result<(ByteLen, Vec<Placed>)> {
+        let (reshaped, found) = self.reshape(part, Goal::Smallest { room })?;
+        let lens = Lens::from([(part, self.sectors(reshaped.settled.store.size()))]);
+        let placed = lay(self.survey, &lens);
+        let size = self.needed(&placed);
+        let why =
+            if room.is_zero() { "as small as its files allow" } else { "with the room asked for" };
+        Ok((size, self.with(placed, Shapes::from([(part, (reshaped, found, why))]))))
+    }
+
+    /// On a card of `size`.
+    pub(super) fn for_card(
+        &self,
+        size: ByteLen,
+        take_from: &[usize],
+        give_to: Option<usize>,
+    ) -> Result<Vec<Placed>> {
+        let most = size.saturating_sub(self.survey.backup_len());
+        let now = lay(self.survey, &Lens::new());
+        if last_end(&now) <= most.get() {
+            return match give_to {
+                Some(part) => self.grown(part, most),
+                None => Ok(self.with(now, Shapes::new())),
+            };
+        }
+        let mut lens = Lens::new();
+        let mut shapes = Shapes::new();
+        let mut cannot = Vec::new();
+        for part in self.givers(take_from) {
+            let why = match take_from.is_empty() {
+                true if shapes.is_empty() => "the last that can gives room",
+                true => "gives room, too: the others have no more",
+                false => "gives room, as asked",
+            };
+            match self.shrunk(part, most, &mut lens) {
+                Ok(Some((reshaped, found))) => {
+                    shapes.insert(part, (reshaped, found, why));
+                }
+                Ok(None) => {}
+                Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
+                    cannot.push(error.to_string());
+                }
+                Err(error) => return Err(error),
+            }
+            let placed = lay(self.survey, &lens);
+            if last_end(&placed) <= most.get() {
+                return Ok(self.with(placed, shapes));
+            }
+        }
+        Err(self.too_small(size, &lens, &cannot, take_from))
+    }
+
+    /// As another card holds the same partitions.
+    pub(super) fn like(
+        &self,
+        size: ByteLen,
+        places: &[(Span, Option<ByteLen>)],
+    ) -> Result<Vec<Placed>> {
+        let mut shapes = Shapes::new();
+        let mut placed = lay(self.survey, &Lens::new());
+        let mut at = ByteOffset::ZERO;
+        for one in &mut placed {
+            let (to, len) = places
+                .get(one.index)
+                .ok_or_else(|| Error::usage("a partition has no place on the other card"))?;
+            if to.start() < at || !Span::whole(size).contains(*to) {
+                return Err(Error::usage("the partitions stand in another order"));
+            }
+            if let Some(len) = len {
+                let (reshaped, found) = self.reshape(one.index, Goal::Size(*len))?;
+                shapes.insert(one.index, (reshaped, found, "as on the other card"));
+            }
+            let fits = shapes.contains_key(&one.index) || to.len() >= one.from.len();
+            if !fits {
+                return Err(Error::no_room("a partition is shorter on the other card"));
+            }
+            one.to = *to;
+            at = to.end();
+        }
+        Ok(self.with(placed, shapes))
+    }
+
+    fn part(&self, index: usize) -> Result<&Part> {
+        let part = self.survey.parts.get(index);
+        part.ok_or_else(|| Error::usage("there is no such partition"))
+    }
+
+    fn sectors(&self, len: ByteLen) -> ByteLen {
+        up_to(len, self.survey.sector.bytes())
+    }
+
+    /// How long a card must be for partitions in these places.
+    fn needed(&self, placed: &[Placed]) -> ByteLen {
+        self.sectors(ByteLen::new(last_end(placed))).saturating_add(self.survey.backup_len())
+    }
+
+    fn reshape(&self, index: usize, goal: Goal) -> Result<(Reshaped, Examined)> {
+        let part = self.part(index)?;
+        let volume = part.volume.as_ref().ok_or_else(|| {
+            Error::unsupported(format!("what is in {} is not known", part.title()))
+        })?;
+        let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(self.source), part.span)?);
+        fs::reshape(&window, volume, goal, self.work).map_err(|error| match error.class() {
+            Class::NoRoom | Class::Cancelled => error,
+            _ => error.at(part.full_title()),
+        })
+    }
+
+    /// The volumes that may give room, in the order in which they are asked.
+    fn givers(&self, named: &[usize]) -> Vec<usize> {
+        if !named.is_empty() {
+            return named.to_vec();
+        }
+        let parts = self.survey.parts.iter().enumerate();
+        let mut can: Vec<_> = parts.filter(|(_, part)| part.can_be_reshaped()).collect();
+        // Swap is wanted as large as it was made: it is asked last.
+        can.sort_by_key(|(_, part)| (part.is_swap(), std::cmp::Reverse(part.span.end())));
+        can.into_iter().map(|(index, _)| index).collect()
+    }
+
+    /// The longest that a partition may be when the last one must end at `most`; `None` when there
+    /// is no such length.
+    fn longest(&self, part: usize, lens: &Lens, most: ByteLen) -> Option<ByteLen> {
+        let sector = self.survey.sector.bytes().max(1);
+        let fits = |sectors: u64| {
+            let mut lens = lens.clone();
+            lens.insert(part, ByteLen::new(sectors.saturating_mul(sector)));
+            last_end(&lay(self.survey, &lens)) <= most.get()
+        };
+        let (mut fit, mut not) = (0u64, most.get().checked_div(sector)?.saturating_add(1));
+        if !fits(0) {
+            return None;
+        }
+        while not.saturating_sub(fit) > 1 {
+            let middle = fit.midpoint(not);
+            if fits(middle) { fit = middle } else { not = middle }
+        }
+        let len = ByteLen::new(fit.saturating_mul(sector));
+        Some(self.rounded(part, lens, len)).filter(|len| !len.is_zero())
+    }
+
+    /// A length with which a partition that nothing follows ends at a round place.
+    fn rounded(&self, part: usize, lens: &Lens, len: ByteLen) -> ByteLen {
+        let placed = lay(self.survey, lens);
+        let is_last = placed.last().is_some_and(|last| last.index == part);
+        let start = placed.iter().find(|one| one.index == part).map(|one| one.to.start());
+        let (Some(start), true, true) = (start, is_last, self.survey.table.is_some()) else {
+            return len;
+        };
+        let end = start.saturating_add(len).get();
+        let end = end.saturating_sub(end.checked_rem(END_ALIGNED).unwrap_or(0));
+        ByteOffset::new(end).saturating_since(start)
+    }
+
+    /// Makes one volume take what a card with room up to `most` has left.
+    fn grown(&self, part: usize, most: ByteLen) -> Result<Vec<Placed>> {
+        let mut lens = Lens::new();
+        let now = self.part(part)?.span.len();
+        let len = self.longest(part, &lens, most).unwrap_or(now);
+        if len.saturating_sub(now).get() < LEAST_ROOM {
+            return Ok(self.with(lay(self.survey, &lens), Shapes::new()));
+        }
+        let (reshaped, found) = self.reshape(part, Goal::Size(len))?;
+        // Some kinds have a largest size: the partition is no longer then.
+        let got = self.sectors(reshaped.settled.store.size());
+        lens.insert(part, if reshaped.limit.is_some() { got.max(now) } else { len });
+        let why = "takes what the others leave";
+        let shapes = Shapes::from([(part, (reshaped, found, why))]);
+        Ok(self.with(lay(self.survey, &lens), shapes))
+    }
+
+    /// Makes one volume so short that all ends at `most`, or as short as it can be. Answers nothing
+    /// when that gives no room.
+    fn shrunk(
+        &self,
+        part: usize,
+        most: ByteLen,
+        lens: &mut Lens,
+    ) -> Result<Option<(Reshaped, Examined)>> {
+        let now = self.part(part)?.span.len();
+        let bound = self.occupancy.volume(part).and_then(|found| found.least.as_ref());
+        let bound = bound.map_or(ByteLen::ZERO, |least| least.size);
+        if let Some(len) = self.longest(part, lens, most).filter(|len| *len >= bound && *len < now)
+        {
+            match self.reshape(part, Goal::Size(len)) {
+                Err(error) if error.class() == Class::NoRoom => {}
+                other => {
+                    let other = other?;
+                    lens.insert(part, len);
+                    return Ok(Some(other));
+                }
+            }
+        }
+        let (reshaped, found) = self.reshape(part, Goal::Smallest { room: ByteLen::ZERO })?;
+        let len = self.sectors(reshaped.settled.store.size());
+        if len >= now {
+            return Ok(None);
+        }
+        lens.insert(part, len);
+        Ok(Some((reshaped, found)))
+    }
+
+    /// What is missing, and which volumes lack it.
+    fn too_small(
+        &self,
+        size: ByteLen,
+        lens: &Lens,
+        cannot: &[String],
+        take_from: &[usize],
+    ) -> Error {
+        let needed = self.needed(&lay(self.survey, lens));
+        let title = |part: &usize| self.survey.parts.get(*part).map(Part::full_title);
+        let least = lens
+            .iter()
+            .filter_map(|(part, len)| Some(format!("{} needs at least {len}", title(part)?)));
+        let mut whys: Vec<String> = least.collect();
+        whys.extend(
+            cannot.iter().map(|why| format!("another size is out of the question for {why}")),
+        );
+        if !take_from.is_empty() {
+            whys.push("other volumes were not to give room".to_owned());
+        }
+        let whys =
+            if whys.is_empty() { "nothing on it can shrink".to_owned() } else { whys.join("; ") };
+        Error::no_room(format!(
+            "a card of {size} is {} too small: the data need {needed}; {whys}",
+            needed.saturating_sub(size),
+        ))
+    }
+
+    fn with(&self, mut placed: Vec<Placed>, mut shapes: Shapes) -> Vec<Placed> {
+        for one in &mut placed {
+            if let Some((reshaped, found, why)) = shapes.remove(&one.index) {
+                one.reshaped = Some((reshaped, found));
+                one.why = why;
+            }
+        }
+        placed
+    }
+}
+
+/// Where partitions of these lengths stand, in the card's order: each where it was, or as much
+/// further on or back as those in front of it grew or shrank, by a multiple of what it is aligned
+/// to.
+fn lay(survey: &Survey, lens: &Lens) -> Vec<Placed> {
+    let mut parts: Vec<_> = survey.parts.iter().enumerate().collect();
+    parts.sort_by_key(|(_, part)| part.span);
+    let sector = survey.sector.bytes();
+    let (mut was, mut is) = (0u64, 0u64);
+    let place = |(index, part): (usize, &Part)| {
+        let start = part.span.start().get();
+        let unit = 1u64.checked_shl(start.trailing_zeros()).unwrap_or(1);
+        let unit = unit.clamp(sector.min(MOST_ALIGNED), MOST_ALIGNED);
+        let back = was.saturating_sub(is);
+        let back = back.saturating_sub(back.checked_rem(unit).unwrap_or(0));
+        let on = is.saturating_sub(was).next_multiple_of(unit);
+        let to = ByteOffset::new(start.saturating_sub(back).saturating_add(on));
+        let len = lens.get(&index).copied().unwrap_or(part.span.len());
+        let to = Span::between(to, to.saturating_add(len));
+        (was, is) = (part.span.end().get(), to.end().get());
+        Placed { index, from: part.span, to, reshaped: None, why: "" }
+    };
+    parts.into_iter().map(place).collect()
+}
+
+fn last_end(placed: &[Placed]) -> u64 {
+    placed.iter().map(|one| one.to.end().get()).max().unwrap_or(0)
+}

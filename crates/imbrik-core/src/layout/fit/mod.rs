@@ -1,0 +1,138 @@
+//! A card at another size: volumes are reshaped, and what stands behind them moves along.
+//!
+//! ```text
+//! before  │ table │ boot │ root …………………………………… │ data │
+//! after   │ table │ boot │ root …… │ data │
+//!           kept    kept   reshaped  shifted, a multiple of what it is aligned to
+//! ```
+//!
+//! [`Plan::fit`] decides which volumes get which length (`choose`), and puts them together
+//! (`arrange`). Partitions keep their order, and their places where they can. What lies in front of
+//! one that moves, such as the record of a logical partition, moves with it.
+
+mod arrange;
+mod choose;
+
+use super::{Occupancy, Part, Plan, Survey};
+use crate::{
+    error::{Error, Result},
+    fs::{Examined, Reshaped, VolumeKind, Work},
+    store::ReadAt,
+    table::Table,
+    units::{ByteLen, ByteOffset, Span},
+};
+use arrange::arrange;
+use choose::Chooser;
+use std::sync::Arc;
+
+/// To which size a card is fitted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Fit {
+    /// One volume as small as it can be.
+    Smallest {
+        /// Which: its place in [`Survey::parts`].
+        part: usize,
+        /// Bytes of room that it keeps beyond that.
+        room: ByteLen,
+    },
+    /// A card of a given size.
+    Card {
+        /// Bytes.
+        size: ByteLen,
+        /// The volumes that give room when there is too little, by their places in
+        /// [`Survey::parts`] and in this order. None named: all that can, the last first.
+        take_from: Vec<usize>,
+        /// The volume that takes what is left over; `None` leaves it unused.
+        give_to: Option<usize>,
+    },
+    /// As another card holds the same partitions.
+    Like {
+        /// Bytes of that card.
+        size: ByteLen,
+        /// For each of [`Survey::parts`] its place there, and the length of its volume when that is
+        /// another one.
+        places: Vec<(Span, Option<ByteLen>)>,
+    },
+}
+
+/// A partition in its place.
+struct Placed {
+    /// Its place in [`Survey::parts`].
+    index: usize,
+    from: Span,
+    to: Span,
+    reshaped: Option<(Reshaped, Examined)>,
+    /// Why it gets another size, in a few words.
+    why: &'static str,
+}
+
+impl Survey {
+    /// The place in [`Survey::parts`] of the last partition whose volume can be reshaped, swap not
+    /// counted; `None` when there is none.
+    #[must_use]
+    pub fn last_reshapable(&self) -> Option<usize> {
+        let parts = self.parts.iter().enumerate();
+        let can = parts.filter(|(_, part)| part.can_be_reshaped() && !part.is_swap());
+        can.max_by_key(|(_, part)| part.span.end()).map(|(index, _)| index)
+    }
+
+    /// How much of a card's end the table takes.
+    fn backup_len(&self) -> ByteLen {
+        self.table.as_ref().map_or(ByteLen::ZERO, Table::backup_len)
+    }
+}
+
+impl Part {
+    /// Whether its volume is of a kind that can be reshaped.
+    #[must_use]
+    pub fn can_be_reshaped(&self) -> bool {
+        self.volume.as_ref().is_some_and(|volume| volume.kind.can_be_reshaped().is_ok())
+    }
+
+    fn is_swap(&self) -> bool {
+        self.volume.as_ref().is_some_and(|volume| volume.kind == VolumeKind::Swap)
+    }
+}
+
+impl Plan {
+    /// `source`, of which `survey` tells what it holds, fitted to another size.
+    ///
+    /// # Errors
+    /// - When the source cannot be read where its metadata stand, or stopping was requested.
+    /// - [`crate::Class::NoRoom`] when the data don't fit, with the missing bytes and the volumes
+    ///   that lack them.
+    /// - [`crate::Class::Unsupported`] and [`crate::Class::Corrupt`] when a volume or the table
+    ///   cannot be reshaped, with the reason.
+    pub fn fit(
+        source: Arc<dyn ReadAt>,
+        survey: &Survey,
+        occupancy: &Occupancy,
+        fit: &Fit,
+        work: Work<'_>,
+    ) -> Result<Self> {
+        if let Some(why) = survey.whole_because {
+            return Err(Error::unsupported(why));
+        }
+        let card = Span::whole(source.size());
+        if survey.parts.iter().any(|part| !card.contains(part.span)) {
+            return Err(Error::refused("the image is cut short"));
+        }
+        let chooser = Chooser { source: &source, survey, occupancy, work };
+        let (size, placed) = match fit {
+            Fit::Smallest { part, room } => chooser.smallest(*part, *room)?,
+            Fit::Card { size, take_from, give_to } => {
+                (*size, chooser.for_card(*size, take_from, *give_to)?)
+            }
+            Fit::Like { size, places } => (*size, chooser.like(*size, places)?),
+        };
+        arrange(&source, survey, occupancy, placed, size)
+    }
+}
+
+fn up_to(len: ByteLen, unit: u64) -> ByteLen {
+    ByteLen::new(len.get().next_multiple_of(unit.max(1)))
+}
+
+fn moved_by(at: ByteOffset, from: ByteOffset, to: ByteOffset) -> ByteOffset {
+    to.saturating_add(at.saturating_since(from))
+}

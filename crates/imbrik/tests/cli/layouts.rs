@@ -1,0 +1,309 @@
+//! Cards of all layouts, on cards of all sizes: right by the system's checkers, with every file, or
+//! refused with figures that are right.
+
+use crate::harness::{Bench, Run, is_root, noise, put, sized, tool};
+use std::{collections::BTreeMap, fs, path::Path};
+
+const SECTOR: u64 = 512;
+const MIB: u64 = 1 << 20;
+
+/// A volume of a layout: where it starts and how long it is, in MiB, and how it is made.
+type Volume = (u64, u64, &'static str);
+
+/// A card's layout.
+struct Layout {
+    name: &'static str,
+    mib: u64,
+    /// For sfdisk; nothing for a bare volume.
+    table: &'static str,
+    volumes: &'static [Volume],
+}
+
+const LAYOUTS: [Layout; 7] = [
+    Layout {
+        name: "fat-ext",
+        mib: 160,
+        table: "label: dos\nlabel-id: 0x48560007\nstart=4MiB,size=40MiB,type=c\nstart=44MiB,type=83\n",
+        volumes: &[(4, 40, "fat32"), (44, 116, "ext4")],
+    },
+    Layout {
+        name: "fat-ext-exfat",
+        mib: 192,
+        table: "label: dos\nstart=1MiB,size=16MiB,type=c\nstart=17MiB,size=100MiB,type=83\n\
+                start=120MiB,type=7\n",
+        volumes: &[(1, 16, "fat16"), (17, 100, "ext4"), (120, 72, "exfat")],
+    },
+    Layout {
+        name: "gpt-swap",
+        mib: 160,
+        table: "label: gpt\nstart=4MiB,size=16MiB,name=boot\nstart=20MiB,size=24MiB,name=swap\n\
+                start=44MiB,size=112MiB,name=root\n",
+        volumes: &[(4, 16, "fat16"), (20, 24, "swap"), (44, 112, "ext4")],
+    },
+    Layout {
+        name: "logicals",
+        mib: 160,
+        table: "label: dos\nstart=1MiB,size=20MiB,type=c\nstart=24MiB,type=5\n\
+                start=25MiB,size=60MiB,type=83\nstart=87MiB,type=83\n",
+        volumes: &[(1, 20, "fat16"), (25, 60, "ext4"), (87, 73, "ext4")],
+    },
+    Layout { name: "bare-ext", mib: 128, table: "", volumes: &[(0, 128, "ext4")] },
+    Layout {
+        name: "one-fat",
+        mib: 160,
+        table: "label: dos\nstart=1MiB,type=c\n",
+        volumes: &[(1, 159, "fat32")],
+    },
+    Layout {
+        name: "one-exfat",
+        mib: 128,
+        table: "label: dos\nstart=1MiB,type=7\n",
+        volumes: &[(1, 127, "exfat")],
+    },
+];
+
+impl Layout {
+    /// The card as a raw image, with files in every volume and marks in every gap.
+    fn make(&self, bench: &Bench) {
+        let card = bench.path("card.img");
+        sized(&card, self.mib * MIB);
+        if !self.table.is_empty() {
+            // Boot code in the gap, and before every partition but those of a chain.
+            put(&card, 64 * SECTOR, &noise(6000));
+            fs::write(bench.path("table"), self.table).unwrap();
+            tool!(
+                "sh",
+                "-c",
+                format!("cd {} && sfdisk -q card.img < table", bench.path("").display())
+            );
+        }
+        let files = bench.path("files");
+        for n in 0..40usize {
+            fs::create_dir_all(files.join(format!("day {}", n % 7))).unwrap();
+            fs::write(files.join(format!("day {}/night {n}.wav", n % 7)), noise(n * 3500)).unwrap();
+        }
+        for (index, (start, len, kind)) in self.volumes.iter().enumerate() {
+            let at = bench.path("volume");
+            let _ = fs::remove_file(&at);
+            sized(&at, len * MIB);
+            let (hidden, label) = ((start * 2048).to_string(), format!("HIVE{index}"));
+            match *kind {
+                "ext4" => drop(tool!("mkfs.ext4", "-q", "-L", label, "-d", files, at)),
+                "swap" => drop(tool!("mkswap", "-q", "-L", label, at)),
+                "exfat" => {
+                    tool!("mkfs.exfat", "-L", label, "-c", "4K", at);
+                    with_exfat(bench, &at, "rw", |dir| {
+                        tool!("cp", "-r", files.join("day 1"), files.join("day 2"), dir);
+                    });
+                }
+                fat => {
+                    let per = if fat == "fat32" { "1" } else { "4" };
+                    let bits = fat.trim_start_matches("fat");
+                    tool!("mkfs.vfat", "-F", bits, "-s", per, "-h", hidden, "-n", label, at);
+                    tool!(
+                        "mcopy",
+                        "-s",
+                        "-m",
+                        "-i",
+                        at,
+                        files.join("day 3"),
+                        files.join("day 4"),
+                        "::"
+                    );
+                }
+            }
+            put(&card, start * MIB, &fs::read(&at).unwrap());
+        }
+    }
+}
+
+/// Calls `work` with an exFAT volume mounted.
+fn with_exfat(bench: &Bench, volume: &Path, options: &str, work: impl FnOnce(&Path)) {
+    let at = bench.path("mounted");
+    fs::create_dir_all(&at).unwrap();
+    let device = tool!("losetup", "-f", "--show", volume).trim().to_owned();
+    tool!("mount.exfat-fuse", "-o", options, &device, at);
+    work(&at);
+    tool!("umount", at);
+    let line = "for i in $(seq 200); do fuser -s $0 || break; sleep 0.02; done; losetup -d $0; \
+                for i in $(seq 200); do losetup $0 2>/dev/null || break; sleep 0.02; done";
+    tool!("sh", "-c", line, &device);
+}
+
+/// What each volume of a card holds, and the gaps; the checkers find nothing.
+fn judged(bench: &Bench, card: &str, layout: &Layout) -> (Vec<String>, Vec<u8>) {
+    let path = bench.path(card);
+    if !layout.table.is_empty() {
+        let said = tool!("sh", "-c", "sfdisk --verify $0 2>&1", &path);
+        assert!(said.contains("No errors detected"), "{card}: {said}");
+        if layout.table.contains("gpt") {
+            assert!(tool!("sgdisk", "-v", &path).contains("No problems found"), "{card}");
+        }
+    }
+    let listed = bench.good(&format!("show {card} --json")).json();
+    let parts = listed["content"]["partitions"].as_array().unwrap().clone();
+    assert_eq!(parts.len(), layout.volumes.len(), "{card}");
+    let file = fs::File::open(&path).unwrap();
+    let read = |start: u64, len: u64| {
+        use std::os::unix::fs::FileExt;
+        let mut bytes = vec![0; len as usize];
+        file.read_exact_at(&mut bytes, start).unwrap();
+        bytes
+    };
+    let mut trees = Vec::new();
+    for (part, (_, _, kind)) in parts.iter().zip(layout.volumes) {
+        let (start, len) = (part["start"].as_u64().unwrap(), part["size"].as_u64().unwrap());
+        let volume = bench.path("judged");
+        let _ = fs::remove_file(&volume);
+        let line = format!(
+            "dd if='{}' of='{}' bs=1M iflag=skip_bytes,count_bytes skip={start} count={len} \
+             conv=sparse status=none; truncate -s {len} '{}'",
+            path.display(),
+            volume.display(),
+            volume.display()
+        );
+        tool!("sh", "-c", line);
+        let list = "find . -type f -print0 | sort -z | xargs -0 -r sha256sum";
+        let out = bench.path("judged-files");
+        let _ = fs::remove_dir_all(&out);
+        fs::create_dir(&out).unwrap();
+        trees.push(match *kind {
+            "ext4" => {
+                tool!("e2fsck", "-fn", volume);
+                tool!("mount", "-o", "loop,ro", &volume, &out);
+                let attributes = "find . -printf '%p %M %U %G %s %T@\n' | sort";
+                let tree = tool!("sh", "-c", format!("cd $0; {attributes}; {list}"), &out);
+                tool!(
+                    "sh",
+                    "-c",
+                    "for i in $(seq 99); do umount $0 && break; sleep 0.02; done",
+                    &out
+                );
+                tree
+            }
+            "swap" => tool!("blkid", "-p", "-o", "value", "-s", "UUID", "-s", "LABEL", volume),
+            "exfat" => {
+                let said = tool!("fsck.exfat", "-n", &volume);
+                assert!(said.contains("clean"), "{card}: {said}");
+                let mut tree = String::new();
+                with_exfat(bench, &volume, "ro", |dir| {
+                    tree = tool!("sh", "-c", format!("cd $0; {list}"), dir);
+                });
+                tree
+            }
+            _ => {
+                tool!("fsck.fat", "-n", &volume);
+                let hidden = u32::from_le_bytes(read(start + 28, 4).try_into().unwrap());
+                assert_eq!(u64::from(hidden), start / SECTOR, "{card}: hidden sectors");
+                tool!(
+                    "mcopy",
+                    "-m",
+                    "-s",
+                    "-n",
+                    "-i",
+                    &volume,
+                    "::",
+                    format!("{}/", out.display())
+                );
+                tool!("sh", "-c", format!("cd $0; {list}"), out)
+            }
+        });
+    }
+    // The gap in front, without the table itself.
+    let first = parts[0]["start"].as_u64().unwrap();
+    let gap = if first > 64 * SECTOR { read(64 * SECTOR, first - 64 * SECTOR) } else { Vec::new() };
+    (trees, gap)
+}
+
+/// The bytes that a refusal calls missing.
+fn missing(run: &Run) -> u64 {
+    let words = run.stderr.split(" too small").next().unwrap();
+    let inside = words.rsplit_once('(').map(|(_, rest)| rest).unwrap_or(words);
+    let digits: String = inside.chars().filter(char::is_ascii_digit).collect();
+    let plain = words.rsplit(" is ").next().unwrap();
+    if plain.contains('(') {
+        digits.parse().unwrap()
+    } else {
+        plain.chars().filter(char::is_ascii_digit).collect::<String>().parse().unwrap()
+    }
+}
+
+fn goes_everywhere(layout: &Layout) {
+    let test = "cards of all layouts";
+    if !is_root(test) {
+        return;
+    }
+    let bench = Bench::empty();
+    layout.make(&bench);
+    let size = layout.mib * MIB;
+    let (before, gap) = judged(&bench, "card.img", layout);
+    let sizes = BTreeMap::from([
+        ("half", size / 2),
+        ("a few sectors less", size - 7 * SECTOR),
+        ("less", size / 100 * 99 / SECTOR * SECTOR),
+        ("same", size),
+        ("more", size / 100 * 101 / SECTOR * SECTOR),
+        ("four", size * 4),
+        ("sixteen", size * 16),
+    ]);
+    fs::create_dir(bench.path("rack")).unwrap();
+    let slot = |name: &str, size: u64| format!("[[slot]]\nname = \"{name}\"\nsize = {size}\n");
+    for (name, size) in sizes {
+        let mut size = size;
+        let rack = |size| bench.write_rack(&slot("b", size));
+        rack(size);
+        let _ = fs::remove_file(bench.path("rack/b.img"));
+        let what = format!("{} on {name}", layout.name);
+        let mut run = bench.imbrik("restore card.img rack:b --yes --fill");
+        if run.code == 5 {
+            // As much more as it says is enough, and a sector less is not.
+            let lacking = missing(&run);
+            for (more, fits) in [(lacking - SECTOR, false), (lacking, true)] {
+                rack(size + more);
+                let _ = fs::remove_file(bench.path("rack/b.img"));
+                run = bench.imbrik("restore card.img rack:b --yes --fill");
+                assert_eq!(run.code, if fits { 0 } else { 5 }, "{what}: {more} more: {run:?}");
+            }
+            size += lacking;
+        }
+        assert_eq!(run.code, 0, "{what}: {run:?}");
+        assert_eq!(fs::metadata(bench.path("rack/b.img")).unwrap().len(), size, "{what}");
+        fs::rename(bench.path("rack/b.img"), bench.path("b.img")).unwrap();
+        let (after, gap_after) = judged(&bench, "b.img", layout);
+        assert!(after == before, "{what}: the files differ");
+        assert!(gap_after == gap, "{what}: the gap differs");
+        // A bigger card is filled, as far as the last volume can.
+        let listed = bench.good("show b.img --json").json();
+        let last = listed["content"]["partitions"].as_array().unwrap().last().unwrap().clone();
+        let end = last["start"].as_u64().unwrap() + last["size"].as_u64().unwrap();
+        assert!(
+            end + 2 * MIB > size || run.stdout.contains("let it grow"),
+            "{what}: {end} {run:?}"
+        );
+    }
+}
+
+#[test]
+fn fat_and_ext_go_everywhere() {
+    goes_everywhere(&LAYOUTS[0]);
+}
+
+#[test]
+fn fat_ext_and_exfat_go_everywhere() {
+    goes_everywhere(&LAYOUTS[1]);
+}
+
+#[test]
+fn gpt_with_swap_goes_everywhere() {
+    goes_everywhere(&LAYOUTS[2]);
+}
+
+#[test]
+fn logical_partitions_go_everywhere() {
+    goes_everywhere(&LAYOUTS[3]);
+}
+
+#[test]
+fn bare_ext_and_single_volumes_go_everywhere() {
+    LAYOUTS[4..].iter().for_each(goes_everywhere);
+}
