@@ -36,8 +36,10 @@ pub(crate) enum Command {
     Save(SaveArgs),
     /// Check that an image is whole, and is what a card holds
     Check(CheckArgs),
-    /// Write an image to a card
+    /// Write an image to one card or to many
     Restore(RestoreArgs),
+    /// Copy a card to other cards of any size, in one pass
+    Clone(CloneArgs),
     /// Make an image for a card of another size
     Fit(FitArgs),
     /// Put an image into another container
@@ -161,34 +163,28 @@ pub(crate) struct CheckArgs {
 pub(crate) struct Shape {
     /// Let the last volume grow to the end of a bigger card, also when it did not reach the end of
     /// its own
-    #[arg(long, conflicts_with_all = ["into", "as_is", "starts_at"])]
+    #[arg(long)]
     pub(crate) fill: bool,
     /// Keep the size of every volume: neither fill a bigger card nor shrink for a smaller one
     #[arg(long, conflicts_with_all = ["fill", "give_to", "take_from"])]
     pub(crate) keep_size: bool,
     /// On a bigger card, let this partition grow instead of the last, by number or label
-    #[arg(long, value_name = "PART", conflicts_with_all = ["into", "as_is", "starts_at"])]
+    #[arg(long, value_name = "PART")]
     pub(crate) give_to: Option<String>,
     /// On a smaller card, let only these partitions shrink, in this order, by number or label
     #[arg(long, value_name = "PART", value_delimiter = ',')]
     pub(crate) take_from: Vec<String>,
 }
 
+/// How cards are to be written.
 #[derive(Debug, Args)]
-pub(crate) struct RestoreArgs {
-    /// The image; - for standard input
-    pub(crate) image: PathBuf,
-    /// The card: a device path, an id from `imbrik cards`, or rack:SLOT
-    pub(crate) card: PathBuf,
+pub(crate) struct WriteArgs {
     /// Show the plan and stop
     #[arg(long)]
     pub(crate) plan: bool,
-    /// Do not ask: the card is overwritten
+    /// Do not ask: the cards are overwritten
     #[arg(long)]
     pub(crate) yes: bool,
-    /// Write the image into this partition of the card, by number or label
-    #[arg(long, value_name = "PART")]
-    pub(crate) into: Option<String>,
     #[command(flatten)]
     pub(crate) shape: Shape,
     /// Also write zeros over what no volume has in use
@@ -197,21 +193,49 @@ pub(crate) struct RestoreArgs {
     /// Read the card, and write only what differs
     #[arg(long, conflicts_with = "wipe")]
     pub(crate) differing: bool,
-    /// Neither check the image beforehand nor read the card back
+    /// Neither check an image beforehand nor read the cards back
     #[arg(long)]
     pub(crate) no_check: bool,
-    /// Unmount the card first, when it is mounted
+    /// Unmount the cards first, when they are mounted
     #[arg(long)]
     pub(crate) unmount: bool,
     /// Permit writing to a fixed disk (never to the one the system runs from)
     #[arg(long)]
     pub(crate) allow_fixed: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RestoreArgs {
+    /// The image; - for standard input
+    pub(crate) image: PathBuf,
+    /// The cards: device paths, ids from `imbrik cards`, or rack:SLOT
+    #[arg(required = true, value_name = "CARD")]
+    pub(crate) cards: Vec<PathBuf>,
+    #[command(flatten)]
+    pub(crate) write: WriteArgs,
+    /// Write the image into this partition of the card, by number or label
+    #[arg(long, value_name = "PART", conflicts_with_all = ["fill", "give_to"])]
+    pub(crate) into: Option<String>,
     /// Write the image although nothing in it was recognised
-    #[arg(long)]
+    #[arg(long, conflicts_with_all = ["fill", "give_to"])]
     pub(crate) as_is: bool,
     /// The image proper starts at this byte of the file
-    #[arg(long, value_name = "BYTE")]
+    #[arg(long, value_name = "BYTE", conflicts_with_all = ["fill", "give_to"])]
     pub(crate) starts_at: Option<u64>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CloneArgs {
+    /// The card to read: a device path, an id from `imbrik cards`, or rack:SLOT
+    pub(crate) source: PathBuf,
+    /// The cards to write
+    #[arg(value_name = "CARD", required_unless_present = "swap", conflicts_with = "swap")]
+    pub(crate) cards: Vec<PathBuf>,
+    #[command(flatten)]
+    pub(crate) write: WriteArgs,
+    /// With one reader only: read the card, then ask for the new one in the same reader
+    #[arg(long)]
+    pub(crate) swap: bool,
 }
 
 #[derive(Debug, Args)]

@@ -2,10 +2,14 @@
 
 use crate::failure::{Explain, Outcome};
 use imbrik_core::{
-    card::{Card, Host, LinuxHost, Listing, Rack},
+    card::{Bus, Card, Host, LinuxHost, Listing, Rack},
     layout::Survey,
 };
-use std::path::{Path, PathBuf};
+use std::{
+    fs,
+    os::unix::fs::MetadataExt,
+    path::{Path, PathBuf},
+};
 
 /// The machine, and a rack when there is one.
 pub(crate) struct Fleet {
@@ -40,6 +44,22 @@ impl Fleet {
             Some(rack) if Rack::is_slot(&card.path) => rack,
             _ => &self.machine,
         }
+    }
+
+    /// Whether two cards are one medium, whatever they are called: also a slot of the rack and a loop
+    /// device over its file.
+    pub(crate) fn is_same_medium(&self, one: &Card, other: &Card) -> bool {
+        one.path == other.path || self.file_of(one).is_some_and(|a| self.file_of(other) == Some(a))
+    }
+
+    /// The file behind a card, by device and inode.
+    fn file_of(&self, card: &Card) -> Option<(u64, u64)> {
+        let path = match (&card.bus, &self.rack) {
+            (Bus::Loop(file), _) => file.as_path(),
+            (_, Some(rack)) => rack.file_of(card)?,
+            _ => return None,
+        };
+        fs::metadata(path).ok().map(|meta| (meta.dev(), meta.ino()))
     }
 
     /// What is on `card`, when it may be read.

@@ -131,6 +131,12 @@ impl Rack {
         self.slots.iter().map(|slot| slot.file.as_path())
     }
 
+    /// The file that stands behind `card`; `None` when it is none of the rack's.
+    #[must_use]
+    pub fn file_of(&self, card: &Card) -> Option<&Path> {
+        self.slot(card).ok().map(|slot| slot.file.as_path())
+    }
+
     fn slot(&self, card: &Card) -> Result<&Slot> {
         let slot = self.slots.iter().find(|slot| slot.card.path == card.path);
         slot.ok_or_else(|| Error::usage(format!("the rack has no slot {}", card.path.display())))

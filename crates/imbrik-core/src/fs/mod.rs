@@ -373,6 +373,18 @@ fn reshape_kind(
     }
 }
 
+/// When `volume`, which stands in `store`, was last written to, in seconds since 1970; `None` when it
+/// doesn't tell.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn last_written(store: &dyn ReadAt, volume: &Volume) -> Result<Option<u64>> {
+    match volume.kind.is_ext() {
+        true => ext4::last_written(store),
+        false => Ok(None),
+    }
+}
+
 /// What must be written where, in bytes from the volume's start, when `volume`, which stands in
 /// `store`, moves on the card from `from` to `to`: some kinds say where they stand.
 ///

@@ -189,8 +189,6 @@ impl Manifest {
     /// The manifest of an image of the card that `survey` describes, begun at `made_at`.
     #[must_use]
     pub fn new(survey: &Survey, made_by: &str, made_at: Timestamp) -> Self {
-        let last = survey.parts.iter().map(|part| part.span.end()).max().unwrap_or_default();
-        let behind = survey.size.saturating_sub(ByteLen::new(last.get()));
         Self {
             imbrik_manifest: VERSION,
             made_by: made_by.to_owned(),
@@ -209,8 +207,7 @@ impl Manifest {
                 .as_ref()
                 .map(|table| ListedTable { kind: table.name().to_owned(), id: table.id() }),
             partitions: survey.parts.iter().map(ListedPart::of).collect(),
-            // Tools leave up to an erase block, or a GPT's backup, behind the last partition.
-            reaches_end: !survey.parts.is_empty() && behind <= TILE,
+            reaches_end: survey.reaches_end(),
             fitted: None,
             exact: false,
             unreadable: Vec::new(),
@@ -353,6 +350,7 @@ mod tests {
             host: None,
             system: None,
             findings: Vec::new(),
+            written: None,
             whole_because: None,
             is_blank: true,
         };

@@ -26,6 +26,8 @@ pub struct Survey {
     pub host: Option<String>,
     /// The name of the system on it, when a volume tells.
     pub system: Option<String>,
+    /// When a volume on it was last written to, in seconds since 1970, when one tells.
+    pub written: Option<u64>,
     /// What is odd about it, a sentence each.
     pub findings: Vec<String>,
     /// Why nothing short of every byte of it can be taken, and nothing on it reshaped; `None` when
@@ -34,6 +36,9 @@ pub struct Survey {
     /// Whether nothing was recognised and its first MiB holds nothing but zeros.
     pub is_blank: bool,
 }
+
+/// What tools leave behind the last partition of a card that is filled.
+const LEFT_BEHIND: ByteLen = ByteLen::mib(4);
 
 /// How much is read of a card on which nothing was recognised, to tell whether it is blank.
 const BLANK_HEAD: usize = 1 << 20;
@@ -101,7 +106,7 @@ impl Survey {
         let whole_because = whole_because(store, table.as_ref(), &parts)?;
         let sector = table.as_ref().map_or(store.sector_size(), Table::sector_size);
         let gaps = gaps_between(&parts, size);
-        let (mut host, mut system) = (None, None);
+        let (mut host, mut system, mut written) = (None, None, None);
         for part in &parts {
             if let (Some(volume), Some(place)) =
                 (&part.volume, part.span.intersect(Span::whole(size)))
@@ -109,6 +114,7 @@ impl Survey {
                 let window = Window::new(store, place)?;
                 host = host.or(host_in(&window, volume)?);
                 system = system.or(system_in(&window, volume)?);
+                written = written.max(fs::last_written(&window, volume)?);
             }
         }
         let is_unknown = table.is_none() && parts.is_empty() && whole_because.is_none();
@@ -121,10 +127,19 @@ impl Survey {
             gaps,
             host,
             system,
+            written,
             findings,
             whole_because,
             is_blank,
         })
+    }
+
+    /// Whether its last partition reaches the end of the card, but for what tools leave behind it: up
+    /// to an erase block, or a GPT's backup.
+    #[must_use]
+    pub fn reaches_end(&self) -> bool {
+        let last = self.parts.iter().map(|part| part.span.end()).max();
+        last.is_some_and(|last| self.size.saturating_sub(ByteLen::new(last.get())) <= LEFT_BEHIND)
     }
 
     /// Whether nothing at all was recognised.

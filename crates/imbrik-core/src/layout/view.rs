@@ -211,6 +211,22 @@ impl View {
         self.segments_in(span).filter(copied).map(|segment| segment.span.len()).sum()
     }
 
+    /// How much of `span` is in use: copied, or made anew.
+    #[must_use]
+    pub fn in_use_in(&self, span: Span) -> ByteLen {
+        let used = |segment: &Segment| {
+            matches!(segment.content, Content::Copied { .. } | Content::Rewritten { .. })
+        };
+        self.segments_in(span).filter(used).map(|segment| segment.span.len()).sum()
+    }
+
+    /// How much is written as zeros that nobody read.
+    #[must_use]
+    pub fn cleared(&self) -> ByteLen {
+        let cleared = |segment: &&Segment| matches!(segment.content, Content::Cleared);
+        self.segments.iter().filter(cleared).map(|segment| segment.span.len()).sum()
+    }
+
     /// How much is written to a card.
     #[must_use]
     pub fn written(&self) -> ByteLen {

@@ -10,6 +10,7 @@ mod faulty;
 mod file;
 mod pieced;
 mod remembered;
+mod shared;
 mod sparse;
 mod window;
 
@@ -20,6 +21,7 @@ pub use faulty::{Faults, Faulty, Flaky};
 pub use file::FileStore;
 pub use pieced::Pieced;
 pub use remembered::Remembered;
+pub use shared::Shared;
 pub use sparse::SparseStore;
 pub use window::Window;
 

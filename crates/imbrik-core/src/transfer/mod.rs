@@ -13,4 +13,4 @@ mod write;
 pub use claim::{Planned, claim};
 pub use save::{SaveOptions, Saved, fit, repack, sampled_ratio, save};
 pub use verify::{Differences, check_sums, check_tiles, compare, read_back, sums_of};
-pub use write::{WrittenCard, write_card};
+pub use write::{Origin, WrittenCard, write_card};

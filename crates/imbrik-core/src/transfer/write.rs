@@ -1,7 +1,7 @@
 //! Image to card.
 
 use super::{
-    pipeline::{Journey, Sink, Tile, run},
+    pipeline::{Journey, Sink, Tile, Travelled, run},
     salvage::Damage,
 };
 use crate::{
@@ -22,6 +22,17 @@ pub struct WrittenCard {
     pub digests: Vec<TileDigest>,
     /// How much was found on the card already, and not written again.
     pub found: ByteLen,
+    /// Spans of the view whose source could not be read: zeros took their place.
+    pub unreadable: Vec<Span>,
+}
+
+/// Where what is written comes from.
+#[derive(Clone, Copy, Debug)]
+pub enum Origin<'a> {
+    /// From an image, whose tiles may have digests: what doesn't match them ends the writing.
+    Image(Option<&'a [TileDigest]>),
+    /// From another card: it is read in order, and what cannot be read is noted.
+    Card,
 }
 
 /// How much of a card's start is cleared before anything is written.
@@ -142,17 +153,16 @@ impl ToCard<'_> {
     }
 }
 
-/// Writes `view` to `card`, all but what is unused, and flushes it. `expected` are the digests
-/// that the image has of its own tiles, when it has any. With `now`, which reads the card, only
-/// tiles that differ are written.
+/// Writes `view`, which comes from `origin`, to `card`, all but what is unused, and flushes it. With
+/// `now`, which reads the card, only tiles that differ are written.
 ///
 /// # Errors
-/// As for reading the image and writing the card. The card then has no partition table, and
+/// As for reading the source and writing the card. The card then has no partition table, and
 /// anything behind it.
 pub fn write_card(
     view: &View,
     card: &dyn WriteAt,
-    expected: Option<&[TileDigest]>,
+    origin: Origin<'_>,
     now: Option<Arc<dyn ReadAt>>,
     watch: Watch<'_>,
 ) -> Result<WrittenCard> {
@@ -164,17 +174,22 @@ pub fn write_card(
         )));
     }
     let now = now.map(|now| Arc::new(view.read_back_from(now)));
+    let (expected, is_card) = match origin {
+        Origin::Image(expected) => (expected, false),
+        Origin::Card => (None, true),
+    };
     let mut sink = ToCard { view, card, expected, head: None, now, found: ByteLen::ZERO };
     let journey = Journey {
         view,
         step: Step::Writing,
         total: view.written(),
-        damage: Damage::Stop,
-        in_turn: false,
+        damage: if is_card { Damage::Note } else { Damage::Stop },
+        in_turn: is_card,
         watch,
     };
     let travelled = run(&journey, &mut sink)?;
-    Ok(WrittenCard { digests: travelled.digests, found: sink.found })
+    let Travelled { digests, unreadable } = travelled;
+    Ok(WrittenCard { digests, found: sink.found, unreadable })
 }
 
 #[cfg(test)]
@@ -208,7 +223,7 @@ mod tests {
         let card = Arc::new(stale(ByteLen::mib(40)));
         let cancel = Cancel::new();
         let watch = Watch { observer: &Unobserved, cancel: &cancel };
-        let written = write_card(&view, &*card, None, None, watch).unwrap();
+        let written = write_card(&view, &*card, Origin::Image(None), None, watch).unwrap();
         let bytes = read_vec(&*card, ByteOffset::ZERO, 40 << 20).unwrap();
         assert_eq!(&bytes[..30 << 20], &read_vec(&source(), ByteOffset::ZERO, 30 << 20).unwrap());
         assert!(bytes[30 << 20..].iter().all(|byte| *byte == 0xee));
@@ -228,11 +243,11 @@ mod tests {
         let card = Arc::new(stale(ByteLen::mib(30)));
         let cancel = Cancel::new();
         let watch = Watch { observer: &Unobserved, cancel: &cancel };
-        let first = write_card(&view, &*card, None, None, watch).unwrap();
+        let first = write_card(&view, &*card, Origin::Image(None), None, watch).unwrap();
         assert_eq!(first.found, ByteLen::ZERO);
         card.write_at(ByteOffset::new(9_000_000), b"new").unwrap();
         let now: Arc<dyn ReadAt> = Arc::<SparseStore>::clone(&card);
-        let again = write_card(&view, &*card, None, Some(now), watch).unwrap();
+        let again = write_card(&view, &*card, Origin::Image(None), Some(now), watch).unwrap();
         assert_eq!(again.found, ByteLen::new((30 << 20) - 2 * TILE.get()));
         let bytes = read_vec(&*card, ByteOffset::ZERO, 30 << 20).unwrap();
         assert!(bytes == read_vec(&source(), ByteOffset::ZERO, 30 << 20).unwrap());
@@ -249,7 +264,7 @@ mod tests {
             let view = View::whole(Arc::new(source()));
             let cancel = Cancel::new();
             let watch = Watch { observer: &Unobserved, cancel: &cancel };
-            let error = write_card(&view, &card, None, None, watch).unwrap_err();
+            let error = write_card(&view, &card, Origin::Image(None), None, watch).unwrap_err();
             assert_eq!(error.class(), Class::Gone);
             let head = read_vec(card.inner(), ByteOffset::ZERO, 512).unwrap();
             assert!(head.iter().all(|byte| *byte == 0), "cut {cut}");
@@ -270,7 +285,8 @@ mod tests {
         let card = stale(ByteLen::mib(30));
         let watch = Watch { observer: &StopAtHalf(&cancel), cancel: &cancel };
         let error =
-            write_card(&View::whole(Arc::new(source())), &card, None, None, watch).unwrap_err();
+            write_card(&View::whole(Arc::new(source())), &card, Origin::Image(None), None, watch)
+                .unwrap_err();
         assert_eq!(error.class(), Class::Cancelled);
         assert!(read_vec(&card, ByteOffset::ZERO, 512).unwrap().iter().all(|byte| *byte == 0));
     }

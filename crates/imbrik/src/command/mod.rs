@@ -2,6 +2,7 @@
 
 mod cards;
 mod check;
+mod clone;
 mod demo;
 mod fit;
 mod home;
@@ -9,6 +10,7 @@ mod repack;
 mod restore;
 mod save;
 mod show;
+mod write;
 
 use crate::{
     args::{Cli, Command},
@@ -37,6 +39,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
         Some(Command::Save(_)) => "save",
         Some(Command::Check(_)) => "check",
         Some(Command::Restore(_)) => "restore",
+        Some(Command::Clone(_)) => "clone",
         Some(Command::Repack(_)) => "repack",
         Some(Command::Fit(_)) => "fit",
         Some(Command::Demo(_)) => "demo",
@@ -51,6 +54,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
                 Some(Command::Save(args)) => save::run(&session, &args),
                 Some(Command::Check(args)) => check::run(&session, &args),
                 Some(Command::Restore(args)) => restore::run(&session, &args),
+                Some(Command::Clone(args)) => clone::run(&session, &args),
                 Some(Command::Repack(args)) => repack::run(&session, &args),
                 Some(Command::Fit(args)) => fit::run(&session, &args),
                 Some(Command::Demo(_)) => Ok(Exit::Done),

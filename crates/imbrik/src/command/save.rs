@@ -167,7 +167,7 @@ fn names<'a>(session: &Session, args: &'a SaveArgs) -> (Option<&'a Path>, Option
 }
 
 /// A card that something writes to while it is read gives an image of no moment at all.
-fn make_still(session: &Session, card: &Card, unmount: bool) -> Outcome<()> {
+pub(crate) fn make_still(session: &Session, card: &Card, unmount: bool) -> Outcome<()> {
     let name = card.path.display();
     match standing(card, true) {
         Standing::Mounted(mounts) => session.make_unmounted(card, &mounts, unmount),

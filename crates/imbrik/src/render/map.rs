@@ -122,7 +122,7 @@ impl Picture<'_> {
     fn strip<B: DrawingBackend>(&self, area: &DrawingArea<B, Shift>) -> Drawn<B> {
         area.draw(&Rectangle::new([(LEFT, TOP), (RIGHT, BOTTOM)], GROUND.filled()))?;
         let columns = u64::from((RIGHT - LEFT).unsigned_abs());
-        let used = strip::density(self.occupancy, self.survey.size, columns);
+        let used = strip::density(|span| self.occupancy.used_in(span), self.survey.size, columns);
         for (column, used) in (LEFT..RIGHT).zip(used) {
             if used > 0.0 {
                 let tall = (f64::from(BOTTOM - TOP) * used).round().max(2.0) as i32;

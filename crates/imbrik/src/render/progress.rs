@@ -5,7 +5,7 @@ use imbrik_core::{
     progress::{Event, Observer, Step},
     units::ByteLen,
 };
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::{
     io::{self, IsTerminal, Write},
     sync::{Mutex, PoisonError},
@@ -24,7 +24,34 @@ pub(crate) struct Progress {
     steps: usize,
     terminal: bool,
     color: bool,
+    /// Which of several journeys it is, in front of all that it says.
+    name: String,
+    board: Option<MultiProgress>,
     state: Mutex<State>,
+}
+
+/// The journeys of several cards, a line each.
+pub(crate) struct Board {
+    bars: MultiProgress,
+    color: bool,
+}
+
+impl Board {
+    pub(crate) fn new(color: bool) -> Self {
+        Self {
+            bars: MultiProgress::with_draw_target(ProgressDrawTarget::stderr_with_hz(10)),
+            color,
+        }
+    }
+
+    /// The line of the card called `name`, one of `names`.
+    pub(crate) fn line(&self, name: &str, names: &[String]) -> Progress {
+        let width = names.iter().map(|name| name.chars().count()).max().unwrap_or(0);
+        let mut line = Progress::new(1, self.color);
+        line.name = format!("{name:<width$}  ");
+        line.board = Some(self.bars.clone());
+        line
+    }
 }
 
 #[derive(Default)]
@@ -61,18 +88,24 @@ fn title(step: Step) -> &'static str {
 impl Progress {
     pub(crate) fn new(steps: usize, color: bool) -> Self {
         let terminal = io::stderr().is_terminal();
-        Self { steps, terminal, color, state: Mutex::default() }
+        Self { steps, terminal, color, name: String::new(), board: None, state: Mutex::default() }
     }
 
     fn start(&self, state: &mut State, step: Step, total: ByteLen) {
         state.step += 1;
         let title = match self.steps {
-            0 | 1 => title(step).to_owned(),
+            0 | 1 => format!("{}{}", self.name, title(step)),
             steps => format!("{} of {steps}: {}", state.step.min(steps), title(step)),
         };
         let bar = self.terminal.then(|| {
             let bar = ProgressBar::new(total.get().max(1));
-            bar.set_draw_target(ProgressDrawTarget::stderr_with_hz(10));
+            let bar = match &self.board {
+                Some(board) => board.add(bar),
+                None => {
+                    bar.set_draw_target(ProgressDrawTarget::stderr_with_hz(10));
+                    bar
+                }
+            };
             let fill = if self.color { "{bar:28.yellow/white.dim}" } else { "{bar:28}" };
             let style = ProgressStyle::with_template(&format!("{{prefix:<34}} {fill} {{msg}}"));
             bar.set_style(
@@ -115,15 +148,19 @@ impl Progress {
         if took >= Duration::from_millis(500) {
             done += &format!(", {}", size::rate(running.total.get(), took.as_secs_f64()));
         }
-        let title = match running.bar {
+        let title = match &running.bar {
             Some(bar) => {
                 bar.finish_and_clear();
                 format!("{:<34}", running.title)
             }
             // Where there is no terminal, the title already stands in the line above.
-            None => " ".to_owned(),
+            None if self.name.is_empty() => " ".to_owned(),
+            None => format!("{}:", running.title),
         };
-        let _ = writeln!(io::stderr().lock(), "{title} {done}");
+        match &self.board {
+            Some(board) if running.bar.is_some() => drop(board.println(format!("{title} {done}"))),
+            _ => drop(writeln!(io::stderr().lock(), "{title} {done}")),
+        }
     }
 }
 

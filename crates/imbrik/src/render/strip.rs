@@ -15,15 +15,13 @@ use imbrik_core::{
 const HEIGHTS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 
 /// What part of each of `columns` equal pieces of a card is in use, from 0 to 1.
-pub(crate) fn density(occupancy: &Occupancy, card: ByteLen, columns: u64) -> Vec<f64> {
+pub(crate) fn density(used_in: impl Fn(Span) -> ByteLen, card: ByteLen, columns: u64) -> Vec<f64> {
     let place = |column: u64| {
         let at = u128::from(card.get()) * u128::from(column) / u128::from(columns.max(1));
         ByteOffset::new(at as u64)
     };
     let pieces = (0..columns).map(|column| Span::between(place(column), place(column + 1)));
-    pieces
-        .map(|piece| occupancy.used_in(piece).get() as f64 / piece.len().get().max(1) as f64)
-        .collect()
+    pieces.map(|piece| used_in(piece).get() as f64 / piece.len().get().max(1) as f64).collect()
 }
 
 /// The column in which each partition starts, in the card's order: every one has its own.
@@ -42,14 +40,13 @@ pub(crate) fn starts(survey: &Survey, columns: u64) -> Vec<(usize, u64)> {
     starts
 }
 
-/// The lines of a strip `columns` wide, with `label` for each partition by its index.
-pub(crate) fn lines(
+/// The two lines of a strip `columns` wide: how much is in use, and where partitions start.
+pub(crate) fn short(
     survey: &Survey,
-    occupancy: &Occupancy,
     columns: u64,
-    label: impl Fn(usize) -> String,
+    used_in: impl Fn(Span) -> ByteLen,
 ) -> Vec<String> {
-    let used = density(occupancy, survey.size, columns);
+    let used = density(used_in, survey.size, columns);
     let starts = starts(survey, columns);
     let in_a_gap = |column: u64| {
         let at = u128::from(survey.size.get()) * (2 * u128::from(column) + 1);
@@ -73,7 +70,18 @@ pub(crate) fn lines(
             (false, false) => '━',
         });
     }
-    let mut lines = vec![top, rail.trim_end().to_owned()];
+    vec![top, rail.trim_end().to_owned()]
+}
+
+/// The lines of a strip `columns` wide, with `label` for each partition by its index.
+pub(crate) fn lines(
+    survey: &Survey,
+    occupancy: &Occupancy,
+    columns: u64,
+    label: impl Fn(usize) -> String,
+) -> Vec<String> {
+    let starts = starts(survey, columns);
+    let mut lines = short(survey, columns, |span| occupancy.used_in(span));
     for (place, (index, start)) in starts.iter().enumerate().rev() {
         let mut line = String::new();
         for column in 0..*start {

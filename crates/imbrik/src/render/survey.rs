@@ -26,6 +26,29 @@ pub(crate) fn parts(survey: &Survey, card: Option<&Card>) -> Vec<String> {
     table::rows(rows, &[0, 3])
 }
 
+/// As [`parts`], with what was different `before`: "was 3.7 GB", "moved".
+pub(crate) fn parts_and_before(survey: &Survey, before: Option<&Survey>) -> Vec<String> {
+    let rows = survey.parts.iter().enumerate().map(|(index, part)| {
+        let was = before.and_then(|before| before.parts.get(index));
+        let was = was.filter(|was| was.number == part.number);
+        let note = match was {
+            Some(was) if was.span.len() != part.span.len() => {
+                format!("was {}", size::short(was.span.len()))
+            }
+            Some(was) if was.span.start() != part.span.start() => "moved".to_owned(),
+            _ => String::new(),
+        };
+        vec![
+            part.number.map_or("-".to_owned(), |number| number.to_string()),
+            volume(part),
+            part.volume.as_ref().and_then(|volume| volume.label.clone()).unwrap_or_default(),
+            size::short(part.span.len()),
+            note,
+        ]
+    });
+    table::rows(rows, &[0, 3])
+}
+
 /// "ext4", or what the table says when the content says nothing.
 fn volume(part: &Part) -> String {
     match (&part.volume, part.kind) {

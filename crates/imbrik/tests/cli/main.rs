@@ -2,6 +2,7 @@
 
 mod cards;
 mod check;
+mod clone;
 mod containers;
 mod demo;
 mod devices;

@@ -17,7 +17,12 @@ pub(super) use settle::settle;
 pub(super) use usage::usage;
 
 use super::{State, Volume, VolumeKind, uuid_text};
-use crate::{error::Result, store::ReadAt};
+use crate::{
+    bytes,
+    error::Result,
+    store::{ReadAt, read_up_to},
+    units::ByteOffset,
+};
 use inode::Reader;
 use superblock::Superblock;
 
@@ -44,6 +49,17 @@ pub(super) fn state(store: &dyn ReadAt) -> Result<State> {
         Some(superblock) if !superblock.was_unmounted() => State::Unclean,
         Some(_) => State::Clean,
     })
+}
+
+/// `s_wtime`, with its high byte.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn last_written(store: &dyn ReadAt) -> Result<Option<u64>> {
+    let raw = read_up_to(store, ByteOffset::new(1024), Superblock::LEN)?;
+    let low = bytes::le_u32(&raw, 0x30).map(u64::from).filter(|low| *low != 0);
+    let high = bytes::u8(&raw, 0x274).map(u64::from).unwrap_or(0);
+    Ok(low.map(|low| high << 32 | low))
 }
 
 /// The small file at `path`, up to `most` bytes of it; `None` when there is none, or when the

@@ -1,0 +1,379 @@
+//! Writing cards: what `restore` and `clone` have in common.
+//!
+//! A [`Source`] is an image or a card with what is known of it; each card to write is a [`Target`]
+//! with a plan of its own. All plans are shown, one question is asked, then a [`job`] a card runs
+//! beside the others. One that fails fails alone.
+
+mod job;
+mod request;
+mod shown;
+
+use crate::{
+    args::WriteArgs,
+    exit::Exit,
+    failure::{Explain, Failure, Outcome},
+    render::{progress::Board, quoted, size, survey},
+    resolve,
+    session::Session,
+};
+use imbrik_core::{
+    card::{Card, Reason, Standing, standing},
+    image::Image,
+    layout::{Occupancy, Plan, Reference, Survey},
+    progress::Watch,
+    store::{ReadAt, Shared, Tally, Window},
+    transfer::{Origin, Planned, check_tiles},
+    units::{ByteLen, Span},
+};
+use job::{Job, Written};
+use request::Request;
+use std::{path::PathBuf, sync::Arc, thread, time::Instant};
+
+const UNTOUCHED: &str = "Nothing was written to the card.";
+/// How much of what was read last is kept for cards that are written beside each other.
+const KEPT: ByteLen = ByteLen::mib(48);
+
+/// Where the content comes from.
+#[derive(Clone, Copy)]
+pub(crate) enum From<'a> {
+    Image(&'a Image),
+    Card(&'a Card),
+}
+
+/// What is written to the cards, and what is known of it.
+pub(crate) struct Source<'a> {
+    pub(crate) from: From<'a>,
+    /// The card's bytes.
+    pub(crate) content: Arc<dyn ReadAt>,
+    pub(crate) survey: Survey,
+    /// What of it is in use; `None` when every byte counts.
+    pub(crate) occupancy: Option<Occupancy>,
+    pub(crate) references: Vec<Reference>,
+    /// Whether its last volume took what its card had.
+    pub(crate) fills: bool,
+    /// Whether it may be on a card of another size than it is now.
+    pub(crate) is_plain: bool,
+    /// Whether its tiles are those that the image has digests of.
+    pub(crate) has_digests: bool,
+    /// What is read of a card.
+    pub(crate) tally: Option<Tally>,
+}
+
+impl Source<'_> {
+    /// As it is typed.
+    fn title(&self) -> String {
+        match self.from {
+            From::Image(image) => quoted(image.path()),
+            From::Card(card) => card.path.display().to_string(),
+        }
+    }
+
+    fn path(&self) -> PathBuf {
+        match self.from {
+            From::Image(image) => image.path().to_owned(),
+            From::Card(card) => card.path.clone(),
+        }
+    }
+
+    /// Whose system it is: "hive-07", or "the content of x.img".
+    fn whose(&self) -> String {
+        match self.survey.name() {
+            Some(name) => name.to_owned(),
+            None => format!("the content of {}", self.title()),
+        }
+    }
+}
+
+/// A partition that is written instead of the whole card.
+struct Into {
+    span: Span,
+    title: String,
+    /// What is in it now.
+    now: Survey,
+}
+
+/// A card to write, and what for.
+struct Target {
+    card: Card,
+    /// What is on the whole card now.
+    on_card: Survey,
+    into: Option<Into>,
+    plan: Plan,
+    /// What is on the card, or the partition, afterwards.
+    after: Survey,
+}
+
+impl Target {
+    /// What is now where the content goes.
+    fn now(&self) -> &Survey {
+        self.into.as_ref().map_or(&self.on_card, |into| &into.now)
+    }
+
+    /// What is written: the card, or a partition of it.
+    fn goal(&self) -> String {
+        let card = self.card.path.display();
+        match &self.into {
+            None => card.to_string(),
+            Some(into) => format!("{} of {card}", into.title),
+        }
+    }
+
+    /// Seconds to write and to read back.
+    fn likely_seconds(&self, args: &WriteArgs) -> (f64, f64) {
+        let bytes = self.plan.view.written().get() as f64;
+        let write = bytes / self.card.likely_write_rate() as f64;
+        let read = bytes / self.card.likely_read_rate() as f64;
+        (write, if args.no_check { 0.0 } else { read })
+    }
+}
+
+/// Some cards to be written.
+pub(crate) struct Writing<'a> {
+    pub(crate) session: &'a Session,
+    /// The command's name.
+    pub(crate) command: &'static str,
+    pub(crate) args: &'a WriteArgs,
+}
+
+impl Writing<'_> {
+    /// The cards called `names`, each of which may be written, and no two of which are the same.
+    ///
+    /// # Errors
+    /// Before anything is written.
+    pub(crate) fn cards(&self, names: &[PathBuf]) -> Outcome<Vec<Card>> {
+        let mut cards: Vec<Card> = Vec::new();
+        for name in names {
+            let card = resolve::card(&self.session.fleet, name)?;
+            if let Some(other) =
+                cards.iter().find(|other| self.session.fleet.is_same_medium(other, &card))
+            {
+                let what = match other.path == card.path {
+                    true => format!("{} is named twice", card.path.display()),
+                    false => format!(
+                        "{} and {} are the same medium",
+                        other.path.display(),
+                        card.path.display()
+                    ),
+                };
+                return Err(Failure::usage(what).state(UNTOUCHED).next("Name each card once."));
+            }
+            may_be_written(&card, self.args)?;
+            cards.push(card);
+        }
+        Ok(cards)
+    }
+
+    /// Plans, shows, asks, writes and proves.
+    ///
+    /// # Errors
+    /// What ends all of it, or the failure of the only card.
+    pub(crate) fn go(
+        &self,
+        mut source: Source<'_>,
+        cards: Vec<Card>,
+        into: Option<&str>,
+    ) -> Outcome<Exit> {
+        if cards.len() > 1 {
+            if into.is_some() {
+                return Err(Failure::usage("--into takes one card").state(UNTOUCHED));
+            }
+            // Each card is written at its own pace: what one has just read, the others get.
+            source.content = Arc::new(Shared::new(Arc::clone(&source.content), KEPT));
+        }
+        let mut targets = Vec::new();
+        for card in cards {
+            let name = card.path.display().to_string();
+            let target = self.target(&source, card, into);
+            targets.push(target.map_err(|failure| of_several(failure, &name, &targets))?);
+        }
+        self.show(&source, &targets);
+        if self.args.plan {
+            return Ok(Exit::Done);
+        }
+        self.unmount_and_confirm(&targets)?;
+        self.write(&source, &targets)
+    }
+
+    fn target(&self, source: &Source<'_>, card: Card, into: Option<&str>) -> Outcome<Target> {
+        let on_card = self.session.fleet.look(&card).state(UNTOUCHED)?;
+        let into = match into {
+            None => None,
+            Some(name) => Some(self.into(&card, &on_card, name, &source.survey)?),
+        };
+        let size = into.as_ref().map_or(card.size, |into| into.span.len());
+        let target = imbrik_core::layout::Target { size, sector: card.sector };
+        let request = Request { args: self.args, source, target, is_whole: into.is_none() };
+        let mut plan = request.plan(self.session)?;
+        if self.args.wipe {
+            plan.view = plan.view.wiped();
+        }
+        let after = Survey::of(&plan.view).state(UNTOUCHED)?;
+        Ok(Target { card, on_card, into, plan, after })
+    }
+
+    /// The partition `name` of `card`, into which a volume may be put.
+    fn into(&self, card: &Card, on_card: &Survey, name: &str, source: &Survey) -> Outcome<Into> {
+        let part = resolve::part(on_card, name, &card.path).state(UNTOUCHED)?;
+        if source.table.is_some() {
+            return Err(Failure::refused("the image is of a whole card, with a table of its own")
+                .state(UNTOUCHED)
+                .next("Leave --into out to write it to the whole card."));
+        }
+        if let Some(why) = on_card.whole_because {
+            return Err(Failure::refused(format!("nothing can be put into this card: {why}"))
+                .state(UNTOUCHED)
+                .next("Restore a whole card instead."));
+        }
+        let store = self.session.fleet.host_of(card).open_source(card).state(UNTOUCHED)?;
+        let now = Survey::of(&Window::new(store, part.span)?).state(UNTOUCHED)?;
+        Ok(Into { span: part.span, title: part.full_title(), now })
+    }
+
+    fn unmount_and_confirm(&self, targets: &[Target]) -> Outcome<()> {
+        for target in targets {
+            if let Standing::Mounted(mounts) = standing(&target.card, self.args.allow_fixed) {
+                let told_to = self.args.unmount;
+                self.session.make_unmounted(&target.card, &mounts, told_to).state(UNTOUCHED)?;
+            }
+        }
+        let [target] = targets else {
+            let count = targets.len().to_string();
+            let question = format!(
+                "Everything on these {count} cards is overwritten. Type their number, {count}, to \
+                 go ahead: "
+            );
+            return self.session.confirm_by_typing(&count, &question, self.args.yes);
+        };
+        let now = target.now();
+        let word = match (&target.into, now.name()) {
+            (None, _) => survey::name(Some(now), &target.card),
+            (Some(_), Some(name)) => name.to_owned(),
+            (Some(into), None) => size::short(into.span.len()),
+        };
+        let what = match (&now.host, now.label()) {
+            (Some(_), _) => "its host name",
+            (None, Some(_)) => "its label",
+            (None, None) => "its size",
+        };
+        let question = format!(
+            "Everything on {} is overwritten. Type {what}, {word}, to go ahead: ",
+            target.goal()
+        );
+        self.session.confirm_by_typing(&word, &question, self.args.yes)
+    }
+
+    fn write(&self, source: &Source<'_>, targets: &[Target]) -> Outcome<Exit> {
+        let started = Instant::now();
+        let cancel = &self.session.environment.interrupt.cancel;
+        let checks_image = matches!(source.from, From::Image(_)) && !self.args.no_check;
+        let steps = match (self.args.no_check, checks_image && targets.len() == 1) {
+            (true, _) => 1,
+            (false, true) => 3,
+            (false, false) => 2,
+        };
+        let alone = self.session.progress(if targets.len() == 1 { steps } else { 1 });
+        let digests = match source.from {
+            From::Image(image) => {
+                let known = image.manifest().map(|manifest| manifest.tiles.digests());
+                known.transpose().state(UNTOUCHED)?
+            }
+            From::Card(_) => None,
+        };
+        if let (From::Image(image), true) = (source.from, checks_image) {
+            let watch = Watch { observer: &alone, cancel };
+            check_image(image, digests.as_deref().unwrap_or_default(), watch)?;
+        }
+        let origin = match source.from {
+            From::Image(_) => Origin::Image(digests.as_deref().filter(|_| source.has_digests)),
+            From::Card(_) => Origin::Card,
+        };
+        let fleet = &self.session.fleet;
+        let mut jobs = Vec::new();
+        for target in targets {
+            // What was mounted is gone by now, and the card is listed anew.
+            let card = resolve::card(fleet, &target.card.path).state(UNTOUCHED)?;
+            let fingerprint = target.on_card.fingerprint();
+            jobs.push(Job {
+                host: fleet.host_of(&target.card),
+                planned: Planned { card, fingerprint },
+                target,
+                source: source.path(),
+                origin,
+                args: self.args,
+            });
+        }
+        let results: Vec<Outcome<Written>> = match &jobs[..] {
+            [job] => vec![job.run(Watch { observer: &alone, cancel })],
+            jobs => {
+                drop(alone);
+                let board = Board::new(self.session.environment.color);
+                let names: Vec<_> =
+                    targets.iter().map(|target| target.card.path.display().to_string()).collect();
+                let lines: Vec<_> = names.iter().map(|name| board.line(name, &names)).collect();
+                thread::scope(|scope| {
+                    let running = jobs.iter().zip(&lines).map(|(job, observer)| {
+                        scope.spawn(move || job.run(Watch { observer, cancel }))
+                    });
+                    let running: Vec<_> = running.collect();
+                    running
+                        .into_iter()
+                        .map(|job| match job.join() {
+                            Ok(result) => result,
+                            Err(panic) => std::panic::resume_unwind(panic),
+                        })
+                        .collect()
+                })
+            }
+        };
+        self.sum_up(source, targets, results, started.elapsed())
+    }
+}
+
+/// A failure of one of several cards, before any of them was written.
+fn of_several(failure: Failure, name: &str, before: &[Target]) -> Failure {
+    let failure = failure.state(UNTOUCHED);
+    match before {
+        [] => failure,
+        _ => Failure { what: format!("{name}: {}", failure.what), ..failure },
+    }
+}
+
+/// Refuses what may not be written, before anything else is asked.
+fn may_be_written(card: &Card, args: &WriteArgs) -> Outcome<()> {
+    let name = card.path.display();
+    let (what, next) = match standing(card, args.allow_fixed) {
+        Standing::Ready | Standing::Mounted(_) => return Ok(()),
+        Standing::Fixed(why) => (
+            format!("{name} is {why}, not a card"),
+            "If it is the one you mean, add --allow-fixed.",
+        ),
+        Standing::Refused(reason) => {
+            let next = match reason {
+                Reason::System(_) => "No option permits this: choose another card.",
+                Reason::Held { .. } => "Stop what uses it, then repeat.",
+                Reason::ReadOnly => "Slide the lock on the adapter, or use another card.",
+                Reason::Empty => "Put a card in.",
+            };
+            (format!("{name} cannot be written to: {reason}"), next)
+        }
+    };
+    Err(Failure::refused(what).state(UNTOUCHED).next(next))
+}
+
+fn check_image(
+    image: &Image,
+    digests: &[imbrik_core::image::TileDigest],
+    watch: Watch<'_>,
+) -> Outcome<()> {
+    let found =
+        check_tiles(image, digests, watch).state(UNTOUCHED).next("Run the same command again.")?;
+    match found.spans.first() {
+        None => Ok(()),
+        Some(first) => Err(Failure::new(
+            Exit::Mismatch,
+            format!("the image is damaged, first at {first} of the card's content"),
+        )
+        .state(UNTOUCHED)
+        .next("Try another copy of the image.")),
+    }
+}

@@ -1,0 +1,372 @@
+//! The plan before, and the summary afterwards.
+
+use super::{From, Outcome, Source, Target, Writing, Written};
+use crate::{
+    command::show::start_lines,
+    exit::Exit,
+    failure::Failure,
+    render::{Tone, change, count, json, quoted, size, strip, survey, time},
+};
+use imbrik_core::{
+    layout::{Change, Part, Survey},
+    store::ReadAt,
+    units::{ByteLen, Span},
+};
+use serde_json::json;
+use std::time::Duration;
+
+/// How wide the strip of the larger of two cards is drawn.
+const COLUMNS: u64 = 64;
+
+impl Writing<'_> {
+    pub(super) fn show(&self, source: &Source<'_>, targets: &[Target]) {
+        let out = &self.session.out;
+        if out.is_json() {
+            targets.iter().for_each(|target| self.show_json(source, target));
+            return;
+        }
+        for (index, target) in targets.iter().enumerate() {
+            let head = match targets.len() {
+                1 => "On the card now".to_owned(),
+                all => format!("Card {} of {all}", index + 1),
+            };
+            self.show_target(source, target, &head);
+        }
+        let from = match source.from {
+            From::Image(_) => "The image",
+            From::Card(_) => "The source",
+        };
+        out.line(&format!("{}{}", self.head(from), self.about(source)));
+        for line in start_lines(out, &self.head("Will it start?"), &source.references) {
+            out.line(&line);
+        }
+        let findings = match source.from {
+            From::Image(image) => image.findings(),
+            From::Card(_) => &[],
+        };
+        for finding in findings.iter().chain(&source.survey.findings) {
+            out.line(&format!("  {} {finding}", out.paint(Tone::Alarm, "!")));
+        }
+        let seconds = targets.iter().map(|target| target.likely_seconds(self.args));
+        let (write, read) =
+            seconds.fold((0.0f64, 0.0f64), |all, one| (all.0.max(one.0), all.1.max(one.1)));
+        let bytes: ByteLen = targets.iter().map(|target| target.plan.view.written()).sum();
+        let mut likely = format!("{} to write {}", time::roughly(write), size::short(bytes));
+        if read > 0.0 {
+            likely += &format!(", {} to read back", time::roughly(read));
+        }
+        if targets.len() > 1 {
+            likely += "; all cards at the same time";
+        }
+        out.line(&format!("{}{likely}", self.head("Likely time")));
+        out.line("");
+    }
+
+    fn head(&self, text: &str) -> String {
+        self.session.out.paint(Tone::Strong, &format!("{text:<16}"))
+    }
+
+    fn show_json(&self, source: &Source<'_>, target: &Target) {
+        let (write, read) = target.likely_seconds(self.args);
+        let more = json!({
+            "image": match source.from {
+                From::Image(image) => Some(image.path().to_string_lossy()),
+                From::Card(_) => None,
+            },
+            "source": source.path().to_string_lossy(),
+            "card": json::card(&target.card, Some(&target.on_card)),
+            "into": target.into.as_ref().map(|into| into.title.clone()),
+            "after": json::content(&target.after),
+            "bytes_to_write": target.plan.view.written().get(),
+            "likely_seconds": write + read,
+            "changes": target.plan.changes.iter().map(change::words).collect::<Vec<_>>(),
+            "references_missing": source.references.iter().filter(|r| !r.is_found).count(),
+        });
+        self.session.out.line(&json::object(self.command, "plan", more).to_string());
+    }
+
+    fn show_target(&self, source: &Source<'_>, target: &Target, head: &str) {
+        let out = &self.session.out;
+        let card = &target.card;
+        let facts = [Some(size::both(card.size)), card.model.clone()];
+        let facts: Vec<_> = facts.into_iter().flatten().collect();
+        out.line(&format!("{}{} · {}", self.head(head), card.path.display(), facts.join(" · ")));
+        self.show_content(&target.on_card, None);
+        if !card.mounts().is_empty() {
+            let at: Vec<_> = card.mounts().iter().map(|at| at.display().to_string()).collect();
+            out.line(&format!("  mounted at {}", at.join(" and ")));
+        }
+        let later = target.on_card.written.zip(source.survey.written);
+        if later.is_some_and(|(card, source)| card > source) && matches!(source.from, From::Card(_))
+        {
+            out.line(&format!(
+                "  {} it was written to later than {}: is it the right way round?",
+                out.paint(Tone::Alarm, "!"),
+                source.title()
+            ));
+        }
+        out.line("");
+        let goal = target.into.as_ref().map_or(String::new(), |into| format!("{}, ", into.title));
+        out.line(&format!("{}{goal}from {}", self.head("Afterwards"), source.title()));
+        self.show_strips(source, target);
+        self.show_content(&target.after, Some(&source.survey));
+        for change in target.plan.changes.iter().map(change::words) {
+            out.line(&format!("  {change}"));
+        }
+        let has_grown =
+            |change: &Change| matches!(change, Change::Resized { from, to, .. } if to > from);
+        if !self.args.shape.fill && target.plan.changes.iter().any(has_grown) {
+            out.line("  with --keep-size, it keeps its size");
+        }
+        if let Some(part) = self.could_fill(source, target) {
+            out.line(&format!("  with --fill, {part} would take them"));
+        }
+        out.line("");
+    }
+
+    /// Both cards to the same scale, when what is in use is known.
+    fn show_strips(&self, source: &Source<'_>, target: &Target) {
+        let Some(occupancy) = &source.occupancy else { return };
+        if source.survey.parts.is_empty() {
+            return;
+        }
+        let view = &target.plan.view;
+        let (before, after) = (&source.survey, &target.after);
+        let larger = before.size.max(after.size).get().max(1);
+        let columns = |size: ByteLen| {
+            let part = u128::from(size.get()) * u128::from(COLUMNS) / u128::from(larger);
+            (part as u64).max(4)
+        };
+        let was = strip::short(before, columns(before.size), |span| occupancy.used_in(span));
+        let is = strip::short(after, columns(after.size), |span| view.in_use_in(span));
+        for (head, lines) in [("was", was), ("is", is)] {
+            let mut head = head;
+            for line in lines {
+                self.session.out.line(format!("  {head:<4}{line}").trim_end());
+                head = "";
+            }
+        }
+    }
+
+    /// The last volume, when it could grow into room that is left as it is.
+    fn could_fill(&self, source: &Source<'_>, target: &Target) -> Option<String> {
+        let is_left = |change: &Change| matches!(change, Change::TailUnused(_));
+        if target.into.is_some() || !target.plan.changes.iter().any(is_left) {
+            return None;
+        }
+        let last = source.survey.last_reshapable().filter(|_| !self.args.shape.keep_size)?;
+        source.survey.parts.get(last).map(Part::full_title)
+    }
+
+    fn show_content(&self, content: &Survey, before: Option<&Survey>) {
+        let out = &self.session.out;
+        if content.parts.is_empty() {
+            out.line(&format!("  {}", survey::nothing(content)));
+        }
+        for line in survey::parts_and_before(content, before) {
+            out.line(&line);
+        }
+        if let Some(behind) = survey::behind(content) {
+            out.line(&format!("  {behind}"));
+        }
+    }
+
+    /// "saved 2026-11-23 07:20; every tile is checked before the card is touched".
+    fn about(&self, source: &Source<'_>) -> String {
+        let From::Image(image) = source.from else {
+            let used = source
+                .occupancy
+                .as_ref()
+                .map(|occupancy| occupancy.used_in(Span::whole(source.survey.size)));
+            let used = used.unwrap_or(source.survey.size);
+            return format!("{} · {} in use", size::both(source.survey.size), size::short(used));
+        };
+        let check = match (self.args.no_check, image.manifest().is_some()) {
+            (true, _) => "not checked beforehand, as asked",
+            (false, true) => "every tile is checked before the card is touched",
+            (false, false) => "it has no digests; that it can be read is checked beforehand",
+        };
+        match image.manifest() {
+            Some(manifest) => format!("{}; {check}", time::saved(manifest)),
+            None => format!("made by another program, so its date is unknown; {check}"),
+        }
+    }
+
+    /// Tells what became of each card.
+    ///
+    /// # Errors
+    /// The failure of the only card, or that some of several failed.
+    pub(super) fn sum_up(
+        &self,
+        source: &Source<'_>,
+        targets: &[Target],
+        results: Vec<Outcome<Written>>,
+        took: Duration,
+    ) -> Outcome<Exit> {
+        let out = &self.session.out;
+        let read = source.tally.as_ref().filter(|_| !out.is_json());
+        let read = read
+            .map(|tally| format!("Read      {} of {}", size::both(tally.read()), source.title()));
+        let all = results.len();
+        let mut failed: Vec<Failure> = Vec::new();
+        let mut exit = Exit::Done;
+        if all > 1 && !out.is_json() {
+            out.line("");
+        }
+        for (target, result) in targets.iter().zip(results) {
+            let written = match result {
+                Err(failure) if all == 1 => return Err(failure),
+                Err(failure) => {
+                    self.show_failed(target, &failure);
+                    failed.push(failure);
+                    continue;
+                }
+                Ok(written) => written,
+            };
+            match all {
+                1 => self.show_written(source, target, &written),
+                _ if out.is_json() => self.show_json_done(source, target, &written),
+                _ => self.show_line(target, &written),
+            }
+            if !written.unreadable.is_empty() {
+                exit = Exit::Unreadable;
+            }
+            if let Some(error) = written.held {
+                let name = target.goal();
+                let failure = Failure::from(error)
+                    .state(format!("{name} is written and proved, but mounted again."))
+                    .next("Unmount it before you take it out.");
+                match all {
+                    1 => return Err(failure),
+                    _ => failed.push(failure),
+                }
+            }
+        }
+        if let Some(read) = read {
+            out.line(&read);
+        }
+        if all == 1 {
+            return Ok(exit);
+        }
+        let good = all - failed.len();
+        if failed.is_empty() {
+            if !out.is_json() {
+                out.line(&format!(
+                    "All {all} cards now hold {}, in {}. It is safe to take them out.",
+                    source.whose(),
+                    time::span(took)
+                ));
+            }
+            return Ok(exit);
+        }
+        let first = failed.first().map_or(Exit::Failed, |failure| failure.exit);
+        let same = failed.iter().all(|failure| failure.exit == first);
+        Err(Failure::new(
+            if same { first } else { Exit::Failed },
+            format!("{} of {all} cards failed, {good} are done", failed.len()),
+        )
+        .state("What became of each stands above.")
+        .next("Repeat the command with the cards that failed."))
+    }
+
+    fn show_failed(&self, target: &Target, failure: &Failure) {
+        let out = &self.session.out;
+        if out.is_json() {
+            let mut more = json::failure(self.command, failure);
+            if let Some(object) = more.as_object_mut() {
+                object.insert("card".to_owned(), json!(target.card.path.to_string_lossy()));
+            }
+            out.line(&more.to_string());
+            return;
+        }
+        let name = target.card.path.display();
+        out.line(&format!("{name:<10}{} {}.", out.paint(Tone::Alarm, "failed:"), failure.what));
+        for line in [&failure.state, &failure.next] {
+            if !line.is_empty() {
+                out.line(&format!("{:<10}{line}", ""));
+            }
+        }
+    }
+
+    fn how(&self) -> &'static str {
+        match (self.args.no_check, self.args.differing) {
+            (true, _) => "written, not read back",
+            (false, false) => "written, and read back from the card",
+            (false, true) => "differed and were written; all of it was read back",
+        }
+    }
+
+    fn show_json_done(&self, source: &Source<'_>, target: &Target, written: &Written) {
+        let image = match source.from {
+            From::Image(image) => Some(image),
+            From::Card(_) => None,
+        };
+        let more = json!({
+            "card": target.card.path.to_string_lossy(),
+            "card_size": target.card.size.get(),
+            "card_bytes_read": written.tally.read().get(),
+            "card_bytes_written": written.tally.written().get(),
+            "card_bytes_cleared": target.plan.view.cleared().get(),
+            "source_bytes_read": source.tally.as_ref().map(|tally| tally.read().get()),
+            "source": source.path().to_string_lossy(),
+            "image": image.map(|image| image.path().to_string_lossy()),
+            "image_bytes": image.map(|image| image.file().size().get()),
+            "card_bytes_found": written.found.get(),
+            "unreadable": json::spans(&written.unreadable),
+            "read_back": !self.args.no_check,
+            "seconds": written.took.as_secs_f64(),
+            "sums": {},
+        });
+        self.session.out.line(&json::object(self.command, "done", more).to_string());
+    }
+
+    /// One of several cards.
+    fn show_line(&self, target: &Target, written: &Written) {
+        let out = &self.session.out;
+        let name = target.card.path.display();
+        let bytes = size::short(written.tally.written());
+        let took = time::span(written.took);
+        out.line(&format!("{name:<10}{bytes} {} in {took}", self.how()));
+        self.show_lost(written);
+    }
+
+    fn show_lost(&self, written: &Written) {
+        let lost: ByteLen = written.unreadable.iter().map(|span| span.len()).sum();
+        if !lost.is_zero() {
+            self.session.out.line(&format!(
+                "Lost      {} in {} could not be read and are zeros on it",
+                size::both(lost),
+                count(written.unreadable.len() as u64, "place")
+            ));
+        }
+    }
+
+    /// The only card.
+    fn show_written(&self, source: &Source<'_>, target: &Target, written: &Written) {
+        let out = &self.session.out;
+        if out.is_json() {
+            return self.show_json_done(source, target, written);
+        }
+        out.line("");
+        out.line(&format!(
+            "{} now holds {}: {} {} in {}.",
+            target.goal(),
+            source.whose(),
+            size::both(written.tally.written()),
+            self.how(),
+            time::span(written.took)
+        ));
+        self.show_lost(written);
+        out.line("It is safe to take the card out.");
+        out.line(
+            "Should a computer offer to format this card, decline: it only cannot read all of it.",
+        );
+        if let (None, From::Image(image)) = (&target.into, source.from) {
+            out.line(&format!(
+                "Next      imbrik check {} --against {}",
+                quoted(image.path()),
+                quoted(&target.card.path)
+            ));
+        }
+    }
+}

@@ -1,0 +1,179 @@
+//! `imbrik clone`, and many targets at once.
+
+use crate::harness::{Bench, CARD, is_root, put, sized, tool};
+use std::{fs, time::Instant};
+
+fn slot(name: &str, size: u64, more: &str) -> String {
+    format!("[[slot]]\nname = \"{name}\"\nsize = {size}\n{more}\n")
+}
+
+/// The volumes of a card of the harness are clean, and the second holds its readings.
+fn is_good(bench: &Bench, card: &str) {
+    let shown = bench.good(&format!("show rack:{card} --json")).json();
+    let parts = shown["content"]["partitions"].as_array().unwrap().clone();
+    let bytes = bench.bytes(format!("rack/{card}.img"));
+    for (index, part) in parts.iter().enumerate() {
+        let start = part["start"].as_u64().unwrap() as usize;
+        let len = part["size"].as_u64().unwrap() as usize;
+        let volume = bench.path(format!("judged-{card}"));
+        fs::write(&volume, &bytes[start..start + len]).unwrap();
+        match index {
+            0 => drop(tool!("fsck.fat", "-n", volume)),
+            _ => {
+                tool!("e2fsck", "-fn", &volume);
+                let readings = tool!("debugfs", "-R", "stat /readings", volume);
+                assert!(readings.contains("Size: 3145728"), "{readings}");
+            }
+        }
+    }
+    tool!("sfdisk", "--verify", bench.path(format!("rack/{card}.img")));
+}
+
+#[test]
+fn one_read_serves_cards_of_all_sizes() {
+    let more = [slot("b", CARD / 2, ""), slot("c", CARD, ""), slot("d", CARD * 3, "")].concat();
+    let bench = Bench::with_card(&more);
+    let before = bench.bytes("rack/a.img");
+    let one = bench.good("clone rack:a rack:c --yes");
+    // Nothing is left beside the cards, and the source is as it was.
+    assert_eq!(bench.list("."), ["rack"]);
+    assert!(bench.bytes("rack/a.img") == before);
+    one.shows("rack:c now holds hive-07").shows("Read ");
+    is_good(&bench, "c");
+    let run = bench.good("clone rack:a rack:b rack:c rack:d --yes");
+    run.shows("All 3 cards now hold hive-07").shows("Card 2 of 3").shows("shrinks").shows("grows");
+    for card in ["b", "c", "d"] {
+        is_good(&bench, card);
+    }
+    let events = bench.good("clone rack:a rack:b rack:c --yes --json");
+    let lines: Vec<serde_json::Value> =
+        events.stdout.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let results: Vec<_> = lines.iter().map(|line| line["result"].as_str().unwrap()).collect();
+    assert_eq!(results, ["plan", "plan", "done", "done"]);
+    assert_eq!(lines[3]["card"], "rack:c");
+}
+
+#[test]
+fn an_image_goes_to_many_cards_and_one_that_is_pulled_fails_alone() {
+    let more =
+        [slot("b", CARD, ""), slot("c", CARD, "pulled_after = 9000000"), slot("d", CARD * 2, "")]
+            .concat();
+    let bench = Bench::with_card(&more);
+    bench.good("save rack:a hive.img.zst");
+    for words in [
+        "restore hive.img.zst rack:b rack:c rack:d --yes",
+        "clone rack:a rack:b rack:c rack:d --yes",
+    ] {
+        let run = bench.imbrik(words).expect(1).says("1 of 3 cards failed, 2 are done");
+        assert!(run.stdout.contains("rack:c    failed:"), "{run:?}");
+        assert!(run.stdout.contains("has no partition table now"), "{run:?}");
+        is_good(&bench, "b");
+        is_good(&bench, "d");
+        assert!(bench.bytes("rack/c.img")[..512].iter().all(|byte| *byte == 0));
+    }
+}
+
+#[test]
+fn many_cards_take_little_longer_than_one() {
+    let slow = "write_rate = 12000000";
+    let more = ["b", "c", "d"].map(|name| slot(name, CARD, slow)).concat();
+    let bench = Bench::with_card(&more);
+    let timed = |words: &str| {
+        let started = Instant::now();
+        bench.good(words);
+        started.elapsed().as_secs_f64()
+    };
+    let one = timed("clone rack:a rack:b --yes");
+    let three = timed("clone rack:a rack:b rack:c rack:d --yes");
+    assert!(three <= one * 1.3 + 0.3, "{three:.2} s for three, {one:.2} s for one");
+    // A card that is much slower than the others ends later, and holds up nobody.
+    let more = [slot("b", CARD, slow), slot("c", CARD, "write_rate = 4000000")].concat();
+    bench.write_rack(&[slot("a", CARD, ""), more].concat());
+    let run = bench.good("clone rack:a rack:b rack:c --yes --no-check --json");
+    let seconds: Vec<f64> = run
+        .stdout
+        .lines()
+        .map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap())
+        .filter_map(|line| line["seconds"].as_f64())
+        .collect();
+    assert!(seconds[0] * 1.8 < seconds[1], "{seconds:?}");
+}
+
+#[test]
+fn source_and_targets_are_told_apart_under_any_name() {
+    let bench = Bench::with_card(&slot("b", CARD, ""));
+    bench.imbrik("clone rack:a rack:a --yes").expect(2).says("both the source and a target");
+    bench.imbrik("clone rack:a rack:b rack:b --yes").expect(2).says("named twice");
+    bench.imbrik("clone rack:b rack:a --yes").expect(4).says("is blank").says("source comes first");
+    bench.imbrik("clone rack:a --yes").expect(2);
+    bench.imbrik("clone rack:a x.img --yes").expect(2);
+    bench.imbrik("clone x.img rack:b --yes").expect(2);
+    bench.imbrik("clone rack:a rack:b").expect(4).says("nobody can be asked");
+    // Two slots over one file, also under another name of it.
+    fs::hard_link(bench.path("rack/a.img"), bench.path("rack/same.img")).unwrap();
+    bench.write_rack(&[slot("a", CARD, ""), slot("same", CARD, "")].concat());
+    bench.imbrik("clone rack:a rack:same --yes").expect(2).says("the same medium");
+    if is_root("source_and_targets_are_told_apart_under_any_name") {
+        let device = tool!("losetup", "-f", "--show", bench.path("rack/a.img")).trim().to_owned();
+        let run = bench.imbrik(&format!("clone rack:a {device} --yes --allow-fixed"));
+        tool!("losetup", "-d", device);
+        run.expect(2).says("the same medium");
+    }
+}
+
+#[test]
+fn what_may_be_the_wrong_way_round_is_pointed_out() {
+    let bench = Bench::with_card(&slot("b", CARD, ""));
+    bench.good("clone rack:a rack:b --yes");
+    // The other card was used since.
+    let volume = bench.path("ext");
+    let bytes = bench.bytes("rack/b.img");
+    fs::write(&volume, &bytes[34816 * 512..]).unwrap();
+    tool!("debugfs", "-w", "-R", "set_super_value wtime 20991231", &volume);
+    put(&bench.path("rack/b.img"), 34816 * 512, &fs::read(&volume).unwrap());
+    bench.good("clone rack:a rack:b --plan").shows("is it the right way round?");
+    let other = bench.good("clone rack:b rack:a --plan");
+    assert!(!other.stdout.contains("right way round"), "{other:?}");
+}
+
+#[test]
+fn a_card_with_unreadable_places_is_cloned_as_far_as_it_goes() {
+    let bench = Bench::with_slot_a(
+        "unreadable = [[19000000, 8192]]",
+        &[slot("b", CARD, ""), slot("c", CARD, "")].concat(),
+    );
+    let run = bench.imbrik("clone rack:a rack:b rack:c --yes");
+    assert!([0, 6].contains(&run.code), "{run:?}");
+    // Where the volume is in use, it is told.
+    let bench = Bench::with_slot_a("unreadable = [[200704, 1024]]", &slot("b", CARD, ""));
+    bench.imbrik("clone rack:a rack:b --yes").expect(6).shows("could not be read");
+}
+
+#[test]
+fn a_large_card_goes_onto_a_smaller_one_for_what_is_in_use() {
+    if !is_root("a_large_card_goes_onto_a_smaller_one_for_what_is_in_use") {
+        return;
+    }
+    let bench = Bench::empty();
+    fs::create_dir(bench.path("rack")).unwrap();
+    let size = 8u64 << 30;
+    bench.write_rack(&[slot("a", size, ""), slot("b", size / 2, "")].concat());
+    let card = bench.path("rack/a.img");
+    sized(&card, size);
+    let files = bench.path("files");
+    fs::create_dir(&files).unwrap();
+    for n in 0..24 {
+        fs::write(files.join(format!("{n}.wav")), crate::harness::noise(8 << 20)).unwrap();
+    }
+    tool!("mkfs.ext4", "-q", "-L", "hive-64", "-d", files, &card);
+    let run = bench.good("clone rack:a rack:b --yes --no-check --json");
+    let done: serde_json::Value = serde_json::from_str(run.stdout.lines().last().unwrap()).unwrap();
+    let volume = bench.good("show rack:a --json").json();
+    let used = volume["content"]["partitions"][0]["used"].as_u64().unwrap();
+    let written = done["card_bytes_written"].as_u64().unwrap();
+    let read = done["source_bytes_read"].as_u64().unwrap();
+    assert!(read <= used * 105 / 100, "{read} read of {used}");
+    let cleared = done["card_bytes_cleared"].as_u64().unwrap();
+    assert!(written - cleared <= used * 105 / 100, "{written} written, {cleared} cleared, {used}");
+    tool!("e2fsck", "-fn", bench.path("rack/b.img"));
+}
