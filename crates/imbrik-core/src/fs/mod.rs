@@ -246,6 +246,20 @@ pub struct Reshaped {
     pub warnings: Vec<String>,
 }
 
+/// A small file to be put into a volume.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FilePut {
+    /// Names from the root down; folders must be there.
+    pub path: Vec<Vec<u8>>,
+    /// All of it.
+    pub content: Vec<u8>,
+    /// Its permissions, where the kind of volume has any. `None` leaves those of a file that is
+    /// there, and gives a new one 0644.
+    pub mode: Option<u16>,
+    /// When it was changed, in seconds since 1970.
+    pub now: u64,
+}
+
 /// What a close look at a volume found.
 #[derive(Clone)]
 pub struct Examined {
@@ -383,6 +397,50 @@ pub fn last_written(store: &dyn ReadAt, volume: &Volume) -> Result<Option<u64>> 
         true => ext4::last_written(store),
         false => Ok(None),
     }
+}
+
+/// The volume in `store`, `volume`, with a file put into it: what stands there is replaced, or a new
+/// one is added to its folder. Nothing in the store changes.
+///
+/// # Errors
+/// - When the store cannot be read.
+/// - [`Class::Unsupported`] for volumes and files that are not edited, with the reason.
+/// - [`Class::Corrupt`] for what makes no sense, [`Class::NoRoom`] when there is no room left.
+pub fn put_file(store: &Arc<dyn ReadAt>, volume: &Volume, put: &FilePut) -> Result<Settled> {
+    let edited = match volume.kind {
+        kind if kind.is_ext() => ext4::put_file(store, put)?,
+        kind if kind.is_fat() => fat::put_file(store, put)?,
+        kind => return Err(Error::unsupported(format!("nothing is put into {kind}"))),
+    };
+    let rewritten = edited.spans();
+    Ok(Settled { store: Arc::new(edited), rewritten })
+}
+
+/// The volume in `store`, `volume`, under another id: the UUID `id`, or as much of it as the kind
+/// has room for. Nothing in the store changes.
+///
+/// # Errors
+/// As [`put_file`].
+pub fn with_id(
+    store: &Arc<dyn ReadAt>,
+    volume: &Volume,
+    id: uuid::Uuid,
+    cancel: &Cancel,
+) -> Result<Settled> {
+    let edited = match volume.kind {
+        kind if kind.is_ext() => ext4::with_uuid(store, *id.as_bytes(), cancel)?,
+        kind if kind.is_fat() => fat::with_serial(store, serial_of(id))?,
+        VolumeKind::ExFat => exfat::with_serial(store, serial_of(id))?,
+        VolumeKind::Swap => swap::with_uuid(store, *id.as_bytes())?,
+        kind => return Err(Error::unsupported(format!("{kind} keeps its id"))),
+    };
+    let rewritten = edited.spans();
+    Ok(Settled { store: Arc::new(edited), rewritten })
+}
+
+/// A serial out of a UUID; never 0, which means none.
+fn serial_of(id: uuid::Uuid) -> u32 {
+    id.as_fields().0.max(1)
 }
 
 /// What must be written where, in bytes from the volume's start, when `volume`, which stands in

@@ -118,6 +118,16 @@ pub(super) fn reshape(store: &Arc<dyn ReadAt>, goal: Goal) -> Result<Reshaped> {
     })
 }
 
+/// The area in `store` under the UUID `uuid`.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn with_uuid(store: &Arc<dyn ReadAt>, uuid: [u8; 16]) -> Result<Edited> {
+    let mut draft = Edited::new(Arc::clone(store));
+    draft.put(at(UUID), &uuid)?;
+    Ok(draft)
+}
+
 fn at(field: usize) -> ByteOffset {
     ByteOffset::new(ByteLen::from_usize(field).get())
 }

@@ -2,8 +2,11 @@
 
 use crate::{
     bytes,
+    error::{Error, Result},
+    store::{Edited, ReadAt, read_vec},
     units::{ByteLen, ByteOffset, Span},
 };
+use std::sync::Arc;
 
 /// The bit of `VolumeFlags` that is set while the volume is mounted for writing.
 const VOLUME_DIRTY: u16 = 2;
@@ -109,4 +112,27 @@ pub(in crate::fs) fn seal_region(region: &mut [u8], sector: u64) -> Option<()> {
     let last = region.get_mut(start..)?;
     last.as_chunks_mut::<4>().0.iter_mut().for_each(|place| *place = sum);
     Some(())
+}
+
+/// The volume in `store` with the serial number `serial`, in both boot regions.
+///
+/// # Errors
+/// When the store cannot be read, or a region makes no sense.
+pub(in crate::fs) fn with_serial(store: &Arc<dyn ReadAt>, serial: u32) -> Result<Edited> {
+    let head = read_vec(&**store, ByteOffset::ZERO, 512)?;
+    let boot =
+        BootSector::decode(&head).ok_or_else(|| Error::corrupt("its boot sector is gone"))?;
+    let len = usize::try_from(boot.sector.saturating_mul(12)).unwrap_or(0);
+    let mut draft = Edited::new(Arc::clone(store));
+    for at in [0, boot.sector.saturating_mul(12)].map(ByteOffset::new) {
+        let mut region = read_vec(&draft, at, len)?;
+        if BootSector::decode(&region).is_none() {
+            continue;
+        }
+        let sealed = bytes::put(&mut region, 100, serial.to_le_bytes())
+            .and_then(|()| seal_region(&mut region, boot.sector));
+        sealed.ok_or_else(|| Error::corrupt("its boot region is cut short"))?;
+        draft.put(at, &region)?;
+    }
+    Ok(draft)
 }

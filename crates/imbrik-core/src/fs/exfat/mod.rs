@@ -13,7 +13,7 @@ use crate::{
     units::{ByteLen, ByteOffset, Span},
 };
 use boot::BootSector;
-pub(super) use boot::seal_region;
+pub(super) use boot::{seal_region, with_serial};
 pub(super) use reshape::{reshape, smallest};
 use usage::usage;
 

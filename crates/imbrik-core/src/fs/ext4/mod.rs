@@ -12,7 +12,7 @@ mod settle;
 mod superblock;
 mod usage;
 
-pub(super) use reshape::{reshape, smallest};
+pub(super) use reshape::{put_file, reshape, smallest, with_uuid};
 pub(super) use settle::settle;
 pub(super) use usage::usage;
 

@@ -310,6 +310,11 @@ impl Superblock {
         self.ro_compat & RO_COMPAT_QUOTA != 0
     }
 
+    /// Whether entries of folders tell what kind of inode they lead to.
+    pub(super) fn entries_have_types(&self) -> bool {
+        self.incompat & 0x2 != 0
+    }
+
     pub(super) fn has_extents(&self) -> bool {
         self.incompat & INCOMPAT_EXTENTS != 0
     }

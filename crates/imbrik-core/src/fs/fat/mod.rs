@@ -1,6 +1,7 @@
 //! FAT12, FAT16 and FAT32, after the FAT file system specification 1.03.
 
 mod boot;
+mod edit;
 mod files;
 mod reshape;
 mod table;
@@ -15,6 +16,7 @@ use crate::{
     units::{ByteLen, ByteOffset, Span},
 };
 use boot::{BootSector, Width};
+pub(super) use edit::{put_file, with_serial};
 use files::Files;
 pub(super) use reshape::{reshape, smallest};
 use usage::usage;

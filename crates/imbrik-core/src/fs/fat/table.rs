@@ -4,7 +4,7 @@ use super::boot::{BootSector, Width};
 use crate::{
     error::{Error, Result},
     store::{ReadAt, check_range, read_vec},
-    units::{ByteLen, ByteOffset, SectorSize},
+    units::{ByteLen, ByteOffset, SectorSize, Span},
 };
 
 /// The longest table that is held in memory, in entries: 128 MiB.
@@ -149,6 +149,22 @@ impl Table {
             moved.set(place, value);
         }
         moved
+    }
+
+    /// Has the entry of cluster `number` say `value`, its top bits kept; answers which bytes of the
+    /// table that changes.
+    pub(super) fn put(&mut self, number: u64, value: u32) -> Span {
+        let index = number.saturating_add(2);
+        let at = usize::try_from(index).unwrap_or(usize::MAX);
+        let top = match self.width {
+            Width::Bits32 => self.entries.get(at).copied().unwrap_or(0) & TOP,
+            _ => 0,
+        };
+        self.set(number, value | top);
+        let bits = self.width.bits();
+        let start = ByteOffset::new(index.saturating_mul(bits) / 8);
+        let end = index.saturating_add(1).saturating_mul(bits).div_ceil(8);
+        Span::between(start, ByteOffset::new(end))
     }
 
     /// Has the entry of cluster `number` say `value`, as it stands in the table.

@@ -80,6 +80,11 @@ fn node_counts(block: &[u8]) -> Option<usize> {
     is_root.then_some(32)
 }
 
+/// Whether a block is a node of a hashed folder, its root included.
+pub(super) fn is_node(block: &[u8]) -> bool {
+    node_counts(block).is_some()
+}
+
 /// Whether the checksum of a block is right.
 pub(super) fn is_sound(block: &[u8], seed: u32) -> bool {
     checksum(block, seed).is_some_and(|sum| bytes::le_u32(block, sum.at) == Some(sum.value))

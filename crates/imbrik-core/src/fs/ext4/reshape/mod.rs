@@ -18,6 +18,7 @@
 mod attributes;
 mod census;
 mod draft;
+mod edit;
 mod folder;
 mod geometry;
 mod kept;
@@ -29,6 +30,7 @@ mod orphan_file;
 mod prove;
 mod quota;
 mod raw_inode;
+mod reseed;
 mod rewrite;
 mod trees;
 
@@ -43,6 +45,9 @@ use crate::{
     store::ReadAt,
     units::{ByteLen, ByteOffset, Span},
 };
+pub(in crate::fs) use edit::put_file;
+pub(in crate::fs) use reseed::with_uuid;
+
 use census::{Census, Itself};
 use draft::Draft;
 use layout::{Lack, Layout, Planner};
