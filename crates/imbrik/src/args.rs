@@ -176,6 +176,35 @@ pub(crate) struct Shape {
     pub(crate) take_from: Vec<String>,
 }
 
+/// What a copy gets of its own.
+#[derive(Clone, Debug, Default, Args)]
+pub(crate) struct IdentityArgs {
+    /// New ids for the table and every volume, so that both can be used on one machine; what refers
+    /// to them follows
+    #[arg(long, value_enum, value_name = "fresh")]
+    pub(crate) ids: Option<Fresh>,
+    /// Set the host name; hive-{n} counts up, and a list names one card each
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub(crate) host: Vec<String>,
+    /// New SSH host keys of the kinds that are there, and an empty machine id
+    #[arg(long, value_enum, value_name = "fresh")]
+    pub(crate) keys: Option<Fresh>,
+    /// Put a small file in, with {n} and {host} filled in: FILE=PART:/PATH; may be given several times
+    #[arg(long, value_name = "FILE=PART:/PATH")]
+    pub(crate) set: Vec<String>,
+    /// For another board: --ids fresh --keys fresh --host NAME in one word
+    #[arg(long, value_name = "NAME", value_delimiter = ',',
+          conflicts_with_all = ["ids", "host", "keys"])]
+    pub(crate) as_new: Vec<String>,
+}
+
+/// The only thing that can be asked of ids and keys.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Fresh {
+    /// Made anew.
+    Fresh,
+}
+
 /// How cards are to be written.
 #[derive(Debug, Args)]
 pub(crate) struct WriteArgs {
@@ -187,6 +216,8 @@ pub(crate) struct WriteArgs {
     pub(crate) yes: bool,
     #[command(flatten)]
     pub(crate) shape: Shape,
+    #[command(flatten)]
+    pub(crate) identity: IdentityArgs,
     /// Also write zeros over what no volume has in use
     #[arg(long)]
     pub(crate) wipe: bool,
@@ -264,6 +295,8 @@ pub(crate) struct FitArgs {
     /// For a smaller card, let only these partitions shrink, in this order, by number or label
     #[arg(long, value_name = "PART", value_delimiter = ',')]
     pub(crate) take_from: Vec<String>,
+    #[command(flatten)]
+    pub(crate) identity: IdentityArgs,
     /// Show the plan and stop
     #[arg(long)]
     pub(crate) plan: bool,

@@ -56,7 +56,7 @@ pub(crate) fn yes_unless_no(
     answer.ends_with('\n') && !answer.trim().to_lowercase().starts_with('n')
 }
 
-fn ask(question: &str, reader: &mut dyn BufRead, writer: &mut dyn Write) -> String {
+pub(crate) fn ask(question: &str, reader: &mut dyn BufRead, writer: &mut dyn Write) -> String {
     // A terminal that cannot be written to will not answer either.
     let _ = write!(writer, "{question}").and_then(|()| writer.flush());
     let mut answer = String::new();

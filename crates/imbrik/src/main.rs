@@ -9,6 +9,7 @@ mod confirm;
 mod exit;
 mod failure;
 mod fleet;
+mod identity;
 mod interrupt;
 mod packing;
 mod pipe;

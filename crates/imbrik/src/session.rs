@@ -165,6 +165,17 @@ impl Session {
         })
     }
 
+    /// What somebody at the terminal answers; nothing where there is nobody.
+    pub(crate) fn ask(&self, question: &str) -> String {
+        if self.policy(false) != Policy::Ask {
+            return String::new();
+        }
+        self.environment.interrupt.while_asking(|| {
+            let (mut input, mut output) = (io::stdin().lock(), io::stderr().lock());
+            confirm::ask(question, &mut input, &mut output)
+        })
+    }
+
     /// Unmounts a card when that was asked for or is agreed to, or refuses with the remedy.
     pub(crate) fn make_unmounted(
         &self,

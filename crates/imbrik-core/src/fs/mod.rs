@@ -502,6 +502,23 @@ pub fn small_file(
     }
 }
 
+/// The names in the folder at `path` (names from the root down) in `volume`, which stands in `store`;
+/// `None` when there is none, or the kind of volume is not looked into.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn names_in(
+    store: &dyn ReadAt,
+    volume: &Volume,
+    path: &[&[u8]],
+) -> Result<Option<Vec<Vec<u8>>>> {
+    match volume.kind {
+        kind if kind.is_ext() => ext4::names(store, path),
+        kind if kind.is_fat() => fat::names(store, path),
+        _ => Ok(None),
+    }
+}
+
 /// Whether there is anything at `path` (names from the root down) in `volume`, which stands in
 /// `store`; `None` when that is not known: the kind is not looked into, or a link is in the way.
 ///

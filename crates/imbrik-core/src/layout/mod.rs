@@ -1,6 +1,7 @@
 //! What is on a card, and what shall be: survey, plan and view.
 
 mod fit;
+mod identity;
 mod occupancy;
 mod plan;
 mod start;
@@ -8,6 +9,7 @@ mod survey;
 mod view;
 
 pub use fit::Fit;
+pub use identity::{Identity, IdentityFile};
 pub use occupancy::Occupancy;
 pub use plan::{Change, Plan, Target};
 pub use start::{Reference, references};

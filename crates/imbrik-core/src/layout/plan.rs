@@ -52,6 +52,24 @@ pub enum Change {
     PutAside(ByteLen),
     /// What the owner of a volume should know, in words.
     Warning(String),
+    /// Something gets an id of its own.
+    NewId {
+        /// What: "partition 2 (ext4, hive-07)", "the MBR".
+        title: String,
+        /// The id it had, and the one it gets, as systems write them.
+        from: String,
+        /// The one it gets.
+        to: String,
+    },
+    /// A file is replaced or added.
+    Put {
+        /// The partition.
+        title: String,
+        /// The file, from the root.
+        path: String,
+        /// What for, in a few words.
+        why: String,
+    },
     /// A partition moves as it is.
     Shifted {
         /// Which.

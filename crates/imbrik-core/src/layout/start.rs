@@ -12,7 +12,7 @@ use crate::{
 };
 
 /// Where references are looked for, from a volume's root.
-const PLACES: [&str; 11] = [
+pub(super) const PLACES: [&str; 11] = [
     "cmdline.txt",
     "uEnv.txt",
     "extlinux/extlinux.conf",

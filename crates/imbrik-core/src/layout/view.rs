@@ -154,6 +154,30 @@ impl View {
         self
     }
 
+    /// The same view with `spans`, which are in order and joined, read from `store` instead, whose
+    /// first byte stands at `start`.
+    #[must_use]
+    pub fn with_store(
+        mut self,
+        spans: &[Span],
+        store: &Arc<dyn ReadAt>,
+        start: ByteOffset,
+    ) -> Self {
+        let whole = Span::whole(self.size);
+        let mut segments = Vec::new();
+        let mut at = ByteOffset::ZERO;
+        for span in spans.iter().filter_map(|span| span.intersect(whole)) {
+            segments.extend(self.segments_in(Span::between(at, span.start())));
+            let from = ByteOffset::new(span.start().saturating_since(start).get());
+            let content = Content::Rewritten { store: Arc::clone(store), from };
+            segments.push(Segment { span, content });
+            at = span.end();
+        }
+        segments.extend(self.segments_in(Span::between(at, whole.end())));
+        self.segments = segments;
+        self
+    }
+
     /// The same view with `bytes` at `at`.
     #[must_use]
     pub fn with_bytes(self, at: ByteOffset, bytes: &[u8]) -> Self {

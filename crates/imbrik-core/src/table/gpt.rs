@@ -279,6 +279,27 @@ impl Gpt {
         (first <= last).then_some(())
     }
 
+    /// The same table under another id, and with others for its partitions, each by its number.
+    ///
+    /// # Errors
+    /// [`crate::Class::Unsupported`] when there is no such partition.
+    pub fn with_guids(&self, disk: Uuid, partitions: &[(u32, Uuid)]) -> Result<Self> {
+        let mut new = self.clone();
+        let mut put = || {
+            bytes::put(&mut new.header.raw, 56, disk.to_bytes_le())?;
+            for (number, guid) in partitions {
+                let size = usize::try_from(new.header.entry_size).ok()?;
+                let at = usize::try_from(number.checked_sub(1)?).ok()?.checked_mul(size)?;
+                let part = new.partitions.iter_mut().find(|part| part.number == *number)?;
+                part.guid = *guid;
+                bytes::put(&mut new.entries, at.checked_add(16)?, guid.to_bytes_le())?;
+            }
+            Some(())
+        };
+        put().ok_or_else(|| Error::unsupported("the table has no place for these ids"))?;
+        Ok(new)
+    }
+
     /// How much of the end of a card the backup copy takes.
     #[must_use]
     pub fn backup_len(&self) -> ByteLen {

@@ -216,6 +216,13 @@ impl Mbr {
         bytes::le_u32(&self.record, SIGNATURE).unwrap_or(0)
     }
 
+    /// What must be written where for the table to have the disk signature `signature`.
+    #[must_use]
+    pub fn with_signature(signature: u32) -> Vec<(ByteOffset, Vec<u8>)> {
+        let at = ByteOffset::new(ByteLen::from_usize(SIGNATURE).get());
+        vec![(at, signature.to_le_bytes().to_vec())]
+    }
+
     /// The same table with some partitions, each by its number, at new places: what must be written
     /// where. The container of logical partitions and the chain of their records follow.
     ///

@@ -110,6 +110,28 @@ impl Table {
         }
     }
 
+    /// The same table under ids of its own, made of `fresh` ones, on a card of `size` bytes: what must
+    /// be written where.
+    ///
+    /// # Errors
+    /// As [`Table::with_spans`].
+    pub fn with_ids(
+        &self,
+        size: ByteLen,
+        fresh: &mut dyn FnMut() -> uuid::Uuid,
+    ) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+        match self {
+            // 0 would mean that there is none.
+            Self::Mbr(_) => Ok(Mbr::with_signature(fresh().as_fields().0.max(1))),
+            Self::Gpt(gpt) => {
+                let disk = fresh();
+                let parts: Vec<_> =
+                    gpt.entries().iter().map(|part| (part.number, fresh())).collect();
+                gpt.with_guids(disk, &parts)?.on_card_of(size)
+            }
+        }
+    }
+
     /// How much of a card's end the table takes for a copy of itself.
     #[must_use]
     pub fn backup_len(&self) -> ByteLen {

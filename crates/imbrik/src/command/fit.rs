@@ -56,7 +56,15 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let content = Arc::clone(image.content());
     let before = Survey::of(&*content).state(UNTOUCHED)?;
     let wanted = wanted(session, args, &before)?;
-    let plan = plan(session, &content, &before, &wanted)?;
+    let mut plan = plan(session, &content, &before, &wanted)?;
+    let identity = args.identity.of(1, 1, &before, &args.image)?;
+    if !identity.is_empty() {
+        let cancel = &session.environment.interrupt.cancel;
+        plan = plan
+            .with_identity(&identity, cancel)
+            .state(UNTOUCHED)
+            .next("Leave that option out, and it keeps what it has.")?;
+    }
     let after = Survey::of(&plan.view).state(UNTOUCHED)?;
     let job = Job { session, image: &image, before: &before, after: &after, plan: &plan, to: &to };
     job.show_plan();

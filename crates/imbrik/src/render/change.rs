@@ -35,6 +35,8 @@ pub(crate) fn words(change: &Change) -> String {
         Change::PutAside(len) => {
             format!("{} of metadata wait in a temporary file until it is done", size::short(*len))
         }
+        Change::NewId { title, from, to } => format!("{title} gets the id {to}, was {from}"),
+        Change::Put { title, path, why } => format!("/{path} on {title}: {why}"),
         Change::Shifted { title, to } => format!("{title} moves as it is, to {to}"),
     }
 }

@@ -88,6 +88,43 @@ impl Reader<'_> {
         Ok(Some(true))
     }
 
+    /// The names in the folder at `path`; `None` when there is none that can be read.
+    pub(super) fn names(&self, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>> {
+        let mut number = ROOT;
+        for name in path {
+            let Some(folder) = self.inode(number)? else { return Ok(None) };
+            let Some(found) = self.look_up(&folder, name)? else { return Ok(None) };
+            number = found;
+        }
+        let Some(folder) = self.inode(number)? else { return Ok(None) };
+        if folder.mode & TYPE_MASK != FOLDER || folder.flags & INLINE_DATA_FLAG != 0 {
+            return Ok(None);
+        }
+        let Some(extents) = self.extents(&folder)? else { return Ok(None) };
+        let blocks = extents
+            .iter()
+            .flat_map(|extent| extent.physical..extent.physical.saturating_add(extent.len));
+        let mut names = Vec::new();
+        for number in blocks.take(usize::try_from(MOST_FOLDER_BLOCKS).unwrap_or(usize::MAX)) {
+            let Some(span) = self.superblock.span(number, 1) else { return Ok(None) };
+            let block = read_up_to(self.store, span.start(), span.len().to_usize().unwrap_or(0))?;
+            let mut at = 0usize;
+            while let Some(inode) = bytes::le_u32(&block, at) {
+                let field = |from: usize| at.checked_add(from);
+                let rec_len = field(4).and_then(|at| bytes::le_u16(&block, at)).unwrap_or(0);
+                let name_len = field(6).and_then(|at| bytes::u8(&block, at)).unwrap_or(0);
+                let start = at.saturating_add(8);
+                let name = block.get(start..start.saturating_add(name_len.into()));
+                names.extend(name.filter(|_| inode != 0).map(<[u8]>::to_vec));
+                if rec_len < 8 {
+                    break;
+                }
+                at = at.saturating_add(rec_len.into());
+            }
+        }
+        Ok(Some(names))
+    }
+
     fn content(&self, inode: &Inode, most: usize) -> Result<Option<Vec<u8>>> {
         let len = usize::try_from(inode.size).unwrap_or(usize::MAX).min(most);
         if inode.flags & INLINE_DATA_FLAG != 0 {

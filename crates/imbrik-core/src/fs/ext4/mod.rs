@@ -78,6 +78,17 @@ pub(super) fn small_file(
     }
 }
 
+/// The names in the folder at `path`; `None` when there is none that can be read.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn names(store: &dyn ReadAt, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>> {
+    match Superblock::read(store)? {
+        Some(superblock) => Reader { store, superblock: &superblock }.names(path),
+        None => Ok(None),
+    }
+}
+
 /// Whether there is anything at `path`; `None` when that cannot be told.
 ///
 /// # Errors

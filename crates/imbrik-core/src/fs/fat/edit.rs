@@ -436,6 +436,6 @@ fn dos_time(seconds: u64) -> (u16, u16) {
     let year = u16::try_from(now.year().saturating_sub(1980).clamp(0, 127)).unwrap_or(0);
     let part = |value: i8| u16::try_from(value).unwrap_or(0);
     let date = year << 9 | part(now.month()) << 5 | part(now.day());
-    let time = part(now.hour()) << 11 | part(now.minute()) << 5 | part(now.second()) / 2;
+    let time = part(now.hour()) << 11 | part(now.minute()) << 5 | (part(now.second()) / 2);
     (date, time)
 }

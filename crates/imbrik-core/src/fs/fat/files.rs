@@ -46,6 +46,23 @@ impl Files<'_> {
         Ok(self.entry(path)?.is_some())
     }
 
+    /// The names in the folder at `path`; `None` when there is none.
+    pub(super) fn names(&self, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>> {
+        let folder = match path {
+            [] => self.root()?,
+            path => match self.entry(path)? {
+                Some(entry) if entry.is_folder => self.content(entry.first, MOST_FOLDER)?,
+                _ => return Ok(None),
+            },
+        };
+        let mut names = Vec::new();
+        each(&folder, |long, entry| {
+            names.extend(if long.is_empty() { short_name(entry) } else { Some(long.to_vec()) });
+            true
+        });
+        Ok(Some(names))
+    }
+
     fn entry(&self, path: &[&[u8]]) -> Result<Option<Entry>> {
         let mut folder = self.root()?;
         let mut names = path.iter().peekable();
@@ -116,42 +133,61 @@ impl Files<'_> {
 
 /// The entry called `name` in a folder, by its long or its short name; case doesn't matter.
 fn find(folder: &[u8], name: &[u8]) -> Option<Entry> {
+    let mut found = None;
+    each(folder, |long, entry| {
+        let is_it = long.eq_ignore_ascii_case(name)
+            || short_name(entry).is_some_and(|short| short.eq_ignore_ascii_case(name));
+        if is_it {
+            found = decode(entry);
+        }
+        !is_it
+    });
+    found
+}
+
+fn decode(entry: &[u8]) -> Option<Entry> {
+    let high = u64::from(bytes::le_u16(entry, 20)?) << 16;
+    Some(Entry {
+        is_folder: bytes::u8(entry, 11)? & ATTR_FOLDER != 0,
+        first: u64::from(bytes::le_u16(entry, 26)?) | high,
+        size: bytes::le_u32(entry, 28)?.into(),
+    })
+}
+
+/// Calls `work` with the long name, empty without one, and the short entry of everything in a
+/// folder, until it answers `false`.
+fn each(folder: &[u8], mut work: impl FnMut(&[u8], &[u8; 32]) -> bool) {
     let mut long: Vec<u8> = Vec::new();
     for entry in folder.as_chunks::<32>().0 {
-        let (first, attributes) = (bytes::u8(entry, 0)?, bytes::u8(entry, 11)?);
-        match (first, attributes & ATTR_LONG_NAME) {
-            (0, _) => return None,
+        let attributes = bytes::u8(entry, 11).unwrap_or(0);
+        match (bytes::u8(entry, 0).unwrap_or(0), attributes & ATTR_LONG_NAME) {
+            (0, _) => return,
             (0xe5, _) => long.clear(),
             (_, ATTR_LONG_NAME) => {
                 // The pieces stand in front of the short entry, the last one first.
-                let mut piece: Vec<u8> =
-                    [entry.get(1..11)?, entry.get(14..26)?, entry.get(28..32)?]
-                        .concat()
-                        .as_chunks::<2>()
-                        .0
-                        .iter()
-                        .take_while(|unit| **unit != [0, 0])
-                        .map(|unit| if unit[1] == 0 { unit[0] } else { b'?' })
-                        .collect();
+                let piece = [entry.get(1..11), entry.get(14..26), entry.get(28..32)];
+                let mut piece: Vec<u8> = piece
+                    .into_iter()
+                    .flatten()
+                    .collect::<Vec<_>>()
+                    .concat()
+                    .as_chunks::<2>()
+                    .0
+                    .iter()
+                    .take_while(|unit| **unit != [0, 0])
+                    .map(|unit| if unit[1] == 0 { unit[0] } else { b'?' })
+                    .collect();
                 piece.append(&mut long);
                 long = piece;
             }
             _ => {
-                let is_it = long.eq_ignore_ascii_case(name)
-                    || short_name(entry).is_some_and(|short| short.eq_ignore_ascii_case(name));
-                if is_it {
-                    let high = u64::from(bytes::le_u16(entry, 20)?) << 16;
-                    return Some(Entry {
-                        is_folder: attributes & ATTR_FOLDER != 0,
-                        first: u64::from(bytes::le_u16(entry, 26)?) | high,
-                        size: bytes::le_u32(entry, 28)?.into(),
-                    });
+                if !work(&long, entry) {
+                    return;
                 }
                 long.clear();
             }
         }
     }
-    None
 }
 
 /// `NAME.EXT` out of an entry's eleven bytes.

@@ -75,6 +75,18 @@ pub(super) fn small_file(
     }
 }
 
+/// The names in the folder at `path`; `None` when there is none.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn names(store: &dyn ReadAt, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>> {
+    let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
+    match BootSector::decode(&sector) {
+        Some(boot) => Files { store, boot: &boot }.names(path),
+        None => Ok(None),
+    }
+}
+
 /// Whether there is anything at `path`.
 ///
 /// # Errors

@@ -9,7 +9,7 @@ mod request;
 mod shown;
 
 use crate::{
-    args::WriteArgs,
+    args::{IdentityArgs, WriteArgs},
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     render::{progress::Board, quoted, size, survey},
@@ -19,7 +19,7 @@ use crate::{
 use imbrik_core::{
     card::{Card, Reason, Standing, standing},
     image::Image,
-    layout::{Occupancy, Plan, Reference, Survey},
+    layout::{Identity, Occupancy, Plan, Reference, Survey, references},
     progress::Watch,
     store::{ReadAt, Shared, Tally, Window},
     transfer::{Origin, Planned, check_tiles},
@@ -101,6 +101,10 @@ struct Target {
     plan: Plan,
     /// What is on the card, or the partition, afterwards.
     after: Survey,
+    /// The host name that it gets.
+    host: Option<String>,
+    /// What its files refer to, when they were changed.
+    references: Option<Vec<Reference>>,
 }
 
 impl Target {
@@ -180,10 +184,15 @@ impl Writing<'_> {
             // Each card is written at its own pace: what one has just read, the others get.
             source.content = Arc::new(Shared::new(Arc::clone(&source.content), KEPT));
         }
-        let mut targets = Vec::new();
+        let asked = self.ask_for_identity(&source, cards.len())?;
+        let identity = asked.as_ref().unwrap_or(&self.args.identity);
+        let mut targets: Vec<Target> = Vec::new();
+        let count = cards.len();
         for card in cards {
             let name = card.path.display().to_string();
-            let target = self.target(&source, card, into);
+            let number = targets.len() + 1;
+            let identity = identity.of(number, count, &source.survey, &source.path())?;
+            let target = self.target(&source, card, into, &identity);
             targets.push(target.map_err(|failure| of_several(failure, &name, &targets))?);
         }
         self.show(&source, &targets);
@@ -194,7 +203,32 @@ impl Writing<'_> {
         self.write(&source, &targets)
     }
 
-    fn target(&self, source: &Source<'_>, card: Card, into: Option<&str>) -> Outcome<Target> {
+    /// On a terminal, a clone is asked whether it is for another board.
+    fn ask_for_identity(&self, source: &Source<'_>, count: usize) -> Outcome<Option<IdentityArgs>> {
+        let is_told = self.args.yes || self.args.plan || !self.args.identity.is_empty();
+        if is_told || matches!(source.from, From::Image(_)) || source.survey.host.is_none() {
+            return Ok(None);
+        }
+        let example = if count > 1 { "such as hive-{n}" } else { "such as hive-11" };
+        let question = format!(
+            "A spare for the same board keeps ids, keys and host name. Enter for that, or the host \
+             name of another board, {example}: "
+        );
+        let answer = self.session.ask(&question);
+        let name = answer.trim();
+        Ok((!name.is_empty()).then(|| IdentityArgs {
+            as_new: name.split(',').map(|name| name.trim().to_owned()).collect(),
+            ..IdentityArgs::default()
+        }))
+    }
+
+    fn target(
+        &self,
+        source: &Source<'_>,
+        card: Card,
+        into: Option<&str>,
+        identity: &Identity,
+    ) -> Outcome<Target> {
         let on_card = self.session.fleet.look(&card).state(UNTOUCHED)?;
         let into = match into {
             None => None,
@@ -203,12 +237,23 @@ impl Writing<'_> {
         let size = into.as_ref().map_or(card.size, |into| into.span.len());
         let target = imbrik_core::layout::Target { size, sector: card.sector };
         let request = Request { args: self.args, source, target, is_whole: into.is_none() };
+        let cancel = &self.session.environment.interrupt.cancel;
         let mut plan = request.plan(self.session)?;
+        if !identity.is_empty() {
+            plan = plan
+                .with_identity(identity, cancel)
+                .state(UNTOUCHED)
+                .next("Leave that option out, and it keeps what it has.")?;
+        }
         if self.args.wipe {
             plan.view = plan.view.wiped();
         }
         let after = Survey::of(&plan.view).state(UNTOUCHED)?;
-        Ok(Target { card, on_card, into, plan, after })
+        let references = match identity.is_empty() {
+            true => None,
+            false => Some(references(&plan.view, &after).state(UNTOUCHED)?),
+        };
+        Ok(Target { card, on_card, into, plan, after, host: identity.host.clone(), references })
     }
 
     /// The partition `name` of `card`, into which a volume may be put.

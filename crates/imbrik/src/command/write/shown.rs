@@ -5,6 +5,7 @@ use crate::{
     command::show::start_lines,
     exit::Exit,
     failure::Failure,
+    identity,
     render::{Tone, change, count, json, quoted, size, strip, survey, time},
 };
 use imbrik_core::{
@@ -37,7 +38,11 @@ impl Writing<'_> {
             From::Card(_) => "The source",
         };
         out.line(&format!("{}{}", self.head(from), self.about(source)));
-        for line in start_lines(out, &self.head("Will it start?"), &source.references) {
+        let changed = targets.iter().filter_map(|target| target.references.as_deref());
+        // Of several copies, the one with the most that leads nowhere speaks for all.
+        let worst = changed.max_by_key(|all| all.iter().filter(|one| !one.is_found).count());
+        let references = worst.unwrap_or(&source.references);
+        for line in start_lines(out, &self.head("Will it start?"), references) {
             out.line(&line);
         }
         let findings = match source.from {
@@ -80,7 +85,14 @@ impl Writing<'_> {
             "bytes_to_write": target.plan.view.written().get(),
             "likely_seconds": write + read,
             "changes": target.plan.changes.iter().map(change::words).collect::<Vec<_>>(),
-            "references_missing": source.references.iter().filter(|r| !r.is_found).count(),
+            "references_missing": target
+                .references
+                .as_ref()
+                .unwrap_or(&source.references)
+                .iter()
+                .filter(|reference| !reference.is_found)
+                .count(),
+            "host": target.host,
         });
         self.session.out.line(&json::object(self.command, "plan", more).to_string());
     }
@@ -327,7 +339,16 @@ impl Writing<'_> {
         let bytes = size::short(written.tally.written());
         let took = time::span(written.took);
         out.line(&format!("{name:<10}{bytes} {} in {took}", self.how()));
+        self.show_how_to_reach(target);
         self.show_lost(written);
+    }
+
+    /// What to do with a copy that got a name.
+    fn show_how_to_reach(&self, target: &Target) {
+        let Some(host) = &target.host else { return };
+        let login = identity::login(&target.plan.view, &target.after);
+        let who = login.map_or(String::new(), |login| format!("{login}@"));
+        self.session.out.line(&format!("          start it, then reach it as {who}{host}.local"));
     }
 
     fn show_lost(&self, written: &Written) {
@@ -361,7 +382,8 @@ impl Writing<'_> {
         out.line(
             "Should a computer offer to format this card, decline: it only cannot read all of it.",
         );
-        if let (None, From::Image(image)) = (&target.into, source.from) {
+        self.show_how_to_reach(target);
+        if let (None, From::Image(image), None) = (&target.into, source.from, &target.references) {
             out.line(&format!(
                 "Next      imbrik check {} --against {}",
                 quoted(image.path()),

@@ -1,0 +1,138 @@
+//! What each copy gets of its own, from what was typed.
+
+use crate::{
+    args::IdentityArgs,
+    failure::{Failure, Outcome},
+    render::quoted,
+    resolve,
+};
+use imbrik_core::{
+    fs,
+    layout::{Identity, IdentityFile, Survey},
+    store::{ReadAt, Window},
+};
+use jiff::Timestamp;
+use std::{fs as files, path::Path};
+
+/// The longest file that can be put in, in bytes.
+const MOST: u64 = 1 << 20;
+const UNTOUCHED: &str = "Nothing was written.";
+
+impl IdentityArgs {
+    /// Whether nothing was asked for.
+    pub(crate) fn is_empty(&self) -> bool {
+        self.ids.is_none()
+            && self.keys.is_none()
+            && [&self.host, &self.set, &self.as_new].iter().all(|list| list.is_empty())
+    }
+
+    /// The identity of the `number`th of `count` copies of what `survey` tells of, in `source`.
+    ///
+    /// # Errors
+    /// When a name or a file makes no sense.
+    pub(crate) fn of(
+        &self,
+        number: usize,
+        count: usize,
+        survey: &Survey,
+        source: &Path,
+    ) -> Outcome<Identity> {
+        let names = if self.as_new.is_empty() { &self.host } else { &self.as_new };
+        let host = match &names[..] {
+            [] => None,
+            [name] if count > 1 && !name.contains("{n}") => {
+                return Err(Failure::usage(format!("{count} cards would have the name {name}"))
+                    .state(UNTOUCHED)
+                    .next(
+                        "Let it count, as in hive-{n}, or list a name for each, parted by commas.",
+                    ));
+            }
+            [name] => Some(name.replace("{n}", &number.to_string())),
+            names if names.len() != count => {
+                return Err(Failure::usage(format!(
+                    "{} names are given for {}",
+                    names.len(),
+                    crate::render::count(count as u64, "card")
+                ))
+                .state(UNTOUCHED));
+            }
+            names => names.get(number - 1).cloned(),
+        };
+        let is_new = !self.as_new.is_empty();
+        let now = Timestamp::now().as_second();
+        let mut identity = Identity {
+            ids: is_new || self.ids.is_some(),
+            keys: is_new || self.keys.is_some(),
+            now: u64::try_from(now).unwrap_or(0),
+            host,
+            files: Vec::new(),
+        };
+        for words in &self.set {
+            let host = identity.host.as_deref().or(survey.host.as_deref()).unwrap_or_default();
+            identity.files.push(file(words, number, host, survey, source)?);
+        }
+        Ok(identity)
+    }
+}
+
+/// `FILE=PART:/PATH`.
+fn file(
+    words: &str,
+    number: usize,
+    host: &str,
+    survey: &Survey,
+    source: &Path,
+) -> Outcome<IdentityFile> {
+    let wrong = || {
+        Failure::usage(format!("--set {words} makes no sense"))
+            .state(UNTOUCHED)
+            .next("Write it like --set wifi.conf=2:/etc/wifi.conf.")
+    };
+    let (name, place) = words.rsplit_once('=').ok_or_else(wrong)?;
+    let (part, path) =
+        place.split_once(':').filter(|(_, path)| path.starts_with('/')).ok_or_else(wrong)?;
+    let failed = |error: std::io::Error| {
+        Failure::new(
+            crate::exit::Exit::Failed,
+            format!("reading {} failed: {error}", quoted(Path::new(name))),
+        )
+        .state(UNTOUCHED)
+    };
+    let meta = files::metadata(name).map_err(failed)?;
+    if !meta.is_file() || meta.len() > MOST {
+        return Err(Failure::usage(format!(
+            "{} is no file of at most 1 MiB",
+            quoted(Path::new(name))
+        ))
+        .state(UNTOUCHED));
+    }
+    let content = files::read(name).map_err(failed)?;
+    // Only text has places to fill in.
+    let content = match String::from_utf8(content) {
+        Ok(text) => text.replace("{n}", &number.to_string()).replace("{host}", host).into_bytes(),
+        Err(bytes) => bytes.into_bytes(),
+    };
+    let part = resolve::part_index(survey, part, source)?;
+    Ok(IdentityFile { part, path: path.to_owned(), content })
+}
+
+/// The first person who may log in on the system of a card, by its `/etc/passwd`.
+pub(crate) fn login(content: &dyn ReadAt, survey: &Survey) -> Option<String> {
+    survey.parts.iter().find_map(|part| {
+        let volume = part.volume.as_ref()?;
+        let window = Window::new(content, part.span).ok()?;
+        let path: [&[u8]; 2] = [b"etc", b"passwd"];
+        let text = fs::small_file(&window, volume, &path, 1 << 16).ok()??;
+        let text = String::from_utf8_lossy(&text).into_owned();
+        text.lines().find_map(|line| {
+            let fields: Vec<_> = line.split(':').collect();
+            let [name, _, id, _, _, _, shell] = fields[..] else { return None };
+            let id: u32 = id.parse().ok()?;
+            let may = (1000..60_000).contains(&id)
+                && !shell.ends_with("nologin")
+                && !shell.ends_with("false");
+            let is_plain = |c: char| c.is_ascii_alphanumeric() || "._-".contains(c);
+            (may && name.chars().all(is_plain)).then(|| name.to_owned())
+        })
+    })
+}
