@@ -8,6 +8,7 @@ mod demo;
 mod devices;
 mod fit;
 mod harness;
+mod identity;
 mod layouts;
 mod parts;
 mod restore;

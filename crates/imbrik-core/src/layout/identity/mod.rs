@@ -240,11 +240,12 @@ impl Work<'_> {
                 let Some(old) = old.filter(|old| !old.is_empty() && old.len() < MOST) else {
                     continue;
                 };
-                let (new, count) = replaced(&old, ids);
-                if count == 0 {
+                let (new, used) = replaced(&old, ids);
+                if used.is_empty() {
                     continue;
                 }
-                let why = format!("{count} of its ids follow");
+                let each = used.iter().map(|id| format!("{} instead of {}", id.to, id.from));
+                let why = format!("names {}", each.collect::<Vec<_>>().join(", "));
                 let title = part.title.clone();
                 match self.put(index, &path, new, None, &why) {
                     Err(error) if matches!(error.class(), Class::Unsupported | Class::NoRoom) => {
@@ -304,8 +305,8 @@ impl Work<'_> {
                 continue;
             };
             let ids = [NewId { from: old, to: host.to_owned() }];
-            let (new, count) = replaced(&hosts, &ids);
-            if count > 0 {
+            let (new, used) = replaced(&hosts, &ids);
+            if !used.is_empty() {
                 self.put(index, "etc/hosts", new, None, "the host name")?;
             }
         }
@@ -380,11 +381,13 @@ impl Work<'_> {
     }
 }
 
-/// `text` with every id replaced that stands as a word of its own, whatever its case; and how many.
-fn replaced(text: &[u8], ids: &[NewId]) -> (Vec<u8>, usize) {
+/// `text` with every id replaced that stands as a word of its own, whatever its case; and which those
+/// were, each once.
+fn replaced<'a>(text: &[u8], ids: &'a [NewId]) -> (Vec<u8>, Vec<&'a NewId>) {
     let is_part = |byte: Option<&u8>| byte.is_some_and(|byte| byte.is_ascii_alphanumeric());
     let mut out = Vec::with_capacity(text.len());
-    let (mut at, mut count) = (0usize, 0usize);
+    let mut used: Vec<&NewId> = Vec::new();
+    let mut at = 0usize;
     while let Some(rest) = text.get(at..).filter(|rest| !rest.is_empty()) {
         let begins = !is_part(at.checked_sub(1).and_then(|before| text.get(before)));
         let found = ids.iter().filter(|id| !id.from.is_empty() && begins).filter(|id| {
@@ -397,7 +400,9 @@ fn replaced(text: &[u8], ids: &[NewId]) -> (Vec<u8>, usize) {
             Some(id) => {
                 out.extend(id.to.as_bytes());
                 at = at.saturating_add(id.from.len());
-                count = count.saturating_add(1);
+                if !used.iter().any(|known| known.from == id.from) {
+                    used.push(id);
+                }
             }
             None => {
                 out.extend(rest.first());
@@ -405,7 +410,7 @@ fn replaced(text: &[u8], ids: &[NewId]) -> (Vec<u8>, usize) {
             }
         }
     }
-    (out, count)
+    (out, used)
 }
 
 #[cfg(test)]
@@ -422,8 +427,8 @@ mod tests {
             id("hive-07", "hive-11"),
         ];
         let new = |text: &str| {
-            let (bytes, count) = replaced(text.as_bytes(), &ids);
-            (String::from_utf8(bytes).unwrap(), count)
+            let (bytes, used) = replaced(text.as_bytes(), &ids);
+            (String::from_utf8(bytes).unwrap(), used.len())
         };
         assert_eq!(
             new("root=PARTUUID=48560007-02 rootwait"),
@@ -433,7 +438,7 @@ mod tests {
         assert_eq!(new("148560007 48560007a hive-070"), ("148560007 48560007a hive-070".into(), 0));
         assert_eq!(
             new("127.0.1.1\thive-07 hive-07.local\n"),
-            ("127.0.1.1\thive-11 hive-11.local\n".into(), 2)
+            ("127.0.1.1\thive-11 hive-11.local\n".into(), 1)
         );
     }
 }
