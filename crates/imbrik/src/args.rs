@@ -89,6 +89,12 @@ pub(crate) struct SaveArgs {
     /// Save only this partition, by number or label
     #[arg(long, value_name = "PART")]
     pub(crate) only: Option<String>,
+    /// In the same read, also write a spare card, or a second image
+    #[arg(long, value_name = "CARD|IMAGE", conflicts_with = "only")]
+    pub(crate) also: Option<PathBuf>,
+    /// Do not ask before the card named by --also is overwritten
+    #[arg(long, requires = "also")]
+    pub(crate) yes: bool,
     /// What to remember about the image, such as "before the update"
     #[arg(long, value_name = "TEXT")]
     pub(crate) note: Option<String>,
@@ -159,7 +165,7 @@ pub(crate) struct CheckArgs {
 }
 
 /// Which volumes get another size on a card of another size.
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub(crate) struct Shape {
     /// Let the last volume grow to the end of a bigger card, also when it did not reach the end of
     /// its own
@@ -206,7 +212,7 @@ pub(crate) enum Fresh {
 }
 
 /// How cards are to be written.
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub(crate) struct WriteArgs {
     /// Show the plan and stop
     #[arg(long)]

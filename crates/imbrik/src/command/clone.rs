@@ -6,17 +6,24 @@ use super::{
 };
 use crate::{
     args::CloneArgs,
+    confirm::Policy,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
+    packing::{self, Target},
+    render::{quoted, size},
     resolve,
     session::Session,
 };
 use imbrik_core::{
     card::Card,
-    layout::{Occupancy, Survey, references},
+    image::{Image, Manifest, Pack},
+    layout::{Occupancy, Plan, Survey, references},
+    progress::Watch,
     store::{Counted, ReadAt, Remembered, Tally},
-    units::ByteLen,
+    transfer::{SaveOptions, save},
+    units::{ByteLen, Span},
 };
+use jiff::Timestamp;
 use std::sync::Arc;
 
 const UNTOUCHED: &str = "Nothing was written.";
@@ -26,6 +33,9 @@ const MOST_REMEMBERED: ByteLen = ByteLen::mib(24);
 pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
     let writing = Writing { session, command: "clone", args: &args.write };
     let source = resolve::card(&session.fleet, &args.source)?;
+    if args.swap {
+        return swap(&writing, &source);
+    }
     let cards = writing.cards(&args.cards)?;
     if let Some(card) = cards.iter().find(|card| session.fleet.is_same_medium(&source, card)) {
         let what = match card.path == source.path {
@@ -73,4 +83,118 @@ fn opened<'a>(session: &Session, card: &'a Card, tally: Tally) -> Outcome<Source
         occupancy: Some(occupancy),
         references,
     })
+}
+
+/// With one reader: the used bytes are kept in a temporary image while the cards are changed.
+fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
+    let session = writing.session;
+    if session.policy(false) != Policy::Ask {
+        return Err(Failure::refused("--swap needs somebody at a terminal who changes the cards")
+            .state(UNTOUCHED)
+            .next("With a second reader: imbrik clone CARD CARD. Otherwise `imbrik save`, then `imbrik restore`."));
+    }
+    make_still(session, card, writing.args.unmount)?;
+    let tally = Tally::default();
+    let read = opened(session, card, tally)?;
+    let fingerprint = read.survey.fingerprint();
+    let Some(occupancy) = &read.occupancy else { return Ok(Exit::Done) };
+    let plan = Plan::save(Arc::clone(&read.content), occupancy).state(UNTOUCHED)?;
+    let temporary = &session.environment.temporary;
+    let failed = |error: std::io::Error| {
+        let what = format!("a temporary folder in {} cannot be made: {error}", quoted(temporary));
+        Failure::new(Exit::Failed, what).state(UNTOUCHED).next("Set TMPDIR to another folder.")
+    };
+    let folder =
+        tempfile::Builder::new().prefix("imbrik-").tempdir_in(temporary).map_err(failed)?;
+    let to = Target::File(folder.path().join("card.img.zst"));
+    let options = SaveOptions {
+        pack: Pack::Zst,
+        level: Pack::Zst.usual_level(),
+        sums: Vec::new(),
+        replace: false,
+        check: !writing.args.no_check,
+        owner: None,
+    };
+    let used = plan.view.copied_in(Span::whole(read.survey.size));
+    session.out.note(&format!(
+        "{} are in use on {}: they are packed into a temporary image in {} first.",
+        size::both(used),
+        card.path.display(),
+        quoted(temporary)
+    ));
+    to.judge_room(session, &plan.view, &options)?;
+    let mut manifest = Manifest::new(&read.survey, packing::MADE_BY, Timestamp::now());
+    manifest.card_model.clone_from(&card.model);
+    let progress = session.progress(if options.check { 2 } else { 1 });
+    let cancel = &session.environment.interrupt.cancel;
+    let watch = Watch { observer: &progress, cancel };
+    let saved = save(&plan.view, manifest, to.output()?, &options, watch)
+        .state("The card is as it was, and nothing is left of the temporary image.")?;
+    drop(progress);
+    let read_exit = if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable };
+    let mut exit = read_exit;
+    let image = Image::open(to.path(), None).state(UNTOUCHED)?;
+    // It stays open without a name: however this ends, nothing is left of it.
+    drop(folder);
+    let mut question = format!(
+        "Take the card out of {}, put the new one in, and press Enter; or type q to end: ",
+        card.path.display()
+    );
+    loop {
+        let answer = session.ask(&question);
+        if cancel.check().is_err() {
+            return Ok(Exit::Interrupted);
+        }
+        if answer.trim().eq_ignore_ascii_case("q") || !answer.ends_with('\n') {
+            return Ok(exit);
+        }
+        match write_swapped(writing, &read, &image, card, &fingerprint) {
+            // What went wrong before, such as a card that was not changed yet, is made good.
+            Ok(done) => {
+                exit = if read_exit == Exit::Done { done } else { read_exit };
+                question = "Another one? Put it in and press Enter, or type q to end: ".to_owned();
+            }
+            Err(failure) => {
+                session.out.failure("clone", &failure);
+                exit = failure.exit;
+                question = "Put another card in and press Enter, or type q to end: ".to_owned();
+            }
+        }
+    }
+}
+
+/// Writes the temporary image to what is in the reader now.
+fn write_swapped(
+    writing: &Writing<'_>,
+    read: &Source<'_>,
+    image: &Image,
+    card: &Card,
+    fingerprint: &str,
+) -> Outcome<Exit> {
+    let session = writing.session;
+    let cards = writing.cards(std::slice::from_ref(&card.path))?;
+    let now = cards.first().ok_or_else(|| Failure::usage("no card is there"))?;
+    let on_card = session.fleet.look(now).state(UNTOUCHED)?;
+    if on_card.fingerprint() == fingerprint {
+        return Err(Failure::refused(format!(
+            "the card in {} is the one that was read, or a copy with the same ids",
+            card.path.display()
+        ))
+        .state(UNTOUCHED)
+        .next("Put the new card in."));
+    }
+    let content = Arc::clone(image.content());
+    let occupancy = Occupancy::of(&content, &read.survey).state(UNTOUCHED)?;
+    let source = Source {
+        from: From::Kept(image, &read.whose()),
+        content,
+        survey: read.survey.clone(),
+        occupancy: Some(occupancy),
+        references: read.references.clone(),
+        fills: read.fills,
+        is_plain: true,
+        has_digests: true,
+        tally: None,
+    };
+    writing.go(source, cards, None)
 }

@@ -2,6 +2,7 @@
 
 use crate::{
     args::{FitArgs, To},
+    command::fits,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     packing::{self, Target},
@@ -192,20 +193,6 @@ pub(crate) fn fitted(manifest: &mut Manifest, before: &Survey, after: &Survey) {
     });
 }
 
-/// For which cards an image is: "cards of 2.1 GB and more, such as any sold as 4 GB".
-pub(crate) fn fits(len: ByteLen) -> String {
-    let sold = (0..12).map(|power| 1_000_000_000u64 << power);
-    // Cards hold up to a tenth less than their name says.
-    let any = sold.map(|size| (size, size / 10 * 9)).find(|(_, least)| *least >= len.get());
-    let least = size::both(len);
-    match any {
-        Some((name, _)) => {
-            format!("cards of {least} and more, so any sold as {}", size::short(ByteLen::new(name)))
-        }
-        None => format!("cards of {least} and more"),
-    }
-}
-
 struct Job<'a> {
     session: &'a Session,
     image: &'a Image,
@@ -278,7 +265,7 @@ impl Job<'_> {
             size::both(saved.image_len),
             size::short(self.image.file().size())
         ));
-        out.line(&format!("Fits      {}", fits(self.after.size)));
+        out.line(&format!("Fits      {}", fits::cards(self.after.size)));
         out.line(&format!("Time      {}", time::span(took)));
         for sum in &saved.sums {
             out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
@@ -287,19 +274,5 @@ impl Job<'_> {
             out.line("On a bigger card, its last volume fills the card when it is restored.");
             out.line(&format!("Next      {next}"));
         }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_card_holds_up_to_a_tenth_less_than_its_name_says() {
-        let words = |bytes| fits(ByteLen::new(bytes));
-        assert!(words(900_000_000).ends_with("so any sold as 1 GB"));
-        assert!(words(900_000_001).ends_with("so any sold as 2 GB"));
-        assert!(words(58_000_000_000).ends_with("so any sold as 128 GB"));
-        assert!(words(u64::MAX).ends_with("and more"));
     }
 }

@@ -5,6 +5,7 @@ mod check;
 mod clone;
 mod demo;
 mod fit;
+mod fits;
 mod home;
 mod repack;
 mod restore;

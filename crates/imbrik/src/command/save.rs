@@ -1,23 +1,31 @@
 //! `imbrik save`: card to image.
 
 use crate::{
-    args::SaveArgs,
-    command::fit,
+    args::{SaveArgs, WriteArgs},
+    command::{
+        fit, fits,
+        write::{self, From, Source, Writing},
+    },
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     packing::{self, Target},
     pipe,
-    render::{change, count, json, quoted, size, time},
+    render::{
+        change, count, json,
+        progress::{Board, Progress},
+        quoted, size, time,
+    },
     resolve,
     session::Session,
 };
 use imbrik_core::{
+    Error,
     card::{Card, Standing, standing},
-    image::{ListedPart, Manifest, Pack},
-    layout::{Occupancy, Part, Plan, Survey},
+    image::{ListedPart, Manifest, Output, Pack},
+    layout::{Occupancy, Part, Plan, Survey, references},
     progress::Watch,
     store::{Counted, ReadAt, Remembered, Tally, Window},
-    transfer::{Saved, save},
+    transfer::{SaveOptions, Saved, save},
     units::{ByteLen, Span},
 };
 use jiff::{Timestamp, Zoned};
@@ -25,6 +33,7 @@ use serde_json::json;
 use std::{
     path::Path,
     sync::Arc,
+    thread,
     time::{Duration, Instant},
 };
 
@@ -44,8 +53,11 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     make_still(session, &card, args.unmount)?;
     let tally = Tally::default();
     let source = session.fleet.host_of(&card).open_source(&card).state(UNTOUCHED)?;
-    let source: Arc<dyn ReadAt> =
+    let mut source: Arc<dyn ReadAt> =
         Arc::new(Remembered::new(Counted::new(source, &tally), MOST_REMEMBERED));
+    if args.also.is_some() {
+        source = write::shared(&source);
+    }
     let survey = Survey::of(&*source).state("Nothing was written.")?;
     let part = args.only.as_deref().map(|name| resolve::part(&survey, name, &card.path));
     let part = part.transpose().state("Nothing was written.")?;
@@ -67,6 +79,13 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
             off_the_card(session, target.path(), &card)?;
             target
         }
+    };
+    let write_args =
+        WriteArgs { yes: args.yes, no_check: args.packing.no_check, ..WriteArgs::default() };
+    let writing = Writing { session, command: "save", args: &write_args };
+    let also = match &args.also {
+        Some(name) => Some(also(&writing, args, name, &card, &source, &survey, &to)?),
+        None => None,
     };
     let mut read_whole = Vec::new();
     let mut survey = survey;
@@ -97,9 +116,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     to.judge_room(session, &plan.view, &options)?;
 
     let steps = if options.check && !to.is_pipe() { 2 } else { 1 };
-    let progress = session.progress(steps);
     let cancel = &session.environment.interrupt.cancel;
-    let watch = Watch { observer: &progress, cancel };
     if !session.out.is_json() {
         session.out.note(&format!(
             "Saving {} ({}) as {}",
@@ -127,14 +144,32 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
             card.boot_areas.join(", ")
         ));
     }
-    let saved = save(&plan.view, manifest, to.output()?, &options, watch);
-    let saved = saved.map_err(|error| {
+    let failed = |error: Error, to: &Target| {
         let next = packing::what_next(&error);
         Failure::from(error)
             .state(format!("The card is as it was; {}.", to.what_is_left()))
             .next(next)
-    })?;
-    drop(progress);
+    };
+    let (saved, other) = match &also {
+        None => {
+            let progress = session.progress(steps);
+            let watch = Watch { observer: &progress, cancel };
+            (save(&plan.view, manifest, to.output()?, &options, watch), None)
+        }
+        Some(also) => beside(&writing, also, &plan, &manifest, &to, &options),
+    };
+    let saved = saved.map_err(|error| failed(error, &to))?;
+    let other = match (other, &also) {
+        (Some(Other::Image(second)), Some(Also::Image(to, _))) => {
+            let second = second.map_err(|error| failed(error, to))?;
+            Some((to, second))
+        }
+        (Some(Other::Card(exit)), _) => {
+            exit?;
+            None
+        }
+        _ => None,
+    };
     let used = plan.view.copied_in(Span::whole(survey.size));
     let done = Done {
         card: &card,
@@ -146,7 +181,110 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         saved: &saved,
     };
     summary(session, &done, &to, &tally, started.elapsed());
+    if let Some((to, second)) = other.filter(|_| !session.out.is_json()) {
+        let size = size::both(second.image_len);
+        session.out.line(&format!("Also      {}, {size}", to.title()));
+    }
     Ok(if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable })
+}
+
+/// What is made in the same read.
+enum Also<'a> {
+    /// A spare.
+    Card(Box<Source<'a>>, Vec<write::Target>),
+    /// A second image.
+    Image(Target, SaveOptions),
+}
+
+/// What became of that.
+enum Other {
+    Card(Outcome<Exit>),
+    Image(imbrik_core::Result<Saved>),
+}
+
+/// What `--also` names, planned, shown and agreed to.
+fn also<'a>(
+    writing: &Writing<'_>,
+    args: &SaveArgs,
+    name: &Path,
+    card: &'a Card,
+    source: &Arc<dyn ReadAt>,
+    survey: &Survey,
+    to: &Target,
+) -> Outcome<Also<'a>> {
+    let session = writing.session;
+    if to.is_pipe() || pipe::is_pipe(name) {
+        return Err(Failure::usage("--also and a pipe do not go together").state(UNTOUCHED));
+    }
+    if resolve::not_a_card(&session.fleet, name).is_ok() {
+        let options = packing::options(session, &args.packing, Some(name))?;
+        let stem = packing::stem_of(to.path());
+        let second = Target::file(session, Some(name), &stem, &args.packing, options.pack)?;
+        off_the_card(session, second.path(), card)?;
+        if second.path() == to.path() {
+            return Err(Failure::usage("both images have the same name").state(UNTOUCHED));
+        }
+        return Ok(Also::Image(second, options));
+    }
+    let cards = writing.cards(&[name.to_owned()])?;
+    if cards.iter().any(|other| session.fleet.is_same_medium(card, other)) {
+        return Err(Failure::usage(format!("{} is the card that is read", name.display()))
+            .state(UNTOUCHED)
+            .next("Name another card."));
+    }
+    let occupancy = Occupancy::of(source, survey).state(UNTOUCHED)?;
+    let spare = Source {
+        from: From::Card(card),
+        content: Arc::clone(source),
+        fills: survey.reaches_end(),
+        references: references(&**source, survey).state(UNTOUCHED)?,
+        survey: survey.clone(),
+        occupancy: Some(occupancy),
+        is_plain: true,
+        has_digests: false,
+        tally: None,
+    };
+    let targets = writing.prepare(&spare, cards, None)?.unwrap_or_default();
+    Ok(Also::Card(Box::new(spare), targets))
+}
+
+/// Saves, and makes the other thing at the same time.
+fn beside(
+    writing: &Writing<'_>,
+    also: &Also<'_>,
+    plan: &Plan,
+    manifest: &Manifest,
+    to: &Target,
+    options: &SaveOptions,
+) -> (imbrik_core::Result<Saved>, Option<Other>) {
+    let cancel = &writing.session.environment.interrupt.cancel;
+    let board = Board::new(writing.session.environment.color);
+    let first = "image".to_owned();
+    let second = match also {
+        Also::Card(_, targets) => targets.first().map_or(String::new(), write::Target::name),
+        Also::Image(..) => "second".to_owned(),
+    };
+    let names = [first, second];
+    let [line, other_line] = names.each_ref().map(|name| board.line(name, &names));
+    let save_to = |to: &Target, options: &SaveOptions, observer: &Progress| {
+        let watch = Watch { observer, cancel };
+        save(&plan.view, manifest.clone(), Output::File(to.path()), options, watch)
+    };
+    thread::scope(|scope| {
+        let path = to.path();
+        let saving = scope.spawn(|| {
+            let watch = Watch { observer: &line, cancel };
+            save(&plan.view, manifest.clone(), Output::File(path), options, watch)
+        });
+        let other = match also {
+            Also::Card(source, targets) => {
+                Other::Card(writing.write(source, targets, Some(&board)))
+            }
+            Also::Image(to, options) => Other::Image(save_to(to, options, &other_line)),
+        };
+        let saved = saving.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+        (saved, Some(other))
+    })
 }
 
 /// Which of the two names is the card's: with one card plugged in, a single name that is plainly
@@ -281,7 +419,7 @@ fn summary(session: &Session, done: &Done<'_>, to: &Target, tally: &Tally, took:
         size::short(tally.read())
     ));
     if let Some(fitted) = done.fitted {
-        out.line(&format!("Fits      {}", fit::fits(fitted)));
+        out.line(&format!("Fits      {}", fits::cards(fitted)));
     }
     for why in done.read_whole {
         out.line(&format!("Note      {why}"));

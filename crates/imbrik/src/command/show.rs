@@ -2,6 +2,7 @@
 
 use crate::{
     args::ShowArgs,
+    command::fits::{self, Fitting},
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     pipe,
@@ -56,7 +57,7 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
         more["map"] = json!(args.map.as_ref().map(|path| path.to_string_lossy()));
         session.out.line(&json::object("show", "done", more).to_string());
     } else {
-        found.show(&session.out);
+        found.show(session);
         if let Some(path) = &args.map {
             session.out.line("");
             let path = std::path::absolute(path).unwrap_or_else(|_| path.clone());
@@ -185,7 +186,8 @@ impl Found<'_> {
         facts.join(" · ")
     }
 
-    fn show(&self, out: &Out) {
+    fn show(&self, session: &Session) {
+        let out = &session.out;
         out.line(&out.paint(Tone::Strong, &self.title()));
         out.line(&self.subtitle());
         if let What::Image(image) = self.what
@@ -219,6 +221,7 @@ impl Found<'_> {
         }
         out.line("");
         self.show_limits(out);
+        self.show_cards(session);
         for line in start_lines(out, "Will it start? ", &self.references) {
             out.line(&line);
         }
@@ -311,20 +314,40 @@ impl Found<'_> {
             out.line(&format!("{head:<14} {text}"));
         }
         let mut text = format!("{} as it stands", size::both(self.survey.needed()));
-        if let Some(fitted) = self.fitted() {
+        if let Some(fitted) = self.fitting().last_shrunk() {
             text += &format!("; fitted (`imbrik fit`), {}", size::short(fitted));
         }
         out.line(&format!("{:<14} {text}", "Smallest card"));
     }
 
-    /// How long a card must be at least when the last volume is made as small as it goes.
-    fn fitted(&self) -> Option<ByteLen> {
-        let parts = self.survey.parts.iter().enumerate();
-        let (index, last) = parts.max_by_key(|(_, part)| part.span.end())?;
-        let least = self.occupancy.volume(index)?.least.as_ref()?;
-        let saved = last.span.len().saturating_sub(least.size);
-        let fitted = self.survey.needed().saturating_sub(saved);
-        (fitted < self.survey.needed()).then_some(fitted)
+    /// How far it can be made smaller.
+    fn fitting(&self) -> Fitting<'_> {
+        let manifest = match self.what {
+            What::Image(image) => image.manifest(),
+            What::Card(..) => None,
+        };
+        let fills = match manifest {
+            Some(manifest) => manifest.reaches_end || manifest.fitted.is_some(),
+            None => matches!(self.what, What::Card(..)) && self.survey.reaches_end(),
+        };
+        Fitting { survey: &self.survey, occupancy: &self.occupancy, fills }
+    }
+
+    /// For which cards it is, and what would change on those that are plugged in.
+    fn show_cards(&self, session: &Session) {
+        if self.survey.parts.is_empty() || self.survey.whole_because.is_some() {
+            return;
+        }
+        let out = &session.out;
+        let own = match self.what {
+            What::Card(card, _) => Some(&**card),
+            What::Image(_) => None,
+        };
+        out.line(&format!("{:<14} {}", "Fits", fits::cards(self.fitting().all_shrunk())));
+        for (index, line) in self.fitting().on_cards(session, own).iter().enumerate() {
+            let head = if index == 0 { "On cards here" } else { "" };
+            out.line(format!("{head:<14} {line}").trim_end());
+        }
     }
 
     fn map_words(&self) -> map::Words {
@@ -397,7 +420,8 @@ impl Found<'_> {
             "references": references.collect::<Vec<_>>(),
             "used": self.occupancy.used_in(Span::whole(self.survey.size)).get(),
             "smallest_card": self.survey.needed().get(),
-            "smallest_card_for_the_data": self.fitted().map(ByteLen::get),
+            "smallest_card_for_the_data": self.fitting().last_shrunk().map(ByteLen::get),
+            "smallest_card_of_all": self.fitting().all_shrunk().get(),
             "taken_whole_because": self.survey.whole_because,
         })
     }

@@ -177,3 +177,73 @@ fn a_large_card_goes_onto_a_smaller_one_for_what_is_in_use() {
     assert!(written - cleared <= used * 105 / 100, "{written} written, {cleared} cleared, {used}");
     tool!("e2fsck", "-fn", bench.path("rack/b.img"));
 }
+
+#[test]
+fn with_one_reader_the_cards_are_changed() {
+    let bench = Bench::with_card("");
+    bench.imbrik("clone rack:a --swap").expect(4).says("needs somebody at a terminal");
+    let before = bench.bytes("rack/a.img");
+    let nothing: &dyn Fn() = &|| {};
+    let blank = || {
+        fs::rename(bench.path("rack/a.img"), bench.path("first.img")).unwrap();
+        sized(&bench.path("rack/a.img"), CARD);
+    };
+    let other = || fs::rename(bench.path("rack/a.img"), bench.path("second.img")).unwrap();
+    let run = bench.in_dialogue(
+        "clone rack:a --swap",
+        &[
+            // The same card is still in the reader.
+            ("press Enter; or type q", nothing, "\n"),
+            ("is the one that was read", nothing, ""),
+            ("Put another card in", &blank, "\n"),
+            ("host name of another board", nothing, "\n"),
+            ("Type its size", nothing, "67.6 MB\n"),
+            ("Another one?", &other, "q\n"),
+        ],
+    );
+    assert_eq!(run.code, 0, "{}", run.stdout);
+    assert!(run.stdout.contains("now holds hive-07"), "{}", run.stdout);
+    assert!(bench.bytes("first.img") == before, "the card that was read is as it was");
+    fs::rename(bench.path("second.img"), bench.path("rack/a.img")).unwrap();
+    is_good(&bench, "a");
+    // Of the temporary image, nothing is left.
+    let left: Vec<_> = bench.list(".").into_iter().filter(|name| *name != "config").collect();
+    assert_eq!(left, ["first.img", "judged-a", "rack"]);
+}
+
+#[test]
+fn an_image_and_a_spare_come_from_one_read() {
+    let bench = Bench::with_card(&slot("b", CARD * 2, ""));
+    bench.imbrik("save rack:a x.img.zst --also rack:b").expect(4).says("nobody can be asked");
+    bench
+        .imbrik("save rack:a x.img.zst --also rack:a --yes")
+        .expect(2)
+        .says("the card that is read");
+    bench.imbrik("save rack:a - --also rack:b --yes").expect(2);
+    assert!(!bench.path("x.img.zst").exists());
+    let run = bench.good("save rack:a hive.img.zst --also rack:b --yes");
+    run.shows("rack:b now holds hive-07").shows("Image ");
+    is_good(&bench, "b");
+    bench.good("check hive.img.zst --against rack:b");
+    // One read is all that the card sees.
+    let read = |run: crate::harness::Run| {
+        let done: serde_json::Value =
+            serde_json::from_str(run.stdout.lines().last().unwrap()).unwrap();
+        done["card_bytes_read"].as_u64().unwrap()
+    };
+    let alone = read(bench.good("save rack:a one.img.zst --json"));
+    let both = read(bench.good("save rack:a two.img.zst --also rack:b --yes --json"));
+    assert!(both <= alone * 105 / 100 + (1 << 20), "{both} read for both, {alone} for one");
+    let both = bench.good("save rack:a three.img.zst --also four.img.gz");
+    both.shows("Also ");
+    bench.good("check four.img.gz");
+    bench.good("repack three.img.zst three.img");
+    bench.good("repack four.img.gz four.img");
+    assert!(bench.bytes("three.img") == bench.bytes("four.img"));
+    bench.imbrik("save rack:a five.img.zst --also five.img.zst").expect(2).says("same name");
+    // A spare that fails leaves a whole image, and the code says it.
+    bench.write_rack(&[slot("a", CARD, ""), slot("b", CARD, "pulled_after = 5000000")].concat());
+    let run = bench.imbrik("save rack:a six.img.zst --also rack:b --yes");
+    assert_eq!(run.code, 1, "{run:?}");
+    bench.good("check six.img.zst");
+}

@@ -115,6 +115,38 @@ impl Bench {
         Run::of(&output)
     }
 
+    /// Runs it on a terminal; each step waits until something is shown, does something, and types.
+    pub(crate) fn in_dialogue(&self, words: &str, steps: &[(&str, &dyn Fn(), &str)]) -> Run {
+        let line = format!("{} {words}", env!("CARGO_BIN_EXE_imbrik"));
+        // One that waits for something else than the test does is ended.
+        let mut command = Command::new("timeout");
+        command.args(["60", "script", "-qec", &line, "/dev/null"]).current_dir(self.dir.path());
+        command.env("XDG_CONFIG_HOME", self.path("config")).env("TERM", "xterm");
+        command.env("IMBRIK_RACK", "rack").env_remove("SUDO_UID").env_remove("NO_COLOR");
+        command.env("TMPDIR", self.dir.path());
+        command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
+        let mut child = command.spawn().expect("script, of Debian's bsdutils, is needed");
+        let mut input = child.stdin.take().unwrap();
+        let mut output = child.stdout.take().unwrap();
+        let (mut shown, mut from) = (String::new(), 0);
+        let mut piece = [0; 4096];
+        for (wanted, act, typed) in steps {
+            while !shown[from..].contains(wanted) {
+                let len = output.read(&mut piece).unwrap();
+                assert!(len > 0, "{wanted} was never shown: {shown}");
+                shown.push_str(&String::from_utf8_lossy(&piece[..len]));
+            }
+            from += shown[from..].find(wanted).unwrap() + wanted.len();
+            act();
+            input.write_all(typed.as_bytes()).unwrap();
+        }
+        let mut rest = Vec::new();
+        output.read_to_end(&mut rest).unwrap();
+        shown.push_str(&String::from_utf8_lossy(&rest));
+        let code = child.wait().unwrap().code().unwrap_or(-1);
+        Run { code, stdout: shown, stderr: String::new() }
+    }
+
     /// Starts it and interrupts it once `ready` holds.
     pub(crate) fn interrupted(&self, words: &str, ready: impl Fn() -> bool) -> Run {
         let mut command = self.command(words.split_whitespace());

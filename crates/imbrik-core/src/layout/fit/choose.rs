@@ -37,7 +37,7 @@ impl Chooser<'_> {
         let (reshaped, found) = self.reshape(part, Goal::Smallest { room })?;
         let lens = Lens::from([(part, self.sectors(reshaped.settled.store.size()))]);
         let placed = lay(self.survey, &lens);
-        let size = self.needed(&placed);
+        let size = needed(self.survey, &placed);
         let why =
             if room.is_zero() { "as small as its files allow" } else { "with the room asked for" };
         Ok((size, self.with(placed, Shapes::from([(part, (reshaped, found, why))]))))
@@ -122,11 +122,6 @@ impl Chooser<'_> {
 
     fn sectors(&self, len: ByteLen) -> ByteLen {
         up_to(len, self.survey.sector.bytes())
-    }
-
-    /// How long a card must be for partitions in these places.
-    fn needed(&self, placed: &[Placed]) -> ByteLen {
-        self.sectors(ByteLen::new(last_end(placed))).saturating_add(self.survey.backup_len())
     }
 
     fn reshape(&self, index: usize, goal: Goal) -> Result<(Reshaped, Examined)> {
@@ -243,7 +238,7 @@ impl Chooser<'_> {
         cannot: &[String],
         take_from: &[usize],
     ) -> Error {
-        let needed = self.needed(&lay(self.survey, lens));
+        let needed = needed(self.survey, &lay(self.survey, lens));
         let title = |part: &usize| self.survey.parts.get(*part).map(Part::full_title);
         let least = lens
             .iter()
@@ -277,7 +272,7 @@ impl Chooser<'_> {
 /// Where partitions of these lengths stand, in the card's order: each where it was, or as much
 /// further on or back as those in front of it grew or shrank, by a multiple of what it is aligned
 /// to.
-fn lay(survey: &Survey, lens: &Lens) -> Vec<Placed> {
+pub(super) fn lay(survey: &Survey, lens: &Lens) -> Vec<Placed> {
     let mut parts: Vec<_> = survey.parts.iter().enumerate().collect();
     parts.sort_by_key(|(_, part)| part.span);
     let sector = survey.sector.bytes();
@@ -296,6 +291,12 @@ fn lay(survey: &Survey, lens: &Lens) -> Vec<Placed> {
         Placed { index, from: part.span, to, reshaped: None, why: "" }
     };
     parts.into_iter().map(place).collect()
+}
+
+/// How long a card must be for partitions in these places.
+pub(super) fn needed(survey: &Survey, placed: &[Placed]) -> ByteLen {
+    let end = up_to(ByteLen::new(last_end(placed)), survey.sector.bytes());
+    end.saturating_add(survey.backup_len())
 }
 
 fn last_end(placed: &[Placed]) -> u64 {

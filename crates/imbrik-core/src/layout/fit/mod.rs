@@ -76,6 +76,13 @@ impl Survey {
         can.max_by_key(|(_, part)| part.span.end()).map(|(index, _)| index)
     }
 
+    /// How long a card must be when some partitions, by their places in [`Survey::parts`], have
+    /// these lengths.
+    #[must_use]
+    pub fn needed_with(&self, lens: impl IntoIterator<Item = (usize, ByteLen)>) -> ByteLen {
+        choose::needed(self, &choose::lay(self, &lens.into_iter().collect()))
+    }
+
     /// How much of a card's end the table takes.
     fn backup_len(&self) -> ByteLen {
         self.table.as_ref().map_or(ByteLen::ZERO, Table::backup_len)

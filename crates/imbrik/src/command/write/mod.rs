@@ -38,6 +38,18 @@ const KEPT: ByteLen = ByteLen::mib(48);
 pub(crate) enum From<'a> {
     Image(&'a Image),
     Card(&'a Card),
+    /// A card that was read before, out of a temporary image; and whose it is.
+    Kept(&'a Image, &'a str),
+}
+
+impl<'a> From<'a> {
+    /// The image that it is read from, when it is one.
+    fn image(self) -> Option<&'a Image> {
+        match self {
+            Self::Image(image) | Self::Kept(image, _) => Some(image),
+            Self::Card(_) => None,
+        }
+    }
 }
 
 /// What is written to the cards, and what is known of it.
@@ -65,6 +77,7 @@ impl Source<'_> {
         match self.from {
             From::Image(image) => quoted(image.path()),
             From::Card(card) => card.path.display().to_string(),
+            From::Kept(_, whose) => format!("the card of {whose}"),
         }
     }
 
@@ -72,11 +85,12 @@ impl Source<'_> {
         match self.from {
             From::Image(image) => image.path().to_owned(),
             From::Card(card) => card.path.clone(),
+            From::Kept(image, _) => image.path().to_owned(),
         }
     }
 
     /// Whose system it is: "hive-07", or "the content of x.img".
-    fn whose(&self) -> String {
+    pub(crate) fn whose(&self) -> String {
         match self.survey.name() {
             Some(name) => name.to_owned(),
             None => format!("the content of {}", self.title()),
@@ -92,8 +106,14 @@ struct Into {
     now: Survey,
 }
 
+/// A store that several go through side by side, each at its own pace: what one has just read, the
+/// others get.
+pub(crate) fn shared(content: &Arc<dyn ReadAt>) -> Arc<dyn ReadAt> {
+    Arc::new(Shared::new(Arc::clone(content), KEPT))
+}
+
 /// A card to write, and what for.
-struct Target {
+pub(crate) struct Target {
     card: Card,
     /// What is on the whole card now.
     on_card: Survey,
@@ -108,6 +128,11 @@ struct Target {
 }
 
 impl Target {
+    /// The card's, as it is typed.
+    pub(crate) fn name(&self) -> String {
+        self.card.path.display().to_string()
+    }
+
     /// What is now where the content goes.
     fn now(&self) -> &Survey {
         self.into.as_ref().map_or(&self.on_card, |into| &into.now)
@@ -181,10 +206,25 @@ impl Writing<'_> {
             if into.is_some() {
                 return Err(Failure::usage("--into takes one card").state(UNTOUCHED));
             }
-            // Each card is written at its own pace: what one has just read, the others get.
-            source.content = Arc::new(Shared::new(Arc::clone(&source.content), KEPT));
+            source.content = shared(&source.content);
         }
-        let asked = self.ask_for_identity(&source, cards.len())?;
+        match self.prepare(&source, cards, into)? {
+            Some(targets) => self.write(&source, &targets, None),
+            None => Ok(Exit::Done),
+        }
+    }
+
+    /// Plans, shows and asks; answers nothing when only the plan was wanted.
+    ///
+    /// # Errors
+    /// Before anything is written.
+    pub(crate) fn prepare(
+        &self,
+        source: &Source<'_>,
+        cards: Vec<Card>,
+        into: Option<&str>,
+    ) -> Outcome<Option<Vec<Target>>> {
+        let asked = self.ask_for_identity(source, cards.len())?;
         let identity = asked.as_ref().unwrap_or(&self.args.identity);
         let mut targets: Vec<Target> = Vec::new();
         let count = cards.len();
@@ -192,15 +232,15 @@ impl Writing<'_> {
             let name = card.path.display().to_string();
             let number = targets.len() + 1;
             let identity = identity.of(number, count, &source.survey, &source.path())?;
-            let target = self.target(&source, card, into, &identity);
+            let target = self.target(source, card, into, &identity);
             targets.push(target.map_err(|failure| of_several(failure, &name, &targets))?);
         }
-        self.show(&source, &targets);
+        self.show(source, &targets);
         if self.args.plan {
-            return Ok(Exit::Done);
+            return Ok(None);
         }
         self.unmount_and_confirm(&targets)?;
-        self.write(&source, &targets)
+        Ok(Some(targets))
     }
 
     /// On a terminal, a clone is asked whether it is for another board.
@@ -307,9 +347,20 @@ impl Writing<'_> {
         self.session.confirm_by_typing(&word, &question, self.args.yes)
     }
 
-    fn write(&self, source: &Source<'_>, targets: &[Target]) -> Outcome<Exit> {
+    /// Writes and proves, and tells what became of each card. With a `board`, their progress stands
+    /// beside that of something else.
+    ///
+    /// # Errors
+    /// The failure of the only card, or that some of several failed.
+    pub(crate) fn write(
+        &self,
+        source: &Source<'_>,
+        targets: &[Target],
+        board: Option<&Board>,
+    ) -> Outcome<Exit> {
         let started = Instant::now();
         let cancel = &self.session.environment.interrupt.cancel;
+        // A temporary image was just proved.
         let checks_image = matches!(source.from, From::Image(_)) && !self.args.no_check;
         let steps = match (self.args.no_check, checks_image && targets.len() == 1) {
             (true, _) => 1,
@@ -317,20 +368,16 @@ impl Writing<'_> {
             (false, false) => 2,
         };
         let alone = self.session.progress(if targets.len() == 1 { steps } else { 1 });
-        let digests = match source.from {
-            From::Image(image) => {
-                let known = image.manifest().map(|manifest| manifest.tiles.digests());
-                known.transpose().state(UNTOUCHED)?
-            }
-            From::Card(_) => None,
-        };
+        let known = source.from.image().and_then(Image::manifest);
+        let digests =
+            known.map(|manifest| manifest.tiles.digests()).transpose().state(UNTOUCHED)?;
         if let (From::Image(image), true) = (source.from, checks_image) {
             let watch = Watch { observer: &alone, cancel };
             check_image(image, digests.as_deref().unwrap_or_default(), watch)?;
         }
         let origin = match source.from {
-            From::Image(_) => Origin::Image(digests.as_deref().filter(|_| source.has_digests)),
             From::Card(_) => Origin::Card,
+            _ => Origin::Image(digests.as_deref().filter(|_| source.has_digests)),
         };
         let fleet = &self.session.fleet;
         let mut jobs = Vec::new();
@@ -347,11 +394,12 @@ impl Writing<'_> {
                 args: self.args,
             });
         }
-        let results: Vec<Outcome<Written>> = match &jobs[..] {
-            [job] => vec![job.run(Watch { observer: &alone, cancel })],
-            jobs => {
+        let results: Vec<Outcome<Written>> = match (&jobs[..], board) {
+            ([job], None) => vec![job.run(Watch { observer: &alone, cancel })],
+            (jobs, board) => {
                 drop(alone);
-                let board = Board::new(self.session.environment.color);
+                let own = Board::new(self.session.environment.color);
+                let board = board.unwrap_or(&own);
                 let names: Vec<_> =
                     targets.iter().map(|target| target.card.path.display().to_string()).collect();
                 let lines: Vec<_> = names.iter().map(|name| board.line(name, &names)).collect();

@@ -35,7 +35,7 @@ impl Writing<'_> {
         }
         let from = match source.from {
             From::Image(_) => "The image",
-            From::Card(_) => "The source",
+            From::Card(_) | From::Kept(..) => "The source",
         };
         out.line(&format!("{}{}", self.head(from), self.about(source)));
         let changed = targets.iter().filter_map(|target| target.references.as_deref());
@@ -47,7 +47,7 @@ impl Writing<'_> {
         }
         let findings = match source.from {
             From::Image(image) => image.findings(),
-            From::Card(_) => &[],
+            From::Card(_) | From::Kept(..) => &[],
         };
         for finding in findings.iter().chain(&source.survey.findings) {
             out.line(&format!("  {} {finding}", out.paint(Tone::Alarm, "!")));
@@ -76,7 +76,7 @@ impl Writing<'_> {
         let more = json!({
             "image": match source.from {
                 From::Image(image) => Some(image.path().to_string_lossy()),
-                From::Card(_) => None,
+                From::Card(_) | From::Kept(..) => None,
             },
             "source": source.path().to_string_lossy(),
             "card": json::card(&target.card, Some(&target.on_card)),
@@ -311,7 +311,7 @@ impl Writing<'_> {
     fn show_json_done(&self, source: &Source<'_>, target: &Target, written: &Written) {
         let image = match source.from {
             From::Image(image) => Some(image),
-            From::Card(_) => None,
+            From::Card(_) | From::Kept(..) => None,
         };
         let more = json!({
             "card": target.card.path.to_string_lossy(),

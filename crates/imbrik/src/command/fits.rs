@@ -1,0 +1,119 @@
+//! Which cards something fits, and what would change on those that are plugged in.
+
+use crate::{render::size, session::Session};
+use imbrik_core::{
+    card::{Card, Standing, standing},
+    layout::{Occupancy, Part, Survey},
+    units::ByteLen,
+};
+
+/// Cards of the machine that are told of, at most.
+const MOST_CARDS: usize = 8;
+
+/// For which cards an image is: "cards of 2.1 GB and more, such as any sold as 4 GB".
+pub(crate) fn cards(len: ByteLen) -> String {
+    let sold = (0..12).map(|power| 1_000_000_000u64 << power);
+    // Cards hold up to a tenth less than their name says.
+    let any = sold.map(|size| (size, size / 10 * 9)).find(|(_, least)| *least >= len.get());
+    let least = size::both(len);
+    match any {
+        Some((name, _)) => {
+            format!("cards of {least} and more, so any sold as {}", size::short(ByteLen::new(name)))
+        }
+        None => format!("cards of {least} and more"),
+    }
+}
+
+/// How far a card's content can be made smaller.
+pub(crate) struct Fitting<'a> {
+    pub(crate) survey: &'a Survey,
+    pub(crate) occupancy: &'a Occupancy,
+    /// Whether the last volume fills a bigger card.
+    pub(crate) fills: bool,
+}
+
+impl Fitting<'_> {
+    /// The smallest sizes of some partitions.
+    fn smallest(&self, which: impl Fn(usize) -> bool) -> ByteLen {
+        let parts = self.survey.parts.iter().enumerate().filter(|(index, _)| which(*index));
+        let lens = parts.filter_map(|(index, part)| {
+            let found = self.occupancy.volume(index)?;
+            let can = part.can_be_reshaped() && found.usage.whole_because.is_none();
+            let least = found.least.as_ref().filter(|_| can)?.size;
+            Some((index, least.min(part.span.len())))
+        });
+        self.survey.needed_with(lens)
+    }
+
+    /// How long a card must be when the last volume that can shrinks as far as it goes; `None` when
+    /// that is no less.
+    pub(crate) fn last_shrunk(&self) -> Option<ByteLen> {
+        let last = self.survey.last_reshapable()?;
+        let len = self.smallest(|index| index == last);
+        (len < self.survey.needed()).then_some(len)
+    }
+
+    /// How long a card must be when every volume that can shrinks as far as it goes.
+    pub(crate) fn all_shrunk(&self) -> ByteLen {
+        self.smallest(|_| true).min(self.survey.needed())
+    }
+
+    /// A line for each card that is plugged in and may be written: what would change on it.
+    pub(crate) fn on_cards(&self, session: &Session, but: Option<&Card>) -> Vec<String> {
+        let Ok(listing) = session.fleet.list() else { return Vec::new() };
+        let can = listing.cards.iter().filter(|card| {
+            matches!(standing(card, false), Standing::Ready | Standing::Mounted(_))
+                && but.is_none_or(|but| !session.fleet.is_same_medium(but, card))
+        });
+        let cards: Vec<&Card> = can.take(MOST_CARDS).collect();
+        let names = cards.iter().map(|card| card.path.display().to_string());
+        let width = names.clone().map(|name| name.chars().count()).max().unwrap_or(0);
+        let sizes: Vec<String> = cards.iter().map(|card| size::short(card.size)).collect();
+        let size_width = sizes.iter().map(|size| size.chars().count()).max().unwrap_or(0);
+        let lines = names.zip(&sizes).zip(&cards).map(|((name, size), card)| {
+            format!("{name:<width$}  {size:>size_width$}  {}", self.on_card(card))
+        });
+        lines.collect()
+    }
+
+    /// What would change on a card.
+    fn on_card(&self, card: &Card) -> String {
+        let needed = self.survey.needed();
+        let last = self.survey.last_reshapable().and_then(|index| self.survey.parts.get(index));
+        let title = last.map(Part::full_title).unwrap_or_default();
+        if card.size < self.all_shrunk() {
+            let missing = self.all_shrunk().saturating_sub(card.size);
+            return format!("too small: {} are missing", size::short(missing));
+        }
+        if card.size < needed {
+            let less = size::short(needed.saturating_sub(card.size));
+            return match self.last_shrunk().is_some_and(|least| least <= card.size) {
+                true => format!("{title} gives {less}"),
+                false => format!("{less} less: {title} gives all it can, others the rest"),
+            };
+        }
+        let more = card.size.saturating_sub(needed);
+        match (last, more > ByteLen::mib(1)) {
+            (_, false) => "fits as it is".to_owned(),
+            (Some(_), true) if self.fills => format!("{title} takes {} more", size::short(more)),
+            (Some(_), true) => {
+                format!("fits as it is; with --fill, {title} takes {} more", size::short(more))
+            }
+            (None, true) => "fits as it is".to_owned(),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_card_holds_up_to_a_tenth_less_than_its_name_says() {
+        let words = |bytes| cards(ByteLen::new(bytes));
+        assert!(words(900_000_000).ends_with("so any sold as 1 GB"));
+        assert!(words(900_000_001).ends_with("so any sold as 2 GB"));
+        assert!(words(58_000_000_000).ends_with("so any sold as 128 GB"));
+        assert!(words(u64::MAX).ends_with("and more"));
+    }
+}
