@@ -42,6 +42,21 @@ model = "Willow card 8G"
 name = "d"                 # a large blank one
 size = 15931539456
 model = "Clover card 16G"
+
+[[slot]]
+name = "e"                 # three blank ones of different makes, for more hives
+size = 3951034368
+model = "Sorrel card 4G"
+
+[[slot]]
+name = "f"
+size = 8010072064
+model = "Willow card 8G"
+
+[[slot]]
+name = "g"
+size = 3904897024
+model = "Yarrow card 4G"
 "#;
 
 const CARDS: [(&str, &[u8]); 2] = [
@@ -113,7 +128,12 @@ pub(crate) fn run(args: &DemoArgs, environment: &Environment) -> Outcome<Exit> {
         &["restore", &image, "rack:c", "--yes"],
         Exit::Done,
     )?;
-    show("Now two cards carry the same system.", &["cards"], Exit::Done)?;
+    show(
+        "One more for each of three hives, in one read of the card: with names and ids of their own.",
+        &["clone", "rack:a", "rack:e", "rack:f", "rack:g", "--as-new", "hive-1{n}", "--yes"],
+        Exit::Done,
+    )?;
+    show("Now these cards carry the system.", &["cards"], Exit::Done)?;
     out.line("");
     out.line(&format!(
         "The cards and the image stay in {}: try your own commands on them.",
@@ -143,7 +163,7 @@ fn set_up(dir: &Path, out: &Out) -> Outcome<()> {
         }
         fs::create_dir_all(dir.join(old)).map_err(failed)?;
     }
-    out.note(&format!("Making four stand-in cards in {} ...", quoted(dir)));
+    out.note(&format!("Making seven stand-in cards in {} ...", quoted(dir)));
     fs::write(dir.join(MARK), "Made by `imbrik demo`, and made anew by the next one.\n")
         .and_then(|()| fs::write(dir.join("rack/rack.toml"), RACK))
         .map_err(failed)?;
