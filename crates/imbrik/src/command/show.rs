@@ -15,7 +15,7 @@ use imbrik_core::{
     fs::Examined,
     image::{Image, PartFile},
     layout::{Occupancy, Part, Reference, Survey, gap_in_use, references},
-    store::{Counted, ReadAt, Tally},
+    store::{Counted, ReadAt, Remembered, Tally},
     units::{ByteLen, Span},
 };
 use serde_json::{Value, json};
@@ -29,7 +29,9 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
     let format = args.map.as_deref().map(|path| map_format(path, args.replace)).transpose()?;
     let tally = Tally::default();
     let what = What::open(session, &args.what)?;
-    let store: Arc<dyn ReadAt> = Arc::new(Counted::new(what.store(), &tally));
+    // Allocation tables are looked at more than once.
+    let counted = Counted::new(what.store(), &tally);
+    let store: Arc<dyn ReadAt> = Arc::new(Remembered::new(counted, MOST_REMEMBERED));
     let untouched = "It was only read.";
     let survey = Survey::of(&*store).state(untouched)?;
     let mut occupancy = Occupancy::of(&store, &survey).state(untouched)?;
@@ -87,6 +89,9 @@ fn map_format(path: &Path, replace: bool) -> Outcome<map::Format> {
     }
     Ok(format)
 }
+
+/// How much of a card's metadata is kept while it is looked at.
+const MOST_REMEMBERED: ByteLen = ByteLen::mib(24);
 
 /// A card or an image.
 enum What {

@@ -119,7 +119,8 @@ impl Writing<'_> {
         }
         out.line("");
         let goal = target.into.as_ref().map_or(String::new(), |into| format!("{}, ", into.title));
-        out.line(&format!("{}{goal}from {}", self.head("Afterwards"), source.title()));
+        let named = target.host.as_ref().map_or(String::new(), |host| format!(", as {host}"));
+        out.line(&format!("{}{goal}from {}{named}", self.head("Afterwards"), source.title()));
         self.show_strips(source, target);
         self.show_content(&target.after, Some(&source.survey));
         for change in target.plan.changes.iter().map(change::words) {
@@ -263,8 +264,12 @@ impl Writing<'_> {
         let good = all - failed.len();
         if failed.is_empty() {
             if !out.is_json() {
+                let named = match targets.iter().any(|target| target.host.is_some()) {
+                    true => ", each under a name of its own",
+                    false => "",
+                };
                 out.line(&format!(
-                    "All {all} cards now hold {}, in {}. It is safe to take them out.",
+                    "All {all} cards now hold {}{named}, in {}. It is safe to take them out.",
                     source.whose(),
                     time::span(took)
                 ));
