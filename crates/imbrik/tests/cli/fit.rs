@@ -169,7 +169,7 @@ fn what_stands_behind_moves_along() {
         let part = 1 + volumes.iter().position(|(.., kind)| *kind == "ext4").unwrap();
         let number = if table == within { 6 } else { part };
         for (options, smaller) in
-            [("", true), ("--to 300MB", false), ("--room 3MB", true), ("--to 90MB", true)]
+            [("", true), ("--to 150MB", false), ("--room 3MB", true), ("--to 90MB", true)]
         {
             // Every table both ways; the rest once.
             let is_rest = options.ends_with("3MB") || options.ends_with("90MB");

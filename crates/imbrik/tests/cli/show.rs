@@ -13,8 +13,9 @@ fn a_card_is_shown_with_its_gaps_volumes_and_limits() {
         "HIVE-BOOT",
         "PARTUUID 48560007-02",
         "clean",
-        "Limits         partition 1: no smaller than about",
+        "Limits         partition 1: no smaller than 8.45 MB (FAT16 needs 4,101 clusters)",
         "Smallest card",
+        "Fits           cards of",
         "┗ 2  hive-07, ext4",
         "┗ 1  HIVE-BOOT, FAT16",
     ] {
