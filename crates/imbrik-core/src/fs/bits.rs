@@ -26,6 +26,14 @@ impl Run {
     }
 }
 
+/// Adds a number to a list of runs.
+pub(super) fn push(runs: &mut Vec<Run>, number: u64) {
+    match runs.last_mut() {
+        Some(last) if last.end() == number => last.len += 1,
+        _ => runs.push(Run::new(number, 1)),
+    }
+}
+
 /// A set of numbers below a bound.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Bits {

@@ -2,14 +2,14 @@
 //! size. Clusters are counted from 0 here.
 
 use super::{
-    Moved,
+    Moved, Reshaped, Settled,
     bits::{Bits, Run},
     placement::{Holes, Moves, place},
 };
 use crate::{
-    error::{Error, Result},
+    error::{Class, Error, Result},
     store::{Pieced, ReadAt},
-    units::{ByteLen, ByteOffset, Span},
+    units::{ByteLen, ByteOffset, Span, joined},
 };
 use std::sync::Arc;
 
@@ -65,7 +65,7 @@ impl Clusters {
     }
 
     /// What comes from elsewhere in the source, in order.
-    pub(super) fn moved(&self) -> Vec<Moved> {
+    fn moved(&self) -> Vec<Moved> {
         let mut moved = Vec::new();
         self.moves.sources(Run::new(0, self.count), |to, from| {
             let there = self.had.saturating_sub(from.first).min(from.len);
@@ -79,9 +79,40 @@ impl Clusters {
         moved
     }
 
+    /// The volume that was made of them, which is `draft`: made anew in `rewritten` and in front of
+    /// the clusters.
+    pub(super) fn reshaped(
+        &self,
+        draft: Arc<dyn ReadAt>,
+        mut rewritten: Vec<Span>,
+        limit: Option<String>,
+    ) -> Reshaped {
+        rewritten.push(Span::between(ByteOffset::ZERO, self.is));
+        Reshaped {
+            settled: Settled { store: draft, rewritten: joined(rewritten) },
+            moved: self.moved(),
+            had_to_move: self.copied(),
+            copied: self.copied(),
+            inodes_moved: 0,
+            aside: ByteLen::ZERO,
+            limit,
+            warnings: Vec::new(),
+        }
+    }
+
     /// How many bytes get another number.
-    pub(super) fn copied(&self) -> ByteLen {
+    fn copied(&self) -> ByteLen {
         self.bytes(self.moves.by_target().iter().map(|one| one.len).sum())
+    }
+}
+
+/// An error that a look at a finished volume found: it is the plan's, not the source's.
+pub(super) fn would_be_wrong(error: Error) -> Error {
+    match error.class() {
+        Class::Corrupt | Class::Unsupported => {
+            Error::corrupt(format!("the reshaped volume would be wrong: {error}"))
+        }
+        _ => error,
     }
 }
 

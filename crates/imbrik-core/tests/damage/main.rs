@@ -333,7 +333,7 @@ fn free_blocks(path: &Path) -> Vec<(u64, u64)> {
 const PATH: &str = "/usr/sbin:/sbin:/usr/bin:/bin";
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(250))]
+    #![proptest_config(ProptestConfig::with_cases(120))]
 
     /// What the system's checker calls sound, damage or not, is believed by it: then nothing may
     /// be skipped that it calls used.

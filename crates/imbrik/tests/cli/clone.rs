@@ -247,3 +247,56 @@ fn an_image_and_a_spare_come_from_one_read() {
     assert_eq!(run.code, 1, "{run:?}");
     bench.good("check six.img.zst");
 }
+
+#[test]
+fn an_interrupt_or_a_closed_pipe_leaves_no_card_that_looks_whole() {
+    let slow = "write_rate = 3000000";
+    let bench = Bench::with_card(&[slot("b", CARD, slow), slot("c", CARD, slow)].concat());
+    let begun = || {
+        let bytes = fs::read(bench.path("rack/b.img")).unwrap_or_default();
+        bytes.get(4 << 20..).is_some_and(|rest| rest.iter().any(|byte| *byte != 0))
+    };
+    let run = bench.interrupted("clone rack:a rack:b rack:c --yes", begun);
+    assert_eq!(run.code, 130, "{run:?}");
+    for card in ["b", "c"] {
+        let head = bench.bytes(format!("rack/{card}.img"));
+        assert!(head[..512].iter().all(|byte| *byte == 0), "{card} looks whole");
+    }
+    assert_eq!(bench.list("."), ["rack"]);
+    // A reader of the output that goes away ends nothing.
+    let bench = Bench::with_card(&slot("b", CARD, ""));
+    let line = format!(
+        "{} clone rack:a rack:b --yes 2>/dev/null | true; exit ${{PIPESTATUS[0]}}",
+        env!("CARGO_BIN_EXE_imbrik")
+    );
+    let mut command = std::process::Command::new("bash");
+    command.args(["-c", &line]).env("IMBRIK_RACK", bench.path("rack"));
+    assert!(command.status().unwrap().success());
+    is_good(&bench, "b");
+}
+
+#[test]
+fn a_source_whose_volume_contradicts_itself_is_still_cloned_as_it_is() {
+    let bench = Bench::with_card(&[slot("b", CARD, ""), slot("c", CARD / 2, "")].concat());
+    // A bit of the block bitmap of the ext volume.
+    let bytes = bench.bytes("rack/a.img");
+    let volume = bench.path("ext");
+    fs::write(&volume, &bytes[34816 * 512..]).unwrap();
+    let dump = tool!("dumpe2fs", &volume);
+    let number = |key: &str| -> u64 {
+        let rest = dump.split(key).nth(1).unwrap().trim_start();
+        rest.split([' ', ',', '\n']).next().unwrap().parse().unwrap()
+    };
+    let at = 34816 * 512 + number("Block bitmap at ") * number("Block size:") + 700;
+    crate::harness::flip(&bench.path("rack/a.img"), at);
+    let before = bench.bytes("rack/a.img");
+    let run = bench.good("clone rack:a rack:b --yes");
+    assert!(run.stderr.contains("is read whole"), "{run:?}");
+    assert!(bench.bytes("rack/b.img") == before, "as it was, to the byte");
+    // To a smaller card it does not go, and the refusal names the reason.
+    let run = bench.imbrik("clone rack:a rack:c --yes").expect(5);
+    run.says("another size is out of the question").says("bitmap").says("Nothing was written");
+    let run = bench.imbrik("clone rack:a rack:b --yes --as-new hive-31");
+    assert_ne!(run.code, 0, "{run:?}");
+    assert!(bench.bytes("rack/b.img") == before, "nothing was written");
+}

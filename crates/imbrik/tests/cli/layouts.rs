@@ -248,20 +248,27 @@ fn goes_everywhere(layout: &Layout) {
     ]);
     fs::create_dir(bench.path("rack")).unwrap();
     let slot = |name: &str, size: u64| format!("[[slot]]\nname = \"{name}\"\nsize = {size}\n");
-    for (name, size) in sizes {
+    // The image by turns, and the card itself.
+    fs::hard_link(bench.path("card.img"), bench.path("rack/a.img")).unwrap();
+    for (index, (name, size)) in sizes.into_iter().enumerate() {
+        let words = match index % 2 {
+            0 => "restore card.img rack:b --yes --fill",
+            _ => "clone rack:a rack:b --yes --fill",
+        };
         let mut size = size;
-        let rack = |size| bench.write_rack(&slot("b", size));
+        let card = layout.mib * MIB;
+        let rack = |size| bench.write_rack(&[slot("a", card), slot("b", size)].concat());
         rack(size);
         let _ = fs::remove_file(bench.path("rack/b.img"));
         let what = format!("{} on {name}", layout.name);
-        let mut run = bench.imbrik("restore card.img rack:b --yes --fill");
+        let mut run = bench.imbrik(words);
         if run.code == 5 {
             // As much more as it says is enough, and a sector less is not.
             let lacking = missing(&run);
             for (more, fits) in [(lacking - SECTOR, false), (lacking, true)] {
                 rack(size + more);
                 let _ = fs::remove_file(bench.path("rack/b.img"));
-                run = bench.imbrik("restore card.img rack:b --yes --fill");
+                run = bench.imbrik(words);
                 assert_eq!(run.code, if fits { 0 } else { 5 }, "{what}: {more} more: {run:?}");
             }
             size += lacking;
@@ -306,4 +313,82 @@ fn logical_partitions_go_everywhere() {
 #[test]
 fn bare_ext_and_single_volumes_go_everywhere() {
     LAYOUTS[4..].iter().for_each(goes_everywhere);
+}
+
+/// Where the partitions of a card stand, and how long they are.
+fn places(bench: &Bench, card: &str) -> Vec<(u64, u64)> {
+    let listed = bench.good(&format!("show {card} --json")).json();
+    let parts = listed["content"]["partitions"].as_array().unwrap().clone();
+    let of = |part: &serde_json::Value, key: &str| part[key].as_u64().unwrap();
+    parts.iter().map(|part| (of(part, "start"), of(part, "size"))).collect()
+}
+
+#[test]
+fn the_user_says_who_gives_and_who_takes() {
+    if !is_root("the_user_says_who_gives_and_who_takes") {
+        return;
+    }
+    let bench = Bench::empty();
+    let layout = &LAYOUTS[1];
+    layout.make(&bench);
+    fs::create_dir(bench.path("rack")).unwrap();
+    let slots = [("b", 160), ("c", 400)]
+        .map(|(name, mib)| format!("[[slot]]\nname = \"{name}\"\nsize = {}\n", mib * MIB));
+    bench.write_rack(&slots.concat());
+    let before = places(&bench, "card.img");
+    let (files, _) = judged(&bench, "card.img", layout);
+    let to = |words: &str, out: &str| {
+        bench.good(words);
+        let from = bench.path("rack").join(out);
+        fs::copy(from, bench.path("out.img")).unwrap();
+        let (after, _) = judged(&bench, "out.img", layout);
+        assert!(after == files, "{words}: the files differ");
+        places(&bench, "out.img")
+    };
+    // Only the second gives, though the last could.
+    let now = to("restore card.img rack:b --yes --take-from 2", "b.img");
+    assert_eq!((now[0], now[2].1), (before[0], before[2].1));
+    assert!(now[1].1 < before[1].1 && now[2].0 < before[2].0);
+    // The first can give, but not enough alone.
+    let run = bench.imbrik("restore card.img rack:b --yes --take-from HIVE0");
+    run.expect(5).says("were not to give room").says("Nothing was written");
+    // The second takes what is left, and the last moves along.
+    let now = to("restore card.img rack:c --yes --give-to 2", "c.img");
+    assert_eq!((now[0], now[2].1), (before[0], before[2].1));
+    assert!(now[1].1 > before[1].1 + 190 * MIB, "{now:?}");
+    assert!(now[2].0 + now[2].1 > 396 * MIB, "{now:?}");
+    // Without a word, all keep their places: a raw image doesn't say that it reached its end.
+    assert_eq!(to("restore card.img rack:c --yes", "c.img"), before);
+    for (words, code) in [
+        ("restore card.img rack:c --yes --give-to 9", 2),
+        ("restore card.img rack:c --yes --give-to 2 --keep-size", 2),
+        ("restore card.img rack:b --yes --keep-size", 5),
+        ("restore card.img rack:b --yes --take-from none", 2),
+    ] {
+        bench.imbrik(words).expect(code);
+    }
+}
+
+#[test]
+fn an_image_is_fitted_to_cards_as_they_are_sold() {
+    let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 60000256\n");
+    bench.good("save rack:a hive.img.zst");
+    let len = |name: &str| {
+        let shown = bench.good(&format!("show {name} --json")).json();
+        shown["size"].as_u64().unwrap()
+    };
+    bench.good("fit hive.img.zst one.img.zst --for rack:b");
+    assert_eq!(len("one.img.zst"), 60_000_256);
+    let run = bench.good("fit hive.img.zst two.img.zst --to 1card");
+    run.shows("Fits      cards of 900 MB");
+    assert_eq!(len("two.img.zst"), 900_000_000 / 512 * 512);
+    bench.good("fit hive.img.zst three.img.zst --to smallest");
+    bench.good("fit hive.img.zst four.img.zst");
+    assert_eq!(len("three.img.zst"), len("four.img.zst"));
+    bench.imbrik("fit hive.img.zst x.img.zst --to bigcard").expect(2);
+    bench.imbrik("fit hive.img.zst x.img.zst --for rack:z").expect(2);
+    bench.imbrik("fit hive.img.zst x.img.zst --for rack:b --to 1GB").expect(2);
+    // Which of the cards that are plugged in would change how.
+    let shown = bench.good("show hive.img.zst");
+    shown.shows("rack:b").shows("60 MB  partition 2 (ext4, hive-07) gives").shows("rack:a");
 }

@@ -5,7 +5,7 @@ use super::boot::BootSector;
 use crate::{
     bytes,
     error::{Error, Result},
-    fs::bits::{Bits, Run},
+    fs::bits::{Bits, Run, push},
     progress::Cancel,
     store::{ReadAt, read_vec},
     units::{ByteLen, ByteOffset},
@@ -366,13 +366,5 @@ impl Chains<'_> {
         }
         let found = self.pieces.get(&piece).and_then(|piece| bytes::le_u32(piece, inside));
         found.ok_or_else(|| Error::corrupt("its allocation table is too short"))
-    }
-}
-
-/// Adds a number to a list of runs.
-pub(super) fn push(runs: &mut Vec<Run>, number: u64) {
-    match runs.last_mut() {
-        Some(last) if last.end() == number => last.len = last.len.saturating_add(1),
-        _ => runs.push(Run::new(number, 1)),
     }
 }

@@ -104,25 +104,10 @@ pub(in crate::fs) fn reshape(
     known.put_bitmap(&mut draft, &clusters, &bitmap)?;
     known.edit_boot(&mut draft, shape, &clusters, &bitmap)?;
 
-    let mut rewritten = draft.spans();
-    rewritten.push(Span::between(ByteOffset::ZERO, clusters.is));
+    let rewritten = draft.spans();
     let draft: Arc<dyn ReadAt> = Arc::new(draft);
-    known.prove(&*draft, &clusters, &bitmap, cancel).map_err(|error| match error.class() {
-        crate::Class::Corrupt | crate::Class::Unsupported => {
-            Error::corrupt(format!("the reshaped volume would be wrong: {error}"))
-        }
-        _ => error,
-    })?;
-    Ok(Reshaped {
-        settled: Settled { store: draft, rewritten: joined(rewritten) },
-        moved: clusters.moved(),
-        had_to_move: clusters.copied(),
-        copied: clusters.copied(),
-        inodes_moved: 0,
-        aside: ByteLen::ZERO,
-        limit: None,
-        warnings: Vec::new(),
-    })
+    known.prove(&*draft, &clusters, &bitmap, cancel).map_err(clusters::would_be_wrong)?;
+    Ok(clusters.reshaped(draft, rewritten, None))
 }
 
 /// The smallest size that the volume in `store` can get.

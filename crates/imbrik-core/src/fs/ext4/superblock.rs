@@ -113,6 +113,8 @@ pub(super) struct Superblock {
     incompat: u32,
     ro_compat: u32,
     checksum_is_wrong: bool,
+    /// `s_inodes_count`: what the groups have together, in a sound volume.
+    inodes_count: u32,
 }
 
 impl Superblock {
@@ -153,6 +155,7 @@ impl Superblock {
             first_data_block: bytes::le_u32(raw, 0x14)?.into(),
             blocks_per_group: bytes::le_u32(raw, 0x20)?.into(),
             cluster_blocks,
+            inodes_count: bytes::le_u32(raw, 0)?,
             inodes_per_group: bytes::le_u32(raw, 0x28)?.into(),
             inode_len: if s_rev_level == 0 { 128 } else { bytes::le_u16(raw, 0x58)?.into() },
             descriptor_len: if is_64bit { bytes::le_u16(raw, 0xfe)?.into() } else { 32 },
@@ -233,7 +236,7 @@ impl Superblock {
             wrong("it is marked as having errors".into())
         } else if self.volume_len() > room {
             wrong(format!("it says that it is {} long, its place has {room}", self.volume_len()))
-        } else if !self.has_sound_numbers() {
+        } else if !self.has_sound_numbers() || u64::from(self.inodes_count) != self.inodes() {
             wrong("the superblock's numbers contradict each other".into())
         } else {
             Ok(())

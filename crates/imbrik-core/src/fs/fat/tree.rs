@@ -9,7 +9,7 @@ use super::{
 use crate::{
     bytes,
     error::{Error, Result},
-    fs::bits::{Bits, Run},
+    fs::bits::{Bits, Run, push},
     progress::Cancel,
     store::{ReadAt, read_vec},
     units::{ByteLen, ByteOffset, Span},
@@ -244,13 +244,5 @@ impl Look<'_> {
             self.hasher.update(&run.len.to_le_bytes());
         }
         Ok(runs)
-    }
-}
-
-/// Adds a number to a list of runs.
-fn push(runs: &mut Vec<Run>, number: u64) {
-    match runs.last_mut() {
-        Some(last) if last.end() == number => last.len = last.len.saturating_add(1),
-        _ => runs.push(Run::new(number, 1)),
     }
 }

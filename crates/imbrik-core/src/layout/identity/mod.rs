@@ -92,8 +92,14 @@ impl Plan {
         let source: Arc<dyn ReadAt> = Arc::new(self.view.clone());
         let mut parts = Vec::new();
         for part in &survey.parts {
-            let store = Arc::new(Window::new(Arc::clone(&source), part.span)?);
+            let store: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(&source), part.span)?);
+            // What contradicts itself is not edited.
+            let wrong = match &part.volume {
+                Some(volume) => fs::examine(&store, volume)?.usage.whole_because,
+                None => None,
+            };
             parts.push(Edit {
+                wrong,
                 title: part.full_title(),
                 short: part.title(),
                 span: part.span,
@@ -146,6 +152,8 @@ struct Edit {
     short: String,
     span: Span,
     volume: Option<Volume>,
+    /// Why it is not edited.
+    wrong: Option<String>,
     store: Arc<dyn ReadAt>,
     rewritten: Vec<Span>,
 }
@@ -207,7 +215,11 @@ impl Work<'_> {
             let Some(volume) = part.volume.as_mut().filter(|volume| volume.uuid.is_some()) else {
                 continue;
             };
-            match fs::with_id(&part.store, volume, fresh(), cancel) {
+            let settled = match &part.wrong {
+                Some(why) => Err(Error::corrupt(why)),
+                None => fs::with_id(&part.store, volume, fresh(), cancel),
+            };
+            match settled {
                 Ok(settled) => {
                     let now = fs::recognise(&*settled.store)?.ok_or_else(|| {
                         Error::corrupt("the volume under its new id makes no sense")
@@ -366,6 +378,9 @@ impl Work<'_> {
             .volume
             .as_ref()
             .ok_or_else(|| Error::unsupported(format!("what is in {} is not known", part.short)))?;
+        if let Some(why) = &part.wrong {
+            return Err(Error::corrupt(why).at(place));
+        }
         let path = path.trim_start_matches('/').to_owned();
         let file = FilePut {
             path: names(&path).into_iter().map(<[u8]>::to_vec).collect(),
