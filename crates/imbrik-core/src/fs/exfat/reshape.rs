@@ -14,14 +14,14 @@ use crate::{
     bytes,
     error::{Error, Result},
     fs::{
-        Goal, Reshaped, Settled,
+        Goal, Reshaped,
         bits::{Bits, Run},
         clusters::{self, Clusters},
         placement::Moves,
     },
     progress::Cancel,
     store::{Edited, Pieced, ReadAt, SparseStore, WriteAt, read_vec},
-    units::{ByteLen, ByteOffset, Span, joined},
+    units::{ByteLen, ByteOffset},
 };
 use std::sync::Arc;
 

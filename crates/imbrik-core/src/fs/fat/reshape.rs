@@ -14,13 +14,13 @@ use crate::{
     bytes,
     error::{Error, Result},
     fs::{
-        Goal, Reshaped, Settled,
+        Goal, Reshaped,
         bits::Run,
         clusters::{self, Clusters},
     },
     progress::Cancel,
     store::{Edited, Pieced, ReadAt, read_vec},
-    units::{ByteLen, ByteOffset, Span, joined},
+    units::{ByteLen, ByteOffset},
 };
 use std::sync::Arc;
 
