@@ -107,7 +107,7 @@ impl Request<'_> {
         }
     }
 
-    /// The place in [`Survey::parts`] of the partition called `name`.
+    /// The place in [`imbrik_core::layout::Survey::parts`] of the partition called `name`.
     fn part(&self, name: &str) -> Outcome<usize> {
         resolve::part_index(&self.source.survey, name, &self.source.path()).state(UNTOUCHED)
     }
