@@ -105,7 +105,9 @@ pub(super) fn reshape(store: &Arc<dyn ReadAt>, goal: Goal) -> Result<Reshaped> {
     let mut draft = Edited::new(Arc::new(pieces));
     let last = u32::try_from(pages.saturating_sub(1)).unwrap_or(u32::MAX);
     draft.put(at(LAST_PAGE), &last.to_le_bytes())?;
-    let rewritten = draft.spans();
+    // All that counts as used: a short area's source has less than that.
+    let largest = ByteLen::from_usize(PAGES.last().copied().unwrap_or(0));
+    let rewritten = vec![Span::whole(largest.min(len))];
     Ok(Reshaped {
         settled: Settled { store: Arc::new(draft), rewritten },
         moved: Vec::new(),
