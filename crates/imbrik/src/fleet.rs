@@ -4,12 +4,16 @@ use crate::failure::{Explain, Outcome};
 use imbrik_core::{
     card::{Bus, Card, Host, LinuxHost, Listing, Rack},
     layout::Survey,
+    units::ByteLen,
 };
 use std::{
     fs,
     os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
 };
+
+/// How much of a card's metadata is kept between looking at it and copying it.
+pub(crate) const MOST_REMEMBERED: ByteLen = ByteLen::mib(24);
 
 /// The machine, and a rack when there is one.
 pub(crate) struct Fleet {

@@ -9,6 +9,7 @@ use crate::{
     confirm::Policy,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
+    fleet,
     packing::{self, Target},
     render::{quoted, size},
     resolve,
@@ -17,18 +18,16 @@ use crate::{
 use imbrik_core::{
     card::Card,
     image::{Image, Manifest, Pack},
-    layout::{Occupancy, Plan, Survey, references},
+    layout::{Occupancy, Plan, Survey},
     progress::Watch,
     store::{Counted, ReadAt, Remembered, Tally},
     transfer::{SaveOptions, save},
-    units::{ByteLen, Span},
+    units::Span,
 };
 use jiff::Timestamp;
 use std::sync::Arc;
 
 const UNTOUCHED: &str = "Nothing was written.";
-/// How much of a card's metadata is kept between the survey and the copy.
-const MOST_REMEMBERED: ByteLen = ByteLen::mib(24);
 
 pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
     let writing = Writing { session, command: "clone", args: &args.write };
@@ -56,7 +55,7 @@ pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
 fn opened<'a>(session: &Session, card: &'a Card, tally: Tally) -> Outcome<Source<'a>> {
     let store = session.fleet.host_of(card).open_source(card).state(UNTOUCHED)?;
     let content: Arc<dyn ReadAt> =
-        Arc::new(Remembered::new(Counted::new(store, &tally), MOST_REMEMBERED));
+        Arc::new(Remembered::new(Counted::new(store, &tally), fleet::MOST_REMEMBERED));
     let survey = Survey::of(&*content).state(UNTOUCHED)?;
     if survey.is_unknown() {
         let what = if survey.is_blank { "blank" } else { "nothing that is known" };
@@ -67,22 +66,11 @@ fn opened<'a>(session: &Session, card: &'a Card, tally: Tally) -> Outcome<Source
         .state(UNTOUCHED)
         .next("The source comes first, the targets last; `imbrik cards` tells which is which."));
     }
-    let references = references(&*content, &survey).state(UNTOUCHED)?;
-    let occupancy = Occupancy::of(&content, &survey).state(UNTOUCHED)?;
-    for why in &occupancy.read_whole {
+    let source = Source::of_card(card, content, survey, Some(tally))?;
+    for why in source.occupancy.iter().flat_map(|occupancy| &occupancy.read_whole) {
         session.out.warn(&format!("{why}."));
     }
-    Ok(Source {
-        from: From::Card(card),
-        fills: survey.reaches_end(),
-        is_plain: true,
-        has_digests: false,
-        tally: Some(tally),
-        content,
-        survey,
-        occupancy: Some(occupancy),
-        references,
-    })
+    Ok(source)
 }
 
 /// With one reader: the used bytes are kept in a temporary image while the cards are changed.

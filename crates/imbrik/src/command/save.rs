@@ -4,10 +4,11 @@ use crate::{
     args::{SaveArgs, WriteArgs},
     command::{
         fit, fits,
-        write::{self, From, Source, Writing},
+        write::{self, Source, Writing},
     },
     exit::Exit,
     failure::{Explain, Failure, Outcome},
+    fleet,
     packing::{self, Target},
     pipe,
     render::{
@@ -22,7 +23,7 @@ use imbrik_core::{
     Error,
     card::{Card, Standing, standing},
     image::{ListedPart, Manifest, Output, Pack},
-    layout::{Occupancy, Part, Plan, Survey, references},
+    layout::{Occupancy, Part, Plan, Survey},
     progress::Watch,
     store::{Counted, ReadAt, Remembered, Tally, Window},
     transfer::{SaveOptions, Saved, save},
@@ -36,9 +37,6 @@ use std::{
     thread,
     time::{Duration, Instant},
 };
-
-/// How much of a card's metadata is kept between the survey and the copy.
-const MOST_REMEMBERED: ByteLen = ByteLen::mib(24);
 
 const UNTOUCHED: &str = "Nothing was read or written.";
 
@@ -54,7 +52,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let tally = Tally::default();
     let source = session.fleet.host_of(&card).open_source(&card).state(UNTOUCHED)?;
     let mut source: Arc<dyn ReadAt> =
-        Arc::new(Remembered::new(Counted::new(source, &tally), MOST_REMEMBERED));
+        Arc::new(Remembered::new(Counted::new(source, &tally), fleet::MOST_REMEMBERED));
     if args.also.is_some() {
         source = write::shared(&source);
     }
@@ -232,18 +230,7 @@ fn also<'a>(
             .state(UNTOUCHED)
             .next("Name another card."));
     }
-    let occupancy = Occupancy::of(source, survey).state(UNTOUCHED)?;
-    let spare = Source {
-        from: From::Card(card),
-        content: Arc::clone(source),
-        fills: survey.reaches_end(),
-        references: references(&**source, survey).state(UNTOUCHED)?,
-        survey: survey.clone(),
-        occupancy: Some(occupancy),
-        is_plain: true,
-        has_digests: false,
-        tally: None,
-    };
+    let spare = Source::of_card(card, Arc::clone(source), survey.clone(), None)?;
     let targets = writing.prepare(&spare, cards, None)?.unwrap_or_default();
     Ok(Also::Card(Box::new(spare), targets))
 }

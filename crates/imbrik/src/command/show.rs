@@ -5,7 +5,7 @@ use crate::{
     command::fits::{self, Fitting},
     exit::Exit,
     failure::{Explain, Failure, Outcome},
-    pipe,
+    fleet, pipe,
     render::{Out, Tone, count, json, map, quoted, size, strip, survey as words, table, time},
     resolve,
     session::Session,
@@ -31,7 +31,7 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
     let what = What::open(session, &args.what)?;
     // Allocation tables are looked at more than once.
     let counted = Counted::new(what.store(), &tally);
-    let store: Arc<dyn ReadAt> = Arc::new(Remembered::new(counted, MOST_REMEMBERED));
+    let store: Arc<dyn ReadAt> = Arc::new(Remembered::new(counted, fleet::MOST_REMEMBERED));
     let untouched = "It was only read.";
     let survey = Survey::of(&*store).state(untouched)?;
     let mut occupancy = Occupancy::of(&store, &survey).state(untouched)?;
@@ -89,9 +89,6 @@ fn map_format(path: &Path, replace: bool) -> Outcome<map::Format> {
     }
     Ok(format)
 }
-
-/// How much of a card's metadata is kept while it is looked at.
-const MOST_REMEMBERED: ByteLen = ByteLen::mib(24);
 
 /// A card or an image.
 enum What {

@@ -71,6 +71,31 @@ pub(crate) struct Source<'a> {
     pub(crate) tally: Option<Tally>,
 }
 
+impl<'a> Source<'a> {
+    /// A card, of which `survey` tells what is on it, read through `content`.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub(crate) fn of_card(
+        card: &'a Card,
+        content: Arc<dyn ReadAt>,
+        survey: Survey,
+        tally: Option<Tally>,
+    ) -> Outcome<Self> {
+        Ok(Self {
+            from: From::Card(card),
+            fills: survey.reaches_end(),
+            is_plain: true,
+            has_digests: false,
+            references: references(&*content, &survey).state(UNTOUCHED)?,
+            occupancy: Some(Occupancy::of(&content, &survey).state(UNTOUCHED)?),
+            content,
+            survey,
+            tally,
+        })
+    }
+}
+
 impl Source<'_> {
     /// As it is typed.
     fn title(&self) -> String {
