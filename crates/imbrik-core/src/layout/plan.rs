@@ -162,6 +162,16 @@ impl Plan {
         if cut > gpt_copy {
             changes.push(Change::TailCut(cut));
         }
+        if let Some(table @ Table::Mbr(_)) = &survey.table
+            && !cut.is_zero()
+        {
+            // A container of logical partitions may reach further than they do.
+            let relaid = table.with_spans(&[], target.size)?;
+            for (at, bytes) in relaid.edits {
+                view = view.with_bytes(at, &bytes);
+            }
+            changes.extend(relaid.notes.into_iter().map(Change::Warning));
+        }
         let end = ByteOffset::new(target.size.get());
         let tail = Span::between(ByteOffset::new(held.get()), end);
         if !tail.is_empty() {

@@ -13,7 +13,7 @@
 //! shape whose entry 0 is a logical partition, counted from that record, and whose entry 1 is the
 //! next record, counted from the container's start.
 
-use super::{Partition, PartitionKind};
+use super::{Partition, PartitionKind, Relaid};
 use crate::{
     bytes,
     error::{Error, Result},
@@ -223,13 +223,14 @@ impl Mbr {
         vec![(at, signature.to_le_bytes().to_vec())]
     }
 
-    /// The same table with some partitions, each by its number, at new places: what must be written
-    /// where. The container of logical partitions and the chain of their records follow.
+    /// The same table on a card of `size` bytes, with some partitions, each by its number, at new
+    /// places. The container of logical partitions and the chain of their records follow; a
+    /// container without any that has no room any more is cut short, or left out.
     ///
     /// # Errors
     /// [`crate::Class::Unsupported`] when a place is not what the format can count, or the chain is
     /// not a single sound one.
-    pub fn with_spans(&self, spans: &[(u32, Span)]) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+    pub fn with_spans(&self, spans: &[(u32, Span)], size: ByteLen) -> Result<Relaid> {
         let containers = self.partitions.iter().filter(|part| part.is_extended()).count();
         let logicals = spans.iter().any(|(number, _)| *number > 4);
         if logicals && (containers != 1 || !self.findings.is_empty()) {
@@ -237,50 +238,78 @@ impl Mbr {
                 "the chain of its logical partitions is not a sound one",
             ));
         }
-        self.replaced(spans).ok_or_else(|| {
+        self.replaced(spans, size).ok_or_else(|| {
             Error::unsupported("a partition would lie where this table cannot count to")
         })
     }
 
-    fn replaced(&self, spans: &[(u32, Span)]) -> Option<Vec<(ByteOffset, Vec<u8>)>> {
+    fn replaced(&self, spans: &[(u32, Span)], size: ByteLen) -> Option<Relaid> {
         let mut record = self.record.clone();
-        let mut edits = Vec::new();
+        let mut relaid = Relaid::default();
         for (number, span) in spans.iter().filter(|(number, _)| *number <= 4) {
             let index = usize::try_from(number.checked_sub(1)?).ok()?;
             self.put_entry(&mut record, index, Lba::new(0), *span)?;
         }
-        if spans.iter().any(|(number, _)| *number > 4) {
-            let container = self.partitions.iter().find(|part| part.is_extended())?;
-            let links = self.moved_links(spans)?;
-            let start = links.first()?.at;
-            let end = links.iter().map(|link| link.span.end()).max()?;
-            let whole = Span::between(self.sector.offset_of(start)?, end);
+        let chain_moves = spans.iter().any(|(number, _)| *number > 4);
+        for container in self.partitions.iter().filter(|part| part.is_extended()) {
             let index = usize::try_from(container.number.checked_sub(1)?).ok()?;
-            self.put_entry(&mut record, index, Lba::new(0), whole)?;
-            for (index, link) in links.iter().enumerate() {
-                let mut record = link.record.clone();
-                self.put_entry(&mut record, 0, link.at, link.span)?;
-                if let Some(next) = links.get(index.checked_add(1)?) {
-                    let from = self.sector.offset_of(next.at)?;
-                    let reach = Span::between(from, next.span.end());
-                    self.put_entry(&mut record, 1, start, reach)?;
+            let span = if chain_moves {
+                self.move_chain(spans, &mut relaid.edits)
+            } else {
+                self.room_for(container, spans, size)
+            };
+            match span? {
+                span if !span.is_empty() => {
+                    self.put_entry(&mut record, index, Lba::new(0), span)?;
                 }
-                edits.push((self.sector.offset_of(link.at)?, record));
+                _ => {
+                    let at = index.checked_mul(ENTRY)?.checked_add(ENTRIES)?;
+                    bytes::put(&mut record, at, [0; ENTRY])?;
+                    relaid.notes.push(format!(
+                        "partition {}, an empty container of logical partitions, has no room \
+                         there and is left out",
+                        container.number
+                    ));
+                }
             }
         }
-        edits.push((ByteOffset::ZERO, record));
-        edits.sort_by_key(|(at, _)| *at);
-        Some(edits)
+        if record != self.record {
+            relaid.edits.push((ByteOffset::ZERO, record));
+        }
+        relaid.edits.sort_by_key(|(at, _)| *at);
+        Some(relaid)
     }
 
-    /// The chain with every record as far in front of its partition as it was.
+    /// Makes the records of a chain whose partitions lie at `spans`; answers what they take.
+    fn move_chain(
+        &self,
+        spans: &[(u32, Span)],
+        edits: &mut Vec<(ByteOffset, Vec<u8>)>,
+    ) -> Option<Span> {
+        let links = self.moved_links(spans)?;
+        let start = links.first()?.at;
+        for (index, link) in links.iter().enumerate() {
+            let mut record = link.record.clone();
+            self.put_entry(&mut record, 0, link.at, link.span)?;
+            match links.get(index.checked_add(1)?) {
+                Some(next) => {
+                    let reach = Span::between(self.sector.offset_of(next.at)?, next.span.end());
+                    self.put_entry(&mut record, 1, start, reach)?;
+                }
+                None => bytes::put(&mut record, ENTRIES.checked_add(ENTRY)?, [0; ENTRY])?,
+            }
+            edits.push((self.sector.offset_of(link.at)?, record));
+        }
+        let end = links.iter().map(|link| link.span.end()).max()?;
+        Some(Span::between(self.sector.offset_of(start)?, end))
+    }
+
+    /// The chain with every record as far in front of its partition as it was. Those that tell of no
+    /// partition, as some tools leave them when they delete one, are left out.
     fn moved_links(&self, spans: &[(u32, Span)]) -> Option<Vec<MovedLink>> {
-        let links = self.chain.iter().map(|link| {
-            let found = link
-                .logical
-                .and_then(|number| self.partitions.iter().find(|part| part.number == number));
-            // A record that tells of no partition cannot be told where to go.
-            let part = found?;
+        let links = self.chain.iter().filter_map(|link| Some((link, link.logical?)));
+        let moved = links.map(|(link, number)| {
+            let part = self.partitions.iter().find(|part| part.number == number)?;
             let was = self.sector.span_of(part.start, part.sectors)?;
             let span = spans.iter().find(|(number, _)| *number == part.number);
             let span = span.map_or(was, |(_, span)| *span);
@@ -289,7 +318,28 @@ impl Mbr {
             let at = Lba::new(first.checked_sub(ahead)?);
             Some(MovedLink { at, record: link.record.clone(), span })
         });
-        links.collect()
+        moved.collect()
+    }
+
+    /// What of a container whose partitions stay is left when others lie at `spans` and the card
+    /// ends at `size`; an empty span when nothing is.
+    fn room_for(
+        &self,
+        container: &MbrPartition,
+        spans: &[(u32, Span)],
+        size: ByteLen,
+    ) -> Option<Span> {
+        let whole = self.sector.span_of(container.start, container.sectors)?;
+        let mut end = whole.end().min(ByteOffset::new(size.get()));
+        for (_, place) in spans.iter().filter(|(_, place)| place.intersect(whole).is_some()) {
+            // Where its first record stood, a partition stands: nothing is left.
+            end = end.min(place.start().max(whole.start()));
+        }
+        for part in self.partitions.iter().filter(|part| part.number > 4) {
+            let inside = self.sector.span_of(part.start, part.sectors)?.intersect(whole);
+            end = end.max(inside.map_or(end, Span::end));
+        }
+        Some(Span::between(whole.start(), end.max(whole.start())))
     }
 
     /// Puts `span` into an entry of `record`, whose numbers count from `base`.
@@ -509,7 +559,7 @@ mod tests {
                 *span = Span::between(span.start(), ByteOffset::new(end));
             }
             let moved = SparseStore::new(ByteLen::mib(64));
-            for (at, bytes) in mbr.with_spans(&wanted).unwrap() {
+            for (at, bytes) in mbr.with_spans(&wanted, ByteLen::mib(64)).unwrap().edits {
                 moved.write_at(at, &bytes).unwrap();
             }
             let after = read(&moved);
@@ -522,7 +572,7 @@ mod tests {
             prop_assert_eq!(whole.end(), wanted.last().unwrap().1.end());
             // Nothing is said anew where nothing changes.
             let same: Vec<_> = before.iter().map(|part| (part.number, part.span)).collect();
-            for (at, bytes) in mbr.with_spans(&same).unwrap() {
+            for (at, bytes) in mbr.with_spans(&same, ByteLen::mib(64)).unwrap().edits {
                 let stands = crate::store::read_vec(&store, at, bytes.len()).unwrap();
                 prop_assert!(bytes == stands, "at {}", at);
             }
@@ -530,12 +580,30 @@ mod tests {
     }
 
     #[test]
+    fn an_empty_container_takes_what_is_left_or_goes_with_a_word() {
+        let mbr = read(&card(&[
+            (0, record(&[(0x83, 2048, 4096), (0x0f, 8192, 4096)])),
+            (8192, record(&[])),
+        ]));
+        let laid = |end: u64, sectors: u64| {
+            let span = Span::between(ByteOffset::new(2048 * 512), ByteOffset::new(end * 512));
+            let relaid = mbr.with_spans(&[(1, span)], ByteLen::new(sectors * 512)).unwrap();
+            let head = relaid.edits.last().map_or(mbr.record.clone(), |(_, head)| head.clone());
+            (entry(&head, 1).map(|it| (it.first, it.count)), relaid.notes.len())
+        };
+        assert_eq!(laid(6144, 100_000), (Some((8192, 4096)), 0));
+        assert_eq!(laid(6144, 10_000), (Some((8192, 1808)), 0));
+        assert_eq!(laid(6144, 8000), (None, 1));
+        assert_eq!(laid(9000, 100_000), (None, 1));
+    }
+
+    #[test]
     fn a_place_that_the_table_cannot_count_to_is_refused() {
         let mbr = read(&card(&[(0, record(&[(0x83, 2048, 4096)]))]));
         let far =
             |start: u64, end: u64| Span::between(ByteOffset::new(start), ByteOffset::new(end));
-        assert!(mbr.with_spans(&[(1, far(1 << 20, 1 << 50))]).is_err());
-        assert!(mbr.with_spans(&[(2, far(1 << 20, 1 << 21))]).is_err());
-        assert!(mbr.with_spans(&[(5, far(1 << 20, 1 << 21))]).is_err());
+        assert!(mbr.with_spans(&[(1, far(1 << 20, 1 << 50))], ByteLen::mib(64)).is_err());
+        assert!(mbr.with_spans(&[(2, far(1 << 20, 1 << 21))], ByteLen::mib(64)).is_err());
+        assert!(mbr.with_spans(&[(5, far(1 << 20, 1 << 21))], ByteLen::mib(64)).is_err());
     }
 }

@@ -43,6 +43,15 @@ pub struct Partition {
     pub bootable: bool,
 }
 
+/// A table with partitions at other places, or for another card.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Relaid {
+    /// What must be written where; nothing when the table stays as it is.
+    pub edits: Vec<(ByteOffset, Vec<u8>)>,
+    /// What else changes in it, a sentence each.
+    pub notes: Vec<String>,
+}
+
 /// What a table says a partition is for. The number is kept as found, known or not.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum PartitionKind {
@@ -94,19 +103,18 @@ impl Table {
     }
 
     /// The same table with some partitions, each by its number, at new places, on a card of `size`
-    /// bytes: what must be written where.
+    /// bytes.
     ///
     /// # Errors
     /// [`crate::Class::Unsupported`] and [`crate::Class::NoRoom`] when the format has no way to say
     /// that.
-    pub fn with_spans(
-        &self,
-        spans: &[(u32, Span)],
-        size: ByteLen,
-    ) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+    pub fn with_spans(&self, spans: &[(u32, Span)], size: ByteLen) -> Result<Relaid> {
         match self {
-            Self::Mbr(mbr) => mbr.with_spans(spans),
-            Self::Gpt(gpt) => gpt.with_spans(spans)?.on_card_of(size),
+            Self::Mbr(mbr) => mbr.with_spans(spans, size),
+            Self::Gpt(gpt) => {
+                let edits = gpt.with_spans(spans)?.on_card_of(size)?;
+                Ok(Relaid { edits, notes: Vec::new() })
+            }
         }
     }
 

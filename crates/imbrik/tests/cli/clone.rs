@@ -156,17 +156,20 @@ fn a_large_card_goes_onto_a_smaller_one_for_what_is_in_use() {
     }
     let bench = Bench::empty();
     fs::create_dir(bench.path("rack")).unwrap();
-    let size = 8u64 << 30;
+    let size = 64u64 << 30;
     bench.write_rack(&[slot("a", size, ""), slot("b", size / 2, "")].concat());
     let card = bench.path("rack/a.img");
     sized(&card, size);
     let files = bench.path("files");
     fs::create_dir(&files).unwrap();
-    for n in 0..24 {
-        fs::write(files.join(format!("{n}.wav")), crate::harness::noise(8 << 20)).unwrap();
+    let sound = crate::harness::noise(32 << 20);
+    for n in 0..48 {
+        fs::write(files.join(format!("{n}.wav")), &sound).unwrap();
     }
     tool!("mkfs.ext4", "-q", "-L", "hive-64", "-d", files, &card);
-    let run = bench.good("clone rack:a rack:b --yes --no-check --json");
+    let (run, peak) = bench.measured("clone rack:a rack:b --yes --no-check --json");
+    assert!(peak <= 192 << 10, "{peak} KiB");
+    assert_eq!(bench.list("."), ["files", "rack"]);
     let done: serde_json::Value = serde_json::from_str(run.stdout.lines().last().unwrap()).unwrap();
     let volume = bench.good("show rack:a --json").json();
     let used = volume["content"]["partitions"][0]["used"].as_u64().unwrap();

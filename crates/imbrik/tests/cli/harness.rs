@@ -98,6 +98,24 @@ impl Bench {
         self.imbrik(words).expect(0)
     }
 
+    /// Runs it, asks for code 0, and answers how many KiB of memory it took at its peak.
+    pub(crate) fn measured(&self, words: &str) -> (Run, u64) {
+        let run = self.command(words.split_whitespace());
+        let mut command = Command::new("time");
+        command.args(["-f", "%M", "-o", "peak"]).arg(run.get_program()).args(run.get_args());
+        command.current_dir(self.dir.path()).stdin(Stdio::null());
+        for (name, value) in run.get_envs() {
+            match value {
+                Some(value) => command.env(name, value),
+                None => command.env_remove(name),
+            };
+        }
+        let run = Run::of(&command.output().expect("time, of Debian's time, is needed")).expect(0);
+        let peak = String::from_utf8(self.bytes("peak")).unwrap();
+        fs::remove_file(self.path("peak")).unwrap();
+        (run, peak.trim().parse().unwrap())
+    }
+
     /// Runs it on a terminal, with `typed` as what somebody types; answers all that is shown.
     pub(crate) fn on_terminal(&self, words: &str, typed: &str) -> Run {
         let line = format!("{} {words}", env!("CARGO_BIN_EXE_imbrik"));

@@ -91,9 +91,7 @@ pub(super) fn arrange(
             )));
         }
     }
-    if let Some(table) = &survey.table
-        && (!spans.is_empty() || matches!(table, Table::Gpt(_)))
-    {
+    if let Some(table) = &survey.table {
         if let Table::Gpt(gpt) = table {
             // The old backup is nobody's any more, unless something stands there now.
             let old = gpt.backup_span().filter(|old| {
@@ -105,9 +103,11 @@ pub(super) fn arrange(
             }
             changes.push(Change::GptMoved);
         }
-        for (at, bytes) in table.with_spans(&spans, size)? {
+        let relaid = table.with_spans(&spans, size)?;
+        for (at, bytes) in relaid.edits {
             view = view.with_bytes(at, &bytes);
         }
+        changes.extend(relaid.notes.into_iter().map(Change::Warning));
     }
     Ok(Plan { view, changes })
 }
