@@ -1,10 +1,12 @@
-//! Any first bytes of a card of any size: its table, and the plan to restore it elsewhere.
+//! Any first or last bytes of a card of any size: its table, and the plans to put it elsewhere.
 
 #![no_main]
 
 use imbrik_core::{
-    layout::{Plan, Survey, Target},
-    store::{SparseStore, WriteAt},
+    fs::Work,
+    layout::{Fit, Identity, Occupancy, Plan, Survey, Target},
+    progress::Cancel,
+    store::{ReadAt, SparseStore, WriteAt},
     units::{ByteLen, ByteOffset, SectorSize},
 };
 use libfuzzer_sys::fuzz_target;
@@ -20,5 +22,13 @@ fuzz_target!(|input: (u64, u64, bool, &[u8])| {
     }
     let Ok(survey) = Survey::of(&store) else { return };
     let target = Target { size: ByteLen::new(target % (1 << 42)), sector: SectorSize::B512 };
-    let _ = Plan::restore(Arc::new(store), &survey, None, target);
+    let store: Arc<dyn ReadAt> = Arc::new(store);
+    if let Ok(plan) = Plan::restore(Arc::clone(&store), &survey, None, target) {
+        let ids = Identity { ids: true, ..Identity::default() };
+        let _ = plan.with_identity(&ids, &Cancel::new());
+    }
+    let Ok(occupancy) = Occupancy::of(&store, &survey) else { return };
+    let give_to = survey.last_reshapable();
+    let fit = Fit::Card { size: target.size, take_from: Vec::new(), give_to };
+    let _ = Plan::fit(store, &survey, &occupancy, &fit, Work::in_memory(&Cancel::new()));
 });

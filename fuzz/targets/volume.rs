@@ -1,11 +1,11 @@
 //! Any bytes as a card or a bare volume: what is on it, what is in use, what refers to what, the
-//! view of it, and the view of it at other sizes.
+//! view of it, the view of it at other sizes, and with an identity of its own.
 
 #![no_main]
 
 use imbrik_core::{
     fs::Work,
-    layout::{Fit, Occupancy, Plan, Survey, references},
+    layout::{Fit, Identity, IdentityFile, Occupancy, Plan, Survey, references},
     progress::Cancel,
     store::{ReadAt, SparseStore, read_vec},
     units::{ByteLen, ByteOffset},
@@ -27,10 +27,23 @@ fuzz_target!(|bytes: &[u8]| {
         let cancel = Cancel::new();
         let work = Work::in_memory(&cancel);
         if let Ok(plan) = Plan::fit(Arc::clone(&store), &survey, &occupancy, &fit, work) {
-            let len = plan.view.size().to_usize().expect("a size in proportion");
-            read_vec(&plan.view, ByteOffset::ZERO, len).expect("a view that can be read");
+            read_all(&plan);
         }
     }
-    let view = Plan::save(store, &occupancy).expect("a plan without holes").view;
-    read_vec(&view, ByteOffset::ZERO, bytes.len()).expect("a view that can be read");
+    let plan = Plan::save(store, &occupancy).expect("a plan without holes");
+    read_all(&plan);
+    let note = |path: &str| IdentityFile { part: 0, path: path.into(), content: vec![7; 5000] };
+    let ids = Identity { ids: true, ..Identity::default() };
+    let host = Identity { host: Some("hive-31".into()), ..Identity::default() };
+    let files = Identity { files: vec![note("/a note.txt"), note("/x")], ..Identity::default() };
+    for identity in [ids, host, files] {
+        if let Ok(plan) = plan.clone().with_identity(&identity, &Cancel::new()) {
+            read_all(&plan);
+        }
+    }
 });
+
+fn read_all(plan: &Plan) {
+    let len = plan.view.size().to_usize().expect("a size in proportion");
+    read_vec(&plan.view, ByteOffset::ZERO, len).expect("a view that can be read");
+}

@@ -154,6 +154,32 @@ fn ext_files_are_replaced_and_added() {
 }
 
 #[test]
+fn groups_that_were_never_used_give_room_too() {
+    for options in
+        ["", "-O ^flex_bg", "-O ^metadata_csum,uninit_bg", "-O ^64bit,metadata_csum_seed"]
+    {
+        let dir = tempfile::tempdir().unwrap();
+        let at = dir.path();
+        // Sixteen inodes a group: the first group's are soon in use.
+        sh(&format!("truncate -s 48M v; mke2fs -q -t ext4 -b 1024 -N 96 {options} v"), at);
+        let unused = || sh("dumpe2fs v 2>/dev/null", at).matches("INODE_UNINIT, BLOCK").count();
+        let before = unused();
+        assert!(before >= 2, "{options}");
+        for n in 0..60usize {
+            let content = vec![n as u8; n * 700];
+            put(at, &format!("night {n}"), &content)
+                .unwrap_or_else(|e| panic!("{options} {n}: {e}"));
+            if n % 10 == 5 {
+                judged(at);
+            }
+            assert!(cat(at, &format!("night {n}")) == content, "{options} {n}");
+        }
+        assert!(unused() < before, "{options}: none of them was used");
+        judged(at);
+    }
+}
+
+#[test]
 fn what_cannot_be_put_is_refused_with_the_reason() {
     let dir = ext("-t ext4");
     let at = dir.path();

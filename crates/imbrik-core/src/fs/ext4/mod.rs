@@ -2,17 +2,21 @@
 //! ("ext4 Data Structures and Algorithms").
 
 mod checksum;
+mod edit;
+mod extents;
+mod files;
 mod group;
-mod inode;
 mod journal;
-mod map;
-mod replay;
+mod reseed;
 mod reshape;
 mod settle;
+mod strict;
 mod superblock;
 mod usage;
 
-pub(super) use reshape::{put_file, reshape, smallest, with_uuid};
+pub(super) use edit::put_file;
+pub(super) use reseed::with_uuid;
+pub(super) use reshape::{reshape, smallest};
 pub(super) use settle::settle;
 pub(super) use usage::usage;
 
@@ -23,7 +27,7 @@ use crate::{
     store::{ReadAt, read_up_to},
     units::ByteOffset,
 };
-use inode::Reader;
+use files::Reader;
 use superblock::Superblock;
 
 /// Names an ext volume.

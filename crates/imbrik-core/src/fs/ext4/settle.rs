@@ -1,9 +1,8 @@
 //! A volume that was not unmounted, as its own system's recovery would leave it.
 
 use super::{
-    checksum::crc32c,
     group::Group,
-    replay::{Journal, Replayed},
+    journal::{Journal, Replayed},
     superblock::Superblock,
 };
 use crate::{
@@ -77,10 +76,5 @@ fn settle_superblock(raw: &mut [u8], superblock: &Superblock, blocks: u64, inode
     }
     put(0x10, inodes);
     put(0x60, superblock.incompat_settled().into());
-    if superblock.has_metadata_csum() {
-        let sum = crc32c(!0, raw.get(..0x3fc).unwrap_or_default());
-        if let Some(place) = raw.get_mut(0x3fc..0x400) {
-            place.copy_from_slice(&sum.to_le_bytes());
-        }
-    }
+    superblock.seal(raw);
 }

@@ -117,6 +117,9 @@ pub(super) struct Superblock {
     inodes_count: u32,
 }
 
+/// Where a superblock has its checksum.
+const CHECKSUM_AT: usize = 0x3fc;
+
 impl Superblock {
     /// Where it stands in the volume, in bytes.
     pub(super) const OFFSET: u64 = 1024;
@@ -147,7 +150,7 @@ impl Superblock {
         };
         let s_rev_level = bytes::le_u32(raw, 0x4c)?;
         let has_checksums = ro_compat & RO_COMPAT_METADATA_CSUM != 0;
-        let expected = crc32c(!0, raw.get(..0x3fc)?);
+        let expected = crc32c(!0, raw.get(..CHECKSUM_AT)?);
         Some(Self {
             label: bytes::text(raw.get(0x78..0x88)?),
             blocks: u64::from(bytes::le_u32(raw, 0x4)?) | high,
@@ -178,7 +181,7 @@ impl Superblock {
             compat,
             incompat,
             ro_compat,
-            checksum_is_wrong: has_checksums && bytes::le_u32(raw, 0x3fc)? != expected,
+            checksum_is_wrong: has_checksums && bytes::le_u32(raw, CHECKSUM_AT)? != expected,
         })
     }
 
@@ -396,6 +399,15 @@ impl Superblock {
 
     pub(super) fn has_features_since_ext4(&self) -> bool {
         self.incompat & !INCOMPAT_OF_EXT3 != 0 || self.ro_compat & !RO_COMPAT_OF_EXT3 != 0
+    }
+
+    /// Makes the checksum of a superblock's bytes anew: that over all of it but the checksum, from
+    /// all ones.
+    pub(super) fn seal(&self, raw: &mut [u8]) {
+        if self.has_metadata_csum() {
+            let sum = crc32c(!0, raw.get(..CHECKSUM_AT).unwrap_or_default());
+            let _ = bytes::put(raw, CHECKSUM_AT, sum.to_le_bytes());
+        }
     }
 
     pub(super) fn has_metadata_csum(&self) -> bool {

@@ -3,17 +3,21 @@
 //! The same look proves a reshaped volume before it is written: its content must have the
 //! fingerprint of its source's, told in the source's numbers.
 
-use super::{
-    attributes,
-    bits::{Bits, Run},
-    map_of::{Map, Piece, map_of},
-    opened::Opened,
-    orphan_file,
-    raw_inode::{I_BLOCK, MapKind, RawInode},
-};
 use crate::{
     bytes,
     error::{Error, Result},
+    fs::{
+        bits::{Bits, Run},
+        ext4::{
+            strict::{
+                Opened, attributes,
+                inode::{I_BLOCK, MapKind, RawInode},
+                map::{Map, Piece, map_of},
+                orphan_file,
+            },
+            usage,
+        },
+    },
     progress::Cancel,
 };
 use std::collections::{BTreeMap, BTreeSet};
@@ -238,7 +242,7 @@ impl Census {
             let found = opened.meta.block(group.block_bitmap)?;
             group.check_block_bitmap(superblock.covered(&found), number, superblock)?;
             let mut all = Bits::new(run.len);
-            for (first, count) in super::super::usage::runs(&found, run.len) {
+            for (first, count) in usage::runs(&found, run.len) {
                 all.add(Run::new(first, count));
             }
             if all.bitmap(Run::new(0, run.len), len) != computed {

@@ -1,9 +1,10 @@
 //! The reshaped volume while it is made, and readable as a whole: blocks made anew, blocks that
 //! come from elsewhere in the source, and those that stay where they are.
 
-use super::{bits::Run, kept::Kept, made::Made, placement::Moves};
+use super::made::Made;
 use crate::{
     error::{Error, Result},
+    fs::{bits::Run, ext4::strict::kept::Kept, placement::Moves},
     store::{ReadAt, check_range},
     units::{ByteLen, ByteOffset, SectorSize},
 };

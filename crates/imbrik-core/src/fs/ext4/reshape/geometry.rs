@@ -5,15 +5,17 @@
 //! more add up to the same, until a growing table needs more than that; then whatever is behind it
 //! makes room, in every group that has a copy.
 
-use super::{
-    super::{
-        group::{Group, INODE_UNINIT, INODE_ZEROED},
-        superblock::Superblock,
+use crate::{
+    error::{Error, Result},
+    fs::{
+        bits::{Bits, Run},
+        ext4::{
+            group::{Group, INODE_UNINIT, INODE_ZEROED},
+            strict::{Opened, can_be_planned},
+            superblock::Superblock,
+        },
     },
-    bits::{Bits, Run},
-    opened::Opened,
 };
-use crate::error::{Error, Result};
 
 /// A new last group with less room than this beside its own metadata is not worth having.
 const LEAST_ROOM: u64 = 64;
@@ -115,23 +117,6 @@ impl What {
         match self {
             Self::Table => superblock.table_blocks(),
             Self::BlockBitmap | Self::InodeBitmap => 1,
-        }
-    }
-}
-
-/// A plan keeps a few bits a block in memory; a volume of more than these (4 TiB in blocks of 4 KiB)
-/// is no card's, and may be one that only says so.
-const MOST_BLOCKS: u64 = 1 << 30;
-
-/// Whether a volume of `blocks` blocks is planned for.
-///
-/// # Errors
-/// [`crate::Class::Unsupported`] when it is too large.
-pub(super) fn can_be_planned(blocks: u64) -> Result<()> {
-    match blocks <= MOST_BLOCKS {
-        true => Ok(()),
-        false => {
-            Err(Error::unsupported(format!("it has {blocks} blocks, plans go up to {MOST_BLOCKS}")))
         }
     }
 }

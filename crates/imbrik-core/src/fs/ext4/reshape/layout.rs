@@ -4,18 +4,24 @@
 //! everything, or tells how many blocks it lacks.
 
 use super::{
-    super::superblock::Superblock,
-    bits::{Bits, Run},
     census::{Census, JOURNAL, RESIZE, double_of},
     geometry::{Geometry, least_of_last, sized},
-    map_of::{Map, map_of},
-    opened::Opened,
-    placement::{Holes, Move, Moves, place},
-    raw_inode::{MapKind, RawInode},
-    trees,
 };
 use crate::{
     error::{Class, Error, Result},
+    fs::{
+        bits::{Bits, Run},
+        ext4::{
+            strict::{
+                Opened,
+                inode::{MapKind, RawInode},
+                map::{Map, map_of},
+                trees,
+            },
+            superblock::Superblock,
+        },
+        placement::{Holes, Move, Moves, place},
+    },
     progress::Cancel,
 };
 use std::{

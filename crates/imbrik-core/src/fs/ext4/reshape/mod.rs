@@ -10,49 +10,31 @@
 //! ```
 //!
 //! [`census`] looks at every inode and refuses a volume that contradicts itself. [`layout`] decides
-//! where everything goes: [`geometry`] places the groups' own metadata, [`placement`] the blocks that
+//! where everything goes: [`geometry`] places the groups' own metadata, [`placement`](crate::fs::placement) the blocks that
 //! must move. [`rewrite`] makes the metadata that the plan changes into a [`draft`], which reads like
 //! the finished volume. Then the census is taken of the draft: its content must have the
 //! fingerprint of the source's.
 
-mod attributes;
 mod census;
 mod draft;
-mod edit;
-mod folder;
 mod geometry;
-mod kept;
 mod layout;
 mod made;
-mod map_of;
-mod opened;
-mod orphan_file;
 mod prove;
 mod quota;
-mod raw_inode;
-mod reseed;
 mod rewrite;
-mod trees;
 
 use crate::{
     error::{Error, Result},
-    fs::{
-        Goal, Moved, Reshaped, Settled, Work,
-        bits::{self, Run},
-        placement,
-    },
+    fs::{Goal, Moved, Reshaped, Settled, Work, bits::Run, ext4::strict::Opened},
     progress::Cancel,
     store::ReadAt,
     units::{ByteLen, ByteOffset, Span},
 };
-pub(in crate::fs) use edit::put_file;
-pub(in crate::fs) use reseed::with_uuid;
-
 use census::{Census, Itself};
 use draft::Draft;
 use layout::{Lack, Layout, Planner};
 use made::Made;
-use opened::Opened;
 use std::sync::Arc;
 
 /// The volume in `store`, which is settled, at another size. `replayed` is where a replay put newer

@@ -1,17 +1,19 @@
 //! The proof of a reshaped volume: the same look at it as at its source, and the same content.
 
 use super::{
-    attributes,
-    bits::Run,
     census::{Census, Origin},
-    folder,
     layout::{InodeMoves, Layout},
-    map_of::{Piece, map_of},
-    opened::Opened,
-    placement::Moves,
 };
 use crate::{
     error::{Error, Result},
+    fs::{
+        bits::Run,
+        ext4::strict::{
+            Opened, attributes, folder,
+            map::{Piece, map_of},
+        },
+        placement::Moves,
+    },
     progress::Cancel,
     store::ReadAt,
 };

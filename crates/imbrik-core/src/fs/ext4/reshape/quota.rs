@@ -3,13 +3,17 @@
 //! A quota file is a tree over ids, in blocks of 1024 bytes: four levels of 256 block numbers each,
 //! from block 1 down to a block of entries (id, limits, and what is in use).
 
-use super::{
-    super::superblock::Superblock, draft::Draft, map_of::map_of, opened::Opened, placement::Moves,
-    raw_inode::RawInode,
-};
+use super::draft::Draft;
 use crate::{
     bytes,
     error::{Error, Result},
+    fs::{
+        ext4::{
+            strict::{Opened, inode::RawInode, map::map_of},
+            superblock::Superblock,
+        },
+        placement::Moves,
+    },
 };
 use std::collections::BTreeMap;
 

@@ -3,11 +3,13 @@
 use super::{Rewriter, broken};
 use crate::{
     error::Result,
-    fs::ext4::{
-        checksum::crc32c,
-        group::{BLOCK_UNINIT, Group, INODE_UNINIT},
-        reshape::bits::Run,
-        superblock::Superblock,
+    fs::{
+        bits::Run,
+        ext4::{
+            checksum::crc32c,
+            group::{BLOCK_UNINIT, Group, INODE_UNINIT},
+            superblock::Superblock,
+        },
     },
 };
 

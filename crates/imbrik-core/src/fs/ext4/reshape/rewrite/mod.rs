@@ -4,23 +4,28 @@ mod groups;
 mod superblocks;
 
 use super::{
-    super::superblock::Superblock,
-    attributes,
-    bits::{Bits, Run},
     census::{DOUBLE, JOURNAL, RESIZE, double_of},
     draft::Draft,
-    folder,
     layout::{Layout, Planner},
     made::Made,
-    map_of::map_of,
-    opened::place_of,
-    orphan_file, quota,
-    raw_inode::{MapKind, RawInode},
-    trees,
+    quota,
 };
 use crate::{
     bytes,
     error::{Error, Result},
+    fs::{
+        bits::{Bits, Run},
+        ext4::{
+            journal::put_journal_len,
+            strict::{
+                attributes, folder,
+                inode::{MapKind, RawInode},
+                map::map_of,
+                orphan_file, place_of, trees,
+            },
+            superblock::Superblock,
+        },
+    },
     store::read_vec,
     units::ByteOffset,
 };
@@ -367,8 +372,7 @@ impl Rewriter<'_> {
             let first = first.ok_or_else(|| broken("its journal"))?.physical;
             let mut head = self.planner.opened.meta.block(first)?.to_vec();
             let len = u32::try_from(len).map_err(|_| broken("its journal"))?;
-            super::super::replay::put_journal_len(&mut head, len)
-                .ok_or_else(|| broken("its journal"))?;
+            put_journal_len(&mut head, len).ok_or_else(|| broken("its journal"))?;
             self.draft.put(self.layout.moves.target_of(first), head)?;
         }
         self.journal_map = Some(inode.clone());

@@ -5,9 +5,8 @@ use crate::{
     bytes,
     error::Result,
     fs::ext4::{
-        checksum::crc32c,
         group::Group,
-        reshape::raw_inode::{RawInode, low_u32},
+        strict::inode::{RawInode, low_u32},
         superblock::Superblock,
     },
 };
@@ -42,12 +41,9 @@ impl Rewriter<'_> {
             if new.has_superblock(number) {
                 let mut raw = superblock.clone();
                 let own = u16::try_from(number & 0xffff).unwrap_or(0);
-                let mut done = bytes::put(&mut raw, 0x5a, own.to_le_bytes());
-                if new.has_metadata_csum() {
-                    let sum = crc32c(!0, raw.get(..0x3fc).unwrap_or_default());
-                    done = done.and_then(|()| bytes::put(&mut raw, 0x3fc, sum.to_le_bytes()));
-                }
-                done.ok_or_else(|| broken("its superblock"))?;
+                bytes::put(&mut raw, 0x5a, own.to_le_bytes())
+                    .ok_or_else(|| broken("its superblock"))?;
+                new.seal(&mut raw);
                 let inside = match number {
                     0 => Superblock::OFFSET.checked_rem(new.block_len).unwrap_or(0),
                     _ => 0,

@@ -6,11 +6,11 @@
 //! entry: 0 name length   1 index   2 offset of the value   4 inode of the value   8 size   12 hash
 //! ```
 
-use super::{
-    super::{checksum::crc32c, superblock::Superblock},
-    raw_inode::RawInode,
+use super::inode::RawInode;
+use crate::{
+    bytes,
+    fs::ext4::{checksum::crc32c, superblock::Superblock},
 };
-use crate::bytes;
 use std::ops::Range;
 
 const MAGIC: u32 = 0xea02_0000;
@@ -22,10 +22,10 @@ const SYSTEM: u8 = 7;
 const SECURITY: u8 = 6;
 
 /// Where an entry names an inode, and which.
-pub(super) type Reference = (usize, u32);
+pub(in crate::fs::ext4) type Reference = (usize, u32);
 
 /// The inodes that the entries from `start` on name; `None` when the entries make no sense.
-pub(super) fn references(bytes: &[u8], start: usize) -> Option<Vec<Reference>> {
+pub(in crate::fs::ext4) fn references(bytes: &[u8], start: usize) -> Option<Vec<Reference>> {
     let mut found = Vec::new();
     let mut at = start;
     loop {
@@ -47,7 +47,11 @@ pub(super) fn references(bytes: &[u8], start: usize) -> Option<Vec<Reference>> {
 
 /// How many blocks the values take that stand in inodes of their own: they count for the inode
 /// whose values they are. `None` when the entries make no sense.
-pub(super) fn blocks_of_values(bytes: &[u8], start: usize, block_len: u64) -> Option<u64> {
+pub(in crate::fs::ext4) fn blocks_of_values(
+    bytes: &[u8],
+    start: usize,
+    block_len: u64,
+) -> Option<u64> {
     let mut blocks = 0u64;
     for (at, _) in references(bytes, start)? {
         let len = u64::from(bytes::le_u32(bytes, at.checked_add(4)?)?);
@@ -57,10 +61,14 @@ pub(super) fn blocks_of_values(bytes: &[u8], start: usize, block_len: u64) -> Op
 }
 
 /// Where the entries of an attribute block start.
-pub(super) const IN_BLOCK: usize = 32;
+pub(in crate::fs::ext4) const IN_BLOCK: usize = 32;
 
 /// How many inodes share an attribute block; `None` when it is none, or its checksum is wrong.
-pub(super) fn sharers(block: &[u8], number: u64, superblock: &Superblock) -> Option<u32> {
+pub(in crate::fs::ext4) fn sharers(
+    block: &[u8],
+    number: u64,
+    superblock: &Superblock,
+) -> Option<u32> {
     let h_refcount = bytes::le_u32(block, 4)?;
     let is_one = bytes::le_u32(block, 0)? == MAGIC && bytes::le_u32(block, 8)? == 1;
     let sum = checksum(block, number, superblock)?;
@@ -69,7 +77,11 @@ pub(super) fn sharers(block: &[u8], number: u64, superblock: &Superblock) -> Opt
 }
 
 /// Makes the checksum of an attribute block that stands in block `number` anew.
-pub(super) fn seal(block: &mut [u8], number: u64, superblock: &Superblock) -> Option<()> {
+pub(in crate::fs::ext4) fn seal(
+    block: &mut [u8],
+    number: u64,
+    superblock: &Superblock,
+) -> Option<()> {
     if superblock.has_metadata_csum() {
         let sum = checksum(block, number, superblock)?;
         bytes::put(block, CHECKSUM_AT, sum.to_le_bytes())?;
@@ -84,12 +96,12 @@ fn checksum(block: &[u8], number: u64, superblock: &Superblock) -> Option<u32> {
 }
 
 /// Says that `sharers` inodes share an attribute block.
-pub(super) fn put_sharers(block: &mut [u8], sharers: u32) -> Option<()> {
+pub(in crate::fs::ext4) fn put_sharers(block: &mut [u8], sharers: u32) -> Option<()> {
     bytes::put(block, 4, sharers.to_le_bytes())
 }
 
 /// Whether there is a signature over an inode ("security.evm"), which may cover its number.
-pub(super) fn is_signed(bytes: &[u8], start: usize) -> bool {
+pub(in crate::fs::ext4) fn is_signed(bytes: &[u8], start: usize) -> bool {
     let mut at = start;
     while let Some(1..) = bytes::le_u32(bytes, at) {
         let name_len = usize::from(bytes::u8(bytes, at).unwrap_or(0));
@@ -105,7 +117,7 @@ pub(super) fn is_signed(bytes: &[u8], start: usize) -> bool {
 
 /// Where the rest of the content of an inode stands that keeps its content in itself: the value of
 /// the attribute "system.data"; `None` when there is none.
-pub(super) fn inline_data(inode: &RawInode) -> Option<Range<usize>> {
+pub(in crate::fs::ext4) fn inline_data(inode: &RawInode) -> Option<Range<usize>> {
     let region = inode.attributes()?;
     let mut at = region.start;
     while bytes::le_u32(&inode.raw, at)? != 0 {

@@ -1,13 +1,17 @@
-//! Where an inode's blocks are, read strictly: what the system's checker would complain about is an
-//! error here.
+//! Where an inode's blocks are.
 
 use super::{
-    super::{checksum::crc32c, superblock::Superblock},
-    bits::Run,
+    inode::{MapKind, RawInode},
     kept::Kept,
-    raw_inode::{MapKind, RawInode},
 };
-use crate::{bytes, error::Result};
+use crate::{
+    bytes,
+    error::Result,
+    fs::{
+        bits::Run,
+        ext4::{checksum::crc32c, superblock::Superblock},
+    },
+};
 
 const EXTENT_MAGIC: u16 = 0xf30a;
 const MOST_DEPTH: u16 = 5;
@@ -15,30 +19,30 @@ const MOST_DEPTH: u16 = 5;
 const MOST_WRITTEN: u64 = 32768;
 const DIRECT: usize = 12;
 /// Bytes of a node's head, and of each of its entries.
-pub(super) const ENTRY: usize = 12;
+pub(in crate::fs::ext4) const ENTRY: usize = 12;
 
 /// A piece of a file: blocks in a row both in the file and in the volume.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) struct Piece {
+pub(in crate::fs::ext4) struct Piece {
     /// The first block in the file.
-    pub(super) logical: u64,
+    pub(in crate::fs::ext4) logical: u64,
     /// The first block in the volume.
-    pub(super) physical: u64,
+    pub(in crate::fs::ext4) physical: u64,
     /// How many.
-    pub(super) len: u64,
+    pub(in crate::fs::ext4) len: u64,
     /// Whether the blocks are allocated but hold nothing yet.
-    pub(super) is_unwritten: bool,
+    pub(in crate::fs::ext4) is_unwritten: bool,
 }
 
 impl Piece {
     /// Where it lies in the volume.
-    pub(super) fn run(&self) -> Run {
+    pub(in crate::fs::ext4) fn run(&self) -> Run {
         Run::new(self.physical, self.len)
     }
 
     /// Whether `next` goes on where it ends, in the file and in the volume, and both fit into one
     /// extent.
-    pub(super) fn is_continued_by(&self, next: &Self) -> bool {
+    pub(in crate::fs::ext4) fn is_continued_by(&self, next: &Self) -> bool {
         let most = MOST_WRITTEN.saturating_sub(u64::from(self.is_unwritten));
         self.logical.saturating_add(self.len) == next.logical
             && self.run().end() == next.physical
@@ -49,25 +53,25 @@ impl Piece {
 
 /// Where an inode's blocks are.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub(super) struct Map {
+pub(in crate::fs::ext4) struct Map {
     /// Its content, in the file's order.
-    pub(super) pieces: Vec<Piece>,
+    pub(in crate::fs::ext4) pieces: Vec<Piece>,
     /// The blocks of the map itself.
-    pub(super) nodes: Vec<Node>,
+    pub(in crate::fs::ext4) nodes: Vec<Node>,
 }
 
 /// A block of a map.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Node {
+pub(in crate::fs::ext4) struct Node {
     /// Where it lies in the volume.
-    pub(super) block: u64,
+    pub(in crate::fs::ext4) block: u64,
     /// The first block of the file that it may lead to.
-    pub(super) logical: u64,
+    pub(in crate::fs::ext4) logical: u64,
 }
 
 impl Map {
     /// Leaves out what lies behind the first `blocks` of the file.
-    pub(super) fn cut(&mut self, blocks: u64) {
+    pub(in crate::fs::ext4) fn cut(&mut self, blocks: u64) {
         self.pieces.retain(|piece| piece.logical < blocks);
         self.nodes.retain(|node| node.logical < blocks);
         if let Some(last) = self.pieces.last_mut() {
@@ -76,7 +80,7 @@ impl Map {
     }
 
     /// Every run of blocks that it names.
-    pub(super) fn runs(&self) -> impl Iterator<Item = Run> + '_ {
+    pub(in crate::fs::ext4) fn runs(&self) -> impl Iterator<Item = Run> + '_ {
         let nodes = self.nodes.iter().map(|node| Run::new(node.block, 1));
         self.pieces.iter().map(Piece::run).chain(nodes)
     }
@@ -88,7 +92,7 @@ impl Map {
 /// # Errors
 /// - When the volume cannot be read.
 /// - [`crate::Class::Corrupt`] when the map makes no sense, and what `claim` answers.
-pub(super) fn map_of(
+pub(in crate::fs::ext4) fn map_of(
     meta: &Kept,
     superblock: &Superblock,
     inode: &RawInode,
@@ -133,7 +137,7 @@ fn check_node(block: &[u8], superblock: &Superblock, seed: u32) -> Option<()> {
 }
 
 /// Where the checksum of an extent block stands.
-pub(super) fn tail_of(block: &[u8]) -> Option<usize> {
+pub(in crate::fs::ext4) fn tail_of(block: &[u8]) -> Option<usize> {
     let eh_max = usize::from(bytes::le_u16(block, 4)?);
     eh_max.checked_mul(ENTRY)?.checked_add(ENTRY)
 }

@@ -1,8 +1,8 @@
-//! Inodes, and the small files and folders that are looked into.
+//! Small files and folders that are looked into, and the inodes on the way to them.
 
 use super::{
+    extents::{self, Extent},
     group::Group,
-    map::{self, Extent},
     superblock::Superblock,
 };
 use crate::{
@@ -151,7 +151,7 @@ impl Reader<'_> {
     }
 
     pub(super) fn extents(&self, inode: &Inode) -> Result<Option<Vec<Extent>>> {
-        map::extents(self.store, self.superblock, &inode.i_block, inode.flags)
+        extents::extents(self.store, self.superblock, &inode.i_block, inode.flags)
     }
 
     /// The inode that `folder` calls `name`.

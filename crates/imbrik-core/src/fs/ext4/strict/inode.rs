@@ -8,10 +8,10 @@
 //!  0x7c checksum 0x80 extra_isize          0x82 checksum, high half    … attributes
 //! ```
 
-use super::super::{checksum::crc32c, superblock::Superblock};
 use crate::{
     bytes,
     error::{Error, Result},
+    fs::ext4::{checksum::crc32c, superblock::Superblock},
 };
 use std::ops::Range;
 
@@ -25,11 +25,11 @@ const EA_INODE_FLAG: u32 = 0x20_0000;
 const INLINE_DATA_FLAG: u32 = 0x1000_0000;
 const ATTRIBUTES_MAGIC: u32 = 0xea02_0000;
 /// Where the 60 bytes of the map stand.
-pub(super) const I_BLOCK: Range<usize> = 0x28..0x64;
+pub(in crate::fs::ext4) const I_BLOCK: Range<usize> = 0x28..0x64;
 
 /// How an inode says where its content is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum MapKind {
+pub(in crate::fs::ext4) enum MapKind {
     /// It has no blocks: a device, a short link, or content within the inode.
     None,
     /// A tree of extents.
@@ -40,9 +40,9 @@ pub(super) enum MapKind {
 
 /// An inode, its bytes owned.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct RawInode {
-    pub(super) number: u32,
-    pub(super) raw: Vec<u8>,
+pub(in crate::fs::ext4) struct RawInode {
+    pub(in crate::fs::ext4) number: u32,
+    pub(in crate::fs::ext4) raw: Vec<u8>,
 }
 
 impl RawInode {
@@ -54,7 +54,7 @@ impl RawInode {
         bytes::le_u32(&self.raw, at).unwrap_or(0)
     }
 
-    pub(super) fn put_u32(&mut self, at: usize, value: u32) {
+    pub(in crate::fs::ext4) fn put_u32(&mut self, at: usize, value: u32) {
         let _ = bytes::put(&mut self.raw, at, value.to_le_bytes());
     }
 
@@ -62,55 +62,55 @@ impl RawInode {
         let _ = bytes::put(&mut self.raw, at, low_u16(value).to_le_bytes());
     }
 
-    pub(super) fn mode(&self) -> u16 {
+    pub(in crate::fs::ext4) fn mode(&self) -> u16 {
         self.u16(0)
     }
 
-    pub(super) fn links(&self) -> u16 {
+    pub(in crate::fs::ext4) fn links(&self) -> u16 {
         self.u16(0x1a)
     }
 
     /// When it was deleted; the next orphan of the list while it is one.
-    pub(super) fn dtime(&self) -> u32 {
+    pub(in crate::fs::ext4) fn dtime(&self) -> u32 {
         self.u32(0x14)
     }
 
-    pub(super) fn flags(&self) -> u32 {
+    pub(in crate::fs::ext4) fn flags(&self) -> u32 {
         self.u32(0x20)
     }
 
-    pub(super) fn generation(&self) -> u32 {
+    pub(in crate::fs::ext4) fn generation(&self) -> u32 {
         self.u32(0x64)
     }
 
-    pub(super) fn size(&self) -> u64 {
+    pub(in crate::fs::ext4) fn size(&self) -> u64 {
         u64::from(self.u32(0x4)) | (u64::from(self.u32(0x6c)) << 32)
     }
 
-    pub(super) fn put_size(&mut self, size: u64) {
+    pub(in crate::fs::ext4) fn put_size(&mut self, size: u64) {
         self.put_u32(0x4, low_u32(size));
         self.put_u32(0x6c, low_u32(size >> 32));
     }
 
-    pub(super) fn is_folder(&self) -> bool {
+    pub(in crate::fs::ext4) fn is_folder(&self) -> bool {
         self.mode() & TYPE_MASK == FOLDER
     }
 
-    pub(super) fn is_inline(&self) -> bool {
+    pub(in crate::fs::ext4) fn is_inline(&self) -> bool {
         self.flags() & INLINE_DATA_FLAG != 0
     }
 
     /// Whether it holds the value of another inode's attribute.
-    pub(super) fn is_attribute_value(&self) -> bool {
+    pub(in crate::fs::ext4) fn is_attribute_value(&self) -> bool {
         self.flags() & EA_INODE_FLAG != 0
     }
 
     /// The 60 bytes of its map.
-    pub(super) fn i_block(&self) -> &[u8] {
+    pub(in crate::fs::ext4) fn i_block(&self) -> &[u8] {
         self.raw.get(I_BLOCK).unwrap_or_default()
     }
 
-    pub(super) fn put_i_block(&mut self, map: &[u8]) {
+    pub(in crate::fs::ext4) fn put_i_block(&mut self, map: &[u8]) {
         if let Some(place) = self.raw.get_mut(I_BLOCK)
             && place.len() == map.len()
         {
@@ -119,12 +119,12 @@ impl RawInode {
     }
 
     /// The block with its attributes; 0 for none.
-    pub(super) fn file_acl(&self, superblock: &Superblock) -> u64 {
+    pub(in crate::fs::ext4) fn file_acl(&self, superblock: &Superblock) -> u64 {
         let high = if superblock.is_64bit() { u64::from(self.u16(0x76)) << 32 } else { 0 };
         u64::from(self.u32(0x68)) | high
     }
 
-    pub(super) fn put_file_acl(&mut self, block: u64, superblock: &Superblock) {
+    pub(in crate::fs::ext4) fn put_file_acl(&mut self, block: u64, superblock: &Superblock) {
         self.put_u32(0x68, low_u32(block));
         if superblock.is_64bit() {
             self.put_u16(0x76, block >> 32);
@@ -135,7 +135,7 @@ impl RawInode {
     ///
     /// # Errors
     /// When that is no whole number of blocks.
-    pub(super) fn blocks(&self, superblock: &Superblock) -> Result<u64> {
+    pub(in crate::fs::ext4) fn blocks(&self, superblock: &Superblock) -> Result<u64> {
         let high = if superblock.has_huge_file() { u64::from(self.u16(0x74)) << 32 } else { 0 };
         let count = u64::from(self.u32(0x1c)) | high;
         if superblock.has_huge_file() && self.flags() & HUGE_FILE_FLAG != 0 {
@@ -149,7 +149,7 @@ impl RawInode {
     }
 
     /// Has it say that it has `blocks` blocks.
-    pub(super) fn put_blocks(&mut self, blocks: u64, superblock: &Superblock) {
+    pub(in crate::fs::ext4) fn put_blocks(&mut self, blocks: u64, superblock: &Superblock) {
         let is_huge = superblock.has_huge_file() && self.flags() & HUGE_FILE_FLAG != 0;
         let unit = if is_huge { 1 } else { superblock.block_len / 512 };
         let count = blocks.saturating_mul(unit);
@@ -163,7 +163,7 @@ impl RawInode {
     ///
     /// # Errors
     /// When the inode cannot be read that way.
-    pub(super) fn map_kind(&self, superblock: &Superblock) -> Result<MapKind> {
+    pub(in crate::fs::ext4) fn map_kind(&self, superblock: &Superblock) -> Result<MapKind> {
         let flags = self.flags();
         let kind = self.mode() & TYPE_MASK;
         // The reserved inodes of old have no type: they are files.
@@ -182,7 +182,7 @@ impl RawInode {
     }
 
     /// What the checksums of everything that belongs to this inode start from.
-    pub(super) fn seed(&self, superblock: &Superblock) -> u32 {
+    pub(in crate::fs::ext4) fn seed(&self, superblock: &Superblock) -> u32 {
         let number = crc32c(superblock.seed, &self.number.to_le_bytes());
         crc32c(number, &self.generation().to_le_bytes())
     }
@@ -202,7 +202,7 @@ impl RawInode {
     ///
     /// # Errors
     /// When it is another one.
-    pub(super) fn check(&self, superblock: &Superblock) -> Result<()> {
+    pub(in crate::fs::ext4) fn check(&self, superblock: &Superblock) -> Result<()> {
         if !superblock.has_metadata_csum() {
             return Ok(());
         }
@@ -216,7 +216,7 @@ impl RawInode {
     }
 
     /// Makes its checksum anew.
-    pub(super) fn seal(&mut self, superblock: &Superblock) {
+    pub(in crate::fs::ext4) fn seal(&mut self, superblock: &Superblock) {
         if superblock.has_metadata_csum() {
             let (sum, is_wide) = self.checksum(superblock);
             self.put_u16(0x7c, sum.into());
@@ -227,7 +227,7 @@ impl RawInode {
     }
 
     /// Where its attributes stand in the inode; `None` when there are none.
-    pub(super) fn attributes(&self) -> Option<Range<usize>> {
+    pub(in crate::fs::ext4) fn attributes(&self) -> Option<Range<usize>> {
         let start = 128usize.checked_add(self.u16(0x80).into())?;
         if self.raw.len() <= 128 || bytes::le_u32(&self.raw, start)? != ATTRIBUTES_MAGIC {
             return None;
@@ -236,15 +236,15 @@ impl RawInode {
     }
 
     /// An error about this inode.
-    pub(super) fn wrong(&self, what: &str) -> Error {
+    pub(in crate::fs::ext4) fn wrong(&self, what: &str) -> Error {
         Error::corrupt(format!("inode {}: {what}", self.number))
     }
 }
 
-pub(super) fn low_u32(value: u64) -> u32 {
+pub(in crate::fs::ext4) fn low_u32(value: u64) -> u32 {
     u32::try_from(value & u64::from(u32::MAX)).unwrap_or(0)
 }
 
-pub(super) fn low_u16(value: u64) -> u16 {
+pub(in crate::fs::ext4) fn low_u16(value: u64) -> u16 {
     u16::try_from(value & u64::from(u16::MAX)).unwrap_or(0)
 }

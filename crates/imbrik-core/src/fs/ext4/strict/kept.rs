@@ -17,10 +17,10 @@ const MOST: usize = 32 << 20;
 const AHEAD: u64 = 1 << 20;
 
 /// A block's content.
-pub(super) type Block = Arc<[u8]>;
+pub(in crate::fs::ext4) type Block = Arc<[u8]>;
 
 /// A volume, read a block at a time.
-pub(super) struct Kept {
+pub(in crate::fs::ext4) struct Kept {
     store: Arc<dyn ReadAt>,
     block_len: u64,
     blocks: Mutex<HashMap<u64, Block>>,
@@ -28,7 +28,7 @@ pub(super) struct Kept {
 
 impl Kept {
     /// The volume in `store`, in blocks of `block_len` bytes.
-    pub(super) fn new(store: Arc<dyn ReadAt>, block_len: u64) -> Self {
+    pub(in crate::fs::ext4) fn new(store: Arc<dyn ReadAt>, block_len: u64) -> Self {
         Self { store, block_len, blocks: Mutex::default() }
     }
 
@@ -37,7 +37,7 @@ impl Kept {
     }
 
     /// Bytes a block.
-    pub(super) fn block_len(&self) -> u64 {
+    pub(in crate::fs::ext4) fn block_len(&self) -> u64 {
         self.block_len
     }
 
@@ -58,7 +58,7 @@ impl Kept {
     ///
     /// # Errors
     /// When it cannot be read.
-    pub(super) fn block(&self, block: u64) -> Result<Block> {
+    pub(in crate::fs::ext4) fn block(&self, block: u64) -> Result<Block> {
         if let Some(found) = self.blocks().get(&block) {
             return Ok(Arc::clone(found));
         }
@@ -78,7 +78,7 @@ impl Kept {
     ///
     /// # Errors
     /// When they cannot be read, and what `work` answers.
-    pub(super) fn each(
+    pub(in crate::fs::ext4) fn each(
         &self,
         first: u64,
         count: u64,
@@ -111,7 +111,7 @@ impl Kept {
     }
 
     /// The blocks that are kept, in order.
-    pub(super) fn list(&self) -> Vec<u64> {
+    pub(in crate::fs::ext4) fn list(&self) -> Vec<u64> {
         let mut list: Vec<_> = self.blocks().keys().copied().collect();
         list.sort_unstable();
         list

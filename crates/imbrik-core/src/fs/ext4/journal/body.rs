@@ -1,13 +1,10 @@
-//! The journal of an ext volume: where its blocks are, and whether they are void.
+//! Where the blocks of a journal are, and whether they are void.
 
-use super::{
-    inode::Reader,
-    replay::{JOURNAL_INODE, MAGIC},
-    superblock::Superblock,
-};
+use super::log::{JOURNAL_INODE, MAGIC};
 use crate::{
     bytes,
     error::Result,
+    fs::ext4::{files::Reader, superblock::Superblock},
     store::{ReadAt, read_up_to},
     units::Span,
 };
@@ -17,7 +14,10 @@ use crate::{
 ///
 /// # Errors
 /// When the volume cannot be read.
-pub(super) fn void_body(store: &dyn ReadAt, superblock: &Superblock) -> Result<Vec<Span>> {
+pub(in crate::fs::ext4) fn void_body(
+    store: &dyn ReadAt,
+    superblock: &Superblock,
+) -> Result<Vec<Span>> {
     if !superblock.has_journal() || superblock.journal_inode != JOURNAL_INODE {
         return Ok(Vec::new());
     }

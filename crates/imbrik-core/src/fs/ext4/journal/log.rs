@@ -1,4 +1,4 @@
-//! Replaying a journal: what the blocks of a volume would hold after its own system's recovery,
+//! The log of a journal: what the blocks of a volume would hold after its own system's recovery,
 //! without writing to it. After the kernel's documentation ("Journal (jbd2)").
 //!
 //! The log is a ring of transactions. Each is descriptor blocks, which say where the blocks behind
@@ -11,23 +11,23 @@
 //!
 //! Everything in a journal is big-endian.
 
-use super::{
-    checksum::{crc32_be, crc32c},
-    inode::Reader,
-    map::Extent,
-    superblock::Superblock,
-};
 use crate::{
     bytes,
     error::{Error, Result},
+    fs::ext4::{
+        checksum::{crc32_be, crc32c},
+        extents::Extent,
+        files::Reader,
+        superblock::Superblock,
+    },
     store::{ReadAt, read_up_to},
-    units::{ByteLen, ByteOffset, Span},
+    units::ByteOffset,
 };
 use std::collections::BTreeMap;
 
 /// `JBD2_MAGIC_NUMBER`.
-pub(super) const MAGIC: u32 = 0xc03b_3998;
-pub(super) const JOURNAL_INODE: u32 = 8;
+pub(in crate::fs::ext4) const MAGIC: u32 = 0xc03b_3998;
+pub(in crate::fs::ext4) const JOURNAL_INODE: u32 = 8;
 const DESCRIPTOR: u32 = 1;
 const COMMIT: u32 = 2;
 const REVOKE: u32 = 5;
@@ -55,7 +55,7 @@ const FAST_COMMIT_HEAD: u16 = 9;
 const CRC32: [u8; 2] = [1, 4];
 
 /// A journal that can be read.
-pub(super) struct Journal<'a> {
+pub(in crate::fs::ext4) struct Journal<'a> {
     store: &'a dyn ReadAt,
     superblock: &'a Superblock,
     extents: Vec<Extent>,
@@ -74,19 +74,19 @@ pub(super) struct Journal<'a> {
 
 /// Where the newest content of a block stands in the journal.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Logged {
+pub(in crate::fs::ext4) struct Logged {
     /// The byte of the volume where its copy starts.
-    pub(super) at: ByteOffset,
+    pub(in crate::fs::ext4) at: ByteOffset,
     /// Whether its first four bytes were taken away, since they looked like the journal's own.
-    pub(super) is_escaped: bool,
+    pub(in crate::fs::ext4) is_escaped: bool,
 }
 
 /// What a replay comes to.
-pub(super) struct Replay {
+pub(in crate::fs::ext4) struct Replay {
     /// The blocks that have newer content in the journal.
-    pub(super) blocks: BTreeMap<u64, Logged>,
+    pub(in crate::fs::ext4) blocks: BTreeMap<u64, Logged>,
     /// The journal's own superblock afterwards, and the block of the volume that holds it.
-    pub(super) head: (u64, Vec<u8>),
+    pub(in crate::fs::ext4) head: (u64, Vec<u8>),
 }
 
 fn be_u32(bytes: &[u8], at: usize) -> Option<u32> {
@@ -97,7 +97,7 @@ fn be_u16(bytes: &[u8], at: usize) -> Option<u16> {
     bytes::array(bytes, at).map(u16::from_be_bytes)
 }
 
-fn damaged(what: &str) -> Error {
+pub(super) fn damaged(what: &str) -> Error {
     Error::corrupt(format!("its journal cannot be replayed: {what}"))
 }
 
@@ -122,7 +122,10 @@ impl<'a> Journal<'a> {
     ///
     /// # Errors
     /// [`crate::Class::Corrupt`] or [`crate::Class::Unsupported`] when it cannot be understood.
-    pub(super) fn open(store: &'a dyn ReadAt, superblock: &'a Superblock) -> Result<Self> {
+    pub(in crate::fs::ext4) fn open(
+        store: &'a dyn ReadAt,
+        superblock: &'a Superblock,
+    ) -> Result<Self> {
         if superblock.journal_inode != JOURNAL_INODE {
             return Err(damaged("it is not where journals are"));
         }
@@ -227,7 +230,7 @@ impl<'a> Journal<'a> {
     ///
     /// # Errors
     /// As [`Journal::open`], and when the last transactions stand in fast commits.
-    pub(super) fn replay(&self) -> Result<Replay> {
+    pub(in crate::fs::ext4) fn replay(&self) -> Result<Replay> {
         let mut last_sequence = self.sequence;
         let mut blocks = BTreeMap::new();
         if self.start != 0 {
@@ -469,7 +472,7 @@ fn head_checksum(head: &[u8]) -> u32 {
 }
 
 /// Says that a clean journal has `blocks` blocks; `None` when that is no journal's superblock.
-pub(super) fn put_journal_len(head: &mut [u8], blocks: u32) -> Option<()> {
+pub(in crate::fs::ext4) fn put_journal_len(head: &mut [u8], blocks: u32) -> Option<()> {
     let version = be_u32(head, 4).filter(|_| be_u32(head, 0) == Some(MAGIC))?;
     bytes::put(head, 0x10, blocks.to_be_bytes())?;
     let has_checksum =
@@ -481,129 +484,9 @@ pub(super) fn put_journal_len(head: &mut [u8], blocks: u32) -> Option<()> {
     Some(())
 }
 
-/// A volume as it is after a replay.
-pub(super) struct Replayed<S> {
-    store: S,
-    block_len: u64,
-    blocks: BTreeMap<u64, Newer>,
-}
-
-/// The content of a block that is not the one in its place.
-enum Newer {
-    Logged(Logged),
-    Made(Vec<u8>),
-}
-
-impl<S: ReadAt> Replayed<S> {
-    /// `store` with the blocks of `replay`.
-    pub(super) fn new(store: S, block_len: u64, replay: Replay) -> Self {
-        let logged = replay.blocks.into_iter();
-        let mut blocks: BTreeMap<_, _> =
-            logged.map(|(block, logged)| (block, Newer::Logged(logged))).collect();
-        blocks.insert(replay.head.0, Newer::Made(replay.head.1));
-        Self { store, block_len, blocks }
-    }
-
-    /// Where the blocks lie whose content is not the one in their place, in order.
-    pub(super) fn changed_spans(&self) -> Vec<Span> {
-        let place = |block: u64| ByteOffset::new(block.saturating_mul(self.block_len));
-        self.blocks
-            .keys()
-            .map(|block| Span::between(place(*block), place(block.saturating_add(1))))
-            .collect()
-    }
-
-    /// Gives `block` the content `bytes`.
-    pub(super) fn put(&mut self, block: u64, bytes: Vec<u8>) {
-        self.blocks.insert(block, Newer::Made(bytes));
-    }
-
-    /// Reads `block` from byte `inside` on.
-    fn read_newer(&self, newer: &Newer, inside: u64, buf: &mut [u8]) -> Result<()> {
-        let skip = usize::try_from(inside).unwrap_or(usize::MAX);
-        match newer {
-            Newer::Made(bytes) => {
-                let part = bytes.get(skip..skip.saturating_add(buf.len()));
-                buf.copy_from_slice(part.ok_or_else(|| damaged("a block is too short"))?);
-            }
-            Newer::Logged(logged) => {
-                let at = logged.at.saturating_add(ByteLen::new(inside));
-                self.store.read_at(at, buf)?;
-                if logged.is_escaped {
-                    let magic = MAGIC.to_be_bytes();
-                    let first = magic.get(skip..).unwrap_or_default();
-                    for (place, byte) in buf.iter_mut().zip(first) {
-                        *place = *byte;
-                    }
-                }
-            }
-        }
-        Ok(())
-    }
-}
-
-impl<S: ReadAt> ReadAt for Replayed<S> {
-    fn size(&self) -> ByteLen {
-        self.store.size()
-    }
-
-    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
-        let end = at.saturating_add(ByteLen::of(buf));
-        let first = at.get().checked_div(self.block_len).unwrap_or(0);
-        let mut at = at;
-        let mut rest = buf;
-        for (block, newer) in self.blocks.range(first..) {
-            let start = ByteOffset::new(block.saturating_mul(self.block_len));
-            if start >= end {
-                break;
-            }
-            let (old, more) = std::mem::take(&mut rest)
-                .split_at_mut(start.saturating_since(at).to_usize().unwrap_or(0));
-            if !old.is_empty() {
-                self.store.read_at(at, old)?;
-                at = start;
-            }
-            let inside = at.saturating_since(start);
-            let room = self.block_len.saturating_sub(inside.get());
-            let room = usize::try_from(room).unwrap_or(0).min(more.len());
-            let (now, later) = more.split_at_mut(room);
-            self.read_newer(newer, inside.get(), now)?;
-            at = at.saturating_add(ByteLen::of(now));
-            rest = later;
-        }
-        if rest.is_empty() { Ok(()) } else { self.store.read_at(at, rest) }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::store::{SparseStore, read_vec};
-
-    #[test]
-    fn newer_blocks_show_wherever_a_read_begins_and_ends() {
-        let mut plain: Vec<u8> = (0..4096u32).map(|i| (i / 7) as u8).collect();
-        let store = SparseStore::of(&plain);
-        let at = ByteOffset::new(3072);
-        let replay = Replay {
-            blocks: BTreeMap::from([(1, Logged { at, is_escaped: true })]),
-            head: (2, vec![9; 512]),
-        };
-        let mut replayed = Replayed::new(store, 512, replay);
-        replayed.put(4, vec![7; 512]);
-        let copy = plain[3072..3584].to_vec();
-        plain[512..1024].copy_from_slice(&copy);
-        plain[512..516].copy_from_slice(&MAGIC.to_be_bytes());
-        plain[1024..1536].fill(9);
-        plain[2048..2560].fill(7);
-        for (from, to) in [(0, 4096), (513, 515), (514, 1030), (500, 2050), (1536, 2048), (9, 9)] {
-            let found = read_vec(&replayed, ByteOffset::new(from as u64), to - from).unwrap();
-            assert_eq!(found, plain[from..to], "{from} to {to}");
-        }
-        let starts: Vec<_> =
-            replayed.changed_spans().iter().map(|span| span.start().get()).collect();
-        assert_eq!(starts, [512, 1024, 2048]);
-    }
 
     #[test]
     fn numbers_of_transactions_wrap_around() {

@@ -3,14 +3,13 @@
 //! Each block is a list of inode numbers, 0 for an empty place, and ends in a magic number and a
 //! checksum over the inode, the generation, the place of the block in the volume, and its list.
 
-use super::super::checksum::crc32c;
-use crate::bytes;
+use crate::{bytes, fs::ext4::checksum::crc32c};
 
 const TAIL: usize = 8;
 const MAGIC: u32 = 0x0b10_ca04;
 
 /// Where a block names an inode, and which.
-pub(super) fn entries(block: &[u8]) -> Vec<(usize, u32)> {
+pub(in crate::fs::ext4) fn entries(block: &[u8]) -> Vec<(usize, u32)> {
     let list = block.len().saturating_sub(TAIL);
     let places = (0..list).step_by(4);
     places
@@ -25,7 +24,7 @@ fn checksum(block: &[u8], number: u64, seed: u32) -> Option<u32> {
 }
 
 /// Whether a block is one of an orphan file, with the right checksum if `seed` is known.
-pub(super) fn is_sound(block: &[u8], number: u64, seed: Option<u32>) -> bool {
+pub(in crate::fs::ext4) fn is_sound(block: &[u8], number: u64, seed: Option<u32>) -> bool {
     let sound = || {
         let tail = block.len().checked_sub(TAIL)?;
         let found = bytes::le_u32(block, tail.checked_add(4)?)?;
@@ -39,7 +38,7 @@ pub(super) fn is_sound(block: &[u8], number: u64, seed: Option<u32>) -> bool {
 }
 
 /// Makes the checksum of a block anew.
-pub(super) fn seal(block: &mut [u8], number: u64, seed: u32) -> Option<()> {
+pub(in crate::fs::ext4) fn seal(block: &mut [u8], number: u64, seed: u32) -> Option<()> {
     let sum = checksum(block, number, seed)?;
     let at = block.len().checked_sub(4)?;
     bytes::put(block, at, sum.to_le_bytes())

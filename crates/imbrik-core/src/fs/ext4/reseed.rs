@@ -4,21 +4,23 @@
 //! UUID. Whatever was right under the old one is right under the new one: that holds for inodes that
 //! were deleted, too. What was wrong before is no business of this, and stays as it is.
 
-use super::{
-    attributes,
-    bits::Bits,
-    edit::seal_superblock,
-    folder,
-    map_of::{map_of, tail_of},
-    opened::Opened,
-    orphan_file,
-    raw_inode::{MapKind, RawInode},
-    trees,
-};
 use crate::{
     bytes,
     error::{Error, Result},
-    fs::ext4::{checksum::crc32c, group::INODE_UNINIT, superblock::Superblock},
+    fs::{
+        bits::{Bits, Run},
+        ext4::{
+            checksum::crc32c,
+            group::INODE_UNINIT,
+            strict::{
+                Opened, attributes, folder,
+                inode::{MapKind, RawInode},
+                map::{map_of, tail_of},
+                orphan_file, trees,
+            },
+            superblock::Superblock,
+        },
+    },
     progress::Cancel,
     store::{Edited, ReadAt, read_vec},
     units::ByteOffset,
@@ -133,7 +135,7 @@ impl Reseed<'_> {
                 }
             }
             let acl = inode.file_acl(old);
-            if acl != 0 && shared.add(super::bits::Run::new(acl, 1)) {
+            if acl != 0 && shared.add(Run::new(acl, 1)) {
                 let mut block = opened.meta.block(acl)?.to_vec();
                 if attributes::sharers(&block, acl, old).is_some() {
                     attributes::seal(&mut block, acl, &self.new);
@@ -194,7 +196,7 @@ impl Reseed<'_> {
                 continue;
             }
             let _ = bytes::put(&mut raw, UUID_AT, uuid);
-            seal_superblock(&mut raw, &new);
+            new.seal(&mut raw);
             self.draft.put(at, &raw)?;
             if group > 0 && new.has_group_checksums() {
                 self.descriptor_copies(group, start)?;

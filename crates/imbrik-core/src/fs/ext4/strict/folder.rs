@@ -5,8 +5,7 @@
 //! ends in an entry of 12 bytes of the type 0xde that holds the checksum, a node in 8 bytes behind
 //! its last possible place.
 
-use super::super::checksum::crc32c;
-use crate::bytes;
+use crate::{bytes, fs::ext4::checksum::crc32c};
 
 const TAIL: usize = 12;
 const TAIL_TYPE: u8 = 0xde;
@@ -14,11 +13,11 @@ const TAIL_TYPE: u8 = 0xde;
 const HEAD: usize = 8;
 
 /// Where an entry names an inode, and which.
-pub(super) type Reference = (usize, u32);
+pub(in crate::fs::ext4) type Reference = (usize, u32);
 
 /// The inodes that the entries of a block name; `None` when they make no sense. `start` is where
 /// the first entry stands.
-pub(super) fn references(block: &[u8], start: usize) -> Option<Vec<Reference>> {
+pub(in crate::fs::ext4) fn references(block: &[u8], start: usize) -> Option<Vec<Reference>> {
     let mut found = Vec::new();
     let mut at = start;
     while at < block.len() {
@@ -81,19 +80,72 @@ fn node_counts(block: &[u8]) -> Option<usize> {
 }
 
 /// Whether a block is a node of a hashed folder, its root included.
-pub(super) fn is_node(block: &[u8]) -> bool {
+pub(in crate::fs::ext4) fn is_node(block: &[u8]) -> bool {
     node_counts(block).is_some()
 }
 
 /// Whether the checksum of a block is right.
-pub(super) fn is_sound(block: &[u8], seed: u32) -> bool {
+pub(in crate::fs::ext4) fn is_sound(block: &[u8], seed: u32) -> bool {
     checksum(block, seed).is_some_and(|sum| bytes::le_u32(block, sum.at) == Some(sum.value))
 }
 
 /// Makes the checksum of a block anew.
-pub(super) fn seal(block: &mut [u8], seed: u32) -> Option<()> {
+pub(in crate::fs::ext4) fn seal(block: &mut [u8], seed: u32) -> Option<()> {
     let sum = checksum(block, seed)?;
     bytes::put(block, sum.at, sum.value.to_le_bytes())
+}
+
+/// A block of a folder without an entry.
+pub(in crate::fs::ext4) fn empty(len: usize, has_tail: bool) -> Vec<u8> {
+    let mut block = vec![0; len];
+    let end = if has_tail { len.saturating_sub(TAIL) } else { len };
+    let _ = bytes::put(&mut block, 4, u16::try_from(end).unwrap_or(0).to_le_bytes());
+    if has_tail {
+        let _ = bytes::put(&mut block, end.saturating_add(4), 12u16.to_le_bytes());
+        let _ = bytes::put(&mut block, end.saturating_add(7), [TAIL_TYPE]);
+    }
+    block
+}
+
+/// Puts an entry behind another one that has room; `None` when none has.
+pub(in crate::fs::ext4) fn insert(
+    block: &mut [u8],
+    name: &[u8],
+    number: u32,
+    has_type: bool,
+    has_tail: bool,
+) -> Option<()> {
+    let needed = HEAD.checked_add(name.len())?.next_multiple_of(4);
+    let end = if has_tail { block.len().checked_sub(TAIL)? } else { block.len() };
+    let mut at = 0usize;
+    while at < end {
+        let inode = bytes::le_u32(block, at)?;
+        let rec_len = usize::from(bytes::le_u16(block, at.checked_add(4)?)?);
+        let name_len = usize::from(bytes::u8(block, at.checked_add(6)?)?);
+        let own = if inode == 0 { 0 } else { HEAD.checked_add(name_len)?.next_multiple_of(4) };
+        if rec_len < HEAD || rec_len < own {
+            return None;
+        }
+        if rec_len.checked_sub(own)? >= needed {
+            let place = at.checked_add(own)?;
+            let rest = u16::try_from(rec_len.checked_sub(own)?).ok()?;
+            if own > 0 {
+                bytes::put(block, at.checked_add(4)?, u16::try_from(own).ok()?.to_le_bytes())?;
+            }
+            let start = place.checked_add(HEAD)?;
+            block.get_mut(start..start.checked_add(name.len())?)?.copy_from_slice(name);
+            bytes::put(block, place, number.to_le_bytes())?;
+            bytes::put(block, place.checked_add(4)?, rest.to_le_bytes())?;
+            let kind = u8::from(has_type);
+            return bytes::put(
+                block,
+                place.checked_add(6)?,
+                [u8::try_from(name.len()).ok()?, kind],
+            );
+        }
+        at = at.checked_add(rec_len)?;
+    }
+    None
 }
 
 #[cfg(test)]

@@ -2,15 +2,17 @@
 //! their blocks.
 
 use super::{
-    super::{checksum::crc32c, superblock::Superblock},
+    inode::{I_BLOCK, low_u32},
     kept::Kept,
-    map_of::{ENTRY, Piece, tail_of},
-    placement::Moves,
-    raw_inode::{I_BLOCK, low_u32},
+    map::{ENTRY, Piece, tail_of},
 };
 use crate::{
     bytes,
     error::{Error, Result},
+    fs::{
+        ext4::{checksum::crc32c, superblock::Superblock},
+        placement::Moves,
+    },
 };
 
 /// Entries in the 60 bytes of the inode.
@@ -26,7 +28,7 @@ fn in_block(block_len: u64) -> usize {
 }
 
 /// How many blocks the smallest tree of `extents` extents has.
-pub(super) fn blocks_of_tree(extents: usize, block_len: u64) -> usize {
+pub(in crate::fs::ext4) fn blocks_of_tree(extents: usize, block_len: u64) -> usize {
     let (mut level, mut all) = (extents, 0usize);
     while level > IN_INODE {
         level = level.div_ceil(in_block(block_len).max(1));
@@ -36,7 +38,7 @@ pub(super) fn blocks_of_tree(extents: usize, block_len: u64) -> usize {
 }
 
 /// The pieces of a file at their new places, those joined that follow each other there.
-pub(super) fn moved(pieces: &[Piece], moves: &Moves) -> Vec<Piece> {
+pub(in crate::fs::ext4) fn moved(pieces: &[Piece], moves: &Moves) -> Vec<Piece> {
     let mut out: Vec<Piece> = Vec::with_capacity(pieces.len());
     for piece in pieces {
         moves.targets(piece.run(), |part, to| {
@@ -59,9 +61,9 @@ pub(super) fn moved(pieces: &[Piece], moves: &Moves) -> Vec<Piece> {
 }
 
 /// A map: what stands in the inode, and its blocks.
-pub(super) struct Made {
-    pub(super) i_block: Vec<u8>,
-    pub(super) blocks: Vec<(u64, Vec<u8>)>,
+pub(in crate::fs::ext4) struct Made {
+    pub(in crate::fs::ext4) i_block: Vec<u8>,
+    pub(in crate::fs::ext4) blocks: Vec<(u64, Vec<u8>)>,
 }
 
 /// The smallest tree of `pieces`, in the blocks `places`. `seed` is where the checksums of the
@@ -69,7 +71,7 @@ pub(super) struct Made {
 ///
 /// # Errors
 /// When there are too few places, or a number has no room in an extent.
-pub(super) fn tree(
+pub(in crate::fs::ext4) fn tree(
     pieces: &[Piece],
     places: &[u64],
     old: &[u8],
@@ -144,7 +146,7 @@ fn node(out: &mut [u8], entries: &[Entry], room: usize, depth: u16) -> Option<()
 }
 
 /// Makes the checksum of a block of a tree anew.
-pub(super) fn seal(block: &mut [u8], seed: u32) -> Option<()> {
+pub(in crate::fs::ext4) fn seal(block: &mut [u8], seed: u32) -> Option<()> {
     let at = tail_of(block)?;
     let sum = crc32c(seed, block.get(..at)?);
     bytes::put(block, at, sum.to_le_bytes())
@@ -155,7 +157,7 @@ pub(super) fn seal(block: &mut [u8], seed: u32) -> Option<()> {
 ///
 /// # Errors
 /// When a block of it cannot be read, or a number has no room.
-pub(super) fn indirect(
+pub(in crate::fs::ext4) fn indirect(
     meta: &Kept,
     superblock: &Superblock,
     old: &[u8],
@@ -214,11 +216,13 @@ impl Indirect<'_> {
 mod tests {
     use super::*;
     use crate::{
-        fs::ext4::reshape::{
+        fs::{
             bits::Run,
-            map_of::map_of,
+            ext4::strict::{
+                inode::{MapKind, RawInode},
+                map::map_of,
+            },
             placement::Move,
-            raw_inode::{MapKind, RawInode},
         },
         store::{ReadAt, SparseStore, WriteAt},
         units::{ByteLen, ByteOffset},

@@ -1,26 +1,51 @@
-//! A volume that is to be reshaped: its superblock, its groups, and its metadata at hand.
+//! A volume that is to be changed, read strictly: what the system's checker would complain about is
+//! an error here, and every structure can be sealed again under its checksum.
 
-use super::{
-    super::{group::Group, superblock::Superblock},
-    bits::{Bits, Run},
-    geometry::can_be_planned,
-    kept::{Block, Kept},
-    raw_inode::RawInode,
-};
+pub(in crate::fs::ext4) mod attributes;
+pub(in crate::fs::ext4) mod folder;
+pub(in crate::fs::ext4) mod inode;
+pub(in crate::fs::ext4) mod kept;
+pub(in crate::fs::ext4) mod map;
+pub(in crate::fs::ext4) mod orphan_file;
+pub(in crate::fs::ext4) mod trees;
+
 use crate::{
     error::{Error, Result},
+    fs::{
+        bits::{Bits, Run},
+        ext4::{group::Group, superblock::Superblock, usage},
+    },
     store::{ReadAt, read_vec},
     units::ByteOffset,
 };
+use inode::RawInode;
+use kept::{Block, Kept};
 use std::sync::Arc;
 
+/// A plan keeps a few bits a block in memory; a volume of more than these (4 TiB in blocks of 4 KiB)
+/// is no card's, and may be one that only says so.
+const MOST_BLOCKS: u64 = 1 << 30;
+
+/// Whether a volume of `blocks` blocks is planned for.
+///
+/// # Errors
+/// [`crate::Class::Unsupported`] when it is too large.
+pub(in crate::fs::ext4) fn can_be_planned(blocks: u64) -> Result<()> {
+    match blocks <= MOST_BLOCKS {
+        true => Ok(()),
+        false => {
+            Err(Error::unsupported(format!("it has {blocks} blocks, plans go up to {MOST_BLOCKS}")))
+        }
+    }
+}
+
 /// A volume with sound descriptors.
-pub(super) struct Opened {
-    pub(super) meta: Arc<Kept>,
-    pub(super) superblock: Superblock,
+pub(in crate::fs::ext4) struct Opened {
+    pub(in crate::fs::ext4) meta: Arc<Kept>,
+    pub(in crate::fs::ext4) superblock: Superblock,
     /// The superblock's bytes.
-    pub(super) raw: Vec<u8>,
-    pub(super) groups: Vec<Group>,
+    pub(in crate::fs::ext4) raw: Vec<u8>,
+    pub(in crate::fs::ext4) groups: Vec<Group>,
 }
 
 impl Opened {
@@ -29,7 +54,7 @@ impl Opened {
     /// # Errors
     /// - When the store cannot be read.
     /// - [`crate::Class::Unsupported`] and [`crate::Class::Corrupt`] with what is in the way.
-    pub(super) fn of(store: Arc<dyn ReadAt>) -> Result<Self> {
+    pub(in crate::fs::ext4) fn of(store: Arc<dyn ReadAt>) -> Result<Self> {
         let superblock = Superblock::read(&*store)?;
         let superblock = superblock.ok_or_else(|| Error::corrupt("its superblock is gone"))?;
         superblock.can_be_trusted(store.size())?;
@@ -49,7 +74,7 @@ impl Opened {
     ///
     /// # Errors
     /// When two of them claim the same block, or one lies outside.
-    pub(super) fn metadata(&self) -> Result<Bits> {
+    pub(in crate::fs::ext4) fn metadata(&self) -> Result<Bits> {
         let superblock = &self.superblock;
         let mut bits = Bits::new(superblock.blocks);
         let twice = |number: u64| {
@@ -79,7 +104,7 @@ impl Opened {
     ///
     /// # Errors
     /// As for reading, and what `work` answers.
-    pub(super) fn each_inode(
+    pub(in crate::fs::ext4) fn each_inode(
         &self,
         mut work: impl FnMut(RawInode, bool) -> Result<()>,
     ) -> Result<()> {
@@ -108,7 +133,7 @@ impl Opened {
         let bitmap = self.meta.block(group.inode_bitmap)?;
         group.check_inode_bitmap(&bitmap, number, superblock)?;
         let mut used = Bits::new(a_group);
-        for (first, count) in super::super::usage::runs(&bitmap, a_group) {
+        for (first, count) in usage::runs(&bitmap, a_group) {
             used.add(Run::new(first, count));
         }
         if used.count() != a_group.saturating_sub(group.free_inodes) {
@@ -153,7 +178,7 @@ impl Opened {
     }
 
     /// The block and the byte in it where inode `number` stands.
-    pub(super) fn place_of(&self, number: u32) -> Option<(u64, usize)> {
+    pub(in crate::fs::ext4) fn place_of(&self, number: u32) -> Option<(u64, usize)> {
         place_of(&self.superblock, &self.groups, number)
     }
 
@@ -161,7 +186,7 @@ impl Opened {
     ///
     /// # Errors
     /// When there is none of that number, or its checksum is wrong.
-    pub(super) fn inode(&self, number: u32) -> Result<RawInode> {
+    pub(in crate::fs::ext4) fn inode(&self, number: u32) -> Result<RawInode> {
         let place = self.place_of(number);
         let (block, inside) =
             place.ok_or_else(|| Error::corrupt(format!("there is no inode {number}")))?;
@@ -175,7 +200,7 @@ impl Opened {
 }
 
 /// The block and the byte in it where inode `number` stands in tables as `groups` has them.
-pub(super) fn place_of(
+pub(in crate::fs::ext4) fn place_of(
     superblock: &Superblock,
     groups: &[Group],
     number: u32,
