@@ -1,6 +1,9 @@
 //! FAT and exFAT volumes at other sizes: made and filled by the system, judged by its checkers, and
 //! read back by its drivers. Where the checker doesn't look (exFAT's bitmap), a look of the test's own.
 
+#[path = "../support/mod.rs"]
+mod support;
+
 use imbrik_core::{
     Class, Result,
     fs::{self, Goal, Reshaped, Work},
@@ -17,27 +20,9 @@ use std::{
     process::Command,
     sync::Arc,
 };
+use support::{is_root, sh};
 
 const SMALLEST: Goal = Goal::Smallest { room: ByteLen::ZERO };
-
-/// Runs a line of shell in `dir`; it must work.
-#[track_caller]
-fn sh(line: &str, dir: &Path) -> String {
-    let line = format!("PATH=$PATH:/usr/sbin:/sbin; {line}");
-    let output = Command::new("sh").args(["-ec", &line]).current_dir(dir).output().unwrap();
-    let said = String::from_utf8_lossy(&output.stdout).into_owned();
-    assert!(output.status.success(), "{line}: {output:?}; ./test installs what is needed");
-    said
-}
-
-fn is_root(test: &str) -> bool {
-    let is_root = rustix::process::geteuid().is_root();
-    if !is_root {
-        assert!(std::env::var_os("CI").is_none(), "{test} needs root");
-        eprintln!("NOT RUN: {test} needs root");
-    }
-    is_root
-}
 
 /// A folder with files that two can take turns to write, names of all kinds, and deep folders.
 fn files(dir: &Path, kib: usize) {

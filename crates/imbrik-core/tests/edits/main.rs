@@ -1,6 +1,9 @@
 //! Files put into volumes, and volumes under other ids: judged by the system's checkers, read by its
 //! drivers.
 
+#[path = "../support/mod.rs"]
+mod support;
+
 use imbrik_core::{
     Class, Result,
     fs::{self, FilePut, Settled},
@@ -13,27 +16,9 @@ use std::{
     fs::{File, OpenOptions},
     os::unix::fs::FileExt,
     path::Path,
-    process::Command,
     sync::Arc,
 };
-
-/// Runs a line of shell in `dir`; it must work.
-#[track_caller]
-fn sh(line: &str, dir: &Path) -> String {
-    let line = format!("PATH=$PATH:/usr/sbin:/sbin; {line}");
-    let output = Command::new("sh").args(["-ec", &line]).current_dir(dir).output().unwrap();
-    assert!(output.status.success(), "{line}: {output:?}; ./test installs what is needed");
-    String::from_utf8_lossy(&output.stdout).into_owned()
-}
-
-fn is_root(test: &str) -> bool {
-    let is_root = rustix::process::geteuid().is_root();
-    if !is_root {
-        assert!(std::env::var_os("CI").is_none(), "{test} needs root");
-        eprintln!("NOT RUN: {test} needs root");
-    }
-    is_root
-}
+use support::{is_root, sh};
 
 /// An ext volume `v` of 48 MiB with a hashed folder, made with `options`.
 fn ext(options: &str) -> tempfile::TempDir {

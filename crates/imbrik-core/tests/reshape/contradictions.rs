@@ -1,6 +1,6 @@
 //! A volume that contradicts itself is refused, and the first fault is named.
 
-use crate::support::{made, noise, reshaped, run, tool};
+use crate::volumes::{made, noise, reshaped, run, tool};
 use imbrik_core::{Class, fs::Goal, units::ByteLen};
 use std::{fs, path::Path};
 

@@ -1,7 +1,7 @@
 //! Random damage: refused, or right by the system's checker; never a panic, and never a volume that is
 //! worse than its source.
 
-use crate::support::{made, noise, reshaped, run, tool};
+use crate::volumes::{made, noise, reshaped, run, tool};
 use imbrik_core::{fs::Goal, units::ByteLen};
 use std::fs;
 

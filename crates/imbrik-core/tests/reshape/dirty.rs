@@ -1,8 +1,7 @@
 //! Volumes that were not unmounted, and files deleted while they were open.
 
-use crate::support::{
-    Mount, fill_tree, is_root, judged, made, noise, reshaped, run, same, tool, tree_of,
-};
+use crate::support::is_root;
+use crate::volumes::{Mount, fill_tree, judged, made, noise, reshaped, run, same, tool, tree_of};
 use imbrik_core::{Class, fs::Goal, units::ByteLen};
 use std::{fs, path::Path};
 

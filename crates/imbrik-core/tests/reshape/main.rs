@@ -9,4 +9,6 @@ mod damage;
 mod dirty;
 mod matrix;
 mod random;
+#[path = "../support/mod.rs"]
 mod support;
+mod volumes;

@@ -1,7 +1,8 @@
 //! Volumes of all kinds through all sizes.
 
-use crate::support::{
-    Mount, fill_tree, is_root, judged, len_of, made, noise, reshaped, run, same, tool, tree_of,
+use crate::support::is_root;
+use crate::volumes::{
+    Mount, fill_tree, judged, len_of, made, noise, reshaped, run, same, tool, tree_of,
 };
 use imbrik_core::{fs::Goal, units::ByteLen};
 use std::{fs, os::unix::fs::FileExt, path::Path};

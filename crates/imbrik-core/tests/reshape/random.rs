@@ -1,6 +1,6 @@
 //! Random trees, random deletes, random sizes: there and back again.
 
-use crate::support::{judged, len_of, noise, reshaped, reshaped_with, tool};
+use crate::volumes::{judged, len_of, noise, reshaped, reshaped_with, tool};
 use imbrik_core::{
     Class,
     fs::{Goal, Work},

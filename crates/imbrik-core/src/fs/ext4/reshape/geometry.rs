@@ -215,7 +215,7 @@ fn added(superblock: &Superblock, number: u64) -> Group {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{error::Class, fs::ext4::reshape::kept::Kept, store::SparseStore, units::ByteLen};
+    use crate::{error::Class, fs::ext4::strict::kept::Kept, store::SparseStore, units::ByteLen};
     use proptest::prelude::*;
     use std::sync::Arc;
 

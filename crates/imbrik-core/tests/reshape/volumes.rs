@@ -29,16 +29,6 @@ pub(crate) fn tool(name: &str, args: &[&str], dir: &Path) -> String {
     String::from_utf8_lossy(&output.stdout).into_owned()
 }
 
-/// Whether the test can use loop devices; in CI it must be able to.
-pub(crate) fn is_root(test: &str) -> bool {
-    let is_root = rustix::process::geteuid().is_root();
-    if !is_root {
-        assert!(std::env::var_os("CI").is_none(), "{test} needs root");
-        eprintln!("NOT RUN: {test} needs root");
-    }
-    is_root
-}
-
 /// An empty volume `v` of `kib` KiB.
 pub(crate) fn made(options: &str, kib: u64) -> tempfile::TempDir {
     let dir = tempfile::tempdir().unwrap();
