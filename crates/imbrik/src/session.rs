@@ -9,7 +9,7 @@ use crate::{
     fleet::Fleet,
     interrupt::Interrupt,
     pipe,
-    render::{Out, progress::Progress},
+    render::{Out, listed, progress::Progress},
     resolve,
 };
 use imbrik_core::{
@@ -195,7 +195,7 @@ impl Session {
                         count => format!("all {count}"),
                     };
                     let question =
-                        format!("{name} is mounted at {}. Unmount {these}?", at.join(" and "));
+                        format!("{name} is mounted at {}. Unmount {these}?", listed(&at));
                     confirm::yes_unless_no(&question, &mut input, &mut output)
                 });
             if !agreed {

@@ -6,7 +6,7 @@ use crate::{
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     pipe,
-    render::{Out, Tone, count, json, quoted, size, time},
+    render::{Out, Tone, count, json, listed, quoted, size, time},
     resolve,
     session::Session,
 };
@@ -318,7 +318,7 @@ impl Report<'_> {
                 None => out.line("Checksum   no checksum file beside it"),
             },
             (None, kinds) => {
-                out.line(&format!("Checksum   {} {}", kinds.join(" and "), good("matches")));
+                out.line(&format!("Checksum   {} {}", listed(kinds), good("matches")));
             }
             (Some(kind), _) => out.line(&format!(
                 "Checksum   {kind} {}",

@@ -10,16 +10,20 @@ use imbrik_core::{
 /// Cards of the machine that are told of, at most.
 const MOST_CARDS: usize = 8;
 
-/// For which cards an image is: "cards of 2.1 GB and more, such as any sold as 4 GB".
-pub(crate) fn cards(len: ByteLen) -> String {
+/// The smallest size by name of which every card holds `len`.
+pub(crate) fn sold_as(len: ByteLen) -> Option<ByteLen> {
     let sold = (0..12).map(|power| 1_000_000_000u64 << power);
     // Cards hold up to a tenth less than their name says.
-    let any = sold.map(|size| (size, size / 10 * 9)).find(|(_, least)| *least >= len.get());
+    sold.map(|size| (size, size / 10 * 9))
+        .find(|(_, least)| *least >= len.get())
+        .map(|(name, _)| ByteLen::new(name))
+}
+
+/// For which cards an image is: "cards of 2.1 GB and more, so any sold as 4 GB".
+pub(crate) fn cards(len: ByteLen) -> String {
     let least = size::both(len);
-    match any {
-        Some((name, _)) => {
-            format!("cards of {least} and more, so any sold as {}", size::short(ByteLen::new(name)))
-        }
+    match sold_as(len) {
+        Some(name) => format!("cards of {least} and more, so any sold as {}", size::short(name)),
         None => format!("cards of {least} and more"),
     }
 }

@@ -315,11 +315,22 @@ impl Found<'_> {
             let head = if index == 0 { "Limits" } else { "" };
             out.line(&format!("{head:<14} {text}"));
         }
-        let mut text = format!("{} as it stands", size::both(self.survey.needed()));
-        if let Some(fitted) = self.fitting().last_shrunk() {
-            text += &format!("; fitted (`imbrik fit`), {}", size::short(fitted));
+        let (fitting, needed) = (self.fitting(), self.survey.needed());
+        let mut lines = vec![format!("{} as it stands", size::both(needed))];
+        let last = self.survey.last_reshapable().and_then(|index| self.survey.parts.get(index));
+        let fitted = fitting.last_shrunk().zip(last);
+        if let Some((len, part)) = fitted {
+            let title = part.title();
+            lines.push(format!("{} with {title} fitted, as `imbrik fit` does it", size::both(len)));
         }
-        out.line(&format!("{:<14} {text}", "Smallest card"));
+        let all = fitting.all_shrunk();
+        if all < fitted.map_or(needed, |(len, _)| len) {
+            lines.push(format!("{} with every volume as small as it goes", size::both(all)));
+        }
+        for (index, line) in lines.iter().enumerate() {
+            let head = if index == 0 { "Smallest card" } else { "" };
+            out.line(&format!("{head:<14} {line}"));
+        }
     }
 
     /// How far it can be made smaller.
@@ -345,7 +356,9 @@ impl Found<'_> {
             What::Card(card, _) => Some(&**card),
             What::Image(_) => None,
         };
-        out.line(&format!("{:<14} {}", "Fits", fits::cards(self.fitting().all_shrunk())));
+        if let Some(name) = fits::sold_as(self.fitting().all_shrunk()) {
+            out.line(&format!("{:<14} any card sold as {} or more", "Fits", size::short(name)));
+        }
         for (index, line) in self.fitting().on_cards(session, own).iter().enumerate() {
             let head = if index == 0 { "On cards here" } else { "" };
             out.line(format!("{head:<14} {line}").trim_end());

@@ -1,6 +1,6 @@
 //! Which card is which.
 
-use super::{Out, Tone, count, size, survey, table};
+use super::{Out, Tone, count, listed, size, survey, table};
 use imbrik_core::{
     card::{Bus, Card, Standing, standing},
     layout::Survey,
@@ -73,14 +73,10 @@ pub(crate) fn card(out: &Out, seen: &Seen) {
         (card.id != card.path.to_string_lossy()).then(|| format!("id {}", card.id)),
     ];
     let facts: Vec<_> = facts.into_iter().flatten().collect();
-    let host = seen.survey.as_ref().ok().and_then(|survey| {
-        let system = survey.system.as_ref().map_or(String::new(), |name| format!(", {name}"));
-        survey.host.as_ref().map(|host| format!("  {host}{system}"))
-    });
     let name = out.paint(Tone::Strong, &card.path.display().to_string());
     out.line(&format!("{name}  {}", facts.join(" · ")));
-    if let Some(host) = host {
-        out.line(&host);
+    if let Some(whose) = seen.survey.as_ref().ok().and_then(survey::whose) {
+        out.line(&format!("  {whose}"));
     }
     match &seen.survey {
         Ok(found) if found.parts.is_empty() => out.line(&format!("  {}", survey::nothing(found))),
@@ -98,7 +94,7 @@ pub(crate) fn card(out: &Out, seen: &Seen) {
     let elsewhere = card.partitions.is_empty() || seen.survey.is_err();
     if elsewhere && !card.mounts().is_empty() && seen.survey.is_ok() {
         let at: Vec<_> = card.mounts().iter().map(|at| at.display().to_string()).collect();
-        out.line(&format!("  mounted at {}", at.join(" and ")));
+        out.line(&format!("  mounted at {}", listed(&at)));
     }
     if !card.boot_areas.is_empty() {
         out.line(&format!("  with separate boot areas: {}", card.boot_areas.join(", ")));
@@ -114,7 +110,7 @@ fn known_to_the_system(card: &Card) -> Vec<String> {
             part.filesystem.clone().unwrap_or_else(|| "?".to_owned()),
             part.label.clone().unwrap_or_default(),
             size::short(part.span.len()),
-            if at.is_empty() { String::new() } else { format!("mounted at {}", at.join(" and ")) },
+            if at.is_empty() { String::new() } else { format!("mounted at {}", listed(&at)) },
         ]
     });
     table::rows(rows, &[0, 3])
@@ -147,7 +143,7 @@ fn notes(cards: &[Seen]) -> Vec<String> {
     for cards in groups {
         notes.push(format!(
             "{} carry the same ids, as copies do: use only one of them at a time on one machine.",
-            cards.join(" and ")
+            listed(&cards)
         ));
     }
     let closed = cards.iter().filter(|seen| seen.survey.is_err()).count();

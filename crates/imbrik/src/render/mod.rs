@@ -133,6 +133,15 @@ pub(crate) fn quoted(path: &Path) -> String {
     format!("$'{escaped}'")
 }
 
+/// "a", "a and b", "a, b and c".
+pub(crate) fn listed(names: &[String]) -> String {
+    match names {
+        [] => String::new(),
+        [one] => one.clone(),
+        [others @ .., last] => format!("{} and {last}", others.join(", ")),
+    }
+}
+
 /// "1 tile", "3 tiles".
 pub(crate) fn count(number: u64, what: &str) -> String {
     format!("{number} {what}{}", if number == 1 { "" } else { "s" })
@@ -142,6 +151,15 @@ pub(crate) fn count(number: u64, what: &str) -> String {
 mod tests {
     use super::*;
     use std::{ffi::OsStr, os::unix::ffi::OsStrExt};
+
+    #[test]
+    fn names_are_listed_as_people_do() {
+        let of =
+            |names: &[&str]| listed(&names.iter().map(|name| (*name).into()).collect::<Vec<_>>());
+        assert_eq!(of(&[]), "");
+        assert_eq!(of(&["rack:a", "rack:b"]), "rack:a and rack:b");
+        assert_eq!(of(&["rack:a", "rack:b", "rack:c"]), "rack:a, rack:b and rack:c");
+    }
 
     #[test]
     fn a_quoted_path_can_be_typed() {

@@ -1,6 +1,6 @@
 //! What is on a card, in lines.
 
-use super::{size, table};
+use super::{listed, size, table};
 use imbrik_core::{
     card::Card,
     layout::{Part, Survey},
@@ -12,7 +12,7 @@ pub(crate) fn parts(survey: &Survey, card: Option<&Card>) -> Vec<String> {
     let mount_of = |part: &Part| {
         let mounted = card?.partitions.iter().find(|known| Some(known.number) == part.number)?;
         let at: Vec<_> = mounted.mounted_at.iter().map(|at| at.display().to_string()).collect();
-        (!at.is_empty()).then(|| format!("mounted at {}", at.join(" and ")))
+        (!at.is_empty()).then(|| format!("mounted at {}", listed(&at)))
     };
     let rows = survey.parts.iter().map(|part| {
         vec![
@@ -47,6 +47,12 @@ pub(crate) fn parts_and_before(survey: &Survey, before: Option<&Survey>) -> Vec<
         ]
     });
     table::rows(rows, &[0, 3])
+}
+
+/// Whose card it is, and which system is on it: "hive-07, Meadow Linux 3".
+pub(crate) fn whose(survey: &Survey) -> Option<String> {
+    let host = survey.host.as_ref()?;
+    Some(survey.system.as_ref().map_or(host.clone(), |system| format!("{host}, {system}")))
 }
 
 /// "ext4", or what the table says when the content says nothing.

@@ -15,7 +15,7 @@ fn a_card_is_shown_with_its_gaps_volumes_and_limits() {
         "clean",
         "Limits         partition 1: no smaller than 8.45 MB (FAT16 needs 4,101 clusters)",
         "Smallest card",
-        "Fits           cards of",
+        "Fits           any card sold as 1 GB or more",
         "┗ 2  hive-07, ext4",
         "┗ 1  HIVE-BOOT, FAT16",
     ] {

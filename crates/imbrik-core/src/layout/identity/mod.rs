@@ -5,7 +5,7 @@
 
 mod keys;
 
-use super::{Change, Plan, Survey, View, start::PLACES};
+use super::{Change, Plan, Reference, Survey, View, references, start::PLACES};
 use crate::{
     error::{Class, Error, Result},
     fs::{self, FilePut, Settled, Volume},
@@ -239,7 +239,22 @@ impl Work<'_> {
                 Err(error) => return Err(error),
             }
         }
-        self.follow(&ids)
+        self.follow(&ids)?;
+        self.tell_what_stays()
+    }
+
+    /// What is named by something other than an id, which original and copy go on sharing.
+    fn tell_what_stays(&mut self) -> Result<()> {
+        for Reference { from, what, .. } in references(self.view, self.survey)? {
+            let why = match what.as_str() {
+                what if what.contains("LABEL=") || what.contains("/by-label/") => "labels stay",
+                what if what.contains("/by-") => continue,
+                what if what.contains("/dev/") => "that is a place, and no id",
+                _ => continue,
+            };
+            self.changes.push(Change::Warning(format!("{from} keeps {what}: {why}")));
+        }
+        Ok(())
     }
 
     /// Replaces ids in the files that are known to name some.
@@ -330,12 +345,14 @@ impl Work<'_> {
 
     fn new_keys(&mut self, host: Option<&str>) -> Result<()> {
         let comment = format!("root@{}", host.unwrap_or("localhost"));
+        let mut any = false;
         for index in 0..self.parts.len() {
             for kind in keys::KINDS {
                 let path = format!("etc/ssh/ssh_host_{kind}_key");
                 if self.file(index, &path)?.is_none() {
                     continue;
                 }
+                any = true;
                 let (private, public) = keys::fresh(kind, &comment)?;
                 self.put(index, &path, private.into_bytes(), Some(0o600), "a key of its own")?;
                 let path = format!("{path}.pub");
@@ -350,6 +367,10 @@ impl Work<'_> {
                     self.put(index, path, Vec::new(), None, "emptied: its system makes a new one")?;
                 }
             }
+        }
+        if !any {
+            let words = "no SSH host keys are on it, so none are made";
+            self.changes.push(Change::Warning(words.to_owned()));
         }
         Ok(())
     }

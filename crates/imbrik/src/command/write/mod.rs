@@ -262,6 +262,9 @@ impl Writing<'_> {
         }
         self.show(source, &targets);
         if self.args.plan {
+            if !self.session.out.is_json() {
+                self.session.out.line("Nothing was written: without --plan, it is done.");
+            }
             return Ok(None);
         }
         self.unmount_and_confirm(&targets)?;

@@ -6,7 +6,7 @@ use crate::{
     exit::Exit,
     failure::Failure,
     identity,
-    render::{Tone, change, count, json, quoted, size, strip, survey, time},
+    render::{Tone, change, count, json, listed, quoted, size, strip, survey, time},
 };
 use imbrik_core::{
     layout::{Change, Part, Survey},
@@ -103,10 +103,13 @@ impl Writing<'_> {
         let facts = [Some(size::both(card.size)), card.model.clone()];
         let facts: Vec<_> = facts.into_iter().flatten().collect();
         out.line(&format!("{}{} · {}", self.head(head), card.path.display(), facts.join(" · ")));
+        if let Some(whose) = survey::whose(&target.on_card) {
+            out.line(&format!("  {whose}"));
+        }
         self.show_content(&target.on_card, None);
         if !card.mounts().is_empty() {
             let at: Vec<_> = card.mounts().iter().map(|at| at.display().to_string()).collect();
-            out.line(&format!("  mounted at {}", at.join(" and ")));
+            out.line(&format!("  mounted at {}", listed(&at)));
         }
         let later = target.on_card.written.zip(source.survey.written);
         if later.is_some_and(|(card, source)| card > source) && matches!(source.from, From::Card(_))
