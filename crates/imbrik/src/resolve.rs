@@ -15,6 +15,8 @@ use std::{
     path::{Path, PathBuf},
 };
 
+const ORDER: &str = "The source comes first, the target last: save CARD IMAGE, restore IMAGE CARD, \
+                     clone CARD CARD. A card is a device, its id, or a slot of a rack.";
 const LOOK: &str = "See which card is which with `imbrik cards`.";
 
 /// The card called `name`: a device path, an id, or `rack:SLOT`.
@@ -39,9 +41,7 @@ pub(crate) fn card(fleet: &Fleet, name: &Path) -> Outcome<Card> {
             "{} is a file, and a card is wanted here: files are images",
             quoted(name)
         ))
-        .next(
-            "The source comes first, the target last. A stand-in for a card is a slot of a rack.",
-        ));
+        .next(ORDER));
     }
     let real = fs::canonicalize(name).unwrap_or_else(|_| name.to_owned());
     if !meta.file_type().is_block_device() {
@@ -120,7 +120,7 @@ pub(crate) fn not_a_card(fleet: &Fleet, path: &Path) -> Outcome<()> {
             "{} is a card, and an image is wanted here",
             quoted(path)
         ))
-        .next("The source comes first, the target last."));
+        .next(ORDER));
     }
     Ok(())
 }

@@ -1,7 +1,7 @@
 //! What a plan changes, in words.
 
 use super::{count, size};
-use imbrik_core::layout::Change;
+use imbrik_core::{layout::Change, units::ByteLen};
 
 /// One change, without a full stop.
 pub(crate) fn words(change: &Change) -> String {
@@ -37,6 +37,9 @@ pub(crate) fn words(change: &Change) -> String {
         }
         Change::NewId { title, from, to } => format!("{title} gets the id {to}, was {from}"),
         Change::Put { title, path, why } => format!("/{path} on {title}: {why}"),
-        Change::Shifted { title, to } => format!("{title} moves as it is, to {to}"),
+        Change::Shifted { title, to } => {
+            let to = size::short(ByteLen::new(to.get()));
+            format!("{title} moves as it is and starts at {to}")
+        }
     }
 }

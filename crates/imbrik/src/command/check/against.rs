@@ -1,0 +1,99 @@
+//! Whether a card holds what an image would have made of it.
+
+use crate::{
+    exit::Exit,
+    failure::{Explain, Failure, Outcome},
+    session::Session,
+};
+use imbrik_core::{
+    Class,
+    card::Card,
+    image::Image,
+    layout::{Fit, Occupancy, Part, Plan, Survey, Target},
+    progress::Watch,
+    store::{Counted, ReadAt, Tally},
+    transfer::{Differences, compare},
+    units::ByteLen,
+};
+use std::sync::Arc;
+
+/// Compares a card with what `image` would have made of it.
+///
+/// # Errors
+/// When either cannot be read, or the card cannot be what the image makes.
+pub(super) fn against_card(
+    session: &Session,
+    image: &Image,
+    card: &Card,
+    tally: &Tally,
+    watch: Watch<'_>,
+) -> Outcome<OnCard> {
+    let nothing = "The image itself was checked; the card was not compared.";
+    let survey = Survey::of(&**image.content()).state(nothing)?;
+    let target = Target { size: card.size, sector: card.sector };
+    let exact = image.manifest().is_some_and(|manifest| manifest.exact);
+    let occupancy = match exact {
+        true => None,
+        false => Some(Occupancy::of(image.content(), &survey).state(nothing)?),
+    };
+    let source = session.fleet.host_of(card).open_source(card).state(nothing)?;
+    let source: Arc<dyn ReadAt> = Arc::new(Counted::new(source, tally));
+    let on_card = Survey::of(&*source).state(nothing)?;
+    let content = Arc::clone(image.content());
+    // A card on which a volume got another size when it was restored is compared with that.
+    let plan = match (&occupancy, resized(&survey, &on_card, card.size)) {
+        (Some(occupancy), Some(fit)) => {
+            Plan::fit(Arc::clone(&content), &survey, occupancy, &fit, session.work())
+                .or_else(|_| Plan::restore(content, &survey, Some(occupancy), target))
+        }
+        _ => Plan::restore(content, &survey, occupancy.as_ref(), target),
+    };
+    let plan = plan.map_err(|error| {
+        let exit =
+            if error.class() == Class::NoRoom { Exit::Mismatch } else { error.class().into() };
+        Failure { exit, ..Failure::from(error) }.state(nothing)
+    })?;
+    // The card as `save` would see it: what is void there, such as an old journal, is no difference.
+    let source: Arc<dyn ReadAt> = match exact {
+        true => source,
+        false => {
+            let occupancy = Occupancy::of(&source, &on_card).state(nothing)?;
+            Arc::new(Plan::save(source, &occupancy)?.view)
+        }
+    };
+    let differing = compare(&plan.view, source, watch).state(nothing)?;
+    let places = survey.places_of(&differing.spans);
+    let places = places.iter().map(|(place, len)| (place.clone(), len.get())).collect();
+    Ok(OnCard { differing, places })
+}
+
+/// How the partitions of a card stand when volumes got another size when it was restored; `None` when
+/// none did.
+fn resized(image: &Survey, card: &Survey, size: ByteLen) -> Option<Fit> {
+    let len = |part: &Part| part.volume.as_ref().map(|volume| volume.size);
+    let same = |(image, on_card): &(&Part, &Part)| {
+        image.number == on_card.number
+            && image.volume.is_some() == on_card.volume.is_some()
+            && image.span.is_empty() == on_card.span.is_empty()
+    };
+    let pairs = || image.parts.iter().zip(&card.parts);
+    let is_alike = image.parts.len() == card.parts.len() && pairs().all(|pair| same(&pair));
+    let differs = |(image, on_card): (&Part, &Part)| {
+        image.span != on_card.span || (image.can_be_reshaped() && len(image) != len(on_card))
+    };
+    if !is_alike || !pairs().any(differs) {
+        return None;
+    }
+    let places = pairs().map(|(image, on_card)| {
+        let other = len(on_card).filter(|now| image.can_be_reshaped() && len(image) != Some(*now));
+        (on_card.span, other)
+    });
+    Some(Fit::Like { size, places: places.collect() })
+}
+
+/// Where a card differs.
+pub(super) struct OnCard {
+    pub(super) differing: Differences,
+    /// How many bytes differ in each volume and gap.
+    pub(super) places: Vec<(String, u64)>,
+}

@@ -1,0 +1,107 @@
+//! What is made beside the image in the same read: a spare, or a second image.
+
+use super::{UNTOUCHED, Wanted, off_the_card};
+use crate::{
+    args::SaveArgs,
+    command::write::{self, Source, Writing},
+    exit::Exit,
+    failure::{Failure, Outcome},
+    packing::{self, Target},
+    pipe,
+    render::progress::{Board, Progress},
+    resolve,
+};
+use imbrik_core::{
+    card::Card,
+    image::{Manifest, Output},
+    layout::Plan,
+    progress::Watch,
+    transfer::{SaveOptions, Saved, save},
+};
+use std::{path::Path, sync::Arc, thread};
+
+/// What is made in the same read.
+pub(super) enum Also<'a> {
+    /// A spare.
+    Card(Box<Source<'a>>, Vec<write::Target>),
+    /// A second image.
+    Image(Target, SaveOptions),
+}
+
+/// What became of that.
+pub(super) enum Other {
+    Card(Outcome<Exit>),
+    Image(imbrik_core::Result<Saved>),
+}
+
+impl<'a> Also<'a> {
+    /// What `--also` names, planned, shown and agreed to.
+    pub(super) fn of(
+        writing: &Writing<'_>,
+        args: &SaveArgs,
+        name: &Path,
+        card: &'a Card,
+        wanted: &Wanted,
+        to: &Target,
+    ) -> Outcome<Self> {
+        let session = writing.session;
+        if to.is_pipe() || pipe::is_pipe(name) {
+            return Err(Failure::usage("--also and a pipe do not go together").state(UNTOUCHED));
+        }
+        if resolve::not_a_card(&session.fleet, name).is_ok() {
+            let options = packing::options(session, &args.packing, Some(name))?;
+            let stem = packing::stem_of(to.path());
+            let second = Target::file(session, Some(name), &stem, &args.packing, options.pack)?;
+            off_the_card(session, second.path(), card)?;
+            if second.path() == to.path() {
+                return Err(Failure::usage("both images have the same name").state(UNTOUCHED));
+            }
+            return Ok(Self::Image(second, options));
+        }
+        let cards = writing.cards(&[name.to_owned()])?;
+        if cards.iter().any(|other| session.fleet.is_same_medium(card, other)) {
+            return Err(Failure::usage(format!("{} is the card that is read", name.display()))
+                .state(UNTOUCHED)
+                .next("Name another card."));
+        }
+        let spare = Source::of_card(card, Arc::clone(&wanted.source), wanted.survey.clone(), None)?;
+        let targets = writing.prepare(&spare, cards, None)?.unwrap_or_default();
+        Ok(Self::Card(Box::new(spare), targets))
+    }
+
+    /// Saves, and makes the other thing at the same time.
+    pub(super) fn beside(
+        &self,
+        writing: &Writing<'_>,
+        plan: &Plan,
+        manifest: &Manifest,
+        to: &Target,
+        options: &SaveOptions,
+    ) -> (imbrik_core::Result<Saved>, Option<Other>) {
+        let cancel = &writing.session.environment.interrupt.cancel;
+        let board = Board::new(writing.session.environment.color);
+        let first = "image".to_owned();
+        let second = match self {
+            Self::Card(_, targets) => targets.first().map_or(String::new(), write::Target::name),
+            Self::Image(..) => "second".to_owned(),
+        };
+        let names = [first, second];
+        let [line, other_line] = names.each_ref().map(|name| board.line(name, &names));
+        let save_to = |path: &Path, options: &SaveOptions, observer: &Progress| {
+            let watch = Watch { observer, cancel };
+            save(&plan.view, manifest.clone(), Output::File(path), options, watch)
+        };
+        thread::scope(|scope| {
+            let path = to.path();
+            let saving = scope.spawn(|| save_to(path, options, &line));
+            let other = match self {
+                Self::Card(source, targets) => {
+                    Other::Card(writing.write(source, targets, Some(&board)))
+                }
+                Self::Image(to, options) => Other::Image(save_to(to.path(), options, &other_line)),
+            };
+            let saved = saving.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
+            (saved, Some(other))
+        })
+    }
+}

@@ -1,0 +1,286 @@
+//! `imbrik save`: card to image.
+
+mod also;
+mod summary;
+
+use crate::{
+    args::{SaveArgs, WriteArgs},
+    command::{
+        fit,
+        write::{self, Writing},
+    },
+    exit::Exit,
+    failure::{Explain, Failure, Outcome},
+    fleet,
+    packing::{self, Target},
+    pipe,
+    render::{change, quoted, size},
+    resolve,
+    session::Session,
+};
+use also::{Also, Other};
+use imbrik_core::{
+    Error,
+    card::{Card, Standing, standing},
+    image::{ListedPart, Manifest, Pack},
+    layout::{Occupancy, Part, Plan, Survey},
+    progress::Watch,
+    store::{Counted, ReadAt, Remembered, Tally, Window},
+    transfer::save,
+    units::{ByteLen, Span},
+};
+use jiff::{Timestamp, Zoned};
+use std::{path::Path, sync::Arc, time::Instant};
+use summary::Done;
+
+const UNTOUCHED: &str = "Nothing was read or written.";
+const UNWRITTEN: &str = "Nothing was written.";
+
+pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
+    let started = Instant::now();
+    let (card_name, image_name) = names(session, args);
+    let card = match card_name {
+        Some(name) => resolve::card(&session.fleet, name)?,
+        None => resolve::only_card(&session.fleet)?,
+    };
+    let options = packing::options(session, &args.packing, image_name)?;
+    make_still(session, &card, args.unmount)?;
+    let tally = Tally::default();
+    let wanted = Wanted::of(session, args, &card, &tally)?;
+    let to = match image_name {
+        Some(name) if pipe::is_pipe(name) => Target::pipe(session)?,
+        name => {
+            let stem = proposed_stem(&wanted, &card);
+            let target = Target::file(session, name, &stem, &args.packing, options.pack)?;
+            off_the_card(session, target.path(), &card)?;
+            target
+        }
+    };
+    let write_args =
+        WriteArgs { yes: args.yes, no_check: args.packing.no_check, ..WriteArgs::default() };
+    let writing = Writing { session, command: "save", args: &write_args };
+    let also = args.also.as_deref();
+    let also = also.map(|name| Also::of(&writing, args, name, &card, &wanted, &to)).transpose()?;
+    let content = Content::of(session, args, &wanted)?;
+    to.judge_room(session, &content.plan.view, &options)?;
+    let manifest = manifest(args, &card, &wanted, &content);
+    announce(session, &card, &wanted, &to);
+
+    let failed = |error: Error, to: &Target| {
+        let next = packing::what_next(&error);
+        Failure::from(error)
+            .state(format!("The card is as it was; {}.", to.what_is_left()))
+            .next(next)
+    };
+    let (saved, other) = match &also {
+        None => {
+            let steps = if options.check && !to.is_pipe() { 2 } else { 1 };
+            let progress = session.progress(steps);
+            let cancel = &session.environment.interrupt.cancel;
+            let watch = Watch { observer: &progress, cancel };
+            (save(&content.plan.view, manifest, to.output()?, &options, watch), None)
+        }
+        Some(also) => also.beside(&writing, &content.plan, &manifest, &to, &options),
+    };
+    let saved = saved.map_err(|error| failed(error, &to))?;
+    let second = match (other, &also) {
+        (Some(Other::Image(second)), Some(Also::Image(to, _))) => {
+            Some((to, second.map_err(|error| failed(error, to))?))
+        }
+        (Some(Other::Card(exit)), _) => {
+            exit?;
+            None
+        }
+        _ => None,
+    };
+    let done = Done {
+        card: &card,
+        size: wanted.survey.size,
+        fitted: content.fitted.as_ref().map(|after| after.size),
+        only: wanted.only.as_ref(),
+        read_whole: &content.read_whole,
+        used: content.plan.view.copied_in(Span::whole(content.plan.view.size())),
+        saved: &saved,
+        tally: &tally,
+        took: started.elapsed(),
+    };
+    done.show(session, &to);
+    if let Some((to, second)) = second.filter(|_| !session.out.is_json()) {
+        let size = size::both(second.image_len);
+        session.out.line(&format!("Also      {}, {size}", to.title()));
+    }
+    Ok(if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable })
+}
+
+/// What is to be saved: a card, or a partition of it that stands for the card.
+struct Wanted {
+    source: Arc<dyn ReadAt>,
+    survey: Survey,
+    /// The partition, when it is one.
+    only: Option<Part>,
+}
+
+impl Wanted {
+    fn of(session: &Session, args: &SaveArgs, card: &Card, tally: &Tally) -> Outcome<Self> {
+        let source = session.fleet.host_of(card).open_source(card).state(UNTOUCHED)?;
+        let mut source: Arc<dyn ReadAt> =
+            Arc::new(Remembered::new(Counted::new(source, tally), fleet::MOST_REMEMBERED));
+        if args.also.is_some() {
+            source = write::shared(&source);
+        }
+        let survey = Survey::of(&*source).state(UNWRITTEN)?;
+        let Some(name) = &args.only else { return Ok(Self { source, survey, only: None }) };
+        let part = resolve::part(&survey, name, &card.path).state(UNWRITTEN)?;
+        let window: Arc<dyn ReadAt> = Arc::new(Window::new(source, part.span)?);
+        let mut inside = Survey::of(&*window).state(UNWRITTEN)?;
+        inside.host = inside.host.or_else(|| survey.host.clone());
+        Ok(Self { source: window, survey: inside, only: Some(part.clone()) })
+    }
+}
+
+/// What the image will hold.
+struct Content {
+    plan: Plan,
+    /// What is on the card of the image, when it was fitted.
+    fitted: Option<Survey>,
+    /// Why some of it is read whole.
+    read_whole: Vec<String>,
+}
+
+impl Content {
+    fn of(session: &Session, args: &SaveArgs, wanted: &Wanted) -> Outcome<Self> {
+        let (source, survey) = (&wanted.source, &wanted.survey);
+        if args.exact {
+            let plan = Plan::save_exact(Arc::clone(source));
+            return Ok(Self { plan, fitted: None, read_whole: Vec::new() });
+        }
+        if args.fit {
+            let room = args.room.map_or(ByteLen::ZERO, |room| room.0);
+            let smallest = fit::smallest(survey, None, room).map_err(|failure| {
+                failure.next("Leave --fit out: what is not in use takes no room in the image.")
+            })?;
+            let plan = fit::plan(session, source, survey, &smallest)?;
+            for change in &plan.changes {
+                session.out.note(&format!("{}.", change::words(change)));
+            }
+            let after = Survey::of(&plan.view).state(UNWRITTEN)?;
+            return Ok(Self { plan, fitted: Some(after), read_whole: Vec::new() });
+        }
+        let occupancy = Occupancy::of(source, survey).state(UNWRITTEN)?;
+        let plan = Plan::save(Arc::clone(source), &occupancy).state(UNWRITTEN)?;
+        for why in &occupancy.read_whole {
+            session.out.warn(&format!("{why}."));
+        }
+        Ok(Self { plan, fitted: None, read_whole: occupancy.read_whole })
+    }
+}
+
+/// What the image will say of itself.
+fn manifest(args: &SaveArgs, card: &Card, wanted: &Wanted, content: &Content) -> Manifest {
+    let after = content.fitted.as_ref().unwrap_or(&wanted.survey);
+    let mut manifest = Manifest::new(after, packing::MADE_BY, Timestamp::now());
+    if content.fitted.is_some() {
+        fit::fitted(&mut manifest, &wanted.survey, after);
+    }
+    manifest.card_model.clone_from(&card.model);
+    manifest.exact = args.exact;
+    manifest.note.clone_from(&args.note);
+    manifest.left_out.clone_from(&card.boot_areas);
+    manifest.only = wanted.only.as_ref().map(ListedPart::of);
+    manifest
+}
+
+/// Says what is going to happen.
+fn announce(session: &Session, card: &Card, wanted: &Wanted, to: &Target) {
+    if !session.out.is_json() {
+        let name = card.path.display();
+        session.out.note(&format!(
+            "Saving {} ({}) as {}",
+            wanted
+                .only
+                .as_ref()
+                .map_or(name.to_string(), |part| format!("{} of {name}", part.full_title())),
+            size::both(wanted.survey.size),
+            to.title()
+        ));
+    }
+    if !card.boot_areas.is_empty() {
+        session.out.warn(&format!(
+            "the card's separate boot areas ({}) are not in the image; a board that starts from \
+             them needs them, too.",
+            card.boot_areas.join(", ")
+        ));
+    }
+}
+
+/// Which of the two names is the card's: with one card plugged in, a single name that is plainly
+/// no card is the image's.
+fn names<'a>(session: &Session, args: &'a SaveArgs) -> (Option<&'a Path>, Option<&'a Path>) {
+    let (first, second) = (args.card.as_deref(), args.image.as_deref());
+    match first {
+        Some(name) if second.is_none() && pipe::is_pipe(name) => (None, first),
+        Some(name) if second.is_none() && (name.is_dir() || Pack::of_name(name).is_some()) => {
+            match resolve::card(&session.fleet, name) {
+                Ok(_) => (first, None),
+                Err(_) if name.is_file() && !args.packing.replace => (first, None),
+                Err(_) => (None, first),
+            }
+        }
+        _ => (first, second),
+    }
+}
+
+/// A card that something writes to while it is read gives an image of no moment at all.
+pub(crate) fn make_still(session: &Session, card: &Card, unmount: bool) -> Outcome<()> {
+    let name = card.path.display();
+    match standing(card, true) {
+        Standing::Mounted(mounts) => session.make_unmounted(card, &mounts, unmount),
+        Standing::Refused(
+            reason
+            @ (imbrik_core::card::Reason::System(_) | imbrik_core::card::Reason::Held { .. }),
+        ) => Err(Failure::refused(format!("{name} would change while it is read: {reason}"))
+            .state(UNTOUCHED)
+            .next("Shut the machine down, and save its card on another one.")),
+        _ if !card.mounts().is_empty() => session.make_unmounted(card, &card.mounts(), unmount),
+        _ => Ok(()),
+    }
+}
+
+/// `hive-07-2026-11-23`: host, else label, else size, then the date.
+fn proposed_stem(wanted: &Wanted, card: &Card) -> String {
+    let name = wanted.survey.name();
+    let mut name = name.map_or_else(|| format!("card {}", size::short(card.size)), str::to_owned);
+    if let Some(part) = &wanted.only {
+        let label = part.volume.as_ref().and_then(|volume| volume.label.clone());
+        let part = label.filter(|label| *label != name).unwrap_or_else(|| part.title());
+        name = format!("{name} {part}");
+    }
+    let plain = |c: char| if c.is_alphanumeric() || ".-_".contains(c) { c } else { ' ' };
+    let words: String = name.chars().map(plain).collect();
+    let words: Vec<_> = words.split_whitespace().collect();
+    let slug = words.join("-").trim_start_matches(['.', '-']).to_lowercase();
+    let slug = if slug.is_empty() { "card".to_owned() } else { slug };
+    format!("{slug}-{}", Zoned::now().date())
+}
+
+/// Refuses a place on the card itself, and warns of one that is gone with the power.
+fn off_the_card(session: &Session, image: &Path, card: &Card) -> Outcome<()> {
+    if session.fleet.card_under(image) == Some(card.path.clone())
+        || card.mounts().iter().any(|at| image.starts_with(at))
+    {
+        return Err(Failure::refused(format!("{} lies on the card itself", quoted(image)))
+            .state(UNTOUCHED)
+            .next("Name a folder on another disk."));
+    }
+    if let Some(rack) = &session.fleet.rack
+        && resolve::is_same_file_as_any(image, rack)
+    {
+        return Err(Failure::refused(format!(
+            "{} stands behind a slot of the rack",
+            quoted(image)
+        ))
+        .state(UNTOUCHED)
+        .next("Choose another name."));
+    }
+    Ok(())
+}

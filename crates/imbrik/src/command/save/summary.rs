@@ -1,0 +1,99 @@
+//! What became of a save.
+
+use crate::{
+    command::fits,
+    packing::Target,
+    render::{count, json, size, time},
+    session::Session,
+};
+use imbrik_core::{card::Card, layout::Part, store::Tally, transfer::Saved, units::ByteLen};
+use serde_json::json;
+use std::time::Duration;
+
+/// What was done.
+pub(super) struct Done<'a> {
+    pub(super) card: &'a Card,
+    /// How long it is, or the partition of it that was saved.
+    pub(super) size: ByteLen,
+    /// How long a card must be for the image, when it was fitted.
+    pub(super) fitted: Option<ByteLen>,
+    pub(super) only: Option<&'a Part>,
+    pub(super) read_whole: &'a [String],
+    pub(super) used: ByteLen,
+    pub(super) saved: &'a Saved,
+    /// What was read of the card.
+    pub(super) tally: &'a Tally,
+    pub(super) took: Duration,
+}
+
+impl Done<'_> {
+    /// Tells of it.
+    pub(super) fn show(&self, session: &Session, to: &Target) {
+        let Done { card, saved, tally, took, .. } = self;
+        let out = &session.out;
+        let lost: ByteLen = saved.unreadable.iter().map(|span| span.len()).sum();
+        let place = self.only.map_or("CARD".to_owned(), |part| match part.number {
+            Some(number) => format!("CARD --into {number}"),
+            None => "CARD".to_owned(),
+        });
+        let next = to.next("imbrik restore", &place);
+        if out.is_json() {
+            let more = json!({
+                "card": card.path.to_string_lossy(),
+                "card_size": self.size.get(),
+                "fitted_card_size": self.fitted.map(ByteLen::get),
+                "read_whole": self.read_whole,
+                "card_bytes_read": tally.read().get(),
+                "card_requests": tally.reads(),
+                "card_bytes_written": tally.written().get(),
+                "used_bytes": self.used.get(),
+                "image": to.path().to_string_lossy(),
+                "image_bytes": saved.image_len.get(),
+                "zero_bytes": saved.zeros.get(),
+                "unreadable": json::spans(&saved.unreadable),
+                "seconds": took.as_secs_f64(),
+                "sums": json::sums(&saved.sums),
+                "next": next,
+            });
+            out.line(&json::object("save", "done", more).to_string());
+            return;
+        }
+        let ratio = match 100.0 * saved.image_len.get() as f64 / self.size.get().max(1) as f64 {
+            ..0.1 => "less than 0.1 %".to_owned(),
+            percent => format!("{percent:.1} %"),
+        };
+        out.line("");
+        out.line(&format!("Image     {}", to.title()));
+        out.line(&format!(
+            "Size      {}, {ratio} of {}",
+            size::both(saved.image_len),
+            size::short(self.size)
+        ));
+        out.line(&format!(
+            "Used      {} are in use, {} were read from the card",
+            size::both(self.used),
+            size::short(tally.read())
+        ));
+        if let Some(fitted) = self.fitted {
+            out.line(&format!("Fits      {}", fits::cards(fitted)));
+        }
+        for why in self.read_whole {
+            out.line(&format!("Note      {why}"));
+        }
+        out.line(&format!("Time      {}", time::span(*took)));
+        for sum in &saved.sums {
+            out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
+        }
+        if !lost.is_zero() {
+            out.line(&format!(
+                "Lost      {} in {} could not be read and are zeros in the image",
+                size::both(lost),
+                count(saved.unreadable.len() as u64, "place")
+            ));
+        }
+        if !to.is_pipe() {
+            out.line("The image is complete in itself; what stands beside it is for other tools.");
+            out.line(&format!("Next      {next}"));
+        }
+    }
+}
