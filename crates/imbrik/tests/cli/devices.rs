@@ -136,6 +136,28 @@ fn a_real_card_goes_through_an_image_onto_a_bigger_one() {
 }
 
 #[test]
+fn a_card_that_is_exchanged_while_the_question_stands_is_not_written() {
+    if !is_root("a_card_that_is_exchanged_while_the_question_stands_is_not_written") {
+        return;
+    }
+    let bench = Bench::with_card("");
+    bench.good("save rack:a hive.img.zst");
+    // Two blank ones of the same size: only the kernel can tell them apart.
+    let (first, second) = (bench.path("first"), bench.path("second"));
+    [&first, &second].map(|file| sized(file, 96 << 20));
+    let card = Loop::on(&first);
+    let exchange = || {
+        tool!("losetup", "-d", &card.0);
+        tool!("losetup", &card.0, &second);
+    };
+    let words = format!("restore hive.img.zst {} --allow-fixed", card.name());
+    let run = bench.in_dialogue(&words, &[("to go ahead", &exchange, "101 MB\n")]);
+    assert_eq!(run.code, 4, "{}", run.stdout);
+    assert!(run.stdout.contains("no longer the card that the plan was made for"), "{}", run.stdout);
+    assert!(fs::read(&second).unwrap().iter().all(|byte| *byte == 0), "it was written to");
+}
+
+#[test]
 fn what_is_mounted_or_of_the_system_is_refused() {
     if !is_root("what_is_mounted_or_of_the_system_is_refused") {
         return;

@@ -410,8 +410,8 @@ impl Writing<'_> {
         let fleet = &self.session.fleet;
         let mut jobs = Vec::new();
         for target in targets {
-            // What was mounted is gone by now, and the card is listed anew.
-            let card = resolve::card(fleet, &target.card.path).state(UNTOUCHED)?;
+            // The card of the plan, not whatever is there by now: that is what the claim compares.
+            let card = target.card.clone();
             let fingerprint = target.on_card.fingerprint();
             jobs.push(Job {
                 host: fleet.host_of(&target.card),
