@@ -144,7 +144,8 @@ fn a_card_that_is_exchanged_while_the_question_stands_is_not_written() {
     bench.good("save rack:a hive.img.zst");
     // Two blank ones of the same size: only the kernel can tell them apart.
     let (first, second) = (bench.path("first"), bench.path("second"));
-    [&first, &second].map(|file| sized(file, 96 << 20));
+    sized(&first, 96 << 20);
+    sized(&second, 96 << 20);
     let card = Loop::on(&first);
     let exchange = || {
         tool!("losetup", "-d", &card.0);

@@ -3,7 +3,7 @@
 use super::{Placed, moved_by};
 use crate::{
     error::Result,
-    fs::{self, Examined, Reshaped},
+    fs::{self, Examined, Reshaped, Volume},
     layout::{Change, Content, Occupancy, Part, Plan, Segment, Survey, View, occupancy},
     store::{ReadAt, Window, read_up_to},
     table::Table,
@@ -25,24 +25,44 @@ pub(super) fn arrange(
     placed: Vec<Placed>,
     size: ByteLen,
 ) -> Result<Plan> {
+    let segments = segments(occupancy, &placed, source.size(), size);
+    let view = View::of_segments(size, Arc::clone(source), &segments)?;
+    let mut plan = Plan { view, changes: Vec::new() };
+    for one in &placed {
+        let Some(part) = survey.parts.get(one.index) else { continue };
+        if let Some((reshaped, _)) = &one.reshaped {
+            plan.changes.extend(resized(part, one, reshaped));
+        } else if one.moves() {
+            plan.changes.push(Change::Shifted { title: part.full_title(), to: one.to.start() });
+        }
+        if let Some(volume) = part.volume.as_ref().filter(|_| one.moves()) {
+            plan = with_its_place(plan, source, part, volume, one)?;
+        }
+    }
+    match &survey.table {
+        Some(table) => with_table(plan, table, survey, &placed),
+        None => Ok(plan),
+    }
+}
+
+/// All of a card of `size`, from a source of `held` bytes.
+fn segments(
+    occupancy: &Occupancy,
+    placed: &[Placed],
+    held: ByteLen,
+    size: ByteLen,
+) -> Vec<Segment> {
     let mut segments = Vec::new();
     let (mut was, mut is) = (ByteOffset::ZERO, ByteOffset::ZERO);
-    for one in &placed {
+    for one in placed {
         // What stands between partitions keeps its distance to the one behind it.
         let gap = Span::between(was, one.from.start());
         let gap_start = one.to.start().get().saturating_sub(gap.len().get());
         let gap_start = ByteOffset::new(gap_start).max(is);
         segments.push(cleared(is, gap_start));
-        let kept = Span::between(
-            ByteOffset::new(
-                one.from
-                    .start()
-                    .get()
-                    .saturating_sub(one.to.start().saturating_since(gap_start).get()),
-            ),
-            one.from.start(),
-        );
-        shift(&mut segments, occupancy, kept, gap_start);
+        let kept = one.to.start().saturating_since(gap_start);
+        let kept = ByteOffset::new(one.from.start().get().saturating_sub(kept.get()));
+        shift(&mut segments, occupancy, Span::between(kept, one.from.start()), gap_start);
         match &one.reshaped {
             None => shift(&mut segments, occupancy, one.from, one.to.start()),
             Some((reshaped, found)) => {
@@ -53,63 +73,61 @@ pub(super) fn arrange(
         }
         (was, is) = (one.from.end(), one.to.end());
     }
-    tail(&mut segments, occupancy, was, is, source.size(), size);
+    tail(&mut segments, occupancy, was, is, held, size);
     segments.retain(|segment| !segment.span.is_empty());
-    let mut view = View::of_segments(size, Arc::clone(source), &segments)?;
+    segments
+}
 
-    let mut changes = Vec::new();
-    let mut spans = Vec::new();
-    for one in &placed {
-        let Some(part) = survey.parts.get(one.index) else { continue };
-        if let Some((reshaped, _)) = &one.reshaped {
-            changes.extend(resized(part, one, reshaped));
-        } else if one.from.start() != one.to.start() {
-            changes.push(Change::Shifted { title: part.full_title(), to: one.to.start() });
-        }
-        if let Some(number) = part.number
-            && one.from != one.to
-        {
-            spans.push((number, one.to));
-        }
-        let Some(volume) = part.volume.as_ref().filter(|_| one.from.start() != one.to.start())
-        else {
-            continue;
-        };
-        let now: Arc<dyn ReadAt> = match &one.reshaped {
-            Some((reshaped, _)) => Arc::clone(&reshaped.settled.store),
-            None => Arc::new(Window::new(Arc::clone(source), part.span)?),
-        };
-        let edits = fs::at_another_place(&now, volume, one.from.start(), one.to.start())?;
-        for (at, bytes) in edits {
-            view = view.with_bytes(one.to.start().saturating_add(ByteLen::new(at.get())), &bytes);
-        }
-        let boot_code = read_up_to(&now, ByteOffset::ZERO, BOOT_CODE)?;
-        if volume.kind.is_ext() && boot_code.iter().any(|byte| *byte != 0) {
-            changes.push(Change::Warning(format!(
-                "{} has boot code in its first sectors, which may count on its old place",
-                part.full_title()
-            )));
-        }
+/// Corrects what a volume that moved says of its place, and warns of what cannot be corrected.
+fn with_its_place(
+    mut plan: Plan,
+    source: &Arc<dyn ReadAt>,
+    part: &Part,
+    volume: &Volume,
+    one: &Placed,
+) -> Result<Plan> {
+    let now: Arc<dyn ReadAt> = match &one.reshaped {
+        Some((reshaped, _)) => Arc::clone(&reshaped.settled.store),
+        None => Arc::new(Window::new(Arc::clone(source), part.span)?),
+    };
+    let (was, is) = (one.from.start(), one.to.start());
+    for (at, bytes) in fs::at_another_place(&now, volume, was, is)? {
+        let at = is.saturating_add(ByteLen::new(at.get()));
+        plan.view = plan.view.with_bytes(at, &bytes);
     }
-    if let Some(table) = &survey.table {
-        if let Table::Gpt(gpt) = table {
-            // The old backup is nobody's any more, unless something stands there now.
-            let old = gpt.backup_span().filter(|old| {
-                old.end() <= ByteOffset::new(size.get())
-                    && placed.iter().all(|one| one.to.intersect(*old).is_none())
-            });
-            if let Some(old) = old {
-                view = view.with(old, Content::Cleared);
-            }
-            changes.push(Change::GptMoved);
-        }
-        let relaid = table.with_spans(&spans, size)?;
-        for (at, bytes) in relaid.edits {
-            view = view.with_bytes(at, &bytes);
-        }
-        changes.extend(relaid.notes.into_iter().map(Change::Warning));
+    let boot_code = read_up_to(&now, ByteOffset::ZERO, BOOT_CODE)?;
+    if volume.kind.is_ext() && boot_code.iter().any(|byte| *byte != 0) {
+        plan.changes.push(Change::Warning(format!(
+            "{} has boot code in its first sectors, which may count on its old place",
+            part.full_title()
+        )));
     }
-    Ok(Plan { view, changes })
+    Ok(plan)
+}
+
+/// Puts the table onto the card of a plan, with its partitions where they were placed.
+fn with_table(mut plan: Plan, table: &Table, survey: &Survey, placed: &[Placed]) -> Result<Plan> {
+    let size = plan.view.size();
+    if let Table::Gpt(gpt) = table {
+        // The old backup is nobody's any more, unless something stands there now.
+        let old = gpt.backup_span().filter(|old| {
+            old.end() <= ByteOffset::new(size.get())
+                && placed.iter().all(|one| one.to.intersect(*old).is_none())
+        });
+        if let Some(old) = old {
+            plan.view = plan.view.with(old, Content::Cleared);
+        }
+        plan.changes.push(Change::GptMoved);
+    }
+    let spans = placed.iter().filter(|one| one.from != one.to);
+    let spans: Vec<_> =
+        spans.filter_map(|one| Some((survey.parts.get(one.index)?.number?, one.to))).collect();
+    let relaid = table.with_spans(&spans, size)?;
+    for (at, bytes) in relaid.edits {
+        plan.view = plan.view.with_bytes(at, &bytes);
+    }
+    plan.changes.extend(relaid.notes.into_iter().map(Change::Warning));
+    Ok(plan)
 }
 
 /// What is told of a volume that got another size.

@@ -66,6 +66,12 @@ struct Placed {
     why: &'static str,
 }
 
+impl Placed {
+    fn moves(&self) -> bool {
+        self.from.start() != self.to.start()
+    }
+}
+
 impl Survey {
     /// The place in [`Survey::parts`] of the last partition whose volume can be reshaped, swap not
     /// counted; `None` when there is none.
