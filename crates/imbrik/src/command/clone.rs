@@ -163,9 +163,10 @@ fn write_swapped(
     let cards = writing.cards(std::slice::from_ref(&card.path))?;
     let now = cards.first().ok_or_else(|| Failure::usage("no card is there"))?;
     let on_card = session.fleet.look(now).state(UNTOUCHED)?;
-    if on_card.fingerprint() == fingerprint {
+    // A spare that is to be made again has the same ids, and was written to at another time.
+    if on_card.fingerprint() == fingerprint && on_card.written == read.survey.written {
         return Err(Failure::refused(format!(
-            "the card in {} is the one that was read, or a copy with the same ids",
+            "the card in {} is the one that was read, or the same as it",
             card.path.display()
         ))
         .state(UNTOUCHED)

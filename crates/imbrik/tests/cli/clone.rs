@@ -129,7 +129,8 @@ fn what_may_be_the_wrong_way_round_is_pointed_out() {
     let volume = bench.path("ext");
     let bytes = bench.bytes("rack/b.img");
     fs::write(&volume, &bytes[34816 * 512..]).unwrap();
-    tool!("debugfs", "-w", "-R", "set_super_value wtime 20991231", &volume);
+    let then = "E2FSPROGS_FAKE_TIME=4102358400";
+    tool!("env", then, "debugfs", "-w", "-R", "set_super_value mnt_count 3", &volume);
     put(&bench.path("rack/b.img"), 34816 * 512, &fs::read(&volume).unwrap());
     bench.good("clone rack:a rack:b --plan").shows("is it the right way round?");
     let other = bench.good("clone rack:b rack:a --plan");
@@ -191,7 +192,18 @@ fn with_one_reader_the_cards_are_changed() {
         fs::rename(bench.path("rack/a.img"), bench.path("first.img")).unwrap();
         sized(&bench.path("rack/a.img"), CARD);
     };
-    let other = || fs::rename(bench.path("rack/a.img"), bench.path("second.img")).unwrap();
+    // A spare that was made earlier, and used since: the same ids, another time.
+    let spare = || {
+        fs::rename(bench.path("rack/a.img"), bench.path("second.img")).unwrap();
+        let bytes = bench.bytes("first.img");
+        let volume = bench.path("ext");
+        fs::write(&volume, &bytes[34816 * 512..]).unwrap();
+        let then = "E2FSPROGS_FAKE_TIME=981158400";
+        tool!("env", then, "debugfs", "-w", "-R", "set_super_value mnt_count 3", &volume);
+        fs::write(bench.path("rack/a.img"), &bytes).unwrap();
+        put(&bench.path("rack/a.img"), 34816 * 512, &fs::read(&volume).unwrap());
+        fs::remove_file(volume).unwrap();
+    };
     let run = bench.in_dialogue(
         "clone rack:a --swap",
         &[
@@ -201,12 +213,17 @@ fn with_one_reader_the_cards_are_changed() {
             ("Put another card in", &blank, "\n"),
             ("host name of another board", nothing, "\n"),
             ("Type its size", nothing, "67.6 MB\n"),
-            ("Another one?", &other, "q\n"),
+            ("Another one?", &spare, "\n"),
+            ("host name of another board", nothing, "hive-31\n"),
+            ("Type its host name", nothing, "hive-07\n"),
+            ("Another one?", nothing, "q\n"),
         ],
     );
     assert_eq!(run.code, 0, "{}", run.stdout);
     assert!(run.stdout.contains("now holds hive-07"), "{}", run.stdout);
     assert!(bench.bytes("first.img") == before, "the card that was read is as it was");
+    is_good(&bench, "a");
+    assert_eq!(bench.good("show rack:a --json").json()["content"]["host"], "hive-31");
     fs::rename(bench.path("second.img"), bench.path("rack/a.img")).unwrap();
     is_good(&bench, "a");
     // Of the temporary image, nothing is left.
