@@ -70,6 +70,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let job = Job { session, image: &image, before: &before, after: &after, plan: &plan, to: &to };
     job.show_plan();
     if args.plan {
+        session.out.only_planned();
         return Ok(Exit::Done);
     }
     to.judge_room(session, &plan.view, &options)?;

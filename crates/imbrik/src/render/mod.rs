@@ -60,6 +60,13 @@ impl Out {
         }
     }
 
+    /// The end of a command that was only to show its plan.
+    pub(crate) fn only_planned(&self) {
+        if !self.json {
+            self.line("Nothing was written: without --plan, it is done.");
+        }
+    }
+
     /// Leaves standard output to an image: from now on, all text goes to standard error.
     pub(crate) fn give_away(&self) {
         self.is_given_away.set(true);

@@ -411,7 +411,7 @@ impl Work<'_> {
         };
         let settled = fs::put_file(&part.store, volume, &file).map_err(|error| error.at(place))?;
         part.take(settled);
-        let (title, why) = (part.title.clone(), why.to_owned());
+        let (title, why) = (part.short.clone(), why.to_owned());
         self.changes.push(Change::Put { title, path, why });
         Ok(())
     }

@@ -262,9 +262,7 @@ impl Writing<'_> {
         }
         self.show(source, &targets);
         if self.args.plan {
-            if !self.session.out.is_json() {
-                self.session.out.line("Nothing was written: without --plan, it is done.");
-            }
+            self.session.out.only_planned();
             return Ok(None);
         }
         self.unmount_and_confirm(&targets)?;
