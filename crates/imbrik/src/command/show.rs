@@ -245,7 +245,7 @@ impl Found<'_> {
                 Row::Gap(gap, used, all) => {
                     let used = match (used.get(), all) {
                         (0, true) => "zeros".to_owned(),
-                        (0, false) => "?".to_owned(),
+                        (0, false) => "not read".to_owned(),
                         (_, _) => size::short(used),
                     };
                     lines.push(vec![

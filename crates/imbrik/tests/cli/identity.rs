@@ -32,7 +32,7 @@ fn card(bench: &Bench, table: &str, kinds: &[&str]) {
     let ids: Vec<String> = (1..4).map(id).collect();
     let write = |name: &str, text: &str| fs::write(files.join(name), text).unwrap();
     write("etc/hostname", "hive-07\n");
-    write("etc/hosts", "127.0.0.1\tlocalhost\n127.0.1.1\thive-07 hive-07.local\n");
+    write("etc/hosts", "192.168.1.7 hive-07\n127.0.1.1\thive-07 hive-07.local\n");
     write("etc/passwd", "root:x:0:0::/root:/bin/sh\nkeeper:x:1000:1000::/home/keeper:/bin/bash\n");
     write("etc/machine-id", "0123456789abcdef0123456789abcdef\n");
     for kind in kinds {
@@ -43,7 +43,7 @@ fn card(bench: &Bench, table: &str, kinds: &[&str]) {
         "etc/fstab",
         &format!(
             "UUID=7b1ee000-0000-4000-8000-000048560007 / ext4 defaults 0 1\nUUID=4856-0007 /boot vfat defaults 0 2\n\
-         PARTUUID={} none swap sw 0 0\n# 48560007 in a remark\n",
+         PARTUUID={} none swap sw 0 0\n# 48560007 in a remark\nLABEL=HIVE-BOOT /again vfat ro 0 0\n",
             ids[1]
         ),
     );
@@ -145,7 +145,9 @@ fn a_copy_has_ids_keys_and_a_name_of_its_own() {
         run.shows("gets the id")
             .shows("all found")
             .shows("keeper@hive-11.local")
-            .shows("instead of");
+            .shows("instead of")
+            .shows("/etc/fstab on partition 3 keeps LABEL=HIVE-BOOT at /again: labels stay")
+            .shows("/etc/hosts on partition 3 keeps hive-07 as the name of 192.168.1.7");
         assert!(bench.bytes("card.img") == digest, "the image is as it was");
         let after = taken_apart(&bench, "rack:b", "is");
         assert_eq!(before.keys().collect::<Vec<_>>(), after.keys().collect::<Vec<_>>());

@@ -3,6 +3,7 @@
 //! All of it are edits of a plan's view: the source stays as it is. Ids are followed wherever files
 //! on the card refer to them.
 
+mod hosts;
 mod keys;
 
 use super::{Change, Plan, Reference, Survey, View, references, start::PLACES};
@@ -252,7 +253,7 @@ impl Work<'_> {
                 what if what.contains("/dev/") => "that is a place, and no id",
                 _ => continue,
             };
-            self.changes.push(Change::Warning(format!("{from} keeps {what}: {why}")));
+            self.changes.push(Change::Warning(format!("/{from} keeps {what}: {why}")));
         }
         Ok(())
     }
@@ -277,7 +278,7 @@ impl Work<'_> {
                 match self.put(index, &path, new, None, &why) {
                     Err(error) if matches!(error.class(), Class::Unsupported | Class::NoRoom) => {
                         self.changes.push(Change::Warning(format!(
-                            "{path} on {title} still names an old id: {error}"
+                            "/{path} on {title} still names an old id: {error}"
                         )));
                     }
                     other => other?,
@@ -328,14 +329,18 @@ impl Work<'_> {
                 None,
                 "the host name",
             )?;
-            let Some(hosts) = self.file(index, "etc/hosts")?.filter(|_| !old.is_empty()) else {
+            let Some(known) = self.file(index, "etc/hosts")?.filter(|_| !old.is_empty()) else {
                 continue;
             };
-            let ids = [NewId { from: old, to: host.to_owned() }];
-            let (new, used) = replaced(&hosts, &ids);
-            if !used.is_empty() {
+            let (new, others) = hosts::renamed(&known, &old, host);
+            if new != known {
                 self.put(index, "etc/hosts", new, None, "the host name")?;
             }
+            let title = self.parts.get(index).map_or(String::new(), |part| part.short.clone());
+            self.changes.extend(others.into_iter().map(|address| {
+                let place = format!("/etc/hosts on {title}");
+                Change::Warning(format!("{place} keeps {old} as the name of {address}"))
+            }));
         }
         match any {
             true => Ok(()),
@@ -359,7 +364,7 @@ impl Work<'_> {
                 self.put(index, &path, public.into_bytes(), Some(0o644), "a key of its own")?;
             }
             if self.file(index, "etc/ssh/ssh_host_dsa_key")?.is_some() {
-                let words = "etc/ssh/ssh_host_dsa_key stays: keys of that kind are no longer made";
+                let words = "/etc/ssh/ssh_host_dsa_key stays: keys of that kind are no longer made";
                 self.changes.push(Change::Warning(words.to_owned()));
             }
             for path in MACHINE_IDS {
