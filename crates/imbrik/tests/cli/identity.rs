@@ -59,6 +59,11 @@ fn card(bench: &Bench, table: &str, kinds: &[&str]) {
     tool!("mkfs.vfat", "-F", "16", "-n", "HIVE-BOOT", "-i", "48560007", "-h", "2048", &fat);
     write("cmdline.txt", &format!("console=tty1 root=PARTUUID={} rootwait\n", ids[2]));
     tool!("mcopy", "-i", &fat, files.join("cmdline.txt"), "::");
+    write("meadowEnv.txt", &format!("rootdev=PARTUUID={}\n", ids[2]));
+    write("grub.cfg", "search.fs_uuid 7b1ee000-0000-4000-8000-000048560007 root\n");
+    tool!("mmd", "-i", &fat, "::EFI", "::EFI/meadow");
+    tool!("mcopy", "-i", &fat, files.join("meadowEnv.txt"), "::");
+    tool!("mcopy", "-i", &fat, files.join("grub.cfg"), "::EFI/meadow");
     put(&card, 2048 * SECTOR, &fs::read(&fat).unwrap());
     let swap = volume("swap", 16384);
     tool!("mkswap", "-q", "-U", "7b1ee000-0000-4000-8000-0000485600ff", &swap);
@@ -179,6 +184,10 @@ fn a_copy_has_ids_keys_and_a_name_of_its_own() {
         );
         let line = fs::read_to_string(bench.path("cmdline")).unwrap();
         assert_eq!(line, format!("console=tty1 root=PARTUUID={} rootwait\n", part(3)));
+        let on_boot = |path: &str| tool!("mtype", "-i", bench.path("is-0"), format!("::{path}"));
+        assert_eq!(on_boot("meadowEnv.txt"), format!("rootdev=PARTUUID={}\n", part(3)));
+        let search = format!("search.fs_uuid {} root\n", after["volume 2"]);
+        assert_eq!(on_boot("EFI/meadow/grub.cfg"), search);
         assert_eq!(cat(&bench, "is-2", "/etc/hostname"), "hive-11\n");
         assert!(cat(&bench, "is-2", "/etc/hosts").ends_with("127.0.1.1\thive-11 hive-11.local\n"));
         assert_eq!(cat(&bench, "is-2", "/etc/machine-id"), "");
@@ -191,8 +200,16 @@ fn a_copy_has_ids_keys_and_a_name_of_its_own() {
             assert!(mode.contains("Mode:  0600"), "{mode}");
         }
         // Everything else is as it was, the notes that only speak of an id included.
-        let edited =
-            ["fstab", "hostname", "hosts", "machine-id", "ssh_host", "meadow.conf", "cmdline"];
+        let edited = [
+            "fstab",
+            "hostname",
+            "hosts",
+            "machine-id",
+            "ssh_host",
+            "meadow.conf",
+            "cmdline",
+            "Env.txt",
+        ];
         assert_eq!(tree(&bench, "was-2", &edited), tree(&bench, "is-2", &edited), "{table}");
         assert_eq!(cat(&bench, "is-2", "/home/keeper/notes"), "UUID=4856-0007 is only told here\n");
     }

@@ -3,10 +3,11 @@
 //! All of it are edits of a plan's view: the source stays as it is. Ids are followed wherever files
 //! on the card refer to them.
 
+mod follow;
 mod hosts;
 mod keys;
 
-use super::{Change, Plan, Reference, Survey, View, references, start::PLACES};
+use super::{Change, Plan, Survey, View};
 use crate::{
     error::{Class, Error, Result},
     fs::{self, FilePut, Settled, Volume},
@@ -15,25 +16,12 @@ use crate::{
     table,
     units::{ByteLen, ByteOffset, Span, joined},
 };
+use follow::NewId;
 use ssh_key::rand_core::{OsRng, RngCore};
 use std::sync::Arc;
 use uuid::Uuid;
 
-/// Further files that name volumes and partitions.
-const MORE_PLACES: [&str; 5] = [
-    "etc/crypttab",
-    "etc/default/grub",
-    "etc/kernel/cmdline",
-    "etc/initramfs-tools/conf.d/resume",
-    "boot/firmware/uEnv.txt",
-];
-/// Folders all of whose files with these endings are looked into.
-const FOLDERS: [(&str, &str); 3] = [
-    ("loader/entries", ".conf"),
-    ("boot/loader/entries", ".conf"),
-    ("etc/systemd/system", ".mount"),
-];
-/// The longest of these files that is looked into, in bytes.
+/// The longest file that is looked into, in bytes.
 const MOST: usize = 1 << 20;
 /// Files that hold the machine's id, and are empty until it has one.
 const MACHINE_IDS: [&str; 2] = ["etc/machine-id", "var/lib/dbus/machine-id"];
@@ -175,12 +163,6 @@ struct Work<'a> {
     now: u64,
 }
 
-/// An id and the one that takes its place, as files write them.
-struct NewId {
-    from: String,
-    to: String,
-}
-
 fn names(path: &str) -> Vec<&[u8]> {
     path.split('/').filter(|name| !name.is_empty()).map(str::as_bytes).collect()
 }
@@ -240,72 +222,7 @@ impl Work<'_> {
                 Err(error) => return Err(error),
             }
         }
-        self.follow(&ids)?;
-        self.tell_what_stays()
-    }
-
-    /// What is named by something other than an id, which original and copy go on sharing.
-    fn tell_what_stays(&mut self) -> Result<()> {
-        for Reference { from, what, .. } in references(self.view, self.survey)? {
-            let why = match what.as_str() {
-                what if what.contains("LABEL=") || what.contains("/by-label/") => "labels stay",
-                what if what.contains("/by-") => continue,
-                what if what.contains("/dev/") => "that is a place, and no id",
-                _ => continue,
-            };
-            self.changes.push(Change::Warning(format!("/{from} keeps {what}: {why}")));
-        }
-        Ok(())
-    }
-
-    /// Replaces ids in the files that are known to name some.
-    fn follow(&mut self, ids: &[NewId]) -> Result<()> {
-        for index in 0..self.parts.len() {
-            for path in self.places(index)? {
-                let Some(part) = self.parts.get(index) else { continue };
-                let Some(volume) = &part.volume else { continue };
-                let old = fs::small_file(&*part.store, volume, &names(&path), MOST)?;
-                let Some(old) = old.filter(|old| !old.is_empty() && old.len() < MOST) else {
-                    continue;
-                };
-                let (new, used) = replaced(&old, ids);
-                if used.is_empty() {
-                    continue;
-                }
-                let each = used.iter().map(|id| format!("{} instead of {}", id.to, id.from));
-                let why = format!("names {}", each.collect::<Vec<_>>().join(", "));
-                let title = part.title.clone();
-                match self.put(index, &path, new, None, &why) {
-                    Err(error) if matches!(error.class(), Class::Unsupported | Class::NoRoom) => {
-                        self.changes.push(Change::Warning(format!(
-                            "/{path} on {title} still names an old id: {error}"
-                        )));
-                    }
-                    other => other?,
-                }
-            }
-        }
-        Ok(())
-    }
-
-    /// The files of a partition that may name ids.
-    fn places(&self, index: usize) -> Result<Vec<String>> {
-        let mut places: Vec<String> =
-            PLACES.iter().chain(&MORE_PLACES).map(|place| (*place).to_owned()).collect();
-        let Some((part, volume)) =
-            self.parts.get(index).and_then(|part| Some((part, part.volume.as_ref()?)))
-        else {
-            return Ok(Vec::new());
-        };
-        for (folder, ending) in FOLDERS {
-            let found = fs::names_in(&*part.store, volume, &names(folder))?;
-            let found = found.unwrap_or_default().into_iter().filter_map(|name| {
-                let name = String::from_utf8(name).ok()?;
-                name.ends_with(ending).then(|| format!("{folder}/{name}"))
-            });
-            places.extend(found);
-        }
-        Ok(places)
+        self.follow(&ids)
     }
 
     fn set_host(&mut self, host: &str) -> Result<()> {
@@ -419,67 +336,5 @@ impl Work<'_> {
         let (title, why) = (part.short.clone(), why.to_owned());
         self.changes.push(Change::Put { title, path, why });
         Ok(())
-    }
-}
-
-/// `text` with every id replaced that stands as a word of its own, whatever its case; and which those
-/// were, each once.
-fn replaced<'a>(text: &[u8], ids: &'a [NewId]) -> (Vec<u8>, Vec<&'a NewId>) {
-    let is_part = |byte: Option<&u8>| byte.is_some_and(|byte| byte.is_ascii_alphanumeric());
-    let mut out = Vec::with_capacity(text.len());
-    let mut used: Vec<&NewId> = Vec::new();
-    let mut at = 0usize;
-    while let Some(rest) = text.get(at..).filter(|rest| !rest.is_empty()) {
-        let begins = !is_part(at.checked_sub(1).and_then(|before| text.get(before)));
-        let found = ids.iter().filter(|id| !id.from.is_empty() && begins).filter(|id| {
-            let len = id.from.len();
-            rest.get(..len).is_some_and(|word| word.eq_ignore_ascii_case(id.from.as_bytes()))
-                && !is_part(rest.get(len))
-        });
-        // Of those that fit, the longest: a PARTUUID begins with the id of its table.
-        match found.max_by_key(|id| id.from.len()) {
-            Some(id) => {
-                out.extend(id.to.as_bytes());
-                at = at.saturating_add(id.from.len());
-                if !used.iter().any(|known| known.from == id.from) {
-                    used.push(id);
-                }
-            }
-            None => {
-                out.extend(rest.first());
-                at = at.saturating_add(1);
-            }
-        }
-    }
-    (out, used)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn ids_are_replaced_where_they_are_words() {
-        let id = |from: &str, to: &str| NewId { from: from.into(), to: to.into() };
-        let ids = [
-            id("48560007", "11112222"),
-            id("48560007-02", "11112222-02"),
-            id("1A2B-3C4D", "5E6F-7081"),
-            id("hive-07", "hive-11"),
-        ];
-        let new = |text: &str| {
-            let (bytes, used) = replaced(text.as_bytes(), &ids);
-            (String::from_utf8(bytes).unwrap(), used.len())
-        };
-        assert_eq!(
-            new("root=PARTUUID=48560007-02 rootwait"),
-            ("root=PARTUUID=11112222-02 rootwait".into(), 1)
-        );
-        assert_eq!(new("UUID=1a2b-3c4d /boot"), ("UUID=5E6F-7081 /boot".into(), 1));
-        assert_eq!(new("148560007 48560007a hive-070"), ("148560007 48560007a hive-070".into(), 0));
-        assert_eq!(
-            new("127.0.1.1\thive-07 hive-07.local\n"),
-            ("127.0.1.1\thive-11 hive-11.local\n".into(), 1)
-        );
     }
 }
