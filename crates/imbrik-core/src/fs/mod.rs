@@ -480,6 +480,22 @@ pub fn smallest(
     Ok(Least { size, is_exact: true, ..least.clone() })
 }
 
+/// Looks at every file of `volume`, which stands in `store` and is settled, and compares them with the
+/// volume's own bookkeeping. Kinds that are not looked into pass.
+///
+/// # Errors
+/// - When the store cannot be read, or stopping was requested.
+/// - [`Class::Corrupt`] with the first contradiction, [`Class::Unsupported`] with a feature that is
+///   not known.
+pub fn check(store: &Arc<dyn ReadAt>, volume: &Volume, cancel: &Cancel) -> Result<()> {
+    match volume.kind {
+        VolumeKind::ExFat => exfat::check(&**store, cancel),
+        kind if kind.is_fat() => fat::check(&**store, cancel),
+        kind if kind.is_ext() => ext4::check(Arc::clone(store), cancel),
+        _ => Ok(()),
+    }
+}
+
 /// The small file at `path` (names from the root down) in `volume`, which stands in `store`, up to
 /// `most` bytes of it; `None` when there is none or the kind of volume is not looked into.
 ///

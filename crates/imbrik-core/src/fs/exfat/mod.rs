@@ -14,7 +14,7 @@ use crate::{
 };
 use boot::BootSector;
 pub(super) use boot::{seal_region, with_serial};
-pub(super) use reshape::{reshape, smallest};
+pub(super) use reshape::{check, reshape, smallest};
 use usage::usage;
 
 /// The root directory's entry that holds the volume's label.

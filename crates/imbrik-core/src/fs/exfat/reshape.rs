@@ -121,6 +121,14 @@ pub(in crate::fs) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<Byt
     Ok(ByteLen::new(shape.heap.saturating_add(data).get()))
 }
 
+/// Looks at every folder and chain.
+///
+/// # Errors
+/// As [`crate::fs::check`].
+pub(in crate::fs) fn check(store: &dyn ReadAt, cancel: &Cancel) -> Result<()> {
+    Known::of(store, cancel).map(drop)
+}
+
 /// Runs of the source where they are now.
 fn moved(runs: &[Run], moves: &Moves) -> Vec<Run> {
     let mut out: Vec<Run> = Vec::new();

@@ -16,7 +16,7 @@ mod usage;
 
 pub(super) use edit::put_file;
 pub(super) use reseed::with_uuid;
-pub(super) use reshape::{reshape, smallest};
+pub(super) use reshape::{check, reshape, smallest};
 pub(super) use settle::settle;
 pub(super) use usage::usage;
 

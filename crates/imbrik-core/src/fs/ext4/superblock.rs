@@ -115,6 +115,8 @@ pub(super) struct Superblock {
     checksum_is_wrong: bool,
     /// `s_inodes_count`: what the groups have together, in a sound volume.
     inodes_count: u32,
+    /// Whether it has clusters of another length than its blocks, without the feature for that.
+    has_stray_clusters: bool,
 }
 
 /// Where a superblock has its checksum.
@@ -159,6 +161,9 @@ impl Superblock {
             blocks_per_group: bytes::le_u32(raw, 0x20)?.into(),
             cluster_blocks,
             inodes_count: bytes::le_u32(raw, 0)?,
+            has_stray_clusters: ro_compat & RO_COMPAT_BIGALLOC == 0
+                && (s_log_cluster_size != s_log_block_size
+                    || bytes::le_u32(raw, 0x24)? != bytes::le_u32(raw, 0x20)?),
             inodes_per_group: bytes::le_u32(raw, 0x28)?.into(),
             inode_len: if s_rev_level == 0 { 128 } else { bytes::le_u16(raw, 0x58)?.into() },
             descriptor_len: if is_64bit { bytes::le_u16(raw, 0xfe)?.into() } else { 32 },
@@ -191,7 +196,9 @@ impl Superblock {
         let clusters = self.blocks_per_group.checked_div(self.cluster_blocks).unwrap_or(0);
         let per_block = self.block_len.checked_div(self.inode_len.max(1)).unwrap_or(0);
         // Smaller groups are not made, and would be a way to have millions of bitmaps read.
+        let descriptors = if self.is_64bit() { 64..=1024 } else { 32..=1024 };
         self.blocks > self.first_data_block
+            && !self.has_stray_clusters
             && self.blocks_per_group >= 256
             && (1..=bits).contains(&clusters)
             && (1..=bits).contains(&self.inodes_per_group)
@@ -199,7 +206,8 @@ impl Superblock {
             && (128..=self.block_len).contains(&self.inode_len)
             && self.inodes_per_group.is_multiple_of(per_block.max(1))
             && self.descriptor_len.is_power_of_two()
-            && (32..=self.block_len.min(1024)).contains(&self.descriptor_len)
+            && descriptors.contains(&self.descriptor_len)
+            && self.descriptor_len <= self.block_len
     }
 
     /// The superblock of the volume in `store`; `None` when there is none.

@@ -18,7 +18,7 @@ use crate::{
 use boot::{BootSector, Width};
 pub(super) use edit::{put_file, with_serial};
 use files::Files;
-pub(super) use reshape::{reshape, smallest};
+pub(super) use reshape::{check, reshape, smallest};
 use usage::usage;
 
 /// How much of the root directory is searched for the label: tools write it first.

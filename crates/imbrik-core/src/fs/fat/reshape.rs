@@ -130,6 +130,14 @@ pub(in crate::fs) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<Byt
     Ok(ByteLen::new(sectors.saturating_mul(known.boot.sector)))
 }
 
+/// Looks at every folder and chain.
+///
+/// # Errors
+/// As [`crate::fs::check`].
+pub(in crate::fs) fn check(store: &dyn ReadAt, cancel: &Cancel) -> Result<()> {
+    Known::of(store, cancel).map(drop)
+}
+
 impl Known {
     fn of(store: &dyn ReadAt, cancel: &Cancel) -> Result<Self> {
         let sector = read_vec(store, ByteOffset::ZERO, 512)?;

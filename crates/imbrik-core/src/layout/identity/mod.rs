@@ -120,6 +120,7 @@ impl Plan {
         let Work { parts, table, changes, .. } = work;
         let mut plan = self;
         for part in parts.iter().filter(|part| !part.rewritten.is_empty()) {
+            part.prove(cancel)?;
             let moved = part.rewritten.iter().map(|span| {
                 let start = part.span.start().saturating_add(ByteLen::new(span.start().get()));
                 Span::between(start, start.saturating_add(span.len()))
@@ -148,6 +149,17 @@ struct Edit {
 }
 
 impl Edit {
+    /// Looks at the edited volume as closely as at a reshaped one, before anybody sees it.
+    fn prove(&self, cancel: &Cancel) -> Result<()> {
+        let Some(volume) = &self.volume else { return Ok(()) };
+        fs::check(&self.store, volume, cancel).map_err(|error| match error.class() {
+            Class::Corrupt | Class::Unsupported => {
+                Error::corrupt(format!("the edited volume would be wrong: {error}")).at(&self.title)
+            }
+            _ => error,
+        })
+    }
+
     fn take(&mut self, settled: Settled) {
         self.store = settled.store;
         self.rewritten.extend(settled.rewritten);

@@ -101,6 +101,15 @@ pub(in crate::fs) fn smallest(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result
     Ok(layout.geometry.superblock.volume_len())
 }
 
+/// Looks at every inode in use and every block that it has.
+///
+/// # Errors
+/// As [`crate::fs::check`].
+pub(in crate::fs) fn check(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {
+    let opened = Opened::of(store)?;
+    Census::of(&opened, &Itself, cancel).map(drop)
+}
+
 fn plan(planner: &Planner<'_>, goal: Goal) -> Result<Layout> {
     let block_len = planner.opened.superblock.block_len.max(1);
     let blocks = |len: ByteLen| len.get().checked_div(block_len).unwrap_or(0);
