@@ -6,7 +6,7 @@
 use criterion::{Criterion, criterion_group, criterion_main};
 use imbrik_core::{
     fs::Work,
-    image::{Image, Manifest, Output, Pack},
+    image::{Image, Manifest, Output, Pack, Unpack},
     layout::{Fit, Identity, Occupancy, Plan, Survey, Target},
     progress::{Cancel, Unobserved, Watch},
     store::{Counted, ReadAt, SparseStore, Tally, WriteAt, read_vec},
@@ -18,7 +18,10 @@ use std::{hint::black_box, path::Path, sync::Arc};
 /// The demo's card in memory, and what was read of it.
 fn card() -> (Arc<dyn ReadAt>, Tally) {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../demo/cards/hive-07.img.zst");
-    let image = Image::open(&path, None).expect("the demo's card");
+    let folder = std::env::temp_dir();
+    let watch = Watch { observer: &Unobserved, cancel: &Cancel::new() };
+    let unpack = Unpack { folder: &folder, watch };
+    let image = Image::open(&path, Some(unpack)).expect("the demo's card");
     let content = image.content();
     let store = SparseStore::new(content.size());
     let step = 1 << 20;
@@ -41,7 +44,8 @@ fn steps(c: &mut Criterion) {
     let survey = Survey::of(&*card).expect("a survey");
     let occupancy = Occupancy::of(&card, &survey).expect("an occupancy");
     let smallest = Fit::Smallest { part: 1, room: ByteLen::ZERO };
-    let larger = Fit::Card { size: ByteLen::new(16 << 30), take_from: Vec::new(), give_to: Some(1) };
+    let larger =
+        Fit::Card { size: ByteLen::new(16 << 30), take_from: Vec::new(), give_to: Some(1) };
     let fit = |fit: &Fit| {
         let work = Work::in_memory(&cancel);
         Plan::fit(Arc::clone(&card), &survey, &occupancy, fit, work).expect("a plan")
@@ -64,7 +68,8 @@ fn steps(c: &mut Criterion) {
     let image = folder.path().join("hive-07.img.zst");
     let save_it = || {
         let plan = Plan::save(Arc::clone(&card), &occupancy).expect("a plan");
-        let manifest = Manifest::new(&survey, "bench", "2026-11-23T07:20:00Z".parse().expect("a time"));
+        let manifest =
+            Manifest::new(&survey, "bench", "2026-11-23T07:20:00Z".parse().expect("a time"));
         save(&plan.view, manifest, Output::File(&image), &options, watch).expect("an image")
     };
     let write_it = || {
