@@ -84,7 +84,6 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
     make_still(session, card, writing.args.unmount)?;
     let tally = Tally::default();
     let read = opened(session, card, tally)?;
-    let fingerprint = read.survey.fingerprint();
     let Some(occupancy) = &read.occupancy else { return Ok(Exit::Done) };
     let plan = Plan::save(Arc::clone(&read.content), occupancy).state(UNTOUCHED)?;
     let temporary = &session.environment.temporary;
@@ -136,7 +135,7 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
         if answer.trim().eq_ignore_ascii_case("q") || !answer.ends_with('\n') {
             return Ok(exit);
         }
-        match write_swapped(writing, &read, &image, card, &fingerprint) {
+        match write_swapped(writing, &read, &image, card) {
             // What went wrong before, such as a card that was not changed yet, is made good.
             Ok(done) => {
                 exit = if read_exit == Exit::Done { done } else { read_exit };
@@ -157,14 +156,14 @@ fn write_swapped(
     read: &Source<'_>,
     image: &Image,
     card: &Card,
-    fingerprint: &str,
 ) -> Outcome<Exit> {
     let session = writing.session;
     let cards = writing.cards(std::slice::from_ref(&card.path))?;
     let now = cards.first().ok_or_else(|| Failure::usage("no card is there"))?;
     let on_card = session.fleet.look(now).state(UNTOUCHED)?;
     // A spare that is to be made again has the same ids, and was written to at another time.
-    if on_card.fingerprint() == fingerprint && on_card.written == read.survey.written {
+    let known = &read.survey;
+    if on_card.fingerprint() == known.fingerprint() && on_card.written == known.written {
         return Err(Failure::refused(format!(
             "the card in {} is the one that was read, or the same as it",
             card.path.display()

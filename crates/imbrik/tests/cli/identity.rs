@@ -289,6 +289,33 @@ fn what_cannot_be_done_is_refused_and_nothing_is_written() {
 }
 
 #[test]
+fn a_fault_that_was_there_before_is_called_one_of_the_volume() {
+    let bench = Bench::empty();
+    let card = bench.path("card.img");
+    sized(&card, 16 << 20);
+    tool!("mkfs.vfat", "-F", "16", "-n", "HIVE", &card);
+    for name in ["first.wav", "second.wav"] {
+        fs::write(bench.path(name), noise(9000)).unwrap();
+        tool!("mcopy", "-i", &card, bench.path(name), "::");
+    }
+    // Both files begin with the same cluster: no allocation table tells that.
+    let mut bytes = fs::read(&card).unwrap();
+    let entry = |bytes: &[u8], name: &[u8]| bytes.windows(11).position(|it| it == name).unwrap();
+    let first = entry(&bytes, b"FIRST   WAV");
+    let cluster = [bytes[first + 26], bytes[first + 27]];
+    let second = entry(&bytes, b"SECOND  WAV");
+    bytes[second + 26..second + 28].copy_from_slice(&cluster);
+    fs::write(&card, &bytes).unwrap();
+    fs::create_dir(bench.path("rack")).unwrap();
+    bench.write_rack("[[slot]]\nname = \"b\"\nsize = 16777216\n");
+    let run = bench.imbrik("restore card.img rack:b --yes --ids fresh");
+    assert_ne!(run.code, 0, "{run:?}");
+    assert!(!run.stderr.contains("edited volume"), "{run:?}");
+    run.says("HIVE").says("Nothing was written");
+    bench.good("restore card.img rack:b --yes");
+}
+
+#[test]
 fn on_a_terminal_a_clone_asks_for_whom_it_is() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 70000128\n");
     let run = bench.on_terminal("clone rack:a rack:b", "hive-21\n70 MB\n");

@@ -14,7 +14,7 @@ use crate::{
             group::INODE_UNINIT,
             strict::{
                 Opened, attributes, folder,
-                inode::{MapKind, RawInode},
+                inode::{ENCRYPTED_FLAG, MapKind, RawInode},
                 map::{map_of, tail_of},
                 orphan_file, trees,
             },
@@ -28,7 +28,6 @@ use crate::{
 use std::sync::Arc;
 
 const UUID_AT: usize = 0x68;
-const ENCRYPTED_FLAG: u32 = 0x800;
 
 /// The volume in `store` under the UUID `uuid`.
 ///

@@ -18,7 +18,7 @@ use crate::{
 };
 use follow::NewId;
 use ssh_key::rand_core::{OsRng, RngCore};
-use std::sync::Arc;
+use std::{cell::OnceCell, sync::Arc};
 use uuid::Uuid;
 
 /// The longest file that is looked into, in bytes.
@@ -82,13 +82,9 @@ impl Plan {
         let mut parts = Vec::new();
         for part in &survey.parts {
             let store: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(&source), part.span)?);
-            // What contradicts itself is not edited.
-            let wrong = match &part.volume {
-                Some(volume) => fs::examine(&store, volume)?.usage.whole_because,
-                None => None,
-            };
             parts.push(Edit {
-                wrong,
+                wrong: OnceCell::new(),
+                source: Arc::clone(&store),
                 title: part.full_title(),
                 short: part.title(),
                 span: part.span,
@@ -142,22 +138,40 @@ struct Edit {
     short: String,
     span: Span,
     volume: Option<Volume>,
-    /// Why it is not edited.
-    wrong: Option<String>,
+    /// Why it is not edited, once somebody asked.
+    wrong: OnceCell<Option<String>>,
+    /// The volume before it was edited.
+    source: Arc<dyn ReadAt>,
     store: Arc<dyn ReadAt>,
     rewritten: Vec<Span>,
 }
 
 impl Edit {
+    /// Why it is not edited: what contradicts itself is left as it is.
+    fn wrong(&self) -> Result<Option<&str>> {
+        if self.wrong.get().is_none() {
+            let found = match &self.volume {
+                Some(volume) => fs::examine(&self.source, volume)?.usage.whole_because,
+                None => None,
+            };
+            let _ = self.wrong.set(found);
+        }
+        Ok(self.wrong.get().and_then(Option::as_deref))
+    }
+
     /// Looks at the edited volume as closely as at a reshaped one, before anybody sees it.
     fn prove(&self, cancel: &Cancel) -> Result<()> {
         let Some(volume) = &self.volume else { return Ok(()) };
-        fs::check(&self.store, volume, cancel).map_err(|error| match error.class() {
-            Class::Corrupt | Class::Unsupported => {
-                Error::corrupt(format!("the edited volume would be wrong: {error}")).at(&self.title)
+        let is_fault = |error: &Error| matches!(error.class(), Class::Corrupt | Class::Unsupported);
+        match fs::check(&self.store, volume, cancel) {
+            Err(error) if is_fault(&error) => {
+                // Whatever was wrong before is no fault of the edit.
+                fs::check(&self.source, volume, cancel).map_err(|error| error.at(&self.title))?;
+                let what = format!("the edited volume would be wrong: {error}");
+                Err(Error::corrupt(what).at(&self.title))
             }
-            _ => error,
-        })
+            other => other,
+        }
     }
 
     fn take(&mut self, settled: Settled) {
@@ -207,10 +221,12 @@ impl Work<'_> {
             }
         }
         for part in &mut self.parts {
-            let Some(volume) = part.volume.as_mut().filter(|volume| volume.uuid.is_some()) else {
-                continue;
+            let wrong = match &part.volume {
+                Some(volume) if volume.uuid.is_some() => part.wrong()?.map(str::to_owned),
+                _ => continue,
             };
-            let settled = match &part.wrong {
+            let Some(volume) = part.volume.as_mut() else { continue };
+            let settled = match wrong {
                 Some(why) => Err(Error::corrupt(why)),
                 None => fs::with_id(&part.store, volume, fresh(), cancel),
             };
@@ -333,7 +349,7 @@ impl Work<'_> {
             .volume
             .as_ref()
             .ok_or_else(|| Error::unsupported(format!("what is in {} is not known", part.short)))?;
-        if let Some(why) = &part.wrong {
+        if let Some(why) = part.wrong()? {
             return Err(Error::corrupt(why).at(place));
         }
         let path = path.trim_start_matches('/').to_owned();

@@ -1,10 +1,10 @@
 //! A file's content and the map of its blocks.
 
-use super::{EXTENTS_FLAG, Editor};
+use super::Editor;
 use crate::{
     error::{Error, Result},
     fs::ext4::strict::{
-        inode::{MapKind, RawInode, low_u32},
+        inode::{EXTENTS_FLAG, MapKind, RawInode, low_u32},
         map::{Map, Piece},
         trees,
     },

@@ -17,7 +17,7 @@ use crate::{
             checksum::crc32c,
             strict::{
                 Opened, folder,
-                inode::{RawInode, low_u32},
+                inode::{ENCRYPTED_FLAG, EXTENTS_FLAG, RawInode, TYPE_MASK, low_u32},
                 map::{Map, map_of},
                 trees,
             },
@@ -32,12 +32,9 @@ use std::sync::Arc;
 
 const ROOT: u32 = 2;
 const INDEX_FLAG: u32 = 0x1000;
-const ENCRYPTED_FLAG: u32 = 0x800;
 const IMMUTABLE_FLAG: u32 = 0x10;
 const VERITY_FLAG: u32 = 0x10_0000;
-const EXTENTS_FLAG: u32 = 0x8_0000;
 const CASEFOLD_FLAG: u32 = 0x4000_0000;
-const TYPE_MASK: u16 = 0xf000;
 const FILE: u16 = 0x8000;
 const LINK: u16 = 0xa000;
 /// Bytes of an entry of a folder before its name, and of the one that holds the checksum.

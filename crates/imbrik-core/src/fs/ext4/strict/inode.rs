@@ -15,12 +15,13 @@ use crate::{
 };
 use std::ops::Range;
 
-const TYPE_MASK: u16 = 0xf000;
+pub(in crate::fs::ext4) const TYPE_MASK: u16 = 0xf000;
 const FOLDER: u16 = 0x4000;
 const FILE: u16 = 0x8000;
 const LINK: u16 = 0xa000;
 const HUGE_FILE_FLAG: u32 = 0x4_0000;
-const EXTENTS_FLAG: u32 = 0x8_0000;
+pub(in crate::fs::ext4) const EXTENTS_FLAG: u32 = 0x8_0000;
+pub(in crate::fs::ext4) const ENCRYPTED_FLAG: u32 = 0x800;
 const EA_INODE_FLAG: u32 = 0x20_0000;
 const INLINE_DATA_FLAG: u32 = 0x1000_0000;
 const ATTRIBUTES_MAGIC: u32 = 0xea02_0000;
