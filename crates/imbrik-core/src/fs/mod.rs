@@ -17,7 +17,6 @@ mod placement;
 mod swap;
 mod usage;
 
-use usage::ClusterRuns;
 pub use usage::Usage;
 
 use crate::{
@@ -302,7 +301,7 @@ pub fn examine(store: &Arc<dyn ReadAt>, volume: &Volume) -> Result<Examined> {
                 settled => settled?,
             };
             let whole = settled.as_ref().map_or(store, |settled| &settled.store);
-            let (usage, least) = ext4::usage(&**whole)?;
+            let (usage, least) = ext4::usage(whole)?;
             Ok(Examined { state, usage, settled, least })
         }
         VolumeKind::Fat12 | VolumeKind::Fat16 | VolumeKind::Fat32 => fat::examine(&**store),

@@ -1,7 +1,16 @@
 //! NTFS: the boot sector, the label from the volume's own file record, and which clusters are in
-//! use by `$Bitmap`. After the published layout of its metadata files.
+//! use. After the published layout of its metadata files.
+//!
+//! What is believed: the boot sector when its copy behind the last cluster says the same; the first
+//! file records when `$MFTMirr` holds the same; and then a cluster counts as unused when `$Bitmap`
+//! calls it free and no file record in use has it in a run. A bitmap that calls clusters of the
+//! volume's own files free, or a record in use that makes no sense, makes the whole volume count.
 
-use super::{ClusterRuns, Examined, State, Usage, Volume, VolumeKind};
+use super::{
+    Examined, State, Usage, Volume, VolumeKind,
+    bits::{Bits, Run},
+    usage::cluster_spans,
+};
 use crate::{
     bytes,
     error::{Class, Error, Result},
@@ -11,6 +20,7 @@ use crate::{
 
 /// The records of some metadata files in the master file table.
 const TABLE_RECORD: u64 = 0;
+const MIRROR_RECORD: u64 = 1;
 const LOG_RECORD: u64 = 2;
 const VOLUME_RECORD: u64 = 3;
 const BITMAP_RECORD: u64 = 6;
@@ -21,6 +31,14 @@ const DATA: u32 = 0x80;
 const VOLUME_IS_DIRTY: u16 = 1;
 /// The longest bitmap: a bit for each of 2^32 clusters.
 const MOST_BITMAP: u64 = 1 << 29;
+/// Records below this are the volume's own.
+const OWN_RECORDS: u64 = 24;
+/// How many records `$MFTMirr` holds at least.
+const MIRRORED: u64 = 4;
+/// A record's flag: it is in use.
+const RECORD_IN_USE: u16 = 1;
+/// How much of the file table is read at once.
+const PIECE: u64 = 256 << 10;
 /// Files records are fixed up in pieces of this many bytes.
 const FIXUP_STEP: usize = 512;
 
@@ -45,6 +63,7 @@ pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
 }
 
 /// What of the boot sector is needed.
+#[derive(PartialEq, Eq)]
 struct BootSector {
     /// Bytes a sector, and how many there are.
     sector: u64,
@@ -134,9 +153,88 @@ impl<'a> Files<'a> {
             ByteLen::new(boot.record),
         );
         let table = vec![first.ok_or_else(|| Error::corrupt("its file table lies outside"))?];
+        let copy = ByteOffset::new(len.get());
+        let copy = BootSector::decode(&read_up_to(store, copy, 512)?);
+        if copy.as_ref() != Some(&boot) {
+            return Err(Error::corrupt("its boot sector and the copy of that differ"));
+        }
         let mut this = Self { store, boot, table };
         this.table = this.content_of(TABLE_RECORD)?.0;
+        this.compare_mirror()?;
         Ok(this)
+    }
+
+    /// Compares the first records with their copies.
+    fn compare_mirror(&self) -> Result<()> {
+        let (mirror, len) = self.content_of(MIRROR_RECORD)?;
+        let held = MIRRORED.saturating_mul(self.boot.record);
+        let start = |spans: &[Span]| {
+            let first = spans.first().filter(|first| first.len().get() >= held && len >= held);
+            first.map(|first| {
+                read_up_to(self.store, first.start(), usize::try_from(held).unwrap_or(0))
+            })
+        };
+        match (start(&mirror).transpose()?, start(&self.table).transpose()?) {
+            (Some(copy), Some(own)) if copy == own => Ok(()),
+            _ => Err(Error::corrupt("its first file records and the copies of them differ")),
+        }
+    }
+
+    /// Calls `work` with the number of every record in use and the runs of its attributes.
+    fn each_run(&self, work: &mut dyn FnMut(u64, Run)) -> Result<()> {
+        let len = usize::try_from(self.boot.record).unwrap_or(1).max(1);
+        let mut number = 0u64;
+        for piece in &self.table {
+            let mut at = piece.start();
+            while at < piece.end() {
+                let rest = Span::between(at, piece.end()).len();
+                let bytes = rest.get().min(PIECE);
+                let read = read_up_to(self.store, at, usize::try_from(bytes).unwrap_or(0))?;
+                for raw in read.chunks(len) {
+                    self.runs_of_record(number, raw, work)?;
+                    number = number.saturating_add(1);
+                }
+                at = at.saturating_add(ByteLen::new(bytes.max(1)));
+            }
+        }
+        Ok(())
+    }
+
+    fn runs_of_record(
+        &self,
+        number: u64,
+        raw: &[u8],
+        work: &mut dyn FnMut(u64, Run),
+    ) -> Result<()> {
+        let flags = bytes::le_u16(raw, 22).unwrap_or(0);
+        if raw.starts_with(b"BAAD") || raw.starts_with(b"FILE") && flags & RECORD_IN_USE != 0 {
+            let damaged = || Error::corrupt(format!("its file record {number} is damaged"));
+            let record = fixed_up(raw.to_vec()).ok_or_else(damaged)?;
+            let clusters = self.clusters();
+            let mut rest = attributes(&record);
+            for attribute in &mut rest {
+                if bytes::u8(attribute, 8) != Some(1) {
+                    continue;
+                }
+                for (first, count) in mapped(attribute).ok_or_else(damaged)? {
+                    let run = Run::new(first, count);
+                    if run.end() > clusters {
+                        return Err(damaged());
+                    }
+                    work(number, run);
+                }
+            }
+            if !rest.came_to_its_end {
+                return Err(damaged());
+            }
+        }
+        Ok(())
+    }
+
+    /// How many clusters the volume has.
+    fn clusters(&self) -> u64 {
+        let len = self.boot.sectors.checked_mul(self.boot.sector);
+        len.and_then(|len| len.checked_div(self.boot.cluster)).unwrap_or(0)
     }
 
     /// The record `number`, its fixups undone.
@@ -191,12 +289,7 @@ impl<'a> Files<'a> {
         if state != State::Clean {
             return Ok(Usage::whole(size, "it was not unmounted cleanly"));
         }
-        let clusters = self
-            .boot
-            .sectors
-            .checked_mul(self.boot.sector)
-            .and_then(|len| len.checked_div(self.boot.cluster))
-            .unwrap_or(0);
+        let clusters = self.clusters();
         let (bitmap, len) = self.content_of(BITMAP_RECORD)?;
         if len < clusters.div_ceil(8) || len > MOST_BITMAP {
             return Err(Error::corrupt("its bitmap is too short for its clusters"));
@@ -205,25 +298,39 @@ impl<'a> Files<'a> {
         let data = Span::whole(cluster.checked_mul(clusters).unwrap_or_default());
         // Behind the last cluster stands the backup of the boot sector.
         let mut used = vec![Span::between(data.end(), ByteOffset::new(size.get()))];
-        let mut runs = ClusterRuns::new(data, cluster);
+        let mut marked = Bits::new(clusters);
         let mut number = 0u64;
         for piece in &bitmap {
             let bytes = read_up_to(self.store, piece.start(), piece.len().to_usize().unwrap_or(0))?;
             for bit in bytes.iter().flat_map(|byte| (0..8).map(move |bit| byte >> bit & 1)) {
-                if number >= clusters {
-                    break;
+                if bit == 1 {
+                    marked.add(Run::new(number, 1));
                 }
-                runs.push(number, bit == 1);
                 number = number.saturating_add(1);
             }
         }
-        let spans = runs.finish();
-        let holds = |span: &Span| spans.iter().any(|used| used.contains(*span));
-        if number < clusters || !bitmap.iter().chain(&self.table).all(holds) {
+        if number < clusters {
+            return Err(Error::corrupt("its bitmap ends early"));
+        }
+        let had = marked.clone();
+        let mut knows_its_own = true;
+        self.each_run(&mut |number, run| {
+            knows_its_own &= number >= OWN_RECORDS || had.count_in(run) == run.len;
+            marked.add(run);
+        })?;
+        if !knows_its_own {
             return Err(Error::corrupt("its bitmap does not even know its own metadata"));
         }
-        used.extend(spans);
-        Ok(Usage::of(used, Vec::new()))
+        let unmarked = marked.count().saturating_sub(had.count());
+        used.extend(cluster_spans(&marked, ByteOffset::ZERO, cluster));
+        let mut usage = Usage::of(used, Vec::new());
+        if unmarked > 0 {
+            let len = cluster.checked_mul(unmarked).unwrap_or_default();
+            usage
+                .findings
+                .push(format!("its bitmap calls {len} free that files hold; they count as used"));
+        }
+        Ok(usage)
     }
 }
 
@@ -261,21 +368,39 @@ fn fixed_up(mut raw: Vec<u8>) -> Option<Vec<u8>> {
     Some(raw)
 }
 
-/// The first attribute of `kind` without a name in a record.
-fn attribute(record: &[u8], kind: u32) -> Option<&[u8]> {
-    let mut at = usize::from(bytes::le_u16(record, 20)?);
-    loop {
-        let found = bytes::le_u32(record, at)?;
-        let len = usize::try_from(bytes::le_u32(record, at.checked_add(4)?)?).ok()?;
-        if found == u32::MAX || len < 24 {
+/// The attributes of a record, one after the other.
+struct Attributes<'a> {
+    record: &'a [u8],
+    at: Option<usize>,
+    /// Whether the mark behind the last of them was met.
+    came_to_its_end: bool,
+}
+
+fn attributes(record: &[u8]) -> Attributes<'_> {
+    let at = bytes::le_u16(record, 20).map(usize::from);
+    Attributes { record, at, came_to_its_end: false }
+}
+
+impl<'a> Iterator for Attributes<'a> {
+    type Item = &'a [u8];
+
+    fn next(&mut self) -> Option<Self::Item> {
+        let at = self.at.take()?;
+        if bytes::le_u32(self.record, at)? == u32::MAX {
+            self.came_to_its_end = true;
             return None;
         }
-        let raw = record.get(at..at.checked_add(len)?)?;
-        if found == kind && bytes::u8(raw, 9)? == 0 {
-            return Some(raw);
-        }
-        at = at.checked_add(len)?;
+        let len = usize::try_from(bytes::le_u32(self.record, at.checked_add(4)?)?).ok()?;
+        let end = at.checked_add(len).filter(|_| len >= 24)?;
+        self.at = Some(end);
+        self.record.get(at..end)
     }
+}
+
+/// The first attribute of `kind` without a name in a record.
+fn attribute(record: &[u8], kind: u32) -> Option<&[u8]> {
+    attributes(record)
+        .find(|raw| bytes::le_u32(raw, 0) == Some(kind) && bytes::u8(raw, 9) == Some(0))
 }
 
 /// The runs of a non-resident attribute as (first cluster, clusters), and the content's length;
@@ -285,10 +410,18 @@ fn runs_of(attribute: &[u8]) -> Option<(Vec<(u64, u64)>, u64)> {
         return None;
     }
     let last = bytes::le_u64(attribute, 24)?;
-    let len = bytes::le_u64(attribute, 48)?;
+    let runs = mapped(attribute)?;
+    let held: u64 = runs.iter().map(|(_, count)| count).sum();
+    (held == last.checked_add(1)?).then_some((runs, bytes::le_u64(attribute, 48)?))
+}
+
+/// The runs of this part of a non-resident attribute, its holes left out; `None` when they make no
+/// sense.
+fn mapped(attribute: &[u8]) -> Option<Vec<(u64, u64)>> {
+    let (lowest, highest) = (bytes::le_u64(attribute, 16)?, bytes::le_u64(attribute, 24)?);
     let mut rest = attribute.get(usize::from(bytes::le_u16(attribute, 32)?)..)?;
     let mut runs = Vec::new();
-    let (mut first, mut seen) = (0i64, 0u64);
+    let (mut first, mut seen) = (0i64, lowest);
     loop {
         let (head, behind) = rest.split_first()?;
         if *head == 0 {
@@ -298,12 +431,15 @@ fn runs_of(attribute: &[u8]) -> Option<(Vec<(u64, u64)>, u64)> {
         let (count, behind) = behind.split_at_checked(len_bytes)?;
         let (offset, behind) = behind.split_at_checked(offset_bytes)?;
         let count = u64::try_from(signed(count)?).ok().filter(|count| *count > 0)?;
-        first = first.checked_add(signed(offset)?)?;
-        runs.push((u64::try_from(first).ok()?, count));
         seen = seen.checked_add(count)?;
+        if offset_bytes > 0 {
+            first = first.checked_add(signed(offset)?)?;
+            runs.push((u64::try_from(first).ok()?, count));
+        }
         rest = behind;
     }
-    (seen == last.checked_add(1)?).then_some((runs, len))
+    // An empty one says that its last cluster is the one before 0.
+    (seen == highest.wrapping_add(1)).then_some(runs)
 }
 
 /// A little-endian number of one to eight bytes with a sign.

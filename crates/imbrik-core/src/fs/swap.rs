@@ -14,7 +14,8 @@ use crate::{
 use std::sync::Arc;
 
 const PAGES: [usize; 5] = [4096, 8192, 16384, 32768, 65536];
-/// `last_page`, `nr_badpages`, `sws_uuid` and `sws_volume`.
+/// `version`, `last_page`, `nr_badpages`, `sws_uuid` and `sws_volume`.
+const VERSION: usize = 1024;
 const LAST_PAGE: usize = 1028;
 const BAD_PAGES: usize = 1032;
 const UUID: usize = 1036;
@@ -34,6 +35,8 @@ impl Header {
             page.checked_sub(10).and_then(|at| bytes::array::<10>(head, at)) == Some(*b"SWAPSPACE2")
         };
         let page = *PAGES.iter().find(marked)?;
+        // A mark alone may be left over under something newer, or stand in the first partition.
+        bytes::le_u32(head, VERSION).filter(|version| *version == 1)?;
         let pages = u64::from(bytes::le_u32(head, LAST_PAGE).unwrap_or(0)).saturating_add(1);
         Some(Self { page, pages })
     }

@@ -1,8 +1,9 @@
 //! Which bytes of a volume are in use.
 
+use super::bits::{Bits, Run};
 use crate::{
     error::Error,
-    units::{ByteLen, Span, joined},
+    units::{ByteLen, ByteOffset, Span, joined},
 };
 
 /// Which bytes of a volume have to be read. What is in neither list is free and may hold anything.
@@ -15,12 +16,20 @@ pub struct Usage {
     pub cleared: Vec<Span>,
     /// Why the whole volume counts as used, when its own word is not taken for it.
     pub whole_because: Option<String>,
+    /// What two of its structures tell differently, so that what either calls used counts as used;
+    /// a sentence each.
+    pub findings: Vec<String>,
 }
 
 impl Usage {
     /// These spans are in use, those are cleared.
     pub(super) fn of(used: Vec<Span>, cleared: Vec<Span>) -> Self {
-        Self { used: joined(used), cleared: joined(cleared), whole_because: None }
+        Self {
+            used: joined(used),
+            cleared: joined(cleared),
+            whole_because: None,
+            findings: Vec::new(),
+        }
     }
 
     /// All `size` bytes count as used.
@@ -29,6 +38,7 @@ impl Usage {
             used: vec![Span::whole(size)],
             cleared: Vec::new(),
             whole_because: Some(because.into()),
+            findings: Vec::new(),
         }
     }
 
@@ -63,65 +73,28 @@ impl Usage {
     }
 }
 
-/// Collects the used clusters of a volume into spans.
-pub(super) struct ClusterRuns {
-    data: Span,
-    cluster: ByteLen,
-    from: Option<u64>,
-    behind: u64,
-    spans: Vec<Span>,
-}
-
-impl ClusterRuns {
-    /// Clusters of `cluster` bytes from the start of `data`.
-    pub(super) fn new(data: Span, cluster: ByteLen) -> Self {
-        Self { data, cluster, from: None, behind: 0, spans: Vec::new() }
-    }
-
-    /// The cluster `number`, counted from 0; they come in order.
-    pub(super) fn push(&mut self, number: u64, is_used: bool) {
-        match (is_used, self.from) {
-            (true, None) => self.from = Some(number),
-            (false, Some(_)) => self.close(),
-            _ => {}
-        }
-        if is_used {
-            self.behind = number.saturating_add(1);
-        }
-    }
-
-    fn close(&mut self) {
-        let Some(from) = self.from.take() else { return };
-        let place = |number: u64| {
-            let ahead = self.cluster.checked_mul(number).unwrap_or_default();
-            self.data.start().saturating_add(ahead)
-        };
-        self.spans.push(Span::between(place(from), place(self.behind)));
-    }
-
-    /// The spans of all that were used.
-    pub(super) fn finish(mut self) -> Vec<Span> {
-        self.close();
-        self.spans
-    }
+/// Where the clusters of `set` lie: numbered from 0, `cluster` bytes each, from `start` on.
+pub(super) fn cluster_spans(set: &Bits, start: ByteOffset, cluster: ByteLen) -> Vec<Span> {
+    let place = |number: u64| start.saturating_add(cluster.checked_mul(number).unwrap_or_default());
+    let runs = set.runs(Run::new(0, set.len()));
+    runs.map(|run| Span::between(place(run.first), place(run.end()))).collect()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::units::ByteOffset;
-
     fn span(start: u64, end: u64) -> Span {
         Span::between(ByteOffset::new(start), ByteOffset::new(end))
     }
 
     #[test]
     fn clusters_become_spans() {
-        let mut runs = ClusterRuns::new(span(100, 200), ByteLen::new(10));
-        for (number, is_used) in [true, true, false, false, true, false, true].iter().enumerate() {
-            runs.push(number as u64, *is_used);
+        let mut set = Bits::new(7);
+        for number in [0, 1, 4, 6] {
+            set.add(Run::new(number, 1));
         }
-        assert_eq!(runs.finish(), [span(100, 120), span(140, 150), span(160, 170)]);
+        let spans = cluster_spans(&set, ByteOffset::new(100), ByteLen::new(10));
+        assert_eq!(spans, [span(100, 120), span(140, 150), span(160, 170)]);
     }
 
     #[test]

@@ -28,6 +28,8 @@ pub struct Occupancy {
     pub volumes: Vec<(usize, Examined)>,
     /// Why a volume, or the card, is read whole, a sentence each.
     pub read_whole: Vec<String>,
+    /// What of a volume is told differently by two of its structures, a sentence each.
+    pub findings: Vec<String>,
 }
 
 impl Occupancy {
@@ -42,13 +44,14 @@ impl Occupancy {
         let card = Span::whole(survey.size);
         if let Some(why) = survey.whole_because {
             let read_whole = vec![format!("the card is read whole: {why}")];
-            return Ok(Self { segments: vec![copied(card)], volumes: Vec::new(), read_whole });
+            let (volumes, findings) = (Vec::new(), Vec::new());
+            return Ok(Self { segments: vec![copied(card)], volumes, read_whole, findings });
         }
         let mut parts: Vec<_> = survey.parts.iter().enumerate().collect();
         parts.sort_by_key(|(_, part)| part.span);
         let mut segments = Vec::new();
         let mut volumes = Vec::new();
-        let mut read_whole = Vec::new();
+        let (mut read_whole, mut findings) = (Vec::new(), Vec::new());
         let mut at = ByteOffset::ZERO;
         for (index, part) in parts {
             let Some(volume) = &part.volume else { continue };
@@ -57,13 +60,15 @@ impl Occupancy {
             if let Some(why) = &found.usage.whole_because {
                 read_whole.push(format!("{} is read whole: {why}", part.full_title()));
             }
+            let told = found.usage.findings.iter();
+            findings.extend(told.map(|what| format!("{}: {what}", part.full_title())));
             segments.push(copied(Span::between(at, part.span.start())));
             segments.extend(segments_of(&found, part.span));
             volumes.push((index, found));
             at = part.span.end();
         }
         segments.push(copied(Span::between(at, card.end())));
-        Ok(Self { segments: simplified(segments), volumes, read_whole })
+        Ok(Self { segments: simplified(segments), volumes, read_whole, findings })
     }
 
     /// Finds out how small each volume that can be reshaped could become, to the byte. Answers why
@@ -99,6 +104,12 @@ impl Occupancy {
             }
         }
         Ok(cannot)
+    }
+
+    /// All that a person should know of how it was found out, a sentence each: what is read whole,
+    /// and what is told differently by two structures.
+    pub fn notes(&self) -> impl Iterator<Item = &str> {
+        self.read_whole.iter().chain(&self.findings).map(String::as_str)
     }
 
     /// How many bytes of `span` are in use: read, or made anew.
@@ -223,7 +234,7 @@ mod tests {
         ) {
             let place = Span::between(ByteOffset::new(1 << 20), ByteOffset::new(5 << 20));
             let (used, cleared) = (spans(&used), spans(&cleared));
-            let usage = Usage { used: used.clone(), cleared: cleared.clone(), whole_because: None };
+            let usage = Usage { used: used.clone(), cleared: cleared.clone(), whole_because: None, findings: Vec::new() };
             let found = Examined { state: State::Clean, usage, settled: None, least: None };
             let segments = simplified(segments_of(&found, place));
             let mut at = place.start();

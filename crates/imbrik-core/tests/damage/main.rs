@@ -267,7 +267,7 @@ fn volumes() -> &'static [Vec<u8>] {
             "mkfs.exfat",
             "mkswap",
             "mkfs.ntfs -q -F -f -c 4096",
-            "dirty() { mkfs.ext4 -q -F -b 1024 $1; head -c 2048 $0 >$1.b; printf \"jo -c\\njw -b 9000-9001 $1.b\\njw -r 77\\njc\\n\" | debugfs -w $1; rm $1.b; }; dirty",
+            "dirty() { mkfs.ext4 -q -F -b 1024 $1; head -c 2048 $0 >$1.b; printf \"jo -c\\njw -b 13000-13001 $1.b\\njw -r 77\\njc\\n\" | debugfs -w $1; rm $1.b; }; dirty",
         ];
         let made = makers.iter().map(|maker| {
             let file = tempfile::NamedTempFile::new().unwrap();

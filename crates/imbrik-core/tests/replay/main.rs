@@ -97,8 +97,8 @@ fn every_kind_of_journal_is_replayed_as_the_checker_does() {
                 continue;
             }
             let commands = format!(
-                "{open}\njw -b 9000-9002 one\njw -b 9001 -r 9100 two\njw -b 9100 one\njw -b 9200-9202 \
-                 magic\njw -b 9300 two\njw -r 9300\njc\n"
+                "{open}\njw -b 13000-13002 one\njw -b 13001 -r 13100 two\njw -b 13100 one\njw -b 13200-13202 \
+                 magic\njw -b 13300 two\njw -r 13300\njc\n"
             );
             let dir = volume(features, &commands);
             let blocks = differing(dir.path());
@@ -119,7 +119,7 @@ proptest! {
     fn random_transactions_are_replayed_as_the_checker_does(
         checksums in 0usize..4,
         steps in proptest::collection::vec(
-            (9000u32..9012, 0usize..3, proptest::option::of(9000u32..9012)), 1..24),
+            (13000u32..13012, 0usize..3, proptest::option::of(13000u32..13012)), 1..24),
     ) {
         let mut commands = ["jo", "jo -c", "jo -c -v 2", "jo -c -v 3"][checksums].to_owned();
         for (block, content, revoked) in steps {
@@ -140,7 +140,7 @@ proptest! {
 
 #[test]
 fn what_is_saved_of_it_is_clean_to_the_checker() {
-    let dir = volume("", "jo -c\njw -b 9000-9002 one\njc\n");
+    let dir = volume("", "jo -c\njw -b 13000-13002 one\njc\n");
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.path().join("v")).unwrap());
     let survey = Survey::of(&*store).unwrap();
     let occupancy = Occupancy::of(&store, &survey).unwrap();
@@ -157,7 +157,7 @@ fn what_is_saved_of_it_is_clean_to_the_checker() {
 
 #[test]
 fn a_torn_journal_is_replayed_up_to_its_last_commit_or_not_at_all() {
-    let dir = volume("", "jo -c\njw -b 9000-9002 one\njw -b 9001 two\njc\n");
+    let dir = volume("", "jo -c\njw -b 13000-13002 one\njw -b 13001 two\njc\n");
     let path = dir.path().join("v");
     let whole = std::fs::read(&path).unwrap();
     let mark = 0xc03b_3998_u32.to_be_bytes();

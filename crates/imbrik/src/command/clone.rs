@@ -67,7 +67,7 @@ fn opened<'a>(session: &Session, card: &'a Card, tally: Tally) -> Outcome<Source
         .next("The source comes first, the targets last; `imbrik cards` tells which is which."));
     }
     let source = Source::of_card(card, content, survey, Some(tally))?;
-    for why in source.occupancy.iter().flat_map(|occupancy| &occupancy.read_whole) {
+    for why in source.occupancy.iter().flat_map(Occupancy::notes) {
         session.out.warn(&format!("{why}."));
     }
     Ok(source)

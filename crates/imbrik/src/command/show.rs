@@ -294,7 +294,7 @@ impl Found<'_> {
 
     /// What limits the volumes, and the smallest card.
     fn show_limits(&self, out: &Out) {
-        for why in &self.occupancy.read_whole {
+        for why in self.occupancy.notes() {
             out.line(&format!("{} {why}", out.paint(Tone::Alarm, "!")));
         }
         if self.survey.parts.is_empty() {

@@ -156,13 +156,14 @@ fn a_volume_that_cannot_be_trusted_is_read_whole_and_that_is_said() {
 }
 
 #[test]
-fn an_exfat_that_was_not_unmounted_is_read_whole() {
+fn an_exfat_that_was_not_unmounted_is_read_by_its_bitmap_and_its_folders() {
     let bench = bench(64, "mkfs.exfat FILE >/dev/null");
     // VolumeFlags: not part of the boot checksum, since it changes with every mount.
     crate::harness::put(&bench.path("rack/a.img"), 106, &[2]);
-    bench.good("save rack:a x.img.zst").says("it was not unmounted cleanly");
-    tool!("zstd", "-dq", bench.path("x.img.zst"), "-o", bench.path("back"));
-    assert!(bench.bytes("back") == bench.bytes("rack/a.img"));
+    let read = through_an_image(&bench);
+    assert!(read < 4 << 20, "{read}");
+    // It is as dirty as before: a save changes nothing of a volume without a journal.
+    assert_eq!(bench.bytes("rack/b.img")[106], 2);
 }
 
 #[test]

@@ -171,7 +171,16 @@ fn tell<'a>(
     }
 }
 
-fn read_bitmap(store: &dyn ReadAt, boot: &BootSector, runs: &[Run], len: u64) -> Result<Bits> {
+/// What the bitmap of `len` bytes in the clusters `runs` calls used.
+///
+/// # Errors
+/// When it cannot be read; [`crate::Class::Corrupt`] when it is too short.
+pub(super) fn read_bitmap(
+    store: &dyn ReadAt,
+    boot: &BootSector,
+    runs: &[Run],
+    len: u64,
+) -> Result<Bits> {
     let held: u64 = runs.iter().map(|run| run.len).sum();
     let held = boot.cluster.checked_mul(held).unwrap_or_default();
     if len < boot.clusters.div_ceil(8) || held.get() < len {

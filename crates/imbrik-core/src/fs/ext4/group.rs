@@ -103,6 +103,19 @@ impl Group {
         Ok(())
     }
 
+    /// The groups of a volume, in order.
+    ///
+    /// # Errors
+    /// As [`Group::read`].
+    pub(super) fn all(store: &dyn ReadAt, superblock: &Superblock) -> Result<Vec<Self>> {
+        let mut groups = Vec::new();
+        Self::for_each(store, superblock, |_, group| {
+            groups.push(group.clone());
+            Ok(())
+        })?;
+        Ok(groups)
+    }
+
     /// Decodes the descriptor of group `number`.
     ///
     /// # Errors

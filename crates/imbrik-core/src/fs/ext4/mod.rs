@@ -5,6 +5,7 @@ mod checksum;
 mod edit;
 mod extents;
 mod files;
+mod fixed;
 mod group;
 mod journal;
 mod reseed;

@@ -1,8 +1,10 @@
 //! A volume that was not unmounted, as its own system's recovery would leave it.
 
 use super::{
+    fixed::Fixed,
     group::Group,
-    journal::{Journal, Replayed},
+    journal::{Journal, Place, Replayed},
+    strict::kept::Kept,
     superblock::Superblock,
 };
 use crate::{
@@ -30,7 +32,12 @@ pub(in crate::fs) fn settle(store: Arc<dyn ReadAt>) -> Result<Option<Settled>> {
         return Ok(None);
     }
     superblock.is_understood(size)?;
-    let replay = Journal::open(&*store, &superblock)?.replay()?;
+    let groups = Group::all(&*store, &superblock)?;
+    let fixed = Fixed::of(&superblock, &groups)?;
+    let meta = Kept::new(Arc::clone(&store), superblock.block_len);
+    let at = Place::of(&meta, &superblock, &groups, &fixed)?
+        .ok_or_else(|| Error::corrupt("its journal is to be replayed, and it has none"))?;
+    let replay = Journal::open(&*store, &superblock, &at)?.replay()?;
     let mut replayed = Replayed::new(store, superblock.block_len, replay);
     let newer = Superblock::read(&replayed)?.filter(|newer| newer.has_geometry_of(&superblock));
     let newer = newer.ok_or_else(|| {

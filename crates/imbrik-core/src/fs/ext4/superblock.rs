@@ -1,6 +1,6 @@
 //! The superblock: `struct ext4_super_block`, 1024 bytes at byte 1024 of the volume.
 
-use super::checksum::crc32c;
+use super::{checksum::crc32c, group::Group};
 use crate::{
     bytes,
     error::{Error, Result},
@@ -98,6 +98,8 @@ pub(super) struct Superblock {
     pub(super) first_meta_bg: u64,
     pub(super) reserved_gdt_blocks: u64,
     pub(super) journal_inode: u32,
+    /// The copy of the journal's map and length (`s_jnl_blocks`); `None` when there is none.
+    pub(super) journal_copy: Option<JournalCopy>,
     /// The seed of every other checksum.
     pub(super) seed: u32,
     /// The first inode that files may have.
@@ -117,8 +119,21 @@ pub(super) struct Superblock {
     inodes_count: u32,
     /// Whether it has clusters of another length than its blocks, without the feature for that.
     has_stray_clusters: bool,
+    /// `s_rev_level`: 0 has no features, and inodes of 128 bytes; higher ones than 1 don't exist.
+    revision: u32,
 }
 
+/// What the superblock repeats of the journal's inode.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct JournalCopy {
+    /// The 60 bytes of its map.
+    pub(super) i_block: Vec<u8>,
+    /// Bytes.
+    pub(super) size: u64,
+}
+
+/// `EXT3_JNL_BACKUP_BLOCKS`: the superblock has a copy of the journal's map.
+const JOURNAL_IS_COPIED: u8 = 1;
 /// Where a superblock has its checksum.
 const CHECKSUM_AT: usize = 0x3fc;
 
@@ -164,12 +179,21 @@ impl Superblock {
             has_stray_clusters: ro_compat & RO_COMPAT_BIGALLOC == 0
                 && (s_log_cluster_size != s_log_block_size
                     || bytes::le_u32(raw, 0x24)? != bytes::le_u32(raw, 0x20)?),
+            revision: s_rev_level,
             inodes_per_group: bytes::le_u32(raw, 0x28)?.into(),
             inode_len: if s_rev_level == 0 { 128 } else { bytes::le_u16(raw, 0x58)?.into() },
             descriptor_len: if is_64bit { bytes::le_u16(raw, 0xfe)?.into() } else { 32 },
             first_meta_bg: bytes::le_u32(raw, 0x104)?.into(),
             reserved_gdt_blocks: bytes::le_u16(raw, 0xce)?.into(),
             journal_inode: bytes::le_u32(raw, 0xe0)?,
+            journal_copy: match bytes::u8(raw, 0xfd)? {
+                JOURNAL_IS_COPIED => Some(JournalCopy {
+                    i_block: raw.get(0x10c..0x148)?.to_vec(),
+                    size: u64::from(bytes::le_u32(raw, 0x14c)?)
+                        | u64::from(bytes::le_u32(raw, 0x148)?) << 32,
+                }),
+                _ => None,
+            },
             seed: match incompat & INCOMPAT_CSUM_SEED {
                 0 => crc32c(!0, &uuid),
                 _ => bytes::le_u32(raw, 0x270)?,
@@ -197,7 +221,12 @@ impl Superblock {
         let per_block = self.block_len.checked_div(self.inode_len.max(1)).unwrap_or(0);
         // Smaller groups are not made, and would be a way to have millions of bitmaps read.
         let descriptors = if self.is_64bit() { 64..=1024 } else { 32..=1024 };
+        let has_features = self.compat | self.incompat | self.ro_compat != 0;
+        // The block that holds the superblock is the first of the first group, where it can be.
+        let first = u64::from(self.block_len == 1024 && self.cluster_blocks == 1);
         self.blocks > self.first_data_block
+            && self.first_data_block == first
+            && (self.revision == 1 || self.revision == 0 && !has_features)
             && !self.has_stray_clusters
             && self.blocks_per_group >= 256
             && (1..=bits).contains(&clusters)
@@ -271,8 +300,27 @@ impl Superblock {
 
     /// How many blocks a group takes for itself: its bitmaps and its inode table.
     pub(super) fn metadata_blocks_a_group(&self) -> u64 {
-        let per_block = self.block_len.checked_div(self.inode_len).unwrap_or(1).max(1);
-        self.inodes_per_group.div_ceil(per_block).saturating_add(2)
+        self.inodes_per_group.div_ceil(self.inodes_a_block()).saturating_add(2)
+    }
+
+    /// How many inodes stand in a block of a table.
+    pub(super) fn inodes_a_block(&self) -> u64 {
+        self.block_len.checked_div(self.inode_len).unwrap_or(1).max(1)
+    }
+
+    /// How many blocks a group has in use if it holds nothing but its own metadata, as an unwritten
+    /// bitmap implies.
+    pub(super) fn implied_blocks(&self, number: u64, group: &Group) -> u64 {
+        let (start, len) = (self.group_start(number), self.group_len(number));
+        let inside = |first: u64, count: u64| {
+            let end = first.saturating_add(count).min(start.saturating_add(len));
+            end.saturating_sub(first.max(start))
+        };
+        self.leading_blocks(number)
+            .min(len)
+            .saturating_add(inside(group.block_bitmap, 1))
+            .saturating_add(inside(group.inode_bitmap, 1))
+            .saturating_add(inside(group.inode_table, self.table_blocks()))
     }
 
     /// Whether its system found errors in it.

@@ -1,24 +1,32 @@
-//! Which blocks of an ext volume are in use: by its block bitmaps, where they can be trusted.
+//! Which blocks of an ext volume are in use: by its block bitmaps, where nothing contradicts them.
 
-use super::{group::Group, journal, superblock::Superblock};
+use super::{
+    fixed::Fixed, group::Group, journal::Place, strict::kept::Kept, superblock::Superblock,
+};
 use crate::{
     error::{Class, Error, Result},
-    fs::{Least, Usage},
-    store::{ReadAt, read_up_to},
+    fs::{Least, Usage, bits::Run},
+    store::ReadAt,
     units::{ByteLen, ByteOffset, Span},
 };
+use std::sync::Arc;
 
 /// What is in use, and how small the volume could become. One whose metadata contradict themselves
 /// counts as used as a whole.
 ///
+/// What is believed, and against what: the superblock and the descriptors by their checksums, or
+/// else by the second copy of the descriptors; block and inode bitmaps by their checksums and by
+/// the descriptors' counts; the place of the journal by all that [`Place`] compares. A block counts
+/// as unused when its bitmap says so and none of the volume's own metadata lies there.
+///
 /// # Errors
 /// When the store cannot be read.
-pub(in crate::fs) fn usage(store: &dyn ReadAt) -> Result<(Usage, Option<Least>)> {
+pub(in crate::fs) fn usage(store: &Arc<dyn ReadAt>) -> Result<(Usage, Option<Least>)> {
     let size = store.size();
-    let found = match Superblock::read(store)? {
-        Some(superblock) => superblock
-            .can_be_trusted(size)
-            .and_then(|()| Bitmaps { store, superblock: &superblock }.usage()),
+    let found = match Superblock::read(&**store)? {
+        Some(superblock) => {
+            superblock.can_be_trusted(size).and_then(|()| Bitmaps::of(store, &superblock)?.usage())
+        }
         None => Err(Error::corrupt("its superblock is gone")),
     };
     match found {
@@ -60,11 +68,32 @@ fn least(superblock: &Superblock, usage: &Usage, free_inodes: u64) -> Least {
 }
 
 struct Bitmaps<'a> {
-    store: &'a dyn ReadAt,
     superblock: &'a Superblock,
+    meta: Kept,
+    groups: Vec<Group>,
+    fixed: Fixed,
+    /// Where the journal is, and whether what it is told by is enough to clear its body.
+    journal: Option<Place>,
+    /// Whether the places of the inode tables are told twice, so that parts of them can be cleared.
+    tables_are_told_twice: bool,
 }
 
-impl Bitmaps<'_> {
+impl<'a> Bitmaps<'a> {
+    fn of(store: &Arc<dyn ReadAt>, superblock: &'a Superblock) -> Result<Self> {
+        let groups = Group::all(&**store, superblock)?;
+        let fixed = Fixed::of(superblock, &groups)?;
+        let meta = Kept::new(Arc::clone(store), superblock.block_len);
+        let journal = Place::of(&meta, superblock, &groups, &fixed)?;
+        if journal.as_ref().is_some_and(|journal| !journal.is_empty()) {
+            return Err(Error::corrupt(
+                "its journal holds something to replay, and its superblock says that it does not",
+            ));
+        }
+        let tables_are_told_twice =
+            superblock.has_group_checksums() || descriptors_agree(&meta, superblock, &groups)?;
+        Ok(Self { superblock, meta, groups, fixed, journal, tables_are_told_twice })
+    }
+
     fn usage(&self) -> Result<(Usage, Option<Least>)> {
         let superblock = self.superblock;
         let mut used = Vec::new();
@@ -73,22 +102,25 @@ impl Bitmaps<'_> {
         let blocks = superblock.span(0, superblock.blocks).unwrap_or_default();
         let head = superblock.span(0, superblock.first_data_block).unwrap_or_default();
         used.push(head);
-        used.push(Span::between(blocks.end(), ByteOffset::new(self.store.size().get())));
+        used.push(Span::between(blocks.end(), ByteOffset::new(self.meta.size().get())));
+        // What a group's metadata take is in use whatever its bitmap says.
+        for run in self.fixed.runs() {
+            used.push(self.span(run.first, run.len)?);
+        }
         let mut free_inodes = 0u64;
-        Group::for_each(self.store, superblock, |number, group| {
+        for (number, group) in (0u64..).zip(&self.groups) {
             free_inodes = free_inodes.saturating_add(group.free_inodes);
-            self.group(number, group, &mut used, &mut cleared)
-        })?;
-        cleared.extend(journal::void_body(self.store, superblock)?);
+            self.table(number, group, &mut cleared)?;
+            self.blocks(number, group, &mut used)?;
+        }
+        if let Some(journal) = self.journal.as_ref().filter(|journal| journal.is_confirmed) {
+            for run in journal.body() {
+                cleared.push(self.span(run.first, run.len)?);
+            }
+        }
         let usage = Usage::of(used, cleared);
         let least = least(superblock, &usage, free_inodes);
         Ok((usage, Some(least)))
-    }
-
-    /// A block of the volume.
-    fn read_block(&self, block: u64) -> Result<Vec<u8>> {
-        let span = self.span(block, 1)?;
-        read_up_to(self.store, span.start(), span.len().to_usize().unwrap_or(0))
     }
 
     fn span(&self, first: u64, count: u64) -> Result<Span> {
@@ -97,39 +129,27 @@ impl Bitmaps<'_> {
         })
     }
 
-    fn group(
-        &self,
-        number: u64,
-        group: &Group,
-        used: &mut Vec<Span>,
-        cleared: &mut Vec<Span>,
-    ) -> Result<()> {
+    /// The blocks of group `number` that its bitmap calls used.
+    fn blocks(&self, number: u64, group: &Group, used: &mut Vec<Span>) -> Result<()> {
         let superblock = self.superblock;
-        let start = superblock.group_start(number);
-        // What a group's metadata take is in use whatever its bitmap says.
-        let leading = superblock.leading_blocks(number).min(superblock.group_len(number));
-        used.push(self.span(start, leading)?);
-        used.push(self.span(group.block_bitmap, 1)?);
-        used.push(self.span(group.inode_bitmap, 1)?);
-        let per_block = superblock.block_len.checked_div(superblock.inode_len).unwrap_or(1).max(1);
-        let table_blocks = superblock.inodes_per_group.div_ceil(per_block);
-        let table = self.span(group.inode_table, table_blocks)?;
-        used.push(table);
-        match group.unused_inodes {
-            Some(unused) => {
-                let live = superblock.inodes_per_group.saturating_sub(unused).div_ceil(per_block);
-                let from = group.inode_table.saturating_add(live);
-                cleared.push(self.span(from, table_blocks.saturating_sub(live))?);
-            }
-            None => self.clear_by_inode_bitmap(group, per_block, cleared)?,
-        }
-        if group.is_block_uninit {
-            return Ok(());
-        }
-        let bitmap = self.read_block(group.block_bitmap)?;
+        let (start, len) = (superblock.group_start(number), superblock.group_len(number));
         let cluster = superblock.cluster_blocks;
+        let clusters = len.div_ceil(cluster);
+        let differ = |free: u64, what: &str| {
+            Err(Error::corrupt(format!(
+                "group {number}: {what} {free} free, the descriptor says {}",
+                group.free_clusters
+            )))
+        };
+        if group.is_block_uninit {
+            let free = len.saturating_sub(superblock.implied_blocks(number, group));
+            return match cluster > 1 || free == group.free_clusters {
+                true => Ok(()),
+                false => differ(free, "its bitmap was never written, which leaves"),
+            };
+        }
+        let bitmap = self.meta.block(group.block_bitmap)?;
         group.check_block_bitmap(superblock.covered(&bitmap), number, superblock)?;
-        let clusters = superblock.group_len(number).div_ceil(cluster);
         let mut in_use = 0u64;
         for (first, count) in runs(&bitmap, clusters) {
             in_use = in_use.saturating_add(count);
@@ -139,38 +159,101 @@ impl Bitmaps<'_> {
         }
         let free = clusters.saturating_sub(in_use);
         if free != group.free_clusters {
-            return Err(Error::corrupt(format!(
-                "group {number}: the bitmap has {free} free, the descriptor says {}",
-                group.free_clusters
-            )));
+            return differ(free, "the bitmap has");
+        }
+        for run in self.fixed.within(Run::new(start, len)) {
+            let first = run.first.saturating_sub(start).checked_div(cluster).unwrap_or(0);
+            let end = run.end().saturating_sub(start).div_ceil(cluster);
+            if !(first..end).all(|bit| is_set(&bitmap, bit)) {
+                return Err(Error::corrupt(format!(
+                    "group {number}: the bitmap calls the volume's own metadata free"
+                )));
+            }
         }
         Ok(())
     }
 
-    /// Without unused counts, whole blocks of the table in which no inode is in use are void.
-    fn clear_by_inode_bitmap(
-        &self,
-        group: &Group,
-        per_block: u64,
-        cleared: &mut Vec<Span>,
-    ) -> Result<()> {
-        let bitmap = self.read_block(group.inode_bitmap)?;
-        let blocks = self.superblock.inodes_per_group.div_ceil(per_block);
-        let mut live = vec![false; usize::try_from(blocks).unwrap_or(0)];
-        for (first, count) in runs(&bitmap, self.superblock.inodes_per_group) {
-            let from = first.checked_div(per_block).unwrap_or(0);
-            let to = first.saturating_add(count).div_ceil(per_block);
-            for block in from..to {
-                if let Some(live) = live.get_mut(usize::try_from(block).unwrap_or(usize::MAX)) {
-                    *live = true;
-                }
+    /// Which part of the inode table of group `number` was never used: that is cleared.
+    fn table(&self, number: u64, group: &Group, cleared: &mut Vec<Span>) -> Result<()> {
+        let superblock = self.superblock;
+        let a_group = superblock.inodes_per_group;
+        let per_block = superblock.inodes_a_block();
+        let wrong = |what: &str| Err(Error::corrupt(format!("group {number}: {what}")));
+        let live = a_group.saturating_sub(group.unused_inodes.unwrap_or(0));
+        if live == 0 {
+            if group.free_inodes != a_group {
+                return wrong("its inodes were never used, and some are said to be in use");
             }
+            cleared.push(self.span(group.inode_table, superblock.table_blocks())?);
+            return Ok(());
         }
-        for (block, _) in (0u64..).zip(live).filter(|(_, live)| !live) {
-            cleared.push(self.span(group.inode_table.saturating_add(block), 1)?);
+        let bitmap = self.meta.block(group.inode_bitmap)?;
+        group.check_inode_bitmap(&bitmap, number, superblock)?;
+        let used = runs(&bitmap, a_group);
+        let count: u64 = used.iter().map(|(_, count)| count).sum();
+        if count != a_group.saturating_sub(group.free_inodes) {
+            return wrong("its inode bitmap and its count of free inodes differ");
         }
-        Ok(())
+        if used.last().is_some_and(|(first, count)| first.saturating_add(*count) > live) {
+            return wrong("inodes that were never used are said to be in use");
+        }
+        if !self.tables_are_told_twice {
+            return Ok(());
+        }
+        if group.unused_inodes.is_some() {
+            let live = live.div_ceil(per_block);
+            let from = group.inode_table.saturating_add(live);
+            cleared.push(self.span(from, superblock.table_blocks().saturating_sub(live))?);
+            return Ok(());
+        }
+        // Without a count of those never used, whole blocks in which no inode is in use are void.
+        let mut behind = 0u64;
+        let mut void = |from: u64, to: u64| -> Result<()> {
+            let len = to.saturating_sub(from);
+            cleared.push(self.span(group.inode_table.saturating_add(from), len)?);
+            Ok(())
+        };
+        for (first, count) in used {
+            void(behind, first.checked_div(per_block).unwrap_or(0))?;
+            behind = first.saturating_add(count).div_ceil(per_block);
+        }
+        void(behind, superblock.table_blocks())
     }
+}
+
+fn is_set(bitmap: &[u8], bit: u64) -> bool {
+    let byte = usize::try_from(bit / 8).ok().and_then(|byte| bitmap.get(byte));
+    byte.is_some_and(|byte| byte >> (bit % 8) & 1 == 1)
+}
+
+/// Whether the first copy of the descriptors puts bitmaps and tables where the descriptors do;
+/// false when there is no copy.
+///
+/// # Errors
+/// [`Class::Corrupt`] when it does not.
+fn descriptors_agree(meta: &Kept, superblock: &Superblock, groups: &[Group]) -> Result<bool> {
+    let copy = (1..superblock.groups()).find(|group| superblock.has_superblock(*group));
+    let Some(start) = copy.map(|group| superblock.group_start(group)) else { return Ok(false) };
+    if superblock.uses_meta_bg() {
+        return Ok(false);
+    }
+    let a_block = superblock.descriptors_a_block();
+    let len = usize::try_from(superblock.descriptor_len).unwrap_or(0);
+    for (number, group) in (0u64..).zip(groups) {
+        let ahead = number.checked_div(a_block).unwrap_or(0);
+        let block = meta.block(start.saturating_add(1).saturating_add(ahead))?;
+        let at = number.checked_rem(a_block).unwrap_or(0);
+        let at = usize::try_from(at).unwrap_or(0).saturating_mul(len);
+        let raw = block.get(at..at.saturating_add(len)).unwrap_or_default();
+        let copy = Group::decode(raw, number, superblock)?;
+        let places = |group: &Group| (group.block_bitmap, group.inode_bitmap, group.inode_table);
+        if places(&copy) != places(group) {
+            return Err(Error::corrupt(format!(
+                "group {number}: its descriptor and the copy of that name different places"
+            )));
+        }
+    }
+    Ok(true)
 }
 
 /// The runs of set bits among the first `count`, as (first, how many).

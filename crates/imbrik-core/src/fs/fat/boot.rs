@@ -23,6 +23,13 @@ impl Width {
         }
     }
 
+    /// Whether `entry` can be the first of a table: ones in front of a media byte. That need not be
+    /// the boot sector's.
+    pub(super) fn is_media(self, entry: u32) -> bool {
+        let ones = self.bad() | 0x8;
+        entry | 0xff == ones | 0xff && matches!(entry & 0xff, 0xf0 | 0xf8..=0xff)
+    }
+
     /// The entry that marks a cluster as bad: nothing of the volume is in it.
     pub(super) fn bad(self) -> u32 {
         match self {
@@ -37,8 +44,6 @@ impl Width {
 #[derive(Debug)]
 pub(super) struct BootSector {
     pub(super) width: Width,
-    /// `BPB_Media`: the first byte of every table.
-    pub(super) media: u8,
     /// How many clusters there are, and how long each is.
     pub(super) clusters: u64,
     pub(super) cluster: ByteLen,
@@ -138,7 +143,6 @@ impl BootSector {
             fs_info: of_32(48)?.into(),
             backup: of_32(50)?.into(),
             width,
-            media,
             clusters,
             cluster: ByteLen::new(sec_per_clus.checked_mul(byts_per_sec)?),
             first_table: ByteOffset::new(rsvd_sec_cnt.checked_mul(byts_per_sec)?),
@@ -171,6 +175,23 @@ impl BootSector {
             }
         };
         (fewest.min(self.clusters), most.max(self.clusters))
+    }
+
+    /// Which of the tables counts: the first, unless the volume says that they are not kept alike.
+    pub(super) fn active_table(&self) -> usize {
+        // Bit 7: only one table is kept; the low bits name it.
+        let alone = self.width == Width::Bits32 && self.ext_flags & 0x80 != 0;
+        if alone { usize::from(self.ext_flags & 0xf) } else { 0 }
+    }
+
+    /// The first cluster that an entry of a folder names, counted from 0; `None` for none.
+    pub(super) fn first_of(&self, entry: &[u8]) -> Option<u64> {
+        let high = match self.width {
+            Width::Bits32 => u64::from(bytes::le_u16(entry, 20)?) << 16,
+            // No cluster in it: old systems keep other things there.
+            _ => 0,
+        };
+        (u64::from(bytes::le_u16(entry, 26)?) | high).checked_sub(2)
     }
 
     /// Where the clusters lie.

@@ -47,8 +47,7 @@ impl Table {
         }
         // Bit 7: only one table is kept; the low bits name it.
         let alone = boot.width == Width::Bits32 && boot.ext_flags & 0x80 != 0;
-        let active = if alone { usize::from(boot.ext_flags & 0xf) } else { 0 };
-        let mut tables = boot.tables().skip(active);
+        let mut tables = boot.tables().skip(boot.active_table());
         let place = tables.next().ok_or_else(|| {
             Error::corrupt("the allocation table that its boot sector names is not there")
         })?;

@@ -160,20 +160,12 @@ impl Look<'_> {
             self.hasher.update(entry);
             return Ok(());
         }
-        let high = match self.boot.width {
-            Width::Bits32 => u32::from(bytes::le_u16(entry, 20).unwrap_or(0)),
-            // No cluster in it: old systems keep other things there.
-            _ => 0,
-        };
-        let first = high << 16 | u32::from(bytes::le_u16(entry, 26).unwrap_or(0));
         let name = short_name(entry).unwrap_or_default();
         let title = String::from_utf8_lossy(&name).into_owned();
-        let first = match first {
-            0 => None,
-            _ => Some(u64::from(first).checked_sub(2).ok_or_else(|| {
-                Error::corrupt(format!("{title} starts at cluster {first}, which is none"))
-            })?),
-        };
+        let first = self.boot.first_of(entry);
+        if first.is_none() && bytes::le_u16(entry, 26) == Some(1) {
+            return Err(Error::corrupt(format!("{title} starts at cluster 1, which is none")));
+        }
         // All of it but the cluster, and what only systems of old kept in the high half.
         let mut plain = *entry;
         for at in [20, 26] {

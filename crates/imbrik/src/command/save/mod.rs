@@ -98,7 +98,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         size: wanted.survey.size,
         fitted: content.fitted.as_ref().map(|after| after.size),
         only: wanted.only.as_ref(),
-        read_whole: &content.read_whole,
+        occupancy: content.occupancy.as_ref(),
         used: content.plan.view.copied_in(Span::whole(content.plan.view.size())),
         saved: &saved,
         tally: &tally,
@@ -143,8 +143,8 @@ struct Content {
     plan: Plan,
     /// What is on the card of the image, when it was fitted.
     fitted: Option<Survey>,
-    /// Why some of it is read whole.
-    read_whole: Vec<String>,
+    /// What is in use of the card, unless it was not asked for.
+    occupancy: Option<Occupancy>,
 }
 
 impl Content {
@@ -152,7 +152,7 @@ impl Content {
         let (source, survey) = (&wanted.source, &wanted.survey);
         if args.exact {
             let plan = Plan::save_exact(Arc::clone(source));
-            return Ok(Self { plan, fitted: None, read_whole: Vec::new() });
+            return Ok(Self { plan, fitted: None, occupancy: None });
         }
         if args.fit {
             let room = args.room.map_or(ByteLen::ZERO, |room| room.0);
@@ -164,14 +164,14 @@ impl Content {
                 session.out.note(&format!("{}.", change::words(change)));
             }
             let after = Survey::of(&plan.view).state(UNWRITTEN)?;
-            return Ok(Self { plan, fitted: Some(after), read_whole: Vec::new() });
+            return Ok(Self { plan, fitted: Some(after), occupancy: None });
         }
         let occupancy = Occupancy::of(source, survey).state(UNWRITTEN)?;
         let plan = Plan::save(Arc::clone(source), &occupancy).state(UNWRITTEN)?;
-        for why in &occupancy.read_whole {
+        for why in occupancy.notes() {
             session.out.warn(&format!("{why}."));
         }
-        Ok(Self { plan, fitted: None, read_whole: occupancy.read_whole })
+        Ok(Self { plan, fitted: None, occupancy: Some(occupancy) })
     }
 }
 

@@ -6,7 +6,13 @@ use crate::{
     render::{count, json, size, time},
     session::Session,
 };
-use imbrik_core::{card::Card, layout::Part, store::Tally, transfer::Saved, units::ByteLen};
+use imbrik_core::{
+    card::Card,
+    layout::{Occupancy, Part},
+    store::Tally,
+    transfer::Saved,
+    units::ByteLen,
+};
 use serde_json::json;
 use std::time::Duration;
 
@@ -18,7 +24,8 @@ pub(super) struct Done<'a> {
     /// How long a card must be for the image, when it was fitted.
     pub(super) fitted: Option<ByteLen>,
     pub(super) only: Option<&'a Part>,
-    pub(super) read_whole: &'a [String],
+    /// What is in use of the card; `None` when that was not looked at.
+    pub(super) occupancy: Option<&'a Occupancy>,
     pub(super) used: ByteLen,
     pub(super) saved: &'a Saved,
     /// What was read of the card.
@@ -38,11 +45,15 @@ impl Done<'_> {
         });
         let next = to.next("imbrik restore", &place);
         if out.is_json() {
+            let told = |list: fn(&Occupancy) -> &Vec<String>| {
+                self.occupancy.map(|occupancy| list(occupancy).clone()).unwrap_or_default()
+            };
             let more = json!({
                 "card": card.path.to_string_lossy(),
                 "card_size": self.size.get(),
                 "fitted_card_size": self.fitted.map(ByteLen::get),
-                "read_whole": self.read_whole,
+                "read_whole": told(|occupancy| &occupancy.read_whole),
+                "findings": told(|occupancy| &occupancy.findings),
                 "card_bytes_read": tally.read().get(),
                 "card_requests": tally.reads(),
                 "card_bytes_written": tally.written().get(),
@@ -77,7 +88,7 @@ impl Done<'_> {
         if let Some(fitted) = self.fitted {
             out.line(&format!("Fits      {}", fits::cards(fitted)));
         }
-        for why in self.read_whole {
+        for why in self.occupancy.into_iter().flat_map(Occupancy::notes) {
             out.line(&format!("Note      {why}"));
         }
         out.line(&format!("Time      {}", time::span(*took)));

@@ -16,8 +16,7 @@ use crate::{
     error::{Error, Result},
     fs::ext4::{
         checksum::{crc32_be, crc32c},
-        extents::Extent,
-        files::Reader,
+        journal::Place,
         superblock::Superblock,
     },
     store::{ReadAt, read_up_to},
@@ -26,8 +25,7 @@ use crate::{
 use std::collections::BTreeMap;
 
 /// `JBD2_MAGIC_NUMBER`.
-pub(in crate::fs::ext4) const MAGIC: u32 = 0xc03b_3998;
-pub(in crate::fs::ext4) const JOURNAL_INODE: u32 = 8;
+pub(super) const MAGIC: u32 = 0xc03b_3998;
 const DESCRIPTOR: u32 = 1;
 const COMMIT: u32 = 2;
 const REVOKE: u32 = 5;
@@ -58,7 +56,7 @@ const CRC32: [u8; 2] = [1, 4];
 pub(in crate::fs::ext4) struct Journal<'a> {
     store: &'a dyn ReadAt,
     superblock: &'a Superblock,
-    extents: Vec<Extent>,
+    at: &'a Place,
     head: Vec<u8>,
     compat: u32,
     incompat: u32,
@@ -89,7 +87,7 @@ pub(in crate::fs::ext4) struct Replay {
     pub(in crate::fs::ext4) head: (u64, Vec<u8>),
 }
 
-fn be_u32(bytes: &[u8], at: usize) -> Option<u32> {
+pub(super) fn be_u32(bytes: &[u8], at: usize) -> Option<u32> {
     bytes::array(bytes, at).map(u32::from_be_bytes)
 }
 
@@ -125,18 +123,16 @@ impl<'a> Journal<'a> {
     pub(in crate::fs::ext4) fn open(
         store: &'a dyn ReadAt,
         superblock: &'a Superblock,
+        at: &'a Place,
     ) -> Result<Self> {
-        if superblock.journal_inode != JOURNAL_INODE {
-            return Err(damaged("it is not where journals are"));
+        if !at.is_confirmed {
+            return Err(damaged("nothing confirms where it is"));
         }
-        let reader = Reader { store, superblock };
-        let inode = reader.inode(JOURNAL_INODE)?.ok_or_else(|| damaged("it has no inode"))?;
-        let extents = reader.extents(&inode)?.ok_or_else(|| damaged("its map makes no sense"))?;
         let mut this = Self {
             store,
             superblock,
-            extents,
-            head: Vec::new(),
+            at,
+            head: at.head.clone(),
             compat: 0,
             incompat: 0,
             seed: 0,
@@ -145,7 +141,6 @@ impl<'a> Journal<'a> {
             start: 0,
             sequence: 0,
         };
-        this.head = this.read(0)?;
         this.decode_head().ok_or_else(|| damaged("its superblock makes no sense"))?;
         this.check_head()?;
         Ok(this)
@@ -206,11 +201,12 @@ impl<'a> Journal<'a> {
     /// Where a block of the journal stands in the volume.
     fn place(&self, number: u32) -> Result<ByteOffset> {
         let number = u64::from(number);
-        let after = self.extents.partition_point(|extent| extent.logical <= number);
-        let extent = after.checked_sub(1).and_then(|index| self.extents.get(index));
-        let inside = extent.and_then(|extent| {
-            let ahead = number.checked_sub(extent.logical).filter(|ahead| *ahead < extent.len)?;
-            self.superblock.span(extent.physical.checked_add(ahead)?, 1)
+        let pieces = &self.at.map.pieces;
+        let after = pieces.partition_point(|piece| piece.logical <= number);
+        let piece = after.checked_sub(1).and_then(|index| pieces.get(index));
+        let inside = piece.and_then(|piece| {
+            let ahead = number.checked_sub(piece.logical).filter(|ahead| *ahead < piece.len)?;
+            self.superblock.span(piece.physical.checked_add(ahead)?, 1)
         });
         inside.map(|span| span.start()).ok_or_else(|| damaged("its map has a hole"))
     }
@@ -251,6 +247,9 @@ impl<'a> Journal<'a> {
                     self.check_block(&tag, number, sequence)?;
                     if self.superblock.span(tag.block, 1).is_none() {
                         return Err(damaged("a block of it belongs outside of the volume"));
+                    }
+                    if self.at.holds(tag.block) {
+                        return Err(damaged("a block of it belongs into the journal itself"));
                     }
                     let is_escaped = tag.flags & TAG_ESCAPED != 0;
                     blocks.insert(tag.block, Logged { at: self.place(number)?, is_escaped });

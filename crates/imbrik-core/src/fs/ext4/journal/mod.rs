@@ -1,10 +1,9 @@
-//! The journal of an ext volume: its log, what the volume is once that is replayed, and which of its
-//! blocks are void.
+//! The journal of an ext volume: where it is, its log, and what the volume is once that is replayed.
 
-mod body;
 mod log;
+mod place;
 mod replayed;
 
-pub(super) use body::void_body;
 pub(super) use log::{Journal, put_journal_len};
+pub(super) use place::Place;
 pub(super) use replayed::Replayed;

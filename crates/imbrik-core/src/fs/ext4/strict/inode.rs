@@ -97,6 +97,10 @@ impl RawInode {
         self.mode() & TYPE_MASK == FOLDER
     }
 
+    pub(in crate::fs::ext4) fn is_file(&self) -> bool {
+        self.mode() & TYPE_MASK == FILE
+    }
+
     pub(in crate::fs::ext4) fn is_inline(&self) -> bool {
         self.flags() & INLINE_DATA_FLAG != 0
     }

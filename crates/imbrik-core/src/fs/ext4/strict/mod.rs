@@ -13,7 +13,7 @@ use crate::{
     error::{Error, Result},
     fs::{
         bits::{Bits, Run},
-        ext4::{group::Group, superblock::Superblock, usage},
+        ext4::{fixed::Fixed, group::Group, superblock::Superblock, usage},
     },
     store::{ReadAt, read_vec},
     units::ByteOffset,
@@ -61,11 +61,7 @@ impl Opened {
         superblock.can_be_reshaped()?;
         can_be_planned(superblock.blocks)?;
         let raw = read_vec(&*store, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)?;
-        let mut groups = Vec::new();
-        Group::for_each(&*store, &superblock, |_, group| {
-            groups.push(group.clone());
-            Ok(())
-        })?;
+        let groups = Group::all(&*store, &superblock)?;
         let meta = Arc::new(Kept::new(store, superblock.block_len));
         Ok(Self { meta, superblock, raw, groups })
     }
@@ -75,26 +71,9 @@ impl Opened {
     /// # Errors
     /// When two of them claim the same block, or one lies outside.
     pub(in crate::fs::ext4) fn metadata(&self) -> Result<Bits> {
-        let superblock = &self.superblock;
-        let mut bits = Bits::new(superblock.blocks);
-        let twice = |number: u64| {
-            Error::corrupt(format!(
-                "group {number}: its metadata overlap with others or lie outside"
-            ))
-        };
-        for (number, group) in (0..).zip(&self.groups) {
-            let leading = superblock.leading_blocks(number).min(superblock.group_len(number));
-            let runs = [
-                Run::new(superblock.group_start(number), leading),
-                Run::new(group.block_bitmap, 1),
-                Run::new(group.inode_bitmap, 1),
-                Run::new(group.inode_table, superblock.table_blocks()),
-            ];
-            for run in runs {
-                if run.first < superblock.first_data_block || !bits.add(run) {
-                    return Err(twice(number));
-                }
-            }
+        let mut bits = Bits::new(self.superblock.blocks);
+        for run in Fixed::of(&self.superblock, &self.groups)?.runs() {
+            bits.add(*run);
         }
         Ok(bits)
     }

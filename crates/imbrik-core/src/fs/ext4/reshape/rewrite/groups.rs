@@ -8,7 +8,6 @@ use crate::{
         ext4::{
             checksum::crc32c,
             group::{BLOCK_UNINIT, Group, INODE_UNINIT},
-            superblock::Superblock,
         },
     },
 };
@@ -30,7 +29,7 @@ impl Rewriter<'_> {
             let run = Run::new(new.group_start(number), new.group_len(number));
             group.free_clusters = run.len.saturating_sub(used.count_in(run));
             let is_new = number >= self.was().groups();
-            let implied = implied_blocks(&new, number, group);
+            let implied = new.implied_blocks(number, group);
             let is_plain = used.count_in(run) == implied;
             let stays_unwritten = group.is_block_uninit && is_plain && number != last;
             // A new group's bitmap need not be written, either, where descriptors can say so.
@@ -77,19 +76,4 @@ impl Rewriter<'_> {
         }
         Ok(())
     }
-}
-
-/// How many blocks a group has in use if it holds nothing but its own metadata, as an unwritten
-/// bitmap implies.
-fn implied_blocks(superblock: &Superblock, number: u64, group: &Group) -> u64 {
-    let own = Run::new(superblock.group_start(number), superblock.group_len(number));
-    let inside = |first: u64, len: u64| {
-        let end = first.saturating_add(len).min(own.end());
-        end.saturating_sub(first.max(own.first))
-    };
-    let leading = superblock.leading_blocks(number).min(own.len);
-    leading
-        .saturating_add(inside(group.block_bitmap, 1))
-        .saturating_add(inside(group.inode_bitmap, 1))
-        .saturating_add(inside(group.inode_table, superblock.table_blocks()))
 }

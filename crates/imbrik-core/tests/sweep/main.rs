@@ -1,0 +1,429 @@
+//! No single wrong bit loses a file.
+//!
+//! Of a volume of every kind, each bit of whatever is read to find out what is in use is flipped, one
+//! at a time; then the volume is saved, and restored over old bytes. Every file that the system's own
+//! tool reads from the damaged volume must read the same from the result. `IMBRIK_SWEEP=1` takes every
+//! bit, `IMBRIK_SWEEP=n` every n-th; without it a sample of each kind is taken.
+
+#[path = "../support/mod.rs"]
+mod support;
+
+use imbrik_core::{
+    Result,
+    layout::{Content, Occupancy, Survey},
+    store::{ReadAt, SparseStore, read_vec},
+    units::{ByteLen, ByteOffset},
+};
+use std::{
+    collections::BTreeMap,
+    fs,
+    path::Path,
+    process::{Command, Stdio},
+    sync::{Arc, Mutex},
+};
+use support::{is_root, sh};
+
+/// What stood on the card before.
+const OLD: u8 = 0xee;
+/// How many bits of a kind are tried where nothing else is asked for.
+const SAMPLE: usize = 60;
+
+/// The system's tool that reads a kind's files.
+#[derive(Clone, Copy, PartialEq)]
+enum Reader {
+    Debugfs,
+    /// Once the system's checker has replayed the journal.
+    DebugfsReplayed,
+    Mtools,
+    Ntfscat,
+    /// Through a loop device: needs root.
+    ExfatFuse,
+}
+
+struct Kind {
+    name: &'static str,
+    mib: u64,
+    /// Makes the volume `v`.
+    make: &'static str,
+    /// Fills it from `tree`.
+    fill: &'static str,
+    reader: Reader,
+}
+
+const MCOPY: &str = "mcopy -s -i v tree/* ::";
+const NTFSCP: &str = "for f in brood.wav weights.txt; do ntfscp -q -f v tree/$f /$f; done";
+const FUSE: &str = "d=$(losetup -f --show v); mkdir -p m; mount.exfat-fuse -o rw $d m >&2; \
+                    cp -r tree/* m/; umount m; while fuser -s $d; do sleep 0.02; done; losetup -d $d";
+
+/// As that, and the flag of a volume that is mounted.
+const FUSE_DIRTY: &str = "d=$(losetup -f --show v); mkdir -p m; mount.exfat-fuse -o rw $d m >&2; \
+                    cp -r tree/* m/; umount m; while fuser -s $d; do sleep 0.02; done; losetup -d $d; \
+                    printf '\\002' | dd of=v bs=1 seek=106 conv=notrunc status=none";
+
+const fn ext(name: &'static str, mib: u64, make: &'static str) -> Kind {
+    Kind { name, mib, make, fill: "true", reader: Reader::Debugfs }
+}
+
+const fn fat(name: &'static str, mib: u64, make: &'static str) -> Kind {
+    Kind { name, mib, make, fill: MCOPY, reader: Reader::Mtools }
+}
+
+const KINDS: [Kind; 18] = [
+    ext("ext2", 8, "mkfs.ext2 -q -F -b 1024 -d tree v"),
+    ext("ext2 of 4 KiB", 8, "mkfs.ext2 -q -F -b 4096 -d tree v"),
+    ext("ext3", 10, "mkfs.ext3 -q -F -b 1024 -d tree v"),
+    ext("ext3 in groups", 20, "mkfs.ext3 -q -F -b 1024 -g 4096 -O ^resize_inode -d tree v"),
+    ext("ext4", 10, "mkfs.ext4 -q -F -b 1024 -d tree v"),
+    ext("ext4 of 4 KiB", 10, "mkfs.ext4 -q -F -b 4096 -d tree v"),
+    ext("ext4 with uninit_bg", 20, "mkfs.ext4 -q -F -b 1024 -O ^metadata_csum,uninit_bg -d tree v"),
+    ext(
+        "ext4 without checksums",
+        10,
+        "mkfs.ext4 -q -F -b 1024 -O ^metadata_csum,^uninit_bg -d tree v",
+    ),
+    ext("ext4 of old", 10, "mkfs.ext4 -q -F -b 1024 -I 128 -O ^64bit,^flex_bg -d tree v"),
+    Kind {
+        name: "ext4 to replay",
+        mib: 20,
+        make: "mkfs.ext4 -q -F -b 1024 -O ^metadata_csum -d tree v; head -c 4096 tree/brood.wav >b; \
+               printf 'jo\\njw -b 18000-18003 b\\njc\\n' | debugfs -w v",
+        fill: "true",
+        reader: Reader::DebugfsReplayed,
+    },
+    fat("FAT12", 6, "mkfs.vfat -F 12 -s 8 v >/dev/null"),
+    fat("FAT16", 8, "mkfs.vfat -F 16 -s 2 v >/dev/null"),
+    fat("FAT16 with one table", 8, "mkfs.vfat -F 16 -s 2 -f 1 v >/dev/null"),
+    fat("FAT32", 36, "mkfs.vfat -F 32 -s 1 v >/dev/null"),
+    Kind {
+        name: "exFAT",
+        mib: 8,
+        make: "mkfs.exfat v >/dev/null",
+        fill: FUSE,
+        reader: Reader::ExfatFuse,
+    },
+    Kind {
+        name: "exFAT not unmounted",
+        mib: 8,
+        make: "mkfs.exfat -c 4K v >/dev/null",
+        fill: FUSE_DIRTY,
+        reader: Reader::ExfatFuse,
+    },
+    Kind {
+        name: "NTFS",
+        mib: 8,
+        make: "mkfs.ntfs -q -F -f v 2>/dev/null",
+        fill: NTFSCP,
+        reader: Reader::Ntfscat,
+    },
+    Kind {
+        name: "NTFS of 512 bytes",
+        mib: 8,
+        make: "mkfs.ntfs -q -F -f -c 512 v 2>/dev/null",
+        fill: NTFSCP,
+        reader: Reader::Ntfscat,
+    },
+];
+
+/// A few files of several lengths, and a folder of them.
+fn tree(dir: &Path) {
+    let mut state = 0x2545_f491_4f6c_dd1du64;
+    let mut noise = |len: usize| -> Vec<u8> {
+        let words = (0..len.div_ceil(8)).flat_map(|_| {
+            state ^= state << 13;
+            state ^= state >> 7;
+            state ^= state << 17;
+            state.to_le_bytes()
+        });
+        words.take(len).collect()
+    };
+    let tree = dir.join("tree");
+    fs::create_dir_all(tree.join("hive")).unwrap();
+    fs::write(tree.join("brood.wav"), noise(1_200_000)).unwrap();
+    fs::write(tree.join("weights.txt"), noise(90_000)).unwrap();
+    for n in 0..8 {
+        fs::write(tree.join(format!("hive/day{n}.csv")), noise(300 + n * 9_000)).unwrap();
+    }
+}
+
+/// A store that notes where it is read.
+struct Noted {
+    inner: SparseStore,
+    reads: Mutex<Vec<(u64, u64)>>,
+}
+
+impl ReadAt for Noted {
+    fn size(&self) -> ByteLen {
+        self.inner.size()
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        self.reads.lock().unwrap().push((at.get(), at.get() + buf.len() as u64));
+        self.inner.read_at(at, buf)
+    }
+}
+
+/// The bytes that are read to find out what is in use.
+fn looked_at(bytes: &[u8]) -> Vec<u64> {
+    let noted = Arc::new(Noted { inner: SparseStore::of(bytes), reads: Mutex::default() });
+    let store: Arc<dyn ReadAt> = Arc::clone(&noted) as Arc<dyn ReadAt>;
+    let survey = Survey::of(&*store).unwrap();
+    // The survey also looks for marks of kinds that this is not: what counts is the rest.
+    noted.reads.lock().unwrap().clear();
+    let occupancy = Occupancy::of(&store, &survey).unwrap();
+    assert_eq!(occupancy.read_whole, [] as [String; 0], "the undamaged one is not read whole");
+    let mut all: Vec<u64> = Vec::new();
+    for (from, to) in noted.reads.lock().unwrap().iter() {
+        all.extend(*from..*to);
+    }
+    all.sort_unstable();
+    all.dedup();
+    all
+}
+
+/// What a card of old bytes holds after a save and a restore, and whether all of it was read.
+fn through_an_image(bytes: &[u8]) -> (Vec<u8>, bool) {
+    let (image, whole) = carried(bytes, 0);
+    (carried(&image, OLD).0, whole)
+}
+
+fn carried(bytes: &[u8], unused: u8) -> (Vec<u8>, bool) {
+    let store: Arc<dyn ReadAt> = Arc::new(SparseStore::of(bytes));
+    let survey = Survey::of(&*store).unwrap();
+    let occupancy = Occupancy::of(&store, &survey).unwrap();
+    let mut out = bytes.to_vec();
+    for segment in &occupancy.segments {
+        let (from, to) = (segment.span.start().get() as usize, segment.span.end().get() as usize);
+        match &segment.content {
+            Content::Copied { .. } => {}
+            Content::Rewritten { store, from: at } => {
+                let made = read_vec(&**store, *at, to - from).unwrap();
+                out[from..to].copy_from_slice(&made);
+            }
+            Content::Cleared => out[from..to].fill(0),
+            Content::Unused => out[from..to].fill(unused),
+        }
+    }
+    (out, !occupancy.read_whole.is_empty() || survey.parts.is_empty())
+}
+
+/// Every file that the system's tool reads, with a digest.
+fn files(kind: &Kind, dir: &Path, volume: &str) -> BTreeMap<String, blake3::Hash> {
+    let quiet = |line: &str| {
+        let line = format!("PATH=$PATH:/usr/sbin:/sbin; {line}");
+        let mut command = Command::new("sh");
+        command.args(["-c", &line]).current_dir(dir).stdin(Stdio::null());
+        command.stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap();
+    };
+    quiet("rm -rf out; mkdir out");
+    match kind.reader {
+        Reader::Debugfs => quiet(&format!("timeout 20 debugfs -R 'rdump / out' {volume}")),
+        Reader::DebugfsReplayed => quiet(&format!(
+            "cp {volume} c; timeout 20 e2fsck -y -E journal_only c; \
+             timeout 20 debugfs -R 'rdump / out' c"
+        )),
+        Reader::Mtools => {
+            quiet(&format!("MTOOLS_SKIP_CHECK=1 timeout 20 mcopy -s -n -i {volume} :: out/"));
+        }
+        Reader::Ntfscat => quiet(&format!(
+            "for f in brood.wav weights.txt; do timeout 20 ntfscat -f {volume} /$f >out/$f; done"
+        )),
+        Reader::ExfatFuse => quiet(&format!(
+            "d=$(losetup -r -f --show {volume}); mkdir -p m; timeout 20 mount.exfat-fuse -o ro $d m && \
+             cp -r m/. out/; umount m; for i in $(seq 100); do fuser -s $d || break; sleep 0.01; \
+             done; losetup -d $d; for i in $(seq 100); do losetup $d || break; sleep 0.01; done"
+        )),
+    }
+    let mut found = BTreeMap::new();
+    let mut folders = vec![dir.join("out")];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(&folder).unwrap() {
+            let path = entry.unwrap().path();
+            let kind = fs::symlink_metadata(&path).unwrap();
+            if kind.is_dir() {
+                folders.push(path);
+            } else if kind.is_file() {
+                let content = fs::read(&path).unwrap();
+                found.insert(path.display().to_string(), blake3::hash(&content));
+            }
+        }
+    }
+    found
+}
+
+/// Some bits of the `bytes` that are looked at: half of them anywhere, half where something stands.
+fn sample(volume: &[u8], bytes: &[u64]) -> Vec<(usize, usize)> {
+    let is_told = |byte: &&u64| !matches!(volume[**byte as usize], 0 | 0xff);
+    let told: Vec<u64> = bytes.iter().filter(is_told).copied().collect();
+    let some = |of: &[u64]| -> Vec<(usize, usize)> {
+        (0..SAMPLE / 2)
+            .map(|n| (of[n * of.len() / (SAMPLE / 2)] as usize, (n * 5 + 3) % 8))
+            .collect()
+    };
+    [some(&told), some(bytes)].concat()
+}
+
+/// What came of a kind.
+#[derive(Default)]
+struct Count {
+    flips: usize,
+    whole: usize,
+    judged: usize,
+}
+
+fn sweep(kind: &Kind) -> Count {
+    // In memory, where there is a place for that.
+    let shm = Path::new("/dev/shm");
+    let dir = match shm.is_dir() {
+        true => tempfile::tempdir_in(shm),
+        false => tempfile::tempdir(),
+    };
+    let dir = dir.unwrap();
+    let at = dir.path();
+    tree(at);
+    sh(&format!("truncate -s {}M v; {}; {}", kind.mib, kind.make, kind.fill), at);
+    let sound = fs::read(at.join("v")).unwrap();
+    let all = files(kind, at, "v");
+    assert!(all.len() >= 2, "{}: {all:?}", kind.name);
+    let (result, whole) = through_an_image(&sound);
+    assert!(!whole && result.contains(&OLD), "{}: nothing was skipped", kind.name);
+    fs::write(at.join("r"), &result).unwrap();
+    assert_eq!(files(kind, at, "r"), all, "{}: undamaged", kind.name);
+
+    let bytes = looked_at(&sound);
+    let bits = bytes.len() * 8;
+    let asked = std::env::var("IMBRIK_SWEEP").ok().and_then(|step| step.parse().ok());
+    let places: Vec<(usize, usize)> = match asked {
+        Some(step) => {
+            (0..bits).step_by(step).map(|bit| (bytes[bit / 8] as usize, bit % 8)).collect()
+        }
+        None => sample(&sound, &bytes),
+    };
+    let mut count = Count::default();
+    let mut damaged = sound.clone();
+    for (byte, bit) in places {
+        let mask = 1u8 << bit;
+        damaged[byte] ^= mask;
+        let (result, whole) = through_an_image(&damaged);
+        count.flips += 1;
+        count.whole += usize::from(whole);
+        if result != damaged {
+            count.judged += 1;
+            fs::write(at.join("d"), &damaged).unwrap();
+            fs::write(at.join("r"), &result).unwrap();
+            let (before, after) = (files(kind, at, "d"), files(kind, at, "r"));
+            assert!(
+                before == after,
+                "{}: with bit {bit} of byte {byte:#x} flipped, files are lost: {:?}",
+                kind.name,
+                before
+                    .iter()
+                    .filter(|(name, hash)| after.get(*name) != Some(hash))
+                    .collect::<Vec<_>>()
+            );
+        }
+        damaged[byte] ^= mask;
+    }
+    eprintln!(
+        "{:<24} {:>7} bits looked at, {:>6} flipped, {:>6} read whole, {:>6} compared",
+        kind.name, bits, count.flips, count.whole, count.judged
+    );
+    count
+}
+
+fn sweep_all(of: impl Fn(&Kind) -> bool) {
+    let only = std::env::var("IMBRIK_SWEEP_KIND").ok();
+    for kind in KINDS.iter().filter(|kind| of(kind)) {
+        if only.as_ref().is_some_and(|only| only != kind.name) {
+            continue;
+        }
+        let count = sweep(kind);
+        // Damage is told, and not everything is damage.
+        assert!(count.whole > 0 && count.judged > 0, "{}: only one outcome", kind.name);
+    }
+}
+
+/// What is said of the volume `bytes`: why it is read whole, and what is told differently.
+fn told(bytes: &[u8]) -> (Vec<String>, Vec<String>) {
+    let store: Arc<dyn ReadAt> = Arc::new(SparseStore::of(bytes));
+    let survey = Survey::of(&*store).unwrap();
+    let occupancy = Occupancy::of(&store, &survey).unwrap();
+    (occupancy.read_whole, occupancy.findings)
+}
+
+/// Fails when the journal is found by a map that nothing confirms: its body would be cleared, and
+/// 16 MiB of other files with it.
+#[test]
+fn a_journal_that_claims_too_much_clears_nothing() {
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path();
+    tree(at);
+    let make = "truncate -s 400M v; for n in $(seq 40); do head -c 4000000 /dev/urandom >tree/$n; \
+                done; mkfs.ext4 -q -F -b 1024 -O ^metadata_csum -d tree v";
+    sh(make, at);
+    let sound = fs::read(at.join("v")).unwrap();
+    assert_eq!(told(&sound), (vec![], vec![]));
+    // The group's inode table, by its descriptor; the journal is inode 8; its map starts with a
+    // head and one extent of 12 bytes each.
+    let table = u32::from_le_bytes(sound[2048 + 8..2048 + 12].try_into().unwrap()) as usize * 1024;
+    let ee_len = table + 7 * 256 + 0x28 + 12 + 4;
+    for bit in [12, 14] {
+        let mut damaged = sound.clone();
+        damaged[ee_len + bit / 8] ^= 1 << (bit % 8);
+        let (whole, _) = told(&damaged);
+        let words = "its map and the superblock's copy of that differ";
+        assert!(whole.iter().any(|why| why.contains(words)), "bit {bit}: {whole:?}");
+        assert!(through_an_image(&damaged).0 == damaged);
+        // The same in the copy: then the bitmaps, or the lengths, say something else.
+        let mut both = damaged.clone();
+        both[1024 + 0x10c + 16 + bit / 8] ^= 1 << (bit % 8);
+        let (whole, _) = told(&both);
+        assert!(!whole.is_empty() && through_an_image(&both).0 == both, "bit {bit}");
+    }
+}
+
+/// Fails when exFAT's bitmap is believed against its folders.
+#[test]
+fn a_bitmap_of_exfat_that_forgets_a_file_is_told() {
+    if !is_root("writing exFAT through a loop device") {
+        return;
+    }
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path();
+    tree(at);
+    sh(&format!("truncate -s 8M v; mkfs.exfat v >/dev/null; {FUSE}"), at);
+    let mut bytes = fs::read(at.join("v")).unwrap();
+    let (whole, findings) = told(&bytes);
+    assert!(whole.is_empty() && findings.is_empty(), "{whole:?} {findings:?}");
+    let sector = 1usize << bytes[108];
+    let cluster = sector << bytes[109];
+    let heap = u32::from_le_bytes(bytes[88..92].try_into().unwrap()) as usize * sector;
+    // The bitmap is the first thing in the heap; the file of 1.2 MB takes the most of it.
+    bytes[heap + 16..heap + 24].fill(0);
+    let (whole, findings) = told(&bytes);
+    assert!(whole.is_empty(), "{whole:?}");
+    let words =
+        format!("its bitmap calls {} free that files hold", ByteLen::from_usize(64 * cluster));
+    assert!(findings.iter().any(|what| what.contains(&words)), "{findings:?}");
+    let (result, _) = through_an_image(&bytes);
+    fs::write(at.join("r"), result).unwrap();
+    let kind = KINDS.iter().find(|kind| kind.reader == Reader::ExfatFuse).unwrap();
+    assert_eq!(files(kind, at, "r"), files(kind, at, "v"));
+}
+
+#[test]
+fn no_flipped_bit_loses_a_file_of_ext() {
+    let is_it = |kind: &Kind| matches!(kind.reader, Reader::Debugfs | Reader::DebugfsReplayed);
+    sweep_all(is_it);
+}
+
+#[test]
+fn no_flipped_bit_loses_a_file_of_fat_or_ntfs() {
+    sweep_all(|kind| matches!(kind.reader, Reader::Mtools | Reader::Ntfscat));
+}
+
+#[test]
+fn no_flipped_bit_loses_a_file_of_exfat() {
+    if is_root("reading exFAT through a loop device") {
+        sweep_all(|kind| kind.reader == Reader::ExfatFuse);
+    }
+}
