@@ -97,6 +97,7 @@ impl Clusters {
             aside: ByteLen::ZERO,
             limit,
             warnings: Vec::new(),
+            kept_faults: Vec::new(),
         }
     }
 

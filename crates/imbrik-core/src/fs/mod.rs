@@ -202,6 +202,9 @@ pub struct Work<'a> {
     pub temporary: Option<&'a Path>,
     /// How many bytes of blocks made anew stay in memory.
     pub memory: ByteLen,
+    /// Whether faults in folders, attributes and links are kept as they are found, and told, instead
+    /// of refused. Which blocks are whose must be sound all the same.
+    pub as_found: bool,
 }
 
 impl<'a> Work<'a> {
@@ -211,7 +214,7 @@ impl<'a> Work<'a> {
     /// Work in memory alone.
     #[must_use]
     pub const fn in_memory(cancel: &'a Cancel) -> Self {
-        Self { cancel, temporary: None, memory: Self::MEMORY }
+        Self { cancel, temporary: None, memory: Self::MEMORY, as_found: false }
     }
 }
 
@@ -243,6 +246,8 @@ pub struct Reshaped {
     pub limit: Option<String>,
     /// What its owner should know, a sentence each.
     pub warnings: Vec<String>,
+    /// The faults in folders, attributes and links that were kept as they were found.
+    pub kept_faults: Vec<String>,
 }
 
 /// A small file to be put into a volume.

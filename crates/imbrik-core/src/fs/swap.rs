@@ -120,6 +120,7 @@ pub(super) fn reshape(store: &Arc<dyn ReadAt>, goal: Goal) -> Result<Reshaped> {
         aside: ByteLen::ZERO,
         limit: None,
         warnings: Vec::new(),
+        kept_faults: Vec::new(),
     })
 }
 

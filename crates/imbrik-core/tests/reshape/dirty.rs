@@ -80,12 +80,29 @@ fn what_hangs_on_numbers_and_places_is_told() {
 }
 
 #[test]
-fn a_volume_with_errors_on_record_is_refused() {
+fn a_mark_of_errors_is_kept_when_nothing_is_wrong_and_else_the_fault_is_named() {
     let made = made("-t ext4 -b 1024", 20 << 10);
     let dir = made.path();
     tool("debugfs", &["-w", "-R", "ssv state 3", "v"], dir);
+    let (shape, found) = reshaped(dir, "v", "w", SMALLEST).unwrap();
+    assert!(shape.warnings.iter().any(|words| words.contains("the mark is kept")));
+    assert!(found.usage.findings.iter().any(|words| words.contains("found none")));
+    let said = tool("dumpe2fs", &["-h", "w"], dir);
+    assert!(said.contains("Filesystem state:         clean with errors"), "{said}");
+    run("e2fsck", &["-fy", "w"], dir);
+    judged(dir, "w");
+    tool("debugfs", &["-w", "-R", "sif lost+found links_count 7", "v"], dir);
     let error = reshaped(dir, "v", "w", SMALLEST).map(|_| ()).unwrap_err();
-    assert!(error.to_string().contains("marked as having errors"), "{error}");
+    assert!(error.to_string().contains("it counts 7 links"), "{error}");
+    // Which blocks are whose is not touched by that: its free space can be skipped all the same.
+    let store: std::sync::Arc<dyn imbrik_core::store::ReadAt> =
+        std::sync::Arc::new(imbrik_core::store::FileStore::open(&dir.join("v")).unwrap());
+    let volume = imbrik_core::fs::recognise(&*store).unwrap().unwrap();
+    let examined = || imbrik_core::fs::examine(&store, &volume).unwrap().usage;
+    assert_eq!(examined().whole_because, None);
+    assert!(examined().findings.iter().any(|words| words.contains("1 faults are in folders")));
+    tool("debugfs", &["-w", "-R", "sif lost+found blocks 2", "v"], dir);
+    assert!(examined().whole_because.is_some_and(|why| why.contains("count of blocks is wrong")));
 }
 
 #[test]

@@ -7,6 +7,7 @@
 mod contradictions;
 mod damage;
 mod dirty;
+mod faults;
 mod matrix;
 mod random;
 #[path = "../support/mod.rs"]

@@ -103,7 +103,8 @@ fn what_has_no_room_in_memory_changes_nothing() {
     let (plain, _) = reshaped(dir, "v", "a.img", goal).unwrap();
     assert!(plain.aside.is_zero());
     let cancel = Cancel::new();
-    let work = Work { cancel: &cancel, temporary: Some(dir), memory: ByteLen::kib(16) };
+    let work =
+        Work { cancel: &cancel, temporary: Some(dir), memory: ByteLen::kib(16), as_found: false };
     let (aside, _) = reshaped_with(dir, "v", "b.img", goal, work).unwrap();
     assert!(!aside.aside.is_zero());
     assert!(fs::read(dir.join("a.img")).unwrap() == fs::read(dir.join("b.img")).unwrap());
@@ -113,7 +114,12 @@ fn what_has_no_room_in_memory_changes_nothing() {
     let error = reshaped_with(dir, "v", "c.img", goal, work).map(|_| ()).unwrap_err();
     assert_eq!(error.class(), Class::Cancelled);
     let (cancel, nowhere) = (Cancel::new(), dir.join("nowhere"));
-    let work = Work { cancel: &cancel, temporary: Some(&nowhere), memory: ByteLen::kib(16) };
+    let work = Work {
+        cancel: &cancel,
+        temporary: Some(&nowhere),
+        memory: ByteLen::kib(16),
+        as_found: false,
+    };
     let error = reshaped_with(dir, "v", "c.img", goal, work).map(|_| ()).unwrap_err();
     assert!(error.to_string().contains("temporary file in"), "{error}");
 }

@@ -238,7 +238,8 @@ fn files(kind: &Kind, dir: &Path, volume: &str) -> BTreeMap<String, blake3::Hash
     while let Some(folder) = folders.pop() {
         for entry in fs::read_dir(&folder).unwrap() {
             let path = entry.unwrap().path();
-            let kind = fs::symlink_metadata(&path).unwrap();
+            // The tool can make names of a damaged folder that nothing opens.
+            let Ok(kind) = fs::symlink_metadata(&path) else { continue };
             if kind.is_dir() {
                 folders.push(path);
             } else if kind.is_file() {

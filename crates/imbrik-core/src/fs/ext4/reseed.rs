@@ -16,7 +16,7 @@ use crate::{
                 Opened, attributes, folder,
                 inode::{ENCRYPTED_FLAG, MapKind, RawInode},
                 map::{map_of, tail_of},
-                orphan_file, trees,
+                orphan_file, trees, values,
             },
             superblock::Superblock,
         },
@@ -48,7 +48,9 @@ pub(in crate::fs) fn with_uuid(
     bytes::put(&mut raw, UUID_AT, uuid).ok_or_else(|| Error::corrupt("its superblock is short"))?;
     let new = Superblock::decode(&raw).ok_or_else(|| Error::corrupt("its superblock is gone"))?;
     let mut reseed = Reseed { opened: &opened, new, draft: Edited::new(Arc::clone(store)) };
-    if old.has_metadata_csum() && old.seed != reseed.new.seed {
+    // Hashes of attributes' values start from the seed, too, with or without other checksums.
+    let is_seeded = old.has_metadata_csum() || old.has_ea_inodes();
+    if is_seeded && old.seed != reseed.new.seed {
         reseed.inodes(cancel)?;
     }
     reseed.groups()?;
@@ -104,7 +106,11 @@ impl Reseed<'_> {
             ));
         }
         let (was, is) = (inode.seed(old), inode.seed(&self.new));
-        if is_used {
+        let found = inode.raw.clone();
+        if is_used && old.has_ea_inodes() {
+            self.values(&mut inode)?;
+        }
+        if is_used && old.has_metadata_csum() {
             let map = map_of(&opened.meta, old, &inode, &mut |_| Ok(()))?;
             if inode.map_kind(old)? == MapKind::Extents {
                 for node in &map.nodes {
@@ -133,20 +139,72 @@ impl Reseed<'_> {
                     }
                 }
             }
-            let acl = inode.file_acl(old);
-            if acl != 0 && shared.add(Run::new(acl, 1)) {
-                let mut block = opened.meta.block(acl)?.to_vec();
-                if attributes::sharers(&block, acl, old).is_some() {
-                    attributes::seal(&mut block, acl, &self.new);
-                    self.put_block(acl, &block)?;
-                }
-            }
+        }
+        let acl = inode.file_acl(old);
+        if is_used && acl != 0 && shared.add(Run::new(acl, 1)) {
+            self.attribute_block(acl)?;
         }
         inode.seal(&self.new);
+        if inode.raw == found {
+            return Ok(());
+        }
         let Some((block, inside)) = opened.place_of(inode.number) else { return Ok(()) };
         let inside = u64::try_from(inside).unwrap_or(0);
         let at = ByteOffset::new(self.place(block).get().saturating_add(inside));
         self.draft.put(at, &inode.raw)
+    }
+
+    /// What in an inode hangs on the seed through its attributes: the hash of the value that it holds,
+    /// and those of the entries whose values stand elsewhere.
+    fn values(&self, inode: &mut RawInode) -> Result<()> {
+        let (opened, old) = (self.opened, &self.opened.superblock);
+        if let Some(value) = values::value_in(opened, inode)?
+            && inode.value_hash() == values::hash_of(&value, old)
+        {
+            inode.put_value_hash(values::hash_of(&value, &self.new));
+        }
+        let found = values::in_inode(inode).unwrap_or_default();
+        for (at, hash) in self.new_hashes(&found)? {
+            inode.put_u32(at, hash);
+        }
+        Ok(())
+    }
+
+    /// The attributes in block `number`.
+    fn attribute_block(&mut self, number: u64) -> Result<()> {
+        let (opened, old) = (self.opened, &self.opened.superblock);
+        let mut block = opened.meta.block(number)?.to_vec();
+        if attributes::sharers(&block, number, old).is_none() {
+            return Ok(());
+        }
+        let found = attributes::list(&block, attributes::IN_BLOCK, 0).unwrap_or_default();
+        let hashes = self.new_hashes(&found)?;
+        if !hashes.is_empty() {
+            for (at, hash) in hashes {
+                let _ = bytes::put(&mut block, at, hash.to_le_bytes());
+            }
+            let _ = attributes::rehash(&mut block);
+        }
+        attributes::seal(&mut block, number, &self.new);
+        self.put_block(number, &block)
+    }
+
+    /// The hashes of the entries whose values stand in inodes of their own, and where they stand.
+    /// What was wrong before stays as it is.
+    fn new_hashes(&self, found: &[attributes::Attribute<'_>]) -> Result<Vec<(usize, u32)>> {
+        let (opened, old) = (self.opened, &self.opened.superblock);
+        let mut hashes = Vec::new();
+        for attribute in found.iter().filter(|attribute| attribute.inode != 0) {
+            let Some(value) = values::value_in(opened, &opened.inode(attribute.inode)?)? else {
+                continue;
+            };
+            let (was, is) = (values::hash_of(&value, old), values::hash_of(&value, &self.new));
+            if attribute.has_hash_of(&values::words_of_hash(was)) {
+                let hash = attribute.hash_of(&values::words_of_hash(is));
+                hashes.push((attribute.hash_at, hash));
+            }
+        }
+        Ok(hashes)
     }
 
     /// The checksums of bitmaps and descriptors, in every copy of the descriptors.

@@ -77,6 +77,9 @@ const RO_COMPAT_RESHAPED: u32 = 0x1
     | 0x2000
     | 0x8000
     | RO_COMPAT_ORPHAN_PRESENT;
+/// Bits of `s_flags`.
+const FLAGS_SIGNED_HASH: u32 = 1;
+const FLAGS_UNSIGNED_HASH: u32 = 2;
 const STATE_VALID: u16 = 0x1;
 const STATE_ERRORS: u16 = 0x2;
 
@@ -110,6 +113,14 @@ pub(super) struct Superblock {
     pub(super) orphan_file: u32,
     /// With sparse_super2, the two groups with copies; 0 for none.
     pub(super) backup_groups: [u32; 2],
+    /// `s_hash_seed`: what the hashes of names start from.
+    pub(super) hash_seed: [u32; 4],
+    /// Whether hashes of names take characters with a sign; `None` when nothing tells.
+    pub(super) has_signed_hashes: Option<bool>,
+    /// The files of the users', the groups' and the projects' quotas; 0 for none.
+    pub(super) quota_inodes: [u32; 3],
+    /// Groups whose bitmaps and tables stand together (`s_log_groups_per_flex`).
+    pub(super) flex_groups: u64,
     state: u16,
     compat: u32,
     incompat: u32,
@@ -205,6 +216,29 @@ impl Superblock {
                 _ => bytes::le_u32(raw, 0x280)?,
             },
             backup_groups: [bytes::le_u32(raw, 0x24c)?, bytes::le_u32(raw, 0x250)?],
+            hash_seed: [
+                bytes::le_u32(raw, 0xec)?,
+                bytes::le_u32(raw, 0xf0)?,
+                bytes::le_u32(raw, 0xf4)?,
+                bytes::le_u32(raw, 0xf8)?,
+            ],
+            has_signed_hashes: match bytes::le_u32(raw, 0x160)? & 3 {
+                FLAGS_SIGNED_HASH => Some(true),
+                FLAGS_UNSIGNED_HASH => Some(false),
+                _ => None,
+            },
+            quota_inodes: match ro_compat & RO_COMPAT_QUOTA {
+                0 => [0; 3],
+                _ => [
+                    bytes::le_u32(raw, 0x240)?,
+                    bytes::le_u32(raw, 0x244)?,
+                    bytes::le_u32(raw, 0x26c)?,
+                ],
+            },
+            flex_groups: match incompat & INCOMPAT_FLEX_BG {
+                0 => 1,
+                _ => 1u64.checked_shl(bytes::u8(raw, 0x174)?.min(31).into())?,
+            },
             state: bytes::le_u16(raw, 0x3a)?,
             uuid,
             compat,
@@ -272,8 +306,6 @@ impl Superblock {
             Err(Error::unsupported("it is a journal for another volume"))
         } else if unknown != 0 {
             Err(Error::unsupported(format!("its feature {unknown:#x} is not known")))
-        } else if self.state & STATE_ERRORS != 0 {
-            wrong("it is marked as having errors".into())
         } else if self.volume_len() > room {
             wrong(format!("it says that it is {} long, its place has {room}", self.volume_len()))
         } else if !self.has_sound_numbers() || u64::from(self.inodes_count) != self.inodes() {
@@ -351,7 +383,7 @@ impl Superblock {
             Err(Error::unsupported("it uses clusters of blocks (bigalloc)"))
         } else if self.incompat & INCOMPAT_MMP != 0 {
             Err(Error::unsupported("several machines may mount it (mmp)"))
-        } else if self.has_journal() && self.journal_inode != 8 {
+        } else if self.has_journal() && self.journal_inode == 0 {
             Err(Error::unsupported("its journal is on another device"))
         } else if self.block_len > 4096 {
             Err(Error::unsupported("its blocks are larger than 4 KiB"))
@@ -387,6 +419,15 @@ impl Superblock {
 
     pub(super) fn has_ea_inodes(&self) -> bool {
         self.incompat & INCOMPAT_EA_INODE != 0
+    }
+
+    pub(super) fn has_dir_index(&self) -> bool {
+        self.compat & 0x20 != 0
+    }
+
+    /// Whether a folder may have more sub-folders than its count of links holds.
+    pub(super) fn has_dir_nlink(&self) -> bool {
+        self.ro_compat & 0x20 != 0
     }
 
     pub(super) fn has_sparse_super2(&self) -> bool {

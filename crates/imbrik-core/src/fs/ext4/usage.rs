@@ -1,11 +1,13 @@
 //! Which blocks of an ext volume are in use: by its block bitmaps, where nothing contradicts them.
 
 use super::{
-    fixed::Fixed, group::Group, journal::Place, strict::kept::Kept, superblock::Superblock,
+    fixed::Fixed, group::Group, journal::Place, reshape::check_blocks, strict::kept::Kept,
+    superblock::Superblock,
 };
 use crate::{
     error::{Class, Error, Result},
     fs::{Least, Usage, bits::Run},
+    progress::Cancel,
     store::ReadAt,
     units::{ByteLen, ByteOffset, Span},
 };
@@ -25,7 +27,7 @@ pub(in crate::fs) fn usage(store: &Arc<dyn ReadAt>) -> Result<(Usage, Option<Lea
     let size = store.size();
     let found = match Superblock::read(&**store)? {
         Some(superblock) => {
-            superblock.can_be_trusted(size).and_then(|()| Bitmaps::of(store, &superblock)?.usage())
+            superblock.can_be_trusted(size).and_then(|()| believed(store, &superblock))
         }
         None => Err(Error::corrupt("its superblock is gone")),
     };
@@ -35,6 +37,25 @@ pub(in crate::fs) fn usage(store: &Arc<dyn ReadAt>) -> Result<(Usage, Option<Lea
         }
         found => found,
     }
+}
+
+fn believed(store: &Arc<dyn ReadAt>, superblock: &Superblock) -> Result<(Usage, Option<Least>)> {
+    let faults = match superblock.has_errors() {
+        true => Some(check_blocks(Arc::clone(store), &Cancel::new()).map_err(|error| {
+            let class = error.class();
+            Error::new(class, format!("it is marked as having errors, and has some: {error}"))
+        })?),
+        false => None,
+    };
+    let (mut usage, least) = Bitmaps::of(store, superblock)?.usage()?;
+    usage.findings.extend(faults.map(|faults| match faults {
+        0 => "its system marked it as having errors; a look at every inode found none".to_owned(),
+        faults => format!(
+            "its system marked it as having errors; which blocks are whose is sound, {faults} faults \
+             are in folders, attributes or links"
+        ),
+    }));
+    Ok((usage, least))
 }
 
 /// How small a volume could become: as many groups as its files' blocks fill, or its inodes.
@@ -113,7 +134,9 @@ impl<'a> Bitmaps<'a> {
             self.table(number, group, &mut cleared)?;
             self.blocks(number, group, &mut used)?;
         }
-        if let Some(journal) = self.journal.as_ref().filter(|journal| journal.is_confirmed) {
+        if let Some(journal) =
+            self.journal.as_ref().filter(|journal| journal.is_confirmed_to_its_end)
+        {
             for run in journal.body() {
                 cleared.push(self.span(run.first, run.len)?);
             }

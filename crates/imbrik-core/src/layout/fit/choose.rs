@@ -4,7 +4,7 @@ use super::{Placed, up_to};
 use crate::{
     error::{Class, Error, Result},
     fs::{self, Examined, Goal, Reshaped, Work},
-    layout::{Occupancy, Part, Survey},
+    layout::{Part, Survey},
     store::{ReadAt, Window},
     units::{ByteLen, ByteOffset, Span},
 };
@@ -21,7 +21,6 @@ const LEAST_ROOM: u64 = 1 << 20;
 pub(super) struct Chooser<'a> {
     pub(super) source: &'a Arc<dyn ReadAt>,
     pub(super) survey: &'a Survey,
-    pub(super) occupancy: &'a Occupancy,
     pub(super) work: Work<'a>,
 }
 
@@ -208,10 +207,8 @@ impl Chooser<'_> {
         lens: &mut Lens,
     ) -> Result<Option<(Reshaped, Examined)>> {
         let now = self.part(part)?.span.len();
-        let bound = self.occupancy.volume(part).and_then(|found| found.least.as_ref());
-        let bound = bound.map_or(ByteLen::ZERO, |least| least.size);
-        if let Some(len) = self.longest(part, lens, most).filter(|len| *len >= bound && *len < now)
-        {
+        // Whether it holds the data is found out by trying: an estimate would sometimes be wrong.
+        if let Some(len) = self.longest(part, lens, most).filter(|len| *len < now) {
             match self.reshape(part, Goal::Size(len)) {
                 Err(error) if error.class() == Class::NoRoom => {}
                 other => {

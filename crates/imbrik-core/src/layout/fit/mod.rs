@@ -130,7 +130,7 @@ impl Plan {
         if survey.parts.iter().any(|part| !card.contains(part.span)) {
             return Err(Error::refused("the image is cut short"));
         }
-        let chooser = Chooser { source: &source, survey, occupancy, work };
+        let chooser = Chooser { source: &source, survey, work };
         let (size, placed) = match fit {
             Fit::Smallest { part, room } => chooser.smallest(*part, *room)?,
             Fit::Card { size, take_from, give_to } => {

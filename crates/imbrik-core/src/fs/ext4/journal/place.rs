@@ -30,8 +30,11 @@ pub(in crate::fs::ext4) struct Place {
     pub(in crate::fs::ext4) map: Map,
     /// Its first block: the journal's own superblock.
     pub(in crate::fs::ext4) head: Vec<u8>,
-    /// Whether a checksum, or a copy of it, confirms the map.
+    /// Whether a checksum, or the superblock's copy of its start, confirms the map.
     pub(in crate::fs::ext4) is_confirmed: bool,
+    /// Whether that goes for every block of the map: those beside the inode have no copy, and
+    /// without checksums a wrong bit in one of them would have a block of another file cleared.
+    pub(in crate::fs::ext4) is_confirmed_to_its_end: bool,
 }
 
 impl Place {
@@ -98,7 +101,9 @@ impl Place {
             )));
         }
         let is_confirmed = copy.is_some() || superblock.has_metadata_csum();
-        let this = Self { map, head, is_confirmed };
+        let is_confirmed_to_its_end =
+            superblock.has_metadata_csum() || is_confirmed && map.nodes.is_empty();
+        let this = Self { map, head, is_confirmed, is_confirmed_to_its_end };
         this.compare_bitmaps(meta, superblock, groups)?;
         Ok(Some(this))
     }

@@ -56,11 +56,13 @@ impl Geometry {
                 }
             }
         }
-        for number in opened.superblock.groups()..superblock.groups() {
-            let group = added(&superblock, number);
-            let own = superblock.metadata_blocks_a_group();
-            metadata.add(Run::new(group.block_bitmap, own));
-            groups.push(group);
+        let mut number = opened.superblock.groups();
+        while number < superblock.groups() {
+            let flex = superblock.flex_groups.max(1);
+            let behind = number.checked_div(flex).unwrap_or(0).saturating_add(1);
+            let end = behind.saturating_mul(flex).min(superblock.groups());
+            groups.extend(added_together(&superblock, number, end, &mut metadata));
+            number = end;
         }
         let mut this = Self { superblock, groups, metadata };
         // The tables first: they need the longest runs.
@@ -210,6 +212,54 @@ fn added(superblock: &Superblock, number: u64) -> Group {
         unused_inodes: tells.then_some(superblock.inodes_per_group),
         ..Group::empty()
     }
+}
+
+/// The groups from `first` up to `end`, which were not there before and belong to one flexible group:
+/// as its system makes them, their bitmaps and tables stand together in the first of them, or as
+/// many as there is room for.
+fn added_together(
+    superblock: &Superblock,
+    first: u64,
+    end: u64,
+    metadata: &mut Bits,
+) -> Vec<Group> {
+    let mut groups: Vec<Group> = (first..end).map(|number| added(superblock, number)).collect();
+    let last = end.saturating_sub(1);
+    let behind = superblock.group_start(last).saturating_add(superblock.group_len(last));
+    let start = superblock.group_start(first);
+    let all = Run::new(start, behind.saturating_sub(start));
+    let mut placed = Vec::new();
+    let mut is_packed = superblock.flex_groups > 1;
+    for what in [What::BlockBitmap, What::InodeBitmap, What::Table] {
+        let len = what.len(superblock);
+        for group in &mut groups {
+            let hole = metadata.holes(all).find(|hole| hole.len >= len);
+            match hole {
+                Some(hole) => {
+                    let run = Run::new(hole.first, len);
+                    metadata.add(run);
+                    placed.push(run);
+                    *what.place(group) = hole.first;
+                }
+                None => {
+                    is_packed = false;
+                    break;
+                }
+            }
+        }
+        if !is_packed {
+            break;
+        }
+    }
+    if !is_packed {
+        placed.into_iter().for_each(|run| metadata.remove(run));
+        groups = (first..end).map(|number| added(superblock, number)).collect();
+        for group in &groups {
+            let own = superblock.metadata_blocks_a_group();
+            metadata.add(Run::new(group.block_bitmap, own));
+        }
+    }
+    groups
 }
 
 #[cfg(test)]

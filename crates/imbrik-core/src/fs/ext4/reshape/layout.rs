@@ -4,7 +4,7 @@
 //! everything, or tells how many blocks it lacks.
 
 use super::{
-    census::{Census, JOURNAL, RESIZE, double_of},
+    census::{Census, RESIZE, double_of},
     geometry::{Geometry, least_of_last, sized},
 };
 use crate::{
@@ -275,7 +275,7 @@ impl Planner<'_> {
     /// An inode and its map, the journal's cut to its length.
     pub(super) fn map(&self, number: u32, journal_len: u64) -> Result<(RawInode, Map)> {
         if let Some((inode, map)) = &self.census.journal
-            && number == JOURNAL
+            && number == inode.number
         {
             return Ok((inode.clone(), self.cut_journal(inode, map, journal_len)));
         }
@@ -337,9 +337,9 @@ impl Planner<'_> {
                 }
                 return Ok(());
             }
-            let is_journal = inode.number == JOURNAL && self.census.journal.is_some();
+            let is_journal = Some(inode.number) == self.census.journal_number();
             let map = match is_journal {
-                true => self.map(JOURNAL, journal_len)?.1,
+                true => self.map(inode.number, journal_len)?.1,
                 false => map_of(&self.opened.meta, superblock, &inode, &mut |_| Ok(()))?,
             };
             let kind = inode.map_kind(superblock)?;

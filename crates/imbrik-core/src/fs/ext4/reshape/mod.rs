@@ -31,7 +31,7 @@ use crate::{
     store::ReadAt,
     units::{ByteLen, ByteOffset, Span},
 };
-use census::{Census, Itself};
+use census::{Census, Faults, Itself};
 use draft::Draft;
 use layout::{Lack, Layout, Planner};
 use made::Made;
@@ -53,7 +53,8 @@ pub(in crate::fs) fn reshape(
 ) -> Result<Reshaped> {
     let cancel = work.cancel;
     let opened = Opened::of(store)?;
-    let census = Census::of(&opened, &Itself, cancel)?;
+    let faults = if work.as_found { Faults::Kept(Vec::new()) } else { Faults::Refused };
+    let census = Census::of(&opened, &Itself, faults, cancel)?;
     let planner = Planner { opened: &opened, census: &census, cancel };
     let layout = plan(&planner, goal)?;
     let made = Made::new(opened.superblock.block_len, work.memory, work.temporary);
@@ -86,6 +87,7 @@ pub(in crate::fs) fn reshape(
         aside,
         limit: None,
         warnings,
+        kept_faults: census.faults.list().to_vec(),
     })
 }
 
@@ -95,10 +97,26 @@ pub(in crate::fs) fn reshape(
 /// As [`reshape`].
 pub(in crate::fs) fn smallest(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<ByteLen> {
     let opened = Opened::of(store)?;
-    let census = Census::of(&opened, &Itself, cancel)?;
+    let census = Census::of(&opened, &Itself, Faults::Refused, cancel)?;
     let planner = Planner { opened: &opened, census: &census, cancel };
     let layout = planner.smallest(0)?;
     Ok(layout.geometry.superblock.volume_len())
+}
+
+/// Whether all that tells which blocks are whose agrees, in a volume that its system found errors in.
+/// Answers how many faults there are in folders, attributes and links, which have nothing to do with
+/// that.
+///
+/// # Errors
+/// As [`crate::fs::check`].
+pub(super) fn check_blocks(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<usize> {
+    let opened = Opened::of(store)?;
+    let census = Census::of(&opened, &Itself, Faults::Kept(Vec::new()), cancel)?;
+    if !census.waiting.is_empty() {
+        // Its system drops their list.
+        return Err(Error::corrupt("it is marked as having errors, and files wait to be deleted"));
+    }
+    Ok(census.faults.list().len())
 }
 
 /// Looks at every inode in use and every block that it has.
@@ -107,7 +125,7 @@ pub(in crate::fs) fn smallest(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result
 /// As [`crate::fs::check`].
 pub(in crate::fs) fn check(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {
     let opened = Opened::of(store)?;
-    Census::of(&opened, &Itself, cancel).map(drop)
+    Census::of(&opened, &Itself, Faults::Refused, cancel).map(drop)
 }
 
 fn plan(planner: &Planner<'_>, goal: Goal) -> Result<Layout> {

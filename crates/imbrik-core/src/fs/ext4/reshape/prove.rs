@@ -1,7 +1,7 @@
 //! The proof of a reshaped volume: the same look at it as at its source, and the same content.
 
 use super::{
-    census::{Census, Origin},
+    census::{Census, Faults, Origin},
     layout::{InodeMoves, Layout},
 };
 use crate::{
@@ -31,7 +31,14 @@ pub(super) fn prove(
         return Err(Error::corrupt("its length is another one"));
     }
     let back = Back { moves: &layout.moves, inodes: &layout.inodes };
-    let census = Census::of(&opened, &back, cancel)?;
+    let faults = match source.faults {
+        Faults::Refused => Faults::Refused,
+        Faults::Kept(_) => Faults::Kept(Vec::new()),
+    };
+    let census = Census::of(&opened, &back, faults, cancel)?;
+    if census.faults.list().len() > source.faults.list().len() {
+        return Err(Error::corrupt("it has faults that its source does not have"));
+    }
     if census.fingerprint != source.fingerprint || !census.orphans.is_empty() {
         return Err(Error::corrupt("its files are not those of the source"));
     }

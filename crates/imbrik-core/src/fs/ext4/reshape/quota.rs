@@ -9,7 +9,13 @@ use crate::{
     error::{Error, Result},
     fs::{
         ext4::{
-            strict::{Opened, inode::RawInode, map::map_of},
+            strict::{
+                Opened,
+                attributes::{self, Attribute},
+                inode::RawInode,
+                map::map_of,
+                values,
+            },
             superblock::Superblock,
         },
         placement::Moves,
@@ -23,8 +29,40 @@ const LEVELS: u32 = 4;
 const NUMBERS: u32 = 256;
 const HEAD_OF_ENTRIES: usize = 16;
 const ENTRY: usize = 72;
-/// Bytes in use, in an entry.
+/// Inodes and bytes in use, in an entry.
+const CURINODES: usize = 24;
 const CURSPACE: usize = 48;
+
+/// By how much what somebody has changes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(super) struct Change {
+    /// In blocks.
+    pub(super) blocks: i64,
+    pub(super) inodes: i64,
+}
+
+/// How many inodes hold values of the attributes of `inode`: they are counted for its owners.
+///
+/// # Errors
+/// When they cannot be read, or make no sense.
+pub(super) fn values_of(opened: &Opened, inode: &RawInode) -> Result<i64> {
+    if !opened.superblock.has_ea_inodes() {
+        return Ok(0);
+    }
+    let wrong = || inode.wrong("its attributes make no sense");
+    let held = |found: Option<Vec<Attribute<'_>>>| {
+        let found = found.ok_or_else(wrong)?;
+        Ok::<_, Error>(found.iter().filter(|attribute| attribute.inode != 0).count())
+    };
+    let mut count = held(values::in_inode(inode))?;
+    let block = inode.file_acl(&opened.superblock);
+    if block != 0 {
+        let content = opened.meta.block(block)?;
+        let found = attributes::list(&content, attributes::IN_BLOCK, 0);
+        count = count.saturating_add(held(found)?);
+    }
+    Ok(i64::try_from(count).unwrap_or(i64::MAX))
+}
 
 /// Somebody for whom blocks are counted: in the file of users, groups or projects, and their id.
 pub(super) type Owner = (Kind, u32);
@@ -67,7 +105,7 @@ pub(super) fn owners(inode: &RawInode, superblock: &Superblock) -> Vec<Owner> {
     ]
 }
 
-/// Adds `usage`, in blocks, to what the quota files say.
+/// Adds `usage` to what the quota files say.
 ///
 /// # Errors
 /// When one of them cannot be read or makes no sense.
@@ -75,11 +113,11 @@ pub(super) fn follow(
     opened: &Opened,
     moves: &Moves,
     draft: &mut Draft,
-    usage: &BTreeMap<Owner, i64>,
+    usage: &BTreeMap<Owner, Change>,
 ) -> Result<()> {
     for ((kind, id), change) in usage {
         let number = bytes::le_u32(&opened.raw, kind.inode_at()).unwrap_or(0);
-        if number != 0 && *change != 0 {
+        if number != 0 && *change != Change::default() {
             let inode = opened.inode(number)?;
             let file = File { opened, moves, inode: &inode };
             file.add(draft, *id, *change)?;
@@ -117,7 +155,7 @@ impl File<'_> {
         Ok(content.get(inside..end).unwrap_or_default().to_vec())
     }
 
-    fn add(&self, draft: &mut Draft, id: u32, change: i64) -> Result<()> {
+    fn add(&self, draft: &mut Draft, id: u32, change: Change) -> Result<()> {
         let wrong = || self.inode.wrong("this quota file makes no sense");
         let head = self.read(draft, 0)?;
         if bytes::le_u32(&head, 4) != Some(1) {
@@ -141,12 +179,16 @@ impl File<'_> {
             let entry = entries.get(at..at.saturating_add(ENTRY)).unwrap_or_default();
             let is_used = entry.iter().any(|byte| *byte != 0);
             if found == id && is_used {
-                let place = at.saturating_add(CURSPACE);
                 let bytes_of = i64::try_from(self.opened.superblock.block_len).unwrap_or(0);
-                let change = change.saturating_mul(bytes_of);
-                let space = bytes::le_u64(&entries, place).ok_or_else(wrong)?;
-                let space = space.saturating_add_signed(change);
-                bytes::put(&mut entries, place, space.to_le_bytes()).ok_or_else(wrong)?;
+                let space = change.blocks.saturating_mul(bytes_of);
+                for (at, change) in [
+                    (at.saturating_add(CURSPACE), space),
+                    (at.saturating_add(CURINODES), change.inodes),
+                ] {
+                    let now = bytes::le_u64(&entries, at).ok_or_else(wrong)?;
+                    let now = now.checked_add_signed(change).ok_or_else(wrong)?;
+                    bytes::put(&mut entries, at, now.to_le_bytes()).ok_or_else(wrong)?;
+                }
                 let (to, inside) = self.place(block)?;
                 return draft.put_inside(to, inside, &entries, |draft| draft.block(to));
             }

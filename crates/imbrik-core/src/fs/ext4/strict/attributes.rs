@@ -6,7 +6,10 @@
 //! entry: 0 name length   1 index   2 offset of the value   4 inode of the value   8 size   12 hash
 //! ```
 
-use super::inode::RawInode;
+use super::{
+    dirhash::{of_attribute, words_of},
+    inode::RawInode,
+};
 use crate::{
     bytes,
     fs::ext4::{checksum::crc32c, superblock::Superblock},
@@ -14,6 +17,7 @@ use crate::{
 use std::ops::Range;
 
 const MAGIC: u32 = 0xea02_0000;
+const HASH_AT: usize = 12;
 const CHECKSUM_AT: usize = 16;
 const ENTRY: usize = 16;
 /// The kind of name of the attributes that the filesystem itself makes.
@@ -58,6 +62,91 @@ pub(in crate::fs::ext4) fn blocks_of_values(
         blocks = blocks.checked_add(len.div_ceil(block_len.max(1)))?;
     }
     Some(blocks)
+}
+
+/// An attribute as its entry tells of it.
+pub(in crate::fs::ext4) struct Attribute<'a> {
+    name: &'a [u8],
+    /// Where the entry's hash stands.
+    pub(in crate::fs::ext4) hash_at: usize,
+    hash: u32,
+    /// The inode that holds its value; 0 when that stands beside the entry.
+    pub(in crate::fs::ext4) inode: u32,
+    pub(in crate::fs::ext4) len: u32,
+    value: &'a [u8],
+}
+
+impl Attribute<'_> {
+    /// Whether the entry's hash is that of its name and of `words`, with characters of either kind.
+    pub(in crate::fs::ext4) fn has_hash_of(&self, words: &[u32]) -> bool {
+        [false, true].iter().any(|signed| self.hash == of_attribute(self.name, words, *signed))
+    }
+
+    /// The hash of its name and of `words`.
+    pub(in crate::fs::ext4) fn hash_of(&self, words: &[u32]) -> u32 {
+        of_attribute(self.name, words, false)
+    }
+}
+
+/// The attributes whose entries start at `start` and whose values are told from `base` on; `None`
+/// when the entries make no sense, or they and the values overlap or reach behind the end.
+pub(in crate::fs::ext4) fn list(
+    bytes: &[u8],
+    start: usize,
+    base: usize,
+) -> Option<Vec<Attribute<'_>>> {
+    let mut found = Vec::new();
+    let mut taken: Vec<Range<usize>> = Vec::new();
+    let mut at = start;
+    while bytes::le_u32(bytes, at)? != 0 {
+        let name_len = usize::from(bytes::u8(bytes, at)?);
+        let name_at = at.checked_add(ENTRY)?;
+        let name = bytes.get(name_at..name_at.checked_add(name_len)?)?;
+        let offset = usize::from(bytes::le_u16(bytes, at.checked_add(2)?)?);
+        let inode = bytes::le_u32(bytes, at.checked_add(4)?)?;
+        let len = bytes::le_u32(bytes, at.checked_add(8)?)?;
+        let hash_at = at.checked_add(12)?;
+        let hash = bytes::le_u32(bytes, hash_at)?;
+        let next = name_at.checked_add(name_len)?.checked_next_multiple_of(4)?;
+        taken.push(at..next);
+        let mut value: &[u8] = &[];
+        if inode == 0 && len > 0 {
+            let from = base.checked_add(offset)?;
+            let to = from.checked_add(usize::try_from(len).ok()?)?;
+            value = bytes.get(from..to)?;
+            taken.push(from..to.checked_next_multiple_of(4)?);
+        }
+        found.push(Attribute { name, hash_at, hash, inode, len, value });
+        at = next;
+    }
+    // Four zeros end the list.
+    taken.push(at..at.checked_add(4)?);
+    taken.sort_unstable_by_key(|range| range.start);
+    let is_apart = taken.windows(2).all(|pair| match pair {
+        [one, next] => one.end <= next.start,
+        _ => true,
+    });
+    is_apart.then_some(found)
+}
+
+/// Whether the values that stand beside the entries have the hashes that these name. Entries in an
+/// inode may do without.
+pub(in crate::fs::ext4) fn have_right_hashes(found: &[Attribute<'_>], may_be_zero: bool) -> bool {
+    let mut beside = found.iter().filter(|attribute| attribute.inode == 0);
+    beside.all(|attribute| {
+        may_be_zero && attribute.hash == 0 || attribute.has_hash_of(&words_of(attribute.value))
+    })
+}
+
+/// Makes the hash over all entries of a block anew.
+pub(in crate::fs::ext4) fn rehash(block: &mut [u8]) -> Option<()> {
+    let hashes: Vec<u32> = list(block, IN_BLOCK, 0)?.iter().map(|found| found.hash).collect();
+    let hash = match hashes.contains(&0) {
+        // One that has none keeps the block from being shared.
+        true => 0,
+        false => hashes.iter().fold(0u32, |hash, entry| hash.rotate_left(16) ^ entry),
+    };
+    bytes::put(block, HASH_AT, hash.to_le_bytes())
 }
 
 /// Where the entries of an attribute block start.

@@ -39,6 +39,64 @@ pub(in crate::fs::ext4) fn references(block: &[u8], start: usize) -> Option<Vec<
     Some(found)
 }
 
+/// An entry that names an inode.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(in crate::fs::ext4) struct Entry<'a> {
+    pub(in crate::fs::ext4) inode: u32,
+    /// What kind of inode it is, where entries tell that.
+    pub(in crate::fs::ext4) kind: u8,
+    pub(in crate::fs::ext4) name: &'a [u8],
+}
+
+/// The entries of a block from `start` on that name an inode; `None` when they make no sense.
+pub(in crate::fs::ext4) fn entries(block: &[u8], start: usize) -> Option<Vec<Entry<'_>>> {
+    let found = references(block, start)?.into_iter().map(|(at, inode)| {
+        let len = usize::from(bytes::u8(block, at.checked_add(6)?)?);
+        let from = at.checked_add(HEAD)?;
+        let name = block.get(from..from.checked_add(len)?)?;
+        Some(Entry { inode, kind: bytes::u8(block, at.checked_add(7)?)?, name })
+    });
+    found.collect()
+}
+
+/// A node of an indexed folder.
+pub(in crate::fs::ext4) struct IndexNode {
+    /// The lowest hash of each child, and its block in the folder. The first has hash 0.
+    pub(in crate::fs::ext4) children: Vec<(u32, u32)>,
+}
+
+/// What the root of an indexed folder says of the index.
+pub(in crate::fs::ext4) struct IndexRoot {
+    pub(in crate::fs::ext4) hash_version: u8,
+    /// How many levels of nodes stand between the root and the leaves.
+    pub(in crate::fs::ext4) levels: u8,
+}
+
+/// What stands in the root of an index behind "." and ".."; `None` when it is none.
+pub(in crate::fs::ext4) fn index_root(block: &[u8]) -> Option<IndexRoot> {
+    let is_plain = node_counts(block)? == 32 && bytes::u8(block, 31)? == 0;
+    is_plain.then_some(())?;
+    Some(IndexRoot { hash_version: bytes::u8(block, 28)?, levels: bytes::u8(block, 30)? })
+}
+
+/// The children of a node; `None` when it is none, or has another room than one of its kind.
+pub(in crate::fs::ext4) fn index_node(block: &[u8], has_tail: bool) -> Option<IndexNode> {
+    let counts = node_counts(block)?;
+    let limit = usize::from(bytes::le_u16(block, counts)?);
+    let count = usize::from(bytes::le_u16(block, counts.checked_add(2)?)?);
+    let tail = if has_tail { 8 } else { 0 };
+    let room = block.len().checked_sub(counts)?.checked_sub(tail)? / 8;
+    if limit != room || count == 0 || count > limit {
+        return None;
+    }
+    let child = |index: usize| {
+        let at = counts.checked_add(index.checked_mul(8)?)?;
+        let hash = if index == 0 { 0 } else { bytes::le_u32(block, at)? };
+        Some((hash, bytes::le_u32(block, at.checked_add(4)?)? & 0x0fff_ffff))
+    };
+    Some(IndexNode { children: (0..count).map(child).collect::<Option<_>>()? })
+}
+
 /// Where a block has its checksum, and which it must be.
 struct Sum {
     at: usize,

@@ -16,9 +16,17 @@ use crate::{
 use std::ops::Range;
 
 pub(in crate::fs::ext4) const TYPE_MASK: u16 = 0xf000;
+const PIPE: u16 = 0x1000;
+const CHARACTERS: u16 = 0x2000;
 const FOLDER: u16 = 0x4000;
+const BLOCKS: u16 = 0x6000;
 const FILE: u16 = 0x8000;
 const LINK: u16 = 0xa000;
+const SOCKET: u16 = 0xc000;
+const INDEX_FLAG: u32 = 0x1000;
+const IMMUTABLE_FLAG: u32 = 0x10;
+const VERITY_FLAG: u32 = 0x10_0000;
+pub(in crate::fs::ext4) const CASEFOLD_FLAG: u32 = 0x4000_0000;
 const HUGE_FILE_FLAG: u32 = 0x4_0000;
 pub(in crate::fs::ext4) const EXTENTS_FLAG: u32 = 0x8_0000;
 pub(in crate::fs::ext4) const ENCRYPTED_FLAG: u32 = 0x800;
@@ -101,6 +109,47 @@ impl RawInode {
         self.mode() & TYPE_MASK == FILE
     }
 
+    /// Whether it is a folder with an index.
+    pub(in crate::fs::ext4) fn is_indexed(&self) -> bool {
+        self.flags() & INDEX_FLAG != 0
+    }
+
+    /// Whether names or content in it are encrypted.
+    pub(in crate::fs::ext4) fn is_encrypted(&self) -> bool {
+        self.flags() & ENCRYPTED_FLAG != 0
+    }
+
+    /// Whether data may stand behind its end: the hashes of a verified file do.
+    pub(in crate::fs::ext4) fn has_hashes_behind(&self) -> bool {
+        self.flags() & VERITY_FLAG != 0
+    }
+
+    pub(in crate::fs::ext4) fn is_immutable(&self) -> bool {
+        self.flags() & IMMUTABLE_FLAG != 0
+    }
+
+    /// The kind that an entry of a folder gives it; 0 for a mode that is none.
+    pub(in crate::fs::ext4) fn entry_kind(&self) -> u8 {
+        match self.mode() & TYPE_MASK {
+            FILE => 1,
+            FOLDER => 2,
+            CHARACTERS => 3,
+            BLOCKS => 4,
+            PIPE => 5,
+            SOCKET => 6,
+            LINK => 7,
+            _ => 0,
+        }
+    }
+
+    /// Bytes of its fields behind the first 128, as it says; `None` when that cannot be.
+    pub(in crate::fs::ext4) fn extra_len(&self) -> Option<u16> {
+        let room = self.raw.len().checked_sub(128)?;
+        let len = if room == 0 { 0 } else { self.u16(0x80) };
+        let is_sound = len == 0 || (len >= 4 && len.is_multiple_of(4) && usize::from(len) <= room);
+        is_sound.then_some(len)
+    }
+
     pub(in crate::fs::ext4) fn is_inline(&self) -> bool {
         self.flags() & INLINE_DATA_FLAG != 0
     }
@@ -108,6 +157,30 @@ impl RawInode {
     /// Whether it holds the value of another inode's attribute.
     pub(in crate::fs::ext4) fn is_attribute_value(&self) -> bool {
         self.flags() & EA_INODE_FLAG != 0
+    }
+
+    /// Of an inode that holds the value of an attribute: the hash of the value.
+    pub(in crate::fs::ext4) fn value_hash(&self) -> u32 {
+        self.u32(0x8)
+    }
+
+    pub(in crate::fs::ext4) fn put_value_hash(&mut self, hash: u32) {
+        self.put_u32(0x8, hash);
+    }
+
+    /// Of such an inode: how many attributes have it for their value.
+    pub(in crate::fs::ext4) fn value_references(&self) -> u64 {
+        u64::from(self.u32(0xc)) << 32 | u64::from(self.u32(0x24))
+    }
+
+    pub(in crate::fs::ext4) fn put_value_references(&mut self, count: u64) {
+        self.put_u32(0xc, low_u32(count >> 32));
+        self.put_u32(0x24, low_u32(count));
+    }
+
+    /// Of such an inode of the old style, the inode whose attribute it is.
+    pub(in crate::fs::ext4) fn value_parent(&self) -> u32 {
+        self.u32(0x10)
     }
 
     /// The 60 bytes of its map.

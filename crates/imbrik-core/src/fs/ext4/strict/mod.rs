@@ -2,12 +2,14 @@
 //! an error here, and every structure can be sealed again under its checksum.
 
 pub(in crate::fs::ext4) mod attributes;
+pub(in crate::fs::ext4) mod dirhash;
 pub(in crate::fs::ext4) mod folder;
 pub(in crate::fs::ext4) mod inode;
 pub(in crate::fs::ext4) mod kept;
 pub(in crate::fs::ext4) mod map;
 pub(in crate::fs::ext4) mod orphan_file;
 pub(in crate::fs::ext4) mod trees;
+pub(in crate::fs::ext4) mod values;
 
 use crate::{
     error::{Error, Result},

@@ -4,7 +4,7 @@ mod groups;
 mod superblocks;
 
 use super::{
-    census::{DOUBLE, JOURNAL, RESIZE, double_of},
+    census::{DOUBLE, RESIZE, double_of},
     draft::Draft,
     layout::{Layout, Planner},
     made::Made,
@@ -78,13 +78,17 @@ struct Rewriter<'a> {
     folders: Bits,
     /// The blocks of folders, each with the old number of its folder.
     folder_blocks: Vec<(u64, u32)>,
-    /// By how many blocks what an owner has changes.
-    usage: BTreeMap<quota::Owner, i64>,
+    /// By how much what an owner has changes.
+    usage: BTreeMap<quota::Owner, quota::Change>,
     journal_map: Option<RawInode>,
     last_orphan: u32,
     /// How many inodes with a signature got another number.
     signed: u64,
     has_orphans_in_file: bool,
+}
+
+fn signed(count: u64) -> i64 {
+    i64::try_from(count).unwrap_or(i64::MAX)
 }
 
 fn broken(what: &str) -> Error {
@@ -120,6 +124,17 @@ impl Rewriter<'_> {
 
     /// An inode that was deleted while it was open, as it is once nobody has it open any more.
     fn finish_orphan(&mut self, inode: &RawInode) -> Result<()> {
+        let opened = self.planner.opened;
+        // What holds a value is counted for those whose attributes have it.
+        if !inode.is_attribute_value() {
+            let values = quota::values_of(opened, inode)?;
+            let blocks = signed(inode.blocks(self.was())?);
+            self.count_change(
+                inode,
+                blocks.saturating_neg(),
+                values.saturating_neg().saturating_sub(1),
+            );
+        }
         if u64::from(inode.number) > self.now().inodes() {
             return Ok(());
         }
@@ -167,11 +182,15 @@ impl Rewriter<'_> {
         if !layout.inodes.is_empty() {
             self.follow_inodes(&old, &mut inode)?;
         }
+        let gone = self.planner.census.references_gone(old.number);
+        if gone > 0 {
+            inode.put_value_references(old.value_references().saturating_sub(gone));
+        }
         if let Some(at) = waiting.iter().position(|one| *one == old.number) {
             let next = waiting.get(at.saturating_add(1)).copied().unwrap_or(0);
             inode.put_u32(0x14, layout.inodes.target_of(next));
         }
-        if old.number == JOURNAL && self.planner.census.journal.is_some() {
+        if Some(old.number) == self.planner.census.journal_number() {
             self.journal(&mut inode)?;
         }
         match inode == old {
@@ -200,8 +219,8 @@ impl Rewriter<'_> {
             }
             MapKind::Indirect => {
                 let meta = &self.planner.opened.meta;
-                let limit = match old.number {
-                    JOURNAL if self.planner.census.journal.is_some() => layout.journal_len,
+                let limit = match self.planner.census.journal_number() {
+                    Some(journal) if journal == old.number => layout.journal_len,
                     _ => u64::MAX,
                 };
                 Some(trees::indirect(meta, &superblock, old.i_block(), &layout.moves, limit)?)
@@ -242,6 +261,13 @@ impl Rewriter<'_> {
                 self.signed
             ));
         }
+        if self.was().has_errors() {
+            warnings.push(
+                "its system marked it as having errors, and the mark is kept: nothing is wrong that \
+                 was looked at, and a check on the machine takes the mark away"
+                    .to_owned(),
+            );
+        }
         let head = read_vec(&*self.planner.opened.meta, ByteOffset::ZERO, 1024)?;
         if self.layout.had_to_move > 0 && !bytes::is_zero(&head) {
             warnings.push(
@@ -271,13 +297,17 @@ impl Rewriter<'_> {
     ) -> Result<()> {
         let blocks = old.blocks(self.was())?.saturating_sub(had).saturating_add(has);
         inode.put_blocks(blocks, self.was());
-        let signed = |count: u64| i64::try_from(count).unwrap_or(i64::MAX);
-        let change = signed(has).saturating_sub(signed(had));
-        for owner in quota::owners(old, self.was()) {
-            let sum = self.usage.entry(owner).or_default();
-            *sum = sum.saturating_add(change);
-        }
+        self.count_change(old, signed(has).saturating_sub(signed(had)), 0);
         Ok(())
+    }
+
+    /// Counts so many blocks and inodes more for the owners of `inode`.
+    fn count_change(&mut self, inode: &RawInode, blocks: i64, inodes: i64) {
+        for owner in quota::owners(inode, &self.planner.opened.superblock) {
+            let sum = self.usage.entry(owner).or_default();
+            sum.blocks = sum.blocks.saturating_add(blocks);
+            sum.inodes = sum.inodes.saturating_add(inodes);
+        }
     }
 
     /// The blocks of the extent tree of an inode that got another number: the checksums hang on it.
@@ -355,12 +385,12 @@ impl Rewriter<'_> {
         let len = self.layout.journal_len;
         let Some((old, _)) = &self.planner.census.journal else { return Ok(()) };
         let had = old.size().checked_div(superblock.block_len).unwrap_or(0);
-        let (_, map) = self.planner.map(JOURNAL, len)?;
+        let (_, map) = self.planner.map(old.number, len)?;
         if had != len {
             let body: u64 = map.pieces.iter().map(|piece| piece.len).sum();
             let nodes = match inode.map_kind(&superblock)? {
                 MapKind::Extents => {
-                    self.layout.map_blocks.get(&JOURNAL).map_or(map.nodes.len(), Vec::len)
+                    self.layout.map_blocks.get(&old.number).map_or(map.nodes.len(), Vec::len)
                 }
                 _ => map.nodes.len(),
             };

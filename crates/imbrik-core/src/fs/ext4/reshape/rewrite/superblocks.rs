@@ -122,7 +122,8 @@ impl Rewriter<'_> {
             put(&mut raw, 0x64, flags | present)?;
         }
         // Quota files, lost+found, the orphan file, the inodes of the first and the last error.
-        for at in [0x240, 0x244, 0x26c, 0x268, 0x280, 0x19c, 0x1d0] {
+        // So does the journal, which is a file with a name where it was added later.
+        for at in [0x240, 0x244, 0x26c, 0x268, 0x280, 0x19c, 0x1d0, 0xe0] {
             let number = bytes::le_u32(&was, at)?;
             put(&mut raw, at, self.layout.inodes.target_of(number))?;
         }

@@ -3,6 +3,10 @@
 //! The same look proves a reshaped volume before it is written: its content must have the
 //! fingerprint of its source's, told in the source's numbers.
 
+mod oddities;
+mod tree;
+mod values;
+
 use crate::{
     bytes,
     error::{Error, Result},
@@ -21,13 +25,13 @@ use crate::{
     progress::Cancel,
 };
 use std::collections::{BTreeMap, BTreeSet};
+use tree::Tree;
+use values::Values;
 
 /// The inode that lists bad blocks.
 pub(super) const BAD_BLOCKS: u32 = 1;
 /// The inode that holds the blocks reserved for more descriptors.
 pub(super) const RESIZE: u32 = 7;
-/// The journal's inode.
-pub(super) const JOURNAL: u32 = 8;
 /// The pointer of an indirect map that leads to the double indirect block.
 pub(super) const DOUBLE: usize = I_BLOCK.start.saturating_add(13 * 4);
 
@@ -56,6 +60,40 @@ impl Origin for Itself {
     }
 }
 
+/// What is to be done about faults that have nothing to do with which blocks are whose: in folders,
+/// attributes, links.
+pub(super) enum Faults {
+    /// The first ends the look.
+    Refused,
+    /// They are kept as they are, and told.
+    Kept(Vec<String>),
+}
+
+impl Faults {
+    /// More are not listed.
+    const MOST: usize = 1000;
+
+    fn push(&mut self, fault: String) -> Result<()> {
+        match self {
+            Self::Refused => Err(Error::corrupt(fault)),
+            Self::Kept(list) => {
+                if list.len() < Self::MOST {
+                    list.push(fault);
+                }
+                Ok(())
+            }
+        }
+    }
+
+    /// Those that were kept.
+    pub(super) fn list(&self) -> &[String] {
+        match self {
+            Self::Refused => &[],
+            Self::Kept(list) => list,
+        }
+    }
+}
+
 /// What was found.
 pub(super) struct Census {
     /// The blocks that inodes have: content, maps and attributes.
@@ -76,6 +114,10 @@ pub(super) struct Census {
     pub(super) waiting: Waiting,
     /// Tells this content from any other, whatever the places of its blocks and inodes.
     pub(super) fingerprint: u128,
+    /// The faults that are kept.
+    pub(super) faults: Faults,
+    tree: Tree,
+    values: Values,
 }
 
 impl Census {
@@ -86,7 +128,12 @@ impl Census {
     /// - [`crate::Class::Corrupt`] with the first contradiction: a wrong checksum, a block claimed
     ///   twice, a bitmap that lies.
     /// - [`crate::Class::Unsupported`] for what is not reshaped.
-    pub(super) fn of(opened: &Opened, origin: &dyn Origin, cancel: &Cancel) -> Result<Self> {
+    pub(super) fn of(
+        opened: &Opened,
+        origin: &dyn Origin,
+        faults: Faults,
+        cancel: &Cancel,
+    ) -> Result<Self> {
         let superblock = &opened.superblock;
         let metadata = opened.metadata()?;
         let mut this = Self {
@@ -99,6 +146,9 @@ impl Census {
             journal: None,
             shared: BTreeMap::new(),
             fingerprint: 0,
+            faults,
+            tree: Tree::new(superblock.inodes()),
+            values: Values::default(),
         };
         opened.each_inode(|inode, is_used| {
             cancel.check()?;
@@ -110,7 +160,8 @@ impl Census {
                 false => Ok(()),
             }
         })?;
-        for (block, (all, left)) in &this.shared {
+        let shared = std::mem::take(&mut this.shared);
+        for (block, (all, left)) in &shared {
             let found = attributes::sharers(&opened.meta.block(*block)?, *block, superblock);
             if *left == 0 {
                 this.of_orphans.add(Run::new(*block, 1));
@@ -120,9 +171,42 @@ impl Census {
                     "the attributes in block {block} are damaged, or shared by others than they say"
                 )));
             }
+            this.values.look_at_block(opened, *block, *left == 0, &mut this.faults)?;
         }
+        this.shared = shared;
+        this.values.compare(opened, &mut this.faults)?;
+        this.release_values(opened, origin)?;
+        this.tree.compare(opened, &mut this.faults, cancel)?;
         this.compare_bitmaps(opened, metadata)?;
         Ok(this)
+    }
+
+    /// The inodes whose values only orphans name go with these.
+    fn release_values(&mut self, opened: &Opened, origin: &dyn Origin) -> Result<()> {
+        let released: Vec<u32> = self.values.released().collect();
+        for number in released {
+            let inode = opened.inode(number)?;
+            let map = map_of(&opened.meta, &opened.superblock, &inode, &mut |_| Ok(()))?;
+            let print = fingerprint(opened, &inode, &map, origin)?;
+            self.fingerprint = self.fingerprint.wrapping_sub(print);
+            map.runs().for_each(|run| {
+                self.of_orphans.add(run);
+            });
+            self.orphans.push(inode);
+        }
+        self.orphans.sort_unstable_by_key(|orphan| orphan.number);
+        Ok(())
+    }
+
+    /// The journal's inode; `None` without a journal.
+    pub(super) fn journal_number(&self) -> Option<u32> {
+        self.journal.as_ref().map(|(inode, _)| inode.number)
+    }
+
+    /// By how much the count of references of the inode `number`, which holds a value, sinks when
+    /// the orphans are gone.
+    pub(super) fn references_gone(&self, number: u32) -> u64 {
+        self.values.gone(number)
     }
 
     fn take(
@@ -201,6 +285,7 @@ impl Census {
             let values = values_elsewhere(opened, &inode, file_acl)?;
             count = count.saturating_add(values);
         }
+        self.values.look_at_inode(opened, &inode, is_orphan, &mut self.faults)?;
         if inode.blocks(superblock)? != count {
             return Err(inode.wrong("its count of blocks is wrong"));
         }
@@ -209,7 +294,14 @@ impl Census {
                 self.of_orphans.add(run);
             });
             self.orphans.push(inode);
-        } else if inode.number == JOURNAL {
+            return Ok(());
+        }
+        oddities::look(opened, &inode, &map, &mut self.faults)?;
+        match inode.is_attribute_value() {
+            true => self.values.note_holder(&inode),
+            false => self.tree.note(&inode),
+        }
+        if superblock.has_journal() && inode.number == superblock.journal_inode {
             self.journal = Some((inode, map));
         } else {
             let print = fingerprint(opened, &inode, &map, origin)?;
@@ -318,11 +410,17 @@ impl Waiting {
                 Ok(())
             })?;
         }
-        if this.in_file.is_empty() == superblock.has_orphans_in_file() {
-            return Err(inode.wrong("the superblock is wrong about this orphan file being empty"));
+        // Systems set the mark at every writable mount, so that it says nothing while it is set.
+        if !this.in_file.is_empty() && !superblock.has_orphans_in_file() {
+            return Err(inode.wrong("the superblock calls this orphan file empty, and it is not"));
         }
         this.all.extend(&this.in_file);
         Ok(this)
+    }
+
+    /// Whether there are none.
+    pub(super) fn is_empty(&self) -> bool {
+        self.all.is_empty()
     }
 
     /// Whether `number` is one of them.
@@ -339,10 +437,12 @@ fn fingerprint(opened: &Opened, inode: &RawInode, map: &Map, origin: &dyn Origin
     let mut update = |range: std::ops::Range<usize>| {
         hasher.update(inode.raw.get(range).unwrap_or_default());
     };
-    // Of an attribute's value the time of change may hold its parent's number.
-    update(if inode.is_attribute_value() { 0x0..0x10 } else { 0x0..0x14 });
+    // Of an attribute's value, the times of change hold its parent's number, or how many attributes
+    // have that value, and so does the version.
+    let is_value = inode.is_attribute_value();
+    update(if is_value { 0x0..0xc } else { 0x0..0x14 });
     update(0x18..0x1c);
-    update(0x20..0x28);
+    update(if is_value { 0x20..0x24 } else { 0x20..0x28 });
     update(0x64..0x68);
     update(0x6c..0x74);
     update(0x84..0xa0);
