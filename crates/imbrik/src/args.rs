@@ -180,6 +180,10 @@ pub(crate) struct Shape {
     /// On a smaller card, let only these partitions shrink, in this order, by number or label
     #[arg(long, value_name = "PART", value_delimiter = ',')]
     pub(crate) take_from: Vec<String>,
+    /// Give an ext volume another size although there are faults in its folders, links or
+    /// attributes: they are listed and kept; which blocks are whose must be sound
+    #[arg(long)]
+    pub(crate) as_found: bool,
 }
 
 /// What a copy gets of its own.
@@ -301,6 +305,10 @@ pub(crate) struct FitArgs {
     /// For a smaller card, let only these partitions shrink, in this order, by number or label
     #[arg(long, value_name = "PART", value_delimiter = ',')]
     pub(crate) take_from: Vec<String>,
+    /// Fit an ext volume although there are faults in its folders, links or attributes: they are
+    /// listed and kept; which blocks are whose must be sound
+    #[arg(long)]
+    pub(crate) as_found: bool,
     #[command(flatten)]
     pub(crate) identity: IdentityArgs,
     /// Show the plan and stop

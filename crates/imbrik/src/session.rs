@@ -138,9 +138,10 @@ impl Session {
         })
     }
 
-    /// What a reshape has to work with.
-    pub(crate) fn work(&self) -> Work<'_> {
+    /// What a reshape has to work with; `as_found` keeps faults that have nothing to do with blocks.
+    pub(crate) fn work(&self, as_found: bool) -> Work<'_> {
         Work {
+            as_found,
             cancel: &self.environment.interrupt.cancel,
             temporary: Some(&self.environment.temporary),
             memory: Work::MEMORY,

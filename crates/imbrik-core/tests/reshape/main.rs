@@ -5,6 +5,7 @@
 //! what each step came to.
 
 mod contradictions;
+mod crash;
 mod damage;
 mod dirty;
 mod faults;

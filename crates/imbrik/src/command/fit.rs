@@ -30,6 +30,9 @@ use std::{
 };
 
 const UNTOUCHED: &str = "Nothing was written.";
+/// What was looked at of a volume that got another size, before anybody saw its plan.
+const PROVED: &str =
+    "whose each block is, each folder, count of links and checksum; not what files hold";
 const OTHERWISE: &str =
     "The image can be restored as it is, to a card of its own size or a bigger one.";
 
@@ -57,7 +60,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let content = Arc::clone(image.content());
     let before = Survey::of(&*content).state(UNTOUCHED)?;
     let wanted = wanted(session, args, &before)?;
-    let mut plan = plan(session, &content, &before, &wanted)?;
+    let mut plan = plan(session, &content, &before, &wanted, args.as_found)?;
     let identity = args.identity.of(1, 1, &before, &args.image)?;
     if !identity.is_empty() {
         let cancel = &session.environment.interrupt.cancel;
@@ -161,10 +164,11 @@ pub(crate) fn plan(
     content: &Arc<dyn ReadAt>,
     survey: &Survey,
     fit: &Fit,
+    as_found: bool,
 ) -> Outcome<Plan> {
     let occupancy = Occupancy::of(content, survey).state(UNTOUCHED)?;
     session.out.note("Looking at every file of what gets another size first ...");
-    Plan::fit(Arc::clone(content), survey, &occupancy, fit, session.work())
+    Plan::fit(Arc::clone(content), survey, &occupancy, fit, session.work(as_found))
         .map_err(|error| refusal(error, fit))
 }
 
@@ -173,7 +177,8 @@ fn refusal(error: Error, fit: &Fit) -> Failure {
         (Class::NoRoom, Fit::Smallest { .. }) => "Ask for less room.",
         (Class::NoRoom, _) => "Ask for a larger card; without --to it becomes as small as it can.",
         (Class::Corrupt, _) => {
-            "Have the card's own system check that volume, save it again, or restore the image as it is."
+            "Have the card's own system check that volume and save it again, or restore the image as it \
+             is; --as-found keeps faults in folders, links and attributes."
         }
         (Class::Unsupported, _) => OTHERWISE,
         _ => "",
@@ -228,7 +233,7 @@ impl Job<'_> {
             out.line(&format!("  {}", change::words(change)));
         }
         out.line("");
-        out.line(&format!("{}every file, and every checksum of the new volume", strong("Proved")));
+        out.line(&format!("{}{PROVED}", strong("Proved")));
         out.line("");
     }
 

@@ -4,42 +4,61 @@ use super::{
     fixed::Fixed,
     group::Group,
     journal::{Journal, Place, Replayed},
+    orphans,
     strict::kept::Kept,
     superblock::Superblock,
 };
 use crate::{
-    error::{Error, Result},
+    error::{Class, Error, Result},
     fs::Settled,
     store::{ReadAt, read_vec},
     units::{ByteOffset, joined},
 };
 use std::sync::Arc;
 
-/// Replays the journal of the volume in `store` into a view of it; `None` when there is nothing to
-/// replay.
+/// The volume in `store` with its journal replayed and its orphans finished, as a view; `None` when
+/// there is nothing of that to do.
 ///
-/// Orphans stay as they are: they are in the replayed volume, and its system clears them when it
-/// mounts it for writing.
+/// Orphans that cannot be finished stay as they are: their system does it when it mounts the volume
+/// for writing. On a volume that is marked as having errors it doesn't, and so nor is it done here.
 ///
 /// # Errors
 /// - When the store cannot be read.
 /// - [`crate::Class::Corrupt`] or [`crate::Class::Unsupported`] with the reason why the journal
 ///   cannot be replayed.
 pub(in crate::fs) fn settle(store: Arc<dyn ReadAt>) -> Result<Option<Settled>> {
-    let size = store.size();
     let Some(superblock) = Superblock::read(&*store)? else { return Ok(None) };
-    if !superblock.needs_recovery() {
-        return Ok(None);
-    }
+    let replayed = match superblock.needs_recovery() {
+        true => Some(replayed(Arc::clone(&store), &superblock)?),
+        false => None,
+    };
+    let base = replayed.as_ref().map_or(&store, |settled| &settled.store);
+    let newer = Superblock::read(&**base)?.filter(|newer| !newer.has_errors());
+    let Some(newer) = newer.filter(|newer| newer.is_understood(store.size()).is_ok()) else {
+        return Ok(replayed);
+    };
+    let finished = match orphans::finished(base, &newer) {
+        Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => None,
+        finished => finished?,
+    };
+    let Some(finished) = finished else { return Ok(replayed) };
+    let before = replayed.iter().flat_map(|settled| settled.rewritten.iter().copied());
+    let rewritten = joined(before.chain(finished.spans()).collect());
+    Ok(Some(Settled { store: Arc::new(finished), rewritten }))
+}
+
+/// Replays the journal of the volume in `store` into a view of it.
+fn replayed(store: Arc<dyn ReadAt>, superblock: &Superblock) -> Result<Settled> {
+    let size = store.size();
     superblock.is_understood(size)?;
-    let groups = Group::all(&*store, &superblock)?;
-    let fixed = Fixed::of(&superblock, &groups)?;
+    let groups = Group::all(&*store, superblock)?;
+    let fixed = Fixed::of(superblock, &groups)?;
     let meta = Kept::new(Arc::clone(&store), superblock.block_len);
-    let at = Place::of(&meta, &superblock, &groups, &fixed)?
+    let at = Place::of(&meta, superblock, &groups, &fixed)?
         .ok_or_else(|| Error::corrupt("its journal is to be replayed, and it has none"))?;
-    let replay = Journal::open(&*store, &superblock, &at)?.replay()?;
+    let replay = Journal::open(&*store, superblock, &at)?.replay()?;
     let mut replayed = Replayed::new(store, superblock.block_len, replay);
-    let newer = Superblock::read(&replayed)?.filter(|newer| newer.has_geometry_of(&superblock));
+    let newer = Superblock::read(&replayed)?.filter(|newer| newer.has_geometry_of(superblock));
     let newer = newer.ok_or_else(|| {
         Error::corrupt("its journal cannot be replayed: it would change the volume's layout")
     })?;
@@ -55,7 +74,7 @@ pub(in crate::fs) fn settle(store: Arc<dyn ReadAt>) -> Result<Option<Settled>> {
     settle_superblock(raw, &newer, free_blocks, free_inodes);
     replayed.put(number, block);
     let rewritten = joined(replayed.changed_spans());
-    Ok(Some(Settled { store: Arc::new(replayed), rewritten }))
+    Ok(Settled { store: Arc::new(replayed), rewritten })
 }
 
 /// The free blocks and inodes of all groups: the journal does not keep the superblock's totals.

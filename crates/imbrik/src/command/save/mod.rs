@@ -159,7 +159,7 @@ impl Content {
             let smallest = fit::smallest(survey, None, room).map_err(|failure| {
                 failure.next("Leave --fit out: what is not in use takes no room in the image.")
             })?;
-            let plan = fit::plan(session, source, survey, &smallest)?;
+            let plan = fit::plan(session, source, survey, &smallest, false)?;
             for change in &plan.changes {
                 session.out.note(&format!("{}.", change::words(change)));
             }

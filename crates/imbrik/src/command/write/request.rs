@@ -37,7 +37,11 @@ impl Request<'_> {
                 Class::Refused => {
                     "Get the whole image again; `imbrik check` tells whether it is whole."
                 }
-                Class::Unsupported | Class::Corrupt if self.args.shape.fill => {
+                Class::Corrupt if self.args.shape.fill => {
+                    "Leave --fill out, and it keeps its size; --as-found keeps faults in folders, links \
+                     and attributes instead."
+                }
+                Class::Unsupported if self.args.shape.fill => {
                     "Leave --fill out, and it keeps its size."
                 }
                 Class::Unsupported => "Use a card with sectors of the same size.",
@@ -48,7 +52,13 @@ impl Request<'_> {
         let plain = Plan::restore(Arc::clone(content), survey, occupancy, self.target);
         let size = self.target.size;
         let fit = |occupancy: &Occupancy, fit: &Fit| {
-            Plan::fit(Arc::clone(content), survey, occupancy, fit, session.work())
+            Plan::fit(
+                Arc::clone(content),
+                survey,
+                occupancy,
+                fit,
+                session.work(self.args.shape.as_found),
+            )
         };
         let plain = match (plain, occupancy.filter(|_| self.may_resize())) {
             // A smaller card is used when the data fit.

@@ -3,10 +3,13 @@
 use super::Editor;
 use crate::{
     error::{Error, Result},
-    fs::ext4::strict::{
-        inode::{EXTENTS_FLAG, MapKind, RawInode, low_u32},
-        map::{Map, Piece},
-        trees,
+    fs::ext4::{
+        quota,
+        strict::{
+            inode::{EXTENTS_FLAG, MapKind, RawInode, low_u32},
+            map::{Map, Piece},
+            trees,
+        },
     },
 };
 
@@ -113,9 +116,9 @@ impl Editor<'_> {
         };
         inode.put_i_block(&map);
         let all = u64::try_from(blocks.len()).unwrap_or(0).saturating_add(nodes);
-        if superblock.has_quota() && all != had {
-            return Err(Error::unsupported("its quota files would have to follow"));
-        }
+        let signed = |count: u64| i64::try_from(count).unwrap_or(i64::MAX);
+        let change = quota::Change { blocks: signed(all).saturating_sub(signed(had)), inodes: 0 };
+        quota::count(&mut self.usage, inode, superblock, change);
         inode.put_blocks(all.saturating_add(others), superblock);
         Ok(())
     }

@@ -5,7 +5,6 @@
 //! hashed becomes a plain one when an entry is added to it: every kernel reads both alike.
 
 mod content;
-mod space;
 
 use crate::{
     bytes,
@@ -15,6 +14,8 @@ use crate::{
         bits::Bits,
         ext4::{
             checksum::crc32c,
+            quota,
+            space::Space,
             strict::{
                 Opened, folder,
                 inode::{ENCRYPTED_FLAG, EXTENTS_FLAG, RawInode, TYPE_MASK, low_u32},
@@ -27,8 +28,7 @@ use crate::{
     store::{Edited, ReadAt},
 };
 use content::blocks_of;
-use space::Space;
-use std::sync::Arc;
+use std::{collections::BTreeMap, sync::Arc};
 
 const ROOT: u32 = 2;
 const INDEX_FLAG: u32 = 0x1000;
@@ -49,14 +49,18 @@ const TAIL: usize = 12;
 ///   no sense, [`crate::Class::NoRoom`] when no block or inode is free.
 pub(in crate::fs) fn put_file(store: &Arc<dyn ReadAt>, put: &FilePut) -> Result<Edited> {
     let opened = Opened::of(Arc::clone(store))?;
-    let mut editor = Editor { space: Space::of(&opened, store), now: low_u32(put.now) };
+    let mut editor =
+        Editor { space: Space::of(&opened, store), now: low_u32(put.now), usage: BTreeMap::new() };
     editor.put(put)?;
+    quota::follow(&opened, &mut editor.space, &editor.usage)?;
     editor.space.finish()
 }
 
 struct Editor<'a> {
     space: Space<'a>,
     now: u32,
+    /// By how much what an owner has changes.
+    usage: BTreeMap<quota::Owner, quota::Change>,
 }
 
 impl<'a> Editor<'a> {
@@ -81,6 +85,8 @@ impl<'a> Editor<'a> {
             None => {
                 let number = self.space.take_inode(folder.number)?;
                 let inode = self.empty_inode(number, put)?;
+                let change = quota::Change { blocks: 0, inodes: 1 };
+                quota::count(&mut self.usage, &inode, self.space.superblock(), change);
                 self.add_entry(folder, name, inode.number)?;
                 inode
             }
@@ -236,13 +242,7 @@ impl<'a> Editor<'a> {
         Ok(())
     }
 
-    fn put_inode(&mut self, mut inode: RawInode) -> Result<()> {
-        inode.seal(&self.space.opened.superblock);
-        let (block, inside) = self
-            .space
-            .opened
-            .place_of(inode.number)
-            .ok_or_else(|| inode.wrong("it has no place in a table"))?;
-        self.space.put_in_block(block, inside, &inode.raw)
+    fn put_inode(&mut self, inode: RawInode) -> Result<()> {
+        self.space.put_inode(inode)
     }
 }

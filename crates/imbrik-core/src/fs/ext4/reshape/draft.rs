@@ -4,7 +4,11 @@
 use super::made::Made;
 use crate::{
     error::{Error, Result},
-    fs::{bits::Run, ext4::strict::kept::Kept, placement::Moves},
+    fs::{
+        bits::Run,
+        ext4::{quota, strict::kept::Kept},
+        placement::Moves,
+    },
     store::{ReadAt, check_range},
     units::{ByteLen, ByteOffset, SectorSize},
 };
@@ -104,6 +108,20 @@ impl Draft {
             rest = later;
         });
         result
+    }
+}
+
+impl quota::Target for Draft {
+    fn place_of(&self, block: u64) -> u64 {
+        self.moves.target_of(block)
+    }
+
+    fn block_at(&self, place: u64) -> Result<Vec<u8>> {
+        self.block(place)
+    }
+
+    fn put_at(&mut self, place: u64, inside: usize, bytes: &[u8]) -> Result<()> {
+        self.put_inside(place, inside, bytes, |draft| draft.block(place))
     }
 }
 

@@ -13,18 +13,18 @@ use crate::{
     fs::{
         bits::{Bits, Run},
         ext4::{
+            orphans::Waiting,
             strict::{
                 Opened, attributes,
                 inode::{I_BLOCK, MapKind, RawInode},
                 map::{Map, Piece, map_of},
-                orphan_file,
             },
             usage,
         },
     },
     progress::Cancel,
 };
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use tree::Tree;
 use values::Values;
 
@@ -297,8 +297,11 @@ impl Census {
             return Ok(());
         }
         oddities::look(opened, &inode, &map, &mut self.faults)?;
+        let has_no_name = inode.number == superblock.orphan_file
+            || superblock.quota_inodes.contains(&inode.number);
         match inode.is_attribute_value() {
             true => self.values.note_holder(&inode),
+            false if has_no_name => {}
             false => self.tree.note(&inode),
         }
         if superblock.has_journal() && inode.number == superblock.journal_inode {
@@ -367,66 +370,6 @@ fn values_elsewhere(opened: &Opened, inode: &RawInode, file_acl: u64) -> Result<
 /// The double indirect block of an inode with an indirect map.
 pub(super) fn double_of(inode: &RawInode) -> u64 {
     u64::from(bytes::le_u32(&inode.raw, DOUBLE).unwrap_or(0))
-}
-
-/// The inodes that wait to be deleted or cut.
-pub(super) struct Waiting {
-    /// Those of the list, in its order.
-    pub(super) list: Vec<u32>,
-    /// Those of the orphan file.
-    in_file: BTreeSet<u32>,
-    all: BTreeSet<u32>,
-}
-
-impl Waiting {
-    fn of(opened: &Opened) -> Result<Self> {
-        let superblock = &opened.superblock;
-        let mut this = Self { list: Vec::new(), in_file: BTreeSet::new(), all: BTreeSet::new() };
-        let mut next = superblock.last_orphan;
-        while next != 0 {
-            if !this.all.insert(next) {
-                return Err(Error::corrupt("its list of orphans runs in a circle"));
-            }
-            this.list.push(next);
-            next = opened.inode(next)?.dtime();
-        }
-        if superblock.orphan_file == 0 {
-            return Ok(this);
-        }
-        let inode = opened.inode(superblock.orphan_file)?;
-        // Its blocks are claimed when its own turn comes.
-        let mut left = superblock.blocks;
-        let map = map_of(&opened.meta, superblock, &inode, &mut |run| {
-            left = left.checked_sub(run.len).ok_or_else(|| inode.wrong("it runs in a circle"))?;
-            Ok(())
-        })?;
-        let seed = superblock.has_metadata_csum().then(|| inode.seed(superblock));
-        for piece in map.pieces {
-            opened.meta.each(piece.physical, piece.len, |number, block| {
-                if !orphan_file::is_sound(block, number, seed) {
-                    return Err(inode.wrong("a block of this orphan file is damaged"));
-                }
-                this.in_file.extend(orphan_file::entries(block).iter().map(|(_, inode)| *inode));
-                Ok(())
-            })?;
-        }
-        // Systems set the mark at every writable mount, so that it says nothing while it is set.
-        if !this.in_file.is_empty() && !superblock.has_orphans_in_file() {
-            return Err(inode.wrong("the superblock calls this orphan file empty, and it is not"));
-        }
-        this.all.extend(&this.in_file);
-        Ok(this)
-    }
-
-    /// Whether there are none.
-    pub(super) fn is_empty(&self) -> bool {
-        self.all.is_empty()
-    }
-
-    /// Whether `number` is one of them.
-    pub(super) fn contains(&self, number: u32) -> bool {
-        self.all.contains(&number)
-    }
 }
 
 /// A digest of all that makes an inode what it is, its numbers told as those of its origin.

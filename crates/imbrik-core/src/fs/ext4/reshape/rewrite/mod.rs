@@ -8,7 +8,6 @@ use super::{
     draft::Draft,
     layout::{Layout, Planner},
     made::Made,
-    quota,
 };
 use crate::{
     bytes,
@@ -17,6 +16,7 @@ use crate::{
         bits::{Bits, Run},
         ext4::{
             journal::put_journal_len,
+            quota,
             strict::{
                 attributes, folder,
                 inode::{MapKind, RawInode},
@@ -62,7 +62,7 @@ pub(super) fn rewrite(
     this.attribute_blocks()?;
     this.orphan_file()?;
     this.resize_inode()?;
-    quota::follow(opened, &layout.moves, &mut this.draft, &this.usage)?;
+    quota::follow(opened, &mut this.draft, &this.usage)?;
     let groups = this.groups()?;
     this.superblocks(&groups)?;
     let warnings = this.warnings()?;
@@ -303,11 +303,8 @@ impl Rewriter<'_> {
 
     /// Counts so many blocks and inodes more for the owners of `inode`.
     fn count_change(&mut self, inode: &RawInode, blocks: i64, inodes: i64) {
-        for owner in quota::owners(inode, &self.planner.opened.superblock) {
-            let sum = self.usage.entry(owner).or_default();
-            sum.blocks = sum.blocks.saturating_add(blocks);
-            sum.inodes = sum.inodes.saturating_add(inodes);
-        }
+        let superblock = &self.planner.opened.superblock;
+        quota::count(&mut self.usage, inode, superblock, quota::Change { blocks, inodes });
     }
 
     /// The blocks of the extent tree of an inode that got another number: the checksums hang on it.

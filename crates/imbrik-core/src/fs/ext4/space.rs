@@ -9,7 +9,11 @@ use crate::{
         ext4::{
             checksum::crc32c,
             group::{BLOCK_UNINIT, Group, INODE_UNINIT},
-            strict::{Opened, inode::low_u32},
+            quota,
+            strict::{
+                Opened,
+                inode::{RawInode, low_u32},
+            },
             superblock::Superblock,
             usage,
         },
@@ -209,12 +213,92 @@ impl<'a> Space<'a> {
         let (index, inside) = self.group_of(block);
         let bits = self.bitmap(index)?;
         let bits = bits.ok_or_else(|| Error::corrupt("a block in use has no bitmap"))?;
+        if !bits.contains(inside) {
+            return Err(Error::corrupt(format!("block {block} is free already")));
+        }
         bits.remove(Run::new(inside, 1));
         if let Some(group) = self.groups.get_mut(index) {
             group.free_clusters = group.free_clusters.saturating_add(1);
         }
         self.blocks = self.blocks.saturating_sub(1);
         Ok(())
+    }
+
+    /// Gives back an inode, which may be a folder.
+    ///
+    /// # Errors
+    /// [`crate::Class::Corrupt`] when its bitmap says that it is free.
+    pub(super) fn give_back_inode(&mut self, number: u32, is_folder: bool) -> Result<()> {
+        let superblock = self.superblock();
+        let a_group = superblock.inodes_per_group;
+        let index = u64::from(number.saturating_sub(1));
+        let at = usize::try_from(index.checked_div(a_group).unwrap_or(0)).unwrap_or(usize::MAX);
+        let inside = index.checked_rem(a_group).unwrap_or(0);
+        let wrong = || Error::corrupt(format!("inode {number} is free already"));
+        let group = self.groups.get(at).filter(|group| group.flags & INODE_UNINIT == 0);
+        let block = group.ok_or_else(wrong)?.inode_bitmap;
+        let mut bitmap = self.block(block)?;
+        let byte = usize::try_from(inside / 8).ok().and_then(|byte| bitmap.get_mut(byte));
+        let byte = byte.ok_or_else(wrong)?;
+        let bit = 1u8.checked_shl(u32::try_from(inside % 8).unwrap_or(0)).unwrap_or(0);
+        if *byte & bit == 0 {
+            return Err(wrong());
+        }
+        *byte &= !bit;
+        self.put_block(block, &bitmap)?;
+        if let Some(group) = self.groups.get_mut(at) {
+            group.free_inodes = group.free_inodes.saturating_add(1);
+            let fewer = u64::from(is_folder);
+            group.used_directories = group.used_directories.saturating_sub(fewer);
+            group.inode_bitmap_checksum =
+                crc32c(superblock.seed, superblock.covered_inodes(&bitmap));
+        }
+        self.inodes = self.inodes.saturating_sub(1);
+        Ok(())
+    }
+
+    /// The inode `number` as it is by now.
+    ///
+    /// # Errors
+    /// When there is none of that number, or its checksum is wrong.
+    pub(super) fn inode(&self, number: u32) -> Result<RawInode> {
+        let len = usize::try_from(self.superblock().inode_len).unwrap_or(0);
+        let at = self.place_of_inode(number)?;
+        let inode = RawInode { number, raw: read_vec(&self.draft, at, len)? };
+        inode.check(self.superblock())?;
+        Ok(inode)
+    }
+
+    /// Puts an inode into its table, under a new checksum.
+    ///
+    /// # Errors
+    /// When it has no place in a table.
+    pub(super) fn put_inode(&mut self, mut inode: RawInode) -> Result<()> {
+        inode.seal(self.superblock());
+        let at = self.place_of_inode(inode.number)?;
+        self.draft.put(at, &inode.raw)
+    }
+
+    fn place_of_inode(&self, number: u32) -> Result<ByteOffset> {
+        let place = self.opened.place_of(number);
+        let (block, inside) =
+            place.ok_or_else(|| Error::corrupt(format!("there is no inode {number}")))?;
+        let inside = u64::try_from(inside).unwrap_or(0);
+        Ok(ByteOffset::new(self.place(block).get().saturating_add(inside)))
+    }
+
+    /// The superblock as it is by now.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub(super) fn superblock_raw(&self) -> Result<Vec<u8>> {
+        read_vec(&self.draft, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)
+    }
+
+    /// # Errors
+    /// As [`Space::put_block`].
+    pub(super) fn put_bytes(&mut self, at: ByteOffset, bytes: &[u8]) -> Result<()> {
+        self.draft.put(at, bytes)
     }
 
     /// Writes bitmaps, descriptors and the superblock.
@@ -260,5 +344,19 @@ impl<'a> Space<'a> {
         superblock.seal(&mut raw);
         self.draft.put(at, &raw)?;
         Ok(self.draft)
+    }
+}
+
+impl quota::Target for Space<'_> {
+    fn place_of(&self, block: u64) -> u64 {
+        block
+    }
+
+    fn block_at(&self, place: u64) -> Result<Vec<u8>> {
+        self.block(place)
+    }
+
+    fn put_at(&mut self, place: u64, inside: usize, bytes: &[u8]) -> Result<()> {
+        self.put_in_block(place, inside, bytes)
     }
 }

@@ -3,22 +3,18 @@
 //! A quota file is a tree over ids, in blocks of 1024 bytes: four levels of 256 block numbers each,
 //! from block 1 down to a block of entries (id, limits, and what is in use).
 
-use super::draft::Draft;
 use crate::{
     bytes,
     error::{Error, Result},
-    fs::{
-        ext4::{
-            strict::{
-                Opened,
-                attributes::{self, Attribute},
-                inode::RawInode,
-                map::map_of,
-                values,
-            },
-            superblock::Superblock,
+    fs::ext4::{
+        strict::{
+            Opened,
+            attributes::{self, Attribute},
+            inode::RawInode,
+            map::map_of,
+            values,
         },
-        placement::Moves,
+        superblock::Superblock,
     },
 };
 use std::collections::BTreeMap;
@@ -105,22 +101,51 @@ pub(super) fn owners(inode: &RawInode, superblock: &Superblock) -> Vec<Owner> {
     ]
 }
 
+/// Counts `change` for the owners of `inode`.
+pub(super) fn count(
+    usage: &mut BTreeMap<Owner, Change>,
+    inode: &RawInode,
+    superblock: &Superblock,
+    change: Change,
+) {
+    for owner in owners(inode, superblock) {
+        let sum = usage.entry(owner).or_default();
+        sum.blocks = sum.blocks.saturating_add(change.blocks);
+        sum.inodes = sum.inodes.saturating_add(change.inodes);
+    }
+}
+
+/// A volume that is made, in which quota files follow.
+pub(super) trait Target {
+    /// Where a block of the source stands in it.
+    fn place_of(&self, block: u64) -> u64;
+    /// A block as it is so far.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    fn block_at(&self, place: u64) -> Result<Vec<u8>>;
+    /// Puts `bytes` at byte `inside` of a block.
+    ///
+    /// # Errors
+    /// When they don't fit, or what is kept of the block cannot be read.
+    fn put_at(&mut self, place: u64, inside: usize, bytes: &[u8]) -> Result<()>;
+}
+
 /// Adds `usage` to what the quota files say.
 ///
 /// # Errors
 /// When one of them cannot be read or makes no sense.
 pub(super) fn follow(
     opened: &Opened,
-    moves: &Moves,
-    draft: &mut Draft,
+    target: &mut impl Target,
     usage: &BTreeMap<Owner, Change>,
 ) -> Result<()> {
     for ((kind, id), change) in usage {
         let number = bytes::le_u32(&opened.raw, kind.inode_at()).unwrap_or(0);
         if number != 0 && *change != Change::default() {
             let inode = opened.inode(number)?;
-            let file = File { opened, moves, inode: &inode };
-            file.add(draft, *id, *change)?;
+            let file = File { opened, inode: &inode };
+            file.add(target, *id, *change)?;
         }
     }
     Ok(())
@@ -128,13 +153,12 @@ pub(super) fn follow(
 
 struct File<'a> {
     opened: &'a Opened,
-    moves: &'a Moves,
     inode: &'a RawInode,
 }
 
 impl File<'_> {
     /// The block and the byte in it of the target where a block of the file stands.
-    fn place(&self, block: u64) -> Result<(u64, usize)> {
+    fn place(&self, target: &impl Target, block: u64) -> Result<(u64, usize)> {
         let superblock = &self.opened.superblock;
         let map = map_of(&self.opened.meta, superblock, self.inode, &mut |_| Ok(()))?;
         let at = block.saturating_mul(BLOCK);
@@ -145,19 +169,19 @@ impl File<'_> {
         let piece = piece.ok_or_else(|| self.inode.wrong("this quota file has a hole"))?;
         let physical = piece.physical.saturating_add(logical.saturating_sub(piece.logical));
         let inside = at.checked_rem(superblock.block_len).unwrap_or(0);
-        Ok((self.moves.target_of(physical), usize::try_from(inside).unwrap_or(0)))
+        Ok((target.place_of(physical), usize::try_from(inside).unwrap_or(0)))
     }
 
-    fn read(&self, draft: &Draft, block: u64) -> Result<Vec<u8>> {
-        let (place, inside) = self.place(block)?;
-        let content = draft.block(place)?;
+    fn read(&self, target: &impl Target, block: u64) -> Result<Vec<u8>> {
+        let (place, inside) = self.place(target, block)?;
+        let content = target.block_at(place)?;
         let end = inside.saturating_add(usize::try_from(BLOCK).unwrap_or(0));
         Ok(content.get(inside..end).unwrap_or_default().to_vec())
     }
 
-    fn add(&self, draft: &mut Draft, id: u32, change: Change) -> Result<()> {
+    fn add(&self, target: &mut impl Target, id: u32, change: Change) -> Result<()> {
         let wrong = || self.inode.wrong("this quota file makes no sense");
-        let head = self.read(draft, 0)?;
+        let head = self.read(target, 0)?;
         if bytes::le_u32(&head, 4) != Some(1) {
             return Err(Error::unsupported("its quota files are of a version that is not known"));
         }
@@ -167,13 +191,13 @@ impl File<'_> {
             let index = id.checked_div(step).unwrap_or(0).checked_rem(NUMBERS).unwrap_or(0);
             let at = usize::try_from(index).unwrap_or(0).saturating_mul(4);
             block =
-                bytes::le_u32(&self.read(draft, block)?, at).map(u64::from).ok_or_else(wrong)?;
+                bytes::le_u32(&self.read(target, block)?, at).map(u64::from).ok_or_else(wrong)?;
             if block == 0 {
                 // Nothing is counted for it.
                 return Ok(());
             }
         }
-        let mut entries = self.read(draft, block)?;
+        let mut entries = self.read(target, block)?;
         let mut at = HEAD_OF_ENTRIES;
         while let Some(found) = bytes::le_u32(&entries, at) {
             let entry = entries.get(at..at.saturating_add(ENTRY)).unwrap_or_default();
@@ -189,8 +213,8 @@ impl File<'_> {
                     let now = now.checked_add_signed(change).ok_or_else(wrong)?;
                     bytes::put(&mut entries, at, now.to_le_bytes()).ok_or_else(wrong)?;
                 }
-                let (to, inside) = self.place(block)?;
-                return draft.put_inside(to, inside, &entries, |draft| draft.block(to));
+                let (to, inside) = self.place(target, block)?;
+                return target.put_at(to, inside, &entries);
             }
             at = at.saturating_add(ENTRY);
         }
