@@ -19,6 +19,7 @@ use crate::{
 };
 use std::collections::BTreeMap;
 
+const ROOT_FOLDER: u32 = 2;
 const BLOCK: u64 = 1024;
 const ROOT: u64 = 1;
 const LEVELS: u32 = 4;
@@ -84,7 +85,9 @@ impl Kind {
 
 /// For whom the blocks of `inode` are counted.
 pub(super) fn owners(inode: &RawInode, superblock: &Superblock) -> Vec<Owner> {
-    if !superblock.has_quota() {
+    // The volume's own inodes are nobody's: a journal in more pieces costs no owner anything.
+    let is_own = inode.number < superblock.first_inode && inode.number != ROOT_FOLDER;
+    if !superblock.has_quota() || is_own {
         return Vec::new();
     }
     let raw = &inode.raw;
