@@ -12,6 +12,6 @@ pub use fit::Fit;
 pub use identity::{Identity, IdentityFile};
 pub use occupancy::Occupancy;
 pub use plan::{Change, Plan, Target};
-pub use start::{Reference, references};
+pub use start::{Reference, Room, references, room};
 pub use survey::{Part, Survey, gap_in_use, table_behind_a_preface};
 pub use view::{Content, Segment, View};

@@ -3,18 +3,26 @@
 //! Read are the kernel's command line, the configuration of common boot loaders, and `/etc/fstab`.
 //! A reference that this card cannot settle, such as one to a network, is none.
 
-use super::survey::{Part, Survey};
+use super::{
+    survey::{Part, Survey},
+    view::View,
+};
 use crate::{
     error::Result,
     fs,
     store::{ReadAt, Window},
-    units::Span,
+    units::{ByteLen, Span},
 };
+use std::sync::Arc;
 
 /// Where references are looked for, from a volume's root.
-pub(super) const PLACES: [&str; 11] = [
+pub(super) const PLACES: [&str; 15] = [
     "cmdline.txt",
     "uEnv.txt",
+    "syslinux.cfg",
+    "syslinux/syslinux.cfg",
+    "boot/syslinux/syslinux.cfg",
+    "boot/syslinux.cfg",
     "extlinux/extlinux.conf",
     "grub/grub.cfg",
     "boot/cmdline.txt",
@@ -25,7 +33,13 @@ pub(super) const PLACES: [&str; 11] = [
     "boot/loader.conf",
     FSTAB,
 ];
+/// Folders with a file for each entry of a loader's menu.
+pub(super) const ENTRIES: [&str; 2] = ["loader/entries", "boot/loader/entries"];
 const FSTAB: &str = "etc/fstab";
+/// More files than these are not looked into on a volume: they may include each other.
+const MOST_PLACES: usize = 200;
+/// A system needs some room to start.
+const LEAST_ROOM: ByteLen = ByteLen::new(64_000_000);
 /// The longest of these files that is read, in bytes.
 const MOST: usize = 1 << 20;
 
@@ -50,10 +64,25 @@ pub fn references(store: &dyn ReadAt, survey: &Survey) -> Result<Vec<Reference>>
         let Some(volume) = &part.volume else { continue };
         let Some(place) = part.span.intersect(Span::whole(survey.size)) else { continue };
         let window = Window::new(store, place)?;
-        for path in PLACES {
-            let names: Vec<_> = path.split('/').map(str::as_bytes).collect();
-            let Some(bytes) = fs::small_file(&window, volume, &names, MOST)? else { continue };
+        let mut places: Vec<String> = PLACES.iter().map(|path| (*path).to_owned()).collect();
+        for folder in ENTRIES {
+            let found = fs::names_in(&window, volume, &names_of(folder))?.unwrap_or_default();
+            let found = found.into_iter().filter_map(|name| String::from_utf8(name).ok());
+            let entries = found.filter(|name| name.to_ascii_lowercase().ends_with(".conf"));
+            places.extend(entries.map(|name| format!("{folder}/{name}")));
+        }
+        let mut next = 0usize;
+        while let Some(path) = places.get(next).cloned() {
+            next = next.saturating_add(1);
+            let Some(bytes) = fs::small_file(&window, volume, &names_of(&path), MOST)? else {
+                continue;
+            };
             let text = String::from_utf8_lossy(&bytes);
+            for more in included(&path, &text) {
+                if places.len() < MOST_PLACES && !places.contains(&more) {
+                    places.push(more);
+                }
+            }
             let from = format!("{path} on {}", part.title());
             let mut add = |what: String, is_found: bool| {
                 let reference = Reference { from: from.clone(), what, is_found };
@@ -61,26 +90,101 @@ pub fn references(store: &dyn ReadAt, survey: &Survey) -> Result<Vec<Reference>>
                     found.push(reference);
                 }
             };
+            let in_entries = ENTRIES.iter().any(|folder| path.starts_with(folder));
             for (what, name) in if path == FSTAB { in_fstab(&text) } else { in_loader(&text) } {
                 if let Some(is_found) = is_on_card(survey, &name) {
                     add(what, is_found);
                 }
             }
-            if path.ends_with("extlinux.conf") {
+            if in_entries || path.ends_with("linux.conf") || path.ends_with("linux.cfg") {
                 for file in files_in(&text) {
-                    let names: Vec<_> = file
-                        .split('/')
-                        .filter(|name| !name.is_empty())
-                        .map(str::as_bytes)
-                        .collect();
-                    if let Some(is_found) = fs::has_entry(&window, volume, &names)? {
-                        add(file.to_owned(), is_found);
+                    // A loader looks beside its configuration, and from the root.
+                    let beside = beside(&path, file);
+                    let found = [names_of(file), names_of(&beside)]
+                        .map(|names| fs::has_entry(&window, volume, &names));
+                    let [from_root, from_folder] = found;
+                    match (from_root?, from_folder?) {
+                        (Some(true), _) | (_, Some(true)) => add(file.to_owned(), true),
+                        (None, _) | (_, None) => {}
+                        (Some(false), Some(false)) => add(file.to_owned(), false),
                     }
                 }
             }
         }
     }
     Ok(found)
+}
+
+fn names_of(path: &str) -> Vec<&[u8]> {
+    path.split('/').filter(|name| !name.is_empty()).map(str::as_bytes).collect()
+}
+
+/// A path as it is meant in the file at `path`: from the root, or beside that file.
+fn beside(path: &str, file: &str) -> String {
+    match (file.strip_prefix('/'), path.rsplit_once('/')) {
+        (Some(from_root), _) => from_root.to_owned(),
+        (None, Some((folder, _))) => format!("{folder}/{file}"),
+        (None, None) => file.to_owned(),
+    }
+}
+
+/// The files that a loader's configuration at `path` goes on in.
+pub(super) fn included(path: &str, text: &str) -> Vec<String> {
+    if !path.ends_with("linux.conf") && !path.ends_with(".cfg") {
+        return Vec::new();
+    }
+    let lines = text.lines().filter_map(|line| line.trim().split_once(char::is_whitespace));
+    let files = lines.filter_map(|(key, value)| {
+        let is_one = ["include", "menu"].iter().any(|word| key.eq_ignore_ascii_case(word));
+        let value = value.trim();
+        // "MENU INCLUDE file", and behind it perhaps a title.
+        let value = match value.get(..8).filter(|word| word.eq_ignore_ascii_case("include ")) {
+            Some(_) => value.get(8..)?,
+            None if key.eq_ignore_ascii_case("menu") => return None,
+            None => value,
+        };
+        is_one.then(|| value.split_whitespace().next())?
+    });
+    files.filter(|file| !file.contains("..")).map(|file| beside(path, file)).collect()
+}
+
+/// How much room a volume with a system on it has.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Room {
+    /// Which: "partition 2 (ext4, hive-07)".
+    pub title: String,
+    /// Bytes that are free.
+    pub free: ByteLen,
+    /// Whether that is so little that its system may not even start: under 2 %, or 64 MB.
+    pub is_tight: bool,
+}
+
+/// The room on the volumes with a system on them of the card that `view` reads as.
+///
+/// # Errors
+/// When the view cannot be read.
+pub fn room(view: &View, survey: &Survey) -> Result<Vec<Room>> {
+    let store: Arc<dyn ReadAt> = Arc::new(view.clone());
+    let mut rooms = Vec::new();
+    for part in &survey.parts {
+        let Some(volume) = &part.volume else { continue };
+        let Some(place) = part.span.intersect(Span::whole(survey.size)) else { continue };
+        let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(&store), place)?);
+        let mut has_system = false;
+        for path in ["etc/fstab", "etc/os-release", "etc/passwd"] {
+            has_system |= fs::has_entry(&*window, volume, &names_of(path))? == Some(true);
+        }
+        if !has_system {
+            continue;
+        }
+        let usage = fs::examine(&window, volume)?.usage;
+        if usage.whole_because.is_none() {
+            let free = volume.size.min(place.len()).saturating_sub(usage.in_use());
+            let is_tight = free < LEAST_ROOM || free.get() < place.len().get() / 50;
+            rooms.push(Room { title: part.full_title(), free, is_tight });
+        }
+    }
+    Ok(rooms)
 }
 
 /// The devices in a table of mounts, with what to call them. One that may be missing is none.
@@ -231,5 +335,9 @@ mod tests {
         assert_eq!(names, ["PARTUUID=1-02", "UUID=ab"]);
         let extlinux = "LABEL a\n  LINUX /vmlinuz\n  INITRD /a,/b\n  FDT ../up.dtb\n";
         assert_eq!(files_in(extlinux), ["/vmlinuz", "/a", "/b"]);
+        let menu = "include more.cfg\nMENU INCLUDE /graphics.cfg Title\nMENU TITLE Hives\nX y\n";
+        let found = included("syslinux/syslinux.cfg", menu);
+        assert_eq!(found, ["syslinux/more.cfg", "graphics.cfg"]);
+        assert!(included("etc/fstab", menu).is_empty());
     }
 }

@@ -435,3 +435,94 @@ proptest! {
         }
     }
 }
+
+/// Reads a loader's file as its boot sector does: the first sector, and those that this one lists.
+fn as_the_boot_sector_reads_it(volume: &[u8]) -> Vec<u8> {
+    let u16_at = |raw: &[u8], at: usize| usize::from(u16::from_le_bytes([raw[at], raw[at + 1]]));
+    let u32_at = |raw: &[u8], at: usize| u32::from_le_bytes(raw[at..at + 4].try_into().unwrap());
+    let sector = |number: u64| &volume[number as usize * 512..(number as usize + 1) * 512];
+    // Where the number stands in the boot sector only the file itself tells: its sum finds it.
+    let magic = 0x3eb2_02fe_u32.to_le_bytes();
+    let first = (1..volume.len() as u64 / 512)
+        .find(|number| {
+            let area = sector(*number).windows(4).position(|four| four == magic);
+            area.is_some_and(|area| area < 64 && u16_at(sector(*number), area + 8) > 1)
+                && (0..500).any(|at| u32_at(volume, at) == *number as u32)
+        })
+        .expect("the boot sector leads to no loader");
+    let area = sector(first).windows(4).position(|four| four == magic).unwrap();
+    let count = u16_at(sector(first), area + 8);
+    let words = u32_at(sector(first), area + 12) as usize;
+    let further = u16_at(sector(first), area + 22);
+    // The rest follows the first sector as far as the list itself goes: it is read from the file's
+    // clusters, which lie together in this test up to there or the sum will be wrong.
+    let mut content = sector(first).to_vec();
+    let near = &volume[first as usize * 512..];
+    let (list, entries) = (u16_at(near, further + 10), u16_at(near, further + 12));
+    for entry in 0..entries {
+        let at = list + entry * 10;
+        let number = u64::from_le_bytes(near[at..at + 8].try_into().unwrap());
+        for ahead in 0..u16_at(near, at + 8) as u64 {
+            content.extend_from_slice(sector(number + ahead));
+        }
+    }
+    assert_eq!(content.len(), count * 512, "as many sectors as the file has");
+    let sum = content[..words * 4]
+        .chunks(4)
+        .fold(0u32, |sum, word| sum.wrapping_add(u32::from_le_bytes(word.try_into().unwrap())));
+    assert_eq!(sum, 0x3eb2_02fe, "the sum over it");
+    content
+}
+
+/// Fails when the list is left as it was: the card would not start.
+#[test]
+fn a_boot_loader_that_lists_its_own_sectors_is_found_wherever_they_go() {
+    for (make, kib) in [("mkfs.vfat -F 16 -s 4", 40 << 10), ("mkfs.vfat -F 32 -s 1", 48 << 10)] {
+        let dir = tempfile::tempdir().unwrap();
+        let at = dir.path();
+        sh(&format!("truncate -s {kib}K v; {make} v >/dev/null"), at);
+        // It comes to lie behind what goes.
+        sh("head -c 9000000 /dev/urandom >first; mcopy -i v first ::; syslinux -i v", at);
+        sh("mdel -i v ::first; echo one >small; mcopy -i v small ::", at);
+        let file = |volume: &str| {
+            sh(&format!("rm -f l; mcopy -n -i {volume} ::ldlinux.sys l"), at);
+            std::fs::read(at.join("l")).unwrap()
+        };
+        let kind = Kind { make, kib, files_kib: 0 };
+        let before = as_the_boot_sector_reads_it(&std::fs::read(at.join("v")).unwrap());
+        assert!(file("v").starts_with(&before));
+        let mut moved = 0;
+        for goal in [SMALLEST, Goal::Size(ByteLen::kib(kib * 2)), Goal::Size(ByteLen::kib(kib * 6))]
+        {
+            let reshaped = match kind.reshaped(at, "v", "w", goal) {
+                Ok(reshaped) => reshaped,
+                Err(error) => panic!("{make}: {error}"),
+            };
+            assert_eq!(reshaped.warnings, [] as [String; 0], "{make}");
+            // The installer leaves FAT32's copy of the boot sector as it was, which the checker tells.
+            let said = sh("fsck.fat -n w 2>&1 || true", at);
+            let is_known = |line: &str| {
+                line.starts_with("fsck.fat ")
+                    || line.starts_with("w:")
+                    || line.is_empty()
+                    || line.contains("boot sector")
+                    || line.contains("mostly harmless")
+                    || line.contains("(offset:")
+                    || line.starts_with("  ")
+            };
+            assert!(said.lines().all(is_known), "{said}");
+            let volume = std::fs::read(at.join("w")).unwrap();
+            let read = as_the_boot_sector_reads_it(&volume);
+            assert!(file("w").starts_with(&read), "{make}: the file is another one");
+            moved += usize::from(read != before);
+        }
+        assert!(moved > 0, "{make}: it moved nowhere");
+        // One whose list is damaged is told.
+        let mut broken = std::fs::read(at.join("v")).unwrap();
+        let place = broken.windows(512).position(|some| some == &before[..512]).unwrap();
+        broken[place + 2000] ^= 1;
+        std::fs::write(at.join("v"), broken).unwrap();
+        let reshaped = kind.reshaped(at, "v", "w", SMALLEST).unwrap();
+        assert!(reshaped.warnings.iter().any(|words| words.contains("install it again")));
+    }
+}

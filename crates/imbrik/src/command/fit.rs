@@ -15,7 +15,7 @@ use imbrik_core::{
     Class, Error,
     fs::VolumeKind,
     image::{Image, ListedFit, Manifest},
-    layout::{Change, Fit, Occupancy, Plan, Survey},
+    layout::{Change, Fit, Occupancy, Plan, Room, Survey, room},
     progress::Watch,
     store::ReadAt,
     transfer::{Saved, fit},
@@ -70,15 +70,17 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
             .next("Leave that option out, and it keeps what it has.")?;
     }
     let after = Survey::of(&plan.view).state(UNTOUCHED)?;
-    let job = Job { session, image: &image, before: &before, after: &after, plan: &plan, to: &to };
+    let room = room(&plan.view, &after).state(UNTOUCHED)?;
+    let (before, after) = (&before, &after);
+    let job = Job { session, image: &image, before, after, plan: &plan, room: &room, to: &to };
     job.show_plan();
     if args.plan {
         session.out.only_planned();
         return Ok(Exit::Done);
     }
     to.judge_room(session, &plan.view, &options)?;
-    let mut manifest = Manifest::new(&after, packing::MADE_BY, Timestamp::now());
-    fitted(&mut manifest, &before, &after);
+    let mut manifest = Manifest::new(after, packing::MADE_BY, Timestamp::now());
+    fitted(&mut manifest, before, after);
     if let Some(known) = image.manifest() {
         manifest.made_at = known.made_at;
         manifest.card_model.clone_from(&known.card_model);
@@ -205,6 +207,8 @@ struct Job<'a> {
     before: &'a Survey,
     after: &'a Survey,
     plan: &'a Plan,
+    /// How much room its systems have afterwards.
+    room: &'a [Room],
     to: &'a Target,
 }
 
@@ -231,6 +235,9 @@ impl Job<'_> {
         survey::parts(self.after, None).iter().for_each(|line| out.line(line));
         for change in &self.plan.changes {
             out.line(&format!("  {}", change::words(change)));
+        }
+        for line in survey::room(out, self.room) {
+            out.line(&format!("  {line}"));
         }
         out.line("");
         out.line(&format!("{}{PROVED}", strong("Proved")));
@@ -278,6 +285,9 @@ impl Job<'_> {
         }
         if !self.to.is_pipe() {
             out.line("On a bigger card, its last volume fills the card when it is restored.");
+            if self.room.iter().any(|room| room.is_tight) {
+                out.line("On a card of just that size its system has no room: --room SIZE gives it some.");
+            }
             out.line(&format!("Next      {next}"));
         }
     }

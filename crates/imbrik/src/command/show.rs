@@ -492,7 +492,7 @@ pub(crate) fn start_lines(out: &Out, head: &str, references: &[Reference]) -> Ve
     let all = count(references.len() as u64, "reference");
     let verdict = match missing.len() {
         _ if references.is_empty() => return Vec::new(),
-        0 => format!("{all}, all found"),
+        0 => format!("{all}, all found; looked at: {}", sources(references)),
         1 => format!("1 of {all} leads nowhere"),
         more => format!("{more} of {all} lead nowhere"),
     };
@@ -501,6 +501,23 @@ pub(crate) fn start_lines(out: &Out, head: &str, references: &[Reference]) -> Ve
         format!("  {} {} in {}", out.paint(Tone::Alarm, "!"), reference.what, reference.from)
     }));
     lines
+}
+
+/// The files that name what a start needs, each once: "cmdline.txt, etc/fstab".
+fn sources(references: &[Reference]) -> String {
+    let mut files: Vec<&str> = Vec::new();
+    for reference in references {
+        let file = reference.from.split(" on ").next().unwrap_or_default();
+        if !files.contains(&file) {
+            files.push(file);
+        }
+    }
+    match files.as_slice() {
+        [first, second, third, rest @ ..] if !rest.is_empty() => {
+            format!("{first}, {second}, {third} and {} more", rest.len())
+        }
+        files => files.join(", "),
+    }
 }
 
 /// How wide the terminal is; 100 where there is none.

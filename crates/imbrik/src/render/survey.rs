@@ -1,9 +1,9 @@
 //! What is on a card, in lines.
 
-use super::{listed, size, table};
+use super::{Out, Tone, listed, size, table};
 use imbrik_core::{
     card::Card,
-    layout::{Part, Survey},
+    layout::{Part, Room, Survey},
     units::ByteLen,
 };
 
@@ -87,4 +87,21 @@ pub(crate) fn behind(survey: &Survey) -> Option<String> {
 pub(crate) fn name(survey: Option<&Survey>, card: &Card) -> String {
     let name = survey.and_then(Survey::name).map(str::to_owned);
     name.unwrap_or_else(|| size::short(card.size))
+}
+
+/// How much room a system has afterwards, and a warning where that is hardly any.
+pub(crate) fn room(out: &Out, rooms: &[Room]) -> Vec<String> {
+    let line = |room: &Room| {
+        let free = size::short(room.free);
+        match room.is_tight {
+            false => format!("{} has {free} free", room.title),
+            true => format!(
+                "{} {} has only {free} free: its system may not even start; a larger card, or \
+                 `fit --room`, gives it more",
+                out.paint(Tone::Alarm, "!"),
+                room.title
+            ),
+        }
+    };
+    rooms.iter().map(line).collect()
 }

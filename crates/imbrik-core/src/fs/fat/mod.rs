@@ -3,6 +3,7 @@
 mod boot;
 mod edit;
 mod files;
+mod loader;
 mod reshape;
 mod table;
 mod tree;

@@ -7,12 +7,13 @@
 
 use super::{
     boot::{BootSector, Width},
+    loader::{self, Loader},
     table::Table,
     tree::Census,
 };
 use crate::{
     bytes,
-    error::{Error, Result},
+    error::{Class, Error, Result},
     fs::{
         Goal, Reshaped,
         bits::Run,
@@ -113,10 +114,13 @@ pub(in crate::fs) fn reshape(
             draft.put(at.saturating_add(ByteLen::new(20)), &[c, d])?;
         }
     }
+    let warning = known.follow_loader(&**store, &mut draft, &clusters)?;
     let rewritten = draft.spans();
     let draft: Arc<dyn ReadAt> = Arc::new(draft);
     known.prove(&*draft, &clusters, cancel).map_err(clusters::would_be_wrong)?;
-    Ok(clusters.reshaped(draft, rewritten, limit))
+    let mut reshaped = clusters.reshaped(draft, rewritten, limit);
+    reshaped.warnings.extend(warning);
+    Ok(reshaped)
 }
 
 /// The smallest size that the volume in `store` can get.
@@ -286,6 +290,36 @@ impl Known {
             }
         }
         Ok(())
+    }
+
+    /// Has a boot loader that keeps a list of its sectors follow; answers what must be said when it
+    /// cannot.
+    fn follow_loader(
+        &self,
+        store: &dyn ReadAt,
+        draft: &mut Edited,
+        clusters: &Clusters,
+    ) -> Result<Option<String>> {
+        let Self { boot, table, .. } = self;
+        if !loader::is_one(&read_vec(store, ByteOffset::ZERO, 512)?) {
+            return Ok(None);
+        }
+        let backup = Some(boot.backup).filter(|at| *at > 0 && *at < boot.reserved);
+        let backup = backup.map(|at| ByteOffset::new(at.saturating_mul(boot.sector)));
+        let followed = match Loader::find(store, boot, table)? {
+            Some(found) => {
+                let place_of = |number: u64| clusters.new_place(clusters.moves.target_of(number));
+                found.follow(draft, backup, place_of, |number| clusters.old_place(number))
+            }
+            None => Err(Error::unsupported("it is not where it should be, or its list is damaged")),
+        };
+        match followed {
+            Err(error) if error.class() == Class::Unsupported => Ok(Some(format!(
+                "its boot loader keeps a list of its own sectors, which does not follow: {error}; \
+                 install it again before the card is to start"
+            ))),
+            other => other.map(|()| None),
+        }
     }
 
     /// Looks at the finished volume as closely as at its source.

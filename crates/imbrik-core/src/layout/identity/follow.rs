@@ -5,14 +5,19 @@ use crate::{
     bytes,
     error::{Class, Result},
     fs,
-    layout::{Change, Reference, references, start::PLACES},
+    layout::{
+        Change, Reference, references,
+        start::{PLACES, included},
+    },
 };
 
 /// Further files that name volumes and partitions.
 const MORE_PLACES: [&str; 4] =
     ["etc/crypttab", "etc/default/grub", "etc/kernel/cmdline", "etc/initramfs-tools/conf.d/resume"];
 /// Folders all of whose files with these endings are looked into. A star stands for any folder.
-const FOLDERS: [(&str, &str); 13] = [
+const FOLDERS: [(&str, &str); 15] = [
+    ("syslinux", ".cfg"),
+    ("boot/syslinux", ".cfg"),
     ("", "env.txt"),
     ("", ".ini"),
     ("", ".scr"),
@@ -27,6 +32,10 @@ const FOLDERS: [(&str, &str); 13] = [
     ("etc/systemd/system", ".swap"),
     ("etc/systemd/system", ".automount"),
 ];
+
+/// How many files of a volume are looked into, and how deep in its folders.
+const MOST_FILES: usize = 4000;
+const DEEPEST: usize = 5;
 
 /// An id and the one that takes its place, as files write them.
 pub(super) struct NewId {
@@ -45,11 +54,56 @@ impl Work<'_> {
     /// Replaces ids in the files that are known to name some, and tells what goes on being shared.
     pub(super) fn follow(&mut self, ids: &[NewId]) -> Result<()> {
         for index in 0..self.parts.len() {
-            for path in self.places(index)? {
+            let mut places = self.places(index)?;
+            let mut next = 0usize;
+            while let Some(path) = places.get(next).cloned() {
+                next = next.saturating_add(1);
                 self.follow_in(index, &path, ids)?;
+                let Some(content) = self.file(index, &path)? else { continue };
+                for more in included(&path, &String::from_utf8_lossy(&content)) {
+                    let is_known = places.iter().any(|known| known.eq_ignore_ascii_case(&more));
+                    if !is_known && places.len() < MOST_FILES {
+                        places.push(more);
+                    }
+                }
             }
+            self.tell_what_is_left(index, ids)?;
         }
         self.tell_what_stays()
+    }
+
+    /// Small files of a boot volume that still name an old id, in whatever words: nobody knows what
+    /// reads them, so they are told, and not changed.
+    fn tell_what_is_left(&mut self, index: usize, ids: &[NewId]) -> Result<()> {
+        let part = self.parts.get(index);
+        let is_boot =
+            part.and_then(|part| part.volume.as_ref()).is_some_and(|volume| volume.kind.is_fat());
+        let mut waiting = vec![if is_boot { String::new() } else { "boot".to_owned() }];
+        let mut looked = 0usize;
+        while let Some(folder) = waiting.pop() {
+            for path in self.names_in(index, &folder)? {
+                looked = looked.saturating_add(1);
+                if looked > MOST_FILES {
+                    return Ok(());
+                }
+                let Some(content) = self.file(index, &path)? else {
+                    // No file, so perhaps a folder.
+                    if path.matches('/').count() < DEEPEST {
+                        waiting.push(path);
+                    }
+                    continue;
+                };
+                let is_text = content.len() < MOST && !content.contains(&0);
+                let (_, left) = if is_text { replaced(&content, ids) } else { Default::default() };
+                for id in left {
+                    let title =
+                        self.parts.get(index).map_or(String::new(), |part| part.short.clone());
+                    let words = format!("/{path} on {title} still names {}: it is left", id.from);
+                    self.changes.push(Change::Warning(words));
+                }
+            }
+        }
+        Ok(())
     }
 
     fn follow_in(&mut self, index: usize, path: &str, ids: &[NewId]) -> Result<()> {

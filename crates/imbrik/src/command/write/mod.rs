@@ -19,7 +19,7 @@ use crate::{
 use imbrik_core::{
     card::{Card, Reason, Standing, standing},
     image::Image,
-    layout::{Identity, Occupancy, Plan, Reference, Survey, references},
+    layout::{Identity, Occupancy, Plan, Reference, Room, Survey, references, room},
     progress::Watch,
     store::{ReadAt, Shared, Tally, Window},
     transfer::{Origin, Planned, check_tiles},
@@ -150,6 +150,8 @@ pub(crate) struct Target {
     host: Option<String>,
     /// What its files refer to, when they were changed.
     references: Option<Vec<Reference>>,
+    /// How much room its systems have afterwards.
+    room: Vec<Room>,
 }
 
 impl Target {
@@ -319,7 +321,9 @@ impl Writing<'_> {
             true => None,
             false => Some(references(&plan.view, &after).state(UNTOUCHED)?),
         };
-        Ok(Target { card, on_card, into, plan, after, host: identity.host.clone(), references })
+        let room = room(&plan.view, &after).state(UNTOUCHED)?;
+        let host = identity.host.clone();
+        Ok(Target { card, on_card, into, plan, after, host, references, room })
     }
 
     /// The partition `name` of `card`, into which a volume may be put.

@@ -129,6 +129,9 @@ impl Writing<'_> {
         for change in target.plan.changes.iter().map(change::words) {
             out.line(&format!("  {change}"));
         }
+        for line in survey::room(out, &target.room) {
+            out.line(&format!("  {line}"));
+        }
         let has_grown =
             |change: &Change| matches!(change, Change::Resized { from, to, .. } if to > from);
         if !self.args.shape.fill && target.plan.changes.iter().any(has_grown) {
@@ -380,7 +383,10 @@ impl Writing<'_> {
         out.line(&format!(
             "{} now holds {}: {} {} in {}.",
             target.goal(),
-            source.whose(),
+            match &target.host {
+                Some(host) => format!("{host}, made of {}", source.whose()),
+                None => source.whose(),
+            },
             size::both(written.tally.written()),
             self.how(),
             time::span(written.took)
