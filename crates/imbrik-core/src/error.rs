@@ -19,6 +19,9 @@ pub enum Class {
     Gone,
     /// The system does not permit it; more rights help.
     Denied,
+    /// A device or file ends before the place that it says it has: another reader may read more of
+    /// it, and what stands in front of the end is as good as it was.
+    Ended,
     /// What was read contradicts its own specification.
     Corrupt,
     /// What was read is sound, but Imbrik does not know how to handle it.
@@ -95,7 +98,7 @@ impl Error {
             io::ErrorKind::StorageFull
             | io::ErrorKind::QuotaExceeded
             | io::ErrorKind::FileTooLarge => Class::NoRoom,
-            io::ErrorKind::UnexpectedEof => Class::Corrupt,
+            io::ErrorKind::UnexpectedEof => Class::Ended,
             _ => match cause.raw_os_error().map(rustix::io::Errno::from_raw_os_error) {
                 Some(
                     rustix::io::Errno::NODEV

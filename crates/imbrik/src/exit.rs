@@ -61,9 +61,12 @@ impl From<Exit> for ExitCode {
 impl From<Class> for Exit {
     fn from(class: Class) -> Self {
         match class {
-            Class::Io | Class::Gone | Class::Denied | Class::Corrupt | Class::Unsupported => {
-                Self::Failed
-            }
+            Class::Io
+            | Class::Ended
+            | Class::Gone
+            | Class::Denied
+            | Class::Corrupt
+            | Class::Unsupported => Self::Failed,
             Class::Mismatch => Self::Mismatch,
             Class::NoRoom => Self::NoRoom,
             Class::Refused => Self::Refused,

@@ -129,7 +129,7 @@ impl Session {
         };
         opened.map_err(|error| match error.class() {
             // Damage is an answer about the image, whoever asked.
-            Class::Corrupt | Class::Mismatch => {
+            Class::Corrupt | Class::Ended | Class::Mismatch => {
                 Failure { exit: Exit::Mismatch, ..Failure::from(error) }
             }
             Class::NoRoom => Failure::from(error)

@@ -54,6 +54,10 @@ fn is_of_the_system(at: &Path) -> bool {
         || at == Path::new("/")
         || at.starts_with("/boot")
         || at.starts_with("/efi")
+        // What a system that was started from a medium stands on, and the disk that holds its file.
+        || ["/cdrom", "/run/live", "/lib/live", "/usr/lib/live", "/run/initramfs", "/isodevice"]
+            .iter()
+            .any(|place| at.starts_with(place))
 }
 
 /// Decides whether `card` may be written; `allow_fixed` is the user's permission to write to a
@@ -141,7 +145,8 @@ mod tests {
     #[test]
     fn nothing_permits_writing_to_the_running_system() {
         let swap = Use::Swap { device: "sdb2".into() };
-        for used in [mounted("/"), mounted("/boot/efi"), mounted("/boot"), mounted("/usr"), swap] {
+        let places = ["/", "/boot/efi", "/boot", "/usr", "/cdrom", "/run/live/medium"];
+        for used in places.map(mounted).into_iter().chain([swap]) {
             let card = card(Bus::Usb(None), true, vec![mounted("/media/a"), used]);
             for allow_fixed in [false, true] {
                 let found = standing(&card, allow_fixed);

@@ -7,9 +7,12 @@ use crate::error::{Class, Error, Result};
 use rustix::fs::{FlockOperation, OFlags, RenameFlags};
 use std::{
     fs::{self, File, OpenOptions},
-    os::unix::fs::{OpenOptionsExt, PermissionsExt, fchown},
+    os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt, fchown},
     path::{Path, PathBuf},
 };
+
+/// How often it is tried to make a file that others make and remove at the same time.
+const TRIES: u32 = 50;
 
 /// Who shall own what is written: the person who called `sudo`, not the superuser.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -33,8 +36,8 @@ pub struct PartFile {
 impl PartFile {
     /// Starts `name` as `name.part`, readable by its owner alone: images hold keys and passwords.
     ///
-    /// A `.part` that nobody writes any more is taken over; what it held is lost, as it was worth
-    /// nothing.
+    /// A `.part` that nobody writes any more makes room: it was worth nothing. Never is anything
+    /// written to a file that was there before.
     ///
     /// # Errors
     /// [`Class::Refused`] when `name` exists and `replace` is not set, or when another program is
@@ -46,30 +49,17 @@ impl PartFile {
         let mut part = name.as_os_str().to_owned();
         part.push(".part");
         let part = PathBuf::from(part);
-        let io = |e| Error::io(format!("making {}", part.display()), e);
         if part.symlink_metadata().is_ok_and(|found| !found.is_file()) {
             return Err(Error::refused(format!("{} exists and is no file", part.display())));
         }
-        let file = OpenOptions::new()
-            .read(true)
-            .write(true)
-            .create(true)
-            .truncate(false)
-            .mode(0o600)
-            .custom_flags(i32::try_from(OFlags::NOFOLLOW.bits()).unwrap_or(0))
-            .open(&part)
-            .map_err(io)?;
-        if rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive)
-            .is_err_and(|errno| errno == rustix::io::Errno::WOULDBLOCK)
-        {
-            return Err(Error::refused(format!(
-                "{} is being written by another program",
-                part.display()
-            )));
-        }
-        let this =
-            Self { file, part: part.clone(), name: name.to_owned(), replace, published: false };
-        this.file.set_len(0).map_err(io)?;
+        let mut tries = TRIES;
+        let file = loop {
+            if let Some(file) = Self::start(&part)? {
+                break file;
+            }
+            tries = tries.checked_sub(1).ok_or_else(|| written_by_another(&part))?;
+        };
+        let this = Self { file, part, name: name.to_owned(), replace, published: false };
         let private = fs::Permissions::from_mode(0o600);
         // A filesystem without modes and owners (FAT) refuses both; then there is nothing to keep.
         let _ = this.file.set_permissions(private);
@@ -77,6 +67,42 @@ impl PartFile {
             let _ = fchown(&this.file, Some(owner.uid), Some(owner.gid));
         }
         Ok(this)
+    }
+
+    /// Makes `part`, and holds it. What is left of a run that ended is removed first: its name only,
+    /// so that whoever else has a link to it keeps what that holds. Answers `None` when it went away,
+    /// or got its name, in between.
+    fn start(part: &Path) -> Result<Option<File>> {
+        let io = |e| Error::io(format!("making {}", part.display()), e);
+        let nofollow = i32::try_from(OFlags::NOFOLLOW.bits()).unwrap_or(0);
+        let mut new = OpenOptions::new();
+        new.read(true).write(true).create_new(true).mode(0o600).custom_flags(nofollow);
+        match new.open(part) {
+            Ok(file) => {
+                // Another program may hold it for a moment, to see whether anybody does.
+                rustix::fs::flock(&file, FlockOperation::LockExclusive)
+                    .map_err(|e| io(e.into()))?;
+                return Ok(is_at(&file, part).then_some(file));
+            }
+            Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists => {
+                return Err(io(error));
+            }
+            Err(_) => {}
+        }
+        let left = match OpenOptions::new().read(true).custom_flags(nofollow).open(part) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+            left => left.map_err(io)?,
+        };
+        if rustix::fs::flock(&left, FlockOperation::NonBlockingLockExclusive)
+            .is_err_and(|errno| errno == rustix::io::Errno::WOULDBLOCK)
+        {
+            return Err(written_by_another(part));
+        }
+        // Held, and still under that name: nobody else can be writing it or giving it its name.
+        if is_at(&left, part) {
+            fs::remove_file(part).map_err(io)?;
+        }
+        Ok(None)
     }
 
     /// The file itself, for writing and reading back.
@@ -146,6 +172,17 @@ impl Drop for PartFile {
     }
 }
 
+/// Whether `file` is what stands at `path`.
+fn is_at(file: &File, path: &Path) -> bool {
+    let at = path.symlink_metadata();
+    file.metadata()
+        .is_ok_and(|held| at.is_ok_and(|at| (at.dev(), at.ino()) == (held.dev(), held.ino())))
+}
+
+fn written_by_another(part: &Path) -> Error {
+    Error::refused(format!("{} is being written by another program", part.display()))
+}
+
 fn exists(name: &Path) -> Error {
     Error::new(Class::Refused, format!("{} exists already", name.display()))
 }
@@ -205,5 +242,48 @@ mod tests {
         let part = PartFile::create(&folder.path().join("a.img"), false, None).unwrap();
         part.publish().unwrap();
         assert_eq!(fs::read(folder.path().join("a.img")).unwrap(), b"");
+    }
+
+    /// Fails when a stale one is opened for writing: whoever has another link to it would lose it.
+    #[test]
+    fn what_else_a_stale_part_is_called_keeps_its_content() {
+        let folder = tempfile::tempdir().unwrap();
+        let (part, kept) = (folder.path().join("a.img.part"), folder.path().join("kept"));
+        fs::write(&part, "half").unwrap();
+        fs::hard_link(&part, &kept).unwrap();
+        let name = folder.path().join("a.img");
+        PartFile::create(&name, false, None).unwrap().publish().unwrap();
+        assert_eq!(fs::read(&kept).unwrap(), b"half");
+        assert_eq!(fs::metadata(&name).unwrap().nlink(), 1);
+        let held = PartFile::create(&folder.path().join("b.img"), false, None).unwrap();
+        let other = PartFile::create(&folder.path().join("b.img"), false, None);
+        assert_eq!(other.unwrap_err().class(), Class::Refused);
+        drop(held);
+    }
+
+    /// Many make and publish the same file at once: what has its name is always one of theirs, whole.
+    #[test]
+    fn a_published_file_is_never_emptied_by_who_comes_next() {
+        let folder = tempfile::tempdir().unwrap();
+        let name = folder.path().join("a.img");
+        let published = std::sync::atomic::AtomicU32::new(0);
+        std::thread::scope(|scope| {
+            for _ in 0..4 {
+                scope.spawn(|| {
+                    for _ in 0..200 {
+                        if let Ok(part) = PartFile::create(&name, true, None) {
+                            std::io::Write::write_all(&mut part.file(), b"whole").unwrap();
+                            if part.publish().is_ok() {
+                                published.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+                            }
+                        }
+                        if let Ok(found) = fs::read(&name) {
+                            assert_eq!(found, b"whole");
+                        }
+                    }
+                });
+            }
+        });
+        assert!(published.into_inner() > 0);
     }
 }

@@ -76,7 +76,9 @@ impl Salvage<'_> {
                 Ok(()) => return Ok(()),
                 // A damaged piece of an image stays damaged however it is cut.
                 Err(error) if matches!(error.class(), Class::Corrupt | Class::Mismatch) => break,
-                Err(error) if error.class() != Class::Io => return Err(error),
+                Err(error) if !matches!(error.class(), Class::Io | Class::Ended) => {
+                    return Err(error);
+                }
                 Err(_) if ByteLen::of(buf) > sector => {
                     // A bad card may take seconds to give up on a sector.
                     self.cancel.check()?;
@@ -85,6 +87,8 @@ impl Salvage<'_> {
                     self.read_halving(at, left)?;
                     return self.read_halving(behind, right);
                 }
+                // Behind the end there is nothing, however often one asks.
+                Err(error) if error.class() == Class::Ended => break,
                 Err(_) => {
                     tries = tries.saturating_add(1);
                     if tries >= TRIES {

@@ -85,7 +85,9 @@ impl Job<'_> {
             Origin::Card => "Clone once more",
         };
         let next = match error.class() {
-            Class::Mismatch | Class::Corrupt => "Try another copy of the image.".to_owned(),
+            Class::Mismatch | Class::Corrupt | Class::Ended => {
+                "Try another copy of the image.".to_owned()
+            }
             Class::Gone => format!("Plug it in again, and repeat: {}.", again.to_lowercase()),
             _ => format!("{again}; if it fails again, the card or the reader is bad."),
         };
