@@ -188,6 +188,15 @@ impl Target {
         options: &SaveOptions,
     ) -> Outcome<()> {
         let Self::File(image) = self else { return Ok(()) };
+        let mut part = image.clone().into_os_string();
+        part.push(".part");
+        let part = PathBuf::from(part);
+        if part.symlink_metadata().is_ok() {
+            session.out.note(&format!(
+                "{} is there already: unless a program is writing it, it is left over and makes room.",
+                quoted(&part)
+            ));
+        }
         let folder = image.parent().unwrap_or(Path::new("/"));
         let place =
             Place::of(folder).state(UNTOUCHED).next("Make the folder first, or name another.")?;

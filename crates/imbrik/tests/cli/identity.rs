@@ -60,6 +60,17 @@ fn card(bench: &Bench, table: &str, kinds: &[&str]) {
     write("cmdline.txt", &format!("console=tty1 root=PARTUUID={} rootwait\n", ids[2]));
     tool!("mcopy", "-i", &fat, files.join("cmdline.txt"), "::");
     write("meadowEnv.txt", &format!("rootdev=PARTUUID={}\n", ids[2]));
+    // Another loader's menu, which goes on in a file of any name; and one that nobody reads.
+    tool!("mmd", "-i", &fat, "::syslinux");
+    write("syslinux.cfg", "DEFAULT meadow\nInclude hives.txt\nLABEL meadow\n");
+    write("hives.txt", &format!("APPEND root=PARTUUID={}\n", ids[2].to_uppercase()));
+    write("remarks.txt", &format!("the root is {}\n", ids[2]));
+    tool!("mcopy", "-i", &fat, files.join("syslinux.cfg"), "::syslinux/SYSLINUX.CFG");
+    tool!("mcopy", "-i", &fat, files.join("hives.txt"), "::syslinux");
+    tool!("mcopy", "-i", &fat, files.join("remarks.txt"), "::");
+    for file in ["syslinux.cfg", "hives.txt", "remarks.txt"] {
+        fs::remove_file(files.join(file)).unwrap();
+    }
     write("grub.cfg", "search.fs_uuid 7b1ee000-0000-4000-8000-000048560007 root\n");
     tool!("mmd", "-i", &fat, "::EFI", "::EFI/meadow");
     tool!("mcopy", "-i", &fat, files.join("meadowEnv.txt"), "::");
@@ -144,6 +155,12 @@ fn a_copy_has_ids_keys_and_a_name_of_its_own() {
         fs::create_dir(bench.path("rack")).unwrap();
         bench.write_rack("[[slot]]\nname = \"b\"\nsize = 200000000\n");
         let digest = bench.bytes("card.img");
+        let was = match table {
+            "gpt" => ["1", "2", "3"].map(|number| {
+                tool!("sfdisk", "--part-uuid", bench.path("card.img"), number).trim().to_lowercase()
+            }),
+            _ => ["1", "2", "3"].map(|number| format!("48560007-0{number}")),
+        };
         let before = taken_apart(&bench, "card.img", "was");
         let run = bench
             .good("restore card.img rack:b --ids fresh --host hive-11 --keys fresh --yes --fill");
@@ -151,6 +168,9 @@ fn a_copy_has_ids_keys_and_a_name_of_its_own() {
             .shows("all found")
             .shows("keeper@hive-11.local")
             .shows("instead of")
+            .shows(&format!(" on partition 1 still names {}: it is left", was[2]))
+            .shows("partition 3 (ext4, hive-07) has ")
+            .shows("now holds hive-11, made of hive-07")
             .shows("/etc/fstab on partition 3 keeps LABEL=HIVE-BOOT at /again: labels stay")
             .shows("/etc/hosts on partition 3 keeps hive-07 as the name of 192.168.1.7");
         assert!(bench.bytes("card.img") == digest, "the image is as it was");
@@ -186,6 +206,8 @@ fn a_copy_has_ids_keys_and_a_name_of_its_own() {
         assert_eq!(line, format!("console=tty1 root=PARTUUID={} rootwait\n", part(3)));
         let on_boot = |path: &str| tool!("mtype", "-i", bench.path("is-0"), format!("::{path}"));
         assert_eq!(on_boot("meadowEnv.txt"), format!("rootdev=PARTUUID={}\n", part(3)));
+        let append = format!("APPEND root=PARTUUID={}\n", part(3));
+        assert_eq!(on_boot("syslinux/hives.txt").to_lowercase(), append.to_lowercase());
         let search = format!("search.fs_uuid {} root\n", after["volume 2"]);
         assert_eq!(on_boot("EFI/meadow/grub.cfg"), search);
         assert_eq!(cat(&bench, "is-2", "/etc/hostname"), "hive-11\n");

@@ -1,6 +1,6 @@
 //! `imbrik save`
 
-use crate::harness::{Bench, CARD, is_root, noise, sized, tool};
+use crate::harness::{Bench, CARD, is_root, noise, put, sized, tool};
 use std::{
     ffi::{OsStr, OsString},
     fs,
@@ -215,4 +215,32 @@ fn an_image_belongs_to_whoever_called_sudo() {
         let meta = bench.path(name).metadata().unwrap();
         assert_eq!((meta.uid(), meta.gid(), meta.mode() & 0o777), (12345, 12346, 0o600));
     }
+}
+
+/// Fails when nobody looks at the card again: the image would mix two states of it without a word.
+#[test]
+fn a_card_that_is_written_to_while_it_is_read_is_told() {
+    let bench = Bench::with_slot_a("read_rate = 4000000", "");
+    let card = bench.path("rack/a.img");
+    let at = bench.bytes("rack/a.img");
+    // The write time of the ext volume's superblock, in a partition of the card.
+    let place =
+        at.windows(2).enumerate().position(|(at, two)| at % 512 == 56 && two == [0x53, 0xef]);
+    let wtime = place.unwrap() as u64 - 56 + 48;
+    let mut command = bench.command("save rack:a x.img.zst".split_whitespace());
+    let child = command
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let started = std::time::Instant::now();
+    while !bench.path("x.img.zst.part").exists() {
+        assert!(started.elapsed().as_secs() < 30, "it never began");
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
+    put(&card, wtime, &[1, 2, 3, 4]);
+    let output = child.wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert_eq!(output.status.code(), Some(3), "{said}");
+    assert!(said.contains("was written to, or exchanged, while it was read"), "{said}");
 }

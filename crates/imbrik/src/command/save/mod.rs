@@ -93,6 +93,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         }
         _ => None,
     };
+    let has_changed = wanted.has_changed(session, args, &card, &tally);
     let done = Done {
         card: &card,
         size: wanted.survey.size,
@@ -108,6 +109,13 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     if let Some((to, second)) = second.filter(|_| !session.out.is_json()) {
         let size = size::both(second.image_len);
         session.out.line(&format!("Also      {}, {size}", to.title()));
+    }
+    if has_changed {
+        session.out.warn(
+            "The card was written to, or exchanged, while it was read: the image mixes what stood there \
+             before and afterwards. Unmount it everywhere, and save it again.",
+        );
+        return Ok(Exit::Mismatch);
     }
     Ok(if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable })
 }
@@ -135,6 +143,14 @@ impl Wanted {
         let mut inside = Survey::of(&*window).state(UNWRITTEN)?;
         inside.host = inside.host.or_else(|| survey.host.clone());
         Ok(Self { source: window, survey: inside, only: Some(part.clone()) })
+    }
+
+    /// Whether the card tells of itself otherwise than before it was read. One that is gone by now
+    /// tells nothing.
+    fn has_changed(&self, session: &Session, args: &SaveArgs, card: &Card, tally: &Tally) -> bool {
+        let told = |survey: &Survey| (survey.fingerprint(), survey.written);
+        let again = Self::of(session, args, card, tally);
+        again.is_ok_and(|again| told(&again.survey) != told(&self.survey))
     }
 }
 

@@ -319,10 +319,8 @@ impl Look<'_> {
                 self.fault(&format!("\"{title}\" is said to be of another kind than its inode"))?;
             }
             self.count(entry.inode);
-            if kind == 2 {
-                if self.names.parents.insert(entry.inode, self.inode.number).is_some() {
-                    self.fault(&format!("\"{title}\" is a folder that has another name, too"))?;
-                }
+            if kind == 2 && self.names.parents.insert(entry.inode, self.inode.number).is_some() {
+                self.fault(&format!("\"{title}\" is a folder that has another name, too"))?;
             }
         }
         Ok(())
