@@ -177,6 +177,8 @@ impl Census {
         this.values.compare(opened, &mut this.faults)?;
         this.release_values(opened, origin)?;
         this.tree.compare(opened, &mut this.faults, cancel)?;
+        // What was noted of each inode is not needed any more.
+        this.tree = Tree::new(0);
         this.compare_bitmaps(opened, metadata)?;
         Ok(this)
     }
