@@ -382,6 +382,40 @@ fn a_journal_that_claims_too_much_clears_nothing() {
     }
 }
 
+/// Fails when a block of the journal's map is believed that nothing confirms: the blocks that an
+/// indirect block names have no copy, and no checksum.
+#[test]
+fn a_wrong_number_in_a_block_of_the_journals_map_clears_no_other_file() {
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path();
+    tree(at);
+    sh("truncate -s 10M v; mkfs.ext3 -q -F -b 1024 -d tree v", at);
+    let sound = fs::read(at.join("v")).unwrap();
+    let first = |of: &str, skip: usize| -> usize {
+        let said = sh(&format!("debugfs -R 'blocks {of}' v 2>/dev/null"), at);
+        said.split_whitespace().nth(skip).unwrap().parse().unwrap()
+    };
+    // Twelve blocks, then the one that names the next: 4 bytes for each.
+    let (map, stranger) = (first("<8>", 12), first("brood.wav", 20));
+    let mut damaged = sound.clone();
+    let place = map * 1024 + 5 * 4;
+    damaged[place..place + 4].copy_from_slice(&u32::try_from(stranger).unwrap().to_le_bytes());
+    let (result, _) = through_an_image(&damaged);
+    let block = stranger * 1024..(stranger + 1) * 1024;
+    assert!(result[block.clone()] == sound[block], "a block of brood.wav was cleared");
+    // With checksums over the map it is cleared where it is right, and nothing else.
+    sh("truncate -s 0 v; truncate -s 10M v; mkfs.ext4 -q -F -b 1024 -d tree v", at);
+    let store: Arc<dyn ReadAt> = Arc::new(SparseStore::of(&fs::read(at.join("v")).unwrap()));
+    let survey = Survey::of(&*store).unwrap();
+    let occupancy = Occupancy::of(&store, &survey).unwrap();
+    let body = first("<8>", 1) as u64 * 1024;
+    let is_cleared = occupancy.segments.iter().any(|segment| {
+        matches!(segment.content, Content::Cleared)
+            && (segment.span.start().get()..segment.span.end().get()).contains(&body)
+    });
+    assert!(is_cleared, "the body of a clean journal is read");
+}
+
 /// Fails when exFAT's bitmap is believed against its folders.
 #[test]
 fn a_bitmap_of_exfat_that_forgets_a_file_is_told() {
