@@ -368,3 +368,38 @@ fn an_interrupt_or_a_full_disk_leaves_the_old_image_whole() {
     assert!(left.is_empty(), "{left:?}");
     assert!(bench.bytes("card.img") == bytes);
 }
+
+/// Fails when an estimate of the smallest size decides whether a size is tried: the volume then gets
+/// as small as it goes, with not a block free, and leaves the rest of the card unused.
+#[test]
+fn any_size_that_holds_the_data_is_the_size_that_the_volume_gets() {
+    let bench = Bench::empty();
+    for (name, gib) in [("small", 1u64), ("large", 8)] {
+        let card = bench.path(format!("{name}.img"));
+        sized(&card, gib << 30);
+        tool!("mkfs.ext4", "-q", "-L", "hive-07", &card);
+        let least = bench.good(&format!("show {name}.img --json")).json();
+        let least = least["content"]["partitions"][0]["smallest"].as_u64().unwrap();
+        let mut sizes = 0;
+        // From the smallest on, in steps that grow.
+        for more in [0u64, 1, 3, 9, 27, 81, 243] {
+            let size = (least + (more << 20)).next_multiple_of(4096);
+            bench.good(&format!("fit {name}.img x.img --to {size} --replace"));
+            let x = bench.path("x.img");
+            let header = tool!("dumpe2fs", "-h", &x);
+            let field = |name: &str| -> u64 {
+                let line = header.lines().find(|line| line.starts_with(name)).unwrap();
+                line.rsplit(' ').next().unwrap().parse().unwrap()
+            };
+            let len = field("Block count:") * field("Block size:");
+            // A last group that would be too short for its metadata is left out.
+            assert!(len <= size && size - len < 9 << 20, "{name}: {len} of {size}");
+            let free = field("Free blocks:") * field("Block size:");
+            // Its journal gets longer on the way, and more groups have more tables.
+            assert!(free + (24 << 20) >= more << 20, "{name}: {free} free with {more} MiB more");
+            tool!("e2fsck", "-fn", &x);
+            sizes += 1;
+        }
+        assert_eq!(sizes, 7);
+    }
+}
