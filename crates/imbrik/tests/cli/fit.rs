@@ -382,7 +382,7 @@ fn any_size_that_holds_the_data_is_the_size_that_the_volume_gets() {
         let least = least["content"]["partitions"][0]["smallest"].as_u64().unwrap();
         let mut sizes = 0;
         // From the smallest on, in steps that grow.
-        for more in [0u64, 1, 3, 9, 27, 81, 243] {
+        for more in [0u64, 3, 27, 243] {
             let size = (least + (more << 20)).next_multiple_of(4096);
             bench.good(&format!("fit {name}.img x.img --to {size} --replace"));
             let x = bench.path("x.img");
@@ -400,6 +400,6 @@ fn any_size_that_holds_the_data_is_the_size_that_the_volume_gets() {
             tool!("e2fsck", "-fn", &x);
             sizes += 1;
         }
-        assert_eq!(sizes, 7);
+        assert_eq!(sizes, 4);
     }
 }
