@@ -104,7 +104,8 @@ pub(crate) fn part<'a>(survey: &'a Survey, name: &str, card: &Path) -> Outcome<&
 /// The place in [`Survey::parts`] of the partition called `name`.
 pub(crate) fn part_index(survey: &Survey, name: &str, card: &Path) -> Outcome<usize> {
     let found = part(survey, name, card)?;
-    Ok(survey.parts.iter().position(|one| one == found).unwrap_or_default())
+    let index = survey.parts.iter().position(|one| one == found);
+    index.ok_or_else(|| Failure::usage(format!("{} has no partition {name}", card.display())))
 }
 
 /// Refuses a card where an image must stand.

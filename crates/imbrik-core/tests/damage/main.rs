@@ -245,7 +245,11 @@ fn damaged_digests_in_the_manifest_are_told() {
     let beside = fs::read(dir.path().join("x.img.manifest.json")).unwrap();
     let at = beside.windows(8).position(|window| window == b"\"blake3\"").unwrap();
     let manifest = Manifest::decode(&beside).unwrap();
-    assert!(manifest.tiles.digests().unwrap().contains(&TileDigest::Zero) || at > 0);
+    let digests = manifest.tiles.digests().unwrap();
+    assert!(
+        digests.iter().any(|digest| *digest != TileDigest::Zero),
+        "there is no digest to damage"
+    );
     for offset in 12..40 {
         let mut damaged = beside.clone();
         damaged[at + offset] ^= 1;

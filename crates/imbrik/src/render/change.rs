@@ -15,9 +15,13 @@ pub(crate) fn words(change: &Change) -> String {
             format!("{} behind the last partition do not fit and are left out", size::both(*len))
         }
         Change::Resized { title, from, to, moved, inodes, why } => {
-            let verb = if to < from { "shrinks" } else { "grows" };
-            let mut words =
-                format!("{title} {verb} from {} to {}", size::short(*from), size::short(*to));
+            let (before, after) = (size::short(*from), size::short(*to));
+            let mut words = match to < from {
+                // Nobody wants to read that it grows from 9.5 MB to 9.5 MB.
+                _ if before == after => format!("{title} stays at {after}"),
+                true => format!("{title} shrinks from {before} to {after}"),
+                false => format!("{title} grows from {before} to {after}"),
+            };
             if !why.is_empty() {
                 words += &format!(": {why}");
             }

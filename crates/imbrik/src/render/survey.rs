@@ -92,11 +92,15 @@ pub(crate) fn name(survey: Option<&Survey>, card: &Card) -> String {
 /// How much room a system has afterwards, and a warning where that is hardly any.
 pub(crate) fn room(out: &Out, rooms: &[Room]) -> Vec<String> {
     let line = |room: &Room| {
-        let free = size::short(room.free);
+        let free = match room.free.is_zero() {
+            true => "no room at all".to_owned(),
+            false if room.is_tight => format!("only {} free", size::short(room.free)),
+            false => format!("{} free", size::short(room.free)),
+        };
         match room.is_tight {
-            false => format!("{} has {free} free", room.title),
+            false => format!("{} has {free}", room.title),
             true => format!(
-                "{} {} has only {free} free: its system may not even start; a larger card, or \
+                "{} {} has {free}: its system may not even start; a larger card, or \
                  `fit --room`, gives it more",
                 out.paint(Tone::Alarm, "!"),
                 room.title

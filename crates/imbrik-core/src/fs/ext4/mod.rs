@@ -91,7 +91,7 @@ pub(super) fn small_file(
 /// # Errors
 /// When the store cannot be read.
 pub(super) fn names(store: &dyn ReadAt, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>> {
-    match Superblock::read(store)? {
+    match Superblock::read(store)?.filter(Superblock::has_sound_numbers) {
         Some(superblock) => Reader { store, superblock: &superblock }.names(path),
         None => Ok(None),
     }

@@ -59,6 +59,9 @@ pub(super) fn read(file: &dyn ReadAt) -> Result<Option<Vec<Entry>>> {
     }
     let wrong = |what: &str| Error::corrupt(format!("the seek table {what}"));
     let count = bytes::le_u32(&footer, 0).unwrap_or(0);
+    if count > MOST_FRAMES {
+        return Err(wrong(&format!("lists {count} frames, the format allows {MOST_FRAMES}")));
+    }
     let step = if bytes::u8(&footer, 4).unwrap_or(0) & CHECKSUMS != 0 { 12u64 } else { 8 };
     let entries_len = u64::from(count).saturating_mul(step);
     let table_len = entries_len.saturating_add(8).saturating_add(FOOTER);
@@ -103,6 +106,9 @@ mod tests {
             prop_assert_eq!(read_all(&file).unwrap().unwrap(), entries);
             prop_assert!(read_all(&file[1..]).is_err());
             prop_assert_eq!(read_all(&file[..file.len() - 1]).unwrap(), None);
+            let at = file.len() - 9;
+            file[at..at + 4].copy_from_slice(&(MOST_FRAMES + 1).to_le_bytes());
+            prop_assert!(read_all(&file).unwrap_err().to_string().contains("the format allows"));
         }
 
         #[test]
