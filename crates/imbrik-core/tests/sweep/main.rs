@@ -403,6 +403,14 @@ fn a_wrong_number_in_a_block_of_the_journals_map_clears_no_other_file() {
     let (result, _) = through_an_image(&damaged);
     let block = stranger * 1024..(stranger + 1) * 1024;
     assert!(result[block.clone()] == sound[block], "a block of brood.wav was cleared");
+    // What a system noted in its journal is told, too.
+    let (whole, findings) = told(&sound);
+    assert!(whole.is_empty() && findings.is_empty(), "{whole:?} {findings:?}");
+    let mut noted = sound.clone();
+    let head = first("<8>", 0) * 1024;
+    noted[head + 0x20..head + 0x24].copy_from_slice(&(-5i32).to_be_bytes());
+    let (whole, findings) = told(&noted);
+    assert!(whole.is_empty() && findings.iter().any(|what| what.contains("the error -5")));
     // With checksums over the map it is cleared where it is right, and nothing else.
     sh("truncate -s 0 v; truncate -s 10M v; mkfs.ext4 -q -F -b 1024 -d tree v", at);
     let store: Arc<dyn ReadAt> = Arc::new(SparseStore::of(&fs::read(at.join("v")).unwrap()));

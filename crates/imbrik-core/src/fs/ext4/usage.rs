@@ -141,7 +141,12 @@ impl<'a> Bitmaps<'a> {
                 cleared.push(self.span(run.first, run.len)?);
             }
         }
-        let usage = Usage::of(used, cleared);
+        let mut usage = Usage::of(used, cleared);
+        if let Some(errno) = self.journal.as_ref().and_then(Place::errno) {
+            usage.findings.push(format!(
+                "its journal keeps the error {errno}, which its system met: a check is due"
+            ));
+        }
         let least = least(superblock, &usage, free_inodes);
         Ok((usage, Some(least)))
     }

@@ -174,6 +174,9 @@ impl Writing<'_> {
             return None;
         }
         let last = source.survey.last_reshapable().filter(|_| !self.args.shape.keep_size)?;
+        // One that contradicts itself would be refused.
+        let found = source.occupancy.as_ref()?.volume(last)?;
+        found.usage.whole_because.is_none().then_some(())?;
         source.survey.parts.get(last).map(Part::full_title)
     }
 

@@ -157,6 +157,11 @@ impl Place {
         self.map.runs().any(|run| (run.first..run.end()).contains(&block))
     }
 
+    /// The error that its system noted in it (`s_errno`); `None` for none.
+    pub(in crate::fs::ext4) fn errno(&self) -> Option<i32> {
+        be_u32(&self.head, 0x20).filter(|errno| *errno != 0).map(u32::cast_signed)
+    }
+
     /// Whether nothing in it is to be replayed.
     pub(in crate::fs::ext4) fn is_empty(&self) -> bool {
         be_u32(&self.head, 0x1c) == Some(0)
