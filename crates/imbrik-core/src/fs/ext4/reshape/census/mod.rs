@@ -70,17 +70,19 @@ pub(super) enum Faults {
 }
 
 impl Faults {
-    /// More are not listed.
+    /// More are not kept: a result is compared with its source by how many there are.
     const MOST: usize = 1000;
 
     fn push(&mut self, fault: String) -> Result<()> {
         match self {
             Self::Refused => Err(Error::corrupt(fault)),
-            Self::Kept(list) => {
-                if list.len() < Self::MOST {
-                    list.push(fault);
-                }
+            Self::Kept(list) if list.len() < Self::MOST => {
+                list.push(fault);
                 Ok(())
+            }
+            Self::Kept(_) => {
+                let most = Self::MOST;
+                Err(Error::corrupt(format!("it has more than {most} faults; the next is: {fault}")))
             }
         }
     }

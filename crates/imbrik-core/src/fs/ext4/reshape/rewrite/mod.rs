@@ -263,8 +263,8 @@ impl Rewriter<'_> {
         }
         if self.was().has_errors() {
             warnings.push(
-                "its system marked it as having errors, and the mark is kept: nothing is wrong that \
-                 was looked at, and a check on the machine takes the mark away"
+                "its system marked it as having errors, and the mark is kept: a check on the machine \
+                 takes it away"
                     .to_owned(),
             );
         }
