@@ -48,7 +48,7 @@ fn each_contradiction_is_refused_by_name() {
         (modern, "sif one links_count 0", "nothing leads to it"),
         (modern, "sif one dtime 1700000000", "was deleted"),
         (plain, "ssv last_orphan 99999", "there is no inode"),
-        (plain, "sif <1> block[0] 700", "a list of bad blocks"),
+        (plain, "sif <1> block[0] 700", "its count of blocks is wrong"),
     ];
     for (options, command, why) in cases {
         let made = volume(options);

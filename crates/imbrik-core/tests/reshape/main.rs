@@ -4,6 +4,7 @@
 //! `IMBRIK_MATRIX=full` runs the large matrix, with volumes of up to 64 GiB; `IMBRIK_TELL=1` says
 //! what each step came to.
 
+mod bad_blocks;
 mod contradictions;
 mod crash;
 mod damage;

@@ -58,8 +58,6 @@ pub(super) fn finished(store: &Arc<dyn ReadAt>, superblock: &Superblock) -> Resu
 
 /// The inodes that wait to be deleted or cut.
 pub(super) struct Waiting {
-    /// Those of the list, in its order.
-    pub(super) list: Vec<u32>,
     /// Those of the orphan file.
     in_file: BTreeSet<u32>,
     all: BTreeSet<u32>,
@@ -73,13 +71,12 @@ impl Waiting {
     /// sense.
     pub(super) fn of(opened: &Opened) -> Result<Self> {
         let superblock = &opened.superblock;
-        let mut this = Self { list: Vec::new(), in_file: BTreeSet::new(), all: BTreeSet::new() };
+        let mut this = Self { in_file: BTreeSet::new(), all: BTreeSet::new() };
         let mut next = superblock.last_orphan;
         while next != 0 {
             if !this.all.insert(next) {
                 return Err(Error::corrupt("its list of orphans runs in a circle"));
             }
-            this.list.push(next);
             next = opened.inode(next)?.dtime();
         }
         if superblock.orphan_file == 0 {
@@ -101,11 +98,6 @@ impl Waiting {
     /// Whether there are none.
     pub(super) fn is_empty(&self) -> bool {
         self.all.is_empty()
-    }
-
-    /// Whether `number` is one of them.
-    pub(super) fn contains(&self, number: u32) -> bool {
-        self.all.contains(&number)
     }
 
     fn all(&self) -> impl Iterator<Item = u32> + '_ {

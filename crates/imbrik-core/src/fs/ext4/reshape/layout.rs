@@ -4,7 +4,7 @@
 //! everything, or tells how many blocks it lacks.
 
 use super::{
-    census::{Census, RESIZE, double_of},
+    census::{BAD_BLOCKS, Census, RESIZE, double_of},
     geometry::{Geometry, least_of_last, sized},
 };
 use crate::{
@@ -34,6 +34,15 @@ pub(super) type MapBlocks = BTreeMap<u32, Vec<u64>>;
 
 /// The smallest journal there is, in blocks.
 const LEAST_JOURNAL: u64 = 1024;
+
+/// Where two maps end, in blocks of the file, that do not keep their length.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Ends {
+    /// The journal's.
+    pub(super) journal: u64,
+    /// That of the list of bad blocks: those behind the volume's end are no business of its.
+    pub(super) bad_blocks: u64,
+}
 
 /// New numbers for inodes whose groups go.
 #[derive(Clone, Debug, Default)]
@@ -74,8 +83,8 @@ pub(super) struct Layout {
     pub(super) map_blocks: MapBlocks,
     /// The inodes whose blocks move, by their old numbers.
     pub(super) movers: BTreeSet<u32>,
-    /// How many blocks the journal has now, if there is one.
-    pub(super) journal_len: u64,
+    /// How long the journal and the list of bad blocks are now.
+    pub(super) ends: Ends,
     /// The blocks that files own afterwards.
     pub(super) owned: Bits,
     /// How many blocks had to move, and how many get a new place: without the journal's body,
@@ -180,16 +189,40 @@ impl Planner<'_> {
         has.min(usual)
     }
 
-    /// What files own when the journal has `journal_len` blocks and the orphans are gone.
-    fn owned(&self, journal_len: u64) -> Bits {
-        let mut owned = self.census.owned.clone();
-        let all = Run::new(0, owned.len());
-        for run in self.census.of_orphans.runs(all) {
-            owned.remove(run);
+    /// Where the journal and the list of bad blocks end in a volume of `blocks`.
+    fn ends(&self, blocks: u64) -> Ends {
+        let bad = self.census.bad_blocks_below(blocks).len();
+        Ends {
+            journal: self.journal_len(blocks),
+            bad_blocks: u64::try_from(bad).unwrap_or(u64::MAX),
         }
-        if let Some((inode, map)) = &self.census.journal {
+    }
+
+    /// Inodes whose maps do not keep their length, each with where it ends.
+    fn cut_inodes(&self, ends: Ends) -> impl Iterator<Item = (&(RawInode, Map), u64)> {
+        let journal = self.census.journal.iter().map(move |one| (one, ends.journal));
+        journal.chain(self.census.bad_blocks.iter().map(move |one| (one, ends.bad_blocks)))
+    }
+
+    /// Where the map of an inode ends that does not keep its length; `None` for any other.
+    pub(super) fn end_of(&self, number: u32, ends: Ends) -> Option<u64> {
+        let mut cut = self.cut_inodes(ends);
+        cut.find(|((inode, _), _)| inode.number == number).map(|(_, end)| end)
+    }
+
+    /// Whether an inode keeps the length of its map.
+    fn keeps_its_length(&self, inode: &RawInode, ends: Ends) -> bool {
+        let block_len = self.opened.superblock.block_len.max(1);
+        let end = self.end_of(inode.number, ends);
+        end.is_none_or(|end| inode.size().checked_div(block_len) == Some(end))
+    }
+
+    /// What files own when two maps end there.
+    fn owned(&self, ends: Ends) -> Bits {
+        let mut owned = self.census.owned.clone();
+        for ((inode, map), end) in self.cut_inodes(ends) {
             map.runs().for_each(|run| owned.remove(run));
-            let kept = self.cut_journal(inode, map, journal_len);
+            let kept = self.cut(inode, map, end);
             kept.runs().for_each(|run| {
                 owned.add(run);
             });
@@ -197,9 +230,9 @@ impl Planner<'_> {
         owned
     }
 
-    /// The journal's map cut to its new length. A tree that gets shorter is made anew, so that of
-    /// its blocks only as many are kept as that needs.
-    fn cut_journal(&self, inode: &RawInode, map: &Map, len: u64) -> Map {
+    /// A map cut to its new length. A tree that gets shorter is made anew, so that of its blocks
+    /// only as many are kept as that needs.
+    fn cut(&self, inode: &RawInode, map: &Map, len: u64) -> Map {
         let mut map = map.clone();
         map.cut(len);
         if matches!(inode.map_kind(&self.opened.superblock), Ok(MapKind::Extents)) {
@@ -214,9 +247,9 @@ impl Planner<'_> {
     /// # Errors
     /// [`Lack::Blocks`] when that many more would be needed; everything else as [`Lack::Other`].
     pub(super) fn plan(&self, blocks: u64) -> std::result::Result<Layout, Lack> {
-        let journal_len = self.journal_len(blocks);
+        let ends = self.ends(blocks);
         let old = &self.opened.superblock;
-        let owned = self.owned(journal_len).reaching(blocks);
+        let owned = self.owned(ends).reaching(blocks);
         let geometry = Geometry::new(self.opened, &owned, blocks)?;
         let new = &geometry.superblock;
         let (must_move, taken) = divided(&owned, &geometry);
@@ -227,16 +260,15 @@ impl Planner<'_> {
             return Err(Lack::Blocks(needed.saturating_sub(free)));
         }
         let inodes = self.inode_moves(new.inodes())?;
-        let load = self.load(&must_move, journal_len)?;
+        let load = self.load(&must_move, ends)?;
         let mut holes = Holes::of(&taken, room);
         let data = place(&mut holes, load.rigid, load.loose).map_err(Lack::Blocks)?;
-        let map_blocks =
-            self.map_blocks(&load.movers, &must_move, &data, journal_len, &mut holes)?;
+        let map_blocks = self.map_blocks(&load.movers, &must_move, &data, ends, &mut holes)?;
         let moved: u64 = data.by_target().iter().map(|one| one.len).sum();
         let moved = moved.saturating_sub(load.journal).saturating_add(load.trees);
         let mut owned = afterwards(&taken, &geometry, &data);
         for number in &load.movers {
-            for run in self.old_tree(*number, journal_len)? {
+            for run in self.old_tree(*number, ends)? {
                 if !must_move.contains(run.first) {
                     owned.remove(run);
                 }
@@ -257,27 +289,27 @@ impl Planner<'_> {
             inodes,
             map_blocks,
             movers: load.movers,
-            journal_len,
+            ends,
             owned,
             moved,
         })
     }
 
     /// The blocks of an inode's extent tree; none when it has another kind of map.
-    fn old_tree(&self, number: u32, journal_len: u64) -> Result<Vec<Run>> {
-        let (inode, map) = self.map(number, journal_len)?;
+    fn old_tree(&self, number: u32, ends: Ends) -> Result<Vec<Run>> {
+        let (inode, map) = self.map(number, ends)?;
         Ok(match inode.map_kind(&self.opened.superblock)? {
             MapKind::Extents => map.nodes.iter().map(|node| Run::new(node.block, 1)).collect(),
             MapKind::Indirect | MapKind::None => Vec::new(),
         })
     }
 
-    /// An inode and its map, the journal's cut to its length.
-    pub(super) fn map(&self, number: u32, journal_len: u64) -> Result<(RawInode, Map)> {
-        if let Some((inode, map)) = &self.census.journal
-            && number == inode.number
-        {
-            return Ok((inode.clone(), self.cut_journal(inode, map, journal_len)));
+    /// An inode and its map, cut to its length.
+    pub(super) fn map(&self, number: u32, ends: Ends) -> Result<(RawInode, Map)> {
+        for ((inode, map), end) in self.cut_inodes(ends) {
+            if inode.number == number {
+                return Ok((inode.clone(), self.cut(inode, map, end)));
+            }
         }
         let inode = self.opened.inode(number)?;
         let map = map_of(&self.opened.meta, &self.opened.superblock, &inode, &mut |_| Ok(()))?;
@@ -295,13 +327,9 @@ impl Planner<'_> {
         let room = Run::new(first, count.saturating_sub(first));
         let behind = Run::new(count, used.len().saturating_sub(count));
         let mut free = used.holes(room).flat_map(|run| run.first..run.end());
-        let orphans: BTreeSet<u32> = self.census.orphans.iter().map(|one| one.number).collect();
         let mut pairs = Vec::new();
         for index in used.runs(behind).flat_map(|run| run.first..run.end()) {
             let number = |index: u64| u32::try_from(index.saturating_add(1)).unwrap_or(u32::MAX);
-            if orphans.contains(&number(index)) {
-                continue;
-            }
             let to = free
                 .next()
                 .ok_or_else(|| Error::no_room("it would have fewer inodes than are in use"))?;
@@ -317,17 +345,18 @@ impl Planner<'_> {
     }
 
     /// What has to move, by kind.
-    fn load(&self, must_move: &Bits, journal_len: u64) -> Result<Load> {
+    fn load(&self, must_move: &Bits, ends: Ends) -> Result<Load> {
         let superblock = &self.opened.superblock;
         let mut load = Load::default();
-        if must_move.count() == 0 && self.journal_stays(journal_len) {
+        let mut cut = self.cut_inodes(ends);
+        let keep_their_length = cut.all(|((inode, _), _)| self.keeps_its_length(inode, ends));
+        if must_move.count() == 0 && keep_their_length {
             return Ok(load);
         }
         let mut shared = BTreeSet::new();
-        let orphans: BTreeSet<u32> = self.census.orphans.iter().map(|one| one.number).collect();
         self.opened.each_inode(|inode, is_used| {
             self.cancel.check()?;
-            if !is_used || orphans.contains(&inode.number) {
+            if !is_used {
                 return Ok(());
             }
             if inode.number == RESIZE {
@@ -338,14 +367,21 @@ impl Planner<'_> {
                 return Ok(());
             }
             let is_journal = Some(inode.number) == self.census.journal_number();
-            let map = match is_journal {
-                true => self.map(inode.number, journal_len)?.1,
-                false => map_of(&self.opened.meta, superblock, &inode, &mut |_| Ok(()))?,
+            let map = match self.end_of(inode.number, ends) {
+                Some(_) => self.map(inode.number, ends)?.1,
+                None => map_of(&self.opened.meta, superblock, &inode, &mut |_| Ok(()))?,
             };
             let kind = inode.map_kind(superblock)?;
-            let mut is_mover = is_journal && !self.journal_stays(journal_len);
+            let mut is_mover = !self.keeps_its_length(&inode, ends);
             for piece in &map.pieces {
                 for run in must_move.runs(piece.run()) {
+                    if inode.number == BAD_BLOCKS {
+                        return Err(Error::no_room(format!(
+                            "block {} is on its list of bad blocks, and its own structures would \
+                             stand there",
+                            run.first
+                        )));
+                    }
                     is_mover = true;
                     if is_journal {
                         load.journal = load.journal.saturating_add(run.len);
@@ -378,15 +414,6 @@ impl Planner<'_> {
         Ok(load)
     }
 
-    /// Whether the journal keeps its length.
-    fn journal_stays(&self, journal_len: u64) -> bool {
-        let block_len = self.opened.superblock.block_len.max(1);
-        self.census
-            .journal
-            .as_ref()
-            .is_none_or(|(inode, _)| inode.size().checked_div(block_len) == Some(journal_len))
-    }
-
     /// The blocks for the extent trees of `movers`: those that they have and that stay, and more out
     /// of the smallest holes.
     fn map_blocks(
@@ -394,7 +421,7 @@ impl Planner<'_> {
         movers: &BTreeSet<u32>,
         must_move: &Bits,
         data: &Moves,
-        journal_len: u64,
+        ends: Ends,
         holes: &mut Holes,
     ) -> std::result::Result<MapBlocks, Lack> {
         let block_len = self.opened.superblock.block_len;
@@ -402,7 +429,7 @@ impl Planner<'_> {
         let mut lacking = 0u64;
         for number in movers {
             self.cancel.check()?;
-            let (inode, map) = self.map(*number, journal_len)?;
+            let (inode, map) = self.map(*number, ends)?;
             if inode.map_kind(&self.opened.superblock)? != MapKind::Extents {
                 continue;
             }
@@ -436,8 +463,7 @@ impl Planner<'_> {
     /// When there is no plan at all.
     pub(super) fn smallest(&self, room: u64) -> Result<Layout> {
         let old = &self.opened.superblock;
-        let orphans = u64::try_from(self.census.orphans.len()).unwrap_or(0);
-        let inodes = self.census.inodes.count().saturating_sub(orphans);
+        let inodes = self.census.inodes.count();
         let in_order = inodes.div_ceil(old.inodes_per_group.max(1)).max(1);
         let mut groups = match old.has_stable_inodes() {
             // None of them may get another number.
@@ -499,7 +525,7 @@ impl Planner<'_> {
         let mut needed = blocks;
         for _ in 0..3 {
             let room = if room == 0 { 0 } else { room.saturating_add(kept_back(&sized, needed)) };
-            needed = fixed.saturating_add(self.owned(self.journal_len(needed)).count());
+            needed = fixed.saturating_add(self.owned(self.ends(needed)).count());
             needed = needed.saturating_add(room);
         }
         Ok(needed)

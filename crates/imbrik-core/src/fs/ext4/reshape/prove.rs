@@ -36,8 +36,12 @@ pub(super) fn prove(
     if census.faults.list().len() > source.faults.list().len() {
         return Err(Error::corrupt("it has faults that its source does not have"));
     }
-    if census.fingerprint != source.fingerprint || !census.orphans.is_empty() {
+    if census.fingerprint != source.fingerprint {
         return Err(Error::corrupt("its files are not those of the source"));
+    }
+    let blocks = opened.superblock.blocks;
+    if census.bad_blocks_below(u64::MAX) != source.bad_blocks_below(blocks) {
+        return Err(Error::corrupt("its bad blocks are not those of the source"));
     }
     Ok(())
 }

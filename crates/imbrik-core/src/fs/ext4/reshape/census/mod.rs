@@ -104,16 +104,12 @@ pub(super) struct Census {
     pub(super) inodes: Bits,
     /// Those among them that are folders.
     pub(super) folders: Bits,
-    /// Those that were deleted while they were open, which still have blocks.
-    pub(super) orphans: Vec<RawInode>,
-    /// The blocks of the orphans, which are among the owned.
-    pub(super) of_orphans: Bits,
     /// The journal.
     pub(super) journal: Option<(RawInode, Map)>,
-    /// How many inodes share each attribute block: all, and those that are no orphans.
-    pub(super) shared: BTreeMap<u64, (u32, u32)>,
-    /// The orphans that stay, those of the list in its order.
-    pub(super) waiting: Waiting,
+    /// The list of bad blocks, in rising order; `None` without any.
+    pub(super) bad_blocks: Option<(RawInode, Map)>,
+    /// How many inodes share each attribute block.
+    pub(super) shared: BTreeMap<u64, u32>,
     /// Tells this content from any other, whatever the places of its blocks and inodes.
     pub(super) fingerprint: u128,
     /// The faults that are kept.
@@ -128,7 +124,7 @@ impl Census {
     /// # Errors
     /// - When the volume cannot be read, or `cancel` was requested.
     /// - [`crate::Class::Corrupt`] with the first contradiction: a wrong checksum, a block claimed
-    ///   twice, a bitmap that lies.
+    ///   twice, a bitmap that lies, a file that waits to be deleted or cut and could not be.
     /// - [`crate::Class::Unsupported`] for what is not reshaped.
     pub(super) fn of(
         opened: &Opened,
@@ -138,14 +134,13 @@ impl Census {
     ) -> Result<Self> {
         let superblock = &opened.superblock;
         let metadata = opened.metadata()?;
+        refuse_waiting(opened)?;
         let mut this = Self {
-            waiting: Waiting::of(opened)?,
             owned: Bits::new(superblock.blocks),
             inodes: Bits::new(superblock.inodes()),
             folders: Bits::new(superblock.inodes()),
-            orphans: Vec::new(),
-            of_orphans: Bits::new(superblock.blocks),
             journal: None,
+            bad_blocks: None,
             shared: BTreeMap::new(),
             fingerprint: 0,
             faults,
@@ -163,21 +158,17 @@ impl Census {
             }
         })?;
         let shared = std::mem::take(&mut this.shared);
-        for (block, (all, left)) in &shared {
+        for (block, sharers) in &shared {
             let found = attributes::sharers(&opened.meta.block(*block)?, *block, superblock);
-            if *left == 0 {
-                this.of_orphans.add(Run::new(*block, 1));
-            }
-            if found != Some(*all) {
+            if found != Some(*sharers) {
                 return Err(Error::corrupt(format!(
                     "the attributes in block {block} are damaged, or shared by others than they say"
                 )));
             }
-            this.values.look_at_block(opened, *block, *left == 0, &mut this.faults)?;
+            this.values.look_at_block(opened, *block, &mut this.faults)?;
         }
         this.shared = shared;
         this.values.compare(opened, &mut this.faults)?;
-        this.release_values(opened, origin)?;
         this.tree.compare(opened, &mut this.faults, cancel)?;
         // What was noted of each inode is not needed any more.
         this.tree = Tree::new(0);
@@ -185,32 +176,16 @@ impl Census {
         Ok(this)
     }
 
-    /// The inodes whose values only orphans name go with these.
-    fn release_values(&mut self, opened: &Opened, origin: &dyn Origin) -> Result<()> {
-        let released: Vec<u32> = self.values.released().collect();
-        for number in released {
-            let inode = opened.inode(number)?;
-            let map = map_of(&opened.meta, &opened.superblock, &inode, &mut |_| Ok(()))?;
-            let print = fingerprint(opened, &inode, &map, origin)?;
-            self.fingerprint = self.fingerprint.wrapping_sub(print);
-            map.runs().for_each(|run| {
-                self.of_orphans.add(run);
-            });
-            self.orphans.push(inode);
-        }
-        self.orphans.sort_unstable_by_key(|orphan| orphan.number);
-        Ok(())
-    }
-
     /// The journal's inode; `None` without a journal.
     pub(super) fn journal_number(&self) -> Option<u32> {
         self.journal.as_ref().map(|(inode, _)| inode.number)
     }
 
-    /// By how much the count of references of the inode `number`, which holds a value, sinks when
-    /// the orphans are gone.
-    pub(super) fn references_gone(&self, number: u32) -> u64 {
-        self.values.gone(number)
+    /// The bad blocks among the first `blocks` of the volume.
+    pub(super) fn bad_blocks_below(&self, blocks: u64) -> Vec<u64> {
+        let map = self.bad_blocks.iter().flat_map(|(_, map)| &map.pieces);
+        let all = map.flat_map(|piece| piece.physical..piece.run().end());
+        all.filter(|block| *block < blocks).collect()
     }
 
     fn take(
@@ -227,30 +202,23 @@ impl Census {
             return Ok(());
         }
         inode.check(superblock)?;
-        if inode.number == BAD_BLOCKS && inode.i_block().iter().any(|byte| *byte != 0) {
-            return Err(Error::unsupported("it has a list of bad blocks"));
-        }
-        let is_waiting = self.waiting.contains(inode.number);
         let is_reserved = inode.number < superblock.first_inode;
-        match (inode.links(), is_waiting) {
-            (0, false) if !is_reserved => {
+        match inode.links() {
+            0 if !is_reserved => {
                 return Err(inode.wrong("it is in use, and nothing leads to it"));
             }
-            (1.., false) if inode.dtime() != 0 => {
+            1.. if inode.dtime() != 0 => {
                 return Err(inode.wrong("it is in use, and was deleted"));
             }
             _ => {}
         }
-        let is_orphan = is_waiting && inode.links() == 0;
-        if inode.is_folder() && !is_orphan {
+        if inode.is_folder() {
             self.folders.add(Run::new(index, 1));
         }
         let first = superblock.first_data_block;
-        let mut own = Vec::new();
         let owned = &mut self.owned;
         let mut claim = |run: Run| {
             let is_free = run.first >= first && metadata.count_in(run) == 0 && owned.add(run);
-            own.push(run);
             match is_free {
                 true => Ok(()),
                 false => Err(inode.wrong(&format!(
@@ -275,30 +243,24 @@ impl Census {
         count = count.saturating_add(u64::try_from(map.nodes.len()).unwrap_or(u64::MAX));
         if file_acl != 0 {
             count = count.saturating_add(1);
-            let is_new = !self.shared.contains_key(&file_acl);
-            if is_new {
+            // Others may share it.
+            if !self.shared.contains_key(&file_acl) {
                 claim(Run::new(file_acl, 1))?;
-                // Others may share it.
-                own.pop();
             }
-            let (all, left) = self.shared.entry(file_acl).or_default();
-            *all = all.saturating_add(1);
-            *left = left.saturating_add(u32::from(!is_orphan));
+            let sharers = self.shared.entry(file_acl).or_default();
+            *sharers = sharers.saturating_add(1);
         }
         if superblock.has_ea_inodes() {
             let values = values_elsewhere(opened, &inode, file_acl)?;
             count = count.saturating_add(values);
         }
-        self.values.look_at_inode(opened, &inode, is_orphan, &mut self.faults)?;
-        if inode.blocks(superblock)? != count {
+        self.values.look_at_inode(opened, &inode, &mut self.faults)?;
+        // Of a list of bad blocks, its makers count only what is listed.
+        let listed: u64 = map.pieces.iter().map(|piece| piece.len).sum();
+        let blocks = inode.blocks(superblock)?;
+        let is_list = inode.number == BAD_BLOCKS && blocks == listed;
+        if blocks != count && !is_list {
             return Err(inode.wrong("its count of blocks is wrong"));
-        }
-        if is_orphan {
-            own.into_iter().for_each(|run| {
-                self.of_orphans.add(run);
-            });
-            self.orphans.push(inode);
-            return Ok(());
         }
         oddities::look(opened, &inode, &map, &mut self.faults)?;
         let has_no_name = inode.number == superblock.orphan_file
@@ -310,6 +272,11 @@ impl Census {
         }
         if superblock.has_journal() && inode.number == superblock.journal_inode {
             self.journal = Some((inode, map));
+        } else if inode.number == BAD_BLOCKS && !map.pieces.is_empty() {
+            if !map.pieces.is_sorted_by_key(|piece| piece.physical) {
+                return Err(Error::unsupported("its list of bad blocks is in no order"));
+            }
+            self.bad_blocks = Some((inode, map));
         } else {
             let print = fingerprint(opened, &inode, &map, origin)?;
             self.fingerprint = self.fingerprint.wrapping_add(print);
@@ -350,6 +317,21 @@ impl Census {
         }
         Ok(())
     }
+}
+
+/// Refuses a volume whose orphans could not be finished when it was settled.
+fn refuse_waiting(opened: &Opened) -> Result<()> {
+    if Waiting::of(opened)?.is_empty() {
+        return Ok(());
+    }
+    Err(Error::corrupt(match opened.superblock.has_errors() {
+        // Its system drops their list.
+        true => "it is marked as having errors, and files wait to be deleted",
+        false => {
+            "files that were deleted or cut while they were open wait for that, and what they have \
+             contradicts itself"
+        }
+    }))
 }
 
 /// How many blocks the attributes of an inode take that stand in inodes of their own.

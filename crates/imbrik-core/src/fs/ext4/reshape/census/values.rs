@@ -18,8 +18,6 @@ use std::collections::BTreeMap;
 pub(super) struct Uses {
     /// How many entries name it: those of a shared block count once.
     all: u64,
-    /// Those that go with an orphan.
-    gone: u64,
     /// Whether it is of the style of old, which has no count.
     is_old_style: bool,
 }
@@ -28,7 +26,7 @@ pub(super) struct Uses {
 #[derive(Default)]
 pub(super) struct Values {
     uses: BTreeMap<u32, Uses>,
-    /// The inodes with the flag of a value that no orphan's list holds.
+    /// The inodes with the flag of a value.
     holders: Vec<u32>,
 }
 
@@ -38,7 +36,7 @@ impl Values {
         self.holders.push(inode.number);
     }
 
-    /// Looks at the attributes in `inode`, of an orphan or not.
+    /// Looks at the attributes in `inode`.
     ///
     /// # Errors
     /// When the volume cannot be read, and those of `faults`.
@@ -46,17 +44,16 @@ impl Values {
         &mut self,
         opened: &Opened,
         inode: &RawInode,
-        is_orphan: bool,
         faults: &mut Faults,
     ) -> Result<()> {
         let title = format!("inode {}", inode.number);
         match values::in_inode(inode) {
             None => faults.push(format!("{title}: its attributes make no sense")),
-            Some(found) => self.look(opened, &title, &found, Some(inode), is_orphan, faults),
+            Some(found) => self.look(opened, &title, &found, Some(inode), faults),
         }
     }
 
-    /// Looks at the attributes in `block`, which goes with an orphan or not.
+    /// Looks at the attributes in `block`.
     ///
     /// # Errors
     /// As [`Values::look_at_inode`].
@@ -64,14 +61,13 @@ impl Values {
         &mut self,
         opened: &Opened,
         block: u64,
-        goes: bool,
         faults: &mut Faults,
     ) -> Result<()> {
         let title = format!("the attributes in block {block}");
         let content = opened.meta.block(block)?;
         match attributes::list(&content, attributes::IN_BLOCK, 0) {
             None => faults.push(format!("{title} make no sense")),
-            Some(found) => self.look(opened, &title, &found, None, goes, faults),
+            Some(found) => self.look(opened, &title, &found, None, faults),
         }
     }
 
@@ -81,7 +77,6 @@ impl Values {
         title: &str,
         found: &[Attribute<'_>],
         of: Option<&RawInode>,
-        goes: bool,
         faults: &mut Faults,
     ) -> Result<()> {
         if !attributes::have_right_hashes(found, of.is_some()) {
@@ -107,7 +102,6 @@ impl Values {
             let is_old = !is_hashed && of.is_some_and(|of| is_old_style(&holder, of));
             let uses = self.uses.entry(attribute.inode).or_default();
             uses.all = uses.all.saturating_add(1);
-            uses.gone = uses.gone.saturating_add(u64::from(goes));
             uses.is_old_style |= is_old;
             let is_as_long = u64::from(attribute.len) == holder.size();
             if value.is_none() || !is_as_long || !(is_hashed || is_old) {
@@ -144,17 +138,6 @@ impl Values {
             }
         }
         Ok(())
-    }
-
-    /// The inodes whose values nothing names once the orphans are gone.
-    pub(super) fn released(&self) -> impl Iterator<Item = u32> + '_ {
-        let named = |number: &&u32| self.uses.get(number).is_some_and(|uses| uses.all == uses.gone);
-        self.holders.iter().filter(named).copied()
-    }
-
-    /// How many fewer entries name the inode `number` once the orphans are gone.
-    pub(super) fn gone(&self, number: u32) -> u64 {
-        self.uses.get(&number).map_or(0, |uses| uses.gone)
     }
 }
 

@@ -4,7 +4,7 @@ mod groups;
 mod superblocks;
 
 use super::{
-    census::{DOUBLE, RESIZE, double_of},
+    census::{BAD_BLOCKS, DOUBLE, RESIZE, double_of},
     draft::Draft,
     layout::{Layout, Planner},
     made::Made,
@@ -53,9 +53,7 @@ pub(super) fn rewrite(
         folder_blocks: Vec::new(),
         usage: BTreeMap::new(),
         journal_map: None,
-        last_orphan: 0,
         signed: 0,
-        has_orphans_in_file: false,
     };
     this.inodes()?;
     this.folders()?;
@@ -81,10 +79,8 @@ struct Rewriter<'a> {
     /// By how much what an owner has changes.
     usage: BTreeMap<quota::Owner, quota::Change>,
     journal_map: Option<RawInode>,
-    last_orphan: u32,
     /// How many inodes with a signature got another number.
     signed: u64,
-    has_orphans_in_file: bool,
 }
 
 fn signed(count: u64) -> i64 {
@@ -106,43 +102,11 @@ impl Rewriter<'_> {
 
     /// Every inode in use at its new place, with what changes in it.
     fn inodes(&mut self) -> Result<()> {
-        let census = self.planner.census;
-        let gone: Vec<u32> = census.orphans.iter().map(|orphan| orphan.number).collect();
-        let list: Vec<u32> =
-            census.waiting.list.iter().copied().filter(|one| !gone.contains(one)).collect();
-        self.last_orphan = list.first().map_or(0, |first| self.layout.inodes.target_of(*first));
         let opened = self.planner.opened;
         opened.each_inode(|inode, is_used| {
             self.planner.cancel.check()?;
-            match is_used {
-                false => Ok(()),
-                true if gone.contains(&inode.number) => self.finish_orphan(&inode),
-                true => self.inode(inode, &list),
-            }
+            if is_used { self.inode(inode) } else { Ok(()) }
         })
-    }
-
-    /// An inode that was deleted while it was open, as it is once nobody has it open any more.
-    fn finish_orphan(&mut self, inode: &RawInode) -> Result<()> {
-        let opened = self.planner.opened;
-        // What holds a value is counted for those whose attributes have it.
-        if !inode.is_attribute_value() {
-            let values = quota::values_of(opened, inode)?;
-            let blocks = signed(inode.blocks(self.was())?);
-            self.count_change(
-                inode,
-                blocks.saturating_neg(),
-                values.saturating_neg().saturating_sub(1),
-            );
-        }
-        if u64::from(inode.number) > self.now().inodes() {
-            return Ok(());
-        }
-        let mut raw = RawInode { number: inode.number, raw: vec![0; inode.raw.len()] };
-        raw.put_u32(0x64, inode.generation());
-        let now = bytes::le_u32(&self.planner.opened.raw, 0x30).unwrap_or(0).max(1);
-        raw.put_u32(0x14, now);
-        self.put_inode(raw)
     }
 
     fn put_inode(&mut self, mut inode: RawInode) -> Result<()> {
@@ -160,7 +124,7 @@ impl Rewriter<'_> {
         })
     }
 
-    fn inode(&mut self, old: RawInode, waiting: &[u32]) -> Result<()> {
+    fn inode(&mut self, old: RawInode) -> Result<()> {
         let layout = self.layout;
         let mut inode = RawInode { number: layout.inodes.target_of(old.number), ..old.clone() };
         let index = Run::new(u64::from(inode.number).saturating_sub(1), 1);
@@ -182,16 +146,13 @@ impl Rewriter<'_> {
         if !layout.inodes.is_empty() {
             self.follow_inodes(&old, &mut inode)?;
         }
-        let gone = self.planner.census.references_gone(old.number);
-        if gone > 0 {
-            inode.put_value_references(old.value_references().saturating_sub(gone));
-        }
-        if let Some(at) = waiting.iter().position(|one| *one == old.number) {
-            let next = waiting.get(at.saturating_add(1)).copied().unwrap_or(0);
-            inode.put_u32(0x14, layout.inodes.target_of(next));
-        }
         if Some(old.number) == self.planner.census.journal_number() {
             self.journal(&mut inode)?;
+        }
+        if old.number == BAD_BLOCKS && layout.movers.contains(&old.number) {
+            let listed = layout.ends.bad_blocks;
+            inode.put_size(listed.saturating_mul(self.now().block_len));
+            inode.put_blocks(listed, self.now());
         }
         match inode == old {
             true => Ok(()),
@@ -202,7 +163,7 @@ impl Rewriter<'_> {
     /// Has an inode's map and attributes follow its blocks.
     fn follow_blocks(&mut self, old: &RawInode, inode: &mut RawInode) -> Result<()> {
         let layout = self.layout;
-        let (_, map) = self.planner.map(old.number, layout.journal_len)?;
+        let (_, map) = self.planner.map(old.number, layout.ends)?;
         let superblock = self.now().clone();
         let made = match old.map_kind(&superblock)? {
             MapKind::None => None,
@@ -219,10 +180,7 @@ impl Rewriter<'_> {
             }
             MapKind::Indirect => {
                 let meta = &self.planner.opened.meta;
-                let limit = match self.planner.census.journal_number() {
-                    Some(journal) if journal == old.number => layout.journal_len,
-                    _ => u64::MAX,
-                };
+                let limit = self.planner.end_of(old.number, layout.ends).unwrap_or(u64::MAX);
                 Some(trees::indirect(meta, &superblock, old.i_block(), &layout.moves, limit)?)
             }
         };
@@ -297,14 +255,10 @@ impl Rewriter<'_> {
     ) -> Result<()> {
         let blocks = old.blocks(self.was())?.saturating_sub(had).saturating_add(has);
         inode.put_blocks(blocks, self.was());
-        self.count_change(old, signed(has).saturating_sub(signed(had)), 0);
-        Ok(())
-    }
-
-    /// Counts so many blocks and inodes more for the owners of `inode`.
-    fn count_change(&mut self, inode: &RawInode, blocks: i64, inodes: i64) {
+        let blocks = signed(has).saturating_sub(signed(had));
         let superblock = &self.planner.opened.superblock;
-        quota::count(&mut self.usage, inode, superblock, quota::Change { blocks, inodes });
+        quota::count(&mut self.usage, old, superblock, quota::Change { blocks, inodes: 0 });
+        Ok(())
     }
 
     /// The blocks of the extent tree of an inode that got another number: the checksums hang on it.
@@ -379,10 +333,10 @@ impl Rewriter<'_> {
     /// volume's superblock.
     fn journal(&mut self, inode: &mut RawInode) -> Result<()> {
         let superblock = self.now().clone();
-        let len = self.layout.journal_len;
+        let len = self.layout.ends.journal;
         let Some((old, _)) = &self.planner.census.journal else { return Ok(()) };
         let had = old.size().checked_div(superblock.block_len).unwrap_or(0);
-        let (_, map) = self.planner.map(old.number, len)?;
+        let (_, map) = self.planner.map(old.number, self.layout.ends)?;
         if had != len {
             let body: u64 = map.pieces.iter().map(|piece| piece.len).sum();
             let nodes = match inode.map_kind(&superblock)? {
@@ -439,21 +393,15 @@ impl Rewriter<'_> {
         Ok(())
     }
 
-    /// Attribute blocks that move, are shared by fewer inodes now, or name inodes that moved.
+    /// Attribute blocks that move, or name inodes that moved.
     fn attribute_blocks(&mut self) -> Result<()> {
         let superblock = self.now().clone();
-        for (number, (all, left)) in &self.planner.census.shared {
+        for number in self.planner.census.shared.keys() {
             let target = self.layout.moves.target_of(*number);
-            if *left == 0 {
-                continue;
-            }
             let wrong =
                 || Error::corrupt(format!("the attributes in block {number} make no sense"));
             let old = self.planner.opened.meta.block(*number)?;
             let mut block = old.to_vec();
-            if left != all {
-                attributes::put_sharers(&mut block, *left).ok_or_else(wrong)?;
-            }
             if superblock.has_ea_inodes() && !self.layout.inodes.is_empty() {
                 let found = attributes::references(&block, attributes::IN_BLOCK);
                 for (at, inode) in found.ok_or_else(wrong)? {
@@ -469,15 +417,13 @@ impl Rewriter<'_> {
         Ok(())
     }
 
-    /// The orphan file without those that are finished, its checksums for its new place.
+    /// The orphan file, which is empty: its checksums for its new place.
     fn orphan_file(&mut self) -> Result<()> {
         let superblock = self.now().clone();
-        if self.was().orphan_file == 0 {
+        if self.was().orphan_file == 0 || !superblock.has_metadata_csum() {
             return Ok(());
         }
         let old = self.planner.opened.inode(self.was().orphan_file)?;
-        let gone: Vec<u32> =
-            self.planner.census.orphans.iter().map(|orphan| orphan.number).collect();
         let target = self.layout.inodes.target_of(old.number);
         let seed = RawInode { number: target, ..old.clone() }.seed(&superblock);
         let map = map_of(&self.planner.opened.meta, self.was(), &old, &mut |_| Ok(()))?;
@@ -485,20 +431,8 @@ impl Rewriter<'_> {
             for number in piece.physical..piece.run().end() {
                 let was = self.planner.opened.meta.block(number)?;
                 let mut block = was.to_vec();
-                for (at, inode) in orphan_file::entries(&was) {
-                    let now = match gone.contains(&inode) {
-                        true => 0,
-                        false => self.layout.inodes.target_of(inode),
-                    };
-                    self.has_orphans_in_file |= now != 0;
-                    bytes::put(&mut block, at, now.to_le_bytes())
-                        .ok_or_else(|| broken("its orphan file"))?;
-                }
                 let to = self.layout.moves.target_of(number);
-                if superblock.has_metadata_csum() {
-                    orphan_file::seal(&mut block, to, seed)
-                        .ok_or_else(|| broken("its orphan file"))?;
-                }
+                orphan_file::seal(&mut block, to, seed).ok_or_else(|| broken("its orphan file"))?;
                 if to != number || *was != *block {
                     self.draft.put(to, block)?;
                 }

@@ -110,17 +110,15 @@ impl Rewriter<'_> {
             let journal = |inode: &RawInode| inode.size().checked_div(new.block_len).unwrap_or(0);
             let journal_before =
                 self.planner.census.journal.as_ref().map_or(0, |(j, _)| journal(j));
-            let now = self.layout.geometry.metadata.count().saturating_add(self.layout.journal_len);
+            let now =
+                self.layout.geometry.metadata.count().saturating_add(self.layout.ends.journal);
             let overhead = overhead.checked_add(now)?.checked_sub(before)?;
             let overhead = overhead.checked_sub(journal_before)?;
             put(&mut raw, 0x248, u32::try_from(overhead).ok()?)?;
         }
-        put(&mut raw, 0xe8, self.last_orphan)?;
-        if old.orphan_file != 0 {
-            let flags = bytes::le_u32(&was, 0x64)? & !Superblock::ORPHAN_PRESENT;
-            let present = if self.has_orphans_in_file { Superblock::ORPHAN_PRESENT } else { 0 };
-            put(&mut raw, 0x64, flags | present)?;
-        }
+        // Nothing waits to be deleted.
+        put(&mut raw, 0xe8, 0)?;
+        put(&mut raw, 0x64, bytes::le_u32(&was, 0x64)? & !Superblock::ORPHAN_PRESENT)?;
         // Quota files, lost+found, the orphan file, the inodes of the first and the last error.
         // So does the journal, which is a file with a name where it was added later.
         for at in [0x240, 0x244, 0x26c, 0x268, 0x280, 0x19c, 0x1d0, 0xe0] {
