@@ -296,8 +296,8 @@ fn whole_because(
     if spans.first().is_some_and(|span| span.start() == ByteOffset::ZERO) {
         return Ok(Some("a partition covers the table itself"));
     }
-    if matches!(table, Table::Gpt(gpt) if gpt.is_hybrid()) {
-        return Ok(Some("it has a hybrid of two tables"));
+    if matches!(table, Table::Gpt(gpt) if gpt.is_hybrid() && !gpt.is_mirrored()) {
+        return Ok(Some("its two tables (a hybrid) name different partitions"));
     }
     if is_optical {
         return Ok(Some("it has the layout of an optical disc beside its table"));

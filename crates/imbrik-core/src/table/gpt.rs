@@ -143,6 +143,13 @@ impl Gpt {
             && mbr::protective_for(&self.protective, SectorCount::new(1)).is_none()
     }
 
+    /// Whether every real partition of a hybrid's protective record is one of this table, too.
+    #[must_use]
+    pub fn is_mirrored(&self) -> bool {
+        let own: Vec<mbr::Extent> = self.partitions.iter().filter_map(extent).collect();
+        mbr::shared_entries(&self.protective).all(|shared| own.contains(&shared))
+    }
+
     /// Reads the table of `store` in sectors of `sector`; `None` when there is no trace of one.
     ///
     /// # Errors
@@ -186,7 +193,10 @@ impl Gpt {
             _ => return Ok(None),
         };
         if mbr::protective_for(&protective, SectorCount::new(1)).is_none() {
-            findings.push("the protective record is missing or shared with other entries".into());
+            findings.push(match mbr::is_protective(&protective) {
+                true => "the protective record is a partition table, too (a hybrid)".to_owned(),
+                false => "the protective record is missing".to_owned(),
+            });
         }
         let partitions = decode_entries(&header, &entries);
         let end_of_backup = header.my_lba.max(header.alternate).checked_add(SectorCount::new(1));
@@ -261,6 +271,15 @@ impl Gpt {
         for (number, span) in spans {
             new.put_span(*number, *span).ok_or_else(|| {
                 Error::unsupported(format!("partition {number} cannot lie at {span} in this table"))
+            })?;
+        }
+        if self.is_hybrid() && !spans.is_empty() {
+            let both = self.partitions.iter().zip(&new.partitions);
+            let moves: Vec<_> =
+                both.filter_map(|(was, is)| Some((extent(was)?, extent(is)?))).collect();
+            let record = mbr::hybrid_following(&self.protective, &moves);
+            new.protective = record.ok_or_else(|| {
+                Error::unsupported("its hybrid of two tables cannot follow its partitions")
             })?;
         }
         Ok(new)
@@ -354,13 +373,23 @@ impl Gpt {
                 (at(last)?, header(last, 1, backup_array)?),
             ];
             let count = SectorCount::new(sectors);
-            if let Some(record) = mbr::protective_for(&self.protective, count) {
-                edits.insert(0, (ByteOffset::ZERO, record));
-            }
+            let record = match self.is_hybrid() {
+                true => {
+                    let was = self.sector.sectors_in(ByteLen::new(self.backup_end.get()));
+                    mbr::hybrid_on(&self.protective, was, count)
+                }
+                false => mbr::protective_for(&self.protective, count),
+            };
+            edits.splice(0..0, record.map(|record| (ByteOffset::ZERO, record)));
             Some(edits)
         };
         edits().ok_or_else(no_room)
     }
+}
+
+fn extent(part: &GptPartition) -> Option<mbr::Extent> {
+    let count = part.last.get().checked_sub(part.first.get())?.checked_add(1)?;
+    Some((part.first.get(), count))
 }
 
 type Copy = std::result::Result<Option<(Header, Vec<u8>)>, String>;

@@ -393,7 +393,7 @@ impl Mbr {
 }
 
 /// The protective record of a GPT, changed to cover a card of `sectors`; `None` when it shares its
-/// table with real partitions (a hybrid), which only their owner knows how to change.
+/// table with real partitions (a hybrid).
 pub(super) fn protective_for(record: &[u8], sectors: SectorCount) -> Option<Vec<u8>> {
     let real = (0..4).filter_map(|index| entry(record, index)).filter(|e| e.kind != 0xee).count();
     let index = (0..4).find(|index| entry(record, *index).is_some_and(|e| e.kind == 0xee))?;
@@ -405,6 +405,69 @@ pub(super) fn protective_for(record: &[u8], sectors: SectorCount) -> Option<Vec<
     let count = u32::try_from(sectors.get().saturating_sub(1)).unwrap_or(u32::MAX);
     bytes::put(&mut record, at.checked_add(12)?, count.to_le_bytes())?;
     Some(record)
+}
+
+/// Sectors in a row: the first, and how many.
+pub(super) type Extent = (u64, u64);
+
+/// The entries of a hybrid record that are no protective ones.
+pub(super) fn shared_entries(record: &[u8]) -> impl Iterator<Item = Extent> + '_ {
+    let real = (0..4).filter_map(|index| entry(record, index)).filter(|entry| entry.kind != 0xee);
+    real.map(|entry| (entry.first.into(), entry.count.into()))
+}
+
+/// A hybrid record with its entries following their partitions, each from its old place to its new
+/// one. A protective entry that ended where a partition starts ends there again.
+///
+/// `None` when an entry names none of them, or what comes out would overlap or cannot be counted.
+pub(super) fn hybrid_following(record: &[u8], moves: &[(Extent, Extent)]) -> Option<Vec<u8>> {
+    let mut new = record.to_vec();
+    let mut protective = Vec::new();
+    for index in 0..4usize {
+        let Some(was) = entry(record, index) else { continue };
+        let (first, count) = (u64::from(was.first), u64::from(was.count));
+        let at = index.checked_mul(ENTRY)?.checked_add(ENTRIES)?;
+        let (first, count) = if was.kind == 0xee {
+            let behind = first.checked_add(count)?;
+            let next = moves.iter().find(|((start, _), _)| *start == behind);
+            let end = next.map_or(behind, |(_, (start, _))| *start);
+            let count = end.checked_sub(first)?;
+            protective.push((first, count));
+            (first, count)
+        } else {
+            moves.iter().find(|(from, _)| *from == (first, count)).map(|(_, to)| *to)?
+        };
+        if (first, count) != (was.first.into(), was.count.into()) {
+            // The old way to count ends at 8 GB; this is its word for "further on".
+            let far = [0xfe, 0xff, 0xff];
+            bytes::put(&mut new, at.checked_add(1)?, far)?;
+            bytes::put(&mut new, at.checked_add(5)?, far)?;
+        }
+        bytes::put(&mut new, at.checked_add(8)?, u32::try_from(first).ok()?.to_le_bytes())?;
+        bytes::put(&mut new, at.checked_add(12)?, u32::try_from(count).ok()?.to_le_bytes())?;
+    }
+    let overlaps =
+        |a: Extent, b: Extent| a.0 < b.0.saturating_add(b.1) && b.0 < a.0.saturating_add(a.1);
+    let is_sound =
+        shared_entries(&new).all(|one| protective.iter().all(|other| !overlaps(one, *other)));
+    is_sound.then_some(new)
+}
+
+/// A hybrid record on a card of `is` sectors: a protective entry that reached to the end of the one
+/// of `was` sectors reaches to the end again.
+pub(super) fn hybrid_on(record: &[u8], was: SectorCount, is: SectorCount) -> Option<Vec<u8>> {
+    let mut new = record.to_vec();
+    for index in 0..4usize {
+        let Some(found) = entry(record, index).filter(|found| found.kind == 0xee) else { continue };
+        let end = u64::from(found.first).checked_add(found.count.into())?;
+        if end == was.get() || found.count == u32::MAX {
+            let at = index.checked_mul(ENTRY)?.checked_add(ENTRIES)?.checked_add(12)?;
+            let count = is.get().checked_sub(found.first.into())?;
+            let count = u32::try_from(count).unwrap_or(u32::MAX);
+            bytes::put(&mut new, at, count.to_le_bytes())?;
+        }
+    }
+    Some(new)
 }
 
 pub(super) fn type_words(kind: u8) -> Option<&'static str> {
@@ -504,7 +567,7 @@ mod tests {
     }
 
     #[test]
-    fn a_protective_record_follows_the_card_and_a_hybrid_is_left_alone() {
+    fn a_protective_record_follows_the_card() {
         let protective = record(&[(0xee, 1, 1000)]);
         let grown = protective_for(&protective, SectorCount::new(5000)).unwrap();
         assert_eq!(entry(&grown, 0).unwrap().count, 4999);
@@ -512,6 +575,30 @@ mod tests {
         assert_eq!(entry(&huge, 0).unwrap().count, u32::MAX);
         let hybrid = record(&[(0xee, 1, 1000), (0x0c, 2048, 100)]);
         assert_eq!(protective_for(&hybrid, SectorCount::new(5000)), None);
+    }
+
+    #[test]
+    fn a_hybrid_follows_what_it_shares_with_the_other_table() {
+        let hybrid = record(&[(0xee, 1, 2047), (0x0c, 2048, 100), (0xee, 4096, 904)]);
+        let extents = |record: &[u8]| -> Vec<Extent> {
+            let all = (0..4).filter_map(|index| entry(record, index));
+            all.map(|entry| (entry.first.into(), entry.count.into())).collect()
+        };
+        // Moved and longer: the protective entry in front ends where it starts.
+        let moves = [((2048, 100), (3000, 200)), ((2148, 300), (3200, 300))];
+        let moved = hybrid_following(&hybrid, &moves).unwrap();
+        assert_eq!(extents(&moved), [(1, 2999), (3000, 200), (4096, 904)]);
+        // The one behind reached to the card's end.
+        let on = |sectors| hybrid_on(&hybrid, SectorCount::new(5000), SectorCount::new(sectors));
+        assert_eq!(extents(&on(9000).unwrap())[2], (4096, 4904));
+        assert_eq!(
+            on(9000).map(|new| extents(&new)[..2].to_vec()).unwrap(),
+            [(1, 2047), (2048, 100)]
+        );
+        // What the other table does not have cannot follow, nor may entries overlap.
+        assert_eq!(hybrid_following(&hybrid, &[((2048, 101), (2048, 101))]), None);
+        assert_eq!(hybrid_following(&hybrid, &[((2048, 100), (2048, 2100))]), None);
+        assert_eq!(hybrid_following(&hybrid, &[((2048, 100), (1 << 33, 100))]), None);
     }
 
     proptest! {

@@ -135,7 +135,11 @@ impl Table {
                 let disk = fresh();
                 let parts: Vec<_> =
                     gpt.entries().iter().map(|part| (part.number, fresh())).collect();
-                gpt.with_guids(disk, &parts)?.on_card_of(size)
+                let mut edits = gpt.with_guids(disk, &parts)?.on_card_of(size)?;
+                if gpt.is_hybrid() {
+                    edits.extend(Mbr::with_signature(fresh().as_fields().0.max(1)));
+                }
+                Ok(edits)
             }
         }
     }

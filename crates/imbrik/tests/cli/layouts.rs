@@ -19,7 +19,7 @@ struct Layout {
     volumes: &'static [Volume],
 }
 
-const LAYOUTS: [Layout; 7] = [
+const LAYOUTS: [Layout; 8] = [
     Layout {
         name: "fat-ext",
         mib: 160,
@@ -60,9 +60,20 @@ const LAYOUTS: [Layout; 7] = [
         table: "label: dos\nstart=1MiB,type=7\n",
         volumes: &[(1, 127, "exfat")],
     },
+    Layout {
+        name: "gpt-hybrid",
+        mib: 96,
+        table: "label: gpt\nstart=4MiB,size=16MiB,name=boot\nstart=20MiB,size=72MiB,name=root\n",
+        volumes: &[(4, 16, "fat16"), (20, 72, "ext4")],
+    },
 ];
 
 impl Layout {
+    /// Whether the MBR of its GPT names the partitions, too.
+    fn is_hybrid(&self) -> bool {
+        self.name == "gpt-hybrid"
+    }
+
     /// The card as a raw image, with files in every volume and marks in every gap.
     fn make(&self, bench: &Bench) {
         let card = bench.path("card.img");
@@ -76,6 +87,9 @@ impl Layout {
                 "-c",
                 format!("cd {} && sfdisk -q card.img < table", bench.path("").display())
             );
+        }
+        if self.is_hybrid() {
+            tool!("sgdisk", "-h", "1:2", &card);
         }
         let files = bench.path("files");
         for n in 0..40usize {
@@ -138,6 +152,18 @@ fn judged(bench: &Bench, card: &str, layout: &Layout) -> (Vec<String>, Vec<u8>) 
         assert!(said.contains("No errors detected"), "{card}: {said}");
         if layout.table.contains("gpt") {
             assert!(tool!("sgdisk", "-v", &path).contains("No problems found"), "{card}");
+        }
+        if layout.is_hybrid() {
+            let list = |kind: &str| {
+                tool!("fdisk", "-t", kind, "-l", "-o", "Start,End", &path)
+                    .lines()
+                    .map(|line| line.split_whitespace().collect::<Vec<_>>().join(" "))
+                    .filter(|line| line.starts_with(|c: char| c.is_ascii_digit()))
+                    .collect::<Vec<_>>()
+            };
+            let (gpt, mbr) = (list("gpt"), list("dos"));
+            let start = gpt[0].split(' ').next().unwrap().parse::<u64>().unwrap();
+            assert_eq!(mbr, [vec![format!("1 {}", start - 1)], gpt].concat(), "{card}");
         }
     }
     let listed = bench.good(&format!("show {card} --json")).json();
@@ -311,7 +337,30 @@ fn logical_partitions_go_everywhere() {
 
 #[test]
 fn bare_ext_and_single_volumes_go_everywhere() {
-    LAYOUTS[4..].iter().for_each(goes_everywhere);
+    LAYOUTS[4..7].iter().for_each(goes_everywhere);
+}
+
+#[test]
+fn a_hybrid_of_two_tables_goes_everywhere() {
+    goes_everywhere(&LAYOUTS[7]);
+}
+
+#[test]
+fn a_hybrid_whose_tables_differ_is_taken_as_it_is() {
+    if !is_root("a_hybrid_whose_tables_differ_is_taken_as_it_is") {
+        return;
+    }
+    let bench = Bench::empty();
+    LAYOUTS[7].make(&bench);
+    let shown = bench.good("show card.img");
+    assert!(!shown.stdout.contains("name different partitions"), "{shown:?}");
+    // The MBR's second partition is one sector longer.
+    let mut card = fs::read(bench.path("card.img")).unwrap();
+    card[446 + 32 + 12] ^= 1;
+    fs::write(bench.path("card.img"), card).unwrap();
+    bench.good("show card.img").shows("(a hybrid) name different partitions");
+    let run = bench.imbrik("fit card.img small.img.zst");
+    run.expect(1).says("(a hybrid) name different partitions");
 }
 
 /// Where the partitions of a card stand, and how long they are.
