@@ -114,6 +114,17 @@ impl Bits {
         count
     }
 
+    /// The clusters of `len` numbers each, counted from the start of `within`, that have one of it.
+    pub(super) fn in_clusters(&self, within: Run, len: u64) -> Self {
+        let mut clusters = Self::new(within.len.div_ceil(len));
+        for run in self.runs(within) {
+            let first = (run.first - within.first) / len;
+            let end = (run.end() - within.first).div_ceil(len);
+            clusters.add(Run::new(first, end - first));
+        }
+        clusters
+    }
+
     /// How many numbers are in it.
     pub(super) fn count(&self) -> u64 {
         self.words.iter().map(|word| u64::from(word.count_ones())).sum()

@@ -39,7 +39,7 @@ pub(in crate::fs) fn with_uuid(
     uuid: [u8; 16],
     cancel: &Cancel,
 ) -> Result<Edited> {
-    let opened = Opened::of(Arc::clone(store))?;
+    let opened = Opened::to_look_at(Arc::clone(store))?;
     let old = &opened.superblock;
     if old.has_stable_inodes() {
         return Err(Error::unsupported("its encryption hangs on its UUID"));

@@ -369,19 +369,30 @@ impl Superblock {
         self.incompat & INCOMPAT_64BIT != 0
     }
 
-    /// Whether a reshape takes care of all of its features.
+    /// Whether blocks of it can get other owners, and places.
     ///
     /// # Errors
-    /// [`crate::Class::Unsupported`] with the one that is in the way.
+    /// [`crate::Class::Unsupported`] with the feature that is in the way.
     pub(super) fn can_be_reshaped(&self) -> Result<()> {
+        self.is_known()?;
+        match self.cluster_blocks {
+            1 => Ok(()),
+            _ => Err(Error::unsupported("it uses clusters of blocks (bigalloc)")),
+        }
+    }
+
+    /// Whether all of its features are known, so that everything that hangs on its id, or on a
+    /// number in it, can be found.
+    ///
+    /// # Errors
+    /// [`crate::Class::Unsupported`] with the feature that is in the way.
+    pub(super) fn is_known(&self) -> Result<()> {
         let unknown = |kind: &str, bits: u32| {
             Err(Error::unsupported(format!("its {kind} feature {bits:#x} is not known")))
         };
-        let (compat, ro_compat) =
-            (self.compat & !COMPAT_RESHAPED, self.ro_compat & !RO_COMPAT_RESHAPED);
-        if self.cluster_blocks != 1 {
-            Err(Error::unsupported("it uses clusters of blocks (bigalloc)"))
-        } else if self.incompat & INCOMPAT_MMP != 0 {
+        let compat = self.compat & !COMPAT_RESHAPED;
+        let ro_compat = self.ro_compat & !(RO_COMPAT_RESHAPED | RO_COMPAT_BIGALLOC);
+        if self.incompat & INCOMPAT_MMP != 0 {
             Err(Error::unsupported("several machines may mount it (mmp)"))
         } else if self.has_journal() && self.journal_inode == 0 {
             Err(Error::unsupported("its journal is on another device"))

@@ -131,7 +131,7 @@ pub(super) fn check_blocks(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<us
 /// # Errors
 /// As [`crate::fs::check`].
 pub(in crate::fs) fn check(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {
-    let opened = Opened::of(store)?;
+    let opened = Opened::to_look_at(store)?;
     Census::of(&opened, &Itself, Faults::Refused, cancel).map(drop)
 }
 

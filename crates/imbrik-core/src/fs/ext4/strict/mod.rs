@@ -57,10 +57,20 @@ impl Opened {
     /// - When the store cannot be read.
     /// - [`crate::Class::Unsupported`] and [`crate::Class::Corrupt`] with what is in the way.
     pub(in crate::fs::ext4) fn of(store: Arc<dyn ReadAt>) -> Result<Self> {
+        let this = Self::to_look_at(store)?;
+        this.superblock.can_be_reshaped()?;
+        Ok(this)
+    }
+
+    /// The same for a volume of which no block gets another owner: its bitmaps may count clusters.
+    ///
+    /// # Errors
+    /// As [`Opened::of`].
+    pub(in crate::fs::ext4) fn to_look_at(store: Arc<dyn ReadAt>) -> Result<Self> {
         let superblock = Superblock::read(&*store)?;
         let superblock = superblock.ok_or_else(|| Error::corrupt("its superblock is gone"))?;
         superblock.can_be_trusted(store.size())?;
-        superblock.can_be_reshaped()?;
+        superblock.is_known()?;
         can_be_planned(superblock.blocks)?;
         let raw = read_vec(&*store, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)?;
         let groups = Group::all(&*store, &superblock)?;

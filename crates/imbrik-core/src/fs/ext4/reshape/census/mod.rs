@@ -114,6 +114,8 @@ pub(super) struct Census {
     pub(super) fingerprint: u128,
     /// The faults that are kept.
     pub(super) faults: Faults,
+    /// With bigalloc, the clusters that are taken.
+    clusters: Bits,
     tree: Tree,
     values: Values,
 }
@@ -137,6 +139,10 @@ impl Census {
         refuse_waiting(opened)?;
         let mut this = Self {
             owned: Bits::new(superblock.blocks),
+            clusters: match superblock.cluster_blocks {
+                1 => Bits::new(0),
+                cluster => metadata.in_clusters(Run::new(0, superblock.blocks), cluster),
+            },
             inodes: Bits::new(superblock.inodes()),
             folders: Bits::new(superblock.inodes()),
             journal: None,
@@ -172,6 +178,7 @@ impl Census {
         this.tree.compare(opened, &mut this.faults, cancel)?;
         // What was noted of each inode is not needed any more.
         this.tree = Tree::new(0);
+        this.clusters = Bits::new(0);
         this.compare_bitmaps(opened, metadata)?;
         Ok(this)
     }
@@ -239,16 +246,23 @@ impl Census {
         }
         let map = map_of(&opened.meta, superblock, &inode, &mut claim)?;
         let file_acl = inode.file_acl(superblock);
-        let mut count: u64 = map.pieces.iter().map(|piece| piece.len).sum();
-        count = count.saturating_add(u64::try_from(map.nodes.len()).unwrap_or(u64::MAX));
+        let cluster = superblock.cluster_blocks;
+        let (mut taken, mut count) = clusters_of(&map, cluster);
         if file_acl != 0 {
-            count = count.saturating_add(1);
+            count = count.saturating_add(cluster);
+            if !self.shared.contains_key(&file_acl) {
+                taken.push(Run::new(file_acl.checked_div(cluster).unwrap_or(0), 1));
+            }
             // Others may share it.
             if !self.shared.contains_key(&file_acl) {
                 claim(Run::new(file_acl, 1))?;
             }
             let sharers = self.shared.entry(file_acl).or_default();
             *sharers = sharers.saturating_add(1);
+        }
+        // Two files with blocks of one cluster would both give it back.
+        if cluster > 1 && !taken.into_iter().all(|run| self.clusters.add(run)) {
+            return Err(inode.wrong("it has blocks in a cluster that is not its own"));
         }
         if superblock.has_ea_inodes() {
             let values = values_elsewhere(opened, &inode, file_acl)?;
@@ -293,7 +307,14 @@ impl Census {
         }
         let len = usize::try_from(superblock.block_len).unwrap_or(0);
         for (number, group) in (0u64..).zip(&opened.groups) {
-            let run = Run::new(superblock.group_start(number), superblock.group_len(number));
+            let blocks = Run::new(superblock.group_start(number), superblock.group_len(number));
+            // A bit of a bitmap is a block, or a cluster of them.
+            let (used, run) = match superblock.cluster_blocks {
+                1 => (&used, blocks),
+                cluster => {
+                    (&used.in_clusters(blocks, cluster), Run::new(0, blocks.len.div_ceil(cluster)))
+                }
+            };
             let computed = used.bitmap(run, len);
             let free = run.len.saturating_sub(used.count_in(run));
             let wrong = |what: &str| {
@@ -317,6 +338,22 @@ impl Census {
         }
         Ok(())
     }
+}
+
+/// The clusters that a map names blocks of, and how many blocks they have.
+fn clusters_of(map: &Map, cluster: u64) -> (Vec<Run>, u64) {
+    let mut runs: Vec<Run> = map.runs().collect();
+    if cluster > 1 {
+        runs.sort_unstable_by_key(|run| run.first);
+        let mut behind = 0u64;
+        for run in &mut runs {
+            let first = run.first.checked_div(cluster).unwrap_or(0).max(behind);
+            behind = run.end().div_ceil(cluster).max(first);
+            *run = Run::new(first, behind.saturating_sub(first));
+        }
+    }
+    let count: u64 = runs.iter().map(|run| run.len).sum();
+    (runs, count.saturating_mul(cluster))
 }
 
 /// Refuses a volume whose orphans could not be finished when it was settled.
