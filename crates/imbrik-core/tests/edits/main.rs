@@ -139,6 +139,68 @@ fn ext_files_are_replaced_and_added() {
 }
 
 #[test]
+fn what_is_kept_in_inodes_is_replaced_and_added_to() {
+    if !is_root("what_is_kept_in_inodes_is_replaced_and_added_to") {
+        return;
+    }
+    for (options, needs_blocks) in
+        [("-I 256", 3), ("-I 512", 2), ("-I 512 -O ^metadata_csum", 2), ("-I 1024 -b 1024", 2)]
+    {
+        let dir = ext(&format!("-t ext4 -O inline_data {options}"));
+        let at = dir.path();
+        // Attributes beside the content, some before it and some behind, and folders with entries in
+        // both places.
+        sh(
+            "mkdir -p m; mount -o loop v m; setfattr -n user.a -v one m/etc/hostname; \
+             mkdir m/hives; for n in 1 2 3; do echo $n > m/hives/hive-0$n; done; \
+             for n in $(seq 90); do printf %s $n >> m/weights; done; \
+             setfattr -n user.b -v two m/weights; setfattr -n user.c -v three m/hives; sync; \
+             for i in $(seq 99); do umount m && break; sleep 0.02; done",
+            at,
+        );
+        judged(at);
+        let is_inline = |path: &str| {
+            let said = sh(&format!("debugfs -R 'stat {path}' v 2>/dev/null"), at);
+            said.contains("Flags: 0x10000000")
+        };
+        let before = others(at);
+        assert!(is_inline("/etc/hostname") && is_inline("/hives") && is_inline("/etc/ssh"));
+        for len in [5usize, 60, 61, 9000, 0, 100] {
+            let content: Vec<u8> = (0..len).map(|n| (n % 251) as u8).collect();
+            put(at, "etc/hostname", &content).unwrap_or_else(|e| panic!("{options} {len}: {e}"));
+            judged(at);
+            let read = cat(at, "etc/hostname");
+            assert!(read.starts_with(&content) && (len < 61 || read.len() == len), "{len}");
+            assert_eq!(is_inline("/etc/hostname"), len <= 60 && !content.is_empty(), "{len}");
+        }
+        // One that is too long for the 60 bytes already.
+        assert_eq!(is_inline("/weights"), needs_blocks == 2, "{options}");
+        put(at, "weights", b"41.7\n").unwrap();
+        // Folders get entries, and the ones that they had are still theirs.
+        for folder in ["hives", "etc/ssh", "deep/er"] {
+            for n in 0..3 {
+                put(at, &format!("{folder}/new {n}"), b"brood\n").unwrap();
+                judged(at);
+            }
+        }
+        let listed = sh(
+            "mkdir -p m; mount -o loop,ro v m; cd m; find hives etc/ssh deep/er | sort; \
+             getfattr -R -d etc/hostname weights hives 2>/dev/null; cat weights hives/*; cd ..; \
+             for i in $(seq 99); do umount m && break; sleep 0.02; done",
+            at,
+        );
+        let expected = "deep/er\ndeep/er/new 0\ndeep/er/new 1\ndeep/er/new 2\netc/ssh\n\
+                        etc/ssh/new 0\netc/ssh/new 1\netc/ssh/new 2\nhives\nhives/hive-01\n\
+                        hives/hive-02\nhives/hive-03\nhives/new 0\nhives/new 1\nhives/new 2\n\
+                        # file: etc/hostname\nuser.a=\"one\"\n\n# file: weights\n\
+                        user.b=\"two\"\n\n# file: hives\nuser.c=\"three\"\n\n\
+                        41.7\n1\n2\n3\nbrood\nbrood\nbrood\n";
+        assert_eq!(listed, expected, "{options}");
+        assert_eq!(before.lines().count(), others(at).lines().count(), "{options}");
+    }
+}
+
+#[test]
 fn groups_that_were_never_used_give_room_too() {
     for options in
         ["", "-O ^flex_bg", "-O ^metadata_csum,uninit_bg", "-O ^64bit,metadata_csum_seed"]

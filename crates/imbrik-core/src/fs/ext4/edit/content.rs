@@ -6,7 +6,7 @@ use crate::{
     fs::ext4::{
         quota,
         strict::{
-            inode::{EXTENTS_FLAG, MapKind, RawInode, low_u32},
+            inode::{EXTENTS_FLAG, I_BLOCK, MapKind, RawInode, low_u32},
             map::{Map, Piece},
             trees,
         },
@@ -15,17 +15,18 @@ use crate::{
 
 const DIRECT: usize = 12;
 const MOST_EXTENTS: usize = 4;
+/// Longer content of an inode that keeps it in itself goes on in an attribute.
+const IN_INODE: u64 = 60;
 
 impl Editor<'_> {
     /// Gives a file new content, in the blocks it has as far as they go.
     pub(super) fn put_content(&mut self, inode: &mut RawInode, content: &[u8]) -> Result<()> {
+        if inode.is_inline() && (inode.size() > IN_INODE || content.len() > I_BLOCK.len()) {
+            self.empty_inline(inode)?;
+        }
         if inode.is_inline() {
-            let fits = inode.size() <= 60 && content.len() <= 60;
-            if !fits {
-                return Err(Error::unsupported("its content is kept in its inode"));
-            }
             let mut map = content.to_vec();
-            map.resize(60, 0);
+            map.resize(I_BLOCK.len(), 0);
             inode.put_i_block(&map);
         } else {
             let map = self.map(inode)?;
@@ -36,11 +37,8 @@ impl Editor<'_> {
                 self.space.give_back(block)?;
             }
             while blocks.len() < needed {
-                let behind = blocks.last().copied().unwrap_or_else(|| {
-                    let index = u64::from(inode.number.saturating_sub(1));
-                    let group = index.checked_div(self.superblock().inodes_per_group);
-                    self.superblock().group_start(group.unwrap_or(0))
-                });
+                let behind = blocks.last().copied();
+                let behind = behind.unwrap_or_else(|| self.home_of(inode.number));
                 blocks.push(self.space.take(behind)?);
             }
             self.put_map(inode, &map, &blocks)?;

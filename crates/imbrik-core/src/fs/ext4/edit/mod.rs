@@ -5,6 +5,8 @@
 //! hashed becomes a plain one when an entry is added to it: every kernel reads both alike.
 
 mod content;
+mod folders;
+mod inline;
 
 use crate::{
     bytes,
@@ -17,29 +19,22 @@ use crate::{
             quota,
             space::Space,
             strict::{
-                Opened, folder,
-                inode::{ENCRYPTED_FLAG, EXTENTS_FLAG, RawInode, TYPE_MASK, low_u32},
+                Opened,
+                inode::{ENCRYPTED_FLAG, RawInode, TYPE_MASK, low_u32},
                 map::{Map, map_of},
-                trees,
             },
             superblock::Superblock,
         },
     },
     store::{Edited, ReadAt},
 };
-use content::blocks_of;
 use std::{collections::BTreeMap, sync::Arc};
 
 const ROOT: u32 = 2;
-const INDEX_FLAG: u32 = 0x1000;
-const IMMUTABLE_FLAG: u32 = 0x10;
 const VERITY_FLAG: u32 = 0x10_0000;
 const CASEFOLD_FLAG: u32 = 0x4000_0000;
 const FILE: u16 = 0x8000;
 const LINK: u16 = 0xa000;
-/// Bytes of an entry of a folder before its name, and of the one that holds the checksum.
-const HEAD: usize = 8;
-const TAIL: usize = 12;
 
 /// The volume in `store` with a file put into it.
 ///
@@ -87,7 +82,7 @@ impl<'a> Editor<'a> {
                 let inode = self.empty_inode(number, put)?;
                 let change = quota::Change { blocks: 0, inodes: 1 };
                 quota::count(&mut self.usage, &inode, self.space.superblock(), change);
-                self.add_entry(folder, name, inode.number)?;
+                self.add_entry(folder, name, &inode)?;
                 inode
             }
         };
@@ -113,9 +108,8 @@ impl<'a> Editor<'a> {
         if !inode.is_folder() {
             return Err(Error::unsupported("a link or a file stands where a folder is meant"));
         }
-        if inode.is_inline() || inode.flags() & (ENCRYPTED_FLAG | CASEFOLD_FLAG) != 0 {
-            let what = "a folder on its way is kept in its inode, encrypted or folds case";
-            return Err(Error::unsupported(what));
+        if inode.flags() & (ENCRYPTED_FLAG | CASEFOLD_FLAG) != 0 {
+            return Err(Error::unsupported("a folder on its way is encrypted or folds case"));
         }
         Ok(inode)
     }
@@ -126,22 +120,6 @@ impl<'a> Editor<'a> {
             true => Ok(()),
             false => Err(inode.wrong("its map names a block twice, or one that is none")),
         })
-    }
-
-    fn look_up(&self, folder: &RawInode, name: &[u8]) -> Result<Option<u32>> {
-        for block in blocks_of(&self.map(folder)?) {
-            let content = self.space.block(block)?;
-            let entries = folder::references(&content, 0)
-                .ok_or_else(|| folder.wrong("a block of the folder makes no sense"))?;
-            for (at, number) in entries {
-                let len = usize::from(bytes::u8(&content, at.saturating_add(6)).unwrap_or(0));
-                let start = at.saturating_add(HEAD);
-                if content.get(start..start.saturating_add(len)) == Some(name) {
-                    return Ok(Some(number));
-                }
-            }
-        }
-        Ok(None)
     }
 
     fn empty_inode(&self, number: u32, put: &FilePut) -> Result<RawInode> {
@@ -159,87 +137,15 @@ impl<'a> Editor<'a> {
             let _ = bytes::put(&mut inode.raw, 0x80, 32u16.to_le_bytes());
             inode.put_u32(0x90, self.now);
         }
-        if self.superblock().has_extents() {
-            inode.put_u32(0x20, EXTENTS_FLAG);
-            let none = trees::tree(&[], &[], inode.i_block(), self.superblock(), 0)?;
-            inode.put_i_block(&none.i_block);
-        }
+        inline::with_a_map(&mut inode, self.superblock())?;
         Ok(inode)
     }
 
-    /// Adds an entry to a folder: where one has room behind it, or in a new block.
-    fn add_entry(&mut self, mut folder: RawInode, name: &[u8], number: u32) -> Result<()> {
-        if name.is_empty() || name.len() > 255 || name.contains(&b'/') || name.contains(&0) {
-            return Err(Error::usage("such a name cannot be"));
-        }
-        if folder.flags() & IMMUTABLE_FLAG != 0 {
-            return Err(Error::unsupported("its folder must not be changed"));
-        }
-        let map = self.map(&folder)?;
-        if folder.flags() & INDEX_FLAG != 0 {
-            self.unhash(&folder, &map)?;
-            folder.put_u32(0x20, folder.flags() & !INDEX_FLAG);
-        }
-        let seed = folder.seed(self.superblock());
-        let has_tail = self.superblock().has_metadata_csum();
-        let kind = self.superblock().entries_have_types();
-        for block in blocks_of(&map) {
-            let mut content = self.space.block(block)?;
-            if folder::insert(&mut content, name, number, kind, has_tail).is_some() {
-                self.put_folder_block(block, content, seed)?;
-                return self.put_folder(folder);
-            }
-        }
-        let mut content = folder::empty(self.space.block_len(), has_tail);
-        folder::insert(&mut content, name, number, kind, has_tail)
-            .ok_or_else(|| Error::unsupported("a block has no room for such a name"))?;
-        let mut blocks: Vec<u64> = blocks_of(&map).collect();
-        let behind = blocks.last().copied().unwrap_or(0);
-        let block = self.space.take(behind)?;
-        blocks.push(block);
-        self.put_folder_block(block, content, seed)?;
-        self.put_map(&mut folder, &map, &blocks)?;
-        let size = u64::try_from(blocks.len()).unwrap_or(0);
-        folder.put_size(size.saturating_mul(self.superblock().block_len));
-        self.put_folder(folder)
-    }
-
-    fn put_folder(&mut self, mut folder: RawInode) -> Result<()> {
-        folder.put_u32(0xc, self.now);
-        folder.put_u32(0x10, self.now);
-        self.put_inode(folder)
-    }
-
-    fn put_folder_block(&mut self, block: u64, mut content: Vec<u8>, seed: u32) -> Result<()> {
-        if self.superblock().has_metadata_csum() {
-            folder::seal(&mut content, seed)
-                .ok_or_else(|| Error::corrupt("a block of a folder has no place for a checksum"))?;
-        }
-        self.space.put_block(block, &content)
-    }
-
-    /// Makes a plain folder of a hashed one: its nodes become blocks without entries.
-    fn unhash(&mut self, folder: &RawInode, map: &Map) -> Result<()> {
-        let seed = folder.seed(self.superblock());
-        let has_tail = self.superblock().has_metadata_csum();
-        let len = self.space.block_len();
-        let wrong = || folder.wrong("its hashed blocks make no sense");
-        for (index, block) in blocks_of(map).enumerate() {
-            let old = self.space.block(block)?;
-            if !folder::is_node(&old) {
-                continue;
-            }
-            let mut content = folder::empty(len, has_tail);
-            if index == 0 {
-                let end = if has_tail { len.saturating_sub(TAIL) } else { len };
-                let dots = content.get_mut(..24).ok_or_else(wrong)?;
-                dots.copy_from_slice(old.get(..24).ok_or_else(wrong)?);
-                let rest = u16::try_from(end.saturating_sub(12)).map_err(|_| wrong())?;
-                bytes::put(&mut content, 16, rest.to_le_bytes()).ok_or_else(wrong)?;
-            }
-            self.put_folder_block(block, content, seed)?;
-        }
-        Ok(())
+    /// The block that the content of an inode would best stand behind: the first of its group.
+    fn home_of(&self, number: u32) -> u64 {
+        let index = u64::from(number.saturating_sub(1));
+        let group = index.checked_div(self.superblock().inodes_per_group);
+        self.superblock().group_start(group.unwrap_or(0))
     }
 
     fn put_inode(&mut self, inode: RawInode) -> Result<()> {

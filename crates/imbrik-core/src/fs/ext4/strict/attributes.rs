@@ -204,23 +204,66 @@ pub(in crate::fs::ext4) fn is_signed(bytes: &[u8], start: usize) -> bool {
     false
 }
 
-/// Where the rest of the content of an inode stands that keeps its content in itself: the value of
-/// the attribute "system.data"; `None` when there is none.
-pub(in crate::fs::ext4) fn inline_data(inode: &RawInode) -> Option<Range<usize>> {
+/// The entry of the attribute "system.data", which holds the rest of the content of an inode that
+/// keeps its content in itself: where it stands, and its value; `None` when there is none.
+fn inline_entry(inode: &RawInode) -> Option<(Range<usize>, Range<usize>)> {
     let region = inode.attributes()?;
     let mut at = region.start;
     while bytes::le_u32(&inode.raw, at)? != 0 {
         let name_len = usize::from(bytes::u8(&inode.raw, at)?);
         let name_at = at.checked_add(ENTRY)?;
         let name = inode.raw.get(name_at..name_at.checked_add(name_len)?)?;
+        let next = name_at.checked_add(name_len)?.checked_next_multiple_of(4)?;
         if bytes::u8(&inode.raw, at.checked_add(1)?)? == SYSTEM && name == b"data" {
             let offset = usize::from(bytes::le_u16(&inode.raw, at.checked_add(2)?)?);
             let len = usize::try_from(bytes::le_u32(&inode.raw, at.checked_add(8)?)?).ok()?;
             let start = region.start.checked_add(offset)?;
             let end = start.checked_add(len).filter(|end| *end <= inode.raw.len())?;
-            return Some(start..end).filter(|_| len > 0);
+            return Some((at..next, start..end));
         }
-        at = name_at.checked_add(name_len)?.checked_next_multiple_of(4)?;
+        at = next;
     }
     None
+}
+
+/// Where the rest of the content of an inode stands that keeps its content in itself: the value of
+/// the attribute "system.data"; `None` when there is none.
+pub(in crate::fs::ext4) fn inline_data(inode: &RawInode) -> Option<Range<usize>> {
+    inline_entry(inode).map(|(_, value)| value).filter(|value| !value.is_empty())
+}
+
+/// Takes the attribute "system.data" out of an inode: the entries and values of the others move
+/// together, as its system has them. `None` when they make no sense.
+pub(in crate::fs::ext4) fn remove_inline_data(inode: &mut RawInode) -> Option<()> {
+    let region = inode.attributes()?;
+    list(&inode.raw, region.start, region.start)?;
+    let (entry, value) = inline_entry(inode)?;
+    let room = value.len().checked_next_multiple_of(4)?;
+    // Values stand packed from the end on.
+    let mut lowest = value.start;
+    let mut at = region.start;
+    while bytes::le_u32(&inode.raw, at)? != 0 {
+        let is_beside = bytes::le_u32(&inode.raw, at.checked_add(4)?)? == 0
+            && bytes::le_u32(&inode.raw, at.checked_add(8)?)? > 0;
+        let offset_at = at.checked_add(2)?;
+        let offset = bytes::le_u16(&inode.raw, offset_at)?;
+        let start = region.start.checked_add(offset.into())?;
+        if room > 0 && is_beside && start < value.start {
+            lowest = lowest.min(start);
+            let moved = offset.checked_add(u16::try_from(room).ok()?)?;
+            bytes::put(&mut inode.raw, offset_at, moved.to_le_bytes())?;
+        }
+        let name_len = usize::from(bytes::u8(&inode.raw, at)?);
+        at = at.checked_add(ENTRY)?.checked_add(name_len)?.checked_next_multiple_of(4)?;
+    }
+    if room > 0 {
+        let to = lowest.checked_add(room)?;
+        inode.raw.copy_within(lowest..value.start, to);
+        inode.raw.get_mut(lowest..to)?.fill(0);
+    }
+    // The entries behind it, and the zeros that end the list.
+    let end = at.checked_add(4)?;
+    inode.raw.copy_within(entry.end..end, entry.start);
+    inode.raw.get_mut(end.checked_sub(entry.len())?..end)?.fill(0);
+    Some(())
 }

@@ -165,12 +165,13 @@ pub(in crate::fs::ext4) fn empty(len: usize, has_tail: bool) -> Vec<u8> {
     block
 }
 
-/// Puts an entry behind another one that has room; `None` when none has.
+/// Puts an entry of the kind `kind` (0 where entries don't tell) behind another one that has room;
+/// `None` when none has.
 pub(in crate::fs::ext4) fn insert(
     block: &mut [u8],
     name: &[u8],
     number: u32,
-    has_type: bool,
+    kind: u8,
     has_tail: bool,
 ) -> Option<()> {
     let needed = HEAD.checked_add(name.len())?.next_multiple_of(4);
@@ -194,7 +195,6 @@ pub(in crate::fs::ext4) fn insert(
             block.get_mut(start..start.checked_add(name.len())?)?.copy_from_slice(name);
             bytes::put(block, place, number.to_le_bytes())?;
             bytes::put(block, place.checked_add(4)?, rest.to_le_bytes())?;
-            let kind = u8::from(has_type);
             return bytes::put(
                 block,
                 place.checked_add(6)?,

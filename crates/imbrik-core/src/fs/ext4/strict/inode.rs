@@ -31,7 +31,7 @@ const HUGE_FILE_FLAG: u32 = 0x4_0000;
 pub(in crate::fs::ext4) const EXTENTS_FLAG: u32 = 0x8_0000;
 pub(in crate::fs::ext4) const ENCRYPTED_FLAG: u32 = 0x800;
 const EA_INODE_FLAG: u32 = 0x20_0000;
-const INLINE_DATA_FLAG: u32 = 0x1000_0000;
+pub(in crate::fs::ext4) const INLINE_DATA_FLAG: u32 = 0x1000_0000;
 const ATTRIBUTES_MAGIC: u32 = 0xea02_0000;
 /// Where the 60 bytes of the map stand.
 pub(in crate::fs::ext4) const I_BLOCK: Range<usize> = 0x28..0x64;

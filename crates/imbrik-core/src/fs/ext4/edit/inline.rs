@@ -1,0 +1,82 @@
+//! Content that is kept in an inode, taken out of it.
+
+use super::Editor;
+use crate::{
+    bytes,
+    error::Result,
+    fs::ext4::{
+        strict::{
+            attributes, folder,
+            inode::{EXTENTS_FLAG, INLINE_DATA_FLAG, RawInode},
+            map::Map,
+            trees,
+        },
+        superblock::Superblock,
+    },
+};
+
+/// Bytes of "." and "..".
+const DOT: u16 = 12;
+
+impl Editor<'_> {
+    /// Has an inode that keeps its content in itself be an empty one with a map. Its caller gives it
+    /// its content.
+    ///
+    /// # Errors
+    /// When its attributes make no sense.
+    pub(super) fn empty_inline(&self, inode: &mut RawInode) -> Result<()> {
+        let removed = attributes::remove_inline_data(inode);
+        removed.ok_or_else(|| inode.wrong("its attributes make no sense"))?;
+        inode.put_u32(0x20, inode.flags() & !INLINE_DATA_FLAG);
+        inode.put_i_block(&[0; 60]);
+        inode.put_size(0);
+        with_a_map(inode, self.superblock())
+    }
+
+    /// Gives a folder that is kept in its inode a block for its entries.
+    ///
+    /// # Errors
+    /// When they make no sense, or no block is free.
+    pub(super) fn folder_out_of_inode(&mut self, folder: &mut RawInode) -> Result<()> {
+        let old = folder.clone();
+        let wrong = || old.wrong("the entries in it make no sense");
+        let superblock = self.superblock();
+        let has_tail = superblock.has_metadata_csum();
+        let parent = bytes::le_u32(old.i_block(), 0).ok_or_else(wrong)?;
+        let more = attributes::inline_data(&old).and_then(|range| old.raw.get(range));
+        let mut entries = folder::entries(old.i_block(), 4).ok_or_else(wrong)?;
+        entries.extend(folder::entries(more.unwrap_or_default(), 0).ok_or_else(wrong)?);
+        let mut content = folder::empty(self.space.block_len(), has_tail);
+        let rest = bytes::le_u16(&content, 4).and_then(|all| all.checked_sub(DOT));
+        let rest = rest.ok_or_else(wrong)?;
+        let kind = self.kind_of(2);
+        let mut put = |at: usize, number: u32, rec_len: u16, name: [u8; 2], len: u8| {
+            bytes::put(&mut content, at, number.to_le_bytes())?;
+            bytes::put(&mut content, at.checked_add(4)?, rec_len.to_le_bytes())?;
+            bytes::put(&mut content, at.checked_add(6)?, [len, kind])?;
+            bytes::put(&mut content, at.checked_add(8)?, name)
+        };
+        put(0, old.number, DOT, *b".\0", 1)
+            .and_then(|()| put(DOT.into(), parent, rest, *b"..", 2))
+            .ok_or_else(wrong)?;
+        for entry in entries {
+            folder::insert(&mut content, entry.name, entry.inode, entry.kind, has_tail)
+                .ok_or_else(wrong)?;
+        }
+        self.empty_inline(folder)?;
+        let block = self.space.take(self.home_of(folder.number))?;
+        self.put_map(folder, &Map::default(), &[block])?;
+        folder.put_size(superblock.block_len);
+        self.put_folder_block(block, content, folder.seed(superblock))
+    }
+}
+
+/// Gives an inode without a block the kind of map that its volume gives to new ones.
+pub(super) fn with_a_map(inode: &mut RawInode, superblock: &Superblock) -> Result<()> {
+    if superblock.has_extents() {
+        inode.put_u32(0x20, inode.flags() | EXTENTS_FLAG);
+        let none = trees::tree(&[], &[], inode.i_block(), superblock, 0)?;
+        inode.put_i_block(&none.i_block);
+    }
+    Ok(())
+}
