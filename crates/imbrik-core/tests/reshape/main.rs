@@ -9,6 +9,7 @@ mod contradictions;
 mod crash;
 mod damage;
 mod dirty;
+mod fast_commits;
 mod faults;
 mod matrix;
 mod random;

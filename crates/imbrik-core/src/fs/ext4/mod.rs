@@ -10,6 +10,7 @@ mod group;
 mod journal;
 mod orphans;
 mod quota;
+mod redo;
 mod reseed;
 mod reshape;
 mod settle;

@@ -3,21 +3,23 @@
 use super::{
     fixed::Fixed,
     group::Group,
-    journal::{Journal, Place, Replayed},
-    orphans,
+    journal::{Change, Journal, Place, Replayed},
+    orphans, redo,
+    reshape::check_blocks,
     strict::kept::Kept,
     superblock::Superblock,
 };
 use crate::{
     error::{Class, Error, Result},
     fs::Settled,
+    progress::Cancel,
     store::{ReadAt, read_vec},
     units::{ByteOffset, joined},
 };
 use std::sync::Arc;
 
-/// The volume in `store` with its journal replayed and its orphans finished, as a view; `None` when
-/// there is nothing of that to do.
+/// The volume in `store` with its journal replayed, fast commits included, and its orphans finished,
+/// as a view; `None` when there is nothing of that to do.
 ///
 /// Orphans that cannot be finished stay as they are: their system does it when it mounts the volume
 /// for writing. On a volume that is marked as having errors it doesn't, and so nor is it done here.
@@ -28,11 +30,26 @@ use std::sync::Arc;
 ///   cannot be replayed.
 pub(in crate::fs) fn settle(store: Arc<dyn ReadAt>) -> Result<Option<Settled>> {
     let Some(superblock) = Superblock::read(&*store)? else { return Ok(None) };
-    let replayed = match superblock.needs_recovery() {
-        true => Some(replayed(Arc::clone(&store), &superblock)?),
-        false => None,
-    };
-    let base = replayed.as_ref().map_or(&store, |settled| &settled.store);
+    if !superblock.needs_recovery() {
+        return finished(&store, None);
+    }
+    let (replayed, fast) = replayed(Arc::clone(&store), &superblock)?;
+    if fast.is_empty() {
+        return finished(&store, Some(replayed));
+    }
+    let redone = redo::redone(&replayed.store, &fast)?;
+    let rewritten = joined(replayed.rewritten.into_iter().chain(redone.spans()).collect());
+    let settled = finished(&store, Some(Settled { store: Arc::new(redone), rewritten }))?;
+    // Fast commits tell of changes one by one: only the whole tells whether they fit together.
+    if let Some(settled) = &settled {
+        check_blocks(Arc::clone(&settled.store), &Cancel::new())?;
+    }
+    Ok(settled)
+}
+
+/// The volume in `store`, replayed or not, with its orphans finished if that can be done.
+fn finished(store: &Arc<dyn ReadAt>, replayed: Option<Settled>) -> Result<Option<Settled>> {
+    let base = replayed.as_ref().map_or(store, |settled| &settled.store);
     let newer = Superblock::read(&**base)?.filter(|newer| !newer.has_errors());
     let Some(newer) = newer.filter(|newer| newer.is_understood(store.size()).is_ok()) else {
         return Ok(replayed);
@@ -47,8 +64,9 @@ pub(in crate::fs) fn settle(store: Arc<dyn ReadAt>) -> Result<Option<Settled>> {
     Ok(Some(Settled { store: Arc::new(finished), rewritten }))
 }
 
-/// Replays the journal of the volume in `store` into a view of it.
-fn replayed(store: Arc<dyn ReadAt>, superblock: &Superblock) -> Result<Settled> {
+/// Replays the log of the volume in `store` into a view of it; answers with that what was done in
+/// fast commits since.
+fn replayed(store: Arc<dyn ReadAt>, superblock: &Superblock) -> Result<(Settled, Vec<Change>)> {
     let size = store.size();
     superblock.is_understood(size)?;
     let groups = Group::all(&*store, superblock)?;
@@ -56,7 +74,8 @@ fn replayed(store: Arc<dyn ReadAt>, superblock: &Superblock) -> Result<Settled> 
     let meta = Kept::new(Arc::clone(&store), superblock.block_len);
     let at = Place::of(&meta, superblock, &groups, &fixed)?
         .ok_or_else(|| Error::corrupt("its journal is to be replayed, and it has none"))?;
-    let replay = Journal::open(&*store, superblock, &at)?.replay()?;
+    let mut replay = Journal::open(&*store, superblock, &at)?.replay()?;
+    let fast = std::mem::take(&mut replay.fast);
     let mut replayed = Replayed::new(store, superblock.block_len, replay);
     let newer = Superblock::read(&replayed)?.filter(|newer| newer.has_geometry_of(superblock));
     let newer = newer.ok_or_else(|| {
@@ -74,7 +93,7 @@ fn replayed(store: Arc<dyn ReadAt>, superblock: &Superblock) -> Result<Settled> 
     settle_superblock(raw, &newer, free_blocks, free_inodes);
     replayed.put(number, block);
     let rewritten = joined(replayed.changed_spans());
-    Ok(Settled { store: Arc::new(replayed), rewritten })
+    Ok((Settled { store: Arc::new(replayed), rewritten }, fast))
 }
 
 /// The free blocks and inodes of all groups: the journal does not keep the superblock's totals.

@@ -100,40 +100,94 @@ impl<'a> Space<'a> {
         for index in (0..count).map(|ahead| home.saturating_add(ahead)) {
             let index = index.checked_rem(count).unwrap_or(0);
             let at = usize::try_from(index).unwrap_or(0);
-            let Some(group) = self.groups.get(at).filter(|group| group.free_inodes > 0) else {
+            if self.groups.get(at).is_none_or(|group| group.free_inodes == 0) {
                 continue;
-            };
-            let mut used = Bits::new(a_group);
-            if group.flags & INODE_UNINIT == 0 {
-                let bitmap = self.block(group.inode_bitmap)?;
-                for (first, count) in usage::runs(&bitmap, a_group) {
-                    used.add(Run::new(first, count));
-                }
             }
+            let used = self.inodes_of(at)?;
             let first = index.saturating_mul(a_group);
             let reserved = u64::from(superblock.first_inode).saturating_sub(1);
             let from = reserved.saturating_sub(first);
             let within = Run::new(from, a_group.saturating_sub(from));
             let Some(hole) = used.holes(within).next() else { continue };
-            let inside = hole.first;
-            used.add(Run::new(inside, 1));
-            // A group with an inode in it has a written bitmap of its blocks.
-            self.bitmap(at)?;
-            let bitmap = used.bitmap(Run::new(0, a_group), self.block_len());
-            let Some(group) = self.groups.get_mut(at) else { continue };
-            group.flags &= !INODE_UNINIT;
-            group.free_inodes = group.free_inodes.saturating_sub(1);
-            if let Some(unused) = &mut group.unused_inodes {
-                *unused = (*unused).min(a_group.saturating_sub(inside).saturating_sub(1));
-            }
-            group.inode_bitmap_checksum =
-                crc32c(superblock.seed, superblock.covered_inodes(&bitmap));
-            let block = group.inode_bitmap;
-            self.put_block(block, &bitmap)?;
-            self.inodes = self.inodes.saturating_add(1);
-            return Ok(low_u32(first.saturating_add(inside).saturating_add(1)));
+            let number = low_u32(first.saturating_add(hole.first).saturating_add(1));
+            self.take_this_inode(number, false)?;
+            return Ok(number);
         }
         Err(Error::no_room("no inode is free"))
+    }
+
+    /// Takes this inode, which is free, for a folder or not.
+    ///
+    /// # Errors
+    /// [`crate::Class::Corrupt`] when it is somebody's, or a bitmap is wrong.
+    pub(super) fn take_this_inode(&mut self, number: u32, is_folder: bool) -> Result<()> {
+        let superblock = self.superblock();
+        let a_group = superblock.inodes_per_group;
+        let (at, inside) = self.group_of_inode(number);
+        let mut used = self.inodes_of(at)?;
+        let wrong = || Error::corrupt(format!("inode {number} cannot be had"));
+        if !used.add(Run::new(inside, 1)) {
+            return Err(wrong());
+        }
+        // A group with an inode in it has a written bitmap of its blocks.
+        self.bitmap(at)?;
+        let bitmap = used.bitmap(Run::new(0, a_group), self.block_len());
+        let group = self.groups.get_mut(at).ok_or_else(wrong)?;
+        group.flags &= !INODE_UNINIT;
+        group.free_inodes = group.free_inodes.saturating_sub(1);
+        let more = u64::from(is_folder);
+        group.used_directories = group.used_directories.saturating_add(more);
+        if let Some(unused) = &mut group.unused_inodes {
+            *unused = (*unused).min(a_group.saturating_sub(inside).saturating_sub(1));
+        }
+        group.inode_bitmap_checksum = crc32c(superblock.seed, superblock.covered_inodes(&bitmap));
+        let block = group.inode_bitmap;
+        self.inodes = self.inodes.saturating_add(1);
+        self.put_block(block, &bitmap)
+    }
+
+    /// The group of an inode, and the inode's place in it.
+    fn group_of_inode(&self, number: u32) -> (usize, u64) {
+        let a_group = self.superblock().inodes_per_group;
+        let index = u64::from(number).checked_sub(1).unwrap_or(u64::MAX);
+        let group = index.checked_div(a_group).unwrap_or(u64::MAX);
+        let inside = index.checked_rem(a_group).unwrap_or(0);
+        (usize::try_from(group).unwrap_or(usize::MAX), inside)
+    }
+
+    /// The inodes of a group that are in use, counted from its first.
+    fn inodes_of(&self, index: usize) -> Result<Bits> {
+        let a_group = self.superblock().inodes_per_group;
+        let mut used = Bits::new(a_group);
+        let group = self.groups.get(index);
+        let group = group.ok_or_else(|| Error::corrupt("an inode lies outside"))?;
+        if group.flags & INODE_UNINIT == 0 {
+            let bitmap = self.block(group.inode_bitmap)?;
+            for (first, count) in usage::runs(&bitmap, a_group) {
+                used.add(Run::new(first, count));
+            }
+        }
+        Ok(used)
+    }
+
+    /// Whether an inode is in use.
+    ///
+    /// # Errors
+    /// When its bitmap cannot be read, or there is none.
+    pub(super) fn is_inode_used(&self, number: u32) -> Result<bool> {
+        let (at, inside) = self.group_of_inode(number);
+        Ok(self.inodes_of(at)?.contains(inside))
+    }
+
+    /// Counts one folder more or less in the group of an inode.
+    pub(super) fn count_folder(&mut self, number: u32, is_one_more: bool) {
+        let (at, _) = self.group_of_inode(number);
+        if let Some(group) = self.groups.get_mut(at) {
+            group.used_directories = match is_one_more {
+                true => group.used_directories.saturating_add(1),
+                false => group.used_directories.saturating_sub(1),
+            };
+        }
     }
 
     /// The bitmap of a group's blocks, counted from the group's start. It will be written.
@@ -207,6 +261,24 @@ impl<'a> Space<'a> {
         Err(Error::no_room("no block is free"))
     }
 
+    /// Takes this block; answers `false` when it is somebody's.
+    ///
+    /// # Errors
+    /// [`crate::Class::Corrupt`] when it has no bitmap, or that is wrong.
+    pub(super) fn take_this(&mut self, block: u64) -> Result<bool> {
+        let (index, inside) = self.group_of(block);
+        let bits = self.bitmap(index)?;
+        let bits = bits.ok_or_else(|| Error::corrupt("a block in use has no bitmap"))?;
+        let is_new = bits.add(Run::new(inside, 1));
+        if is_new {
+            if let Some(group) = self.groups.get_mut(index) {
+                group.free_clusters = group.free_clusters.saturating_sub(1);
+            }
+            self.blocks = self.blocks.saturating_add(1);
+        }
+        Ok(is_new)
+    }
+
     /// # Errors
     /// [`crate::Class::Corrupt`] when a bitmap is wrong.
     pub(super) fn give_back(&mut self, block: u64) -> Result<()> {
@@ -230,10 +302,7 @@ impl<'a> Space<'a> {
     /// [`crate::Class::Corrupt`] when its bitmap says that it is free.
     pub(super) fn give_back_inode(&mut self, number: u32, is_folder: bool) -> Result<()> {
         let superblock = self.superblock();
-        let a_group = superblock.inodes_per_group;
-        let index = u64::from(number.saturating_sub(1));
-        let at = usize::try_from(index.checked_div(a_group).unwrap_or(0)).unwrap_or(usize::MAX);
-        let inside = index.checked_rem(a_group).unwrap_or(0);
+        let (at, inside) = self.group_of_inode(number);
         let wrong = || Error::corrupt(format!("inode {number} is free already"));
         let group = self.groups.get(at).filter(|group| group.flags & INODE_UNINIT == 0);
         let block = group.ok_or_else(wrong)?.inode_bitmap;

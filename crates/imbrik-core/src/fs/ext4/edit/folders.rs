@@ -1,10 +1,10 @@
 //! Entries of folders: looked up, added, taken out.
 
-use super::{Editor, content::blocks_of};
+use super::{Editor, OpenInode};
 use crate::{
     bytes,
     error::{Error, Result},
-    fs::ext4::strict::{attributes, folder, inode::RawInode, map::Map},
+    fs::ext4::strict::{attributes, folder, inode::RawInode},
 };
 
 const INDEX_FLAG: u32 = 0x1000;
@@ -18,7 +18,12 @@ impl Editor<'_> {
     ///
     /// # Errors
     /// When the folder cannot be read, or makes no sense.
-    pub(super) fn look_up(&self, folder: &RawInode, name: &[u8]) -> Result<Option<u32>> {
+    pub(in crate::fs::ext4) fn look_up(
+        &self,
+        open: &OpenInode,
+        name: &[u8],
+    ) -> Result<Option<u32>> {
+        let folder = &open.inode;
         let wrong = || folder.wrong("a block of the folder makes no sense");
         let number = |content: &[u8], start: usize| {
             let entries = folder::entries(content, start).ok_or_else(wrong)?;
@@ -30,7 +35,7 @@ impl Editor<'_> {
             let more = more.and_then(|range| folder.raw.get(range)).unwrap_or_default();
             return Ok(number(folder.i_block(), INLINE)?.or(number(more, 0)?));
         }
-        for block in blocks_of(&self.map(folder)?) {
+        for block in open.blocks() {
             if let Some(found) = number(&self.space.block(block)?, 0)? {
                 return Ok(Some(found));
             }
@@ -43,59 +48,68 @@ impl Editor<'_> {
     /// # Errors
     /// When the name cannot be, the folder must not be changed or makes no sense, or there is no
     /// room.
-    pub(super) fn add_entry(
+    pub(in crate::fs::ext4) fn add_entry(
         &mut self,
-        mut folder: RawInode,
+        open: &mut OpenInode,
         name: &[u8],
         inode: &RawInode,
     ) -> Result<()> {
         if name.is_empty() || name.len() > 255 || name.contains(&b'/') || name.contains(&0) {
             return Err(Error::usage("such a name cannot be"));
         }
-        if folder.is_immutable() {
+        if open.inode.is_immutable() {
             return Err(Error::unsupported("its folder must not be changed"));
         }
-        if folder.is_inline() {
-            self.folder_out_of_inode(&mut folder)?;
+        self.folder_out_of_inode(open)?;
+        if open.inode.is_indexed() {
+            self.unhash(open)?;
         }
-        let map = self.map(&folder)?;
-        if folder.is_indexed() {
-            self.unhash(&folder, &map)?;
-            folder.put_u32(0x20, folder.flags() & !INDEX_FLAG);
-        }
-        let seed = folder.seed(self.superblock());
+        let seed = open.inode.seed(self.superblock());
         let has_tail = self.superblock().has_metadata_csum();
         let kind = self.kind_of(inode.entry_kind());
-        for block in blocks_of(&map) {
-            let mut content = self.space.block(block)?;
+        let mut blocks = open.blocks();
+        for block in &blocks {
+            let mut content = self.space.block(*block)?;
             if folder::insert(&mut content, name, inode.number, kind, has_tail).is_some() {
-                self.put_folder_block(block, content, seed)?;
-                return self.put_folder(folder);
+                return self.put_folder_block(*block, content, seed);
             }
         }
         let mut content = folder::empty(self.space.block_len(), has_tail);
         folder::insert(&mut content, name, inode.number, kind, has_tail)
             .ok_or_else(|| Error::unsupported("a block has no room for such a name"))?;
-        let mut blocks: Vec<u64> = blocks_of(&map).collect();
-        let behind = blocks.last().copied().unwrap_or(0);
-        let block = self.space.take(behind)?;
+        let block = self.space.take(blocks.last().copied().unwrap_or(0))?;
         blocks.push(block);
         self.put_folder_block(block, content, seed)?;
-        self.put_map(&mut folder, &map, &blocks)?;
         let size = u64::try_from(blocks.len()).unwrap_or(0);
-        folder.put_size(size.saturating_mul(self.superblock().block_len));
-        self.put_folder(folder)
+        open.put_blocks(&blocks);
+        open.inode.put_size(size.saturating_mul(self.superblock().block_len));
+        Ok(())
+    }
+
+    /// Takes the entry `name` out of a folder; answers whether there was one.
+    ///
+    /// # Errors
+    /// When the folder cannot be read, or makes no sense.
+    pub(in crate::fs::ext4) fn remove_entry(
+        &mut self,
+        open: &mut OpenInode,
+        name: &[u8],
+    ) -> Result<bool> {
+        self.folder_out_of_inode(open)?;
+        let seed = open.inode.seed(self.superblock());
+        for block in open.blocks() {
+            let mut content = self.space.block(block)?;
+            if folder::remove(&mut content, name).is_some() {
+                self.put_folder_block(block, content, seed)?;
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 
     /// The kind that an entry gets: none where entries don't tell it.
     pub(super) fn kind_of(&self, kind: u8) -> u8 {
         if self.superblock().entries_have_types() { kind } else { 0 }
-    }
-
-    pub(super) fn put_folder(&mut self, mut folder: RawInode) -> Result<()> {
-        folder.put_u32(0xc, self.now);
-        folder.put_u32(0x10, self.now);
-        self.put_inode(folder)
     }
 
     pub(super) fn put_folder_block(
@@ -112,12 +126,13 @@ impl Editor<'_> {
     }
 
     /// Makes a plain folder of a hashed one: its nodes become blocks without entries.
-    fn unhash(&mut self, folder: &RawInode, map: &Map) -> Result<()> {
+    fn unhash(&mut self, open: &mut OpenInode) -> Result<()> {
+        let folder = &open.inode;
         let seed = folder.seed(self.superblock());
         let has_tail = self.superblock().has_metadata_csum();
         let len = self.space.block_len();
         let wrong = || folder.wrong("its hashed blocks make no sense");
-        for (index, block) in blocks_of(map).enumerate() {
+        for (index, block) in open.blocks().into_iter().enumerate() {
             let old = self.space.block(block)?;
             if !folder::is_node(&old) {
                 continue;
@@ -132,6 +147,7 @@ impl Editor<'_> {
             }
             self.put_folder_block(block, content, seed)?;
         }
+        open.inode.put_u32(0x20, open.inode.flags() & !INDEX_FLAG);
         Ok(())
     }
 }

@@ -7,13 +7,13 @@
 mod content;
 mod folders;
 mod inline;
+mod open;
 
 use crate::{
     bytes,
     error::{Error, Result},
     fs::{
         FilePut,
-        bits::Bits,
         ext4::{
             checksum::crc32c,
             quota,
@@ -21,13 +21,13 @@ use crate::{
             strict::{
                 Opened,
                 inode::{ENCRYPTED_FLAG, RawInode, TYPE_MASK, low_u32},
-                map::{Map, map_of},
             },
             superblock::Superblock,
         },
     },
     store::{Edited, ReadAt},
 };
+pub(super) use open::{OpenInode, joined};
 use std::{collections::BTreeMap, sync::Arc};
 
 const ROOT: u32 = 2;
@@ -44,21 +44,35 @@ const LINK: u16 = 0xa000;
 ///   no sense, [`crate::Class::NoRoom`] when no block or inode is free.
 pub(in crate::fs) fn put_file(store: &Arc<dyn ReadAt>, put: &FilePut) -> Result<Edited> {
     let opened = Opened::of(Arc::clone(store))?;
-    let mut editor =
-        Editor { space: Space::of(&opened, store), now: low_u32(put.now), usage: BTreeMap::new() };
+    let mut editor = Editor::of(&opened, store, low_u32(put.now));
     editor.put(put)?;
-    quota::follow(&opened, &mut editor.space, &editor.usage)?;
-    editor.space.finish()
+    editor.finish()
 }
 
-struct Editor<'a> {
-    space: Space<'a>,
+/// A volume whose inodes are changed.
+pub(super) struct Editor<'a> {
+    pub(super) space: Space<'a>,
+    /// The time that what is changed gets, in seconds.
     now: u32,
     /// By how much what an owner has changes.
-    usage: BTreeMap<quota::Owner, quota::Change>,
+    pub(super) usage: BTreeMap<quota::Owner, quota::Change>,
 }
 
 impl<'a> Editor<'a> {
+    /// Nothing changed so far.
+    pub(super) fn of(opened: &'a Opened, store: &Arc<dyn ReadAt>, now: u32) -> Self {
+        Self { space: Space::of(opened, store), now, usage: BTreeMap::new() }
+    }
+
+    /// The volume with all that was changed.
+    ///
+    /// # Errors
+    /// When the store cannot be read, or what counts for owners makes no sense.
+    pub(super) fn finish(mut self) -> Result<Edited> {
+        quota::follow(self.space.opened, &mut self.space, &self.usage)?;
+        self.space.finish()
+    }
+
     fn superblock(&self) -> &'a Superblock {
         self.space.superblock()
     }
@@ -74,18 +88,21 @@ impl<'a> Editor<'a> {
                 Error::usage(format!("there is no folder {part} for it"))
             })?;
         }
-        let folder = self.folder(number)?;
-        let mut inode = match self.look_up(&folder, name)? {
-            Some(found) => self.space.opened.inode(found)?,
+        let mut folder = self.folder(number)?;
+        let mut file = match self.look_up(&folder, name)? {
+            Some(found) => self.open(self.space.opened.inode(found)?)?,
             None => {
-                let number = self.space.take_inode(folder.number)?;
+                let number = self.space.take_inode(folder.inode.number)?;
                 let inode = self.empty_inode(number, put)?;
                 let change = quota::Change { blocks: 0, inodes: 1 };
                 quota::count(&mut self.usage, &inode, self.space.superblock(), change);
-                self.add_entry(folder, name, &inode)?;
-                inode
+                self.add_entry(&mut folder, name, &inode)?;
+                self.touch(&mut folder.inode);
+                self.close(folder)?;
+                OpenInode::empty(inode)
             }
         };
+        let inode = &mut file.inode;
         match inode.mode() & TYPE_MASK {
             FILE => {}
             LINK => return Err(Error::unsupported("a link stands in its place")),
@@ -98,12 +115,18 @@ impl<'a> Editor<'a> {
             let mode = FILE | mode & 0o7777;
             let _ = bytes::put(&mut inode.raw, 0, mode.to_le_bytes());
         }
-        self.put_content(&mut inode, &put.content)?;
-        self.put_inode(inode)
+        self.put_content(&mut file, &put.content)?;
+        self.close(file)
+    }
+
+    /// Has an inode say that it was changed now.
+    fn touch(&self, inode: &mut RawInode) {
+        inode.put_u32(0xc, self.now);
+        inode.put_u32(0x10, self.now);
     }
 
     /// An inode that is a folder whose blocks can be read.
-    fn folder(&self, number: u32) -> Result<RawInode> {
+    fn folder(&self, number: u32) -> Result<OpenInode> {
         let inode = self.space.opened.inode(number)?;
         if !inode.is_folder() {
             return Err(Error::unsupported("a link or a file stands where a folder is meant"));
@@ -111,15 +134,7 @@ impl<'a> Editor<'a> {
         if inode.flags() & (ENCRYPTED_FLAG | CASEFOLD_FLAG) != 0 {
             return Err(Error::unsupported("a folder on its way is encrypted or folds case"));
         }
-        Ok(inode)
-    }
-
-    fn map(&self, inode: &RawInode) -> Result<Map> {
-        let mut seen = Bits::new(self.superblock().blocks);
-        map_of(&self.space.opened.meta, self.superblock(), inode, &mut |run| match seen.add(run) {
-            true => Ok(()),
-            false => Err(inode.wrong("its map names a block twice, or one that is none")),
-        })
+        self.open(inode)
     }
 
     fn empty_inode(&self, number: u32, put: &FilePut) -> Result<RawInode> {
@@ -146,9 +161,5 @@ impl<'a> Editor<'a> {
         let index = u64::from(number.saturating_sub(1));
         let group = index.checked_div(self.superblock().inodes_per_group);
         self.superblock().group_start(group.unwrap_or(0))
-    }
-
-    fn put_inode(&mut self, inode: RawInode) -> Result<()> {
-        self.space.put_inode(inode)
     }
 }

@@ -16,7 +16,7 @@ use crate::{
     error::{Error, Result},
     fs::ext4::{
         checksum::{crc32_be, crc32c},
-        journal::Place,
+        journal::{Place, fast::Change},
         superblock::Superblock,
     },
     store::{ReadAt, read_up_to},
@@ -47,8 +47,6 @@ const TAG_SAME_UUID: u32 = 2;
 const TAG_LAST: u32 = 8;
 /// Blocks of fast commits when the superblock names no number.
 const USUAL_FAST_COMMITS: u32 = 256;
-/// The tag that every fast commit starts with.
-const FAST_COMMIT_HEAD: u16 = 9;
 /// The CRC-32 among the checksum types of a commit block, and its length.
 const CRC32: [u8; 2] = [1, 4];
 
@@ -85,6 +83,8 @@ pub(in crate::fs::ext4) struct Replay {
     pub(in crate::fs::ext4) blocks: BTreeMap<u64, Logged>,
     /// The journal's own superblock afterwards, and the block of the volume that holds it.
     pub(in crate::fs::ext4) head: (u64, Vec<u8>),
+    /// What was done since in fast commits.
+    pub(in crate::fs::ext4) fast: Vec<Change>,
 }
 
 pub(super) fn be_u32(bytes: &[u8], at: usize) -> Option<u32> {
@@ -211,7 +211,7 @@ impl<'a> Journal<'a> {
         inside.map(|span| span.start()).ok_or_else(|| damaged("its map has a hole"))
     }
 
-    fn read(&self, number: u32) -> Result<Vec<u8>> {
+    pub(super) fn read(&self, number: u32) -> Result<Vec<u8>> {
         let len = usize::try_from(self.superblock.block_len).unwrap_or(0);
         read_up_to(self.store, self.place(number)?, len)
     }
@@ -225,13 +225,14 @@ impl<'a> Journal<'a> {
     /// Replays the whole log.
     ///
     /// # Errors
-    /// As [`Journal::open`], and when the last transactions stand in fast commits.
+    /// As [`Journal::open`].
     pub(in crate::fs::ext4) fn replay(&self) -> Result<Replay> {
         let mut last_sequence = self.sequence;
         let mut blocks = BTreeMap::new();
+        let mut fast = Vec::new();
         if self.start != 0 {
             last_sequence = self.walk(None, &mut |_, _| Ok(()))?;
-            self.no_fast_commits(last_sequence)?;
+            fast = self.fast_changes(last_sequence)?;
             let mut revoked: BTreeMap<u64, u32> = BTreeMap::new();
             self.walk(Some(last_sequence), &mut |sequence, entry| {
                 if let Entry::Revoked(block) = entry {
@@ -259,7 +260,7 @@ impl<'a> Journal<'a> {
         }
         let head = self.head_afterwards(last_sequence.wrapping_add(1));
         let place = self.place(0)?.get().checked_div(self.superblock.block_len).unwrap_or(0);
-        Ok(Replay { blocks, head: (place, head) })
+        Ok(Replay { blocks, head: (place, head), fast })
     }
 
     /// Walks the transactions up to the one numbered `until`, or to the log's end; answers the
@@ -421,18 +422,11 @@ impl<'a> Journal<'a> {
         }
     }
 
-    /// Refuses a journal whose last changes stand in fast commits: they are deltas of another
-    /// kind, and dropping them would lose what hangs on them.
-    fn no_fast_commits(&self, expected: u32) -> Result<()> {
-        if self.fast_commits() == 0 {
-            return Ok(());
-        }
-        // The first of their blocks stands one behind the log's end.
-        let block = self.read(self.end.saturating_add(1))?;
-        let is_head = bytes::le_u16(&block, 0) == Some(FAST_COMMIT_HEAD);
-        match is_head && bytes::le_u32(&block, 8) == Some(expected) {
-            true => Err(Error::unsupported("its journal ends in fast commits")),
-            false => Ok(()),
+    /// The blocks of fast commits. The first of them stands one behind the log's end.
+    pub(super) fn fast_blocks(&self) -> std::ops::Range<u32> {
+        match self.fast_commits() {
+            0 => 0..0,
+            count => self.end.saturating_add(1)..self.end.saturating_add(count),
         }
     }
 

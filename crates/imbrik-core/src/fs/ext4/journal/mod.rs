@@ -1,9 +1,11 @@
 //! The journal of an ext volume: where it is, its log, and what the volume is once that is replayed.
 
+mod fast;
 mod log;
 mod place;
 mod replayed;
 
+pub(super) use fast::{Change, Name};
 pub(super) use log::{Journal, put_journal_len};
 pub(super) use place::Place;
 pub(super) use replayed::Replayed;

@@ -115,6 +115,7 @@ mod tests {
         let replay = Replay {
             blocks: BTreeMap::from([(1, Logged { at, is_escaped: true })]),
             head: (2, vec![9; 512]),
+            fast: Vec::new(),
         };
         let mut replayed = Replayed::new(store, 512, replay);
         replayed.put(4, vec![7; 512]);

@@ -206,6 +206,32 @@ pub(in crate::fs::ext4) fn insert(
     None
 }
 
+/// Takes the entry called `name` out of a block; `None` when there is none.
+pub(in crate::fs::ext4) fn remove(block: &mut [u8], name: &[u8]) -> Option<()> {
+    let found = references(block, 0)?;
+    let (at, _) = found.into_iter().find(|(at, _)| {
+        let len = usize::from(bytes::u8(block, at.saturating_add(6)).unwrap_or(0));
+        let start = at.saturating_add(HEAD);
+        block.get(start..start.saturating_add(len)) == Some(name)
+    })?;
+    let (mut before, mut next) = (None, 0usize);
+    while next < at {
+        before = Some(next);
+        next = next.checked_add(bytes::le_u16(block, next.checked_add(4)?)?.into())?;
+    }
+    let rec_len = bytes::le_u16(block, at.checked_add(4)?)?;
+    match before {
+        Some(before) => {
+            let len_at = before.checked_add(4)?;
+            let both = bytes::le_u16(block, len_at)?.checked_add(rec_len)?;
+            bytes::put(block, len_at, both.to_le_bytes())?;
+            block.get_mut(at..at.checked_add(rec_len.into())?)?.fill(0);
+            Some(())
+        }
+        None => bytes::put(block, at, [0; 4]),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
