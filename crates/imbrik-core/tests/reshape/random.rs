@@ -4,11 +4,13 @@ use crate::volumes::{judged, len_of, noise, reshaped, reshaped_with, tool};
 use imbrik_core::{
     Class,
     fs::{Goal, Work},
+    layout::{Fit, Occupancy, Plan, Survey},
     progress::Cancel,
+    store::{FileStore, ReadAt},
     units::ByteLen,
 };
 use proptest::prelude::*;
-use std::{fs, path::Path};
+use std::{fs, path::Path, sync::Arc};
 
 const KINDS: [&str; 6] = [
     "-t ext4 -b 1024",
@@ -122,4 +124,80 @@ fn what_has_no_room_in_memory_changes_nothing() {
     };
     let error = reshaped_with(dir, "v", "c.img", goal, work).map(|_| ()).unwrap_err();
     assert!(error.to_string().contains("temporary file in"), "{error}");
+}
+
+/// What a card of `size` gets of the bare volume `v`: its length there, or that it has no room.
+fn chosen(dir: &Path, size: u64) -> Option<u64> {
+    let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join("v")).unwrap());
+    let survey = Survey::of(&*store).unwrap();
+    let occupancy = Occupancy::of(&store, &survey).unwrap();
+    let fit = Fit::Card { size: ByteLen::new(size), take_from: Vec::new(), give_to: None };
+    let cancel = Cancel::new();
+    match Plan::fit(store, &survey, &occupancy, &fit, Work::in_memory(&cancel)) {
+        Ok(plan) => {
+            let there = Survey::of(&plan.view).unwrap();
+            there.parts.first()?.volume.as_ref().map(|volume| volume.size.get())
+        }
+        Err(error) => {
+            assert_eq!(error.class(), Class::NoRoom, "{error}");
+            None
+        }
+    }
+}
+
+/// The longest volume that comes out when a length of at most `size` is asked for, each tried.
+fn longest(dir: &Path, size: u64, not_below: u64) -> Option<u64> {
+    let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join("v")).unwrap());
+    let volume = imbrik_core::fs::recognise(&*store).unwrap().unwrap();
+    let cancel = Cancel::new();
+    let mut asked = size / 1024 * 1024;
+    while asked >= not_below {
+        let goal = Goal::Size(ByteLen::new(asked));
+        match imbrik_core::fs::reshape(&store, &volume, goal, Work::in_memory(&cancel)) {
+            Ok((reshaped, _)) => return Some(reshaped.settled.store.size().get()),
+            Err(error) => assert_eq!(error.class(), Class::NoRoom, "{error}"),
+        }
+        asked -= 1024;
+    }
+    None
+}
+
+#[test]
+fn a_card_gets_the_longest_volume_that_fits() {
+    let (mut all, mut less, mut none) = (0, 0, 0);
+    let counts = std::cell::RefCell::new((&mut all, &mut less, &mut none));
+    let files = proptest::collection::vec((any::<u8>(), 0usize..90_000, any::<bool>()), 0..60);
+    let cases = (0usize..KINDS.len(), 9_000u64..30_000, files, 0u64..8, 0u64..3000);
+    let config = ProptestConfig { cases: 120, max_shrink_iters: 20, ..ProptestConfig::default() };
+    let mut runner = proptest::test_runner::TestRunner::new(config);
+    let run = runner.run(&cases, |(kind, kib, files, near, more)| {
+        let dir = tempfile::tempdir().unwrap();
+        let dir = dir.path();
+        volume(dir, KINDS[kind], kib, &files);
+        reshaped(dir, "v", "least", Goal::Smallest { room: ByteLen::ZERO }).unwrap();
+        let least = len_of(dir, "least").get();
+        // From a little less than the smallest on, mostly close to it.
+        let ahead = if near < 3 { (more % 80) << 10 } else { more << 10 };
+        let size = match near {
+            // A little of a group, which may be too little for one.
+            5.. => (least.next_multiple_of(8 << 20)) + ((more % 900) << 10),
+            _ => least + ahead - (24 << 10),
+        };
+        let size = size.min((kib << 10) - 1024);
+        let found = chosen(dir, size);
+        prop_assert_eq!(found, longest(dir, size, least - (48 << 10)), "{} of {}", size, least);
+        let mut counts = counts.borrow_mut();
+        match found {
+            Some(len) if len + 4096 > size => *counts.0 += 1,
+            Some(_) => *counts.1 += 1,
+            None => *counts.2 += 1,
+        }
+        Ok(())
+    });
+    run.unwrap();
+    eprintln!("{all} as long as the card, {less} shorter, {none} without room");
+    assert!(
+        all > 0 && less > 0 && none > 0,
+        "{all} as long as the card, {less} shorter, {none} without room"
+    );
 }
