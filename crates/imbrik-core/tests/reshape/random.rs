@@ -180,6 +180,9 @@ fn a_card_gets_the_longest_volume_that_fits() {
         let ahead = if near < 3 { (more % 80) << 10 } else { more << 10 };
         let size = match near {
             // A little of a group, which may be too little for one.
+            5.. if KINDS[kind].contains("-g 1024") => {
+                (least.next_multiple_of(1 << 20)) + ((more % 200) << 10)
+            }
             5.. => (least.next_multiple_of(8 << 20)) + ((more % 900) << 10),
             _ => least + ahead - (24 << 10),
         };

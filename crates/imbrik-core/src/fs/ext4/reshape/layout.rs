@@ -242,11 +242,33 @@ impl Planner<'_> {
         map
     }
 
-    /// A plan for `blocks` blocks, or a few less.
+    /// The plan with the most blocks of at most `blocks`.
     ///
     /// # Errors
     /// [`Lack::Blocks`] when that many more would be needed; everything else as [`Lack::Other`].
-    pub(super) fn plan(&self, blocks: u64) -> std::result::Result<Layout, Lack> {
+    pub(super) fn longest(&self, blocks: u64) -> std::result::Result<Layout, Lack> {
+        let lack = match self.plan(blocks) {
+            Err(Lack::Blocks(lack)) => lack,
+            other => return other,
+        };
+        // A short last group may take more for itself, in front of it, than it gives.
+        let sized = sized(&self.opened.superblock, blocks)?;
+        let last = sized.groups().saturating_sub(1);
+        let takes = sized.leading_blocks(last).saturating_add(sized.metadata_blocks_a_group());
+        if last > 0 && sized.group_len(last).saturating_add(lack) <= takes {
+            match self.plan(sized.group_start(last)) {
+                Err(Lack::Blocks(_)) => {}
+                other => return other,
+            }
+        }
+        Err(Lack::Blocks(lack))
+    }
+
+    /// A plan for `blocks` blocks, or a few less where the last group would be too short.
+    ///
+    /// # Errors
+    /// As [`Planner::longest`].
+    fn plan(&self, blocks: u64) -> std::result::Result<Layout, Lack> {
         let ends = self.ends(blocks);
         let old = &self.opened.superblock;
         let owned = self.owned(ends).reaching(blocks);

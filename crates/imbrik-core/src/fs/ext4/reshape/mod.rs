@@ -140,7 +140,7 @@ fn plan(planner: &Planner<'_>, goal: Goal) -> Result<Layout> {
     let blocks = |len: ByteLen| len.get().checked_div(block_len).unwrap_or(0);
     match goal {
         Goal::Smallest { room } => planner.smallest(blocks(room)),
-        Goal::Size(len) => planner.plan(blocks(len)).map_err(|lack| match lack {
+        Goal::Size(len) => planner.longest(blocks(len)).map_err(|lack| match lack {
             Lack::Blocks(lacking) => {
                 let lacking = ByteLen::new(lacking.saturating_mul(block_len));
                 Error::no_room(format!("{lacking} are missing for what is in it"))
