@@ -75,6 +75,7 @@ fn card(bench: &Bench, table: &str, kinds: &[&str]) {
     tool!("mmd", "-i", &fat, "::EFI", "::EFI/meadow");
     tool!("mcopy", "-i", &fat, files.join("meadowEnv.txt"), "::");
     tool!("mcopy", "-i", &fat, files.join("grub.cfg"), "::EFI/meadow");
+    fs::remove_file(files.join("grub.cfg")).unwrap();
     put(&card, 2048 * SECTOR, &fs::read(&fat).unwrap());
     let swap = volume("swap", 16384);
     tool!("mkswap", "-q", "-U", "7b1ee000-0000-4000-8000-0000485600ff", &swap);
@@ -221,6 +222,32 @@ fn a_copy_has_ids_keys_and_a_name_of_its_own() {
             let mode = tool!("debugfs", "-R", format!("stat {path}"), bench.path("is-2"));
             assert!(mode.contains("Mode:  0600"), "{mode}");
         }
+        // No old id is left anywhere on the card but where the plan said so and in notes.
+        let raw = bench.bytes("rack/b.img").to_ascii_lowercase();
+        let full = (0..raw.len())
+            .step_by(1 << 16)
+            .filter(|at| raw[*at..].iter().take(1 << 16).any(|byte| *byte != 0));
+        let full: Vec<usize> = full.collect();
+        let count = |id: &[u8]| -> usize {
+            let pieces =
+                full.iter().map(|at| &raw[*at..raw.len().min(at + (1 << 16) + id.len() - 1)]);
+            pieces.map(|piece| piece.windows(id.len()).filter(|found| *found == id).count()).sum()
+        };
+        let digits = before["volume 2"].replace('-', "");
+        let root =
+            (0..32).step_by(2).map(|at| u8::from_str_radix(&digits[at..at + 2], 16).unwrap());
+        let root = root.collect::<Vec<_>>().to_ascii_lowercase();
+        assert_eq!(count(before["volume 2"].as_bytes()), 0, "{table}: in words");
+        assert_eq!(count(&root), 0, "{table}: in a structure");
+        assert_eq!(count(before["volume 1"].as_bytes()), 0, "{table}: the swap's");
+        // The notes speak of this one.
+        assert_eq!(count(b"4856-0007"), 1, "{table}");
+        // What nobody reads is left; the remark in fstab is of another kind.
+        assert_eq!(
+            [&was[0], &was[1], &was[2]].map(|id| count(id.as_bytes())),
+            [0, 0, 1],
+            "{table}"
+        );
         // Everything else is as it was, the notes that only speak of an id included.
         let edited = [
             "fstab",

@@ -11,7 +11,9 @@ use crate::{
         bits::{Bits, Run},
         ext4::{
             checksum::crc32c,
+            fixed::Fixed,
             group::INODE_UNINIT,
+            journal::{Place, put_journal_uuid},
             strict::{
                 Opened, attributes, folder,
                 inode::{ENCRYPTED_FLAG, MapKind, RawInode},
@@ -54,6 +56,7 @@ pub(in crate::fs) fn with_uuid(
         reseed.inodes(cancel)?;
     }
     reseed.groups()?;
+    reseed.journal(uuid)?;
     reseed.superblocks(uuid)?;
     Ok(reseed.draft)
 }
@@ -235,6 +238,22 @@ impl Reseed<'_> {
             self.draft.put(at, &raw)?;
         }
         Ok(())
+    }
+
+    /// A journal names the volume, too. One that nothing confirms the place of is left as it is.
+    fn journal(&mut self, uuid: [u8; 16]) -> Result<()> {
+        let (opened, old) = (self.opened, &self.opened.superblock);
+        let fixed = Fixed::of(old, &opened.groups)?;
+        let Ok(Some(place)) = Place::of(&opened.meta, old, &opened.groups, &fixed) else {
+            return Ok(());
+        };
+        let first = place.map.pieces.first().map(|piece| piece.physical);
+        let Some(first) = first.filter(|_| place.is_confirmed) else { return Ok(()) };
+        let mut head = place.head;
+        match put_journal_uuid(&mut head, &old.uuid, &uuid) {
+            Some(true) => self.put_block(first, &head),
+            Some(false) | None => Ok(()),
+        }
     }
 
     /// Every copy of the superblock, and of the descriptors behind it.

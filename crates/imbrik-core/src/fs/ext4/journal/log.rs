@@ -42,6 +42,8 @@ const INCOMPAT_KNOWN: u32 = INCOMPAT_REVOKE
     | INCOMPAT_CSUM_V2
     | INCOMPAT_CSUM_V3
     | INCOMPAT_FAST_COMMIT;
+/// `s_uuid`: the volume it belongs to. The checksums of the log start from it.
+const UUID: std::ops::Range<usize> = 0x30..0x40;
 const TAG_ESCAPED: u32 = 1;
 const TAG_SAME_UUID: u32 = 2;
 const TAG_LAST: u32 = 8;
@@ -161,7 +163,7 @@ impl<'a> Journal<'a> {
             self.compat = be_u32(head, 0x24)?;
             self.incompat = be_u32(head, 0x28)?;
         }
-        self.seed = crc32c(!0, head.get(0x30..0x40)?);
+        self.seed = crc32c(!0, head.get(UUID)?);
         self.first = be_u32(head, 0x14)?;
         self.sequence = be_u32(head, 0x18)?;
         self.start = be_u32(head, 0x1c)?;
@@ -468,6 +470,26 @@ fn head_checksum(head: &[u8]) -> u32 {
 pub(in crate::fs::ext4) fn put_journal_len(head: &mut [u8], blocks: u32) -> Option<()> {
     let version = be_u32(head, 4).filter(|_| be_u32(head, 0) == Some(MAGIC))?;
     bytes::put(head, 0x10, blocks.to_be_bytes())?;
+    seal_head(head, version)
+}
+
+/// Has a clean journal name `new` as the volume that it belongs to instead of `old`; answers whether it
+/// named that. `None` when that is no journal's superblock.
+pub(in crate::fs::ext4) fn put_journal_uuid(
+    head: &mut [u8],
+    old: &[u8; 16],
+    new: &[u8; 16],
+) -> Option<bool> {
+    let version = be_u32(head, 4).filter(|_| be_u32(head, 0) == Some(MAGIC))?;
+    let is_clean = be_u32(head, 0x1c)? == 0;
+    if !is_clean || head.get(UUID)? != old {
+        return Some(false);
+    }
+    head.get_mut(UUID)?.copy_from_slice(new);
+    seal_head(head, version).map(|()| true)
+}
+
+fn seal_head(head: &mut [u8], version: u32) -> Option<()> {
     let has_checksum =
         version == 4 && be_u32(head, 0x28)? & (INCOMPAT_CSUM_V2 | INCOMPAT_CSUM_V3) != 0;
     if has_checksum {

@@ -6,6 +6,6 @@ mod place;
 mod replayed;
 
 pub(super) use fast::{Change, Name};
-pub(super) use log::{Journal, put_journal_len};
+pub(super) use log::{Journal, put_journal_len, put_journal_uuid};
 pub(super) use place::Place;
 pub(super) use replayed::Replayed;
