@@ -36,6 +36,8 @@ pub enum Class {
     Usage,
     /// The user asked to stop.
     Cancelled,
+    /// Imbrik contradicts itself: whatever was read, this should not happen.
+    Bug,
 }
 
 /// What went wrong, and where.
@@ -80,6 +82,11 @@ impl Error {
     /// The request makes no sense.
     pub fn usage(text: impl Into<String>) -> Self {
         Self::new(Class::Usage, text)
+    }
+
+    /// Imbrik contradicts itself.
+    pub fn bug(text: impl Into<String>) -> Self {
+        Self::new(Class::Bug, text)
     }
 
     /// The user asked to stop.

@@ -66,7 +66,8 @@ impl From<Class> for Exit {
             | Class::Gone
             | Class::Denied
             | Class::Corrupt
-            | Class::Unsupported => Self::Failed,
+            | Class::Unsupported
+            | Class::Bug => Self::Failed,
             Class::Mismatch => Self::Mismatch,
             Class::NoRoom => Self::NoRoom,
             Class::Refused => Self::Refused,

@@ -48,10 +48,15 @@ impl Failure {
     }
 }
 
+/// What to do about a mistake of our own.
+const BUG: &str =
+    "This is a mistake in Imbrik, not in what it read: please report it with this line.";
+
 impl From<Error> for Failure {
     fn from(error: Error) -> Self {
         let next = match error.class() {
             Class::Denied => "Run it with sudo, or ask for the right to that file or device.",
+            Class::Bug => BUG,
             Class::Gone => "Plug the card in again, look for it with `imbrik cards`, and repeat.",
             _ => "",
         };

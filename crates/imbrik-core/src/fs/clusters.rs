@@ -111,7 +111,7 @@ impl Clusters {
 pub(super) fn would_be_wrong(error: Error) -> Error {
     match error.class() {
         Class::Corrupt | Class::Unsupported => {
-            Error::corrupt(format!("the reshaped volume would be wrong: {error}"))
+            Error::bug(format!("the reshaped volume would be wrong: {error}"))
         }
         _ => error,
     }

@@ -368,7 +368,7 @@ pub fn reshape(
     let reshaped = reshape_kind(volume.kind, base, replayed, goal, work)?;
     let found = examine(&reshaped.settled.store, volume)?;
     if let Some(why) = found.usage.whole_because {
-        return Err(Error::corrupt(format!("the reshaped volume would be wrong: {why}")));
+        return Err(Error::bug(format!("the reshaped volume would be wrong: {why}")));
     }
     let settled = Some(reshaped.settled.clone());
     Ok((reshaped, Examined { settled, ..found }))

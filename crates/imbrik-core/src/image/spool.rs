@@ -107,7 +107,7 @@ fn keep(
             }
         };
         drop(sender);
-        let kept = keeper.join().map_err(|_| Error::corrupt("the unpacking thread ended early"));
+        let kept = keeper.join().map_err(|_| Error::bug("the unpacking thread ended early"));
         let kept = kept?;
         decoded?;
         kept

@@ -110,7 +110,7 @@ impl ImageWriter {
     }
 
     fn append_frame(&mut self, frame: &[u8], content: ByteLen) -> Result<()> {
-        let too_long = |_| Error::corrupt("a frame is longer than its format allows");
+        let too_long = |_| Error::bug("a frame is longer than its format allows");
         self.entries.push(Entry {
             packed: u32::try_from(frame.len()).map_err(too_long)?,
             content: u32::try_from(content.get()).map_err(too_long)?,
@@ -168,7 +168,7 @@ impl ImageWriter {
             Pack::Zst => {
                 let len = json.len().checked_add(MANIFEST_TAG.len());
                 let len = len.and_then(|len| u32::try_from(len).ok());
-                let len = len.ok_or_else(|| Error::corrupt("the manifest is too long"))?;
+                let len = len.ok_or_else(|| Error::bug("the manifest is too long"))?;
                 let mut frame = skippable_header(MANIFEST_MAGIC, len).to_vec();
                 frame.extend_from_slice(MANIFEST_TAG);
                 frame.extend_from_slice(&json);

@@ -47,7 +47,7 @@ impl Edited {
                 None => self.below(number)?,
             };
             let part = unit.get_mut(inside..inside.saturating_add(len));
-            part.ok_or_else(|| Error::corrupt("an edit is too long"))?.copy_from_slice(now);
+            part.ok_or_else(|| Error::bug("an edit is too long"))?.copy_from_slice(now);
             self.units.insert(number, unit);
             at = at.saturating_add(ByteLen::of(now).get());
             rest = later;

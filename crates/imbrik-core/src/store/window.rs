@@ -28,7 +28,7 @@ impl<S: ReadAt> Window<S> {
         self.span
             .start()
             .checked_add(ByteLen::new(at.get()))
-            .ok_or_else(|| Error::corrupt("a window reaches past 64 bits"))
+            .ok_or_else(|| Error::bug("a window reaches past 64 bits"))
     }
 }
 

@@ -198,7 +198,7 @@ pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travel
         let mut work = || {
             while next < count {
                 let Ok((index, ready)) = receiver.recv() else {
-                    return Err(Error::corrupt("a worker ended before its work did"));
+                    return Err(Error::bug("a worker ended before its work did"));
                 };
                 waiting.insert(index, ready);
                 while let Some(ready) = waiting.remove(&next) {

@@ -125,7 +125,7 @@ impl ToCard<'_> {
                     let skip = part.start().saturating_since(tile.start()).to_usize().unwrap_or(0);
                     let len = part.len().to_usize().unwrap_or(0);
                     let bytes = bytes.get(skip..skip.saturating_add(len));
-                    let bytes = bytes.ok_or_else(|| Error::corrupt("a tile is too short"))?;
+                    let bytes = bytes.ok_or_else(|| Error::bug("a tile is too short"))?;
                     self.card.write_at(part.start(), bytes)?;
                 }
             }

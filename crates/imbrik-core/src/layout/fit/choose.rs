@@ -71,7 +71,12 @@ impl Chooser<'_> {
                     shapes.insert(part, (reshaped, found, why));
                 }
                 Ok(None) => {}
-                Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
+                Err(error)
+                    if matches!(
+                        error.class(),
+                        Class::Corrupt | Class::Unsupported | Class::Bug
+                    ) =>
+                {
                     cannot.push(error.to_string());
                 }
                 Err(error) => return Err(error),

@@ -168,7 +168,7 @@ impl Edit {
                 // Whatever was wrong before is no fault of the edit.
                 fs::check(&self.source, volume, cancel).map_err(|error| error.at(&self.title))?;
                 let what = format!("the edited volume would be wrong: {error}");
-                Err(Error::corrupt(what).at(&self.title))
+                Err(Error::bug(what).at(&self.title))
             }
             other => other,
         }
@@ -210,7 +210,7 @@ impl Work<'_> {
                 view = view.with_bytes(*at, bytes);
             }
             // What systems will make of it.
-            let is = table::read(&view)?.ok_or_else(|| Error::corrupt("the new table is lost"))?;
+            let is = table::read(&view)?.ok_or_else(|| Error::bug("the new table is lost"))?;
             let title = format!("the {}", was.name());
             ids.push(NewId { from: was.id(), to: is.id() });
             self.changes.push(Change::NewId { title, from: was.id(), to: is.id() });
@@ -232,9 +232,8 @@ impl Work<'_> {
             };
             match settled {
                 Ok(settled) => {
-                    let now = fs::recognise(&*settled.store)?.ok_or_else(|| {
-                        Error::corrupt("the volume under its new id makes no sense")
-                    })?;
+                    let now = fs::recognise(&*settled.store)?
+                        .ok_or_else(|| Error::bug("the volume under its new id makes no sense"))?;
                     let (from, to) = (volume.uuid.clone(), now.uuid.clone());
                     let (from, to) = (from.unwrap_or_default(), to.unwrap_or_default());
                     ids.push(NewId { from: from.clone(), to: to.clone() });

@@ -76,7 +76,7 @@ impl Draft {
             None => base(self)?,
         };
         let place = content.get_mut(inside..inside.saturating_add(bytes.len()));
-        let place = place.ok_or_else(|| Error::corrupt("an inode reaches past its block"))?;
+        let place = place.ok_or_else(|| Error::bug("an inode reaches past its block"))?;
         place.copy_from_slice(bytes);
         self.put(block, content)
     }
@@ -149,7 +149,7 @@ impl ReadAt for Draft {
                 Some(content) => {
                     let from = usize::try_from(inside).unwrap_or(usize::MAX);
                     let part = content.get(from..from.saturating_add(len));
-                    now.copy_from_slice(part.ok_or_else(|| Error::corrupt("a block is short"))?);
+                    now.copy_from_slice(part.ok_or_else(|| Error::bug("a block is short"))?);
                 }
                 None => {
                     let count = inside.saturating_add(ByteLen::of(now).get());

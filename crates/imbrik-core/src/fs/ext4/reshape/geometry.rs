@@ -70,7 +70,7 @@ impl Geometry {
         for (what, number) in displaced {
             let first = this.find_place(owned, number, what.len(&this.superblock))?;
             let group = this.groups.get_mut(usize::try_from(number).unwrap_or(usize::MAX));
-            *what.place(group.ok_or_else(|| Error::corrupt("a group is missing"))?) = first;
+            *what.place(group.ok_or_else(|| Error::bug("a group is missing"))?) = first;
         }
         Ok(this)
     }

@@ -74,7 +74,7 @@ impl Made {
                     .map_err(|e| Error::io("reading the temporary file", e))?;
                 Ok(Some(bytes))
             }
-            (Some(Place::Aside(_)), None) => Err(Error::corrupt("the temporary file is gone")),
+            (Some(Place::Aside(_)), None) => Err(Error::bug("the temporary file is gone")),
         }
     }
 
@@ -108,7 +108,7 @@ impl Made {
                 })?;
                 none.insert(made)
             }
-            (None, None) => return Err(Error::corrupt("there is no place for more blocks")),
+            (None, None) => return Err(Error::bug("there is no place for more blocks")),
         };
         file.write_all_at(&bytes, index.saturating_mul(self.block_len)).map_err(failed)?;
         self.places.insert(block, Place::Aside(index));

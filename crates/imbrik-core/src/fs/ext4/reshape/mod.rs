@@ -75,7 +75,7 @@ pub(in crate::fs) fn reshape(
     let store: Arc<dyn ReadAt> = Arc::new(draft);
     prove::prove(&store, &census, &layout, cancel).map_err(|error| match error.class() {
         crate::Class::Corrupt | crate::Class::Unsupported => {
-            Error::corrupt(format!("the reshaped volume would be wrong: {error}"))
+            Error::bug(format!("the reshaped volume would be wrong: {error}"))
         }
         _ => error,
     })?;
