@@ -2,6 +2,7 @@
 
 use crate::failure::{Explain, Outcome};
 use imbrik_core::{
+    Class,
     card::{Bus, Card, Host, LinuxHost, Listing, Rack},
     layout::Survey,
     units::ByteLen,
@@ -21,7 +22,24 @@ pub(crate) struct Fleet {
     pub(crate) rack: Option<Rack>,
 }
 
+/// What to say of something made of a card that changed while it was read.
+pub(crate) fn mixed(what: &str, next: &str) -> String {
+    format!(
+        "The card was written to, or exchanged, while it was read: {what} mixes what stood there \
+         before and afterwards. Unmount it everywhere, and {next}."
+    )
+}
+
 impl Fleet {
+    /// Whether a card tells of itself otherwise than before it was read, or another one is in its
+    /// place. One that is gone by now tells nothing.
+    pub(crate) fn has_changed(&self, card: &Card, before: &Survey) -> bool {
+        match self.host_of(card).open_source(card) {
+            Ok(store) => Survey::of(&*store).is_ok_and(|again| before.has_changed(&again)),
+            Err(error) => error.class() == Class::Mismatch,
+        }
+    }
+
     pub(crate) fn open(rack: Option<&Path>) -> Outcome<Self> {
         let rack = rack
             .map(Rack::open)

@@ -160,8 +160,18 @@ pub trait Host: Send + Sync {
     /// Opens a card for reading only.
     ///
     /// # Errors
-    /// [`crate::Class::Denied`] without the right to, [`crate::Class::Gone`] when it is no longer there.
+    /// [`crate::Class::Denied`] without the right to, [`crate::Class::Gone`] when it is no longer there,
+    /// [`crate::Class::Mismatch`] when another card is in its place.
     fn open_source(&self, card: &Card) -> Result<Arc<dyn ReadAt>>;
+
+    /// The same for work that takes long: nothing can mount the card until the answer is dropped,
+    /// unless something uses it already.
+    ///
+    /// # Errors
+    /// As [`Host::open_source`].
+    fn hold_source(&self, card: &Card) -> Result<Arc<dyn ReadAt>> {
+        self.open_source(card)
+    }
 
     /// Opens a card for writing, and keeps everything else off it until it is let go.
     ///

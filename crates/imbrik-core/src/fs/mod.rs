@@ -391,6 +391,18 @@ fn reshape_kind(
     }
 }
 
+/// How often `volume`, which stands in `store`, was mounted since it was checked; 0 when it counts
+/// nothing.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn mount_count(store: &dyn ReadAt, volume: &Volume) -> Result<u64> {
+    match volume.kind.is_ext() {
+        true => ext4::mount_count(store),
+        false => Ok(0),
+    }
+}
+
 /// When `volume`, which stands in `store`, was last written to, in seconds since 1970; `None` when it
 /// doesn't tell.
 ///

@@ -369,6 +369,7 @@ mod tests {
             system: None,
             findings: Vec::new(),
             written: None,
+            mounts: 0,
             whole_because: None,
             is_blank: true,
         };

@@ -28,6 +28,8 @@ pub struct Survey {
     pub system: Option<String>,
     /// When a volume on it was last written to, in seconds since 1970, when one tells.
     pub written: Option<u64>,
+    /// How often the volumes on it were mounted, as far as they count that.
+    pub mounts: u64,
     /// What is odd about it, a sentence each.
     pub findings: Vec<String>,
     /// Why nothing short of every byte of it can be taken, and nothing on it reshaped; `None` when
@@ -63,6 +65,13 @@ pub struct Part {
 }
 
 impl Survey {
+    /// Whether what `again` tells of the same card shows that it was written to, or exchanged.
+    #[must_use]
+    pub fn has_changed(&self, again: &Self) -> bool {
+        let told = |survey: &Self| (survey.fingerprint(), survey.written, survey.mounts);
+        told(self) != told(again)
+    }
+
     /// Looks at what is in `store`.
     ///
     /// # Errors
@@ -106,7 +115,7 @@ impl Survey {
         let whole_because = whole_because(store, table.as_ref(), &parts)?;
         let sector = table.as_ref().map_or(store.sector_size(), Table::sector_size);
         let gaps = gaps_between(&parts, size);
-        let (mut host, mut system, mut written) = (None, None, None);
+        let (mut host, mut system, mut written, mut mounts) = (None, None, None, 0u64);
         for part in &parts {
             if let (Some(volume), Some(place)) =
                 (&part.volume, part.span.intersect(Span::whole(size)))
@@ -115,6 +124,7 @@ impl Survey {
                 host = host.or(host_in(&window, volume)?);
                 system = system.or(system_in(&window, volume)?);
                 written = written.max(fs::last_written(&window, volume)?);
+                mounts = mounts.saturating_add(fs::mount_count(&window, volume)?);
             }
         }
         let is_unknown = table.is_none() && parts.is_empty() && whole_because.is_none();
@@ -128,6 +138,7 @@ impl Survey {
             host,
             system,
             written,
+            mounts,
             findings,
             whole_because,
             is_blank,

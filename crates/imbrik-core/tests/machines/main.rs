@@ -1,7 +1,11 @@
 //! Which card is which on machines that are made up file by file: sysfs, mount table, swap list and
 //! device database under a folder of their own.
 
+#[path = "../support/mod.rs"]
+mod support;
+
 use imbrik_core::{
+    Class,
     card::{Bus, Card, Host, LinuxHost, Reason, Roots, Standing, Use, standing},
     units::ByteLen,
 };
@@ -9,7 +13,9 @@ use std::{
     fs,
     os::unix::fs::symlink,
     path::{Path, PathBuf},
+    sync::{Mutex, PoisonError},
 };
+use support::{is_root, sh};
 use tempfile::TempDir;
 
 /// A machine in the making.
@@ -326,4 +332,78 @@ fn a_machine_that_tells_nothing_is_an_error_and_not_an_empty_list() {
     let host = LinuxHost::new(Roots::under(root.path()));
     let error = host.list().unwrap_err().to_string();
     assert!(error.contains("mountinfo"), "{error}");
+}
+
+/// While one test exchanges what a loop device stands for, none may take the next free one.
+static LOOPS: Mutex<()> = Mutex::new(());
+
+/// A real loop device, detached when dropped.
+struct Loop(String);
+
+impl Loop {
+    fn on(file: &str, dir: &Path) -> Self {
+        Self(sh(&format!("losetup -f --show {file}"), dir).trim().to_owned())
+    }
+
+    fn card(&self) -> Card {
+        let cards = LinuxHost::default().list().unwrap().cards;
+        cards.into_iter().find(|card| card.path == Path::new(&self.0)).unwrap()
+    }
+}
+
+impl Drop for Loop {
+    fn drop(&mut self) {
+        sh(&format!("losetup -d {}", self.0), Path::new("/"));
+    }
+}
+
+/// Fails when a card that is read can be mounted meanwhile, or one that is mounted cannot be read.
+#[test]
+fn a_card_that_is_held_cannot_be_mounted() {
+    if !is_root("a_card_that_is_held_cannot_be_mounted") {
+        return;
+    }
+    let _alone = LOOPS.lock().unwrap_or_else(PoisonError::into_inner);
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path();
+    sh("truncate -s 16M v; mke2fs -q v; mkdir m", at);
+    let device = Loop::on("v", at);
+    let (card, host) = (device.card(), LinuxHost::default());
+    let mount = format!("mount {} m", device.0);
+    let held = host.hold_source(&card).unwrap();
+    sh(&format!("! {mount} 2>/dev/null"), at);
+    // Only looking at it keeps nobody off.
+    drop(held);
+    let looked_at = host.open_source(&card).unwrap();
+    sh(&mount, at);
+    drop(looked_at);
+    let held = host.hold_source(&card).unwrap();
+    assert_eq!(held.size(), ByteLen::mib(16));
+    drop(held);
+    sh("for n in $(seq 99); do umount m && break; sleep 0.02; done", at);
+}
+
+/// Fails when another card that took the name of the first is read for it.
+#[test]
+fn a_card_that_was_exchanged_is_told_when_it_is_opened() {
+    if !is_root("a_card_that_was_exchanged_is_told_when_it_is_opened") {
+        return;
+    }
+    let _alone = LOOPS.lock().unwrap_or_else(PoisonError::into_inner);
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path();
+    sh("truncate -s 16M v w; truncate -s 17M x", at);
+    let device = Loop::on("v", at);
+    let (card, host) = (device.card(), LinuxHost::default());
+    for other in ["w", "x"] {
+        sh(&format!("losetup -d {0}; losetup {0} {other}", device.0), at);
+        for opened in [host.open_source(&card), host.hold_source(&card)] {
+            assert_eq!(opened.err().map(|error| error.class()), Some(Class::Mismatch), "{other}");
+        }
+        assert_eq!(host.open_target(&card).err().map(|e| e.class()), Some(Class::Refused));
+    }
+    // The numbers that the kernel gives to media are not there on all of them.
+    let without = Card { sequence: None, ..card };
+    assert_eq!(host.open_source(&without).err().map(|e| e.class()), Some(Class::Mismatch));
+    assert!(host.open_source(&device.card()).is_ok());
 }

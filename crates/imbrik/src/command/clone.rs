@@ -48,12 +48,18 @@ pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
     make_still(session, &source, args.write.unmount)?;
     let tally = Tally::default();
     let from = opened(session, &source, tally)?;
-    writing.go(from, cards, None)
+    let before = from.survey.clone();
+    let exit = writing.go(from, cards, None)?;
+    if !args.write.plan && session.fleet.has_changed(&source, &before) {
+        session.out.warn(&fleet::mixed("what was written", "clone it once more"));
+        return Ok(Exit::Mismatch);
+    }
+    Ok(exit)
 }
 
 /// The source, with what is on it.
 fn opened<'a>(session: &Session, card: &'a Card, tally: Tally) -> Outcome<Source<'a>> {
-    let store = session.fleet.host_of(card).open_source(card).state(UNTOUCHED)?;
+    let store = session.fleet.host_of(card).hold_source(card).state(UNTOUCHED)?;
     let content: Arc<dyn ReadAt> =
         Arc::new(Remembered::new(Counted::new(store, &tally), fleet::MOST_REMEMBERED));
     let survey = Survey::of(&*content).state(UNTOUCHED)?;
@@ -118,6 +124,12 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
     let saved = save(&plan.view, manifest, to.output()?, &options, watch)
         .state("The card is as it was, and nothing is left of the temporary image.")?;
     drop(progress);
+    if session.fleet.has_changed(card, &read.survey) {
+        let what = "the card was written to, or exchanged, while it was read";
+        return Err(Failure::new(Exit::Mismatch, what)
+            .state("No other card was written to, and nothing is left of the temporary image.")
+            .next("Unmount it everywhere, and clone it once more."));
+    }
     let read_exit = if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable };
     let mut exit = read_exit;
     let image = Image::open(to.path(), None).state(UNTOUCHED)?;

@@ -99,6 +99,37 @@ fn many_cards_take_little_longer_than_one() {
     assert!(seconds[0] * 1.8 < seconds[1], "{seconds:?}");
 }
 
+/// Fails when nobody looks at the source again: the copy would mix two states of it without a word.
+#[test]
+fn a_source_that_is_mounted_while_it_is_read_is_told() {
+    let bench = Bench::with_card(&slot("b", CARD, "write_rate = 4000000"));
+    let at = bench.bytes("rack/a.img");
+    let place =
+        at.windows(2).enumerate().position(|(at, two)| at % 512 == 56 && two == [0x53, 0xef]);
+    let mounts = place.unwrap() as u64 - 56 + 52;
+    let mut command = bench.command("clone rack:a rack:b --yes".split_whitespace());
+    let child = command
+        .stdout(std::process::Stdio::piped())
+        .stderr(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let started = Instant::now();
+    while bench
+        .path("rack/b.img")
+        .metadata()
+        .map_or(0, |b| std::os::unix::fs::MetadataExt::blocks(&b))
+        < 8192
+    {
+        assert!(started.elapsed().as_secs() < 30, "it never began");
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
+    put(&bench.path("rack/a.img"), mounts, &[9, 0]);
+    let output = child.wait_with_output().unwrap();
+    let said = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert_eq!(output.status.code(), Some(3), "{said}");
+    assert!(said.contains("what was written mixes what stood there before"), "{said}");
+}
+
 #[test]
 fn source_and_targets_are_told_apart_under_any_name() {
     let bench = Bench::with_card(&slot("b", CARD, ""));

@@ -13,6 +13,7 @@ use crate::{
 use rustix::fs::OFlags;
 use std::{
     fs::{File, OpenOptions},
+    io::{Seek, SeekFrom},
     os::unix::fs::{FileExt, FileTypeExt, OpenOptionsExt},
     path::{Path, PathBuf},
     sync::Arc,
@@ -54,7 +55,15 @@ fn open(card: &Card, write: bool, flags: OFlags) -> Result<File> {
 impl DeviceStore {
     /// Opens a card for reading only.
     pub(super) fn open_read(card: &Card) -> Result<Self> {
-        Ok(Self::new(card, open(card, false, OFlags::empty())?))
+        Self::new(card, open(card, false, OFlags::empty())?)
+    }
+
+    /// The same, and nothing can mount the card meanwhile, unless something uses it already.
+    pub(super) fn open_read_alone(card: &Card) -> Result<Self> {
+        match open(card, false, OFlags::EXCL) {
+            Err(error) if error.class() == Class::Refused => Self::open_read(card),
+            file => Self::new(card, file?),
+        }
     }
 
     /// Opens a card for writing; fails while anything else has it mounted or claimed.
@@ -65,17 +74,32 @@ impl DeviceStore {
             }
             _ => error,
         })?;
-        Ok(Self::new(card, file))
+        Self::new(card, file).map_err(|error| match error.class() {
+            Class::Mismatch => error.with_class(Class::Refused),
+            _ => error,
+        })
     }
 
-    fn new(card: &Card, file: File) -> Self {
-        Self {
+    /// What was opened is the card that was meant: another one may have taken its name.
+    fn new(card: &Card, file: File) -> Result<Self> {
+        let mut there = &file;
+        let end = there.seek(SeekFrom::End(0));
+        let end = end.map_err(|e| Error::io(format!("opening {}", card.path.display()), e))?;
+        let sequence = ioctl::sequence(&file);
+        let is_another = matches!((sequence, card.sequence), (Some(is), Some(was)) if is != was);
+        if is_another || ByteLen::new(end) != card.size {
+            return Err(Error::mismatch(format!(
+                "{} is another card than a moment ago",
+                card.path.display()
+            )));
+        }
+        Ok(Self {
             path: card.path.clone(),
             file,
             size: card.size,
             sector: card.sector,
             pool: Pool::new(BOUNCE),
-        }
+        })
     }
 
     fn is_aligned(&self, at: ByteOffset, bytes: &[u8]) -> bool {

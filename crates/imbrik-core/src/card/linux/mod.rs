@@ -89,6 +89,10 @@ impl Host for LinuxHost {
         Ok(Arc::new(DeviceStore::open_read(card)?))
     }
 
+    fn hold_source(&self, card: &Card) -> Result<Arc<dyn ReadAt>> {
+        Ok(Arc::new(DeviceStore::open_read_alone(card)?))
+    }
+
     fn open_target(&self, card: &Card) -> Result<Box<dyn TargetCard>> {
         Ok(Box::new(DeviceTarget::open(card, self.clone())?))
     }

@@ -71,6 +71,15 @@ pub(super) fn last_written(store: &dyn ReadAt) -> Result<Option<u64>> {
     Ok(low.map(|low| high << 32 | low))
 }
 
+/// `s_mnt_count`.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn mount_count(store: &dyn ReadAt) -> Result<u64> {
+    let raw = read_up_to(store, ByteOffset::new(1024), Superblock::LEN)?;
+    Ok(bytes::le_u16(&raw, 0x34).map_or(0, u64::from))
+}
+
 /// The small file at `path`, up to `most` bytes of it; `None` when there is none, or when the
 /// volume makes no sense.
 ///

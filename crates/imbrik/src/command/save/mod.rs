@@ -111,10 +111,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         session.out.line(&format!("Also      {}, {size}", to.title()));
     }
     if has_changed {
-        session.out.warn(
-            "The card was written to, or exchanged, while it was read: the image mixes what stood there \
-             before and afterwards. Unmount it everywhere, and save it again.",
-        );
+        session.out.warn(&fleet::mixed("the image", "save it again"));
         return Ok(Exit::Mismatch);
     }
     Ok(if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable })
@@ -130,7 +127,7 @@ struct Wanted {
 
 impl Wanted {
     fn of(session: &Session, args: &SaveArgs, card: &Card, tally: &Tally) -> Outcome<Self> {
-        let source = session.fleet.host_of(card).open_source(card).state(UNTOUCHED)?;
+        let source = session.fleet.host_of(card).hold_source(card).state(UNTOUCHED)?;
         let mut source: Arc<dyn ReadAt> =
             Arc::new(Remembered::new(Counted::new(source, tally), fleet::MOST_REMEMBERED));
         if args.also.is_some() {
@@ -148,9 +145,10 @@ impl Wanted {
     /// Whether the card tells of itself otherwise than before it was read. One that is gone by now
     /// tells nothing.
     fn has_changed(&self, session: &Session, args: &SaveArgs, card: &Card, tally: &Tally) -> bool {
-        let told = |survey: &Survey| (survey.fingerprint(), survey.written);
-        let again = Self::of(session, args, card, tally);
-        again.is_ok_and(|again| told(&again.survey) != told(&self.survey))
+        match Self::of(session, args, card, tally) {
+            Ok(again) => self.survey.has_changed(&again.survey),
+            Err(failure) => failure.exit == Exit::Mismatch,
+        }
     }
 }
 
