@@ -81,7 +81,7 @@ fn steps(c: &mut Criterion) {
         ("what is in use", &|| drop(black_box(Occupancy::of(&card, &survey)))),
         ("plan: the smallest", &|| drop(black_box(fit(&smallest)))),
         ("plan: four times the size", &|| drop(black_box(fit(&larger)))),
-        ("plan: an identity", &|| drop(black_box(restored().with_identity(&own, &cancel)))),
+        ("plan: an identity", &|| drop(black_box(restored().with_identity(&own, Work::in_memory(&cancel))))),
         ("save", &|| drop(black_box(save_it()))),
         ("write", &|| drop(black_box(write_it()))),
     ];

@@ -25,7 +25,7 @@ fuzz_target!(|input: (u64, u64, bool, &[u8])| {
     let store: Arc<dyn ReadAt> = Arc::new(store);
     if let Ok(plan) = Plan::restore(Arc::clone(&store), &survey, None, target) {
         let ids = Identity { ids: true, ..Identity::default() };
-        let _ = plan.with_identity(&ids, &Cancel::new());
+        let _ = plan.with_identity(&ids, Work::in_memory(&Cancel::new()));
     }
     let Ok(occupancy) = Occupancy::of(&store, &survey) else { return };
     let give_to = survey.last_reshapable();

@@ -37,7 +37,7 @@ fuzz_target!(|bytes: &[u8]| {
     let host = Identity { host: Some("hive-31".into()), ..Identity::default() };
     let files = Identity { files: vec![note("/a note.txt"), note("/x")], ..Identity::default() };
     for identity in [ids, host, files] {
-        if let Ok(plan) = plan.clone().with_identity(&identity, &Cancel::new()) {
+        if let Ok(plan) = plan.clone().with_identity(&identity, Work::in_memory(&Cancel::new())) {
             read_all(&plan);
         }
     }

@@ -441,10 +441,10 @@ pub fn with_id(
     store: &Arc<dyn ReadAt>,
     volume: &Volume,
     id: uuid::Uuid,
-    cancel: &Cancel,
+    work: Work<'_>,
 ) -> Result<Settled> {
     let edited = match volume.kind {
-        kind if kind.is_ext() => ext4::with_uuid(store, *id.as_bytes(), cancel)?,
+        kind if kind.is_ext() => ext4::with_uuid(store, *id.as_bytes(), work)?,
         kind if kind.is_fat() => fat::with_serial(store, serial_of(id))?,
         VolumeKind::ExFat => exfat::with_serial(store, serial_of(id))?,
         VolumeKind::Swap => swap::with_uuid(store, *id.as_bytes())?,

@@ -1,40 +1,47 @@
-//! A store with a few bytes changed: what differs is kept in memory, nothing below it changes.
+//! A store with some bytes changed: what differs is kept beside it, nothing below it changes.
 
-use super::{ReadAt, check_range};
+use super::{ReadAt, Spill, check_range};
 use crate::{
     error::{Error, Result},
     units::{ByteLen, ByteOffset, SectorSize, Span, joined},
 };
-use std::{collections::BTreeMap, fmt, sync::Arc};
+use std::{fmt, path::Path, sync::Arc};
 
 /// Bytes that are kept together.
 const UNIT: u64 = 512;
 const UNIT_LEN: usize = 512;
 
-/// A store with a few bytes changed.
-#[derive(Clone)]
+/// A store with some bytes changed.
 pub struct Edited {
     base: Arc<dyn ReadAt>,
-    units: BTreeMap<u64, [u8; UNIT_LEN]>,
+    units: Spill,
 }
 
 impl fmt::Debug for Edited {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{} units changed of {}", self.units.len(), self.base.size())
+        write!(f, "{} units changed of {}", self.units.list().count(), self.base.size())
     }
 }
 
 impl Edited {
-    /// Nothing changed so far.
+    /// Nothing changed so far; what will be stays in memory.
     #[must_use]
     pub fn new(base: Arc<dyn ReadAt>) -> Self {
-        Self { base, units: BTreeMap::new() }
+        Self::bounded(base, ByteLen::ZERO, None)
+    }
+
+    /// The same with `most` bytes in memory, and more in a temporary file in `folder`; all of it
+    /// stays in memory without one.
+    #[must_use]
+    pub fn bounded(base: Arc<dyn ReadAt>, most: ByteLen, folder: Option<&Path>) -> Self {
+        Self { base, units: Spill::new(UNIT, most, folder) }
     }
 
     /// Puts `bytes` at `at`.
     ///
     /// # Errors
-    /// When they don't lie inside, or what stands beside them cannot be read.
+    /// When they don't lie inside, what stands beside them cannot be read, or the temporary file
+    /// cannot be written.
     pub fn put(&mut self, at: ByteOffset, bytes: &[u8]) -> Result<()> {
         check_range(at, ByteLen::of(bytes), self.base.size())?;
         let (mut at, mut rest) = (at.get(), bytes);
@@ -42,13 +49,13 @@ impl Edited {
             let (number, inside) = place(at);
             let len = UNIT_LEN.saturating_sub(inside).min(rest.len());
             let (now, later) = rest.split_at(len);
-            let mut unit = match self.units.get(&number) {
-                Some(unit) => *unit,
+            let mut unit = match self.units.get(number)? {
+                Some(unit) => unit,
                 None => self.below(number)?,
             };
             let part = unit.get_mut(inside..inside.saturating_add(len));
             part.ok_or_else(|| Error::bug("an edit is too long"))?.copy_from_slice(now);
-            self.units.insert(number, unit);
+            self.units.put(number, unit)?;
             at = at.saturating_add(ByteLen::of(now).get());
             rest = later;
         }
@@ -56,8 +63,8 @@ impl Edited {
     }
 
     /// What stands below the unit `number`; zeros behind the end.
-    fn below(&self, number: u64) -> Result<[u8; UNIT_LEN]> {
-        let mut unit = [0; UNIT_LEN];
+    fn below(&self, number: u64) -> Result<Vec<u8>> {
+        let mut unit = vec![0; UNIT_LEN];
         let start = ByteOffset::new(number.saturating_mul(UNIT));
         let there = ByteOffset::new(self.base.size().get()).saturating_since(start);
         let len = there.to_usize().unwrap_or(UNIT_LEN).min(UNIT_LEN);
@@ -71,7 +78,7 @@ impl Edited {
     #[must_use]
     pub fn spans(&self) -> Vec<Span> {
         let whole = Span::whole(self.base.size());
-        let units = self.units.keys().map(|number| {
+        let units = self.units.list().map(|number| {
             let start = ByteOffset::new(number.saturating_mul(UNIT));
             Span::between(start, start.saturating_add(ByteLen::new(UNIT)))
         });
@@ -96,7 +103,8 @@ impl ReadAt for Edited {
         let first = place(at.get()).0;
         let last = end.get().div_ceil(UNIT);
         let wanted = Span::between(at, end);
-        for (number, unit) in self.units.range(first..last) {
+        for number in self.units.within(first..last) {
+            let Some(unit) = self.units.get(number)? else { continue };
             let start = ByteOffset::new(number.saturating_mul(UNIT));
             let span = Span::between(start, start.saturating_add(ByteLen::new(UNIT)));
             let Some(both) = span.intersect(wanted) else { continue };
@@ -116,8 +124,7 @@ impl ReadAt for Edited {
 
     fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
         let below = self.base.next_data(from)?;
-        let edits = self.units.range(place(from.get()).0..).next();
-        let edit = edits.map(|(number, _)| {
+        let edit = self.units.next(place(from.get()).0).map(|number| {
             let start = ByteOffset::new(number.saturating_mul(UNIT)).max(from);
             let end = number.saturating_add(1).saturating_mul(UNIT).min(self.base.size().get());
             Span::between(start, ByteOffset::new(end))
@@ -155,7 +162,12 @@ mod tests {
             let mut plain = bytes;
             plain[a..b].fill(0);
             plain.resize(size + 7, 0);
-            let mut edited = Edited::new(Arc::new(base));
+            // In memory alone, or with hardly any of it.
+            let folder = tempfile::tempdir().unwrap();
+            let mut edited = match size % 2 {
+                0 => Edited::new(Arc::new(base)),
+                _ => Edited::bounded(Arc::new(base), ByteLen::new(1024), Some(folder.path())),
+            };
             for (at, len, byte) in edits {
                 let piece = vec![byte; len];
                 let fits = at + len <= plain.len();

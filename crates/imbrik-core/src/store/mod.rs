@@ -12,6 +12,7 @@ mod pieced;
 mod remembered;
 mod shared;
 mod sparse;
+mod spill;
 mod window;
 
 pub use buffer::{ALIGNMENT, Buffer, Pool};
@@ -23,6 +24,7 @@ pub use pieced::Pieced;
 pub use remembered::Remembered;
 pub use shared::Shared;
 pub use sparse::SparseStore;
+pub(crate) use spill::Spill;
 pub use window::Window;
 
 use crate::{

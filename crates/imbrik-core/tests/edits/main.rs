@@ -6,7 +6,7 @@ mod support;
 
 use imbrik_core::{
     Class, Result,
-    fs::{self, FilePut, Settled},
+    fs::{self, FilePut, Settled, Work},
     progress::Cancel,
     store::{FileStore, ReadAt, read_vec},
     units::{ByteLen, ByteOffset},
@@ -270,7 +270,7 @@ fn an_ext_volume_gets_another_uuid_with_all_its_checksums() {
         let before = others(at);
         let (store, known) = volume(at);
         let id: uuid::Uuid = "11111111-2222-4333-8444-555555555555".parse().unwrap();
-        let settled = fs::with_id(&store, &known, id, &Cancel::new()).unwrap();
+        let settled = fs::with_id(&store, &known, id, Work::in_memory(&Cancel::new())).unwrap();
         for store in [&store, &settled.store] {
             fs::check(store, &known, &Cancel::new()).unwrap_or_else(|e| panic!("{options}: {e}"));
         }
@@ -313,7 +313,7 @@ fn serials_of_other_volumes_are_changed_in_every_copy() {
         );
         let (store, known) = volume(at);
         let id: uuid::Uuid = "1badcafe-2222-4333-8444-555555555555".parse().unwrap();
-        keep(at, &fs::with_id(&store, &known, id, &Cancel::new()).unwrap());
+        keep(at, &fs::with_id(&store, &known, id, Work::in_memory(&Cancel::new())).unwrap());
         sh(judge, at);
         let found = sh("blkid -p -o value -s UUID v", at).trim().to_owned();
         let expected = if make.contains("swap") { id.to_string() } else { "1BAD-CAFE".to_owned() };
@@ -384,7 +384,7 @@ proptest! {
         let file = FilePut { path, content: vec![7; 5000], mode: Some(0o600), now: 1 };
         for settled in [
             fs::put_file(&store, &known, &file),
-            fs::with_id(&store, &known, uuid::Uuid::from_u128(7), &Cancel::new()),
+            fs::with_id(&store, &known, uuid::Uuid::from_u128(7), Work::in_memory(&Cancel::new())),
         ].into_iter().flatten() {
             let _ = read_vec(&*settled.store, ByteOffset::ZERO, 1 << 20).unwrap();
             prop_assert!(settled.store.size() == ByteLen::from_usize(bytes.len()));

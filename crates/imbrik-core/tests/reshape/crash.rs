@@ -9,7 +9,7 @@ use crate::volumes::{
     Mount, judged, made, noise, reshaped, run, same, tool, tree, without_numbers,
 };
 use imbrik_core::{
-    fs::{self, Goal},
+    fs::{self, Goal, Work},
     layout::{Content, Occupancy, Survey},
     progress::Cancel,
     store::{FileStore, ReadAt, read_vec},
@@ -140,7 +140,7 @@ pub(crate) fn renamed(dir: &Path, from: &str, to: &str) {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join(from)).unwrap());
     let volume = fs::recognise(&*store).unwrap().unwrap();
     let id = uuid::Uuid::from_u128(0x1234_5678_9abc_4def_8123_4567_89ab_cdef);
-    let settled = fs::with_id(&store, &volume, id, &Cancel::new()).unwrap();
+    let settled = fs::with_id(&store, &volume, id, Work::in_memory(&Cancel::new())).unwrap();
     let len = store.size().to_usize().unwrap();
     std::fs::write(dir.join(to), read_vec(&*settled.store, ByteOffset::ZERO, len).unwrap())
         .unwrap();

@@ -63,9 +63,8 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let mut plan = plan(session, &content, &before, &wanted, args.as_found)?;
     let identity = args.identity.of(1, 1, &before, &args.image)?;
     if !identity.is_empty() {
-        let cancel = &session.environment.interrupt.cancel;
         plan = plan
-            .with_identity(&identity, cancel)
+            .with_identity(&identity, session.work(false))
             .state(UNTOUCHED)
             .next("Leave that option out, and it keeps what it has.")?;
     }

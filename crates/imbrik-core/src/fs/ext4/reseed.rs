@@ -8,6 +8,7 @@ use crate::{
     bytes,
     error::{Error, Result},
     fs::{
+        Work,
         bits::{Bits, Run},
         ext4::{
             checksum::crc32c,
@@ -39,7 +40,7 @@ const UUID_AT: usize = 0x68;
 pub(in crate::fs) fn with_uuid(
     store: &Arc<dyn ReadAt>,
     uuid: [u8; 16],
-    cancel: &Cancel,
+    work: Work<'_>,
 ) -> Result<Edited> {
     let opened = Opened::to_look_at(Arc::clone(store))?;
     let old = &opened.superblock;
@@ -49,11 +50,12 @@ pub(in crate::fs) fn with_uuid(
     let mut raw = opened.raw.clone();
     bytes::put(&mut raw, UUID_AT, uuid).ok_or_else(|| Error::corrupt("its superblock is short"))?;
     let new = Superblock::decode(&raw).ok_or_else(|| Error::corrupt("its superblock is gone"))?;
-    let mut reseed = Reseed { opened: &opened, new, draft: Edited::new(Arc::clone(store)) };
+    let draft = Edited::bounded(Arc::clone(store), work.memory, work.temporary);
+    let mut reseed = Reseed { opened: &opened, new, draft };
     // Hashes of attributes' values start from the seed, too, with or without other checksums.
     let is_seeded = old.has_metadata_csum() || old.has_ea_inodes();
     if is_seeded && old.seed != reseed.new.seed {
-        reseed.inodes(cancel)?;
+        reseed.inodes(work.cancel)?;
     }
     reseed.groups()?;
     reseed.journal(uuid)?;

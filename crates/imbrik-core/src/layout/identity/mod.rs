@@ -70,7 +70,7 @@ impl Plan {
     /// - [`Class::Unsupported`] and [`Class::Corrupt`] when a volume is not edited, with the reason.
     /// - [`Class::NoRoom`] when a file has no room.
     /// - [`Class::Usage`] when there is nothing that could have such a name.
-    pub fn with_identity(self, identity: &Identity, cancel: &Cancel) -> Result<Self> {
+    pub fn with_identity(self, identity: &Identity, means: fs::Work<'_>) -> Result<Self> {
         if identity.is_empty() {
             return Ok(self);
         }
@@ -102,7 +102,7 @@ impl Plan {
             now: identity.now,
         };
         if identity.ids {
-            work.new_ids(cancel)?;
+            work.new_ids(means)?;
         }
         if let Some(host) = &identity.host {
             work.set_host(host)?;
@@ -116,7 +116,7 @@ impl Plan {
         let Work { parts, table, changes, .. } = work;
         let mut plan = self;
         for part in parts.iter().filter(|part| !part.rewritten.is_empty()) {
-            part.prove(cancel)?;
+            part.prove(means.cancel)?;
             let moved = part.rewritten.iter().map(|span| {
                 let start = part.span.start().saturating_add(ByteLen::new(span.start().get()));
                 Span::between(start, start.saturating_add(span.len()))
@@ -201,7 +201,7 @@ fn fresh() -> Uuid {
 
 impl Work<'_> {
     /// New ids for the table and every volume, and for whatever refers to them.
-    fn new_ids(&mut self, cancel: &Cancel) -> Result<()> {
+    fn new_ids(&mut self, means: fs::Work<'_>) -> Result<()> {
         let mut ids = Vec::new();
         if let Some(was) = &self.survey.table {
             self.table = was.with_ids(self.survey.size, &mut fresh)?;
@@ -228,7 +228,7 @@ impl Work<'_> {
             let Some(volume) = part.volume.as_mut() else { continue };
             let settled = match wrong {
                 Some(why) => Err(Error::corrupt(why)),
-                None => fs::with_id(&part.store, volume, fresh(), cancel),
+                None => fs::with_id(&part.store, volume, fresh(), means),
             };
             match settled {
                 Ok(settled) => {

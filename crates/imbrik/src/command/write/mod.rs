@@ -305,11 +305,10 @@ impl Writing<'_> {
         let size = into.as_ref().map_or(card.size, |into| into.span.len());
         let target = imbrik_core::layout::Target { size, sector: card.sector };
         let request = Request { args: self.args, source, target, is_whole: into.is_none() };
-        let cancel = &self.session.environment.interrupt.cancel;
         let mut plan = request.plan(self.session)?;
         if !identity.is_empty() {
             plan = plan
-                .with_identity(identity, cancel)
+                .with_identity(identity, self.session.work(false))
                 .state(UNTOUCHED)
                 .next("Leave that option out, and it keeps what it has.")?;
         }

@@ -1,7 +1,6 @@
 //! The reshaped volume while it is made, and readable as a whole: blocks made anew, blocks that
 //! come from elsewhere in the source, and those that stay where they are.
 
-use super::made::Made;
 use crate::{
     error::{Error, Result},
     fs::{
@@ -9,7 +8,7 @@ use crate::{
         ext4::{quota, strict::kept::Kept},
         placement::Moves,
     },
-    store::{ReadAt, check_range},
+    store::{ReadAt, Spill, check_range},
     units::{ByteLen, ByteOffset, SectorSize},
 };
 use std::sync::Arc;
@@ -20,12 +19,12 @@ pub(super) struct Draft {
     moves: Arc<Moves>,
     block_len: u64,
     blocks: u64,
-    made: Made,
+    made: Spill,
 }
 
 impl Draft {
     /// A volume of `blocks` blocks out of those of `meta`; `made` takes those that are made anew.
-    pub(super) fn new(meta: Arc<Kept>, moves: Arc<Moves>, blocks: u64, made: Made) -> Self {
+    pub(super) fn new(meta: Arc<Kept>, moves: Arc<Moves>, blocks: u64, made: Spill) -> Self {
         let block_len = meta.block_len();
         Self { meta, moves, block_len, blocks, made }
     }
@@ -82,7 +81,7 @@ impl Draft {
     }
 
     /// The blocks that were made.
-    pub(super) fn made(&self) -> &Made {
+    pub(super) fn made(&self) -> &Spill {
         &self.made
     }
 

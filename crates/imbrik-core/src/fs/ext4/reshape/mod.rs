@@ -19,7 +19,6 @@ mod census;
 mod draft;
 mod geometry;
 mod layout;
-mod made;
 mod prove;
 mod rewrite;
 
@@ -27,13 +26,12 @@ use crate::{
     error::{Error, Result},
     fs::{Goal, Moved, Reshaped, Settled, Work, bits::Run, ext4::strict::Opened},
     progress::Cancel,
-    store::ReadAt,
+    store::{ReadAt, Spill},
     units::{ByteLen, ByteOffset, Span},
 };
 use census::{Census, Faults, Itself};
 use draft::Draft;
 use layout::{Lack, Layout, Planner};
-use made::Made;
 use std::sync::Arc;
 
 /// How many of the faults that are kept are told one by one.
@@ -59,7 +57,7 @@ pub(in crate::fs) fn reshape(
     let census = Census::of(&opened, &Itself, faults, cancel)?;
     let planner = Planner { opened: &opened, census: &census, cancel };
     let layout = plan(&planner, goal)?;
-    let made = Made::new(opened.superblock.block_len, work.memory, work.temporary);
+    let made = Spill::new(opened.superblock.block_len, work.memory, work.temporary);
     let (draft, mut warnings) = rewrite::rewrite(&planner, &layout, made)?;
     let faults = census.faults.list();
     if !faults.is_empty() {

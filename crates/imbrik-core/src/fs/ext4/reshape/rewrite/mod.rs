@@ -7,7 +7,6 @@ use super::{
     census::{BAD_BLOCKS, DOUBLE, RESIZE, double_of},
     draft::Draft,
     layout::{Layout, Planner},
-    made::Made,
 };
 use crate::{
     bytes,
@@ -26,7 +25,7 @@ use crate::{
             superblock::Superblock,
         },
     },
-    store::read_vec,
+    store::{Spill, read_vec},
     units::ByteOffset,
 };
 use std::{collections::BTreeMap, sync::Arc};
@@ -39,7 +38,7 @@ use std::{collections::BTreeMap, sync::Arc};
 pub(super) fn rewrite(
     planner: &Planner<'_>,
     layout: &Layout,
-    made: Made,
+    made: Spill,
 ) -> Result<(Draft, Vec<String>)> {
     let new = &layout.geometry.superblock;
     let opened = planner.opened;
