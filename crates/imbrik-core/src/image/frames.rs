@@ -13,6 +13,11 @@ use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 /// Frames up to this content are read at random; larger ones would cost memory and time without
 /// bound for a few bytes.
 pub(super) const MOST_CONTENT: ByteLen = ByteLen::mib(64);
+/// More frames than any image has: as many as 64 TiB in tiles. A list of them has to be kept.
+pub(super) const MOST_FRAMES: usize = 1 << 24;
+/// How much longer than its content a frame may be: whatever does not pack is stored as it is, with a
+/// few bytes of its own.
+const MOST_OVERHEAD: ByteLen = ByteLen::kib(64);
 /// A frame this short is worth comparing with the known frame of zeros.
 const ZERO_FRAME: usize = 8192;
 /// Decoded content that is kept for small reads.
@@ -38,11 +43,24 @@ impl Frames {
     /// Adds the frame at `packed`, which holds the next `content` bytes.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when the content exceeds 64 bits.
+    /// [`crate::Class::Corrupt`] when the content exceeds 64 bits, or the frame is far longer than
+    /// what it holds; [`crate::Class::Unsupported`] when there are too many frames.
     pub(super) fn push(&mut self, packed: Span, content: ByteLen) -> Result<()> {
         let start = ByteOffset::new(self.size.get());
         let content = Span::new(start, content)
             .ok_or_else(|| Error::corrupt("the frames hold more than 64 bits can count"))?;
+        let most = content.len().get().saturating_add(content.len().get() / 16);
+        if packed.len() > ByteLen::new(most).saturating_add(MOST_OVERHEAD) {
+            return Err(Error::corrupt(format!(
+                "the frame at {} is {} long and holds {}",
+                packed.start(),
+                packed.len(),
+                content.len()
+            )));
+        }
+        if self.list.len() >= MOST_FRAMES {
+            return Err(Error::unsupported(format!("it has more than {MOST_FRAMES} frames")));
+        }
         self.list.push(Frame { packed, content });
         self.size = ByteLen::new(content.end().get());
         Ok(())
@@ -209,5 +227,37 @@ impl ReadAt for FramedStore {
 
     fn sector_size(&self) -> SectorSize {
         SectorSize::B512
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Class;
+
+    fn span(start: u64, len: u64) -> Span {
+        Span::between(ByteOffset::new(start), ByteOffset::new(start + len))
+    }
+
+    #[test]
+    fn a_frame_is_no_longer_than_its_content_and_a_little() {
+        let mut frames = Frames::default();
+        frames.push(span(0, 5 << 20), ByteLen::mib(5)).unwrap();
+        frames.push(span(5 << 20, 65_000), ByteLen::new(1)).unwrap();
+        for (len, content) in [(1 << 30, ByteLen::mib(4)), (70_000, ByteLen::new(1))] {
+            let error = frames.push(span(6 << 20, len), content).unwrap_err();
+            assert_eq!(error.class(), Class::Corrupt, "{error}");
+        }
+        assert_eq!(frames.size(), ByteLen::new((5 << 20) + 1));
+    }
+
+    #[test]
+    fn there_is_an_end_to_the_number_of_frames() {
+        let mut frames = Frames::default();
+        let one = Frame { packed: span(0, 1), content: span(0, 1) };
+        frames.list = vec![one; MOST_FRAMES - 1];
+        frames.push(span(1, 1), ByteLen::new(1)).unwrap();
+        let error = frames.push(span(2, 1), ByteLen::new(1)).unwrap_err();
+        assert_eq!(error.class(), Class::Unsupported, "{error}");
     }
 }

@@ -8,7 +8,7 @@
 //! ```
 
 use super::{
-    frames::{Codec, Frames, MOST_CONTENT},
+    frames::{Codec, Frames, MOST_CONTENT, MOST_FRAMES},
     gz::read_exactly,
     tile::TILE,
 };
@@ -168,7 +168,7 @@ fn decode_index(index: &[u8]) -> Option<Vec<(u64, u64)>> {
     let mut rest = body.strip_prefix(&[0])?;
     let count = number(&mut rest)?;
     // Every record takes at least two bytes, so the count is bounded by the index itself.
-    if count > u64::try_from(rest.len()).ok()? {
+    if count > u64::try_from(rest.len()).ok()? || usize::try_from(count).ok()? > MOST_FRAMES {
         return None;
     }
     let mut blocks = Vec::new();

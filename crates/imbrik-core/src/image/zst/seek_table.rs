@@ -11,6 +11,7 @@ use super::frame::skippable_header;
 use crate::{
     bytes,
     error::{Error, Result},
+    image::frames::MOST_FRAMES,
     store::{ReadAt, read_up_to},
     units::{ByteLen, ByteOffset},
 };
@@ -20,7 +21,7 @@ const FOOTER_MAGIC: u32 = 0x8f92_eab1;
 const FOOTER: u64 = 9;
 const CHECKSUMS: u8 = 0x80;
 /// The most frames the format allows.
-const MOST_FRAMES: u32 = 0x0800_0000;
+const FORMAT_FRAMES: u32 = 0x0800_0000;
 
 /// A frame as the table lists it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -33,7 +34,7 @@ pub(in crate::image) struct Entry {
 
 /// The whole skippable frame of a table; `None` when there are more frames than the format allows.
 pub(in crate::image) fn encode(entries: &[Entry]) -> Option<Vec<u8>> {
-    let count = u32::try_from(entries.len()).ok().filter(|count| *count <= MOST_FRAMES)?;
+    let count = u32::try_from(entries.len()).ok().filter(|count| *count <= FORMAT_FRAMES)?;
     let len = count.checked_mul(8)?.checked_add(9)?;
     let mut out = skippable_header(TABLE_MAGIC, len).to_vec();
     for entry in entries {
@@ -59,8 +60,8 @@ pub(super) fn read(file: &dyn ReadAt) -> Result<Option<Vec<Entry>>> {
     }
     let wrong = |what: &str| Error::corrupt(format!("the seek table {what}"));
     let count = bytes::le_u32(&footer, 0).unwrap_or(0);
-    if count > MOST_FRAMES {
-        return Err(wrong(&format!("lists {count} frames, the format allows {MOST_FRAMES}")));
+    if usize::try_from(count).map_or(true, |count| count > MOST_FRAMES) {
+        return Err(wrong(&format!("lists {count} frames, at most {MOST_FRAMES} are read")));
     }
     let step = if bytes::u8(&footer, 4).unwrap_or(0) & CHECKSUMS != 0 { 12u64 } else { 8 };
     let entries_len = u64::from(count).saturating_mul(step);
@@ -107,7 +108,7 @@ mod tests {
             prop_assert!(read_all(&file[1..]).is_err());
             prop_assert_eq!(read_all(&file[..file.len() - 1]).unwrap(), None);
             let at = file.len() - 9;
-            file[at..at + 4].copy_from_slice(&(MOST_FRAMES + 1).to_le_bytes());
+            file[at..at + 4].copy_from_slice(&(MOST_FRAMES as u32 + 1).to_le_bytes());
             prop_assert!(read_all(&file).unwrap_err().to_string().contains("the format allows"));
         }
 
