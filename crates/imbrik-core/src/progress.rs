@@ -86,15 +86,31 @@ impl Observer for Unobserved {
 /// Shows several steps to another observer as parts of one.
 pub(crate) struct Merged<'a> {
     observer: &'a dyn Observer,
+    /// What they add up to, and as how much that is shown.
+    total: ByteLen,
+    shown: ByteLen,
     before: Mutex<ByteLen>,
     part: Mutex<ByteLen>,
 }
 
 impl<'a> Merged<'a> {
-    /// Begins `step` of `total` bytes, to which the steps inside add up.
-    pub(crate) fn start(observer: &'a dyn Observer, step: Step, total: ByteLen) -> Self {
-        observer.on(&Event::Started { step, total });
-        Self { observer, before: Mutex::default(), part: Mutex::default() }
+    /// Begins `step` of `shown` bytes. The steps inside add up to `total`, which may be more: bytes
+    /// that are gone over twice are still the same bytes.
+    pub(crate) fn start(
+        observer: &'a dyn Observer,
+        step: Step,
+        shown: ByteLen,
+        total: ByteLen,
+    ) -> Self {
+        observer.on(&Event::Started { step, total: shown });
+        Self { observer, total, shown, before: Mutex::default(), part: Mutex::default() }
+    }
+
+    /// As how much `done` of the total is shown.
+    fn scaled(&self, done: ByteLen) -> ByteLen {
+        let scaled = u128::from(done.get()).saturating_mul(self.shown.get().into());
+        let scaled = scaled.checked_div(self.total.get().into()).unwrap_or(0);
+        u64::try_from(scaled).map_or(self.shown, ByteLen::new).min(self.shown)
     }
 
     /// Ends it.
@@ -110,7 +126,8 @@ impl Observer for Merged<'_> {
         match event {
             Event::Started { total, .. } => *part = *total,
             Event::Advanced { done } => {
-                self.observer.on(&Event::Advanced { done: before.saturating_add(*done) });
+                let done = self.scaled(before.saturating_add(*done));
+                self.observer.on(&Event::Advanced { done });
             }
             Event::Unreadable { .. } => self.observer.on(event),
             Event::Finished => *before = before.saturating_add(*part),
@@ -146,5 +163,43 @@ impl Cancel {
     /// [`crate::Class::Cancelled`], and nothing else.
     pub fn check(&self) -> Result<()> {
         if self.0.load(Ordering::SeqCst) { Err(Error::cancelled()) } else { Ok(()) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn steps_in_one_never_show_more_than_there_is() {
+        struct Seen(Mutex<Vec<Event>>);
+        impl Observer for Seen {
+            fn on(&self, event: &Event) {
+                self.0.lock().unwrap().push(event.clone());
+            }
+        }
+        let seen = Seen(Mutex::default());
+        // A card of 400 bytes in an image of 150, which is hashed and then decoded.
+        let (shown, total) = (ByteLen::new(400), ByteLen::new(550));
+        let merged = Merged::start(&seen, Step::ReadingImageBack, shown, total);
+        for (step, len) in [(Step::ComparingChecksums, 150), (Step::CheckingTiles, 400)] {
+            merged.on(&Event::Started { step, total: ByteLen::new(len) });
+            merged.on(&Event::Advanced { done: ByteLen::new(len / 2) });
+            merged.on(&Event::Advanced { done: ByteLen::new(len) });
+            merged.on(&Event::Finished);
+        }
+        merged.finish();
+        let seen = seen.0.into_inner().unwrap();
+        let done: Vec<u64> = seen
+            .iter()
+            .filter_map(|event| match event {
+                Event::Advanced { done } => Some(done.get()),
+                _ => None,
+            })
+            .collect();
+        assert_eq!(done, [54, 109, 254, 400]);
+        let step = Step::ReadingImageBack;
+        assert_eq!(seen.first(), Some(&Event::Started { step, total: shown }));
+        assert_eq!(seen.last(), Some(&Event::Finished));
     }
 }

@@ -13,7 +13,7 @@ use imbrik_core::{
     Class, Error,
     image::{Image, Limit, Output, Pack, Place, SumKind},
     layout::View,
-    transfer::{SaveOptions, sampled_ratio},
+    transfer::{ReadBack, SaveOptions, Saved, sampled_ratio},
     units::ByteLen,
 };
 use std::{
@@ -255,6 +255,25 @@ pub(crate) fn stem_of(image: &Path) -> String {
         }
     }
     if pipe::is_pipe(image) { "image".to_owned() } else { stem.to_owned() }
+}
+
+/// Says when an image was compared with what memory has of it.
+pub(crate) fn tell_of_memory(session: &Session, saved: &Saved) {
+    if saved.read_back == ReadBack::Memory {
+        session.out.warn(
+            "The image was compared as the system has it in memory: it did not let go of it, or the \
+             folder lies in memory. A later `imbrik check` tells what is on the disk.",
+        );
+    }
+}
+
+/// From where an image was read back, for a program that asks.
+pub(crate) fn read_back(saved: &Saved) -> Option<&'static str> {
+    match saved.read_back {
+        ReadBack::Waived => None,
+        ReadBack::Medium => Some("medium"),
+        ReadBack::Memory => Some("memory"),
+    }
 }
 
 /// A failure while an image was made of another one.

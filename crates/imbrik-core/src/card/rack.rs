@@ -275,7 +275,7 @@ impl TargetCard for RackTarget {
     }
 
     fn medium(&self) -> Result<Arc<dyn ReadAt>> {
-        self.store.inner().drop_cache()?;
+        let _ = self.store.inner().drop_cache()?;
         Ok(Arc::<Faulty<FileStore>>::clone(&self.store))
     }
 

@@ -7,9 +7,12 @@ use crate::{
 };
 use rustix::{
     fs::{Advice, FallocateFlags, SeekFrom},
-    io::Errno,
+    io::{Errno, ReadWriteFlags},
 };
-use std::{fs::File, num::NonZeroU64, os::unix::fs::FileExt, path::Path};
+use std::{fs::File, io::IoSliceMut, num::NonZeroU64, os::unix::fs::FileExt, path::Path};
+
+/// How many places of a file are asked whether they are in memory.
+const CACHE_SAMPLES: u64 = 64;
 
 /// A regular file: a raw image, or what stands behind a slot of a rack.
 #[derive(Debug)]
@@ -53,15 +56,28 @@ impl FileStore {
     }
 
     /// Lets the system forget what it keeps of the file in memory, so that the next read comes
-    /// from the medium. What was never flushed is flushed first.
+    /// from the medium. What was never flushed is flushed first. Answers whether it did forget, as
+    /// far as samples tell: a filesystem in memory cannot.
     ///
     /// # Errors
     /// When flushing fails.
-    pub fn drop_cache(&self) -> Result<()> {
+    pub fn drop_cache(&self) -> Result<bool> {
         self.file.sync_data().map_err(|e| Error::io("flushing", e))?;
-        // Advice only: a filesystem without a cache of its own has nothing to forget.
+        // Advice only.
         let _ = rustix::fs::fadvise(&self.file, 0, NonZeroU64::new(0), Advice::DontNeed);
-        Ok(())
+        Ok(self.is_forgotten())
+    }
+
+    /// Whether no sample of the file is in memory: a read that must not wait answers with nothing
+    /// else.
+    fn is_forgotten(&self) -> bool {
+        (0..CACHE_SAMPLES).all(|sample| {
+            let at = self.size.get().saturating_mul(sample) / CACHE_SAMPLES;
+            let mut byte = [0];
+            let wanted = &mut [IoSliceMut::new(&mut byte)];
+            let read = rustix::io::preadv2(&self.file, wanted, at, ReadWriteFlags::NOWAIT);
+            matches!(read, Err(Errno::AGAIN))
+        })
     }
 }
 

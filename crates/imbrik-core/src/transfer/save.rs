@@ -35,6 +35,17 @@ pub struct SaveOptions {
     pub owner: Option<Owner>,
 }
 
+/// Whether an image was read back before it got its name, and from where.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ReadBack {
+    /// It was not: that was waived, or it went into a pipe.
+    Waived,
+    /// The system had nothing of it in memory any more, as far as samples tell: its disk was read.
+    Medium,
+    /// The system had some of it in memory: what is on the disk was not looked at everywhere.
+    Memory,
+}
+
 /// What was saved.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Saved {
@@ -48,6 +59,8 @@ pub struct Saved {
     pub zeros: ByteLen,
     /// How many frames of another image were taken over as they are.
     pub taken_over: u64,
+    /// Whether it was read back.
+    pub read_back: ReadBack,
 }
 
 /// Encodes tiles on all cores and appends them in order.
@@ -186,14 +199,20 @@ fn carry(
     let manifest = manifest.with_content(&travelled.digests, unreadable);
     let taken_over = sink.taken_over;
     let written = sink.writer.finish(&manifest)?;
+    let mut read_back = ReadBack::Waived;
     if let Some(path) = written.path().filter(|_| options.check) {
         let image = Image::open_with(path, written.side_manifest(), None)?;
-        image.file().drop_cache()?;
+        read_back = match image.file().drop_cache()? {
+            true => ReadBack::Medium,
+            false => ReadBack::Memory,
+        };
         // The hash of a raw file is that of its content: a second look would tell nothing more.
         let is_told = image.container() == Container::Raw && !written.sums.is_empty();
         let content = if is_told { ByteLen::ZERO } else { view.size() };
         let total = image.file().size().saturating_add(content);
-        let merged = Merged::start(watch.observer, Step::ReadingImageBack, total);
+        // An image that is hashed and then decoded is still the same bytes of a card.
+        let shown = view.size();
+        let merged = Merged::start(watch.observer, Step::ReadingImageBack, shown, total);
         let watch = Watch { observer: &merged, cancel: watch.cancel };
         let wrong = |what: &str| {
             Error::mismatch(format!("the image read back differs from what was written: {what}"))
@@ -215,7 +234,8 @@ fn carry(
     let zeros = TILE.checked_mul(zeros.get()).unwrap_or_default().min(view.size());
     let (image_len, sums) = (written.len, written.sums.clone());
     written.publish()?;
-    Ok(Saved { image_len, sums, unreadable: travelled.unreadable, zeros, taken_over })
+    let unreadable = travelled.unreadable;
+    Ok(Saved { image_len, sums, unreadable, zeros, taken_over, read_back })
 }
 
 /// How many samples are taken of a card, and how long each is.

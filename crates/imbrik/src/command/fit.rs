@@ -95,6 +95,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let saved = fit(&plan.view, manifest, to.output()?, &options, watch)
         .map_err(|error| packing::failed(error, &image, &to))?;
     drop(progress);
+    packing::tell_of_memory(session, &saved);
     job.summary(&saved, started.elapsed());
     Ok(Exit::Done)
 }
@@ -263,6 +264,7 @@ impl Job<'_> {
                 "moved_bytes": moved.get(),
                 "image": self.to.path().to_string_lossy(),
                 "image_bytes": saved.image_len.get(),
+                "image_read_from": packing::read_back(saved),
                 "seconds": took.as_secs_f64(),
                 "sums": json::sums(&saved.sums),
                 "next": next,

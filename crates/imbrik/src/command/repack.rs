@@ -52,6 +52,7 @@ pub(crate) fn run(session: &Session, args: &RepackArgs) -> Outcome<Exit> {
     let takes_over = args.packing.level.is_none();
     let saved = repack(&image, manifest, to.output()?, &options, takes_over, watch);
     let saved = saved.map_err(|error| packing::failed(error, &image, &to))?;
+    packing::tell_of_memory(session, &saved);
     drop(progress);
     summary(session, &image, &to, &saved, started.elapsed());
     Ok(Exit::Done)
@@ -82,6 +83,7 @@ fn summary(session: &Session, image: &Image, to: &Target, saved: &Saved, took: D
             "card_size": card.get(),
             "image": to.path().to_string_lossy(),
             "image_bytes": saved.image_len.get(),
+                "image_read_from": packing::read_back(saved),
             "tiles": tiles,
             "tiles_taken_over": saved.taken_over,
             "compared_with_digests": image.manifest().is_some(),

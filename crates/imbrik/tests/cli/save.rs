@@ -244,3 +244,23 @@ fn a_card_that_is_written_to_while_it_is_read_is_told() {
     assert_eq!(output.status.code(), Some(3), "{said}");
     assert!(said.contains("was written to, or exchanged, while it was read"), "{said}");
 }
+
+/// Fails when a read-back from memory is passed off as one from the disk.
+#[test]
+fn a_read_back_says_whether_the_disk_was_read() {
+    let bench = Bench::with_card("");
+    let on_disk = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
+    let in_memory = tempfile::tempdir_in("/dev/shm").unwrap();
+    let saved = |folder: &std::path::Path, more: &str| {
+        let path = folder.join("x.img.zst").display().to_string();
+        bench.good(&format!("save rack:a {path} --replace --json {more}"))
+    };
+    let from = |run: &crate::harness::Run| run.json()["image_read_from"].clone();
+    let disk = saved(on_disk.path(), "");
+    assert_eq!(from(&disk), "medium");
+    assert!(!disk.stderr.contains("has it in memory"), "{disk:?}");
+    let memory = saved(in_memory.path(), "");
+    assert_eq!(from(&memory), "memory");
+    memory.says("compared as the system has it in memory");
+    assert_eq!(from(&saved(in_memory.path(), "--no-check")), serde_json::Value::Null);
+}

@@ -83,6 +83,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         Some(also) => also.beside(&writing, &content.plan, &manifest, &to, &options),
     };
     let saved = saved.map_err(|error| failed(error, &to))?;
+    packing::tell_of_memory(session, &saved);
     let second = match (other, &also) {
         (Some(Other::Image(second)), Some(Also::Image(to, _))) => {
             Some((to, second.map_err(|error| failed(error, to))?))

@@ -2,7 +2,7 @@
 
 use crate::{
     command::fits,
-    packing::Target,
+    packing::{self, Target},
     render::{count, json, size, time},
     session::Session,
 };
@@ -60,6 +60,7 @@ impl Done<'_> {
                 "used_bytes": self.used.get(),
                 "image": to.path().to_string_lossy(),
                 "image_bytes": saved.image_len.get(),
+                "image_read_from": packing::read_back(saved),
                 "zero_bytes": saved.zeros.get(),
                 "unreadable": json::spans(&saved.unreadable),
                 "seconds": took.as_secs_f64(),
