@@ -526,3 +526,24 @@ fn a_boot_loader_that_lists_its_own_sectors_is_found_wherever_they_go() {
         assert!(reshaped.warnings.iter().any(|words| words.contains("install it again")));
     }
 }
+
+#[test]
+fn two_labels_that_differ_are_told() {
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path();
+    for (make, label_at) in [("-F 16", 43), ("-F 32 -s 1", 71)] {
+        sh(&format!("rm -f v; truncate -s 40M v; mkfs.vfat {make} -n HIVE v >/dev/null"), at);
+        let found = |file: &Path| {
+            let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(file).unwrap());
+            let volume = fs::recognise(&*store).unwrap().unwrap();
+            fs::examine(&store, &volume).unwrap().usage.findings
+        };
+        assert!(found(&at.join("v")).is_empty(), "{make}");
+        let file = OpenOptions::new().write(true).open(at.join("v")).unwrap();
+        file.write_all_at(b"OAK", label_at).unwrap();
+        let words = found(&at.join("v"));
+        assert!(words.len() == 1 && words[0].contains("\"HIVE\"") && words[0].contains("\"OAKE\""));
+        // Nor is the copy of the boot sector wrong by that.
+        assert!(!words[0].contains("copy"), "{words:?}");
+    }
+}

@@ -26,12 +26,13 @@ use std::{
 };
 
 /// How a volume is made, and mounted.
-const KINDS: [(&str, &str); 8] = [
+const KINDS: [(&str, &str); 9] = [
     ("-t ext4 -b 1024 -O orphan_file", "data=ordered"),
     ("-t ext4 -b 1024 -O ^orphan_file", "data=journal"),
     ("-t ext4 -b 4096 -O ea_inode,^orphan_file", "data=ordered"),
     ("-t ext4 -b 1024 -O ea_inode,orphan_file,inline_data", "data=writeback"),
     ("-t ext4 -b 1024 -O ea_inode,^metadata_csum", "data=ordered"),
+    ("-t ext4 -b 1024 -O ea_inode,metadata_csum_seed", "data=journal"),
     ("-t ext4 -b 2048 -O inline_data,^metadata_csum_seed", "data=ordered"),
     ("-t ext4 -b 1024 -O fast_commit", "data=ordered"),
     ("-t ext3 -b 1024", "data=ordered"),

@@ -6,9 +6,10 @@
 //! chains and the folders name, so that no single wrong entry frees a cluster.
 
 use super::{
-    ATTR_LONG_NAME, ATTR_VOLUME_ID,
+    ATTR_LONG_NAME, ATTR_VOLUME_ID, ROOT_PREFIX,
     boot::{BootSector, Width},
     files::{ATTR_FOLDER, short_name},
+    label_in,
 };
 use crate::{
     bytes,
@@ -64,6 +65,14 @@ fn trusted(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
     let unmarked = clusters.count().saturating_sub(had);
     used.extend(cluster_spans(&clusters, data.start(), boot.cluster));
     let mut usage = Usage::of(used, Vec::new());
+    let root = read_up_to(store, boot.root_directory, ROOT_PREFIX)?;
+    if let (Some(in_root), Some(in_boot)) = (label_in(&root), &boot.label)
+        && in_root != *in_boot
+    {
+        usage.findings.push(format!(
+            "its label is {in_root:?} in its root directory and {in_boot:?} in its boot sector"
+        ));
+    }
     if unmarked > 0 {
         let len = boot.cluster.checked_mul(unmarked).unwrap_or_default();
         usage.findings.push(format!(
