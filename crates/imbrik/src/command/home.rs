@@ -26,9 +26,9 @@ const NEWEST: usize = 3;
 pub(crate) fn run(session: &Session) -> Outcome<Exit> {
     if !io::stdout().is_terminal() || !session.environment.asks {
         let usage = Cli::command().render_usage();
-        session
-            .out
-            .note(&format!("{usage}\n\nTry `imbrik --help`, or `imbrik demo` for a full example."));
+        session.out.note(&usage.to_string());
+        session.out.note("");
+        session.out.note("Try `imbrik --help`, or `imbrik demo` for a full example.");
         return Ok(Exit::Usage);
     }
     let out = &session.out;

@@ -2,6 +2,7 @@
 
 pub(crate) mod cards;
 pub(crate) mod change;
+mod harmless;
 pub(crate) mod json;
 pub(crate) mod map;
 pub(crate) mod progress;
@@ -12,6 +13,7 @@ pub(crate) mod table;
 pub(crate) mod time;
 
 use crate::failure::Failure;
+pub(crate) use harmless::harmless;
 use std::{
     cell::{Cell, RefCell},
     io::{self, IsTerminal, Write},
@@ -52,6 +54,7 @@ impl Out {
         if self.is_given_away.get() {
             return self.note(text);
         }
+        let text = if self.json { harmless::json(text) } else { harmless::terminal(text) };
         let done = writeln!(io::stdout().lock(), "{text}");
         if let Err(error) = done
             && error.kind() != io::ErrorKind::BrokenPipe
@@ -74,7 +77,7 @@ impl Out {
 
     /// A line that is not part of the result.
     pub(crate) fn note(&self, text: &str) {
-        let _ = writeln!(io::stderr().lock(), "{text}");
+        let _ = writeln!(io::stderr().lock(), "{}", harmless::terminal(text));
     }
 
     /// A line that should not be overlooked.
@@ -110,12 +113,7 @@ impl Out {
 }
 
 fn paint(tone: Tone, text: &str, color: bool) -> String {
-    let code = match tone {
-        Tone::Strong => "1",
-        Tone::Good => "32",
-        Tone::Alarm => "33",
-    };
-    if color { format!("\u{1b}[{code}m{text}\u{1b}[0m") } else { text.to_owned() }
+    if color { harmless::marked(tone, text) } else { text.to_owned() }
 }
 
 /// A path as it must be typed in a shell: quoted where it holds anything but plain characters.

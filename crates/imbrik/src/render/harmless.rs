@@ -1,0 +1,106 @@
+//! Text as a terminal may have it.
+//!
+//! Labels, notes, models and paths are a stranger's: nothing in them may move the cursor, colour what
+//! follows, or turn its direction around. Everything that is shown goes through here.
+
+use super::Tone;
+use std::{borrow::Cow, fmt::Write};
+
+/// Where a tone starts, and where it ends: characters that mean nothing to anybody.
+const MARKS: [(char, &str); 4] = [
+    ('\u{fdd0}', "\u{1b}[1m"),
+    ('\u{fdd1}', "\u{1b}[32m"),
+    ('\u{fdd2}', "\u{1b}[33m"),
+    (END, PLAIN),
+];
+const END: char = '\u{fdd3}';
+const PLAIN: &str = "\u{1b}[0m";
+
+/// `text` in `tone`, for [`terminal`] to colour.
+pub(super) fn marked(tone: Tone, text: &str) -> String {
+    let mark = match tone {
+        Tone::Strong => '\u{fdd0}',
+        Tone::Good => '\u{fdd1}',
+        Tone::Alarm => '\u{fdd2}',
+    };
+    format!("{mark}{text}{END}")
+}
+
+/// Whether a character changes how others are shown: controls, and marks of direction.
+fn is_harmful(c: char) -> bool {
+    c.is_control()
+        || matches!(
+            c,
+            '\u{61c}'
+                | '\u{200e}'
+                | '\u{200f}'
+                | '\u{2028}'..='\u{202e}'
+                | '\u{2066}'..='\u{2069}'
+                | '\u{feff}'
+        )
+}
+
+fn escaped(text: &str, put: impl Fn(&mut String, char)) -> Cow<'_, str> {
+    if !text.chars().any(is_harmful) {
+        return Cow::Borrowed(text);
+    }
+    let mut out = String::with_capacity(text.len() + 8);
+    for c in text.chars() {
+        if is_harmful(c) { put(&mut out, c) } else { out.push(c) }
+    }
+    Cow::Owned(out)
+}
+
+/// `text` with what is harmful written out.
+pub(crate) fn harmless(text: &str) -> Cow<'_, str> {
+    escaped(text, |out, c| {
+        let _ = match u32::from(c) {
+            code @ ..0x100 => write!(out, "\\x{code:02x}"),
+            code => write!(out, "\\u{{{code:x}}}"),
+        };
+    })
+}
+
+/// A line for a terminal: harmless, with tones as colours.
+pub(super) fn terminal(text: &str) -> Cow<'_, str> {
+    let text = harmless(text);
+    if !text.contains(MARKS.map(|(mark, _)| mark)) {
+        return text;
+    }
+    let coloured =
+        MARKS.iter().fold(text.into_owned(), |text, (mark, code)| text.replace(*mark, code));
+    Cow::Owned(coloured + PLAIN)
+}
+
+/// A line of JSON: what is harmful stands in strings, and is escaped as they are.
+pub(super) fn json(text: &str) -> Cow<'_, str> {
+    escaped(text, |out, c| {
+        let _ = write!(out, "\\u{:04x}", u32::from(c));
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_would_change_the_terminal_is_written_out() {
+        let evil = "hive\u{1b}[2J\u{202e}70\r\n\u{9b}31m Bienenstöcke 🐝";
+        let shown = r"hive\x1b[2J\u{202e}70\x0d\x0a\x9b31m Bienenstöcke 🐝";
+        assert_eq!(harmless(evil), shown);
+        assert!(matches!(harmless("hive-07 → Bienenstöcke"), Cow::Borrowed(_)));
+        let value = serde_json::json!({ "label": evil });
+        let line = value.to_string();
+        let line = json(&line);
+        assert!(!line.chars().any(is_harmful), "{line}");
+        assert_eq!(serde_json::from_str::<serde_json::Value>(&line).unwrap(), value);
+    }
+
+    #[test]
+    fn tones_become_colours_and_end_with_the_line() {
+        let text = format!("{} hive\u{1b}[31m", marked(Tone::Alarm, "Note:"));
+        assert_eq!(terminal(&text), "\u{1b}[33mNote:\u{1b}[0m hive\\x1b[31m\u{1b}[0m");
+        // A mark that somebody else put does not reach beyond its line.
+        assert!(terminal("x\u{fdd0}y").ends_with(PLAIN));
+    }
+}
