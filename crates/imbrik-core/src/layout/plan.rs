@@ -119,13 +119,13 @@ impl Plan {
         target: Target,
     ) -> Result<Self> {
         let held = image.size();
-        let last = survey.parts.iter().map(|part| part.span.end()).max().unwrap_or_default();
-        let lacking = last.saturating_since(ByteOffset::new(held.get()));
+        let lacking = survey.missing();
         if !lacking.is_zero() {
+            let whose = if survey.table.is_some() { "table" } else { "volume" };
             return Err(Error::refused(format!(
-                "the image is cut short: its table needs {}, it holds {held}, {lacking} are \
+                "the image is cut short: its {whose} needs {}, it holds {held}, {lacking} are \
                  missing",
-                ByteLen::new(last.get())
+                held.saturating_add(lacking)
             )));
         }
         if let Some(table) = &survey.table

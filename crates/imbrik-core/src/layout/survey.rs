@@ -159,6 +159,17 @@ impl Survey {
         self.table.is_none() && self.parts.is_empty() && self.whole_because.is_none()
     }
 
+    /// How much lies behind the end of what was looked at, by its own table or, on a bare card, by its
+    /// volume: an image that lacks something is cut short.
+    #[must_use]
+    pub fn missing(&self) -> ByteLen {
+        let needed = self.parts.iter().map(|part| match (&self.table, &part.volume) {
+            (None, Some(volume)) => volume.size,
+            _ => ByteLen::new(part.span.end().get()),
+        });
+        needed.max().unwrap_or_default().saturating_sub(self.size)
+    }
+
     /// How long a card must be to hold every partition and, with a GPT, its backup, where they
     /// are now.
     #[must_use]

@@ -1,6 +1,6 @@
 //! `imbrik check`
 
-use crate::harness::{Bench, CARD, flip, noise, put, sized};
+use crate::harness::{Bench, CARD, flip, noise, put, sized, tool};
 use std::fs::{self, File};
 
 fn saved(name: &str) -> Bench {
@@ -55,13 +55,13 @@ fn truncated_empty_and_renamed_images_are_told_apart() {
     let whole = bench.bytes("hive.img.zst");
     for part in [1, 5, 10, 1000, whole.len() / 2, whole.len() - 1] {
         fs::write(bench.path("cut.img.zst"), &whole[..part]).unwrap();
-        let run = bench.imbrik("check cut.img.zst").expect(if part < 4 { 0 } else { 3 });
-        assert!(part < 4 || !run.stdout.contains("is whole"), "{part}: {run:#?}");
+        let run = bench.imbrik("check cut.img.zst").expect(3);
+        assert!(!run.stdout.contains("is whole"), "{part}: {run:#?}");
     }
     fs::write(bench.path("empty.img"), "").unwrap();
     bench.imbrik("check empty.img").expect(3).says("is empty");
     fs::write(bench.path("random.img"), noise(100_000)).unwrap();
-    bench.good("check random.img").shows("no digests to compare");
+    bench.imbrik("check random.img").expect(3).shows("no digests to compare");
     bench.imbrik("check .").expect(2).says("a folder, not an image");
     bench.imbrik("check missing.img").expect(1).says("no such file");
     fs::write(bench.path("x.gz"), b"\x1f\x8b\x08\0rest").unwrap();
@@ -95,4 +95,68 @@ fn a_smaller_card_is_no_match_and_a_card_is_no_image() {
     bench.imbrik("check rack/a.img").expect(2).says("Name it as rack:SLOT");
     sized(&bench.path("other"), 10);
     bench.imbrik("check hive.img.zst --against other").expect(2).says("files are images");
+}
+
+/// Fails when what can be read is called whole, though nothing tells that it is.
+#[test]
+fn only_what_is_told_to_be_whole_is_called_so() {
+    let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 200000000\n");
+    let card = bench.bytes("rack/a.img");
+    let write = |name: &str, bytes: &[u8]| std::fs::write(bench.path(name), bytes).unwrap();
+    // A card of somebody else's making: all there, and nothing to compare it with.
+    write("plain.img", &card);
+    let run = bench.good("check plain.img");
+    let run =
+        run.shows("is readable; without digests").shows("Volumes    2 volumes, all were unmounted");
+    assert!(!run.stdout.contains("is whole"), "{run:?}");
+    // With a hash that matches, it is what was hashed.
+    bench.good("check plain.img --sum");
+    bench.good("check plain.img").shows("is whole");
+    // Half of it, which a restore refuses, too.
+    write("half.img", &card[..card.len() / 2]);
+    let run = bench.imbrik("check half.img").expect(3);
+    run.shows("is cut short: ").shows("are missing at its end");
+    bench.imbrik("restore half.img rack:b --yes").expect(4).says("the image is cut short");
+    let json = bench.imbrik("check half.img --json").json();
+    assert_eq!((json["verdict"].as_str(), json["exit"].as_u64()), (Some("cut short"), Some(3)));
+    assert!(json["missing_bytes"].as_u64().unwrap() > 1_000_000, "{json}");
+    // So is a volume without a table.
+    let volume = bench.path("volume");
+    sized(&volume, 120 << 20);
+    tool!("mkfs.ext4", "-q", &volume);
+    let bytes = bench.bytes("volume");
+    write("bare.img", &bytes);
+    bench.good("check bare.img").shows("Volumes    1 volume, it was unmounted");
+    write("bare.img", &bytes[..80 << 20]);
+    bench.imbrik("check bare.img").expect(3).shows("is cut short: 41.9 MB");
+    bench.imbrik("restore bare.img rack:b --yes").expect(4).says("its volume needs 126 MB");
+    // What is no card at all.
+    write("noise.img", &noise(300_000));
+    write("page.img", b"<html><body>404: the image is not here any more</body></html>");
+    tool!("xz", "-k", bench.path("page.img"));
+    write(
+        "page.sha256",
+        b"d2a84f4b8b650937ec8f73cd8be2c74add5a911ba64df27458ed8229da804a26  a.img\n",
+    );
+    for name in ["noise.img", "page.img", "page.img.xz", "page.sha256"] {
+        let run = bench.imbrik(&format!("check {name}")).expect(3);
+        run.shows("nothing in it is known");
+    }
+    // Saved with its digests, even that is what was saved.
+    write("rack/b.img", &noise(200_000_000));
+    bench.good("save rack:b noise.img.zst");
+    bench.good("check noise.img.zst").shows("is whole");
+}
+
+#[test]
+fn a_check_tells_how_volumes_were_left() {
+    let bench = Bench::empty();
+    let volume = bench.path("v.img");
+    for (state, words) in [("2", "is marked as having errors"), ("0", "was not unmounted")] {
+        let _ = std::fs::remove_file(&volume);
+        sized(&volume, 20 << 20);
+        tool!("mkfs.ext2", "-q", &volume);
+        tool!("debugfs", "-w", "-R", format!("ssv state {state}"), &volume);
+        bench.good("check v.img").shows(words);
+    }
 }

@@ -126,8 +126,7 @@ impl Plan {
         if let Some(why) = survey.whole_because {
             return Err(Error::unsupported(why));
         }
-        let card = Span::whole(source.size());
-        if survey.parts.iter().any(|part| !card.contains(part.span)) {
+        if !survey.missing().is_zero() {
             return Err(Error::refused("the image is cut short"));
         }
         let chooser = Chooser { source: &source, survey, work };

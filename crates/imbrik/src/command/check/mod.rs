@@ -17,7 +17,7 @@ use against::against_card;
 use expected::Expected;
 use imbrik_core::{
     image::{Container, Sum, SumFile, SumKind, pasted, publish_beside},
-    layout::{Survey, references},
+    layout::{Occupancy, Survey, references},
     progress::Watch,
     store::Tally,
     transfer::{check_tiles, sums_of},
@@ -72,12 +72,18 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
         _ => None,
     };
     drop(progress);
-    let references = match &tiles.spans[..] {
-        [] => {
-            let survey = Survey::of(&**image.content()).state(unfinished)?;
-            references(&**image.content(), &survey).state(unfinished)?
-        }
-        _ => Vec::new(),
+    let content = image.content();
+    // Of a damaged image, what it says of itself is not worth much.
+    let survey = match &tiles.spans[..] {
+        [] => Some(Survey::of(&**content).state(unfinished)?),
+        _ => None,
+    };
+    let (references, volumes) = match &survey {
+        Some(survey) => (
+            references(&**content, survey).state(unfinished)?,
+            Occupancy::of(content, survey).state(unfinished)?.volumes,
+        ),
+        None => Default::default(),
     };
     let mut report = Report {
         image: &image,
@@ -87,6 +93,8 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
         tiles: &tiles,
         card: card.as_ref(),
         references: &references,
+        survey: survey.as_ref(),
+        volumes: &volumes,
         made: None,
         against: args.against.as_deref(),
         tally: &tally,

@@ -7,8 +7,9 @@ use crate::{
     render::{Out, Tone, count, json, listed, quoted, size, time},
 };
 use imbrik_core::{
+    fs::{Examined, State},
     image::{Image, Sum, SumKind, TILE, tile_count},
-    layout::Reference,
+    layout::{Part, Reference, Survey},
     store::Tally,
     transfer::Differences,
     units::{ByteLen, Span},
@@ -31,6 +32,10 @@ pub(super) struct Report<'a> {
     pub(super) tiles: &'a Differences,
     pub(super) card: Option<&'a OnCard>,
     pub(super) references: &'a [Reference],
+    /// What is in it, unless it is damaged.
+    pub(super) survey: Option<&'a Survey>,
+    /// What its volumes say of themselves, each with its place in the survey.
+    pub(super) volumes: &'a [(usize, Examined)],
     /// The checksum file that was made.
     pub(super) made: Option<PathBuf>,
     /// The card that it was compared with, as it was typed.
@@ -40,16 +45,57 @@ pub(super) struct Report<'a> {
     pub(super) took: Duration,
 }
 
+/// What is to be thought of an image.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Verdict {
+    /// It is what was saved, or hashed.
+    Whole,
+    /// It can be read, and nothing tells what it should be.
+    Readable,
+    /// By its own table or volume, so much is missing at its end.
+    CutShort(ByteLen),
+    /// It can be read, and holds nothing that is known.
+    Unknown,
+    /// It is not what was saved.
+    Damaged,
+}
+
+impl Verdict {
+    fn word(self) -> &'static str {
+        match self {
+            Self::Whole => "whole",
+            Self::Readable => "readable",
+            Self::CutShort(_) => "cut short",
+            Self::Unknown => "unknown",
+            Self::Damaged => "damaged",
+        }
+    }
+}
+
 impl Report<'_> {
-    fn is_whole(&self) -> bool {
-        self.wrong_sum.is_none() && self.tiles.spans.is_empty() && self.image.findings().is_empty()
+    fn verdict(&self) -> Verdict {
+        let is_sound = self.wrong_sum.is_none()
+            && self.tiles.spans.is_empty()
+            && self.image.findings().is_empty();
+        let Some(survey) = self.survey.filter(|_| is_sound) else { return Verdict::Damaged };
+        let has_digests = self.image.manifest().is_some();
+        // Digests tell that all is there that was saved, whatever its table says.
+        if !survey.missing().is_zero() && !has_digests {
+            return Verdict::CutShort(survey.missing());
+        }
+        let is_meant = matches!(self.expected, Expected::File(_) | Expected::Content(_));
+        match has_digests || !self.sums.is_empty() || is_meant {
+            true => Verdict::Whole,
+            false if survey.is_unknown() => Verdict::Unknown,
+            false => Verdict::Readable,
+        }
     }
 
     pub(super) fn exit(&self) -> Exit {
         let card_differs = self.card.is_some_and(|found| !found.differing.spans.is_empty());
         let is_other = matches!(self.expected, Expected::Other);
-        let good = self.is_whole() && !card_differs && !is_other;
-        if good { Exit::Done } else { Exit::Mismatch }
+        let is_good = matches!(self.verdict(), Verdict::Whole | Verdict::Readable);
+        if is_good && !card_differs && !is_other { Exit::Done } else { Exit::Mismatch }
     }
 
     /// Tells what was found.
@@ -66,6 +112,7 @@ impl Report<'_> {
         self.show_expected(out);
         self.show_tiles(out);
         self.show_manifest(out);
+        self.show_volumes(out);
         for line in start_lines(out, "Start      ", self.references) {
             out.line(&line);
         }
@@ -79,6 +126,12 @@ impl Report<'_> {
         let on_card = |of: &dyn Fn(&OnCard) -> Value| self.card.map(of);
         json!({
             "exit": self.exit().code(),
+            "verdict": self.verdict().word(),
+            "missing_bytes": self.survey.map(|survey| survey.missing().get()),
+            "volumes": self.volumes.iter().map(|(index, found)| json!({
+                "partition": self.survey.and_then(|survey| survey.parts.get(*index)?.number),
+                "state": found.state.to_string(),
+            })).collect::<Vec<_>>(),
             "image": self.image.path().to_string_lossy(),
             "container": self.image.container().to_string(),
             "card_size": self.image.content().size().get(),
@@ -182,20 +235,56 @@ impl Report<'_> {
         }
     }
 
+    /// What the volumes say of themselves: an image can be whole and its volumes not.
+    fn show_volumes(&self, out: &Out) {
+        let all = self.volumes.len() as u64;
+        let Some(survey) = self.survey.filter(|_| all > 0) else { return };
+        if self.volumes.iter().all(|(_, found)| found.state == State::Clean) {
+            let words = if all == 1 { "it was" } else { "all were" };
+            return out.line(&format!("Volumes    {}, {words} unmounted", count(all, "volume")));
+        }
+        for (index, found) in self.volumes {
+            let title = survey.parts.get(*index).map(Part::full_title).unwrap_or_default();
+            let state = match found.state {
+                State::Clean => "was unmounted".to_owned(),
+                State::ToReplay => "was not unmounted: its journal is to be replayed".to_owned(),
+                State::Unclean => out.paint(Tone::Alarm, "was not unmounted"),
+                State::Errors => out.paint(Tone::Alarm, "is marked as having errors"),
+                State::Unknown => "is of a kind that is not looked into".to_owned(),
+            };
+            out.line(&format!("Volumes    {title} {state}"));
+        }
+    }
+
     fn show_verdict(&self, out: &Out) {
         let path = quoted(self.image.path());
         let is_other = matches!(self.expected, Expected::Other);
-        match (self.is_whole(), self.exit()) {
-            (true, Exit::Mismatch) if is_other => {
-                out.line(&format!("{path} can be read, and is not the image that was meant."));
-            }
-            (true, Exit::Done) => {
-                out.line(&format!("{path} is whole; checked in {}.", time::span(self.took)))
-            }
-            (true, _) => out.line(&format!("{path} is whole, and not what the card holds.")),
-            (false, _) => {
+        let verdict = self.verdict();
+        match (verdict, self.exit()) {
+            (Verdict::Damaged, _) => {
                 out.line(&format!("{path} is damaged: do not rely on it."));
                 out.line("If there is another copy of it, check that one.");
+            }
+            (Verdict::CutShort(missing), _) => {
+                let missing = size::both(missing);
+                out.line(&format!("{path} is cut short: {missing} are missing at its end."));
+                out.line("If there is another copy of it, check that one.");
+            }
+            (Verdict::Unknown, _) => out.line(&format!(
+                "{path} can be read, and nothing in it is known: neither a partition table nor a \
+                 volume."
+            )),
+            (_, Exit::Mismatch) if is_other => {
+                out.line(&format!("{path} can be read, and is not the image that was meant."));
+            }
+            (Verdict::Whole, Exit::Done) => {
+                out.line(&format!("{path} is whole; checked in {}.", time::span(self.took)));
+            }
+            (Verdict::Readable, Exit::Done) => out.line(&format!(
+                "{path} is readable; without digests, nothing tells whether it is what was saved."
+            )),
+            (verdict, _) => {
+                out.line(&format!("{path} is {}, and not what the card holds.", verdict.word()));
             }
         }
     }
