@@ -12,12 +12,13 @@ use crate::{
     session::Environment,
 };
 use std::{
+    collections::BTreeSet,
     env,
     ffi::OsString,
     fs::{self, File},
     io::{self, Read},
     os::unix::fs::FileExt,
-    path::Path,
+    path::{Component, Path, PathBuf},
 };
 
 /// The rack of Hollow Oak Apiary, as a user would write it.
@@ -59,18 +60,24 @@ size = 3904897024
 model = "Yarrow card 4G"
 "#;
 
+/// Where it stands, from the folder of the demo.
+const RACK_FILE: &str = "rack/rack.toml";
+
 const CARDS: [(&str, &[u8]); 2] = [
     ("a.img", include_bytes!("../../../../demo/cards/hive-07.img.zst")),
     ("c.img", include_bytes!("../../../../demo/cards/hive-05.img.zst")),
 ];
 
-/// What tells a folder of an earlier demo, which may be made anew, from any other.
+/// What tells a folder of an earlier demo from any other: it lists what the demo made, which may be
+/// made anew.
 const MARK: &str = ".imbrik-demo";
+/// The folders that it fills.
+const FOLDERS: [&str; 2] = ["rack", "images"];
 
 pub(crate) fn run(args: &DemoArgs, environment: &Environment) -> Outcome<Exit> {
     let out = Out::new(false, environment.color);
     let failed = |error| set_up_failed(&args.dir, &error);
-    set_up(&args.dir, &out)?;
+    let others = set_up(&args.dir, &out)?;
     env::set_current_dir(&args.dir).map_err(failed)?;
     let environment = Environment { rack: Some("rack".into()), asks: false, ..environment.clone() };
     out.line(&format!("$ cd {}", quoted(&args.dir)));
@@ -100,7 +107,7 @@ pub(crate) fn run(args: &DemoArgs, environment: &Environment) -> Outcome<Exit> {
         &["save", "rack:a", "images"],
         Exit::Done,
     )?;
-    let image = newest_image(Path::new("images")).map_err(failed)?;
+    let image = new_image(&others).map_err(failed)?;
     show(
         "Is the image whole, and is it what the card holds?",
         &["check", &image, "--against", "rack:a"],
@@ -134,6 +141,7 @@ pub(crate) fn run(args: &DemoArgs, environment: &Environment) -> Outcome<Exit> {
         Exit::Done,
     )?;
     show("Now these cards carry the system.", &["cards"], Exit::Done)?;
+    note_what_was_made(Path::new("."), &others).map_err(failed)?;
     out.line("");
     out.line(&format!(
         "The cards and the image stay in {}: try your own commands on them.",
@@ -147,30 +155,75 @@ fn set_up_failed(dir: &Path, error: &io::Error) -> Failure {
     Failure::new(Exit::Failed, what).next("Name another folder: imbrik demo DIR")
 }
 
-/// Makes the rack, replacing that of an earlier demo.
-fn set_up(dir: &Path, out: &Out) -> Outcome<()> {
+/// Makes the rack, in place of that of an earlier demo; answers what others have put beside it.
+fn set_up(dir: &Path, out: &Out) -> Outcome<BTreeSet<PathBuf>> {
     let failed = |error| set_up_failed(dir, &error);
     let is_used = fs::read_dir(dir).is_ok_and(|mut entries| entries.next().is_some());
-    if is_used && !dir.join(MARK).exists() {
-        return Err(Failure::refused(format!("{} is in use by something else", quoted(dir)))
+    let made = fs::read_to_string(dir.join(MARK));
+    let refused = |what: String| {
+        Err(Failure::refused(what)
             .state("Nothing was changed in it.")
-            .next("Name another folder: imbrik demo DIR"));
+            .next("Name another folder: imbrik demo DIR"))
+    };
+    if is_used && made.is_err() {
+        return refused(format!("{} is in use by something else", quoted(dir)));
     }
-    for old in ["rack", "images"] {
-        match fs::remove_dir_all(dir.join(old)) {
-            Err(error) if error.kind() != io::ErrorKind::NotFound => return Err(failed(error)),
-            _ => {}
+    let rack = fs::read_to_string(dir.join(RACK_FILE));
+    if rack.is_ok_and(|rack| rack != RACK) {
+        return refused(format!("{} was changed by somebody", quoted(&dir.join(RACK_FILE))));
+    }
+    for name in made.unwrap_or_default().lines().map(Path::new) {
+        let is_below = name.components().all(|part| matches!(part, Component::Normal(_)));
+        if is_below && FOLDERS.iter().any(|folder| name.starts_with(folder)) {
+            remove(&dir.join(name)).map_err(failed)?;
         }
-        fs::create_dir_all(dir.join(old)).map_err(failed)?;
     }
+    for folder in FOLDERS {
+        fs::create_dir_all(dir.join(folder)).map_err(failed)?;
+    }
+    // Stand-ins of a demo that was interrupted are not on the list.
+    for name in std::iter::once(RACK_FILE.to_owned()).chain(slots()) {
+        remove(&dir.join(name)).map_err(failed)?;
+    }
+    let others = files_in(dir).map_err(failed)?;
     out.note(&format!("Making seven stand-in cards in {} ...", quoted(dir)));
-    fs::write(dir.join(MARK), "Made by `imbrik demo`, and made anew by the next one.\n")
-        .and_then(|()| fs::write(dir.join("rack/rack.toml"), RACK))
+    fs::write(dir.join(MARK), "")
+        .and_then(|()| fs::write(dir.join(RACK_FILE), RACK))
         .map_err(failed)?;
     for (name, packed) in CARDS {
         unpack(packed, &dir.join("rack").join(name)).map_err(failed)?;
     }
-    Ok(())
+    Ok(others)
+}
+
+/// The files behind the slots of the rack.
+fn slots() -> impl Iterator<Item = String> {
+    ('a'..='g').map(|slot| format!("rack/{slot}.img"))
+}
+
+fn remove(path: &Path) -> io::Result<()> {
+    match fs::remove_file(path) {
+        Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error),
+        _ => Ok(()),
+    }
+}
+
+/// All files in the demo's folders, from `dir` on.
+fn files_in(dir: &Path) -> io::Result<BTreeSet<PathBuf>> {
+    let mut files = BTreeSet::new();
+    for folder in FOLDERS {
+        for entry in fs::read_dir(dir.join(folder))? {
+            files.insert(Path::new(folder).join(entry?.file_name()));
+        }
+    }
+    Ok(files)
+}
+
+/// Lists what the demo made, for the next one.
+fn note_what_was_made(dir: &Path, others: &BTreeSet<PathBuf>) -> io::Result<()> {
+    let made = files_in(dir)?;
+    let made = made.difference(others).filter_map(|path| path.to_str());
+    fs::write(dir.join(MARK), made.map(|path| format!("{path}\n")).collect::<String>())
 }
 
 /// Unpacks a card into a sparse file. The rack gives it its full length.
@@ -206,9 +259,11 @@ fn read_full(source: &mut impl Read, piece: &mut [u8]) -> io::Result<usize> {
 }
 
 /// The image that was just made, as it would be typed.
-fn newest_image(folder: &Path) -> io::Result<String> {
-    let names = fs::read_dir(folder)?.flatten().map(|entry| entry.path());
-    let image = names.filter(|path| path.extension().is_some_and(|ext| ext == "zst")).max();
+fn new_image(others: &BTreeSet<PathBuf>) -> io::Result<String> {
+    let made = files_in(Path::new("."))?;
+    let image = made
+        .difference(others)
+        .find(|path| path.extension().is_some_and(|extension| extension == "zst"));
     let image = image.ok_or_else(|| io::Error::other("no image was made"))?;
     Ok(image.display().to_string())
 }

@@ -17,6 +17,11 @@ fn the_demo_runs_twice_and_spares_a_folder_that_is_not_its_own() {
             .shows("rack:b now holds hive-07")
             .shows("rack:d now holds hive-07");
     }
+    assert_eq!(
+        bench.list("imbrik-demo/images").len(),
+        4,
+        "two images, each with what is beside it"
+    );
     fs::create_dir(bench.path("mine")).unwrap();
     fs::write(bench.path("mine/letter"), "dear").unwrap();
     bench.imbrik("demo mine").expect(4).says("in use by something else");
@@ -30,4 +35,31 @@ fn the_demo_card_is_read_but_once() {
     let saved = bench.good("--rack imbrik-demo/rack save rack:a x.img.zst --json").json();
     let (read, used) = (saved["card_bytes_read"].as_u64(), saved["used_bytes"].as_u64());
     assert!(read.unwrap() * 100 <= used.unwrap() * 105, "{saved}");
+}
+
+/// Fails when a demo that is run again takes away what somebody put there since.
+#[test]
+fn the_demo_makes_anew_only_what_it_made() {
+    let bench = Bench::empty();
+    bench.good("demo");
+    let ours = bench.list("imbrik-demo/images");
+    for name in ["images/night.img.zst", "rack/spare.img", "images/aaa.zst", "notes"] {
+        fs::write(bench.path("imbrik-demo").join(name), "mine").unwrap();
+    }
+    bench.good("--rack imbrik-demo/rack save rack:a imbrik-demo/images/of-mine.img.zst");
+    let size = fs::metadata(bench.path("imbrik-demo/images/of-mine.img.zst")).unwrap().len();
+    let run = bench.good("demo");
+    run.shows("rack:d now holds hive-07");
+    for name in ["images/night.img.zst", "rack/spare.img", "images/aaa.zst", "notes"] {
+        assert_eq!(fs::read(bench.path("imbrik-demo").join(name)).unwrap(), b"mine", "{name}");
+    }
+    assert_eq!(fs::metadata(bench.path("imbrik-demo/images/of-mine.img.zst")).unwrap().len(), size);
+    let now = bench.list("imbrik-demo/images");
+    assert!(ours.iter().all(|name| now.contains(name)), "{ours:?} {now:?}");
+    // A rack that somebody changed is theirs.
+    let rack = bench.path("imbrik-demo/rack/rack.toml");
+    let text = fs::read_to_string(&rack).unwrap() + "\n[[slot]]\nname = \"h\"\nsize = 1000000\n";
+    fs::write(&rack, &text).unwrap();
+    bench.imbrik("demo").expect(4).says("rack.toml was changed by somebody");
+    assert_eq!(fs::read_to_string(&rack).unwrap(), text);
 }
