@@ -1,7 +1,13 @@
 //! Asking before something is overwritten or unmounted.
 
-use crate::failure::{Failure, Outcome};
+use crate::{
+    failure::{Failure, Outcome},
+    render::harmless,
+};
 use std::io::{BufRead, Write};
+
+/// What to do after a question that was not answered with yes.
+pub(crate) const AGAIN: &str = "Run it again when you are sure.";
 
 /// Whether and how the user can be asked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -42,7 +48,7 @@ pub(crate) fn typed(
         "" => "nothing was typed, so this was not confirmed".to_owned(),
         other => format!("\"{other}\" was typed, not \"{word}\", so this was not confirmed"),
     };
-    Err(Failure::refused(what).state(untouched).next("Run it again when you are sure."))
+    Err(Failure::refused(what).state(untouched).next(AGAIN))
 }
 
 /// Asks a question whose usual answer is yes.
@@ -58,7 +64,7 @@ pub(crate) fn yes_unless_no(
 
 pub(crate) fn ask(question: &str, reader: &mut dyn BufRead, writer: &mut dyn Write) -> String {
     // A terminal that cannot be written to will not answer either.
-    let _ = write!(writer, "{question}").and_then(|()| writer.flush());
+    let _ = write!(writer, "{}", harmless(question)).and_then(|()| writer.flush());
     let mut answer = String::new();
     let _ = reader.read_line(&mut answer);
     answer

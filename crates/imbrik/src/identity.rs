@@ -26,21 +26,23 @@ impl IdentityArgs {
             && [&self.host, &self.set, &self.as_new].iter().all(|list| list.is_empty())
     }
 
-    /// The identity of the `number`th of `count` copies of what `survey` tells of, in `source`.
+    /// The identity of the `number`th of `count` copies of what `survey` tells of, in `source`; with
+    /// no count, one after the other is made for as long as somebody wants.
     ///
     /// # Errors
     /// When a name or a file makes no sense.
     pub(crate) fn of(
         &self,
         number: usize,
-        count: usize,
+        count: Option<usize>,
         survey: &Survey,
         source: &Path,
     ) -> Outcome<Identity> {
         let names = if self.as_new.is_empty() { &self.host } else { &self.as_new };
         let host = match &names[..] {
             [] => None,
-            [name] if count > 1 && !name.contains("{n}") => {
+            [name] if count.unwrap_or(number) > 1 && !name.contains("{n}") => {
+                let count = count.unwrap_or(number);
                 return Err(Failure::usage(format!("{count} cards would have the name {name}"))
                     .state(UNTOUCHED)
                     .next(
@@ -48,7 +50,8 @@ impl IdentityArgs {
                     ));
             }
             [name] => Some(name.replace("{n}", &number.to_string())),
-            names if names.len() != count => {
+            names if count.is_some_and(|count| names.len() != count) || number > names.len() => {
+                let count = count.unwrap_or(number);
                 return Err(Failure::usage(format!(
                     "{} names are given for {}",
                     names.len(),

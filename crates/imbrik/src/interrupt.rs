@@ -1,6 +1,6 @@
 //! Ctrl-C and its relatives.
 
-use crate::exit::Exit;
+use crate::{exit::Exit, render::harmless};
 use imbrik_core::progress::Cancel;
 use signal_hook::{
     consts::{SIGHUP, SIGINT, SIGTERM},
@@ -8,18 +8,28 @@ use signal_hook::{
 };
 use std::{
     io::{self, Write},
-    sync::{
-        Arc,
-        atomic::{AtomicBool, Ordering},
-    },
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
+    time::Duration,
 };
 
-/// Turns signals into a request to stop. At a prompt, where no work is under way, the program ends
+/// How long a signal may take from the system to the thread that listens.
+const ON_ITS_WAY: Duration = Duration::from_millis(50);
+
+/// Turns signals into a request to stop. At a question, where no work is under way, the program ends
 /// at once; a second signal ends it at once anywhere.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Interrupt {
     pub(crate) cancel: Cancel,
-    prompting: Arc<AtomicBool>,
+    now: Arc<Mutex<Now>>,
+}
+
+/// What is going on when a signal comes.
+#[derive(Debug, Default)]
+struct Now {
+    /// Whether somebody is asked something.
+    is_asking: bool,
+    /// What state things are in, for one who does not wait for the end.
+    state: String,
 }
 
 impl Interrupt {
@@ -27,25 +37,41 @@ impl Interrupt {
     pub(crate) fn listen() -> Self {
         let this = Self::default();
         let Ok(mut signals) = Signals::new([SIGINT, SIGTERM, SIGHUP]) else { return this };
-        let (cancel, prompting) = (this.cancel.clone(), Arc::clone(&this.prompting));
+        let listener = this.clone();
         std::thread::spawn(move || {
             for (count, _) in signals.forever().enumerate() {
-                if count > 0 || prompting.load(Ordering::SeqCst) {
+                let now = listener.now();
+                if count > 0 || now.is_asking {
                     // A terminal that went away is often the very reason.
-                    let _ = writeln!(io::stderr().lock());
+                    let _ = writeln!(io::stderr(), "\nimbrik: interrupted.");
+                    if !now.state.is_empty() {
+                        let _ = writeln!(io::stderr(), "  {}", harmless(&now.state));
+                    }
                     std::process::exit(Exit::Interrupted.code().into());
                 }
-                cancel.request();
+                listener.cancel.request();
             }
         });
         this
     }
 
-    /// Runs `ask`, during which a signal ends the program at once.
-    pub(crate) fn while_asking<T>(&self, ask: impl FnOnce() -> T) -> T {
-        self.prompting.store(true, Ordering::SeqCst);
+    fn now(&self) -> MutexGuard<'_, Now> {
+        self.now.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Tells what state things are in from now on, a sentence.
+    pub(crate) fn set_state(&self, state: impl Into<String>) {
+        self.now().state = state.into();
+    }
+
+    /// Runs `ask`, during which a signal ends the program at once and says that things are in
+    /// `state`.
+    pub(crate) fn while_asking<T>(&self, state: &str, ask: impl FnOnce() -> T) -> T {
+        *self.now() = Now { is_asking: true, state: state.to_owned() };
         let answer = ask();
-        self.prompting.store(false, Ordering::SeqCst);
+        // A signal that came before the answer may still be on its way to the listener.
+        std::thread::sleep(ON_ITS_WAY);
+        *self.now() = Now::default();
         answer
     }
 }

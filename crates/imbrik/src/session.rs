@@ -26,6 +26,8 @@ use std::{
     path::{Path, PathBuf},
 };
 
+const UNWRITTEN: &str = "Nothing was written.";
+
 /// What the process was started with, taken once: nothing else reads the environment.
 #[derive(Clone, Debug)]
 pub(crate) struct Environment {
@@ -160,19 +162,20 @@ impl Session {
     /// Has the user type what would be lost.
     pub(crate) fn confirm_by_typing(&self, word: &str, question: &str, yes: bool) -> Outcome<()> {
         let policy = self.policy(yes);
-        self.environment.interrupt.while_asking(|| {
-            let (mut input, mut output) = (io::stdin().lock(), io::stderr().lock());
+        self.environment.interrupt.while_asking(UNWRITTEN, || {
+            let (mut input, mut output) = (io::stdin().lock(), io::stderr());
             confirm::typed(word, question, policy, &mut input, &mut output)
         })
     }
 
-    /// What somebody at the terminal answers; nothing where there is nobody.
-    pub(crate) fn ask(&self, question: &str) -> String {
+    /// What somebody at the terminal answers; nothing where there is nobody. `state` is what state
+    /// things are in, for one who ends it here.
+    pub(crate) fn ask(&self, question: &str, state: &str) -> String {
         if self.policy(false) != Policy::Ask {
             return String::new();
         }
-        self.environment.interrupt.while_asking(|| {
-            let (mut input, mut output) = (io::stdin().lock(), io::stderr().lock());
+        self.environment.interrupt.while_asking(state, || {
+            let (mut input, mut output) = (io::stdin().lock(), io::stderr());
             confirm::ask(question, &mut input, &mut output)
         })
     }
@@ -188,8 +191,8 @@ impl Session {
         let name = card.path.display();
         if !told_to {
             let agreed = self.policy(false) == Policy::Ask
-                && self.environment.interrupt.while_asking(|| {
-                    let (mut input, mut output) = (io::stdin().lock(), io::stderr().lock());
+                && self.environment.interrupt.while_asking(UNWRITTEN, || {
+                    let (mut input, mut output) = (io::stdin().lock(), io::stderr());
                     let these = match at.len() {
                         1 => "it".to_owned(),
                         2 => "both".to_owned(),

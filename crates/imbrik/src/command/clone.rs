@@ -6,7 +6,7 @@ use super::{
 };
 use crate::{
     args::CloneArgs,
-    confirm::Policy,
+    confirm::{self, Policy},
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     fleet,
@@ -30,7 +30,7 @@ use std::sync::Arc;
 const UNTOUCHED: &str = "Nothing was written.";
 
 pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
-    let writing = Writing { session, command: "clone", args: &args.write };
+    let writing = Writing { session, command: "clone", args: &args.write, made: None };
     let source = resolve::card(&session.fleet, &args.source)?;
     if args.swap {
         return swap(&writing, &source);
@@ -132,6 +132,7 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
     }
     let read_exit = if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable };
     let mut exit = read_exit;
+    let (mut written, mut made) = (0usize, Vec::new());
     let image = Image::open(to.path(), None).state(UNTOUCHED)?;
     // It stays open without a name: however this ends, nothing is left of it.
     drop(folder);
@@ -139,23 +140,40 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
         "Take the card out of {}, put the new one in, and press Enter; or type q to end: ",
         card.path.display()
     );
+    let mut state =
+        "No card was written to, and nothing is left of the temporary image.".to_owned();
     loop {
-        let answer = session.ask(&question);
+        let answer = session.ask(&question, &state);
         if cancel.check().is_err() {
             return Ok(Exit::Interrupted);
         }
         if answer.trim().eq_ignore_ascii_case("q") || !answer.ends_with('\n') {
             return Ok(exit);
         }
-        match write_swapped(writing, &read, &image, card) {
+        let next = Writing { made: Some(written), ..*writing };
+        match write_swapped(&next, &read, &image, card, &made) {
             // What went wrong before, such as a card that was not changed yet, is made good.
             Ok(done) => {
+                made.extend(session.fleet.look(card).ok());
                 exit = if read_exit == Exit::Done { done } else { read_exit };
                 question = "Another one? Put it in and press Enter, or type q to end: ".to_owned();
+                written = written.saturating_add(1);
+                state = format!(
+                    "{} written; nothing is left of the temporary image.",
+                    match written {
+                        1 => "One card was".to_owned(),
+                        all => format!("{all} cards were"),
+                    }
+                );
             }
             Err(failure) => {
-                session.out.failure("clone", &failure);
                 exit = failure.exit;
+                // What to do next is the question that follows.
+                let failure = match failure.next.as_str() {
+                    confirm::AGAIN => Failure { next: String::new(), ..failure },
+                    _ => failure,
+                };
+                session.out.failure("clone", &failure);
                 question = "Put another card in and press Enter, or type q to end: ".to_owned();
             }
         }
@@ -168,6 +186,7 @@ fn write_swapped(
     read: &Source<'_>,
     image: &Image,
     card: &Card,
+    made: &[Survey],
 ) -> Outcome<Exit> {
     let session = writing.session;
     let cards = writing.cards(std::slice::from_ref(&card.path))?;
@@ -178,6 +197,14 @@ fn write_swapped(
     if on_card.fingerprint() == known.fingerprint() && on_card.written == known.written {
         return Err(Failure::refused(format!(
             "the card in {} is the one that was read, or the same as it",
+            card.path.display()
+        ))
+        .state(UNTOUCHED)
+        .next("Put the new card in."));
+    }
+    if made.iter().any(|made| !made.has_changed(&on_card)) {
+        return Err(Failure::refused(format!(
+            "the card in {} is one that was just made",
             card.path.display()
         ))
         .state(UNTOUCHED)

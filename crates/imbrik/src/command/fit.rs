@@ -61,7 +61,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let before = Survey::of(&*content).state(UNTOUCHED)?;
     let wanted = wanted(session, args, &before)?;
     let mut plan = plan(session, &content, &before, &wanted, args.as_found)?;
-    let identity = args.identity.of(1, 1, &before, &args.image)?;
+    let identity = args.identity.of(1, Some(1), &before, &args.image)?;
     if !identity.is_empty() {
         plan = plan
             .with_identity(&identity, session.work(false))

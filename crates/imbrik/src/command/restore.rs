@@ -23,7 +23,7 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
         .open_image(&args.image)
         .state(UNTOUCHED)
         .next("`imbrik check` tells more; try another copy of the image.")?;
-    let writing = Writing { session, command: "restore", args: &args.write };
+    let writing = Writing { session, command: "restore", args: &args.write, made: None };
     let (content, survey) = content(&image, args)?;
     let cards = writing.cards(&args.cards)?;
     writing.go(source(&image, content, survey, args)?, cards, args.into.as_deref())

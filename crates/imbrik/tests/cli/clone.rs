@@ -262,6 +262,56 @@ fn with_one_reader_the_cards_are_changed() {
     assert_eq!(left, ["first.img", "judged-a", "rack"]);
 }
 
+/// Fails when each copy that is made in turn gets the same name, or when the one just made is offered to
+/// be overwritten.
+#[test]
+fn copies_that_are_made_in_turn_count_up() {
+    let bench = Bench::with_card("");
+    let nothing: &dyn Fn() = &|| {};
+    let next = |name: &'static str| {
+        let (rack, keep) = (bench.path("rack/a.img"), bench.path(name));
+        move || {
+            fs::rename(&rack, &keep).unwrap();
+            sized(&rack, CARD);
+        }
+    };
+    let (first, second, third) = (next("first.img"), next("second.img"), next("third.img"));
+    let run = bench.in_dialogue(
+        "clone rack:a --swap --as-new hive-2{n}",
+        &[
+            ("press Enter; or type q", &first, "\n"),
+            ("Type its size", nothing, "67.6 MB\n"),
+            // Still in the reader.
+            ("Another one?", nothing, "\n"),
+            ("is one that was just made", nothing, ""),
+            ("Put another card in", &second, "\n"),
+            // A wrong word: the question that follows says what to do, and nothing else does.
+            ("Type its size", nothing, "no\n"),
+            ("Put another card in", nothing, "\n"),
+            ("Type its size", nothing, "67.6 MB\n"),
+            ("Another one?", nothing, "q\n"),
+        ],
+    );
+    assert_eq!(run.code, 0, "{}", run.stdout);
+    assert!(!run.stdout.contains("Run it again"), "{}", run.stdout);
+    let host =
+        |card: &str| bench.good(&format!("show {card} --json")).json()["content"]["host"].clone();
+    assert_eq!((host("second.img"), host("rack:a")), ("hive-21".into(), "hive-22".into()));
+    // One name is for one card.
+    let run = bench.in_dialogue(
+        "clone rack:a --swap --as-new hive-30",
+        &[
+            ("press Enter; or type q", &third, "\n"),
+            ("Type its size", nothing, "67.6 MB\n"),
+            ("Another one?", &next("fourth.img"), "\n"),
+            ("2 cards would have the name hive-30", nothing, ""),
+            ("Put another card in", nothing, "q\n"),
+        ],
+    );
+    assert_ne!(run.code, 0, "{}", run.stdout);
+    assert_eq!(host("fourth.img"), "hive-30");
+}
+
 #[test]
 fn an_image_and_a_spare_come_from_one_read() {
     let bench = Bench::with_card(&slot("b", CARD * 2, ""));

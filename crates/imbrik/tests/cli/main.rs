@@ -14,5 +14,6 @@ mod parts;
 mod restore;
 mod save;
 mod show;
+mod terminal;
 mod usage;
 mod used;

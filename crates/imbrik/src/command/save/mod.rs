@@ -58,7 +58,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     };
     let write_args =
         WriteArgs { yes: args.yes, no_check: args.packing.no_check, ..WriteArgs::default() };
-    let writing = Writing { session, command: "save", args: &write_args };
+    let writing = Writing { session, command: "save", args: &write_args, made: None };
     let also = args.also.as_deref();
     let also = also.map(|name| Also::of(&writing, args, name, &card, &wanted, &to)).transpose()?;
     let content = Content::of(session, args, &wanted)?;

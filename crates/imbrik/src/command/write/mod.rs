@@ -12,7 +12,7 @@ use crate::{
     args::{IdentityArgs, WriteArgs},
     exit::Exit,
     failure::{Explain, Failure, Outcome},
-    render::{progress::Board, quoted, size, survey},
+    render::{listed, progress::Board, quoted, size, survey},
     resolve,
     session::Session,
 };
@@ -189,6 +189,8 @@ pub(crate) struct Writing<'a> {
     /// The command's name.
     pub(crate) command: &'static str,
     pub(crate) args: &'a WriteArgs,
+    /// How many copies were made before, one after the other; `None` when all are made at once.
+    pub(crate) made: Option<usize>,
 }
 
 impl Writing<'_> {
@@ -254,10 +256,12 @@ impl Writing<'_> {
         let asked = self.ask_for_identity(source, cards.len())?;
         let identity = asked.as_ref().unwrap_or(&self.args.identity);
         let mut targets: Vec<Target> = Vec::new();
-        let count = cards.len();
+        // A name that was just typed is for this card.
+        let before = self.made.filter(|_| asked.is_none());
+        let count = if before.is_some() { None } else { Some(cards.len()) };
         for card in cards {
             let name = card.path.display().to_string();
-            let number = targets.len() + 1;
+            let number = before.unwrap_or(0) + targets.len() + 1;
             let identity = identity.of(number, count, &source.survey, &source.path())?;
             let target = self.target(source, card, into, &identity);
             targets.push(target.map_err(|failure| of_several(failure, &name, &targets))?);
@@ -282,7 +286,7 @@ impl Writing<'_> {
             "A spare for the same board keeps ids, keys and host name. Enter for that, or the host \
              name of another board, {example}: "
         );
-        let answer = self.session.ask(&question);
+        let answer = self.session.ask(&question, UNTOUCHED);
         let name = answer.trim();
         Ok((!name.is_empty()).then(|| IdentityArgs {
             as_new: name.split(',').map(|name| name.trim().to_owned()).collect(),
@@ -423,6 +427,8 @@ impl Writing<'_> {
                 args: self.args,
             });
         }
+        let interrupt = &self.session.environment.interrupt;
+        interrupt.set_state(left_behind(targets));
         let results: Vec<Outcome<Written>> = match (&jobs[..], board) {
             ([job], None) => vec![job.run(Watch { observer: &alone, cancel })],
             (jobs, board) => {
@@ -447,6 +453,7 @@ impl Writing<'_> {
                 })
             }
         };
+        interrupt.set_state("");
         self.sum_up(source, targets, results, started.elapsed())
     }
 }
@@ -497,5 +504,22 @@ fn check_image(
         )
         .state(UNTOUCHED)
         .next("Try another copy of the image.")),
+    }
+}
+
+/// What is left of cards whose writing nobody waits for any more.
+fn left_behind(targets: &[Target]) -> String {
+    let names: Vec<_> = targets.iter().map(Target::goal).collect();
+    let has = if names.len() == 1 { "it has" } else { "each has" };
+    let names = listed(&names);
+    match targets.iter().any(|target| target.into.is_some()) {
+        true => format!(
+            "What was on {names} is lost unless nothing was written yet: its start is cleared until \
+             all is written, so that it is not taken for whole."
+        ),
+        false => format!(
+            "What was on {names} is lost unless nothing was written yet: {has} no partition table \
+             until all is written, so that it is not taken for a whole card."
+        ),
     }
 }

@@ -124,6 +124,9 @@ impl Writing<'_> {
         let goal = target.into.as_ref().map_or(String::new(), |into| format!("{}, ", into.title));
         let named = target.host.as_ref().map_or(String::new(), |host| format!(", as {host}"));
         out.line(&format!("{}{goal}from {}{named}", self.head("Afterwards"), source.title()));
+        if let Some(line) = alone(source, target) {
+            out.line(&format!("  {} {line}", out.paint(Tone::Alarm, "!")));
+        }
         self.show_strips(source, target);
         self.show_content(&target.after, Some(&source.survey));
         for change in target.plan.changes.iter().map(change::words) {
@@ -408,4 +411,17 @@ impl Writing<'_> {
             ));
         }
     }
+}
+
+/// What to say of the image of one partition that would take a whole card.
+fn alone(source: &Source<'_>, target: &Target) -> Option<String> {
+    let manifest = source.from.image().and_then(|image| image.manifest())?;
+    let only = manifest.only.as_ref().filter(|_| target.into.is_none())?;
+    let number = only.number?;
+    let kind = only.volume.as_ref().map(|volume| format!(" ({})", volume.kind));
+    Some(format!(
+        "the image is that of partition {number}{} alone: it would become the card's only volume, \
+         without a table; into a partition of the card: --into {number}",
+        kind.unwrap_or_default()
+    ))
 }
