@@ -52,6 +52,13 @@ pub enum Change {
     PutAside(ByteLen),
     /// What the owner of a volume should know, in words.
     Warning(String),
+    /// A volume that gets another size has faults in folders, attributes or links, which are kept.
+    FaultsKept {
+        /// Which: "partition 2 (ext4, hive-07)".
+        title: String,
+        /// A sentence each.
+        faults: Vec<String>,
+    },
     /// Something gets an id of its own.
     NewId {
         /// What: "partition 2 (ext4, hive-07)", "the MBR".

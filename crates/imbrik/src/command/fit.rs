@@ -33,6 +33,9 @@ const UNTOUCHED: &str = "Nothing was written.";
 /// What was looked at of a volume that got another size, before anybody saw its plan.
 const PROVED: &str =
     "whose each block is, each folder, count of links and checksum; not what files hold";
+/// The same when faults are kept.
+const PROVED_BUT_FAULTS: &str =
+    "whose each block is, and that there is no fault but those above; not what files hold";
 const OTHERWISE: &str =
     "The image can be restored as it is, to a card of its own size or a bigger one.";
 
@@ -240,7 +243,12 @@ impl Job<'_> {
             out.line(&format!("  {line}"));
         }
         out.line("");
-        out.line(&format!("{}{PROVED}", strong("Proved")));
+        let is_kept = |change: &Change| matches!(change, Change::FaultsKept { .. });
+        let proved = match self.plan.changes.iter().any(is_kept) {
+            true => PROVED_BUT_FAULTS,
+            false => PROVED,
+        };
+        out.line(&format!("{}{proved}", strong("Proved")));
         out.line("");
     }
 

@@ -3,6 +3,9 @@
 use super::{count, size};
 use imbrik_core::{layout::Change, units::ByteLen};
 
+/// How many of the faults that are kept are told one by one.
+const TOLD: usize = 5;
+
 /// One change, without a full stop.
 pub(crate) fn words(change: &Change) -> String {
     match change {
@@ -36,6 +39,14 @@ pub(crate) fn words(change: &Change) -> String {
             words
         }
         Change::Warning(words) => words.clone(),
+        Change::FaultsKept { title, faults } => {
+            let some = faults.iter().take(TOLD).cloned().collect::<Vec<_>>().join("; ");
+            let more = match faults.len().saturating_sub(TOLD) {
+                0 => String::new(),
+                more => format!("; and {more} more"),
+            };
+            format!("{title} has faults, which are kept as they were found: {some}{more}")
+        }
         Change::PutAside(len) => {
             format!("{} of metadata wait in a temporary file until it is done", size::short(*len))
         }

@@ -106,8 +106,9 @@ fn only_what_is_told_to_be_whole_is_called_so() {
     // A card of somebody else's making: all there, and nothing to compare it with.
     write("plain.img", &card);
     let run = bench.good("check plain.img");
-    let run =
-        run.shows("is readable; without digests").shows("Volumes    2 volumes, all were unmounted");
+    let run = run
+        .shows("is readable; without digests")
+        .shows("Volumes    2 volumes, both were unmounted");
     assert!(!run.stdout.contains("is whole"), "{run:?}");
     // With a hash that matches, it is what was hashed.
     bench.good("check plain.img --sum");

@@ -403,3 +403,27 @@ fn any_size_that_holds_the_data_is_the_size_that_the_volume_gets() {
         assert_eq!(sizes, 4);
     }
 }
+
+/// Fails when a volume with a fault is refused without the way out, or when what is said of the result
+/// leaves the fault out.
+#[test]
+fn faults_are_refused_by_name_or_kept_and_told() {
+    let bench = Bench::empty();
+    let volume = bench.path("v.img");
+    sized(&volume, 64 << 20);
+    fs::create_dir(bench.path("files")).unwrap();
+    fs::write(bench.path("files/brood"), noise(50_000)).unwrap();
+    tool!("mkfs.ext4", "-q", "-d", bench.path("files"), &volume);
+    tool!("debugfs", "-w", "-R", "sif brood links_count 7", &volume);
+    let words = "it counts 7 links, 1 names lead to it";
+    let run = bench.imbrik("fit v.img small.img.zst").expect(1).says(words).says("--as-found");
+    assert!(!run.stdout.contains("Proved"), "{run:?}");
+    let run = bench.good("fit v.img small.img.zst --as-found");
+    let run = run.shows("has faults, which are kept").shows(words);
+    let run = run.shows("no fault but those above");
+    assert!(!run.stdout.contains("each folder, count of links"), "{run:?}");
+    // Nothing is kept where there is nothing.
+    tool!("debugfs", "-w", "-R", "sif brood links_count 1", &volume);
+    let run = bench.good("fit v.img sound.img.zst --as-found");
+    run.shows("each folder, count of links and checksum");
+}

@@ -144,6 +144,10 @@ fn resized(part: &Part, one: &Placed, reshaped: &Reshaped) -> Vec<Change> {
         changes.push(Change::Warning(format!("{}: {limit}", part.full_title())));
     }
     changes.extend(reshaped.warnings.iter().cloned().map(Change::Warning));
+    if !reshaped.kept_faults.is_empty() {
+        let faults = reshaped.kept_faults.clone();
+        changes.push(Change::FaultsKept { title: part.full_title(), faults });
+    }
     if !reshaped.aside.is_zero() {
         changes.push(Change::PutAside(reshaped.aside));
     }

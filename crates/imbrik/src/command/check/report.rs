@@ -240,7 +240,11 @@ impl Report<'_> {
         let all = self.volumes.len() as u64;
         let Some(survey) = self.survey.filter(|_| all > 0) else { return };
         if self.volumes.iter().all(|(_, found)| found.state == State::Clean) {
-            let words = if all == 1 { "it was" } else { "all were" };
+            let words = match all {
+                1 => "it was",
+                2 => "both were",
+                _ => "all were",
+            };
             return out.line(&format!("Volumes    {}, {words} unmounted", count(all, "volume")));
         }
         for (index, found) in self.volumes {

@@ -34,9 +34,6 @@ use draft::Draft;
 use layout::{Lack, Layout, Planner};
 use std::sync::Arc;
 
-/// How many of the faults that are kept are told one by one.
-const LISTED: usize = 5;
-
 /// The volume in `store`, which is settled, at another size. `replayed` is where a replay put newer
 /// blocks, in bytes: what stands in their places on the medium is old.
 ///
@@ -58,16 +55,7 @@ pub(in crate::fs) fn reshape(
     let planner = Planner { opened: &opened, census: &census, cancel };
     let layout = plan(&planner, goal)?;
     let made = Spill::new(opened.superblock.block_len, work.memory, work.temporary);
-    let (draft, mut warnings) = rewrite::rewrite(&planner, &layout, made)?;
-    let faults = census.faults.list();
-    if !faults.is_empty() {
-        let some = faults.iter().take(LISTED).cloned().collect::<Vec<_>>().join("; ");
-        let more = match faults.len().checked_sub(LISTED) {
-            None | Some(0) => String::new(),
-            Some(more) => format!("; and {more} more"),
-        };
-        warnings.push(format!("it has faults, which are kept as they were found: {some}{more}"));
-    }
+    let (draft, warnings) = rewrite::rewrite(&planner, &layout, made)?;
     let aside = draft.made().aside();
     let rewritten = rewritten(&opened, &layout, &draft, replayed);
     let store: Arc<dyn ReadAt> = Arc::new(draft);
