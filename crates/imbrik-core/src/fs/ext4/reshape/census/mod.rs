@@ -150,7 +150,7 @@ impl Census {
             shared: BTreeMap::new(),
             fingerprint: 0,
             faults,
-            tree: Tree::new(superblock.inodes()),
+            tree: Tree::default(),
             values: Values::default(),
         };
         opened.each_inode(|inode, is_used| {
@@ -177,7 +177,7 @@ impl Census {
         this.values.compare(opened, &mut this.faults)?;
         this.tree.compare(opened, &mut this.faults, cancel)?;
         // What was noted of each inode is not needed any more.
-        this.tree = Tree::new(0);
+        this.tree = Tree::default();
         this.clusters = Bits::new(0);
         this.compare_bitmaps(opened, metadata)?;
         Ok(this)

@@ -30,9 +30,13 @@ const MOST_LINKS: u32 = 64_998;
 /// The deepest index.
 const MOST_LEVELS: u8 = 3;
 
-/// What was noted of each inode in use, to be compared with the folders.
+/// What was noted of each inode in use, to be compared with the folders. It follows how many are in
+/// use, not how many there could be.
+#[derive(Default)]
 pub(super) struct Tree {
-    /// What kind of inode each is, as entries of folders tell it, counted from 0; 0 for none.
+    /// Their numbers, in order.
+    numbers: Vec<u32>,
+    /// What kind of inode each is, as entries of folders tell it; 0 for none.
     kinds: Vec<u8>,
     /// How many links each says that it has.
     links: Vec<u16>,
@@ -41,7 +45,7 @@ pub(super) struct Tree {
 
 /// What the folders say.
 struct Names {
-    /// How many names lead to each inode, "." and ".." included.
+    /// How many names lead to each of the tree's inodes, "." and ".." included.
     count: Vec<u16>,
     /// The folder that names each folder.
     parents: BTreeMap<u32, u32>,
@@ -49,30 +53,24 @@ struct Names {
     above: BTreeMap<u32, u32>,
 }
 
-fn index(number: u32) -> usize {
-    usize::try_from(number).unwrap_or(usize::MAX).wrapping_sub(1)
-}
-
 impl Tree {
-    pub(super) fn new(inodes: u64) -> Self {
-        let len = usize::try_from(inodes).unwrap_or(0);
-        Self { kinds: vec![0; len], links: vec![0; len], folders: Vec::new() }
-    }
-
-    /// Notes an inode that is in use and that names lead to.
+    /// Notes an inode that is in use and that names lead to; they come in the order of their
+    /// numbers.
     pub(super) fn note(&mut self, inode: &RawInode) {
-        let at = index(inode.number);
-        if let (Some(kind), Some(links)) = (self.kinds.get_mut(at), self.links.get_mut(at)) {
-            *kind = inode.entry_kind();
-            *links = inode.links();
-        }
+        self.numbers.push(inode.number);
+        self.kinds.push(inode.entry_kind());
+        self.links.push(inode.links());
         if inode.is_folder() {
             self.folders.push(inode.number);
         }
     }
 
+    fn index(&self, number: u32) -> Option<usize> {
+        self.numbers.binary_search(&number).ok()
+    }
+
     fn kind_of(&self, number: u32) -> u8 {
-        self.kinds.get(index(number)).copied().unwrap_or(0)
+        self.index(number).and_then(|at| self.kinds.get(at)).copied().unwrap_or(0)
     }
 
     /// Looks at every folder, and compares what they say with what was noted.
@@ -143,21 +141,19 @@ impl Tree {
 
     fn compare_links(&self, opened: &Opened, names: &Names, faults: &mut Faults) -> Result<()> {
         let superblock = &opened.superblock;
-        let first = usize::try_from(superblock.first_inode).unwrap_or(usize::MAX);
-        for (at, (kind, links)) in self.kinds.iter().zip(&self.links).enumerate() {
-            let is_named = at.saturating_add(1) >= first || at.saturating_add(1) == 2;
+        let said = self.kinds.iter().zip(&self.links).zip(&names.count);
+        for (number, ((kind, links), found)) in self.numbers.iter().zip(said) {
+            let is_named = *number >= superblock.first_inode || *number == ROOT;
             if *kind == 0 || !is_named {
                 continue;
             }
-            let found = names.count.get(at).copied().unwrap_or(0);
             let is_many = *kind == 2
                 && superblock.has_dir_nlink()
                 && *links == 1
-                && u32::from(found) > MOST_LINKS;
-            if found != *links && !is_many {
+                && u32::from(*found) > MOST_LINKS;
+            if found != links && !is_many {
                 faults.push(format!(
-                    "inode {}: it counts {links} links, {found} names lead to it",
-                    at.saturating_add(1)
+                    "inode {number}: it counts {links} links, {found} names lead to it"
                 ))?;
             }
         }
@@ -261,7 +257,8 @@ impl Look<'_> {
     }
 
     fn count(&mut self, number: u32) {
-        if let Some(count) = self.names.count.get_mut(index(number)) {
+        let at = self.tree.index(number);
+        if let Some(count) = at.and_then(|at| self.names.count.get_mut(at)) {
             *count = count.saturating_add(1);
         }
     }
