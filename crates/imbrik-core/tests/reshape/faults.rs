@@ -91,6 +91,12 @@ impl Volume {
         block.parse::<u64>().unwrap() * BLOCK
     }
 
+    /// The byte of the volume where block `index` of a file starts.
+    fn block_of(&self, name: &str, index: usize) -> u64 {
+        let said = tool("debugfs", &["-R", &format!("blocks {name}"), "v"], self.path());
+        said.split_whitespace().nth(index).unwrap().parse::<u64>().unwrap() * BLOCK
+    }
+
     fn read(&self, at: u64, len: usize) -> Vec<u8> {
         let mut bytes = vec![0; len];
         File::open(self.path().join("v")).unwrap().read_exact_at(&mut bytes, at).unwrap();
@@ -121,6 +127,7 @@ type Damage = fn(&Volume);
 
 const PLAIN: &str = "-t ext4 -b 1024 -O ^metadata_csum,^inline_data";
 const VALUES: &str = "-t ext4 -b 1024 -O ^metadata_csum,ea_inode";
+const QUOTA: &str = "-t ext4 -b 1024 -O ^metadata_csum,quota";
 const SUMMED: &str = "-t ext4 -b 1024";
 
 /// What is done to a volume of which kind, and the words that name it.
@@ -459,7 +466,7 @@ const FAULTS: [(&str, &str, Damage, &str); 60] = [
     ),
 ];
 
-const MORE_FAULTS: [(&str, &str, Damage, &str); 11] = [
+const MORE_FAULTS: [(&str, &str, Damage, &str); 13] = [
     (
         "the hash of an attribute",
         PLAIN,
@@ -509,6 +516,22 @@ const MORE_FAULTS: [(&str, &str, Damage, &str); 11] = [
         VALUES,
         |v| v.tell(&format!("sif <{}> version 5", value(v))),
         "it counts 5 attributes",
+    ),
+    (
+        "a quota file that counts for somebody else",
+        QUOTA,
+        |v| v.tell("sif one uid 1000"),
+        "the quota file of users says that 0 has",
+    ),
+    (
+        "a quota file that counts too much",
+        QUOTA,
+        |v| {
+            let place = v.block_of("<3>", 5) + 16 + 48;
+            let had = u64::from_le_bytes(v.read(place, 8)[..8].try_into().unwrap());
+            v.put(place, &(had + 1024).to_le_bytes());
+        },
+        "the quota file of users says that 0 has",
     ),
     (
         "a value that is a common file",

@@ -5,7 +5,7 @@
 
 use crate::{
     bytes,
-    error::{Error, Result},
+    error::{Class, Error, Result},
     fs::ext4::{
         strict::{
             Opened,
@@ -17,7 +17,7 @@ use crate::{
         superblock::Superblock,
     },
 };
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 const ROOT_FOLDER: u32 = 2;
 const BLOCK: u64 = 1024;
@@ -61,6 +61,67 @@ pub(super) fn values_of(opened: &Opened, inode: &RawInode) -> Result<i64> {
     Ok(i64::try_from(count).unwrap_or(i64::MAX))
 }
 
+/// A volume as it is, of which quota files are only read.
+struct AsItIs<'a>(&'a Opened);
+
+impl Target for AsItIs<'_> {
+    fn place_of(&self, block: u64) -> u64 {
+        block
+    }
+
+    fn block_at(&self, place: u64) -> Result<Vec<u8>> {
+        self.0.meta.block(place).map(|block| block.to_vec())
+    }
+
+    fn put_at(&mut self, _: u64, _: usize, _: &[u8]) -> Result<()> {
+        Err(Error::bug("a quota file that is only read is written to"))
+    }
+}
+
+/// Compares what the quota files say with `usage`, what all owners have; answers where they differ, a
+/// sentence each.
+///
+/// # Errors
+/// When one of them cannot be read.
+pub(super) fn compare(opened: &Opened, usage: &BTreeMap<Owner, Change>) -> Result<Vec<String>> {
+    let mut faults = Vec::new();
+    for kind in [Kind::Users, Kind::Groups, Kind::Projects] {
+        let number = bytes::le_u32(&opened.raw, kind.inode_at()).unwrap_or(0);
+        if number == 0 {
+            continue;
+        }
+        let inode = opened.inode(number)?;
+        let file = File { opened, inode: &inode };
+        let mut told = BTreeMap::new();
+        match file.entries(ROOT, LEVELS, &mut BTreeSet::new(), &mut told) {
+            Ok(()) => {}
+            Err(error) if error.class() == Class::Corrupt => {
+                faults.push(error.to_string());
+                continue;
+            }
+            Err(error) => return Err(error),
+        }
+        let block_len = i64::try_from(opened.superblock.block_len).unwrap_or(0);
+        let owners = usage.iter().filter(|((of, _), _)| *of == kind);
+        let found: BTreeMap<u32, (i64, i64)> = owners
+            .map(|((_, id), has)| (*id, (has.blocks.saturating_mul(block_len), has.inodes)))
+            .collect();
+        let ids: BTreeSet<u32> = told.keys().chain(found.keys()).copied().collect();
+        for id in ids {
+            let of = |list: &BTreeMap<u32, (i64, i64)>| list.get(&id).copied().unwrap_or_default();
+            let ((told, files), (has, are)) = (of(&told), of(&found));
+            if (told, files) != (has, are) {
+                faults.push(format!(
+                    "the quota file of {} says that {id} has {told} bytes in {files} files, it has \
+                     {has} in {are}",
+                    kind.words()
+                ));
+            }
+        }
+    }
+    Ok(faults)
+}
+
 /// Somebody for whom blocks are counted: in the file of users, groups or projects, and their id.
 pub(super) type Owner = (Kind, u32);
 
@@ -73,6 +134,14 @@ pub(super) enum Kind {
 }
 
 impl Kind {
+    fn words(self) -> &'static str {
+        match self {
+            Self::Users => "users",
+            Self::Groups => "groups",
+            Self::Projects => "projects",
+        }
+    }
+
     /// Where the superblock has the file's inode.
     fn inode_at(self) -> usize {
         match self {
@@ -180,6 +249,41 @@ impl File<'_> {
         let content = target.block_at(place)?;
         let end = inside.saturating_add(usize::try_from(BLOCK).unwrap_or(0));
         Ok(content.get(inside..end).unwrap_or_default().to_vec())
+    }
+
+    /// Adds what the tree below `block` says of each id, in bytes and inodes; `levels` of numbers stand
+    /// above the entries.
+    fn entries(
+        &self,
+        block: u64,
+        levels: u32,
+        seen: &mut BTreeSet<u64>,
+        told: &mut BTreeMap<u32, (i64, i64)>,
+    ) -> Result<()> {
+        let wrong = || self.inode.wrong("this quota file makes no sense");
+        if !seen.insert(block) {
+            // Several ids share a block of entries; a block of numbers hangs on one place.
+            return if levels == 0 { Ok(()) } else { Err(wrong()) };
+        }
+        let content = self.read(&AsItIs(self.opened), block)?;
+        if let Some(below) = levels.checked_sub(1) {
+            for number in content.as_chunks::<4>().0 {
+                match u32::from_le_bytes(*number) {
+                    0 => {}
+                    next => self.entries(next.into(), below, seen, told)?,
+                }
+            }
+            return Ok(());
+        }
+        let entries = content.get(HEAD_OF_ENTRIES..).unwrap_or_default();
+        for entry in entries.chunks_exact(ENTRY).filter(|entry| !bytes::is_zero(entry)) {
+            let id = bytes::le_u32(entry, 0).ok_or_else(wrong)?;
+            let number = |at: usize| bytes::le_u64(entry, at).and_then(|n| i64::try_from(n).ok());
+            let space = number(CURSPACE).ok_or_else(wrong)?;
+            let inodes = number(CURINODES).ok_or_else(wrong)?;
+            told.insert(id, (space, inodes));
+        }
+        Ok(())
     }
 
     fn add(&self, target: &mut impl Target, id: u32, change: Change) -> Result<()> {

@@ -14,6 +14,7 @@ use crate::{
         bits::{Bits, Run},
         ext4::{
             orphans::Waiting,
+            quota,
             strict::{
                 Opened, attributes,
                 inode::{I_BLOCK, MapKind, RawInode},
@@ -118,6 +119,8 @@ pub(super) struct Census {
     clusters: Bits,
     tree: Tree,
     values: Values,
+    /// What each owner has, for quota files.
+    usage: BTreeMap<quota::Owner, quota::Change>,
 }
 
 impl Census {
@@ -152,6 +155,7 @@ impl Census {
             faults,
             tree: Tree::default(),
             values: Values::default(),
+            usage: BTreeMap::new(),
         };
         opened.each_inode(|inode, is_used| {
             cancel.check()?;
@@ -176,6 +180,9 @@ impl Census {
         this.shared = shared;
         this.values.compare(opened, &mut this.faults)?;
         this.tree.compare(opened, &mut this.faults, cancel)?;
+        for fault in quota::compare(opened, &this.usage)? {
+            this.faults.push(fault)?;
+        }
         // What was noted of each inode is not needed any more.
         this.tree = Tree::default();
         this.clusters = Bits::new(0);
@@ -279,6 +286,13 @@ impl Census {
         oddities::look(opened, &inode, &map, &mut self.faults)?;
         let has_no_name = inode.number == superblock.orphan_file
             || superblock.quota_inodes.contains(&inode.number);
+        // What holds a value is counted for those whose attributes have it.
+        if superblock.has_quota() && !has_no_name && !inode.is_attribute_value() {
+            let inodes = quota::values_of(opened, &inode)?.saturating_add(1);
+            let blocks = i64::try_from(count).unwrap_or(i64::MAX);
+            let change = quota::Change { blocks, inodes };
+            quota::count(&mut self.usage, &inode, superblock, change);
+        }
         match inode.is_attribute_value() {
             true => self.values.note_holder(&inode),
             false if has_no_name => {}
