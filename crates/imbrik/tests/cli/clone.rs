@@ -346,6 +346,8 @@ fn an_image_and_a_spare_come_from_one_read() {
     bench.write_rack(&[slot("a", CARD, ""), slot("b", CARD, "pulled_after = 5000000")].concat());
     let run = bench.imbrik("save rack:a six.img.zst --also rack:b --yes");
     assert_eq!(run.code, 1, "{run:?}");
+    let run = run.shows("Image     ").shows("six.img.zst").shows("SHA-256");
+    run.says("no partition table now");
     bench.good("check six.img.zst");
 }
 

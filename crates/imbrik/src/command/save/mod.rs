@@ -84,12 +84,14 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     };
     let saved = saved.map_err(|error| failed(error, &to))?;
     packing::tell_of_memory(session, &saved);
+    // The image is whole, whatever became of the card beside it.
+    let mut beside = Ok(Exit::Done);
     let second = match (other, &also) {
         (Some(Other::Image(second)), Some(Also::Image(to, _))) => {
             Some((to, second.map_err(|error| failed(error, to))?))
         }
         (Some(Other::Card(exit)), _) => {
-            exit?;
+            beside = exit;
             None
         }
         _ => None,
@@ -111,6 +113,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         let size = size::both(second.image_len);
         session.out.line(&format!("Also      {}, {size}", to.title()));
     }
+    beside?;
     if has_changed {
         session.out.warn(&fleet::mixed("the image", "save it again"));
         return Ok(Exit::Mismatch);
