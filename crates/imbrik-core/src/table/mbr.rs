@@ -344,21 +344,9 @@ impl Mbr {
 
     /// Puts `span` into an entry of `record`, whose numbers count from `base`.
     fn put_entry(&self, record: &mut [u8], index: usize, base: Lba, span: Span) -> Option<()> {
-        let at = index.checked_mul(ENTRY)?.checked_add(ENTRIES)?;
         let start = self.sector.sectors_in(ByteLen::new(span.start().get())).get();
-        let first = u32::try_from(start.checked_sub(base.get())?).ok()?;
-        let count = u32::try_from(self.sector.sectors_in(span.len()).get()).ok()?;
-        // The old way to count ends at 8 GB; this is its word for "further on".
-        let far = [0xfe, 0xff, 0xff];
-        let was = entry(record, index)?;
-        if was.first != first {
-            bytes::put(record, at.checked_add(1)?, far)?;
-        }
-        if was.first != first || was.count != count {
-            bytes::put(record, at.checked_add(5)?, far)?;
-        }
-        bytes::put(record, at.checked_add(8)?, first.to_le_bytes())?;
-        bytes::put(record, at.checked_add(12)?, count.to_le_bytes())
+        let first = start.checked_sub(base.get())?;
+        put_extent(record, index, (first, self.sector.sectors_in(span.len()).get()))
     }
 
     /// The entries as found, containers included.
@@ -416,6 +404,23 @@ pub(super) fn shared_entries(record: &[u8]) -> impl Iterator<Item = Extent> + '_
     real.map(|entry| (entry.first.into(), entry.count.into()))
 }
 
+/// Has an entry of `record` be `extent`; `None` when that cannot be counted.
+fn put_extent(record: &mut [u8], index: usize, (first, count): Extent) -> Option<()> {
+    let (first, count) = (u32::try_from(first).ok()?, u32::try_from(count).ok()?);
+    let at = index.checked_mul(ENTRY)?.checked_add(ENTRIES)?;
+    // The old way to count ends at 8 GB; this is its word for "further on".
+    let far = [0xfe, 0xff, 0xff];
+    let was = entry(record, index)?;
+    if was.first != first {
+        bytes::put(record, at.checked_add(1)?, far)?;
+    }
+    if was.first != first || was.count != count {
+        bytes::put(record, at.checked_add(5)?, far)?;
+    }
+    bytes::put(record, at.checked_add(8)?, first.to_le_bytes())?;
+    bytes::put(record, at.checked_add(12)?, count.to_le_bytes())
+}
+
 /// A hybrid record with its entries following their partitions, each from its old place to its new
 /// one. A protective entry that ended where a partition starts ends there again.
 ///
@@ -426,25 +431,17 @@ pub(super) fn hybrid_following(record: &[u8], moves: &[(Extent, Extent)]) -> Opt
     for index in 0..4usize {
         let Some(was) = entry(record, index) else { continue };
         let (first, count) = (u64::from(was.first), u64::from(was.count));
-        let at = index.checked_mul(ENTRY)?.checked_add(ENTRIES)?;
-        let (first, count) = if was.kind == 0xee {
+        let now = if was.kind == 0xee {
             let behind = first.checked_add(count)?;
             let next = moves.iter().find(|((start, _), _)| *start == behind);
             let end = next.map_or(behind, |(_, (start, _))| *start);
-            let count = end.checked_sub(first)?;
-            protective.push((first, count));
-            (first, count)
+            let now = (first, end.checked_sub(first)?);
+            protective.push(now);
+            now
         } else {
             moves.iter().find(|(from, _)| *from == (first, count)).map(|(_, to)| *to)?
         };
-        if (first, count) != (was.first.into(), was.count.into()) {
-            // The old way to count ends at 8 GB; this is its word for "further on".
-            let far = [0xfe, 0xff, 0xff];
-            bytes::put(&mut new, at.checked_add(1)?, far)?;
-            bytes::put(&mut new, at.checked_add(5)?, far)?;
-        }
-        bytes::put(&mut new, at.checked_add(8)?, u32::try_from(first).ok()?.to_le_bytes())?;
-        bytes::put(&mut new, at.checked_add(12)?, u32::try_from(count).ok()?.to_le_bytes())?;
+        put_extent(&mut new, index, now)?;
     }
     let overlaps =
         |a: Extent, b: Extent| a.0 < b.0.saturating_add(b.1) && b.0 < a.0.saturating_add(a.1);

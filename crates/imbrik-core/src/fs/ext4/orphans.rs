@@ -72,13 +72,7 @@ impl Waiting {
     pub(super) fn of(opened: &Opened) -> Result<Self> {
         let superblock = &opened.superblock;
         let mut this = Self { in_file: BTreeSet::new(), all: BTreeSet::new() };
-        let mut next = superblock.last_orphan;
-        while next != 0 {
-            if !this.all.insert(next) {
-                return Err(Error::corrupt("its list of orphans runs in a circle"));
-            }
-            next = opened.inode(next)?.dtime();
-        }
+        this.all.extend(listed(opened)?);
         if superblock.orphan_file == 0 {
             return Ok(this);
         }
@@ -103,6 +97,23 @@ impl Waiting {
     fn all(&self) -> impl Iterator<Item = u32> + '_ {
         self.all.iter().copied()
     }
+}
+
+/// Those of the list that starts in the superblock, in its order.
+///
+/// # Errors
+/// As [`Waiting::of`].
+pub(super) fn listed(opened: &Opened) -> Result<Vec<u32>> {
+    let (mut list, mut seen) = (Vec::new(), BTreeSet::new());
+    let mut next = opened.superblock.last_orphan;
+    while next != 0 {
+        if !seen.insert(next) {
+            return Err(Error::corrupt("its list of orphans runs in a circle"));
+        }
+        list.push(next);
+        next = opened.inode(next)?.dtime();
+    }
+    Ok(list)
 }
 
 /// The blocks of the orphan file, each sound, and what its checksums start from.

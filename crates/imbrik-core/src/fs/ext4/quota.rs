@@ -11,7 +11,7 @@ use crate::{
             Opened,
             attributes::{self, Attribute},
             inode::RawInode,
-            map::map_of,
+            map::{Map, map_of},
             values,
         },
         superblock::Superblock,
@@ -91,7 +91,7 @@ pub(super) fn compare(opened: &Opened, usage: &BTreeMap<Owner, Change>) -> Resul
             continue;
         }
         let inode = opened.inode(number)?;
-        let file = File { opened, inode: &inode };
+        let file = File::of(opened, &inode)?;
         let mut told = BTreeMap::new();
         match file.entries(ROOT, LEVELS, &mut BTreeSet::new(), &mut told) {
             Ok(()) => {}
@@ -216,7 +216,7 @@ pub(super) fn follow(
         let number = bytes::le_u32(&opened.raw, kind.inode_at()).unwrap_or(0);
         if number != 0 && *change != Change::default() {
             let inode = opened.inode(number)?;
-            let file = File { opened, inode: &inode };
+            let file = File::of(opened, &inode)?;
             file.add(target, *id, *change)?;
         }
     }
@@ -226,16 +226,21 @@ pub(super) fn follow(
 struct File<'a> {
     opened: &'a Opened,
     inode: &'a RawInode,
+    map: Map,
 }
 
-impl File<'_> {
+impl<'a> File<'a> {
+    fn of(opened: &'a Opened, inode: &'a RawInode) -> Result<Self> {
+        let map = map_of(&opened.meta, &opened.superblock, inode, &mut |_| Ok(()))?;
+        Ok(Self { opened, inode, map })
+    }
+
     /// The block and the byte in it of the target where a block of the file stands.
     fn place(&self, target: &impl Target, block: u64) -> Result<(u64, usize)> {
         let superblock = &self.opened.superblock;
-        let map = map_of(&self.opened.meta, superblock, self.inode, &mut |_| Ok(()))?;
         let at = block.saturating_mul(BLOCK);
         let logical = at.checked_div(superblock.block_len).unwrap_or(0);
-        let piece = map.pieces.iter().find(|piece| {
+        let piece = self.map.pieces.iter().find(|piece| {
             (piece.logical..piece.logical.saturating_add(piece.len)).contains(&logical)
         });
         let piece = piece.ok_or_else(|| self.inode.wrong("this quota file has a hole"))?;

@@ -5,14 +5,14 @@
 //! waits to be deleted, like any orphan.
 
 use super::{
-    edit::{Editor, OpenInode, joined},
+    edit::{Editor, OpenInode, joined, with_a_map},
     fixed::Fixed,
     journal::{Change, Name},
-    quota,
+    orphans, quota,
     strict::{
         Opened, attributes,
         inode::{CASEFOLD_FLAG, ENCRYPTED_FLAG, I_BLOCK, MapKind, RawInode},
-        map::Piece,
+        map::{EXTENT_MAGIC, Piece},
     },
     superblock::Superblock,
 };
@@ -23,13 +23,16 @@ use crate::{
     store::{Edited, ReadAt},
     units::ByteOffset,
 };
-use std::{collections::BTreeMap, ops::Range, sync::Arc};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    ops::Range,
+    sync::Arc,
+};
 
 /// The fields of an inode in front of its map, and from where those behind it are told.
 const FIELDS: Range<usize> = 0..0x28;
 const MORE_FIELDS: usize = 0x64;
 const GENERATION_AT: usize = 0x64;
-const EXTENT_MAGIC: u16 = 0xf30a;
 /// A file has no block behind so many.
 const MOST_BLOCKS: u64 = 1 << 32;
 /// More links than a folder counts: it counts none then.
@@ -50,7 +53,7 @@ pub(super) fn redone(store: &Arc<dyn ReadAt>, changes: &[Change]) -> Result<Edit
     let mut redo = Redo {
         editor: Editor::of(&opened, store, 0),
         inodes: BTreeMap::new(),
-        waiting: waiting(&opened)?,
+        waiting: orphans::listed(&opened)?.into_iter().collect(),
         told: Bits::new(opened.superblock.blocks),
         free: Bits::new(opened.superblock.blocks),
     };
@@ -59,20 +62,6 @@ pub(super) fn redone(store: &Arc<dyn ReadAt>, changes: &[Change]) -> Result<Edit
         redo.one(change)?;
     }
     redo.finish()
-}
-
-/// The list of those that wait to be deleted: each with the next.
-fn waiting(opened: &Opened) -> Result<BTreeMap<u32, u32>> {
-    let mut list = BTreeMap::new();
-    let mut next = opened.superblock.last_orphan;
-    while next != 0 {
-        let behind = opened.inode(next)?.dtime();
-        if list.insert(next, behind).is_some() {
-            return Err(Error::corrupt("its list of orphans runs in a circle"));
-        }
-        next = behind;
-    }
-    Ok(list)
 }
 
 fn damaged(what: &str) -> Error {
@@ -105,9 +94,9 @@ impl Inode {
 struct Redo<'a> {
     editor: Editor<'a>,
     inodes: BTreeMap<u32, Inode>,
-    /// The inodes that wait to be deleted already, each with the next in the list. They stay in it,
+    /// The inodes that wait to be deleted already, in a list that runs through them. They stay in it,
     /// whoever has their number now: a file that is in use loses nothing by that.
-    waiting: BTreeMap<u32, u32>,
+    waiting: BTreeSet<u32>,
     /// The blocks that are told to be some file's at some time, and those of them that are nobody's
     /// by now. The bitmaps have all of them in use meanwhile.
     told: Bits,
@@ -228,7 +217,13 @@ impl<'a> Redo<'a> {
         };
         put(&mut inode.raw, FIELDS);
         put(&mut inode.raw, MORE_FIELDS..raw.len());
-        inode.put_u32(0x14, self.waiting.get(&number).copied().unwrap_or(0));
+        inode.put_u32(
+            0x14,
+            match self.waiting.contains(&number) {
+                true => self.editor.space.opened.inode(number)?.dtime(),
+                false => 0,
+            },
+        );
         if inode.file_acl(superblock) != acl || inode.is_attribute_value() {
             return Err(Error::unsupported("its fast commits change attributes"));
         }
@@ -238,8 +233,8 @@ impl<'a> Redo<'a> {
         }
         match inode.map_kind(superblock)? {
             MapKind::Extents if bytes::le_u16(inode.i_block(), 0) != Some(EXTENT_MAGIC) => {
-                let head = [&EXTENT_MAGIC.to_le_bytes()[..], &[0, 0, 4, 0], &[0; 54]].concat();
-                inode.put_i_block(&head);
+                inode.put_i_block(&[0; I_BLOCK.end.saturating_sub(I_BLOCK.start)]);
+                with_a_map(inode, superblock)?;
             }
             MapKind::Extents => {}
             // A device, the target of a link, or content.
@@ -416,7 +411,7 @@ impl<'a> Redo<'a> {
                 (None, true) => {}
                 (None, false) => self.editor.space.take_this_inode(number, is_folder)?,
             }
-            if is_gone && !self.waiting.contains_key(&number) {
+            if is_gone && !self.waiting.contains(&number) {
                 one.open.inode.put_u32(0x14, last_orphan);
                 last_orphan = number;
             }

@@ -7,7 +7,6 @@ use crate::{
     fs::ext4::strict::{attributes, folder, inode::RawInode},
 };
 
-const INDEX_FLAG: u32 = 0x1000;
 /// Bytes of the entry that holds a block's checksum.
 const TAIL: usize = 12;
 /// Where the entries of a folder within its inode start, behind the number of its parent.
@@ -147,7 +146,7 @@ impl Editor<'_> {
             }
             self.put_folder_block(block, content, seed)?;
         }
-        open.inode.put_u32(0x20, open.inode.flags() & !INDEX_FLAG);
+        open.inode.clear_index();
         Ok(())
     }
 }

@@ -14,7 +14,6 @@ use crate::{
     },
 };
 
-const INDEX_FLAG: u32 = 0x1000;
 /// Bytes of "." and "..".
 const DOT: u16 = 12;
 
@@ -27,7 +26,7 @@ impl Editor<'_> {
     pub(super) fn empty_inline(&self, inode: &mut RawInode) -> Result<()> {
         let removed = attributes::remove_inline_data(inode);
         removed.ok_or_else(|| inode.wrong("its attributes make no sense"))?;
-        inode.put_u32(0x20, inode.flags() & !INLINE_DATA_FLAG);
+        inode.put_flags(inode.flags() & !INLINE_DATA_FLAG);
         inode.put_i_block(&[0; 60]);
         inode.put_size(0);
         with_a_map(inode, self.superblock())
@@ -72,8 +71,7 @@ impl Editor<'_> {
         }
         let content = self.folder_of(open.inode.number, parent);
         let content = content.ok_or_else(|| open.inode.wrong("its blocks are too short"))?;
-        let flags = open.inode.flags() & !INDEX_FLAG;
-        open.inode.put_u32(0x20, flags);
+        open.inode.clear_index();
         self.start_folder(open, content)
     }
 
@@ -108,9 +106,9 @@ impl Editor<'_> {
 }
 
 /// Gives an inode without a block the kind of map that its volume gives to new ones.
-pub(super) fn with_a_map(inode: &mut RawInode, superblock: &Superblock) -> Result<()> {
+pub(in crate::fs::ext4) fn with_a_map(inode: &mut RawInode, superblock: &Superblock) -> Result<()> {
     if superblock.has_extents() {
-        inode.put_u32(0x20, inode.flags() | EXTENTS_FLAG);
+        inode.put_flags(inode.flags() | EXTENTS_FLAG);
         let none = trees::tree(&[], &[], inode.i_block(), superblock, 0)?;
         inode.put_i_block(&none.i_block);
     }

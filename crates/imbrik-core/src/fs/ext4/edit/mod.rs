@@ -27,6 +27,7 @@ use crate::{
     },
     store::{Edited, ReadAt},
 };
+pub(super) use inline::with_a_map;
 pub(super) use open::{OpenInode, joined};
 use std::{collections::BTreeMap, sync::Arc};
 

@@ -135,7 +135,7 @@ impl Editor<'_> {
     /// An extent tree: what stands in the inode, and how many blocks it has.
     fn tree_of(&mut self, inode: &mut RawInode, pieces: &[Piece]) -> Result<(Vec<u8>, u64)> {
         let superblock = self.superblock();
-        inode.put_u32(0x20, inode.flags() | EXTENTS_FLAG);
+        inode.put_flags(inode.flags() | EXTENTS_FLAG);
         let near = pieces.last().map_or(0, |last| last.run().end().saturating_sub(1));
         let mut places = Vec::new();
         for _ in 0..trees::blocks_of_tree(pieces.len(), superblock.block_len) {

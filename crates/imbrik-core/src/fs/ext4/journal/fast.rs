@@ -80,6 +80,11 @@ struct Reading {
 }
 
 impl Reading {
+    fn new(expected: u32) -> Self {
+        let (done, waiting) = (Vec::new(), Vec::new());
+        Self { expected, is_first: true, sum: 0, done, tails: 0, waiting }
+    }
+
     /// Takes the tags of a block; answers whether more may follow.
     fn block(&mut self, block: &[u8]) -> Result<bool> {
         if std::mem::take(&mut self.is_first) && bytes::le_u16(block, 0) != Some(HEAD) {
@@ -183,14 +188,7 @@ impl Journal<'_> {
     /// - [`crate::Class::Corrupt`] when the first of them is damaged, and
     ///   [`crate::Class::Unsupported`] when they have an unknown feature.
     pub(super) fn fast_changes(&self, expected: u32) -> Result<Vec<Change>> {
-        let mut reading = Reading {
-            expected,
-            is_first: true,
-            sum: 0,
-            done: Vec::new(),
-            tails: 0,
-            waiting: Vec::new(),
-        };
+        let mut reading = Reading::new(expected);
         // The first of their blocks stands one behind the log's end.
         for number in self.fast_blocks() {
             if !reading.block(&self.read(number)?)? {
@@ -229,8 +227,7 @@ mod tests {
     }
 
     fn read(blocks: &[Vec<u8>], expected: u32) -> Result<Vec<Change>> {
-        let (done, waiting) = (Vec::new(), Vec::new());
-        let mut reading = Reading { expected, is_first: true, sum: 0, done, tails: 0, waiting };
+        let mut reading = Reading::new(expected);
         for block in blocks {
             if !reading.block(block)? {
                 break;

@@ -109,6 +109,15 @@ impl RawInode {
         self.mode() & TYPE_MASK == FILE
     }
 
+    pub(in crate::fs::ext4) fn put_flags(&mut self, flags: u32) {
+        self.put_u32(0x20, flags);
+    }
+
+    /// Has a folder have no index.
+    pub(in crate::fs::ext4) fn clear_index(&mut self) {
+        self.put_flags(self.flags() & !INDEX_FLAG);
+    }
+
     /// Whether it is a folder with an index.
     pub(in crate::fs::ext4) fn is_indexed(&self) -> bool {
         self.flags() & INDEX_FLAG != 0

@@ -13,7 +13,8 @@ use crate::{
     },
 };
 
-const EXTENT_MAGIC: u16 = 0xf30a;
+/// What a node of an extent tree starts with.
+pub(in crate::fs::ext4) const EXTENT_MAGIC: u16 = 0xf30a;
 const MOST_DEPTH: u16 = 5;
 /// Above this, an extent's length means that it is unwritten.
 const MOST_WRITTEN: u64 = 32768;

@@ -354,17 +354,19 @@ impl Census {
     }
 }
 
-/// The clusters that a map names blocks of, and how many blocks they have.
+/// The clusters that a map names blocks of, none where a cluster is a block, and how many blocks they
+/// have.
 fn clusters_of(map: &Map, cluster: u64) -> (Vec<Run>, u64) {
+    if cluster == 1 {
+        return (Vec::new(), map.runs().map(|run| run.len).sum());
+    }
     let mut runs: Vec<Run> = map.runs().collect();
-    if cluster > 1 {
-        runs.sort_unstable_by_key(|run| run.first);
-        let mut behind = 0u64;
-        for run in &mut runs {
-            let first = run.first.checked_div(cluster).unwrap_or(0).max(behind);
-            behind = run.end().div_ceil(cluster).max(first);
-            *run = Run::new(first, behind.saturating_sub(first));
-        }
+    runs.sort_unstable_by_key(|run| run.first);
+    let mut behind = 0u64;
+    for run in &mut runs {
+        let first = run.first.checked_div(cluster).unwrap_or(0).max(behind);
+        behind = run.end().div_ceil(cluster).max(first);
+        *run = Run::new(first, behind.saturating_sub(first));
     }
     let count: u64 = runs.iter().map(|run| run.len).sum();
     (runs, count.saturating_mul(cluster))
