@@ -133,6 +133,12 @@ impl Error {
         self.class
     }
 
+    /// Whether it is about one place of what was read, so that others may still be readable.
+    #[must_use]
+    pub fn is_of_a_place(&self) -> bool {
+        matches!(self.class, Class::Io | Class::Ended)
+    }
+
     /// The same error under another class, where the caller knows better what it means.
     #[must_use]
     pub fn with_class(mut self, class: Class) -> Self {
@@ -153,6 +159,17 @@ impl fmt::Display for Error {
 }
 
 impl std::error::Error for Error {}
+
+/// What was found; nothing where that could not be read, though other places may be.
+///
+/// # Errors
+/// All others.
+pub fn if_readable<T>(found: Result<T>) -> Result<Option<T>> {
+    match found {
+        Err(error) if error.is_of_a_place() => Ok(None),
+        found => found.map(Some),
+    }
+}
 
 impl From<rustix::io::Errno> for Error {
     fn from(errno: rustix::io::Errno) -> Self {

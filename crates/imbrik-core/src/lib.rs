@@ -44,4 +44,4 @@ pub mod table;
 pub mod transfer;
 pub mod units;
 
-pub use error::{Class, Error, Result};
+pub use error::{Class, Error, Result, if_readable};

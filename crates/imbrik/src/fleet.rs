@@ -5,16 +5,18 @@ use imbrik_core::{
     Class,
     card::{Bus, Card, Host, LinuxHost, Listing, Rack},
     layout::Survey,
+    store::{Counted, Patient, ReadAt, Remembered, Tally},
     units::ByteLen,
 };
 use std::{
     fs,
     os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
+    sync::Arc,
 };
 
 /// How much of a card's metadata is kept between looking at it and copying it.
-pub(crate) const MOST_REMEMBERED: ByteLen = ByteLen::mib(24);
+const MOST_REMEMBERED: ByteLen = ByteLen::mib(24);
 
 /// The machine, and a rack when there is one.
 pub(crate) struct Fleet {
@@ -82,6 +84,20 @@ impl Fleet {
             _ => return None,
         };
         fs::metadata(path).ok().map(|meta| (meta.dev(), meta.ino()))
+    }
+
+    /// `card`, to be read with patience: sectors that fail are tried again. `tally` counts what is
+    /// asked of it; with `is_held`, nothing can mount it meanwhile.
+    pub(crate) fn source(
+        &self,
+        card: &Card,
+        tally: &Tally,
+        is_held: bool,
+    ) -> imbrik_core::Result<Arc<dyn ReadAt>> {
+        let host = self.host_of(card);
+        let store = if is_held { host.hold_source(card)? } else { host.open_source(card)? };
+        let patient = Patient::new(Counted::new(store, tally));
+        Ok(Arc::new(Remembered::new(patient, MOST_REMEMBERED)))
     }
 
     /// What is on `card`, when it may be read.

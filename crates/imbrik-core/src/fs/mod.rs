@@ -22,7 +22,7 @@ pub use usage::Usage;
 use crate::{
     error::{Class, Error, Result},
     progress::Cancel,
-    store::ReadAt,
+    store::{ReadAt, Window},
     units::{ByteLen, ByteOffset, Span},
 };
 use std::{fmt, path::Path, sync::Arc};
@@ -138,6 +138,47 @@ pub fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     ];
     for recognise in recognisers {
         if let Some(volume) = recognise(store)? {
+            return Ok(Some(volume));
+        }
+    }
+    Ok(None)
+}
+
+/// Where a second copy of what names a volume stands, in bytes from its start, and how far in front
+/// of that copy its volume would start: ext in the second group of 1, 2 or 4 KiB blocks, FAT32 in
+/// sector 6 and exFAT in sector 12, of 512 bytes or 4 KiB.
+const COPIES: [(u64, u64); 7] = [
+    (8193 << 10, 1024),
+    (16_384 << 11, 1024),
+    (32_768 << 12, 1024),
+    (6 * 512, 0),
+    (6 * 4096, 0),
+    (12 * 512, 0),
+    (12 * 4096, 0),
+];
+
+/// Names the volume in `store` by a second copy of its superblock or boot sector, where the first
+/// cannot be read.
+///
+/// # Errors
+/// When the store cannot be read.
+pub fn recognise_by_copy(store: &dyn ReadAt) -> Result<Option<Volume>> {
+    let end = ByteOffset::new(store.size().get());
+    // NTFS keeps it in the last sector of its partition.
+    let last = store.size().get().checked_sub(512).map(|at| (at, 0));
+    for (at, ahead) in COPIES.into_iter().chain(last) {
+        let start = ByteOffset::new(at.saturating_sub(ahead));
+        if start >= end {
+            continue;
+        }
+        let window = Window::new(store, Span::between(start, end))?;
+        let found = match ahead {
+            0 => [exfat::recognise, ntfs::recognise, fat::recognise]
+                .into_iter()
+                .find_map(|recognise| recognise(&window).transpose()),
+            _ => ext4::recognise_copy(&window).transpose(),
+        };
+        if let Some(volume) = found.transpose()?.filter(|found| found.size <= store.size()) {
             return Ok(Some(volume));
         }
     }
@@ -276,6 +317,14 @@ pub struct Examined {
     pub settled: Option<Settled>,
     /// How small it could become; `None` for what is not reshaped.
     pub least: Option<Least>,
+}
+
+impl Examined {
+    /// A volume of `size` bytes, all of which count as used, since it cannot be looked at.
+    pub(crate) fn unreadable(size: ByteLen, because: impl Into<String>) -> Self {
+        let usage = Usage::whole(size, because);
+        Self { state: State::Unknown, usage, settled: None, least: None }
+    }
 }
 
 /// The smallest size of a volume that holds the same files.

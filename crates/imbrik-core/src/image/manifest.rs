@@ -368,6 +368,7 @@ mod tests {
             host: None,
             system: None,
             findings: Vec::new(),
+            unreadable: Vec::new(),
             written: None,
             mounts: 0,
             whole_because: None,

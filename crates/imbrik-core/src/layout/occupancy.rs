@@ -56,7 +56,17 @@ impl Occupancy {
         for (index, part) in parts {
             let Some(volume) = &part.volume else { continue };
             let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(store), part.span)?);
-            let found = fs::examine(&window, volume)?;
+            let found = match survey.is_unreadable_in(part.span) {
+                true => {
+                    Examined::unreadable(part.span.len(), "some of its metadata cannot be read")
+                }
+                false => match fs::examine(&window, volume) {
+                    Err(error) if error.is_of_a_place() => {
+                        Examined::unreadable(part.span.len(), error.to_string())
+                    }
+                    found => found?,
+                },
+            };
             if let Some(why) = &found.usage.whole_because {
                 read_whole.push(format!("{} is read whole: {why}", part.full_title()));
             }
@@ -95,7 +105,10 @@ impl Occupancy {
             let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(store), part.span)?);
             match fs::smallest(&window, volume, found, cancel) {
                 Ok(least) => found.least = Some(least),
-                Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
+                Err(error)
+                    if error.is_of_a_place()
+                        || matches!(error.class(), Class::Corrupt | Class::Unsupported) =>
+                {
                     found.least = None;
                     cannot.push(format!("{} cannot get another size: {error}", part.full_title()));
                 }

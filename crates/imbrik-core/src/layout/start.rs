@@ -8,8 +8,8 @@ use super::{
     view::View,
 };
 use crate::{
-    error::Result,
-    fs,
+    error::{Result, if_readable},
+    fs::{self, Usage},
     store::{ReadAt, Window},
     units::{ByteLen, Span},
 };
@@ -55,14 +55,22 @@ pub struct Reference {
 }
 
 /// All references of the card in `store`, which `survey` describes, in the order of its partitions.
+/// A volume that cannot be read where it would be looked into tells of none.
 ///
 /// # Errors
-/// When the store cannot be read.
+/// When the store is gone, or may not be read.
 pub fn references(store: &dyn ReadAt, survey: &Survey) -> Result<Vec<Reference>> {
     let mut found = Vec::new();
     for part in &survey.parts {
-        let Some(volume) = &part.volume else { continue };
-        let Some(place) = part.span.intersect(Span::whole(survey.size)) else { continue };
+        found.extend(if_readable(references_in(part, store, survey))?.unwrap_or_default());
+    }
+    Ok(found)
+}
+
+fn references_in(part: &Part, store: &dyn ReadAt, survey: &Survey) -> Result<Vec<Reference>> {
+    let mut found = Vec::new();
+    let place = part.span.intersect(Span::whole(survey.size));
+    if let (Some(volume), Some(place)) = (&part.volume, place) {
         let window = Window::new(store, place)?;
         let mut places: Vec<String> = PLACES.iter().map(|path| (*path).to_owned()).collect();
         for folder in ENTRIES {
@@ -159,10 +167,11 @@ pub struct Room {
     pub is_tight: bool,
 }
 
-/// The room on the volumes with a system on them of the card that `view` reads as.
+/// The room on the volumes with a system on them of the card that `view` reads as. One that cannot be
+/// read tells of none.
 ///
 /// # Errors
-/// When the view cannot be read.
+/// When the view's source is gone, or may not be read.
 pub fn room(view: &View, survey: &Survey) -> Result<Vec<Room>> {
     let store: Arc<dyn ReadAt> = Arc::new(view.clone());
     let mut rooms = Vec::new();
@@ -170,14 +179,14 @@ pub fn room(view: &View, survey: &Survey) -> Result<Vec<Room>> {
         let Some(volume) = &part.volume else { continue };
         let Some(place) = part.span.intersect(Span::whole(survey.size)) else { continue };
         let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(&store), place)?);
-        let mut has_system = false;
-        for path in ["etc/fstab", "etc/os-release", "etc/passwd"] {
-            has_system |= fs::has_entry(&*window, volume, &names_of(path))? == Some(true);
-        }
-        if !has_system {
-            continue;
-        }
-        let usage = fs::examine(&window, volume)?.usage;
+        let usage = || -> Result<Option<Usage>> {
+            let mut has_system = false;
+            for path in ["etc/fstab", "etc/os-release", "etc/passwd"] {
+                has_system |= fs::has_entry(&*window, volume, &names_of(path))? == Some(true);
+            }
+            Ok(if has_system { Some(fs::examine(&window, volume)?.usage) } else { None })
+        };
+        let Some(usage) = if_readable(usage())?.flatten() else { continue };
         if usage.whole_because.is_none() {
             let free = volume.size.min(place.len()).saturating_sub(usage.in_use());
             let is_tight = free < LEAST_ROOM || free.get() < place.len().get() / 50;

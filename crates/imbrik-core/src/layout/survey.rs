@@ -2,9 +2,9 @@
 
 use crate::{
     bytes::is_zero,
-    error::Result,
+    error::{Result, if_readable},
     fs::{self, Volume},
-    store::{ReadAt, Window, read_up_to},
+    store::{Patient, ReadAt, Window, read_up_to},
     table::{self, Mbr, PartitionKind, Table},
     units::{ByteLen, ByteOffset, SectorSize, Span, joined},
 };
@@ -32,6 +32,9 @@ pub struct Survey {
     pub mounts: u64,
     /// What is odd about it, a sentence each.
     pub findings: Vec<String>,
+    /// What of its metadata could not be read, in order and joined: nothing is skipped on the word
+    /// of a volume of which something is missing here.
+    pub unreadable: Vec<Span>,
     /// Why nothing short of every byte of it can be taken, and nothing on it reshaped; `None` when
     /// its volumes can be looked at one by one.
     pub whole_because: Option<&'static str>,
@@ -69,14 +72,72 @@ impl Survey {
     #[must_use]
     pub fn has_changed(&self, again: &Self) -> bool {
         let told = |survey: &Self| (survey.fingerprint(), survey.written, survey.mounts);
-        told(self) != told(again)
+        // What could not be read at one time and could at the other tells nothing.
+        self.unreadable == again.unreadable && told(self) != told(again)
     }
 
-    /// Looks at what is in `store`.
+    /// Looks at what is in `store`. Sectors that cannot be read are no error: they are tried again,
+    /// and where nothing helps, what is told goes by a second copy, or by what can be read.
     ///
     /// # Errors
-    /// When the store cannot be read where its metadata stand. Damage is no error but a finding.
+    /// When the store is gone, or may not be read.
     pub fn of(store: &dyn ReadAt) -> Result<Self> {
+        let patient = Patient::blank(store);
+        let mut survey = Self::of_readable(&patient)?;
+        survey.unreadable = patient.lost();
+        survey.ask_volumes(&Patient::new(store))?;
+        if survey.unreadable.is_empty() {
+            return Ok(survey);
+        }
+        survey.is_blank = false;
+        survey.take_copies(&patient)?;
+        for (place, len) in survey.places_of(&survey.unreadable) {
+            survey.findings.push(format!("{len} of the metadata in {place} cannot be read"));
+        }
+        Ok(survey)
+    }
+
+    /// Names the volumes whose own metadata cannot be read by a copy of these.
+    fn take_copies(&mut self, store: &dyn ReadAt) -> Result<()> {
+        for part in &mut self.parts {
+            let place = part.span.intersect(Span::whole(self.size));
+            let Some(place) = place.filter(|place| touches(&self.unreadable, *place)) else {
+                continue;
+            };
+            if part.volume.is_none() {
+                part.volume = fs::recognise_by_copy(&Window::new(store, place)?)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether something of the metadata in `span` could not be read.
+    #[must_use]
+    pub fn is_unreadable_in(&self, span: Span) -> bool {
+        touches(&self.unreadable, span)
+    }
+
+    /// Asks the volumes whose they are, and when they were in use.
+    fn ask_volumes(&mut self, store: &dyn ReadAt) -> Result<()> {
+        for part in &self.parts {
+            let place = part.span.intersect(Span::whole(self.size));
+            let (Some(volume), Some(place)) = (&part.volume, place) else { continue };
+            let window = Window::new(store, place)?;
+            let told = (
+                if_readable(host_in(&window, volume))?.flatten(),
+                if_readable(system_in(&window, volume))?.flatten(),
+                if_readable(fs::last_written(&window, volume))?.flatten(),
+                if_readable(fs::mount_count(&window, volume))?.unwrap_or(0),
+            );
+            self.host = self.host.take().or(told.0);
+            self.system = self.system.take().or(told.1);
+            self.written = self.written.max(told.2);
+            self.mounts = self.mounts.saturating_add(told.3);
+        }
+        Ok(())
+    }
+
+    fn of_readable(store: &dyn ReadAt) -> Result<Self> {
         let size = store.size();
         let found = table::read(store)?;
         let bare = match &found {
@@ -115,18 +176,6 @@ impl Survey {
         let whole_because = whole_because(store, table.as_ref(), &parts)?;
         let sector = table.as_ref().map_or(store.sector_size(), Table::sector_size);
         let gaps = gaps_between(&parts, size);
-        let (mut host, mut system, mut written, mut mounts) = (None, None, None, 0u64);
-        for part in &parts {
-            if let (Some(volume), Some(place)) =
-                (&part.volume, part.span.intersect(Span::whole(size)))
-            {
-                let window = Window::new(store, place)?;
-                host = host.or(host_in(&window, volume)?);
-                system = system.or(system_in(&window, volume)?);
-                written = written.max(fs::last_written(&window, volume)?);
-                mounts = mounts.saturating_add(fs::mount_count(&window, volume)?);
-            }
-        }
         let is_unknown = table.is_none() && parts.is_empty() && whole_because.is_none();
         let is_blank = is_unknown && is_zero(&read_up_to(store, ByteOffset::ZERO, BLANK_HEAD)?);
         Ok(Self {
@@ -135,11 +184,12 @@ impl Survey {
             table,
             parts,
             gaps,
-            host,
-            system,
-            written,
-            mounts,
+            host: None,
+            system: None,
+            written: None,
+            mounts: 0,
             findings,
+            unreadable: Vec::new(),
             whole_because,
             is_blank,
         })
@@ -236,6 +286,10 @@ impl Survey {
         }
         hasher.finalize().to_hex().as_str().chars().take(32).collect()
     }
+}
+
+fn touches(spans: &[Span], place: Span) -> bool {
+    spans.iter().any(|span| span.intersect(place).is_some())
 }
 
 impl Part {

@@ -11,8 +11,17 @@ use crate::{
 pub struct Planned {
     /// The card as it was listed.
     pub card: Card,
-    /// [`Survey::fingerprint`] of what was on it.
-    pub fingerprint: String,
+    /// [`Survey::fingerprint`] of what was on it; `None` when not all of that could be read.
+    pub fingerprint: Option<String>,
+}
+
+impl Planned {
+    /// `card`, on which `survey` was found.
+    #[must_use]
+    pub fn new(card: Card, survey: &Survey) -> Self {
+        let is_readable = survey.unreadable.is_empty();
+        Self { card, fingerprint: is_readable.then(|| survey.fingerprint()) }
+    }
 }
 
 /// Opens the card of a plan for writing, after proving that it still is the one that was planned
@@ -41,7 +50,10 @@ pub fn claim(host: &dyn Host, planned: &Planned, allow_fixed: bool) -> Result<Bo
         Standing::Refused(reason) => return Err(Error::refused(format!("{path}: {reason}"))),
     }
     let target = host.open_target(now)?;
-    if Survey::of(target.store())?.fingerprint() != planned.fingerprint {
+    let found = Survey::of(target.store())?;
+    // Of a card with bad sectors, not the same can be read each time.
+    let before = planned.fingerprint.as_ref().filter(|_| found.unreadable.is_empty());
+    if before.is_some_and(|before| *before != found.fingerprint()) {
         return Err(exchanged());
     }
     Ok(target)

@@ -1,11 +1,11 @@
 //! Reading what can be read of a damaged source.
 
 use crate::{
-    error::{Class, Result},
+    error::Result,
     layout::{Content, View},
     progress::Cancel,
-    store::ReadAt,
-    units::{ByteLen, ByteOffset, Span},
+    store::{Pieces, ReadAt},
+    units::Span,
 };
 
 /// What happens when a piece of the source cannot be read.
@@ -16,9 +16,6 @@ pub(super) enum Damage {
     /// Zeros take its place, and its span is noted.
     Note,
 }
-
-/// How often the smallest piece is tried before it is given up.
-const TRIES: u32 = 4;
 
 /// Reads `span` of `view` into `buf`, which has its length; answers what could not be read, as
 /// spans of the view.
@@ -43,9 +40,15 @@ pub(super) fn read(
         let (now, later) = rest.split_at_mut(len);
         match segment.content {
             Content::Copied { from } => {
-                let mut salvage = Salvage { source: &**view.source(), cancel, lost: Vec::new() };
-                salvage.read_halving(from, now)?;
-                lost.extend(salvage.lost.into_iter().map(|bad| {
+                let mut pieces = Pieces {
+                    source: &**view.source(),
+                    cancel,
+                    is_known: &|_| false,
+                    most: usize::MAX,
+                    lost: Vec::new(),
+                };
+                pieces.read(from, now)?;
+                lost.extend(pieces.lost.into_iter().map(|bad| {
                     let ahead = bad.start().saturating_since(from);
                     let start = segment.span.start().saturating_add(ahead);
                     Span::between(start, start.saturating_add(bad.len()))
@@ -58,64 +61,13 @@ pub(super) fn read(
     Ok(lost)
 }
 
-/// Reads a source that is damaged here and there.
-struct Salvage<'a> {
-    source: &'a dyn ReadAt,
-    cancel: &'a Cancel,
-    lost: Vec<Span>,
-}
-
-impl Salvage<'_> {
-    /// Reads as much as possible: a piece that fails is read as two halves, down to single
-    /// sectors.
-    fn read_halving(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
-        let sector = self.source.sector_size().len();
-        let mut tries = 0u32;
-        loop {
-            match self.source.read_at(at, buf) {
-                Ok(()) => return Ok(()),
-                // A damaged piece of an image stays damaged however it is cut.
-                Err(error) if matches!(error.class(), Class::Corrupt | Class::Mismatch) => break,
-                Err(error) if !matches!(error.class(), Class::Io | Class::Ended) => {
-                    return Err(error);
-                }
-                Err(_) if ByteLen::of(buf) > sector => {
-                    // A bad card may take seconds to give up on a sector.
-                    self.cancel.check()?;
-                    let (left, right) = buf.split_at_mut(half(buf.len(), sector));
-                    let behind = at.saturating_add(ByteLen::of(left));
-                    self.read_halving(at, left)?;
-                    return self.read_halving(behind, right);
-                }
-                // Behind the end there is nothing, however often one asks.
-                Err(error) if error.class() == Class::Ended => break,
-                Err(_) => {
-                    tries = tries.saturating_add(1);
-                    if tries >= TRIES {
-                        break;
-                    }
-                }
-            }
-        }
-        buf.fill(0);
-        self.lost.push(Span::between(at, at.saturating_add(ByteLen::of(buf))));
-        Ok(())
-    }
-}
-
-/// Half of a piece of more than one sector, to the whole sector.
-fn half(len: usize, sector: ByteLen) -> usize {
-    let sectors = ByteLen::from_usize(len).get().div_ceil(sector.get().max(1));
-    let half = sector.checked_mul(sectors / 2).and_then(ByteLen::to_usize);
-    half.unwrap_or(0).min(len)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::{
+        error::Class,
         store::{Faults, Faulty, Flaky, SparseStore},
-        units::joined,
+        units::{ByteLen, ByteOffset, joined},
     };
     use std::sync::Arc;
 

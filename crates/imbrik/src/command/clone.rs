@@ -20,7 +20,7 @@ use imbrik_core::{
     image::{Image, Manifest, Pack},
     layout::{Occupancy, Plan, Survey},
     progress::Watch,
-    store::{Counted, ReadAt, Remembered, Tally},
+    store::Tally,
     transfer::{SaveOptions, save},
     units::Span,
 };
@@ -59,9 +59,7 @@ pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
 
 /// The source, with what is on it.
 fn opened<'a>(session: &Session, card: &'a Card, tally: Tally) -> Outcome<Source<'a>> {
-    let store = session.fleet.host_of(card).hold_source(card).state(UNTOUCHED)?;
-    let content: Arc<dyn ReadAt> =
-        Arc::new(Remembered::new(Counted::new(store, &tally), fleet::MOST_REMEMBERED));
+    let content = session.fleet.source(card, &tally, true).state(UNTOUCHED)?;
     let survey = Survey::of(&*content).state(UNTOUCHED)?;
     if survey.is_unknown() {
         let what = if survey.is_blank { "blank" } else { "nothing that is known" };

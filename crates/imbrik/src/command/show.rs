@@ -5,7 +5,7 @@ use crate::{
     command::fits::{self, Fitting},
     exit::Exit,
     failure::{Explain, Failure, Outcome},
-    fleet, pipe,
+    pipe,
     render::{Out, Tone, count, json, map, quoted, size, strip, survey as words, table, time},
     resolve,
     session::Session,
@@ -15,7 +15,7 @@ use imbrik_core::{
     fs::Examined,
     image::{Image, PartFile},
     layout::{Occupancy, Part, Reference, Survey, gap_in_use, references},
-    store::{Counted, ReadAt, Remembered, Tally},
+    store::{ReadAt, Tally},
     units::{ByteLen, Span},
 };
 use serde_json::{Value, json};
@@ -28,17 +28,18 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
     let started = Instant::now();
     let format = args.map.as_deref().map(|path| map_format(path, args.replace)).transpose()?;
     let tally = Tally::default();
-    let what = What::open(session, &args.what)?;
-    // Allocation tables are looked at more than once.
-    let counted = Counted::new(what.store(), &tally);
-    let store: Arc<dyn ReadAt> = Arc::new(Remembered::new(counted, fleet::MOST_REMEMBERED));
+    let what = What::open(session, &args.what, &tally)?;
+    let store = what.store();
     let untouched = "It was only read.";
     let survey = Survey::of(&*store).state(untouched)?;
     let mut occupancy = Occupancy::of(&store, &survey).state(untouched)?;
     let cancel = &session.environment.interrupt.cancel;
     let cannot = occupancy.find_smallest(&store, &survey, cancel).state(untouched)?;
     occupancy.read_whole.extend(cannot);
-    let gaps = survey.gaps.iter().map(|gap| Ok((*gap, gap_in_use(&*store, *gap)?)));
+    let gaps = survey.gaps.iter().map(|gap| {
+        let used = imbrik_core::if_readable(gap_in_use(&*store, *gap))?;
+        Ok((*gap, used.unwrap_or((ByteLen::ZERO, false))))
+    });
     let gaps = gaps.collect::<imbrik_core::Result<Vec<_>>>().state(untouched)?;
     let references = references(&*store, &survey).state(untouched)?;
     let found = Found { what: &what, survey, occupancy, gaps, references };
@@ -97,7 +98,7 @@ enum What {
 }
 
 impl What {
-    fn open(session: &Session, name: &Path) -> Outcome<Self> {
+    fn open(session: &Session, name: &Path, tally: &Tally) -> Outcome<Self> {
         let is_image = pipe::is_pipe(name) || resolve::not_a_card(&session.fleet, name).is_ok();
         if is_image {
             if !pipe::is_pipe(name) && !name.exists() {
@@ -110,7 +111,7 @@ impl What {
             return Ok(Self::Image(Box::new(session.open_image(name)?)));
         }
         let card = resolve::card(&session.fleet, name)?;
-        let source = session.fleet.host_of(&card).open_source(&card)?;
+        let source = session.fleet.source(&card, tally, false)?;
         Ok(Self::Card(Box::new(card), source))
     }
 

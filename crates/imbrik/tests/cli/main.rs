@@ -6,6 +6,7 @@ mod clone;
 mod containers;
 mod demo;
 mod devices;
+mod failing;
 mod fit;
 mod harness;
 mod identity;

@@ -46,6 +46,14 @@ pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     }))
 }
 
+/// Names an ext volume by the copy of its superblock in its second group, which stands where the
+/// first one would in `store`.
+pub(super) fn recognise_copy(store: &dyn ReadAt) -> Result<Option<Volume>> {
+    let raw = read_up_to(store, ByteOffset::new(1024), Superblock::LEN)?;
+    let is_copy = bytes::le_u16(&raw, 0x5a) == Some(1);
+    if is_copy { recognise(store) } else { Ok(None) }
+}
+
 /// What state the volume in `store` was left in.
 ///
 /// # Errors

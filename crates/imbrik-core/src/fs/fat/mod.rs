@@ -103,8 +103,8 @@ pub(super) fn has_entry(store: &dyn ReadAt, path: &[&[u8]]) -> Result<Option<boo
 /// The second entry of the table holds the bits for "unmounted" and "no errors"; some systems mark
 /// a mounted volume in the boot sector instead.
 fn state(store: &dyn ReadAt, boot: &BootSector, sector: &[u8]) -> Result<State> {
-    let table = boot.tables().next().unwrap_or_default();
-    let entries = read_up_to(store, table.start(), 8)?;
+    let heads = boot.tables().map(|table| read_up_to(store, table.start(), 8));
+    let entries = heads.reduce(Result::or).transpose()?.unwrap_or_default();
     let (mark_at, unmounted, no_errors) = match boot.width {
         Width::Bits12 => (0x25, true, true),
         Width::Bits16 => {

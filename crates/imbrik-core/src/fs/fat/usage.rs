@@ -57,11 +57,26 @@ fn trusted(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
         Span::between(data.end(), ByteOffset::new(size.get())),
     ];
     let mut clusters = Bits::new(boot.clusters);
+    let mut readable = Vec::new();
+    let mut unreadable = None;
     for table in boot.tables() {
-        take_table(store, boot, table, &mut clusters)?;
+        match take_table(store, boot, table, &mut clusters) {
+            Err(error) if error.is_of_a_place() => unreadable = Some(error),
+            taken => {
+                taken?;
+                readable.push(table);
+            }
+        }
     }
+    let active = boot.tables().nth(boot.active_table());
+    let active = active.filter(|table| readable.contains(table)).or(readable.first().copied());
+    let active = match (active, &unreadable) {
+        (Some(active), _) => active,
+        (None, Some(error)) => return Err(Error::new(error.class(), error.to_string())),
+        (None, None) => return Err(Error::corrupt("it has no allocation table")),
+    };
     let had = clusters.count();
-    take_folders(store, boot, &mut clusters)?;
+    take_folders(store, boot, active, &mut clusters)?;
     let unmarked = clusters.count().saturating_sub(had);
     used.extend(cluster_spans(&clusters, data.start(), boot.cluster));
     let mut usage = Usage::of(used, Vec::new());
@@ -71,6 +86,11 @@ fn trusted(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
     {
         usage.findings.push(format!(
             "its label is {in_root:?} in its root directory and {in_boot:?} in its boot sector"
+        ));
+    }
+    if let Some(error) = unreadable {
+        usage.findings.push(format!(
+            "one of its allocation tables cannot be read, the other one is used: {error}"
         ));
     }
     if unmarked > 0 {
@@ -146,8 +166,13 @@ fn take_table(
 
 /// Adds the first cluster of everything in the folders, and looks whether each folder stands where
 /// it should: its first entry names its own cluster.
-fn take_folders(store: &dyn ReadAt, boot: &BootSector, clusters: &mut Bits) -> Result<()> {
-    let mut chains = Chains::new(store, boot);
+fn take_folders(
+    store: &dyn ReadAt,
+    boot: &BootSector,
+    table: Span,
+    clusters: &mut Bits,
+) -> Result<()> {
+    let mut chains = Chains { store, boot, table, pieces: BTreeMap::new() };
     let root = match boot.width {
         Width::Bits32 => {
             let first = u64::from(boot.root_cluster).checked_sub(2);
@@ -200,7 +225,7 @@ fn take_folders(store: &dyn ReadAt, boot: &BootSector, clusters: &mut Bits) -> R
     Ok(())
 }
 
-/// Follows chains through the table that counts, as far as they make sense.
+/// Follows chains through a table, as far as they make sense.
 struct Chains<'a> {
     store: &'a dyn ReadAt,
     boot: &'a BootSector,
@@ -211,12 +236,7 @@ struct Chains<'a> {
 /// Bytes of the table that are kept together: whole entries of every width.
 const KEPT: u64 = 3 << 12;
 
-impl<'a> Chains<'a> {
-    fn new(store: &'a dyn ReadAt, boot: &'a BootSector) -> Self {
-        let table = boot.tables().nth(boot.active_table()).or_else(|| boot.tables().next());
-        Self { store, boot, table: table.unwrap_or_default(), pieces: BTreeMap::new() }
-    }
-
+impl Chains<'_> {
     /// What stands in the clusters from `first` on, up to where the chain ends or breaks.
     fn content(&mut self, first: u64) -> Result<Vec<u8>> {
         let boot = self.boot;

@@ -11,7 +11,7 @@ use imbrik_core::{
     image::Image,
     layout::{Fit, Occupancy, Part, Plan, Survey, Target},
     progress::Watch,
-    store::{Counted, ReadAt, Tally},
+    store::{ReadAt, Tally},
     transfer::{Differences, compare},
     units::ByteLen,
 };
@@ -36,8 +36,7 @@ pub(super) fn against_card(
         true => None,
         false => Some(Occupancy::of(image.content(), &survey).state(nothing)?),
     };
-    let source = session.fleet.host_of(card).open_source(card).state(nothing)?;
-    let source: Arc<dyn ReadAt> = Arc::new(Counted::new(source, tally));
+    let source = session.fleet.source(card, tally, false).state(nothing)?;
     let on_card = Survey::of(&*source).state(nothing)?;
     let content = Arc::clone(image.content());
     // A card on which a volume got another size when it was restored is compared with that.

@@ -25,7 +25,7 @@ use imbrik_core::{
     image::{ListedPart, Manifest, Pack},
     layout::{Occupancy, Part, Plan, Survey},
     progress::Watch,
-    store::{Counted, ReadAt, Remembered, Tally, Window},
+    store::{ReadAt, Tally, Window},
     transfer::save,
     units::{ByteLen, Span},
 };
@@ -131,9 +131,7 @@ struct Wanted {
 
 impl Wanted {
     fn of(session: &Session, args: &SaveArgs, card: &Card, tally: &Tally) -> Outcome<Self> {
-        let source = session.fleet.host_of(card).hold_source(card).state(UNTOUCHED)?;
-        let mut source: Arc<dyn ReadAt> =
-            Arc::new(Remembered::new(Counted::new(source, tally), fleet::MOST_REMEMBERED));
+        let mut source = session.fleet.source(card, tally, true).state(UNTOUCHED)?;
         if args.also.is_some() {
             source = write::shared(&source);
         }

@@ -342,7 +342,7 @@ impl Writing<'_> {
                 .state(UNTOUCHED)
                 .next("Restore a whole card instead."));
         }
-        let store = self.session.fleet.host_of(card).open_source(card).state(UNTOUCHED)?;
+        let store = self.session.fleet.source(card, &Tally::default(), false).state(UNTOUCHED)?;
         let now = Survey::of(&Window::new(store, part.span)?).state(UNTOUCHED)?;
         Ok(Into { span: part.span, title: part.full_title(), now })
     }
@@ -416,11 +416,9 @@ impl Writing<'_> {
         let mut jobs = Vec::new();
         for target in targets {
             // The card of the plan, not whatever is there by now: that is what the claim compares.
-            let card = target.card.clone();
-            let fingerprint = target.on_card.fingerprint();
             jobs.push(Job {
                 host: fleet.host_of(&target.card),
-                planned: Planned { card, fingerprint },
+                planned: Planned::new(target.card.clone(), &target.on_card),
                 target,
                 source: source.path(),
                 origin,

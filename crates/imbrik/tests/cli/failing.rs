@@ -1,0 +1,175 @@
+//! Cards with bad sectors where it hurts most: in tables, boot sectors and the volumes' own
+//! metadata.
+
+use crate::harness::{Bench, CARD, noise, put, sized, tool};
+use serde_json::json;
+use std::{fs, path::Path};
+
+const FAT: u64 = 2048 * 512;
+const EXT: u64 = 34816 * 512;
+
+/// Where the metadata of the small card stand: a name, the first byte, and bytes.
+fn places(card: &Path, folder: &Path) -> Vec<(&'static str, u64, u64)> {
+    let bytes = fs::read(card).unwrap();
+    let word =
+        |at: u64| u64::from(u16::from_le_bytes([bytes[at as usize], bytes[at as usize + 1]]));
+    let table = FAT + word(FAT + 14) * 512;
+    let second = table + word(FAT + 22) * 512;
+    let volume = folder.join("volume");
+    fs::write(&volume, &bytes[EXT as usize..]).unwrap();
+    let told = tool!("dumpe2fs", volume);
+    let number = |line: &str, after: &str| -> u64 {
+        let line = told.lines().find(|found| found.contains(line)).unwrap();
+        let rest = &line[line.find(after).unwrap() + after.len()..];
+        let digits: String = rest.trim_start().chars().take_while(char::is_ascii_digit).collect();
+        digits.parse().unwrap()
+    };
+    let block = number("Block size:", "Block size:");
+    let at = |number: u64| EXT + number * block;
+    vec![
+        ("the table", 0, 512),
+        ("FAT's boot sector", FAT, 512),
+        ("FAT's first table", table + 8192, 512),
+        ("FAT's second table", second + 512, 512),
+        ("ext's superblock", EXT + 1024, 512),
+        ("ext's descriptors", at(number("Group descriptors at", "Group descriptors at")), 512),
+        ("ext's block bitmap", at(number("Block bitmap at", "Block bitmap at")), 512),
+        ("ext's inode bitmap", at(number("Inode bitmap at", "Inode bitmap at")), 512),
+        ("ext's inodes", at(number("Inode table at", "Inode table at")), 1024),
+    ]
+}
+
+fn saved(bench: &Bench, words: &str, code: i32) -> (Vec<u8>, serde_json::Value) {
+    let line = format!("save rack:a hive.img.zst --replace --json {words}");
+    let told = bench.imbrik(&line).expect(code).json();
+    let back = bench.path("back");
+    tool!("zstd", "-dqf", bench.path("hive.img.zst"), "-o", back);
+    (fs::read(back).unwrap(), told)
+}
+
+/// Would fail where a bad sector in metadata ends the save, or frees anything that nobody can vouch
+/// for.
+#[test]
+fn a_card_with_a_bad_sector_in_its_metadata_is_saved_but_for_that_sector() {
+    let bench = Bench::with_card("");
+    let (healthy, _) = saved(&bench, "", 0);
+    let card = bench.bytes("rack/a.img");
+    for (name, at, len) in places(&bench.path("rack/a.img"), &bench.path("")) {
+        let slot = |fault: &str| {
+            bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {CARD}\n{fault}\n"));
+        };
+        slot(&format!("unreadable = [[{at}, {len}]]"));
+        for words in ["", "--exact"] {
+            let (image, told) = saved(&bench, words, 6);
+            assert_eq!(told["unreadable"], json!([[at, len]]), "{name}");
+            let mut expected = card.clone();
+            expected[at as usize..][..len as usize].fill(0);
+            // The volume that it hits is there to the last byte; of the other, what it has in use.
+            let (from, to) = match at {
+                0 => (0, CARD),
+                FAT..EXT if name.contains("table") => (0, 0),
+                FAT..EXT => (FAT, EXT),
+                _ => (EXT, CARD),
+            };
+            let (from, to) = (from as usize, to as usize);
+            assert!(image[from..to] == expected[from..to], "{name} {words}");
+            let mut healthy = healthy.clone();
+            healthy[at as usize..][..len as usize].fill(0);
+            let is_there = healthy.iter().zip(&image).all(|(was, is)| *was == 0 || was == is);
+            assert!(is_there, "{name} {words}: something in use is missing");
+        }
+        // What answers at the third try is no loss at all.
+        slot(&format!("flaky = [[{at}, {len}, 3]]"));
+        let (image, told) = saved(&bench, "", 0);
+        assert!(image == healthy && told["unreadable"] == json!([]), "{name}");
+        assert_eq!(told["read_whole"], json!([]), "{name}");
+    }
+}
+
+#[test]
+fn a_bad_sector_in_a_table_is_told_and_the_copies_still_name_what_they_can() {
+    let bench = Bench::with_card("");
+    let all = places(&bench.path("rack/a.img"), &bench.path(""));
+    let shown = |name: &str| {
+        let (_, at, len) = all.iter().find(|place| place.0 == name).unwrap();
+        let fault = format!("unreadable = [[{at}, {len}]]");
+        bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {CARD}\n{fault}\n"));
+        bench.good("show rack:a")
+    };
+    shown("ext's superblock")
+        .shows("hive-07")
+        .shows("of the metadata in partition 2 (ext4, hive-07)");
+    shown("ext's block bitmap").shows("cannot be read");
+    shown("the table").shows("cannot be read");
+}
+
+/// Would fail where one table of two is no longer believed alone, or a bad one frees anything.
+#[test]
+fn a_fat_volume_with_a_bad_sector_in_one_table_is_read_by_the_other() {
+    let bench = Bench::with_card("");
+    let card = bench.path("rack/a.img");
+    sized(&card, 0);
+    sized(&card, CARD);
+    tool!("mkfs.vfat", "-F", "32", "-s", "1", &card);
+    let files = noise(2 << 20);
+    fs::write(bench.path("sound"), &files).unwrap();
+    tool!("mcopy", "-i", &card, bench.path("sound"), "::one");
+    tool!("mcopy", "-i", &card, bench.path("sound"), "::two");
+    let bytes = fs::read(&card).unwrap();
+    let table = 512 * u64::from(u16::from_le_bytes([bytes[14], bytes[15]]));
+    let slot = |bad: &str| {
+        bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {CARD}\n{bad}\n"));
+    };
+    let (healthy, _) = saved(&bench, "", 0);
+    // Behind the first 64 KiB, where the marks of volumes are looked for.
+    let bad = (64 << 10).max(table) + 10_240;
+    slot(&format!("unreadable = [[{bad}, 512]]"));
+    bench.good("show rack:a").shows("one of its allocation tables cannot be read");
+    let (image, told) = saved(&bench, "", 6);
+    assert_eq!(told["read_whole"], json!([]));
+    let mut expected = healthy;
+    expected[bad as usize..][..512].fill(0);
+    assert!(image == expected, "by the second table, the same is in use");
+    slot(&format!("unreadable = [[{bad}, 512], [{}, 512]]", bad + second_table(&bytes)));
+    let (_, told) = saved(&bench, "", 6);
+    assert_eq!(told["read_whole"].as_array().unwrap().len(), 1, "{told}");
+}
+
+/// How far the second table of a FAT32 volume lies behind the first, in bytes.
+fn second_table(boot: &[u8]) -> u64 {
+    512 * u64::from(u32::from_le_bytes(boot[36..40].try_into().unwrap()))
+}
+
+/// Would fail where the second copy of the table is not looked for.
+#[test]
+fn a_gpt_with_a_bad_first_header_is_read_from_its_backup() {
+    let bench = Bench::with_card("");
+    let card = bench.path("rack/a.img");
+    let volume = bench.bytes("rack/a.img").split_off(EXT as usize);
+    sized(&card, 0);
+    sized(&card, CARD);
+    tool!("sgdisk", "-n", "1:34816:130000", "-t", "1:8300", &card);
+    put(&card, EXT, &volume[..(130_001 - 34_816) * 512]);
+    for bad in ["[[512, 512]]", "[[1024, 512]]"] {
+        bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {CARD}\nunreadable = {bad}\n"));
+        bench.good("show rack:a").shows("the backup is used").shows("GPT");
+        bench.imbrik("save rack:a --replace hive.img.zst").expect(6);
+    }
+}
+
+#[test]
+fn a_card_with_bad_sectors_can_be_overwritten_and_is_judged_afterwards() {
+    let bench = Bench::with_card("");
+    bench.good("save rack:a hive.img.zst");
+    for (name, at, len) in places(&bench.path("rack/a.img"), &bench.path("")) {
+        let b = format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n");
+        let bad = format!("unreadable = [[{at}, {len}]]");
+        fs::copy(bench.path("rack/a.img"), bench.path("rack/b.img")).unwrap();
+        bench.write_rack(&format!("{b}{bad}\n"));
+        bench.good("restore hive.img.zst rack:b --yes --no-check");
+        // What is not read back is not proved; what is, and cannot be, is told.
+        bench.imbrik("restore hive.img.zst rack:b --yes").expect(3).says("did not keep");
+        bench.write_rack(&format!("{b}flaky = [[{at}, {len}, 3]]\n"));
+        assert_eq!(bench.imbrik("restore hive.img.zst rack:b --yes").code, 0, "{name}");
+    }
+}
