@@ -20,7 +20,7 @@ fn card() -> (Arc<dyn ReadAt>, Tally) {
     let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../demo/cards/hive-07.img.zst");
     let folder = std::env::temp_dir();
     let watch = Watch { observer: &Unobserved, cancel: &Cancel::new() };
-    let unpack = Unpack { folder: &folder, watch };
+    let unpack = Unpack { folder: &folder, watch, entry: None };
     let image = Image::open(&path, Some(unpack)).expect("the demo's card");
     let content = image.content();
     let store = SparseStore::new(content.size());

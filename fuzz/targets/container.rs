@@ -17,7 +17,7 @@ fuzz_target!(|bytes: &[u8]| {
     std::io::Write::write_all(&mut file, bytes).expect("room for a small file");
     let cancel = Cancel::new();
     let watch = Watch { observer: &Unobserved, cancel: &cancel };
-    let unpack = Unpack { folder, watch };
+    let unpack = Unpack { folder, watch, entry: None };
     let Ok(image) = Image::open_with(file.path(), None, Some(unpack)) else { return };
     if let Some(len) = image.content().size().to_usize().filter(|len| *len <= 16 << 20) {
         let _ = read_vec(&**image.content(), ByteOffset::ZERO, len);

@@ -1,51 +1,129 @@
 //! What can be typed.
 
 use crate::exit;
-use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
 use imbrik_core::units::ByteLen;
 use std::{path::PathBuf, str::FromStr};
 
 /// Save, check and restore the cards of single-board computers
 #[derive(Debug, Parser)]
-#[command(name = "imbrik", version, after_help = exit::TABLE, disable_help_subcommand = true)]
+#[command(
+    name = "imbrik",
+    version,
+    after_help = exit::TABLE,
+    disable_help_flag = true,
+    disable_version_flag = true,
+    max_term_width = 100,
+    subcommand_help_heading = "Commands",
+)]
 pub(crate) struct Cli {
     #[command(subcommand)]
     pub(crate) command: Option<Command>,
     #[command(flatten)]
     pub(crate) global: Global,
+    /// Print the version
+    #[arg(short = 'V', long, action = ArgAction::Version, help_heading = COMMON, display_order = 910)]
+    version: Option<bool>,
 }
 
-/// Options that every command takes.
+/// The headings of options, in the order in which they are shown.
+const READ: &str = "What to read";
+const WRITE: &str = "What to write";
+const SIZES: &str = "Another size";
+const IDENTITY: &str = "The copy's identity";
+const SAFETY: &str = "Safety";
+const COMMON: &str = "Everywhere";
+
+/// Options that every command takes, the last ones of each help.
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Global {
-    /// Print one JSON object (or a line per event) instead of text
-    #[arg(long, global = true)]
+    /// Print JSON, an object a line, instead of text
+    #[arg(long, global = true, help_heading = COMMON, display_order = 900)]
     pub(crate) json: bool,
     /// Also use the stand-in cards in this folder, as rack:SLOT
-    #[arg(long, global = true, value_name = "DIR")]
+    #[arg(long, global = true, value_name = "DIR", help_heading = COMMON, display_order = 901)]
     pub(crate) rack: Option<PathBuf>,
+    /// Print this help
+    #[arg(short, long, global = true, action = ArgAction::Help, help_heading = COMMON,
+          display_order = 909)]
+    help: Option<bool>,
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// Show which card is which
+    #[command(after_help = "Examples:
+  imbrik cards            what is plugged in
+  imbrik cards --watch    put a card in, and see which one it is")]
     Cards(CardsArgs),
     /// Show what is on a card or in an image
+    #[command(after_help = "Examples:
+  imbrik show /dev/sdb
+  imbrik show hive-07.img.zst --map hive-07.png")]
     Show(ShowArgs),
     /// Save a card as an image
+    #[command(after_help = "Examples:
+  imbrik save                                  the only card, under a proposed name
+  imbrik save /dev/sdb cards/ --note \"before the update\"
+  imbrik save /dev/sdb hive-07.img.zst --fit   as small as its files allow")]
     Save(SaveArgs),
-    /// Check that an image is whole, and is what a card holds
+    /// Check that images are whole, and are what a card holds
+    #[command(after_help = "Examples:
+  imbrik check hive-07.img.zst
+  imbrik check cards/*.img.zst
+  imbrik check hive-07.img.zst --against /dev/sdb
+  imbrik check system.img.xz --expect SHA256SUMS")]
     Check(CheckArgs),
     /// Write an image to one card or to many
+    #[command(after_help = "Examples:
+  imbrik restore hive-07.img.zst /dev/sdb --plan    only look
+  imbrik restore hive-07.img.zst /dev/sdb
+  imbrik restore hive.img.zst /dev/sdb /dev/sdc --as-new hive-‹n:02›")]
     Restore(RestoreArgs),
     /// Copy a card to other cards of any size, in one pass
+    #[command(after_help = "Examples:
+  imbrik clone /dev/sdb /dev/sdc                  a spare for the same board
+  imbrik clone /dev/sdb /dev/sdc --as-new hive-11 a card for another board
+  imbrik clone /dev/sdb --swap                    with one reader")]
     Clone(CloneArgs),
     /// Make an image for a card of another size
+    #[command(after_help = "Examples:
+  imbrik fit hive-07.img.zst                  as small as its files allow
+  imbrik fit hive-07.img.zst --to \"64 card\"   for any card sold as 64 GB
+  imbrik fit hive-07.img.zst --for /dev/sdb")]
     Fit(FitArgs),
     /// Put an image into another container
+    #[command(after_help = "Examples:
+  imbrik repack hive-07.img.zst hive-07.img.xz
+  imbrik repack download.zip:system.img system.img.zst")]
     Repack(RepackArgs),
     /// Run the full example on stand-in cards
+    #[command(after_help = "Example:
+  imbrik demo             in the folder imbrik-demo")]
     Demo(DemoArgs),
+}
+
+impl Command {
+    /// As it is typed.
+    pub(crate) fn name(&self) -> &'static str {
+        match self {
+            Self::Cards(_) => "cards",
+            Self::Show(_) => "show",
+            Self::Save(_) => "save",
+            Self::Check(_) => "check",
+            Self::Restore(_) => "restore",
+            Self::Clone(_) => "clone",
+            Self::Fit(_) => "fit",
+            Self::Repack(_) => "repack",
+            Self::Demo(_) => "demo",
+        }
+    }
+}
+
+/// A help text as it is meant: braces around a letter would be taken for a new line while it is laid
+/// out, so that other marks stand in for them.
+pub(crate) fn with_places(text: &str) -> String {
+    text.replace('‹', "{").replace('›', "}")
 }
 
 #[derive(Debug, Args)]
@@ -60,10 +138,10 @@ pub(crate) struct ShowArgs {
     /// The card, or an image; - for an image from standard input
     pub(crate) what: PathBuf,
     /// Also draw it as a picture: .svg or .png
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", help_heading = WRITE)]
     pub(crate) map: Option<PathBuf>,
     /// Replace a picture of the same name
-    #[arg(long, requires = "map")]
+    #[arg(long, requires = "map", help_heading = SAFETY)]
     pub(crate) replace: bool,
 }
 
@@ -75,51 +153,56 @@ pub(crate) struct SaveArgs {
     /// The image to make, a folder for it, or - for standard output. Left out: a proposed name in
     /// this folder
     pub(crate) image: Option<PathBuf>,
-    #[command(flatten)]
-    pub(crate) packing: Packing,
+    /// Save only this partition, by number or label
+    #[arg(long, value_name = "PART", help_heading = READ)]
+    pub(crate) only: Option<String>,
     /// Read and keep every sector, also those that no volume has in use
-    #[arg(long)]
+    #[arg(long, help_heading = READ)]
     pub(crate) exact: bool,
-    /// Make the last volume (ext) as small as it goes, so that the image fits smaller cards
-    #[arg(long, conflicts_with = "exact")]
+    /// Unmount the card first, when it is mounted
+    #[arg(long, help_heading = READ)]
+    pub(crate) unmount: bool,
+    /// What to remember about the image, such as "before the update"
+    #[arg(long, value_name = "TEXT", help_heading = WRITE)]
+    pub(crate) note: Option<String>,
+    /// In the same read, also write a spare card, or a second image
+    #[arg(long, value_name = "CARD|IMAGE", conflicts_with = "only", help_heading = WRITE)]
+    pub(crate) also: Option<PathBuf>,
+    /// Make the last volume (ext, FAT, exFAT, swap) as small as it goes, so that the image fits
+    /// smaller cards
+    #[arg(long, conflicts_with = "exact", help_heading = SIZES)]
     pub(crate) fit: bool,
     /// With --fit, leave so much room in it, such as 500MB
-    #[arg(long, value_name = "SIZE", requires = "fit")]
+    #[arg(long, value_name = "SIZE", requires = "fit", help_heading = SIZES)]
     pub(crate) room: Option<Size>,
-    /// Save only this partition, by number or label
-    #[arg(long, value_name = "PART")]
-    pub(crate) only: Option<String>,
-    /// In the same read, also write a spare card, or a second image
-    #[arg(long, value_name = "CARD|IMAGE", conflicts_with = "only")]
-    pub(crate) also: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) packing: Packing,
+    /// Show what would be saved, and stop
+    #[arg(long, help_heading = COMMON, display_order = 903)]
+    pub(crate) plan: bool,
     /// Do not ask before the card named by --also is overwritten
-    #[arg(long, requires = "also")]
+    #[arg(long, requires = "also", help_heading = COMMON, display_order = 902)]
     pub(crate) yes: bool,
-    /// What to remember about the image, such as "before the update"
-    #[arg(long, value_name = "TEXT")]
-    pub(crate) note: Option<String>,
-    /// Unmount the card first, when it is mounted
-    #[arg(long)]
-    pub(crate) unmount: bool,
 }
 
 /// How an image is to be written.
 #[derive(Debug, Args)]
 pub(crate) struct Packing {
     /// The container; otherwise the image's name decides
-    #[arg(long, value_enum, value_name = "KIND")]
+    #[arg(long, value_enum, value_name = "KIND", help_heading = WRITE)]
     pub(crate) pack: Option<PackArg>,
     /// Level, from fast to small: zst 1 to 22, gz 1 to 9, xz 0 to 9
-    #[arg(long)]
+    #[arg(long, help_heading = WRITE)]
     pub(crate) level: Option<i32>,
     /// Checksum file to put beside the image; may be given several times
-    #[arg(long, value_name = "HASH", value_delimiter = ',', value_parser = HASHES)]
+    #[arg(long, value_name = "HASH", value_delimiter = ',', value_parser = HASHES,
+          help_heading = WRITE)]
     pub(crate) sum: Vec<String>,
     /// Replace an image of the same name
-    #[arg(long)]
+    #[arg(long, help_heading = SAFETY)]
     pub(crate) replace: bool,
     /// Do not read the image back
-    #[arg(long)]
+    #[arg(long, help_heading = SAFETY)]
     pub(crate) no_check: bool,
 }
 
@@ -150,17 +233,19 @@ pub(crate) struct RepackArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct CheckArgs {
-    /// The image; - for standard input
-    pub(crate) image: PathBuf,
-    /// Also compare it with this card
-    #[arg(long, value_name = "CARD")]
+    /// The images; - for standard input
+    #[arg(required = true, value_name = "IMAGE")]
+    pub(crate) images: Vec<PathBuf>,
+    /// Also compare it with this card, or with another image
+    #[arg(long, value_name = "CARD|IMAGE", help_heading = READ)]
     pub(crate) against: Option<PathBuf>,
-    /// Compare the image, packed or unpacked, with this hash (md5, sha1, sha256, sha512 or blake3)
-    #[arg(long, value_name = "HASH")]
+    /// Compare the image, packed or unpacked, with this hash (md5, sha1, sha256, sha512 or blake3),
+    /// a line "HASH  NAME", or a file of such lines
+    #[arg(long, value_name = "HASH|FILE", help_heading = READ)]
     pub(crate) expect: Option<String>,
-    /// Put a checksum file beside the image when it has none
+    /// Put a checksum file beside an image that has none
     #[arg(long, value_name = "HASH", num_args = 0..=1, require_equals = true,
-          default_missing_value = "sha256", value_parser = HASHES)]
+          default_missing_value = "sha256", value_parser = HASHES, help_heading = WRITE)]
     pub(crate) sum: Option<String>,
 }
 
@@ -169,43 +254,55 @@ pub(crate) struct CheckArgs {
 pub(crate) struct Shape {
     /// Let the last volume grow to the end of a bigger card, also when it did not reach the end of
     /// its own
-    #[arg(long)]
+    #[arg(long, help_heading = SIZES)]
     pub(crate) fill: bool,
     /// Keep the size of every volume: neither fill a bigger card nor shrink for a smaller one
-    #[arg(long, conflicts_with_all = ["fill", "give_to", "take_from"])]
+    #[arg(long, conflicts_with_all = ["fill", "give_to", "take_from"], help_heading = SIZES)]
     pub(crate) keep_size: bool,
+    #[command(flatten)]
+    pub(crate) shares: Shares,
+}
+
+/// Which partitions give or get room.
+#[derive(Debug, Default, Args)]
+pub(crate) struct Shares {
     /// On a bigger card, let this partition grow instead of the last, by number or label
-    #[arg(long, value_name = "PART")]
+    #[arg(long, value_name = "PART", help_heading = SIZES)]
     pub(crate) give_to: Option<String>,
     /// On a smaller card, let only these partitions shrink, in this order, by number or label
-    #[arg(long, value_name = "PART", value_delimiter = ',')]
+    #[arg(long, value_name = "PART", value_delimiter = ',', help_heading = SIZES)]
     pub(crate) take_from: Vec<String>,
     /// Give an ext volume another size although there are faults in its folders, links or
     /// attributes: they are listed and kept; which blocks are whose must be sound
-    #[arg(long)]
+    #[arg(long, help_heading = SIZES)]
     pub(crate) as_found: bool,
 }
 
 /// What a copy gets of its own.
 #[derive(Clone, Debug, Default, Args)]
 pub(crate) struct IdentityArgs {
-    /// New ids for the table and every volume, so that both can be used on one machine; what refers
-    /// to them follows
-    #[arg(long, value_enum, value_name = "fresh")]
-    pub(crate) ids: Option<Fresh>,
-    /// Set the host name; hive-{n} counts up, and a list names one card each
-    #[arg(long, value_name = "NAME", value_delimiter = ',')]
-    pub(crate) host: Vec<String>,
-    /// New SSH host keys of the kinds that are there, and an empty machine id
-    #[arg(long, value_enum, value_name = "fresh")]
-    pub(crate) keys: Option<Fresh>,
-    /// Put a small file in, with {n} and {host} filled in: FILE=PART:/PATH; may be given several times
-    #[arg(long, value_name = "FILE=PART:/PATH")]
-    pub(crate) set: Vec<String>,
     /// For another board: --ids fresh --keys fresh --host NAME in one word
-    #[arg(long, value_name = "NAME", value_delimiter = ',',
+    #[arg(long, value_name = "NAME", value_delimiter = ',', help_heading = IDENTITY,
           conflicts_with_all = ["ids", "host", "keys"])]
     pub(crate) as_new: Vec<String>,
+    /// Set the host name; hive-‹n› counts up (hive-‹n:02› with two digits), and a list names one
+    /// card each
+    #[arg(long, value_name = "NAME", value_delimiter = ',', help_heading = IDENTITY)]
+    pub(crate) host: Vec<String>,
+    /// With which number ‹n› begins; otherwise with 1
+    #[arg(long, value_name = "NUMBER", help_heading = IDENTITY)]
+    pub(crate) first: Option<usize>,
+    /// New ids for the table and every volume, so that both can be used on one machine; what refers
+    /// to them follows
+    #[arg(long, value_enum, value_name = "fresh", help_heading = IDENTITY)]
+    pub(crate) ids: Option<Fresh>,
+    /// New SSH host keys of the kinds that are there, and an empty machine id
+    #[arg(long, value_enum, value_name = "fresh", help_heading = IDENTITY)]
+    pub(crate) keys: Option<Fresh>,
+    /// Put a small file in, with ‹n› and ‹host› filled in, in its path, too: FILE=PART:/PATH; may be
+    /// given several times
+    #[arg(long, value_name = "FILE=PART:/PATH", help_heading = IDENTITY)]
+    pub(crate) set: Vec<String>,
 }
 
 /// The only thing that can be asked of ids and keys.
@@ -218,31 +315,34 @@ pub(crate) enum Fresh {
 /// How cards are to be written.
 #[derive(Debug, Default, Args)]
 pub(crate) struct WriteArgs {
-    /// Show the plan and stop
-    #[arg(long)]
-    pub(crate) plan: bool,
-    /// Do not ask: the cards are overwritten
-    #[arg(long)]
-    pub(crate) yes: bool,
+    /// Read the card, and write only what differs
+    #[arg(long, conflicts_with = "wipe", help_heading = WRITE)]
+    pub(crate) differing: bool,
+    /// Also write zeros over what no volume has in use
+    #[arg(long, help_heading = WRITE)]
+    pub(crate) wipe: bool,
+    /// Unmount the cards first, when they are mounted
+    #[arg(long, help_heading = WRITE)]
+    pub(crate) unmount: bool,
     #[command(flatten)]
     pub(crate) shape: Shape,
     #[command(flatten)]
     pub(crate) identity: IdentityArgs,
-    /// Also write zeros over what no volume has in use
-    #[arg(long)]
-    pub(crate) wipe: bool,
-    /// Read the card, and write only what differs
-    #[arg(long, conflicts_with = "wipe")]
-    pub(crate) differing: bool,
+    /// Go on with the others when one of several cards is too small or may not be written
+    #[arg(long, help_heading = SAFETY)]
+    pub(crate) skip_failed: bool,
     /// Neither check an image beforehand nor read the cards back
-    #[arg(long)]
+    #[arg(long, help_heading = SAFETY)]
     pub(crate) no_check: bool,
-    /// Unmount the cards first, when they are mounted
-    #[arg(long)]
-    pub(crate) unmount: bool,
     /// Permit writing to a fixed disk (never to the one the system runs from)
-    #[arg(long)]
+    #[arg(long, help_heading = SAFETY)]
     pub(crate) allow_fixed: bool,
+    /// Do not ask: the cards are overwritten
+    #[arg(long, help_heading = COMMON, display_order = 902)]
+    pub(crate) yes: bool,
+    /// Show the plan and stop
+    #[arg(long, help_heading = COMMON, display_order = 903)]
+    pub(crate) plan: bool,
 }
 
 #[derive(Debug, Args)]
@@ -252,17 +352,22 @@ pub(crate) struct RestoreArgs {
     /// The cards: device paths, ids from `imbrik cards`, or rack:SLOT
     #[arg(required = true, value_name = "CARD")]
     pub(crate) cards: Vec<PathBuf>,
+    /// The image proper starts at this byte of the file
+    #[arg(long, value_name = "BYTE", conflicts_with_all = ["fill", "give_to"],
+          help_heading = READ)]
+    pub(crate) starts_at: Option<u64>,
+    /// Write the image although nothing in it was recognised
+    #[arg(long, conflicts_with_all = ["fill", "give_to"], help_heading = READ)]
+    pub(crate) as_is: bool,
+    /// Write the image although it is damaged: tiles that are damaged become zeros, and are named
+    #[arg(long, conflicts_with = "starts_at", help_heading = READ)]
+    pub(crate) damaged: bool,
+    /// Write the image into this partition of the card, by number or label
+    #[arg(long, value_name = "PART", conflicts_with_all = ["fill", "give_to"],
+          help_heading = WRITE)]
+    pub(crate) into: Option<String>,
     #[command(flatten)]
     pub(crate) write: WriteArgs,
-    /// Write the image into this partition of the card, by number or label
-    #[arg(long, value_name = "PART", conflicts_with_all = ["fill", "give_to"])]
-    pub(crate) into: Option<String>,
-    /// Write the image although nothing in it was recognised
-    #[arg(long, conflicts_with_all = ["fill", "give_to"])]
-    pub(crate) as_is: bool,
-    /// The image proper starts at this byte of the file
-    #[arg(long, value_name = "BYTE", conflicts_with_all = ["fill", "give_to"])]
-    pub(crate) starts_at: Option<u64>,
 }
 
 #[derive(Debug, Args)]
@@ -272,11 +377,11 @@ pub(crate) struct CloneArgs {
     /// The cards to write
     #[arg(value_name = "CARD", required_unless_present = "swap", conflicts_with = "swap")]
     pub(crate) cards: Vec<PathBuf>,
+    /// With one reader only: read the card, then ask for the new one in the same reader
+    #[arg(long, help_heading = READ)]
+    pub(crate) swap: bool,
     #[command(flatten)]
     pub(crate) write: WriteArgs,
-    /// With one reader only: read the card, then ask for the new one in the same reader
-    #[arg(long)]
-    pub(crate) swap: bool,
 }
 
 #[derive(Debug, Args)]
@@ -286,40 +391,33 @@ pub(crate) struct FitArgs {
     /// The image to make, a folder for it, or - for standard output. Left out: NAME-fitted beside
     /// the old one
     pub(crate) out: Option<PathBuf>,
-    /// Leave so much room in the volume, such as 500MB; otherwise it becomes as small as it can
-    #[arg(long, value_name = "SIZE", conflicts_with = "to")]
-    pub(crate) room: Option<Size>,
     /// Fit a card of this size, also a bigger one: 16GB, "64 card" for any card sold as 64 GB (10 %
     /// less), or smallest
-    #[arg(long, value_name = "SIZE")]
+    #[arg(long, value_name = "SIZE", help_heading = SIZES)]
     pub(crate) to: Option<To>,
     /// Fit this card, which is plugged in
-    #[arg(long = "for", value_name = "CARD", conflicts_with_all = ["to", "room"])]
+    #[arg(long = "for", value_name = "CARD", conflicts_with_all = ["to", "room"],
+          help_heading = SIZES)]
     pub(crate) card: Option<PathBuf>,
+    /// Leave so much room in the volume, such as 500MB; otherwise it becomes as small as it can
+    #[arg(long, value_name = "SIZE", conflicts_with = "to", help_heading = SIZES)]
+    pub(crate) room: Option<Size>,
     /// The partition to make as small as it goes, by number or label; otherwise the last that can
-    #[arg(long, value_name = "PART", conflicts_with = "card")]
+    #[arg(long, value_name = "PART", conflicts_with = "card", help_heading = SIZES)]
     pub(crate) part: Option<String>,
-    /// For a bigger card, let this partition grow instead of the last, by number or label
-    #[arg(long, value_name = "PART")]
-    pub(crate) give_to: Option<String>,
-    /// For a smaller card, let only these partitions shrink, in this order, by number or label
-    #[arg(long, value_name = "PART", value_delimiter = ',')]
-    pub(crate) take_from: Vec<String>,
-    /// Fit an ext volume although there are faults in its folders, links or attributes: they are
-    /// listed and kept; which blocks are whose must be sound
-    #[arg(long)]
-    pub(crate) as_found: bool,
+    #[command(flatten)]
+    pub(crate) shares: Shares,
     #[command(flatten)]
     pub(crate) identity: IdentityArgs,
-    /// Show the plan and stop
-    #[arg(long)]
-    pub(crate) plan: bool,
     #[command(flatten)]
     pub(crate) packing: Packing,
+    /// Show the plan and stop
+    #[arg(long, help_heading = COMMON, display_order = 903)]
+    pub(crate) plan: bool,
 }
 
-/// A size as people write it: 16GB and 500M count in powers of 1000, 8GiB in powers of 1024, a
-/// plain number in bytes.
+/// A size as people write it: 16GB and 500M count in powers of 1000, 8GiB in powers of 1024, 512B in
+/// bytes. A number without a unit is none: it could be meant as any.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Size(pub(crate) ByteLen);
 
@@ -338,7 +436,10 @@ impl FromStr for Size {
         let digits = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
         let (number, unit) = text.split_at(digits);
         let (base, power) = match unit.trim().to_ascii_lowercase().as_str() {
-            "" | "b" | "bytes" => (1000, 0),
+            "" => {
+                return Err(format!("{text} of what? write {text}MB, {text}GB or {text}B (bytes)"));
+            }
+            "b" | "byte" | "bytes" => (1000, 0),
             "k" | "kb" => (1000, 1),
             "m" | "mb" => (1000, 2),
             "g" | "gb" => (1000, 3),
@@ -407,9 +508,10 @@ mod tests {
         assert_eq!(read("16GB"), Some(16_000_000_000));
         assert_eq!(read("1.5 gb"), Some(1_500_000_000));
         assert_eq!(read("8GiB"), Some(8 << 30));
-        assert_eq!(read("512"), Some(512));
+        assert_eq!(read("512B"), Some(512));
         assert_eq!(read("0.1K"), Some(100));
-        for text in ["", "GB", "16 XB", "-1GB", "1.2.3G", "99999999999999999999TB", "1.0123456789G"]
+        for text in
+            ["", "512", "GB", "16 XB", "-1GB", "1.2.3G", "99999999999999999999TB", "1.0123456789G"]
         {
             assert_eq!(read(text), None, "{text}");
         }

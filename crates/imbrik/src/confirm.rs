@@ -2,7 +2,7 @@
 
 use crate::{
     failure::{Failure, Outcome},
-    render::harmless,
+    render::{harmless, layout},
 };
 use std::io::{BufRead, Write};
 
@@ -64,14 +64,23 @@ pub(crate) fn yes_unless_no(
 
 pub(crate) fn ask(question: &str, reader: &mut dyn BufRead, writer: &mut dyn Write) -> String {
     // A terminal that cannot be written to will not answer either.
-    let _ = write!(writer, "{}", harmless(question)).and_then(|()| writer.flush());
+    let width = layout::width(std::io::stderr()).saturating_sub(1);
+    let lines = layout::laid_out(question.trim_end(), width);
+    let _ = write!(writer, "{} ", harmless_lines(&lines)).and_then(|()| writer.flush());
     let mut answer = String::new();
     let _ = reader.read_line(&mut answer);
     answer
 }
 
+/// A question in lines, the last of which stays open for the answer.
+fn harmless_lines(lines: &[String]) -> String {
+    lines.iter().map(|line| harmless(line).into_owned()).collect::<Vec<_>>().join("\n")
+}
+
+/// Without what doesn't matter: case, blanks, and how several names are parted.
 fn squeezed(text: &str) -> String {
-    text.split_whitespace().collect::<String>().to_lowercase()
+    let words = text.split_whitespace().filter(|word| *word != "and");
+    words.map(|word| word.trim_end_matches(',')).collect::<String>().to_lowercase()
 }
 
 #[cfg(test)]
@@ -89,6 +98,11 @@ mod tests {
     fn only_what_would_be_lost_confirms() {
         assert!(type_it("HIVE-05", "hive-05\n", Policy::Ask).0.is_ok());
         assert!(type_it("16 GB", "16gb\n", Policy::Ask).0.is_ok());
+        let names = "hive-05, 8 GB and 4 GB";
+        for answer in ["hive-05, 8 GB and 4 GB\n", "hive-05 8gb 4gb\n", "HIVE-05, 8 GB, 4 GB\n"] {
+            assert!(type_it(names, answer, Policy::Ask).0.is_ok(), "{answer}");
+        }
+        assert!(type_it(names, "hive-05 and 8 GB\n", Policy::Ask).0.is_err());
         for answer in ["", "\n", "y\n", "yes\n", "HIVE-07\n", "HIVE-0\n"] {
             let failure = type_it("HIVE-05", answer, Policy::Ask).0.unwrap_err();
             assert_eq!(failure.exit, Exit::Refused, "{answer:?}");

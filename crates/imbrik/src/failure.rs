@@ -55,6 +55,9 @@ const BUG: &str =
 impl From<Error> for Failure {
     fn from(error: Error) -> Self {
         let next = match error.class() {
+            Class::Denied if rustix::process::geteuid().is_root() => {
+                "Not even root may: its disk may be read-only or on a network, or it is protected."
+            }
             Class::Denied => "Run it with sudo, or ask for the right to that file or device.",
             Class::Bug => BUG,
             Class::Gone => "Plug the card in again, look for it with `imbrik cards`, and repeat.",

@@ -12,7 +12,7 @@ use imbrik_core::{
     store::{ReadAt, Window},
 };
 use jiff::Timestamp;
-use std::{fs as files, path::Path};
+use std::{fmt::Write, fs as files, path::Path};
 
 /// The longest file that can be put in, in bytes.
 const MOST: u64 = 1 << 20;
@@ -38,10 +38,12 @@ impl IdentityArgs {
         survey: &Survey,
         source: &Path,
     ) -> Outcome<Identity> {
+        // Lists are gone along from their start; only what counts begins elsewhere.
+        let named = self.first.unwrap_or(1).saturating_add(number).saturating_sub(1);
         let names = if self.as_new.is_empty() { &self.host } else { &self.as_new };
         let host = match &names[..] {
             [] => None,
-            [name] if count.unwrap_or(number) > 1 && !name.contains("{n}") => {
+            [name] if count.unwrap_or(number) > 1 && counted(name, 0) == *name => {
                 let count = count.unwrap_or(number);
                 return Err(Failure::usage(format!("{count} cards would have the name {name}"))
                     .state(UNTOUCHED)
@@ -49,7 +51,7 @@ impl IdentityArgs {
                         "Let it count, as in hive-{n}, or list a name for each, parted by commas.",
                     ));
             }
-            [name] => Some(name.replace("{n}", &number.to_string())),
+            [name] => Some(counted(name, named)),
             names if count.is_some_and(|count| names.len() != count) || number > names.len() => {
                 let count = count.unwrap_or(number);
                 return Err(Failure::usage(format!(
@@ -72,10 +74,39 @@ impl IdentityArgs {
         };
         for words in &self.set {
             let host = identity.host.as_deref().or(survey.host.as_deref()).unwrap_or_default();
-            identity.files.push(file(words, number, host, survey, source)?);
+            identity.files.push(file(words, named, host, survey, source)?);
         }
         Ok(identity)
     }
+}
+
+/// `text` with `number` in place of `{n}`, and with leading zeros to three digits in place of
+/// `{n:03}`.
+fn counted(text: &str, number: usize) -> String {
+    let mut out = String::new();
+    let mut rest = text;
+    while let Some((before, behind)) = rest.split_once("{n") {
+        out += before;
+        let width = match behind.split_once('}') {
+            Some(("", after)) => Some((0, after)),
+            Some((width, after)) => {
+                let digits = width.strip_prefix(":0").and_then(|digits| digits.parse().ok());
+                digits.filter(|digits| *digits < 10).map(|digits: usize| (digits, after))
+            }
+            None => None,
+        };
+        match width {
+            Some((width, after)) => {
+                let _ = write!(out, "{number:0width$}");
+                rest = after;
+            }
+            None => {
+                out += "{n";
+                rest = behind;
+            }
+        }
+    }
+    out + rest
 }
 
 /// `FILE=PART:/PATH`.
@@ -111,12 +142,13 @@ fn file(
     }
     let content = files::read(name).map_err(failed)?;
     // Only text has places to fill in.
+    let filled = |text: &str| counted(text, number).replace("{host}", host);
     let content = match String::from_utf8(content) {
-        Ok(text) => text.replace("{n}", &number.to_string()).replace("{host}", host).into_bytes(),
+        Ok(text) => filled(&text).into_bytes(),
         Err(bytes) => bytes.into_bytes(),
     };
     let part = resolve::part_index(survey, part, source)?;
-    Ok(IdentityFile { part, path: path.to_owned(), content })
+    Ok(IdentityFile { part, path: filled(path), content })
 }
 
 /// The first person who may log in on the system of a card, by its `/etc/passwd`.
@@ -138,4 +170,19 @@ pub(crate) fn login(content: &dyn ReadAt, survey: &Survey) -> Option<String> {
             (may && name.chars().all(is_plain)).then(|| name.to_owned())
         })
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_count_with_as_many_digits_as_are_asked_for() {
+        assert_eq!(counted("hive-{n}", 7), "hive-7");
+        assert_eq!(counted("{n:02}-{n:03}-{n}", 14), "14-014-14");
+        for text in ["hive", "{n:2}", "{n", "{n:0}x{m}", "{n:099}"] {
+            let same = counted(text, 7);
+            assert_eq!(same, text.replace("{n:0}", "7"), "{text}");
+        }
+    }
 }

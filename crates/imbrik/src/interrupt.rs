@@ -1,6 +1,6 @@
 //! Ctrl-C and its relatives.
 
-use crate::{exit::Exit, render::harmless};
+use crate::{exit::Exit, render::note};
 use imbrik_core::progress::Cancel;
 use signal_hook::{
     consts::{SIGHUP, SIGINT, SIGTERM},
@@ -45,7 +45,7 @@ impl Interrupt {
                     // A terminal that went away is often the very reason.
                     let _ = writeln!(io::stderr(), "\nimbrik: interrupted.");
                     if !now.state.is_empty() {
-                        let _ = writeln!(io::stderr(), "  {}", harmless(&now.state));
+                        note(&format!("  {}", now.state));
                     }
                     std::process::exit(Exit::Interrupted.code().into());
                 }

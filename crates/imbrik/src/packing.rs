@@ -5,19 +5,20 @@ use crate::{
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     pipe,
-    render::{quoted, size},
+    render::{Out, quoted, size},
     resolve,
     session::Session,
 };
 use imbrik_core::{
     Class, Error,
-    image::{Image, Limit, Output, Pack, Place, SumKind},
+    image::{Image, Limit, Output, Pack, Place, SumKind, manifest_path},
     layout::View,
     transfer::{ReadBack, SaveOptions, Saved, sampled_ratio},
     units::ByteLen,
 };
 use std::{
     fs,
+    os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
 };
 
@@ -42,6 +43,24 @@ pub(crate) fn options(
     if ["bz2", "zip", "7z"].contains(&extension) && asked.is_none() {
         return Err(Failure::usage(format!("images ending in .{extension} are not written"))
             .next("Name it .img.zst (the usual), .img.gz, .img.xz or .img (raw)."));
+    }
+    if let Some(name) = name
+        && asked.or(by_name).is_none()
+        && !name.is_dir()
+        && !pipe::is_pipe(name)
+        && !name.as_os_str().as_encoded_bytes().ends_with(b"/")
+    {
+        resolve::not_a_card(&session.fleet, name)?;
+        return Err(Failure::usage(format!(
+            "{} is no folder, and its name does not tell a container",
+            quoted(name)
+        ))
+        .state(UNTOUCHED)
+        .next(format!(
+            "For a folder, make it and write {}/; for an image, write {}.img.zst.",
+            name.display(),
+            name.display()
+        )));
     }
     if let (Some(asked), Some(by_name)) = (asked, by_name)
         && asked != by_name
@@ -175,6 +194,40 @@ impl Target {
         }
     }
 
+    /// How much room it takes on its disk, when that is less than it is long.
+    pub(crate) fn holes(&self, saved: &Saved) -> String {
+        match self.on_disk().filter(|taken| *taken < saved.image_len) {
+            Some(taken) => format!("; {} on the disk, the rest is holes", size::short(taken)),
+            None => String::new(),
+        }
+    }
+
+    /// How much room it takes on its disk; `None` through a pipe.
+    pub(crate) fn on_disk(&self) -> Option<ByteLen> {
+        let Self::File(path) = self else { return None };
+        fs::metadata(path).ok().map(|meta| ByteLen::new(meta.blocks().saturating_mul(512)))
+    }
+
+    /// Says what stands beside the image, and whether it needs that.
+    pub(crate) fn tell_what_belongs_to_it(&self, out: &Out, pack: Pack) {
+        let Self::File(path) = self else { return };
+        match pack {
+            Pack::Zst => {
+                out.line(
+                    "The image is complete in itself; what stands beside it is for other tools.",
+                );
+            }
+            _ => {
+                let beside = manifest_path(path);
+                let beside = beside.file_name().unwrap_or_default();
+                out.line(&format!(
+                    "{} beside it holds its digests: keep both together.",
+                    quoted(beside.as_ref())
+                ));
+            }
+        }
+    }
+
     /// A line to type next, with the image after `command` and `more` behind it.
     pub(crate) fn next(&self, command: &str, more: &str) -> String {
         format!("{command} {} {more}", quoted(self.path())).trim_end().to_owned()
@@ -283,7 +336,7 @@ pub(crate) fn failed(error: Error, image: &Image, to: &Target) -> Failure {
         _ => what_next(&error),
     };
     Failure::from(error)
-        .state(format!("{} is as it was; {}.", quoted(image.path()), to.what_is_left()))
+        .state(format!("{} is as it was; {}.", pipe::title(image.path()), to.what_is_left()))
         .next(next)
 }
 

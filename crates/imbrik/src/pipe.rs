@@ -1,6 +1,9 @@
 //! Images through pipes: `-` stands for standard input or standard output.
 
-use crate::failure::{Failure, Outcome};
+use crate::{
+    failure::{Failure, Outcome},
+    render::quoted,
+};
 use imbrik_core::progress::Cancel;
 use rustix::{
     event::{PollFd, PollFlags, Timespec, poll},
@@ -18,6 +21,11 @@ const PATIENCE: Timespec = Timespec { tv_sec: 0, tv_nsec: 200_000_000 };
 /// Whether `path` stands for a pipe.
 pub(crate) fn is_pipe(path: &Path) -> bool {
     path == Path::new("-")
+}
+
+/// What to call an image in a sentence.
+pub(crate) fn title(path: &Path) -> String {
+    if is_pipe(path) { "what came through the pipe".to_owned() } else { quoted(path) }
 }
 
 /// Standard input, which is given up when that is asked for: a pipe may be silent for ever.

@@ -10,7 +10,7 @@ use imbrik_core::{
     layout::{Part, Survey},
 };
 use std::{
-    fs,
+    fs, io,
     os::unix::fs::FileTypeExt,
     path::{Path, PathBuf},
 };
@@ -139,6 +139,33 @@ pub(crate) fn must_be_an_image(fleet: &Fleet, path: &Path) -> Outcome<()> {
         .next("Name it as rack:SLOT."));
     }
     Ok(())
+}
+
+/// The archive and the entry in it, of a name like `two.zip:one.img`.
+pub(crate) fn in_archive(path: &Path) -> Option<(PathBuf, String)> {
+    let text = path.to_str().filter(|_| !path.exists())?;
+    let parts = text.match_indices(':').map(|(at, _)| text.split_at(at));
+    let mut parts = parts.map(|(archive, entry)| (PathBuf::from(archive), entry[1..].to_owned()));
+    parts.find(|(archive, entry)| archive.is_file() && !entry.is_empty())
+}
+
+/// Refuses the name of an image that is not there, or is something else than a file.
+pub(crate) fn must_be_there(path: &Path) -> Outcome<()> {
+    match fs::metadata(path) {
+        Ok(meta) if meta.is_dir() => {
+            Err(Failure::usage(format!("{} is a folder, not an image", quoted(path)))
+                .state("Nothing was done.")
+                .next("Name the image in it."))
+        }
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Err(Failure::usage(format!(
+            "there is no image called {}",
+            quoted(path)
+        ))
+        .next(
+            "Look for its name, as with `ls`; the newest ones here are shown by `imbrik` alone.",
+        )),
+        _ => Ok(()),
+    }
 }
 
 /// Whether `path` is one of the files behind the slots of `rack`.

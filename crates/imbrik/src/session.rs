@@ -9,7 +9,7 @@ use crate::{
     fleet::Fleet,
     interrupt::Interrupt,
     pipe,
-    render::{Out, listed, progress::Progress},
+    render::{Out, listed, only_plain, progress::Progress, quoted},
     resolve,
 };
 use imbrik_core::{
@@ -19,11 +19,12 @@ use imbrik_core::{
     progress::Watch,
 };
 use std::{
+    cell::Cell,
     env,
     ffi::OsString,
-    fs,
-    io::{self, IsTerminal},
-    path::{Path, PathBuf},
+    fs::{self, File},
+    io::{self, BufRead, BufReader, IsTerminal},
+    path::{self, Path, PathBuf},
 };
 
 const UNWRITTEN: &str = "Nothing was written.";
@@ -50,6 +51,13 @@ impl Environment {
             Some(owner) => home_of(owner.uid, Path::new("/etc/passwd")),
             None => set("HOME").map(PathBuf::from),
         };
+        let locale = ["LC_ALL", "LC_CTYPE", "LANG"].into_iter().find_map(set);
+        let locale = locale.map(|name| name.to_string_lossy().to_ascii_lowercase());
+        // Without a word on it, a terminal of today is taken for one that knows UTF-8.
+        let is_plain = locale.is_some_and(|name| !name.contains("utf-8") && !name.contains("utf8"));
+        if is_plain {
+            only_plain();
+        }
         let xdg = set("XDG_CONFIG_HOME").filter(|_| owner.is_none()).map(PathBuf::from);
         Self {
             rack: set("IMBRIK_RACK").map(PathBuf::from),
@@ -82,6 +90,11 @@ fn home_of(uid: u32, passwd: &Path) -> Option<PathBuf> {
     })
 }
 
+/// The terminal that the program was started from, whatever its input and output are.
+fn terminal() -> io::Result<File> {
+    File::open("/dev/tty")
+}
+
 /// A command under way.
 pub(crate) struct Session {
     pub(crate) out: Out,
@@ -89,19 +102,35 @@ pub(crate) struct Session {
     pub(crate) fleet: Fleet,
     pub(crate) environment: Environment,
     rack: Option<PathBuf>,
+    /// Whether an image comes through standard input, so that answers must come from elsewhere.
+    input_is_image: Cell<bool>,
 }
 
 impl Session {
     pub(crate) fn start(global: &Global, environment: Environment) -> Outcome<Self> {
         let config = Config::read(environment.config_folder.as_deref())?;
-        let rack = global.rack.clone().or_else(|| environment.rack.clone());
-        let rack = rack.or_else(|| config.rack.clone());
+        let named = [
+            (&global.rack, "--rack"),
+            (&environment.rack, "IMBRIK_RACK"),
+            (&config.rack, "the configuration"),
+        ];
+        let named = named.into_iter().find_map(|(rack, by)| Some((rack.clone()?, by)));
+        // A relative name means another folder in each place: the message tells which one it was.
+        let rack = named.as_ref().map(|(rack, _)| path::absolute(rack).unwrap_or(rack.clone()));
+        let fleet = Fleet::open(rack.as_deref()).map_err(|failure| match named {
+            Some((rack, by)) if rack.is_relative() => {
+                let what = format!("{} ({by} says {})", failure.what, quoted(&rack));
+                Failure { what, ..failure }
+            }
+            _ => failure,
+        })?;
         Ok(Self {
             out: Out::new(global.json, environment.color),
-            fleet: Fleet::open(rack.as_deref())?,
+            fleet,
             config,
             environment,
             rack,
+            input_is_image: Cell::new(false),
         })
     }
 
@@ -121,12 +150,17 @@ impl Session {
         let progress = self.progress(1);
         let cancel = &self.environment.interrupt.cancel;
         let watch = Watch { observer: &progress, cancel };
-        let unpack = Unpack { folder: &self.environment.temporary, watch };
+        let in_archive = resolve::in_archive(path);
+        let entry = in_archive.as_ref().map(|(_, entry)| entry.as_str());
+        let path = in_archive.as_ref().map_or(path, |(archive, _)| archive);
+        let unpack = Unpack { folder: &self.environment.temporary, watch, entry };
         let opened = if pipe::is_pipe(path) {
+            self.input_is_image.set(true);
             let mut input = pipe::Input::open(cancel.clone())?;
             Image::from_pipe(&mut input, unpack)
         } else {
             resolve::must_be_an_image(&self.fleet, path)?;
+            resolve::must_be_there(path)?;
             Image::open(path, Some(unpack))
         };
         opened.map_err(|error| match error.class() {
@@ -152,10 +186,22 @@ impl Session {
 
     /// How to ask for a confirmation.
     pub(crate) fn policy(&self, yes: bool) -> Policy {
-        match (yes, self.environment.asks && !self.out.is_json()) {
+        let has_terminal = match self.input_is_image.get() {
+            true => io::stderr().is_terminal() && terminal().is_ok(),
+            false => self.environment.asks,
+        };
+        match (yes, has_terminal && !self.out.is_json()) {
             (true, _) => Policy::Yes,
             (false, true) => Policy::Ask,
             (false, false) => Policy::Nobody,
+        }
+    }
+
+    /// Where answers come from: the terminal itself while an image comes through standard input.
+    fn answers(&self) -> Box<dyn BufRead> {
+        match terminal() {
+            Ok(terminal) if self.input_is_image.get() => Box::new(BufReader::new(terminal)),
+            _ => Box::new(io::stdin().lock()),
         }
     }
 
@@ -163,8 +209,8 @@ impl Session {
     pub(crate) fn confirm_by_typing(&self, word: &str, question: &str, yes: bool) -> Outcome<()> {
         let policy = self.policy(yes);
         self.environment.interrupt.while_asking(UNWRITTEN, || {
-            let (mut input, mut output) = (io::stdin().lock(), io::stderr());
-            confirm::typed(word, question, policy, &mut input, &mut output)
+            let (mut input, mut output) = (self.answers(), io::stderr());
+            confirm::typed(word, question, policy, &mut *input, &mut output)
         })
     }
 
@@ -175,8 +221,8 @@ impl Session {
             return String::new();
         }
         self.environment.interrupt.while_asking(state, || {
-            let (mut input, mut output) = (io::stdin().lock(), io::stderr());
-            confirm::ask(question, &mut input, &mut output)
+            let (mut input, mut output) = (self.answers(), io::stderr());
+            confirm::ask(question, &mut *input, &mut output)
         })
     }
 
@@ -192,7 +238,7 @@ impl Session {
         if !told_to {
             let agreed = self.policy(false) == Policy::Ask
                 && self.environment.interrupt.while_asking(UNWRITTEN, || {
-                    let (mut input, mut output) = (io::stdin().lock(), io::stderr());
+                    let (mut input, mut output) = (self.answers(), io::stderr());
                     let these = match at.len() {
                         1 => "it".to_owned(),
                         2 => "both".to_owned(),
@@ -200,7 +246,7 @@ impl Session {
                     };
                     let question =
                         format!("{name} is mounted at {}. Unmount {these}?", listed(&at));
-                    confirm::yes_unless_no(&question, &mut input, &mut output)
+                    confirm::yes_unless_no(&question, &mut *input, &mut output)
                 });
             if !agreed {
                 return Err(Failure::refused(format!("{name} is mounted at {}", at.join(", ")))

@@ -12,6 +12,7 @@ mod open;
 mod part_file;
 mod room;
 mod spool;
+mod stranger;
 mod stream;
 mod sums;
 mod tile;
@@ -26,6 +27,6 @@ pub use manifest::{ListedFit, ListedPart, ListedTable, ListedVolume, Manifest, T
 pub use open::{Image, Unpack, manifest_path};
 pub use part_file::{Owner, PartFile};
 pub use room::{Limit, Place};
-pub use sums::{Sum, SumFile, SumKind, Sums, pasted};
+pub use sums::{Sum, SumFile, SumKind, Sums, pasted, pasted_for};
 pub use tile::{TILE, TileData, TileDigest, tile_count, tile_span};
 pub use writer::{ImageWriter, Output, Written, publish_beside};

@@ -6,6 +6,7 @@ use super::{
     gz::{self, GzCodec},
     manifest::Manifest,
     spool::{temporary, unpacked},
+    stranger,
     tile::TILE,
     xz,
     zst::{ZstCodec, ZstIndex},
@@ -55,6 +56,8 @@ pub struct Unpack<'a> {
     pub folder: &'a Path,
     /// Who watches, and who may stop it.
     pub watch: Watch<'a>,
+    /// The name of the image in an archive that holds several files.
+    pub entry: Option<&'a str>,
 }
 
 impl Image {
@@ -99,6 +102,13 @@ impl Image {
         Self::of_file(path, FileStore::open(path)?, beside, unpack)
     }
 
+    /// What its content plainly is instead of a card, in common words.
+    #[must_use]
+    pub fn is_rather(&self) -> Option<&'static str> {
+        let head = read_up_to(&**self.content(), ByteOffset::ZERO, stranger::HEAD);
+        stranger::kind(&head.ok()?)
+    }
+
     /// Takes an image out of a pipe: its bytes are kept in a temporary file first, since what an
     /// image is shows at its end.
     ///
@@ -127,7 +137,7 @@ impl Image {
             (Some(framed), _, _) => Some(framed),
             (None, Container::Raw, _) => None,
             (None, _, Some(unpack)) => {
-                let unpacked = unpacked(&file, container, unpack.folder, unpack.watch);
+                let unpacked = unpacked(&file, container, unpack);
                 Some(unpacked.map_err(at_path)?)
             }
             (None, _, None) => {

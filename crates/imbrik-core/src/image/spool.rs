@@ -4,6 +4,7 @@
 use super::{
     container::Container,
     frames::{FramedStore, Frames},
+    open::Unpack,
     stream::{broken, with_content},
     tile::TILE,
     zst::ZstCodec,
@@ -11,7 +12,7 @@ use super::{
 use crate::{
     bytes::is_zero,
     error::{Error, Result},
-    progress::{Event, Step, Watch},
+    progress::{Event, Step},
     store::{FileStore, ReadAt},
     units::{ByteLen, ByteOffset, Span},
 };
@@ -43,7 +44,7 @@ pub(super) fn temporary(folder: &Path) -> Result<File> {
     made.map_err(|e| Error::io(format!("making a temporary file in {}", folder.display()), e))
 }
 
-/// The content of `file`, a `container`, unpacked to a temporary file in `folder`.
+/// The content of `file`, a `container`, unpacked to a temporary file.
 ///
 /// # Errors
 /// [`crate::Class::Corrupt`] when it is cut short or damaged, [`crate::Class::NoRoom`] when the
@@ -51,13 +52,13 @@ pub(super) fn temporary(folder: &Path) -> Result<File> {
 pub(super) fn unpacked(
     file: &FileStore,
     container: Container,
-    folder: &Path,
-    watch: Watch<'_>,
+    unpack: Unpack<'_>,
 ) -> Result<FramedStore> {
+    let Unpack { folder, watch, entry } = unpack;
     let read = Arc::new(AtomicU64::new(0));
     let total = file.size();
     watch.observer.on(&Event::Started { step: Step::Unpacking, total });
-    let store = with_content(file, container, &read, |content| {
+    let store = with_content(file, container, entry, &read, |content| {
         let advanced = || {
             watch.cancel.check()?;
             let done = ByteLen::new(read.load(Ordering::Relaxed)).min(total);

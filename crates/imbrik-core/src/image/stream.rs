@@ -19,6 +19,8 @@ use std::{
 };
 use zip::{CompressionMethod, ZipArchive, result::ZipError};
 
+/// How many names are told when it is not plain which is meant.
+const MOST_NAMED: usize = 5;
 /// How many entries of an archive are looked at.
 const MOST_ENTRIES: usize = 10_000;
 const BUFFER: usize = 1 << 18;
@@ -43,7 +45,8 @@ impl Seek for CountedFile {
     }
 }
 
-/// Hands the content of `file`, a `container`, to `work` as a stream. `read` counts the bytes of
+/// Hands the content of `file`, a `container`, to `work` as a stream; of an archive, `entry`, or the
+/// only image in it. `read` counts the bytes of
 /// the file that were dealt with.
 ///
 /// # Errors
@@ -52,6 +55,7 @@ impl Seek for CountedFile {
 pub(super) fn with_content<T>(
     file: &FileStore,
     container: Container,
+    entry: Option<&str>,
     read: &Arc<AtomicU64>,
     work: impl FnOnce(&mut dyn Read) -> Result<T>,
 ) -> Result<T> {
@@ -62,8 +66,8 @@ pub(super) fn with_content<T>(
         BufReader::with_capacity(BUFFER, CountedFile { file: handle, read: Arc::clone(read) });
     match container {
         Container::Raw => work(&mut { file }),
-        Container::Zip => zip_content(file, work),
-        Container::SevenZip => seven_zip_content(file, work),
+        Container::Zip => zip_content(file, entry, work),
+        Container::SevenZip => seven_zip_content(file, entry, work),
         Container::Zstd | Container::Gzip | Container::Xz | Container::Bzip2 => {
             work(&mut Members { container, state: State::Between(file) })
         }
@@ -181,7 +185,13 @@ pub(super) fn broken(error: io::Error) -> Error {
 
 /// Which entry is the image, from the names of all: the only file, or the only one whose name is
 /// an image's. Names are only ever compared.
-fn only_image(names: &[String], kind: &str) -> Result<usize> {
+fn only_image(names: &[String], kind: &str, wanted: Option<&str>) -> Result<usize> {
+    if let Some(wanted) = wanted {
+        return names.iter().position(|name| name == wanted).ok_or_else(|| {
+            let what = format!("there is no {wanted} in this {kind} archive");
+            Error::new(Class::Usage, what)
+        });
+    }
     let is_file = |name: &str| {
         let is_extra = name.starts_with("__MACOSX/") || name.contains("/._");
         !name.ends_with('/') && !is_extra
@@ -198,16 +208,26 @@ fn only_image(names: &[String], kind: &str) -> Result<usize> {
         (_, _, None, _) => {
             Err(Error::unsupported(format!("there is no file in this {kind} archive")))
         }
-        _ => Err(Error::unsupported(format!(
-            "there are {} files in this {kind} archive, and which is the image is not plain: unpack \
-             it first",
-            files().count()
-        ))),
+        _ => {
+            let named = |pick: &dyn Fn(&str) -> bool| -> Vec<&str> {
+                files().map(|(_, name)| name.as_str()).filter(|name| pick(name)).collect()
+            };
+            let images = named(&is_image);
+            let all = if images.is_empty() { named(&|_| true) } else { images };
+            let more = if all.len() > MOST_NAMED { ", ..." } else { "" };
+            let shown = all.iter().take(MOST_NAMED).copied().collect::<Vec<_>>().join(", ");
+            Err(Error::unsupported(format!(
+                "this {kind} archive holds {} files that could be the image ({shown}{more}): name one \
+                 as ARCHIVE:NAME",
+                all.len()
+            )))
+        }
     }
 }
 
 fn zip_content<T>(
     file: impl Read + Seek,
+    entry: Option<&str>,
     work: impl FnOnce(&mut dyn Read) -> Result<T>,
 ) -> Result<T> {
     let mut archive = ZipArchive::new(file).map_err(zip_error)?;
@@ -219,7 +239,7 @@ fn zip_content<T>(
         let entry = archive.by_index_raw(index).map_err(zip_error)?;
         names.push(String::from_utf8_lossy(entry.name_raw()).into_owned());
     }
-    let mut entry = archive.by_index(only_image(&names, "zip")?).map_err(zip_error)?;
+    let mut entry = archive.by_index(only_image(&names, "zip", entry)?).map_err(zip_error)?;
     if !matches!(entry.compression(), CompressionMethod::Stored | CompressionMethod::Deflated) {
         let how = entry.compression();
         return Err(Error::unsupported(format!(
@@ -236,15 +256,14 @@ fn zip_error(error: ZipError) -> Error {
             "this zip archive cannot be read: {}; unpack it first",
             why.to_lowercase()
         )),
-        error => Error::corrupt(format!(
-            "the zip archive is damaged: {}",
-            error.to_string().to_lowercase()
-        )),
+        // The library's own words name parts of the format that only its authors know.
+        _ => Error::corrupt("the zip archive is damaged, or not all of it is there"),
     }
 }
 
 fn seven_zip_content<T>(
     file: impl Read + Seek,
+    entry: Option<&str>,
     work: impl FnOnce(&mut dyn Read) -> Result<T>,
 ) -> Result<T> {
     let failed = |error: sevenz_rust2::Error| match error {
@@ -255,10 +274,7 @@ fn seven_zip_content<T>(
         sevenz_rust2::Error::UnsupportedCompressionMethod(how) => Error::unsupported(format!(
             "this 7z archive is packed with {how}, which is not read: unpack it first"
         )),
-        error => Error::corrupt(format!(
-            "the 7z archive is damaged: {}",
-            error.to_string().to_lowercase()
-        )),
+        _ => Error::corrupt("the 7z archive is damaged, or not all of it is there"),
     };
     let mut archive = {
         let most = usize::try_from(MOST_MEMORY >> 10).unwrap_or(usize::MAX);
@@ -270,7 +286,7 @@ fn seven_zip_content<T>(
     if names.len() > MOST_ENTRIES {
         return Err(Error::unsupported("this 7z archive has too many entries: unpack it first"));
     }
-    let name = names.get(only_image(&names, "7z")?).cloned().unwrap_or_default();
+    let name = names.get(only_image(&names, "7z", entry)?).cloned().unwrap_or_default();
     let mut work = Some(work);
     let mut result = None;
     archive
@@ -300,7 +316,7 @@ mod tests {
     fn the_only_file_or_the_only_image_is_meant() {
         let of = |names: &[&str]| {
             let names: Vec<_> = names.iter().map(|name| (*name).to_owned()).collect();
-            only_image(&names, "zip").ok()
+            only_image(&names, "zip", None).ok()
         };
         assert_eq!(of(&["hive"]), Some(0));
         assert_eq!(of(&["a/", "a/x.IMG", "readme.txt"]), Some(1));

@@ -103,6 +103,20 @@ pub fn pasted(text: &str) -> Result<Vec<Sum>> {
     Ok(sums)
 }
 
+/// The hashes that `text` can be of the file `name`: a hash, a line of a checksum file with any name,
+/// or several lines of which one has that name.
+///
+/// # Errors
+/// [`crate::Class::Usage`] when there is none, or none of that name.
+pub fn pasted_for(text: &str, name: &OsStr) -> Result<Vec<Sum>> {
+    let lines = SumFile::decode(text.as_bytes());
+    match lines.hash_of(name) {
+        Some(hex) => pasted(hex),
+        None if lines.0.is_empty() => pasted(text),
+        None => Err(Error::usage(format!("no line of it is for {}", name.display()))),
+    }
+}
+
 /// A finished checksum.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Sum {
@@ -214,6 +228,12 @@ impl SumFile {
             out.push(b'\n');
         }
         out
+    }
+
+    /// Whether a line has just this file's name.
+    #[must_use]
+    pub fn has_line_for(&self, name: &OsStr) -> bool {
+        self.0.iter().any(|(_, listed)| Path::new(listed).file_name().unwrap_or(listed) == name)
     }
 
     /// The hash of the file called `name`; of the only line there is, when the image was renamed

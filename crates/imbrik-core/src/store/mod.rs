@@ -3,6 +3,7 @@
 //! The traits are the whole contract; the small stores here compose: a partition is a [`Window`]
 //! of a card, a failing card a [`Faulty`] around a file, a measured one a [`Counted`].
 
+mod blanked;
 mod buffer;
 mod counted;
 mod edited;
@@ -16,6 +17,7 @@ mod sparse;
 mod spill;
 mod window;
 
+pub use blanked::Blanked;
 pub use buffer::{ALIGNMENT, Buffer, Pool};
 pub use counted::{Counted, Tally};
 pub use edited::Edited;

@@ -66,6 +66,7 @@ pub struct Saved {
 /// Encodes tiles on all cores and appends them in order.
 struct ToImage<'a> {
     view: &'a View,
+    pack: Pack,
     encoding: Encoding,
     writer: ImageWriter,
     /// The image whose frames are taken over as they are.
@@ -98,7 +99,7 @@ impl<'a> Sink for ToImage<'a> {
     }
 
     fn weight(&self, span: Span) -> ByteLen {
-        self.view.copied_in(span)
+        weight(self.view, self.pack, span)
     }
 }
 
@@ -117,14 +118,22 @@ pub fn save(
     options: &SaveOptions,
     watch: Watch<'_>,
 ) -> Result<Saved> {
-    let journey =
-        Journey { damage: Damage::Note, in_turn: true, ..of_view(view, Step::Saving, watch) };
+    let journey = Journey {
+        damage: Damage::Note,
+        in_turn: true,
+        ..of_view(view, options.pack, Step::Saving, watch)
+    };
     carry(&journey, None, manifest, to, options)
 }
 
+/// How much work `span` of a view is: what is read of it; of a raw file, every byte is hashed.
+fn weight(view: &View, pack: Pack, span: Span) -> ByteLen {
+    if pack == Pack::Raw { span.len() } else { view.copied_in(span) }
+}
+
 /// What is read of a view, in whatever order and to the first fault.
-fn of_view<'a>(view: &'a View, step: Step, watch: Watch<'a>) -> Journey<'a> {
-    let total = view.copied_in(Span::whole(view.size()));
+fn of_view<'a>(view: &'a View, pack: Pack, step: Step, watch: Watch<'a>) -> Journey<'a> {
+    let total = weight(view, pack, Span::whole(view.size()));
     Journey { view, step, total, damage: Damage::Stop, in_turn: false, watch }
 }
 
@@ -139,7 +148,7 @@ pub fn fit(
     options: &SaveOptions,
     watch: Watch<'_>,
 ) -> Result<Saved> {
-    carry(&of_view(view, Step::Fitting, watch), None, manifest, to, options)
+    carry(&of_view(view, options.pack, Step::Fitting, watch), None, manifest, to, options)
 }
 
 /// Makes the image `to` of `image`, which has the same content in another container. Frames that
@@ -183,7 +192,7 @@ fn carry(
         ImageWriter::create(to, options.pack, &options.sums, options.replace, options.owner)?;
     let encoding = Encoding::new(options.pack, options.level, view.size());
     let reuse = source.filter(|(_, fits)| *fits).map(|(image, _)| image);
-    let mut sink = ToImage { view, encoding, writer, reuse, taken_over: 0 };
+    let mut sink = ToImage { view, pack: options.pack, encoding, writer, reuse, taken_over: 0 };
     let travelled = run(journey, &mut sink)?;
     let mut unreadable = travelled.unreadable.clone();
     if let Some(known) = source.and_then(|(image, _)| image.manifest()) {

@@ -46,7 +46,9 @@ struct ToCard<'a> {
     view: &'a View,
     card: &'a dyn WriteAt,
     expected: Option<&'a [TileDigest]>,
-    head: Option<(Span, TileData)>,
+    head: Option<(Span, Wanted)>,
+    /// Whether the card has lost its first tile to what is under way.
+    is_cleared: bool,
     /// What is on the card now, when only what differs is to be written.
     now: Option<Arc<View>>,
     found: ByteLen,
@@ -67,35 +69,35 @@ impl Sink for ToCard<'_> {
         let now = self.now.clone();
         let pool = Pool::new(TILE.to_usize().unwrap_or(0));
         Ok(Box::new(move |tile| {
-            let is_there = match &now {
-                // The first tile is cleared before anything else is written.
-                Some(now) if tile.index > 0 => is_on(now, &tile, &pool),
-                _ => false,
-            };
+            let is_there = now.as_ref().is_some_and(|now| is_on(now, &tile, &pool));
             Ok(Wanted { digest: tile.digest, data: tile.data, is_there })
         }))
     }
 
     fn commit(&mut self, span: Span, piece: Wanted) -> Result<()> {
-        let Wanted { digest, data, is_there } = piece;
-        self.compare(span, digest)?;
-        if is_there {
+        self.compare(span, piece.digest)?;
+        if span.start() == ByteOffset::ZERO {
+            self.head = Some((span, piece));
+            return Ok(());
+        }
+        if piece.is_there {
             self.found = self.found.saturating_add(self.weight(span));
             return Ok(());
         }
-        if span.start() == ByteOffset::ZERO {
-            self.card.zero_at(Span::whole(HEAD.min(span.len())))?;
-            self.card.flush()?;
-            self.head = Some((span, data));
-            return Ok(());
-        }
-        self.write(span, &data)
+        self.clear_head()?;
+        self.write(span, &piece.data)
     }
 
     fn finish(&mut self) -> Result<()> {
-        self.card.flush()?;
-        if let Some((span, data)) = &self.head {
-            self.write(*span, data)?;
+        if let Some((span, head)) = self.head.take() {
+            if head.is_there && !self.is_cleared {
+                self.found = self.found.saturating_add(self.weight(span));
+            } else {
+                // Also when it is all there is: a cut in the middle of it leaves no half a table.
+                self.clear(span)?;
+                self.card.flush()?;
+                self.write(span, &head.data)?;
+            }
         }
         self.card.flush()
     }
@@ -117,6 +119,24 @@ fn is_on(now: &View, tile: &Tile, pool: &Pool) -> bool {
 }
 
 impl ToCard<'_> {
+    /// Takes the card's table away before anything behind it is written.
+    fn clear_head(&mut self) -> Result<()> {
+        match self.head.as_ref().map(|(span, _)| *span) {
+            Some(span) => self.clear(span),
+            None => Ok(()),
+        }
+    }
+
+    fn clear(&mut self, head: Span) -> Result<()> {
+        if self.is_cleared {
+            return Ok(());
+        }
+        self.card.zero_at(Span::whole(HEAD.min(head.len())))?;
+        self.card.flush()?;
+        self.is_cleared = true;
+        Ok(())
+    }
+
     fn write(&self, tile: Span, data: &TileData) -> Result<()> {
         for part in self.view.written_in(tile) {
             match data {
@@ -178,7 +198,8 @@ pub fn write_card(
         Origin::Image(expected) => (expected, false),
         Origin::Card => (None, true),
     };
-    let mut sink = ToCard { view, card, expected, head: None, now, found: ByteLen::ZERO };
+    let mut sink =
+        ToCard { view, card, expected, head: None, is_cleared: false, now, found: ByteLen::ZERO };
     let journey = Journey {
         view,
         step: Step::Writing,
@@ -198,7 +219,7 @@ mod tests {
     use crate::{
         error::Class,
         progress::{Cancel, Event, Observer, Unobserved},
-        store::{Faults, Faulty, SparseStore, read_vec},
+        store::{Counted, Faults, Faulty, SparseStore, Tally, read_vec},
         transfer::read_back,
     };
 
@@ -249,6 +270,12 @@ mod tests {
         let now: Arc<dyn ReadAt> = Arc::<SparseStore>::clone(&card);
         let again = write_card(&view, &*card, Origin::Image(None), Some(now), watch).unwrap();
         assert_eq!(again.found, ByteLen::new((30 << 20) - 2 * TILE.get()));
+        // The first tile went with the one that differed; with none, nothing is written at all.
+        let tally = Tally::default();
+        let counted = Counted::new(&*card, &tally);
+        let now: Arc<dyn ReadAt> = Arc::<SparseStore>::clone(&card);
+        let none = write_card(&view, &counted, Origin::Image(None), Some(now), watch).unwrap();
+        assert_eq!((none.found, tally.written()), (ByteLen::mib(30), ByteLen::ZERO));
         let bytes = read_vec(&*card, ByteOffset::ZERO, 30 << 20).unwrap();
         assert!(bytes == read_vec(&source(), ByteOffset::ZERO, 30 << 20).unwrap());
     }

@@ -181,7 +181,7 @@ fn a_stream_is_unpacked_once_with_progress_and_can_be_stopped() {
     assert_eq!(error.class(), Class::Unsupported, "not without leave to unpack it");
     let (steps, cancel) = (Steps::default(), Cancel::new());
     let watch = Watch { observer: &steps, cancel: &cancel };
-    let unpack = Unpack { folder: dir.path(), watch };
+    let unpack = Unpack { folder: dir.path(), watch, entry: None };
     let image = Image::open(&path, Some(unpack)).unwrap();
     assert_eq!(image.container(), Container::Gzip);
     assert_eq!(*steps.0.lock().unwrap(), [Step::Unpacking]);
@@ -202,7 +202,7 @@ fn a_pipe_gives_what_the_file_gives_its_manifest_too() {
         saved(&store, &path, pack);
         let bytes = fs::read(&path).unwrap();
         let image = watched(|watch| {
-            let unpack = Unpack { folder: dir.path(), watch };
+            let unpack = Unpack { folder: dir.path(), watch, entry: None };
             Image::from_pipe(&mut &bytes[..], unpack).unwrap()
         });
         assert_eq!(image.container(), pack.container());
@@ -213,7 +213,8 @@ fn a_pipe_gives_what_the_file_gives_its_manifest_too() {
         );
     }
     let nothing = watched(|watch| {
-        Image::from_pipe(&mut std::io::empty(), Unpack { folder: dir.path(), watch }).err()
+        Image::from_pipe(&mut std::io::empty(), Unpack { folder: dir.path(), watch, entry: None })
+            .err()
     });
     assert_eq!(nothing.unwrap().class(), Class::Corrupt);
 }

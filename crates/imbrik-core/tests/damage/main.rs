@@ -52,7 +52,7 @@ enum Verdict {
 fn judge(path: &Path, beside: Option<&[u8]>) -> Verdict {
     let cancel = Cancel::new();
     let watch = Watch { observer: &Unobserved, cancel: &cancel };
-    let unpack = Unpack { folder: path.parent().unwrap(), watch };
+    let unpack = Unpack { folder: path.parent().unwrap(), watch, entry: None };
     let image = match Image::open_with(path, beside, Some(unpack)) {
         Ok(image) => image,
         Err(error) => {
@@ -137,7 +137,7 @@ fn bytes_behind_the_end_are_told() {
 fn content(path: &Path) -> Option<Vec<u8>> {
     let cancel = Cancel::new();
     let watch = Watch { observer: &Unobserved, cancel: &cancel };
-    let unpack = Unpack { folder: path.parent().unwrap(), watch };
+    let unpack = Unpack { folder: path.parent().unwrap(), watch, entry: None };
     let told = |error: imbrik_core::Error| {
         let class = error.class();
         let told = matches!(class, Class::Corrupt | Class::Unsupported | Class::Mismatch);

@@ -49,7 +49,9 @@ fn watch(session: &Session) -> Outcome<Exit> {
         thread::sleep(LOOK_EVERY);
         let fleet = session.fleet_now()?;
         let listing = fleet.list()?;
-        let new = listing.cards.iter().find(|card| !known.contains(&key(card)));
+        // A loop device or a disk that something attached is not what somebody puts in.
+        let new =
+            listing.cards.iter().find(|card| cards::is_card(card) && !known.contains(&key(card)));
         if let Some(card) = new {
             let seen = Seen { card: card.clone(), survey: settled_look(&fleet, card) };
             if session.out.is_json() {

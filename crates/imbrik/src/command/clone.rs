@@ -30,13 +30,14 @@ use std::sync::Arc;
 const UNTOUCHED: &str = "Nothing was written.";
 
 pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
-    let writing = Writing { session, command: "clone", args: &args.write, made: None };
+    let writing = Writing::new(session, "clone", &args.write);
     let source = resolve::card(&session.fleet, &args.source)?;
     if args.swap {
         return swap(&writing, &source);
     }
     let cards = writing.cards(&args.cards)?;
-    if let Some(card) = cards.iter().find(|card| session.fleet.is_same_medium(&source, card)) {
+    let mut chosen = cards.iter().map(|chosen| &chosen.card);
+    if let Some(card) = chosen.find(|card| session.fleet.is_same_medium(&source, card)) {
         let what = match card.path == source.path {
             true => format!("{} is both the source and a target", card.path.display()),
             false => {
@@ -44,6 +45,11 @@ pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
             }
         };
         return Err(Failure::usage(what).state(UNTOUCHED).next("Name another card to write."));
+    }
+    if !source.mounts().is_empty() {
+        // What would be refused is refused before anything is unmounted.
+        let from = opened(session, &source, Tally::default())?;
+        writing.try_plan(&from, &cards)?;
     }
     make_still(session, &source, args.write.unmount)?;
     let tally = Tally::default();
@@ -148,7 +154,7 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
         if answer.trim().eq_ignore_ascii_case("q") || !answer.ends_with('\n') {
             return Ok(exit);
         }
-        let next = Writing { made: Some(written), ..*writing };
+        let next = writing.after(written);
         match write_swapped(&next, &read, &image, card, &made) {
             // What went wrong before, such as a card that was not changed yet, is made good.
             Ok(done) => {
@@ -188,7 +194,7 @@ fn write_swapped(
 ) -> Outcome<Exit> {
     let session = writing.session;
     let cards = writing.cards(std::slice::from_ref(&card.path))?;
-    let now = cards.first().ok_or_else(|| Failure::usage("no card is there"))?;
+    let now = &cards.first().ok_or_else(|| Failure::usage("no card is there"))?.card;
     let on_card = session.fleet.look(now).state(UNTOUCHED)?;
     // A spare that is to be made again has the same ids, and was written to at another time.
     let known = &read.survey;
@@ -220,6 +226,7 @@ fn write_swapped(
         is_plain: true,
         has_digests: true,
         tally: None,
+        damaged: Vec::new(),
     };
     writing.go(source, cards, None)
 }

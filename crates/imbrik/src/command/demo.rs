@@ -74,14 +74,19 @@ const MARK: &str = ".imbrik-demo";
 /// The folders that it fills.
 const FOLDERS: [&str; 2] = ["rack", "images"];
 
-pub(crate) fn run(args: &DemoArgs, environment: &Environment) -> Outcome<Exit> {
+pub(crate) fn run(args: &DemoArgs, is_json: bool, environment: &Environment) -> Outcome<Exit> {
+    if is_json {
+        return Err(Failure::usage("the demo is for people: it has no JSON")
+            .state("Nothing was done.")
+            .next("Run it without --json, then try other commands with it on its cards."));
+    }
     let out = Out::new(false, environment.color);
     let failed = |error| set_up_failed(&args.dir, &error);
     let others = set_up(&args.dir, &out)?;
     env::set_current_dir(&args.dir).map_err(failed)?;
     let environment = Environment { rack: Some("rack".into()), asks: false, ..environment.clone() };
     out.line(&format!("$ cd {}", quoted(&args.dir)));
-    out.line("$ export IMBRIK_RACK=rack");
+    out.line("$ export IMBRIK_RACK=$PWD/rack");
 
     let show = |comment: &str, words: &[&str], expected: Exit| {
         out.line("");

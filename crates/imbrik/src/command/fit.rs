@@ -14,7 +14,7 @@ use crate::{
 use imbrik_core::{
     Class, Error,
     fs::VolumeKind,
-    image::{Image, ListedFit, Manifest},
+    image::{Image, ListedFit, Manifest, Pack},
     layout::{Change, Fit, Occupancy, Plan, Room, Survey, room},
     progress::Watch,
     store::ReadAt,
@@ -63,7 +63,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let content = Arc::clone(image.content());
     let before = Survey::of(&*content).state(UNTOUCHED)?;
     let wanted = wanted(session, args, &before)?;
-    let mut plan = plan(session, &content, &before, &wanted, args.as_found)?;
+    let mut plan = plan(session, &content, &before, &wanted, args.shares.as_found)?;
     let identity = args.identity.of(1, Some(1), &before, &args.image)?;
     if !identity.is_empty() {
         plan = plan
@@ -99,7 +99,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
         .map_err(|error| packing::failed(error, &image, &to))?;
     drop(progress);
     packing::tell_of_memory(session, &saved);
-    job.summary(&saved, started.elapsed());
+    job.summary(&saved, options.pack, started.elapsed());
     Ok(Exit::Done)
 }
 
@@ -140,11 +140,11 @@ fn wanted(session: &Session, args: &FitArgs, survey: &Survey) -> Outcome<Fit> {
     };
     let room = args.room.map_or(ByteLen::ZERO, |room| room.0);
     let named = args.part.as_ref().map(part).transpose()?;
+    let give_to = args.shares.give_to.as_ref().map(part).transpose()?;
+    let mut take_from = args.shares.take_from.iter().map(part).collect::<Outcome<Vec<_>>>()?;
     let Some(size) = card else {
         return smallest(survey, named, room).map_err(|failure| failure.next(OTHERWISE));
     };
-    let give_to = args.give_to.as_ref().map(part).transpose()?;
-    let mut take_from = args.take_from.iter().map(part).collect::<Outcome<Vec<_>>>()?;
     if take_from.is_empty() {
         take_from.extend(named);
     }
@@ -252,7 +252,7 @@ impl Job<'_> {
         out.line("");
     }
 
-    fn summary(&self, saved: &Saved, took: Duration) {
+    fn summary(&self, saved: &Saved, pack: Pack, took: Duration) {
         let out = &self.session.out;
         let next = self.to.next("imbrik restore", "CARD");
         let moved: ByteLen = self
@@ -293,11 +293,14 @@ impl Job<'_> {
             out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
         }
         if !self.to.is_pipe() {
+            if pack != Pack::Zst {
+                self.to.tell_what_belongs_to_it(out, pack);
+            }
             out.line("On a bigger card, its last volume fills the card when it is restored.");
             if self.room.iter().any(|room| room.is_tight) {
                 out.line("On a card of just that size its system has no room: --room SIZE gives it some.");
             }
-            out.line(&format!("Next      {next}"));
+            out.next("Next      ", &next);
         }
     }
 }

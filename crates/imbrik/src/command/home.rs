@@ -2,13 +2,11 @@
 
 use super::cards::look;
 use crate::{
-    args::Cli,
     exit::Exit,
-    failure::Outcome,
+    failure::{Failure, Outcome},
     render::{Tone, cards, quoted, size, time},
     session::Session,
 };
-use clap::CommandFactory;
 use imbrik_core::{
     card::{Card, Standing, standing},
     image::Image,
@@ -25,11 +23,10 @@ const NEWEST: usize = 3;
 
 pub(crate) fn run(session: &Session) -> Outcome<Exit> {
     if !io::stdout().is_terminal() || !session.environment.asks {
-        let usage = Cli::command().render_usage();
-        session.out.note(&usage.to_string());
-        session.out.note("");
-        session.out.note("Try `imbrik --help`, or `imbrik demo` for a full example.");
-        return Ok(Exit::Usage);
+        return Err(Failure::usage("nothing was asked for").next(
+            "`imbrik cards` shows which card is which, `imbrik demo` runs a full example, `imbrik \
+             --help` tells all commands.",
+        ));
     }
     let out = &session.out;
     let mut listing = session.fleet.list()?;

@@ -14,39 +14,27 @@ mod show;
 mod write;
 
 use crate::{
-    args::{Cli, Command},
+    args::{self, Cli, Command},
     exit::Exit,
     failure::{Failure, Outcome},
-    render::Out,
+    render::{Out, json},
     session::{Environment, Session},
 };
-use clap::Parser;
-use std::ffi::OsString;
+use clap::{CommandFactory, Parser, error::ErrorKind};
+use std::{
+    ffi::OsString,
+    io::{self, IsTerminal, Write},
+};
 
 /// Runs what was typed and answers how it ended.
 pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
-    let cli = match Cli::try_parse_from(typed) {
+    let cli = match Cli::try_parse_from(&typed) {
         Ok(cli) => cli,
-        Err(error) => {
-            // Help goes to standard output and is no failure; a reader that went away is none.
-            let _ = error.print();
-            return if error.use_stderr() { Exit::Usage } else { Exit::Done };
-        }
+        Err(error) => return not_run(&error, &typed, &environment),
     };
-    let name = match &cli.command {
-        None => "imbrik",
-        Some(Command::Cards(_)) => "cards",
-        Some(Command::Show(_)) => "show",
-        Some(Command::Save(_)) => "save",
-        Some(Command::Check(_)) => "check",
-        Some(Command::Restore(_)) => "restore",
-        Some(Command::Clone(_)) => "clone",
-        Some(Command::Repack(_)) => "repack",
-        Some(Command::Fit(_)) => "fit",
-        Some(Command::Demo(_)) => "demo",
-    };
+    let name = cli.command.as_ref().map_or("imbrik", Command::name);
     let outcome = match cli.command {
-        Some(Command::Demo(args)) => demo::run(&args, &environment),
+        Some(Command::Demo(args)) => demo::run(&args, cli.global.json, &environment),
         command => Session::start(&cli.global, environment.clone()).and_then(|session| {
             let outcome = match command {
                 None => home::run(&session),
@@ -67,6 +55,75 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
         Out::new(cli.global.json, environment.color).failure(name, &failure);
         failure.exit
     })
+}
+
+/// What people type who know another word for it.
+const OTHER_WORDS: [(&str, &str); 22] = [
+    ("backup", "save"),
+    ("read", "save"),
+    ("dump", "save"),
+    ("create", "save"),
+    ("write", "restore"),
+    ("flash", "restore"),
+    ("burn", "restore"),
+    ("load", "restore"),
+    ("verify", "check"),
+    ("hash", "check"),
+    ("test", "check"),
+    ("compare", "check"),
+    ("shrink", "fit"),
+    ("resize", "fit"),
+    ("expand", "fit"),
+    ("grow", "fit"),
+    ("list", "cards"),
+    ("devices", "cards"),
+    ("info", "show"),
+    ("inspect", "show"),
+    ("copy", "clone"),
+    ("compress", "repack"),
+];
+
+/// Shows a help text, or why what was typed makes no sense.
+fn not_run(error: &clap::Error, typed: &[OsString], environment: &Environment) -> Exit {
+    let is_failure = error.use_stderr();
+    let has_colour = environment.color
+        && if is_failure { io::stderr().is_terminal() } else { io::stdout().is_terminal() };
+    let text = error.render();
+    let text = if has_colour { text.ansi().to_string() } else { text.to_string() };
+    let text = args::with_places(&text);
+    if !is_failure {
+        // A reader that went away is no failure.
+        let _ = write!(io::stdout().lock(), "{text}");
+        return Exit::Done;
+    }
+    let words = || typed.iter().skip(1).filter_map(|word| word.to_str());
+    let unknown = words().find(|word| !word.starts_with('-')).filter(|_| {
+        matches!(error.kind(), ErrorKind::InvalidSubcommand | ErrorKind::UnknownArgument)
+    });
+    let meant = OTHER_WORDS.iter().find(|(other, _)| Some(*other) == unknown);
+    if words().any(|word| word == "--json") {
+        let plain = args::with_places(&error.render().to_string());
+        let what = plain.lines().next().unwrap_or_default().trim_start_matches("error: ");
+        let next = match meant {
+            Some((_, word)) => format!("Here it is called `imbrik {word}`."),
+            None => "See `imbrik --help`.".to_owned(),
+        };
+        let failure = Failure::usage(what).state("Nothing was done.").next(next);
+        let known = words().find(|word| Cli::command().find_subcommand(word).is_some());
+        let object = json::failure(known.unwrap_or("imbrik"), &failure);
+        Out::new(true, false).line(&object.to_string());
+    }
+    match meant {
+        Some((other, word)) => {
+            let failure = Failure::usage(format!("there is no command {other}"))
+                .next(format!("Here it is called `imbrik {word}`: see `imbrik {word} --help`."));
+            Out::new(false, environment.color).failure("imbrik", &failure);
+        }
+        None => {
+            let _ = write!(io::stderr().lock(), "{text}");
+        }
+    }
+    Exit::Usage
 }
 
 /// A result that could not be written out is a failure of its own.

@@ -122,6 +122,6 @@ fn summary(session: &Session, image: &Image, to: &Target, saved: &Saved, took: D
         out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
     }
     if !to.is_pipe() {
-        out.line(&format!("Next      {next}"));
+        out.next("Next      ", &next);
     }
 }

@@ -5,13 +5,15 @@ use crate::{
     args::RestoreArgs,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
-    render::quoted,
+    pipe,
     session::Session,
 };
 use imbrik_core::{
     image::Image,
     layout::{Occupancy, Survey, references, table_behind_a_preface},
-    store::{ReadAt, Window},
+    progress::Watch,
+    store::{Blanked, ReadAt, Window},
+    transfer::check_tiles,
     units::{ByteOffset, Span},
 };
 use std::sync::Arc;
@@ -23,10 +25,12 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
         .open_image(&args.image)
         .state(UNTOUCHED)
         .next("`imbrik check` tells more; try another copy of the image.")?;
-    let writing = Writing { session, command: "restore", args: &args.write, made: None };
-    let (content, survey) = content(&image, args)?;
+    let writing = Writing::new(session, "restore", &args.write);
     let cards = writing.cards(&args.cards)?;
-    writing.go(source(&image, content, survey, args)?, cards, args.into.as_deref())
+    let damaged = if args.damaged { damaged_in(session, &image)? } else { Vec::new() };
+    let (content, survey) = content(&image, args, &damaged)?;
+    let source = Source { damaged, ..source(&image, content, survey, args)? };
+    writing.go(source, cards, args.into.as_deref())
 }
 
 fn source<'a>(
@@ -46,8 +50,9 @@ fn source<'a>(
     Ok(Source {
         from: From::Image(image),
         fills: manifest.is_some_and(|known| known.reaches_end || known.fitted.is_some()),
-        has_digests: args.starts_at.is_none(),
+        has_digests: args.starts_at.is_none() && !args.damaged,
         tally: None,
+        damaged: Vec::new(),
         content,
         survey,
         occupancy,
@@ -56,9 +61,25 @@ fn source<'a>(
     })
 }
 
+/// Which tiles of the image are damaged. They become zeros.
+fn damaged_in(session: &Session, image: &Image) -> Outcome<Vec<Span>> {
+    let progress = session.progress(1);
+    let watch = Watch { observer: &progress, cancel: &session.environment.interrupt.cancel };
+    let digests = image.manifest().map(|manifest| manifest.tiles.digests());
+    let digests = digests.transpose().state(UNTOUCHED)?.unwrap_or_default();
+    Ok(check_tiles(image, &digests, watch).state(UNTOUCHED)?.spans)
+}
+
 /// The card's bytes in the image, behind a preface when one was told, and what is on it.
-fn content(image: &Image, args: &RestoreArgs) -> Outcome<(Arc<dyn ReadAt>, Survey)> {
-    let content = Arc::clone(image.content());
+fn content(
+    image: &Image,
+    args: &RestoreArgs,
+    damaged: &[Span],
+) -> Outcome<(Arc<dyn ReadAt>, Survey)> {
+    let content: Arc<dyn ReadAt> = match damaged {
+        [] => Arc::clone(image.content()),
+        spans => Arc::new(Blanked::new(Arc::clone(image.content()), spans.to_vec())),
+    };
     if let Some(at) = args.starts_at {
         let end = ByteOffset::new(content.size().get());
         let start = ByteOffset::new(at);
@@ -89,9 +110,16 @@ fn content(image: &Image, args: &RestoreArgs) -> Outcome<(Arc<dyn ReadAt>, Surve
             at.get()
         )));
     }
+    if let Some(kind) = image.is_rather() {
+        let what = format!("{} is {kind}, not the image of a card", pipe::title(image.path()));
+        return Err(Failure::refused(what).state(UNTOUCHED).next(match kind.contains("archive") {
+            true => "Unpack it, and restore the image that is in it.",
+            false => "Look whether the download went wrong.",
+        }));
+    }
     Err(Failure::refused(format!(
         "nothing in {} is known: no partition table and no volume",
-        quoted(image.path())
+        pipe::title(image.path())
     ))
     .state(UNTOUCHED)
     .next("If it is the right file all the same, add --as-is."))

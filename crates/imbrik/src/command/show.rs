@@ -217,7 +217,7 @@ impl Found<'_> {
             out.line("");
             let label =
                 |index: usize| self.survey.parts.get(index).map(short_label).unwrap_or_default();
-            let columns = columns().clamp(40, WIDEST) - 4;
+            let columns = (out.width() as u64).clamp(24, WIDEST) - 4;
             for line in strip::lines(&self.survey, &self.occupancy, columns, label) {
                 out.line(format!("  {line}").trim_end());
             }
@@ -268,7 +268,8 @@ impl Found<'_> {
                 }
             }
         }
-        for (line, below) in table::rows(lines, &[1, 2, 6, 7]).into_iter().zip(below) {
+        for (line, below) in table::fitted(lines, &[1, 2, 6, 7], out.width()).into_iter().zip(below)
+        {
             out.line(&line);
             if let Some(below) = below {
                 out.line(&format!("      {below}"));
@@ -519,12 +520,4 @@ fn sources(references: &[Reference]) -> String {
         }
         files => files.join(", "),
     }
-}
-
-/// How wide the terminal is; 100 where there is none.
-fn columns() -> u64 {
-    rustix::termios::tcgetwinsize(std::io::stdout()).map_or(100, |size| match size.ws_col {
-        0 => 100,
-        columns => columns.into(),
-    })
 }

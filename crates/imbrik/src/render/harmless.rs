@@ -4,7 +4,11 @@
 //! follows, or turn its direction around. Everything that is shown goes through here.
 
 use super::Tone;
-use std::{borrow::Cow, fmt::Write};
+use std::{
+    borrow::Cow,
+    fmt::Write,
+    sync::atomic::{AtomicBool, Ordering},
+};
 
 /// Where a tone starts, and where it ends: characters that mean nothing to anybody.
 const MARKS: [(char, &str); 4] = [
@@ -13,6 +17,11 @@ const MARKS: [(char, &str); 4] = [
     ('\u{fdd2}', "\u{1b}[33m"),
     (END, PLAIN),
 ];
+/// Whether a character only marks where a tone starts or ends, and takes no room.
+pub(super) fn is_mark(c: char) -> bool {
+    MARKS.iter().any(|(mark, _)| *mark == c)
+}
+
 const END: char = '\u{fdd3}';
 const PLAIN: &str = "\u{1b}[0m";
 
@@ -51,16 +60,70 @@ fn escaped(text: &str, put: impl Fn(&mut String, char)) -> Cow<'_, str> {
     Cow::Owned(out)
 }
 
-/// `text` with what is harmful written out.
-pub(crate) fn harmless(text: &str) -> Cow<'_, str> {
-    escaped(text, |out, c| {
-        let _ = match u32::from(c) {
-            code @ ..0x100 => write!(out, "\\x{code:02x}"),
-            code => write!(out, "\\u{{{code:x}}}"),
-        };
-    })
+/// What stands for the signs that we draw with, where only ASCII is shown.
+const PLAINER: [(char, &str); 20] = [
+    ('·', "-"),
+    ('…', "..."),
+    ('━', "="),
+    ('─', "-"),
+    ('╸', ">"),
+    ('┳', "+"),
+    ('┗', "+"),
+    ('┛', "+"),
+    ('┃', "|"),
+    ('▁', "."),
+    ('▂', "."),
+    ('▃', ":"),
+    ('▄', ":"),
+    ('▅', ":"),
+    ('▆', "#"),
+    ('▇', "#"),
+    ('█', "#"),
+    ('×', "x"),
+    ('→', ">"),
+    ('–', "-"),
+];
+
+/// Whether only ASCII is shown, since nobody says that the terminal understands more.
+static IS_PLAIN: AtomicBool = AtomicBool::new(false);
+
+/// From now on, only ASCII is shown.
+pub(crate) fn only_plain() {
+    IS_PLAIN.store(true, Ordering::Relaxed);
 }
 
+/// Whether only ASCII is shown.
+pub(crate) fn is_plain() -> bool {
+    IS_PLAIN.load(Ordering::Relaxed)
+}
+
+/// `text` in ASCII: our own signs as the nearest of it, those of others written out.
+fn plainer(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        match PLAINER.iter().find(|(sign, _)| *sign == c) {
+            Some((_, plain)) => out += plain,
+            None if c.is_ascii() || is_mark(c) => out.push(c),
+            None => out += &format!("\\u{{{:x}}}", u32::from(c)),
+        }
+    }
+    out
+}
+
+/// `text` with what is harmful written out.
+pub(crate) fn harmless(text: &str) -> Cow<'_, str> {
+    if is_plain() && !text.is_ascii() {
+        return Cow::Owned(escaped(&plainer(text), written_out).into_owned());
+    }
+    escaped(text, written_out)
+}
+
+fn written_out(out: &mut String, c: char) {
+    let _ = match u32::from(c) {
+        code @ ..0x100 => write!(out, "\\x{code:02x}"),
+        code => write!(out, "\\u{{{code:x}}}"),
+    };
+}
 /// A line for a terminal: harmless, with tones as colours.
 pub(super) fn terminal(text: &str) -> Cow<'_, str> {
     let text = harmless(text);
@@ -94,6 +157,14 @@ mod tests {
         let line = json(&line);
         assert!(!line.chars().any(is_harmful), "{line}");
         assert_eq!(serde_json::from_str::<serde_json::Value>(&line).unwrap(), value);
+    }
+
+    #[test]
+    fn where_only_ascii_is_shown_nothing_else_is() {
+        assert_eq!(
+            plainer("hive-07 · 4 GB ━━┳ Bienenstöcke"),
+            r"hive-07 - 4 GB ==+ Bienenst\u{f6}cke"
+        );
     }
 
     #[test]

@@ -4,6 +4,7 @@ pub(crate) mod cards;
 pub(crate) mod change;
 mod harmless;
 pub(crate) mod json;
+pub(crate) mod layout;
 pub(crate) mod map;
 pub(crate) mod progress;
 pub(crate) mod size;
@@ -13,7 +14,7 @@ pub(crate) mod table;
 pub(crate) mod time;
 
 use crate::failure::Failure;
-pub(crate) use harmless::harmless;
+pub(crate) use harmless::{harmless, is_plain, only_plain};
 use std::{
     cell::{Cell, RefCell},
     io::{self, IsTerminal, Write},
@@ -54,8 +55,13 @@ impl Out {
         if self.is_given_away.get() {
             return self.note(text);
         }
-        let text = if self.json { harmless::json(text) } else { harmless::terminal(text) };
-        let done = writeln!(io::stdout().lock(), "{text}");
+        let done = match self.json {
+            true => writeln!(io::stdout().lock(), "{}", harmless::json(text)),
+            false => {
+                let lines = layout::laid_out(text, layout::width(io::stdout()));
+                written(io::stdout().lock(), &lines)
+            }
+        };
         if let Err(error) = done
             && error.kind() != io::ErrorKind::BrokenPipe
         {
@@ -75,9 +81,24 @@ impl Out {
         self.is_given_away.set(true);
     }
 
+    /// What to type next, behind `head`.
+    pub(crate) fn next(&self, head: &str, command: &str) {
+        for line in layout::command(head, command, self.width()) {
+            self.line(&line);
+        }
+    }
+
+    /// How many columns a line of the result has.
+    pub(crate) fn width(&self) -> usize {
+        match self.is_given_away.get() {
+            true => layout::width(io::stderr()),
+            false => layout::width(io::stdout()),
+        }
+    }
+
     /// A line that is not part of the result.
     pub(crate) fn note(&self, text: &str) {
-        let _ = writeln!(io::stderr().lock(), "{}", harmless::terminal(text));
+        note(text);
     }
 
     /// A line that should not be overlooked.
@@ -93,8 +114,13 @@ impl Out {
 
     /// Says why a command failed.
     pub(crate) fn failure(&self, command: &str, failure: &Failure) {
+        self.failure_as(&json::failure(command, failure), failure);
+    }
+
+    /// The same, with the object that programs get.
+    pub(crate) fn failure_as(&self, object: &serde_json::Value, failure: &Failure) {
         if self.json {
-            self.line(&json::failure(command, failure).to_string());
+            self.line(&object.to_string());
         }
         let mark = paint(Tone::Alarm, "imbrik:", self.color && io::stderr().is_terminal());
         self.note(&format!("{mark} {}.", failure.what));
@@ -110,6 +136,15 @@ impl Out {
         let flushed = io::stdout().lock().flush().err();
         self.failed.take().or(flushed).filter(|e| e.kind() != io::ErrorKind::BrokenPipe)
     }
+}
+
+/// A line on standard error, laid out. A terminal that went away is often the reason for it.
+pub(crate) fn note(text: &str) {
+    let _ = written(io::stderr().lock(), &layout::laid_out(text, layout::width(io::stderr())));
+}
+
+fn written(mut to: impl Write, lines: &[String]) -> io::Result<()> {
+    lines.iter().try_for_each(|line| writeln!(to, "{}", harmless::terminal(line)))
 }
 
 fn paint(tone: Tone, text: &str, color: bool) -> String {

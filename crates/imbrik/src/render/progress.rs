@@ -1,6 +1,6 @@
 //! Progress on standard error: a bar on a terminal, a line now and then elsewhere.
 
-use super::{size, time};
+use super::{harmless, is_plain, layout, size, time};
 use imbrik_core::{
     progress::{Event, Observer, Step},
     units::ByteLen,
@@ -8,7 +8,10 @@ use imbrik_core::{
 use indicatif::{MultiProgress, ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::{
     io::{self, IsTerminal, Write},
-    sync::{Mutex, PoisonError},
+    sync::{
+        Mutex, PoisonError,
+        atomic::{AtomicUsize, Ordering},
+    },
     time::{Duration, Instant},
 };
 
@@ -16,12 +19,17 @@ use std::{
 const LINE_EVERY: Duration = Duration::from_secs(10);
 /// How often a bar is drawn.
 const DRAW_EVERY: Duration = Duration::from_millis(100);
+/// Columns of what is done, and of how far it is.
+const TITLE: usize = 34;
+const MESSAGE: usize = 36;
+/// A longer bar tells nothing more.
+const WIDEST_BAR: usize = 28;
 /// How many unreadable places are told one by one.
 const TOLD: usize = 5;
 
 /// Shows the steps of a journey as they run.
 pub(crate) struct Progress {
-    steps: usize,
+    steps: AtomicUsize,
     terminal: bool,
     color: bool,
     /// Which of several journeys it is, in front of all that it says.
@@ -64,6 +72,7 @@ struct State {
 struct Running {
     title: String,
     total: ByteLen,
+    done: ByteLen,
     started: Instant,
     shown: Instant,
     bar: Option<ProgressBar>,
@@ -88,12 +97,18 @@ fn title(step: Step) -> &'static str {
 impl Progress {
     pub(crate) fn new(steps: usize, color: bool) -> Self {
         let terminal = io::stderr().is_terminal();
+        let steps = AtomicUsize::new(steps);
         Self { steps, terminal, color, name: String::new(), board: None, state: Mutex::default() }
+    }
+
+    /// One step more will follow than was thought.
+    pub(crate) fn one_more(&self) {
+        self.steps.fetch_add(1, Ordering::Relaxed);
     }
 
     fn start(&self, state: &mut State, step: Step, total: ByteLen) {
         state.step += 1;
-        let title = match self.steps {
+        let title = match self.steps.load(Ordering::Relaxed) {
             0 | 1 => format!("{}{}", self.name, title(step)),
             steps => format!("{} of {steps}: {}", state.step.min(steps), title(step)),
         };
@@ -106,25 +121,63 @@ impl Progress {
                     bar
                 }
             };
-            let fill = if self.color { "{bar:28.yellow/white.dim}" } else { "{bar:28}" };
-            let style = ProgressStyle::with_template(&format!("{{prefix:<34}} {fill} {{msg}}"));
+            let style = ProgressStyle::with_template(&self.template(&title));
+            let chars = if is_plain() { "=>-" } else { "━╸─" };
             bar.set_style(
-                style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars("━╸─"),
+                style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars(chars),
             );
             bar.set_prefix(title.clone());
             bar
         });
+        if self.terminal && !self.has_room_for_titles() {
+            self.say(&title);
+        }
         if !self.terminal {
-            let _ = writeln!(io::stderr().lock(), "{title}");
+            self.say(&title);
         }
         let now = Instant::now();
-        state.running = Some(Running { title, total, started: now, shown: now, bar });
+        state.running =
+            Some(Running { title, total, done: ByteLen::ZERO, started: now, shown: now, bar });
+    }
+
+    /// Whether a bar's line has room for what is done, too: else that stands in a line above.
+    fn has_room_for_titles(&self) -> bool {
+        layout::width(io::stderr()) >= TITLE + MESSAGE + 8
+    }
+
+    /// What a bar's line is made of. The bar takes what the words leave, and no room at all on a
+    /// narrow terminal.
+    fn template(&self, title: &str) -> String {
+        let width = layout::width(io::stderr());
+        let has_title = self.has_room_for_titles();
+        let title = if has_title { layout::columns(title).max(TITLE) + 1 } else { 0 };
+        let left = width.saturating_sub(title + MESSAGE + 1).min(WIDEST_BAR);
+        let fill = match (left, self.color) {
+            (..6, _) => String::new(),
+            (left, true) => format!("{{bar:{left}.yellow/white.dim}} "),
+            (left, false) => format!("{{bar:{left}}} "),
+        };
+        let head = if has_title { format!("{{prefix:<{TITLE}}} ") } else { String::new() };
+        format!("{head}{fill}{{wide_msg}}")
+    }
+
+    /// A line above the bar, if there is one.
+    fn say(&self, text: &str) {
+        for line in layout::laid_out(text, layout::width(io::stderr())) {
+            let line = harmless(&line);
+            match &self.board {
+                Some(board) if self.terminal => drop(board.println(line)),
+                _ => drop(writeln!(io::stderr().lock(), "{line}")),
+            }
+        }
     }
 
     fn advance(running: &mut Running, done: ByteLen) {
         let now = Instant::now();
         let every = if running.bar.is_some() { DRAW_EVERY } else { LINE_EVERY };
-        if now.duration_since(running.shown) < every && done < running.total {
+        running.done = done;
+        let is_over = done >= running.total && !running.total.is_zero();
+        if now.duration_since(running.shown) < every && !is_over {
             return;
         }
         running.shown = now;
@@ -134,7 +187,7 @@ impl Progress {
                 bar.set_position(done.get());
                 bar.set_message(text);
             }
-            None if done < running.total => {
+            None if !is_over => {
                 let _ = writeln!(io::stderr().lock(), "{}: {text}", running.title);
             }
             None => {}
@@ -144,30 +197,39 @@ impl Progress {
     fn finish(&self, state: &mut State) {
         let Some(running) = state.running.take() else { return };
         let took = running.started.elapsed();
-        let mut done = format!("{} in {}", size::short(running.total), time::span(took));
+        let all = if running.total.is_zero() { running.done } else { running.total };
+        let mut done = format!("{} in {}", size::short(all), time::span(took));
         if took >= Duration::from_millis(500) {
-            done += &format!(", {}", size::rate(running.total.get(), took.as_secs_f64()));
+            done += &format!(", {}", size::rate(all.get(), took.as_secs_f64()));
         }
         let title = match &running.bar {
             Some(bar) => {
                 bar.finish_and_clear();
-                format!("{:<34}", running.title)
+                match self.has_room_for_titles() {
+                    true => format!("{:<TITLE$}", running.title),
+                    false => " ".to_owned(),
+                }
             }
             // Where there is no terminal, the title already stands in the line above.
             None if self.name.is_empty() => " ".to_owned(),
             None => format!("{}:", running.title),
         };
-        match &self.board {
-            Some(board) if running.bar.is_some() => drop(board.println(format!("{title} {done}"))),
-            _ => drop(writeln!(io::stderr().lock(), "{title} {done}")),
-        }
+        self.say(&format!("{title} {done}"));
     }
 }
 
 /// "8 % of 4 GB, 93 MB/s, 41 s left".
 fn how_far(done: ByteLen, total: ByteLen, took: Duration) -> String {
-    let part = done.get() as f64 / total.get().max(1) as f64;
     let seconds = took.as_secs_f64();
+    // Of what comes through a pipe, nobody knows how much there is.
+    if total.is_zero() {
+        let rate = match seconds {
+            ..0.5 => String::new(),
+            seconds => format!(", {}", size::rate(done.get(), seconds)),
+        };
+        return format!("{}{rate}", size::short(done));
+    }
+    let part = done.get() as f64 / total.get().max(1) as f64;
     let mut text = format!("{:>2.0} % of {}", (part * 100.0).floor(), size::short(total));
     if seconds >= 0.5 && part > 0.0 {
         let left = seconds / part - seconds;
@@ -237,5 +299,9 @@ mod tests {
         assert_eq!(of(0, 0.0), " 0 % of 4 GB");
         assert_eq!(of(1_000_000_000, 10.0), "25 % of 4 GB, 100 MB/s, 30 s left");
         assert_eq!(of(4_000_000_000, 40.0), "100 % of 4 GB, 100 MB/s");
+        let of_pipe = |seconds| {
+            how_far(ByteLen::new(5_000_000), ByteLen::ZERO, Duration::from_secs_f64(seconds))
+        };
+        assert_eq!((of_pipe(0.1), of_pipe(2.0)), ("5 MB".to_owned(), "5 MB, 2.5 MB/s".to_owned()));
     }
 }

@@ -7,6 +7,7 @@
 //! ┗ 1  HIVE-BOOT
 //! ```
 
+use super::layout;
 use imbrik_core::{
     layout::{Occupancy, Survey},
     units::{ByteLen, ByteOffset, Span},
@@ -83,12 +84,20 @@ pub(crate) fn lines(
     let starts = starts(survey, columns);
     let mut lines = short(survey, columns, |span| occupancy.used_in(span));
     for (place, (index, start)) in starts.iter().enumerate().rev() {
+        let label = label(*index);
+        let taken = layout::columns(&label) as u64;
+        // Where it would run over the edge, the label stands in front of its mark.
+        let is_behind = start + 2 + taken <= columns;
+        let until = if is_behind { *start } else { start.saturating_sub(taken + 1) };
         let mut line = String::new();
-        for column in 0..*start {
+        for column in 0..until {
             let passes = starts[..place].iter().any(|(_, other)| *other == column);
             line.push(if passes { '┃' } else { ' ' });
         }
-        lines.push(format!("{line}┗ {}", label(*index)));
+        lines.push(match is_behind || until == 0 {
+            true => format!("{line}┗ {label}"),
+            false => format!("{line}{label} ┛"),
+        });
     }
     lines
 }

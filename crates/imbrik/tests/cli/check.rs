@@ -63,7 +63,7 @@ fn truncated_empty_and_renamed_images_are_told_apart() {
     fs::write(bench.path("random.img"), noise(100_000)).unwrap();
     bench.imbrik("check random.img").expect(3).shows("no digests to compare");
     bench.imbrik("check .").expect(2).says("a folder, not an image");
-    bench.imbrik("check missing.img").expect(1).says("no such file");
+    bench.imbrik("check missing.img").expect(2).says("there is no image called missing.img");
     fs::write(bench.path("x.gz"), b"\x1f\x8b\x08\0rest").unwrap();
     bench.imbrik("check x.gz").expect(3).says("cut short");
 }

@@ -283,16 +283,16 @@ fn what_does_not_fit_is_refused_to_the_byte() {
     let said = bench.imbrik("fit card.img x.img --to 18MB --take-from 2").expect(5);
     assert!(said.stderr.contains(&format!("({least} bytes)")), "{}", said.stderr);
     bench.imbrik("fit card.img x.img --to 1MB").expect(5).says("too small");
-    bench.imbrik("fit card.img x.img --to 0").expect(5);
+    bench.imbrik("fit card.img x.img --to 0B").expect(5);
     bench.imbrik("fit card.img x.img --room 900GB").expect(5).says("Ask for less room");
     // The end of a partition that fills a card is a multiple of 1 MiB.
     let rounded = least.next_multiple_of(1 << 20);
-    bench.good(&format!("fit card.img x.img --to {rounded}"));
+    bench.good(&format!("fit card.img x.img --to {rounded}B"));
     let less = least - 512;
-    let said = bench.imbrik(&format!("fit card.img y.img --to {less} --take-from hive-07"));
+    let said = bench.imbrik(&format!("fit card.img y.img --to {less}B --take-from hive-07"));
     said.expect(5).says("partition 2 (ext4, hive-07) needs at least").says("were not to give room");
     // The first volume gives what the second has not.
-    bench.good(&format!("fit card.img z.img --to {less}")).shows("gives room, too");
+    bench.good(&format!("fit card.img z.img --to {less}B")).shows("gives room, too");
     bench.imbrik("fit card.img y.img --to 12XB").expect(2).says("no unit");
     bench.imbrik("fit card.img y.img --part 9").expect(2);
     layout(&bench, "fat.img", 40_000, "", &[(0, 40_000, "fat")]);
@@ -384,7 +384,7 @@ fn any_size_that_holds_the_data_is_the_size_that_the_volume_gets() {
         // From the smallest on, in steps that grow.
         for more in [0u64, 3, 27, 243] {
             let size = (least + (more << 20)).next_multiple_of(4096);
-            bench.good(&format!("fit {name}.img x.img --to {size} --replace"));
+            bench.good(&format!("fit {name}.img x.img --to {size}B --replace"));
             let x = bench.path("x.img");
             let header = tool!("dumpe2fs", "-h", &x);
             let field = |name: &str| -> u64 {

@@ -205,14 +205,14 @@ impl Run {
     /// Asks for these words in the message.
     #[track_caller]
     pub(crate) fn says(self, words: &str) -> Self {
-        assert!(self.stderr.contains(words), "{words:?} is not in\n{}", self.stderr);
+        assert!(flat(&self.stderr).contains(&flat(words)), "{words:?} is not in\n{}", self.stderr);
         self
     }
 
     /// Asks for these words in the result.
     #[track_caller]
     pub(crate) fn shows(self, words: &str) -> Self {
-        assert!(self.stdout.contains(words), "{words:?} is not in\n{}", self.stdout);
+        assert!(flat(&self.stdout).contains(&flat(words)), "{words:?} is not in\n{}", self.stdout);
         self
     }
 
@@ -227,6 +227,12 @@ impl Run {
         assert!(lines.iter().all(|line| line["imbrik"] == 1), "{lines:#?}");
         lines.last().expect("no JSON at all").clone()
     }
+}
+
+/// Text without where its lines break and how far they are set in.
+pub(crate) fn flat(text: &str) -> String {
+    let text = text.replace(" \\\n", " ");
+    text.split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
 /// Runs a tool of the system and answers its output. A missing tool fails the test with the

@@ -83,7 +83,7 @@ fn the_volumes_that_differ_are_named() {
 fn an_image_of_one_partition_says_so_before_it_takes_a_card() {
     let bench = bench();
     bench.good("save rack:a part.img.zst --only 2");
-    let words = "the image is that of partition 2 (ext4) alone";
+    let words = "the image of partition 2 (ext4, hive-07) alone";
     let run = bench.good("restore part.img.zst rack:b --plan");
     run.shows(words).shows("--into 2");
     let run = bench.good("restore part.img.zst rack:b --plan --into 2");

@@ -74,10 +74,10 @@ fn colours_appear_on_a_terminal_only_and_not_with_no_color() {
 #[test]
 fn a_failure_is_json_too_when_that_was_asked_for() {
     let bench = Bench::with_card("");
-    let run = bench.imbrik("restore nothing.img rack:a --json").expect(1);
+    let run = bench.imbrik("restore nothing.img rack:a --json").expect(2);
     let failure = run.json();
-    assert_eq!((&failure["result"], &failure["exit"]), (&"failed".into(), &1.into()));
-    assert!(failure["what"].as_str().unwrap().contains("no such file"));
+    assert_eq!((&failure["result"], &failure["exit"]), (&"failed".into(), &2.into()));
+    assert!(failure["what"].as_str().unwrap().contains("no image called nothing.img"));
 }
 
 #[test]

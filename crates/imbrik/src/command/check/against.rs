@@ -3,19 +3,59 @@
 use crate::{
     exit::Exit,
     failure::{Explain, Failure, Outcome},
+    resolve,
     session::Session,
 };
 use imbrik_core::{
     Class,
     card::Card,
     image::Image,
-    layout::{Fit, Occupancy, Part, Plan, Survey, Target},
+    layout::{Fit, Occupancy, Part, Plan, Survey, Target, View},
     progress::Watch,
     store::{ReadAt, Tally},
     transfer::{Differences, compare},
-    units::ByteLen,
+    units::{ByteLen, Span},
 };
-use std::sync::Arc;
+use std::{path::Path, sync::Arc};
+
+/// What an image is compared with.
+pub(super) enum Against {
+    Card(Box<Card>),
+    Image(Box<Image>),
+}
+
+impl Against {
+    pub(super) fn of(session: &Session, name: &Path) -> Outcome<Self> {
+        let is_image = resolve::not_a_card(&session.fleet, name).is_ok() && name.is_file();
+        match is_image {
+            true => {
+                let image = session.open_image(name).state("The image was only read.")?;
+                Ok(Self::Image(Box::new(image)))
+            }
+            false => Ok(Self::Card(Box::new(resolve::card(&session.fleet, name)?))),
+        }
+    }
+}
+
+/// Compares the content of two images, byte by byte.
+///
+/// # Errors
+/// When either cannot be read.
+pub(super) fn against_image(image: &Image, other: &Image, watch: Watch<'_>) -> Outcome<OnCard> {
+    let nothing = "The image itself was checked; the other one was not compared with it.";
+    let survey = Survey::of(&**image.content()).state(nothing)?;
+    let (size, other_size) = (image.content().size(), other.content().size());
+    let common = View::on_card_of(size.min(other_size), Arc::clone(image.content()));
+    let mut differing = compare(&common, Arc::clone(other.content()), watch).state(nothing)?;
+    let longer = Span::whole(size.max(other_size));
+    let rest = Span::between(Span::whole(size.min(other_size)).end(), longer.end());
+    if !rest.is_empty() {
+        differing.spans.push(rest);
+    }
+    let places = survey.places_of(&differing.spans);
+    let places = places.iter().map(|(place, len)| (place.clone(), len.get())).collect();
+    Ok(OnCard { differing, places, is_image: true })
+}
 
 /// Compares a card with what `image` would have made of it.
 ///
@@ -63,7 +103,7 @@ pub(super) fn against_card(
     let differing = compare(&plan.view, source, watch).state(nothing)?;
     let places = survey.places_of(&differing.spans);
     let places = places.iter().map(|(place, len)| (place.clone(), len.get())).collect();
-    Ok(OnCard { differing, places })
+    Ok(OnCard { differing, places, is_image: false })
 }
 
 /// How the partitions of a card stand when volumes got another size when it was restored; `None` when
@@ -90,8 +130,9 @@ fn resized(image: &Survey, card: &Survey, size: ByteLen) -> Option<Fit> {
     Some(Fit::Like { size, places: places.collect() })
 }
 
-/// Where a card differs.
+/// Where a card, or another image, differs.
 pub(super) struct OnCard {
+    pub(super) is_image: bool,
     pub(super) differing: Differences,
     /// How many bytes differ in each volume and gap.
     pub(super) places: Vec<(String, u64)>,

@@ -9,34 +9,124 @@ use crate::{
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     pipe,
-    render::quoted,
-    resolve,
+    render::{Tone, count, json, quoted},
     session::Session,
 };
-use against::against_card;
+use against::{Against, against_card, against_image};
 use expected::Expected;
 use imbrik_core::{
-    image::{Container, Sum, SumFile, SumKind, pasted, publish_beside},
+    image::{Container, Sum, SumFile, SumKind, pasted_for, publish_beside},
     layout::{Occupancy, Survey, references},
     progress::Watch,
     store::Tally,
     transfer::{check_tiles, sums_of},
 };
 use report::Report;
-use std::{fs, path::Path, time::Instant};
+use serde_json::json;
+use std::{
+    fs::{self, File},
+    io::Read,
+    path::{Path, PathBuf},
+    time::Instant,
+};
+
+/// The longest list of hashes that is read, in bytes.
+const MOST_SUMS: u64 = 1 << 20;
 
 pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
+    if let [image] = &args.images[..] {
+        return one(session, args, image);
+    }
+    several_make_sense(args)?;
+    let mut exits = Vec::new();
+    for image in &args.images {
+        if !session.out.is_json() {
+            session.out.line("");
+            session.out.line(&session.out.paint(Tone::Strong, &quoted(image)));
+        }
+        exits.push(match one(session, args, image) {
+            Ok(exit) => exit,
+            Err(failure) if failure.exit == Exit::Interrupted => return Err(failure),
+            Err(failure) => {
+                let mut told = json::failure("check", &failure);
+                told["image"] = json!(image.to_string_lossy());
+                session.out.failure_as(&told, &failure);
+                failure.exit
+            }
+        });
+    }
+    let bad: Vec<_> = exits.iter().filter(|exit| **exit != Exit::Done).copied().collect();
+    if !session.out.is_json() {
+        session.out.line("");
+        session.out.line(&match bad.len() {
+            0 => format!("All {} are as they should be.", count(exits.len() as u64, "image")),
+            bad => format!("{bad} of {} are not: see above.", count(exits.len() as u64, "image")),
+        });
+    }
+    let first = bad.first().copied().unwrap_or(Exit::Done);
+    Ok(if bad.iter().all(|exit| *exit == first) { first } else { Exit::Mismatch })
+}
+
+/// Refuses for several images what is meant for one.
+fn several_make_sense(args: &CheckArgs) -> Outcome<()> {
+    let is_list = |text: &str| Path::new(text).is_file() || text.contains(char::is_whitespace);
+    let what = if args.images.iter().any(|image| pipe::is_pipe(image)) {
+        "- is one image, and several are named"
+    } else if args.against.is_some() {
+        "--against compares one image, and several are named"
+    } else if args.expect.as_deref().is_some_and(|text| !is_list(text)) {
+        "one hash cannot be that of several images"
+    } else {
+        return Ok(());
+    };
+    Err(Failure::usage(what).next("Check them one after the other."))
+}
+
+/// The hashes that `--expect` names for `image`: pasted, or from a file.
+fn wanted_sums(args: &CheckArgs, image: &Path) -> Outcome<Vec<Sum>> {
+    let Some(text) = &args.expect else { return Ok(Vec::new()) };
+    let name = image.file_name().unwrap_or_default();
+    let path = Path::new(text);
+    if !path.is_file() {
+        return Ok(pasted_for(text, name)?);
+    }
+    let mut lines = String::new();
+    let read = File::open(path).and_then(|file| file.take(MOST_SUMS).read_to_string(&mut lines));
+    read.map_err(|error| {
+        Failure::new(Exit::Failed, format!("reading {} failed: {error}", quoted(path)))
+    })?;
+    pasted_for(&lines, name).map_err(|error| {
+        let failure = Failure::from(error);
+        let what = format!("{}: {}", quoted(path), failure.what);
+        Failure { what, ..failure }
+            .next("Look for the file's line, and paste its hash: --expect HASH.")
+    })
+}
+
+/// A list of hashes beside `image` that has a line for it, as publishers call it.
+fn list_beside(image: &Path) -> Option<PathBuf> {
+    let names = ["SHA256SUMS", "SHA512SUMS", "SHA1SUMS", "MD5SUMS", "B3SUMS"];
+    let names = names.iter().flat_map(|name| {
+        let lower = name.to_ascii_lowercase();
+        [(*name).to_owned(), lower.clone(), format!("{name}.txt"), format!("{lower}.txt")]
+    });
+    let file_name = image.file_name()?;
+    names.map(|name| image.with_file_name(name)).find(|path| {
+        fs::read(path).is_ok_and(|bytes| SumFile::decode(&bytes).has_line_for(file_name))
+    })
+}
+
+fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
     let started = Instant::now();
-    let expected = args.expect.as_deref().map(pasted).transpose()?.unwrap_or_default();
+    let expected = wanted_sums(args, path)?;
     let image = session
-        .open_image(&args.image)
+        .open_image(path)
         .state("The image was only read.")
         .next("If there is another copy of it, check that one.")?;
-    let is_pipe = pipe::is_pipe(&args.image);
-    let listed = if is_pipe { Vec::new() } else { listed_sums(&args.image)? };
+    let is_pipe = pipe::is_pipe(path);
+    let listed = if is_pipe { Vec::new() } else { listed_sums(path)? };
     let to_make = to_make(args, &listed, is_pipe)?;
-    let against = args.against.as_deref().map(|name| resolve::card(&session.fleet, name));
-    let against = against.transpose()?;
+    let against = args.against.as_deref().map(|name| Against::of(session, name)).transpose()?;
     let digests = match image.manifest() {
         Some(manifest) => Some(manifest.tiles.digests()?),
         None => None,
@@ -59,6 +149,9 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
         [] => Expected::Nothing,
         sums => {
             let unpacked = (image.container() != Container::Raw).then_some(&image);
+            if unpacked.is_some() && !sums.iter().any(|sum| found.contains(sum)) {
+                progress.one_more();
+            }
             Expected::of(sums, &found, unpacked, watch).state(unfinished)?
         }
     };
@@ -66,8 +159,11 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
     let tiles = tiles.state(unfinished)?;
     let tally = Tally::default();
     let card = match &against {
-        Some(card) if tiles.spans.is_empty() => {
+        Some(Against::Card(card)) if tiles.spans.is_empty() => {
             Some(against_card(session, &image, card, &tally, watch)?)
+        }
+        Some(Against::Image(other)) if tiles.spans.is_empty() => {
+            Some(against_image(&image, other, watch)?)
         }
         _ => None,
     };
@@ -96,6 +192,7 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
         survey: survey.as_ref(),
         volumes: &volumes,
         made: None,
+        list: list_beside(path).filter(|_| args.expect.is_none() && !is_pipe),
         against: args.against.as_deref(),
         tally: &tally,
         took: started.elapsed(),
@@ -104,7 +201,7 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
         && report.exit() == Exit::Done
         && let Some(sum) = found.iter().find(|sum| sum.kind == kind)
     {
-        let made = publish_beside(&args.image, sum, session.environment.owner);
+        let made = publish_beside(path, sum, session.environment.owner);
         report.made = Some(made.state("The image is whole; its checksum file was not made.")?);
     }
     report.show(&session.out);

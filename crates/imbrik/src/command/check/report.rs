@@ -4,6 +4,7 @@ use super::{against::OnCard, expected::Expected};
 use crate::{
     command::show::start_lines,
     exit::Exit,
+    pipe,
     render::{Out, Tone, count, json, listed, quoted, size, time},
 };
 use imbrik_core::{
@@ -38,6 +39,8 @@ pub(super) struct Report<'a> {
     pub(super) volumes: &'a [(usize, Examined)],
     /// The checksum file that was made.
     pub(super) made: Option<PathBuf>,
+    /// A list of hashes beside it that has a line for it and was not asked for.
+    pub(super) list: Option<PathBuf>,
     /// The card that it was compared with, as it was typed.
     pub(super) against: Option<&'a Path>,
     /// What was read of the card.
@@ -74,11 +77,11 @@ impl Verdict {
 
 impl Report<'_> {
     fn verdict(&self) -> Verdict {
-        let is_sound = self.wrong_sum.is_none()
+        let has_digests = self.image.manifest().is_some();
+        let is_sound = (self.wrong_sum.is_none() || has_digests)
             && self.tiles.spans.is_empty()
             && self.image.findings().is_empty();
         let Some(survey) = self.survey.filter(|_| is_sound) else { return Verdict::Damaged };
-        let has_digests = self.image.manifest().is_some();
         // Digests tell that all is there that was saved, whatever its table says.
         if !survey.missing().is_zero() && !has_digests {
             return Verdict::CutShort(survey.missing());
@@ -95,7 +98,12 @@ impl Report<'_> {
         let card_differs = self.card.is_some_and(|found| !found.differing.spans.is_empty());
         let is_other = matches!(self.expected, Expected::Other);
         let is_good = matches!(self.verdict(), Verdict::Whole | Verdict::Readable);
-        if is_good && !card_differs && !is_other { Exit::Done } else { Exit::Mismatch }
+        let is_as_hashed = self.wrong_sum.is_none();
+        if is_good && is_as_hashed && !card_differs && !is_other {
+            Exit::Done
+        } else {
+            Exit::Mismatch
+        }
     }
 
     /// Tells what was found.
@@ -159,14 +167,24 @@ impl Report<'_> {
         match (self.wrong_sum, &kinds[..]) {
             (None, []) => match &self.made {
                 Some(path) => out.line(&format!("Checksum   put into {}", quoted(path))),
-                None => out.line("Checksum   no checksum file beside it"),
+                None => match &self.list {
+                    None => out.line("Checksum   no checksum file beside it"),
+                    Some(list) => out.line(&format!(
+                        "Checksum   not compared: {} has a line for it; to compare, add --expect {}",
+                        quoted(list.file_name().unwrap_or_default().as_ref()),
+                        quoted(list)
+                    )),
+                },
             },
             (None, kinds) => {
                 out.line(&format!("Checksum   {} {}", listed(kinds), good("matches")));
             }
             (Some(kind), _) => out.line(&format!(
                 "Checksum   {kind} {}",
-                bad("does not match: the file is not the one that was hashed")
+                match self.verdict() {
+                    Verdict::Whole => bad("does not match, though the image is whole"),
+                    _ => bad("does not match: the file is not the one that was hashed"),
+                }
             )),
         }
     }
@@ -261,9 +279,19 @@ impl Report<'_> {
     }
 
     fn show_verdict(&self, out: &Out) {
-        let path = quoted(self.image.path());
+        let path = pipe::title(self.image.path());
         let is_other = matches!(self.expected, Expected::Other);
         let verdict = self.verdict();
+        if let (Verdict::Whole, Some(kind)) = (verdict, self.wrong_sum) {
+            let beside = kind.path_beside(self.image.path());
+            let beside = quoted(beside.file_name().unwrap_or_default().as_ref());
+            out.line(&format!("{path} is whole, by its own digests; {beside} is what is wrong."));
+            out.line(&format!(
+                "It was changed, or is that of another file. Remove it; imbrik check {path} --sum \
+                 makes a new one."
+            ));
+            return;
+        }
         match (verdict, self.exit()) {
             (Verdict::Damaged, _) => {
                 out.line(&format!("{path} is damaged: do not rely on it."));
@@ -274,10 +302,18 @@ impl Report<'_> {
                 out.line(&format!("{path} is cut short: {missing} are missing at its end."));
                 out.line("If there is another copy of it, check that one.");
             }
-            (Verdict::Unknown, _) => out.line(&format!(
-                "{path} can be read, and nothing in it is known: neither a partition table nor a \
-                 volume."
-            )),
+            (Verdict::Unknown, _) => match self.image.is_rather() {
+                Some(kind) => {
+                    out.line(&format!("{path} is {kind}, not the image of a card."));
+                    if kind.contains("archive") {
+                        out.line("Unpack it, and check what is in it.");
+                    }
+                }
+                None => out.line(&format!(
+                    "{path} can be read, and nothing in it is known: neither a partition table nor \
+                     a volume."
+                )),
+            },
             (_, Exit::Mismatch) if is_other => {
                 out.line(&format!("{path} can be read, and is not the image that was meant."));
             }
@@ -288,7 +324,11 @@ impl Report<'_> {
                 "{path} is readable; without digests, nothing tells whether it is what was saved."
             )),
             (verdict, _) => {
-                out.line(&format!("{path} is {}, and not what the card holds.", verdict.word()));
+                let other = match self.card {
+                    Some(found) if found.is_image => "the other image",
+                    _ => "the card",
+                };
+                out.line(&format!("{path} is {}, and not what {other} holds.", verdict.word()));
             }
         }
     }
@@ -297,12 +337,13 @@ impl Report<'_> {
 fn show_card(out: &Out, found: &OnCard, card: &Path) {
     let good = |text: &str| out.paint(Tone::Good, text);
     let bad = |text: &str| out.paint(Tone::Alarm, text);
+    let head = if found.is_image { "Image" } else { "Card" };
     match &found.differing.spans[..] {
-        [] => out.line(&format!("Card       {} {}", card.display(), good("holds the same"))),
+        [] => out.line(&format!("{head:<10} {} {}", card.display(), good("holds the same"))),
         spans => {
             let bytes: ByteLen = spans.iter().map(|span| span.len()).sum();
             out.line(&format!(
-                "Card       {} {} in {}, {}",
+                "{head:<10} {} {} in {}, {}",
                 card.display(),
                 bad("differs"),
                 count(spans.len() as u64, "place"),
@@ -312,7 +353,7 @@ fn show_card(out: &Out, found: &OnCard, card: &Path) {
                 let len = size::short(ByteLen::new(*len));
                 out.line(&format!("           {len} in {place}"));
             }
-            places(out, spans, "of the card");
+            places(out, spans, if found.is_image { "of its content" } else { "of the card" });
         }
     }
 }

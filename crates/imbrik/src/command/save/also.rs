@@ -3,7 +3,7 @@
 use super::{UNTOUCHED, Wanted, off_the_card};
 use crate::{
     args::SaveArgs,
-    command::write::{self, Source, Writing},
+    command::write::{self, Chosen, Source, Writing},
     exit::Exit,
     failure::{Failure, Outcome},
     packing::{self, Target},
@@ -58,15 +58,18 @@ impl<'a> Also<'a> {
             }
             return Ok(Self::Image(second, options));
         }
-        let cards = writing.cards(&[name.to_owned()])?;
-        if cards.iter().any(|other| session.fleet.is_same_medium(card, other)) {
-            return Err(Failure::usage(format!("{} is the card that is read", name.display()))
-                .state(UNTOUCHED)
-                .next("Name another card."));
-        }
+        let cards = spares(writing, name, card)?;
         let spare = Source::of_card(card, Arc::clone(&wanted.source), wanted.survey.clone(), None)?;
         let targets = writing.prepare(&spare, cards, None)?.unwrap_or_default();
         Ok(Self::Card(Box::new(spare), targets))
+    }
+
+    /// Refuses what cannot be made beside the image of `card`.
+    pub(super) fn may_be(writing: &Writing<'_>, name: &Path, card: &Card) -> Outcome<()> {
+        match resolve::not_a_card(&writing.session.fleet, name) {
+            Ok(()) => Ok(()),
+            Err(_) => spares(writing, name, card).map(drop),
+        }
     }
 
     /// Saves, and makes the other thing at the same time.
@@ -103,5 +106,16 @@ impl<'a> Also<'a> {
             let saved = saving.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic));
             (saved, Some(other))
         })
+    }
+}
+
+/// The card called `name`, which may be written and is not the one that is read.
+fn spares(writing: &Writing<'_>, name: &Path, card: &Card) -> Outcome<Vec<Chosen>> {
+    let cards = writing.cards(&[name.to_owned()])?;
+    match cards.iter().any(|other| writing.session.fleet.is_same_medium(card, &other.card)) {
+        false => Ok(cards),
+        true => Err(Failure::usage(format!("{} is the card that is read", name.display()))
+            .state(UNTOUCHED)
+            .next("Name another card.")),
     }
 }

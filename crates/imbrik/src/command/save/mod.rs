@@ -14,22 +14,23 @@ use crate::{
     fleet,
     packing::{self, Target},
     pipe,
-    render::{change, quoted, size},
+    render::{change, json, quoted, size, survey, time},
     resolve,
     session::Session,
 };
 use also::{Also, Other};
 use imbrik_core::{
     Error,
-    card::{Card, Standing, standing},
+    card::{Card, Reason, Standing, standing},
     image::{ListedPart, Manifest, Pack},
     layout::{Occupancy, Part, Plan, Survey},
     progress::Watch,
     store::{ReadAt, Tally, Window},
-    transfer::save,
+    transfer::{SaveOptions, sampled_ratio, save},
     units::{ByteLen, Span},
 };
 use jiff::{Timestamp, Zoned};
+use serde_json::json;
 use std::{path::Path, sync::Arc, time::Instant};
 use summary::Done;
 
@@ -44,9 +45,9 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         None => resolve::only_card(&session.fleet)?,
     };
     let options = packing::options(session, &args.packing, image_name)?;
-    make_still(session, &card, args.unmount)?;
+    can_be_still(&card)?;
     let tally = Tally::default();
-    let wanted = Wanted::of(session, args, &card, &tally)?;
+    let mut wanted = Wanted::of(session, args, &card, &tally)?;
     let to = match image_name {
         Some(name) if pipe::is_pipe(name) => Target::pipe(session)?,
         name => {
@@ -56,13 +57,27 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
             target
         }
     };
-    let write_args =
-        WriteArgs { yes: args.yes, no_check: args.packing.no_check, ..WriteArgs::default() };
-    let writing = Writing { session, command: "save", args: &write_args, made: None };
+    let write_args = WriteArgs {
+        yes: args.yes,
+        plan: args.plan,
+        no_check: args.packing.no_check,
+        ..WriteArgs::default()
+    };
+    let writing = Writing::new(session, "save", &write_args);
     let also = args.also.as_deref();
+    if !card.mounts().is_empty() {
+        // What would be refused is refused before anything is unmounted.
+        also.map_or(Ok(()), |name| Also::may_be(&writing, name, &card))?;
+        drop(wanted);
+        make_still(session, &card, args.unmount)?;
+        wanted = Wanted::of(session, args, &card, &tally)?;
+    }
     let also = also.map(|name| Also::of(&writing, args, name, &card, &wanted, &to)).transpose()?;
     let content = Content::of(session, args, &wanted)?;
     to.judge_room(session, &content.plan.view, &options)?;
+    if args.plan {
+        return plan(session, &card, &wanted, &content, &to, &options);
+    }
     let manifest = manifest(args, &card, &wanted, &content);
     announce(session, &card, &wanted, &to);
 
@@ -104,6 +119,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         only: wanted.only.as_ref(),
         occupancy: content.occupancy.as_ref(),
         used: content.plan.view.copied_in(Span::whole(content.plan.view.size())),
+        pack: options.pack,
         saved: &saved,
         tally: &tally,
         took: started.elapsed(),
@@ -191,6 +207,48 @@ impl Content {
     }
 }
 
+/// Shows what would be saved, where to, and about how long it would be.
+fn plan(
+    session: &Session,
+    card: &Card,
+    wanted: &Wanted,
+    content: &Content,
+    to: &Target,
+    options: &SaveOptions,
+) -> Outcome<Exit> {
+    let view = &content.plan.view;
+    let used = view.copied_in(Span::whole(view.size()));
+    let (_, ratio) = sampled_ratio(view, options.pack, options.level).state(UNTOUCHED)?;
+    let likely = ByteLen::new((view.size().get() as f64 * ratio) as u64);
+    let seconds = used.get() as f64 / card.likely_read_rate() as f64;
+    let out = &session.out;
+    if out.is_json() {
+        let more = json!({
+            "card": json::card(card, Some(&wanted.survey)),
+            "card_size": view.size().get(),
+            "bytes_to_read": used.get(),
+            "image": to.path().to_string_lossy(),
+            "likely_image_bytes": likely.get(),
+            "likely_seconds": seconds,
+        });
+        out.line(&json::object("save", "plan", more).to_string());
+        return Ok(Exit::Done);
+    }
+    let name = card.path.display();
+    let what = wanted.only.as_ref();
+    let what = what.map_or(name.to_string(), |part| format!("{} of {name}", part.full_title()));
+    out.line(&format!("Card      {what} · {}", size::both(wanted.survey.size)));
+    for line in survey::parts(content.fitted.as_ref().unwrap_or(&wanted.survey), None) {
+        out.line(&format!("        {line}"));
+    }
+    out.line(&format!("Read      {} of it", size::both(used)));
+    out.line(&format!("Image     {}", to.title()));
+    out.line(&format!("Size      about {}, judged by samples", size::short(likely)));
+    out.line(&format!("Time      {} to read the card", time::roughly(seconds)));
+    out.only_planned();
+    Ok(Exit::Done)
+}
+
 /// What the image will say of itself.
 fn manifest(args: &SaveArgs, card: &Card, wanted: &Wanted, content: &Content) -> Manifest {
     let after = content.fitted.as_ref().unwrap_or(&wanted.survey);
@@ -246,19 +304,26 @@ fn names<'a>(session: &Session, args: &'a SaveArgs) -> (Option<&'a Path>, Option
     }
 }
 
-/// A card that something writes to while it is read gives an image of no moment at all.
-pub(crate) fn make_still(session: &Session, card: &Card, unmount: bool) -> Outcome<()> {
+/// Refuses a card that cannot be kept still: one that something writes to while it is read gives an
+/// image of no moment at all.
+fn can_be_still(card: &Card) -> Outcome<()> {
     let name = card.path.display();
     match standing(card, true) {
-        Standing::Mounted(mounts) => session.make_unmounted(card, &mounts, unmount),
-        Standing::Refused(
-            reason
-            @ (imbrik_core::card::Reason::System(_) | imbrik_core::card::Reason::Held { .. }),
-        ) => Err(Failure::refused(format!("{name} would change while it is read: {reason}"))
-            .state(UNTOUCHED)
-            .next("Shut the machine down, and save its card on another one.")),
-        _ if !card.mounts().is_empty() => session.make_unmounted(card, &card.mounts(), unmount),
+        Standing::Refused(reason @ (Reason::System(_) | Reason::Held { .. })) => {
+            Err(Failure::refused(format!("{name} would change while it is read: {reason}"))
+                .state(UNTOUCHED)
+                .next("Shut the machine down, and save its card on another one."))
+        }
         _ => Ok(()),
+    }
+}
+
+/// Unmounts a card that is to be read.
+pub(crate) fn make_still(session: &Session, card: &Card, unmount: bool) -> Outcome<()> {
+    can_be_still(card)?;
+    match card.mounts() {
+        mounts if mounts.is_empty() => Ok(()),
+        mounts => session.make_unmounted(card, &mounts, unmount),
     }
 }
 

@@ -8,6 +8,7 @@ use crate::{
 };
 use imbrik_core::{
     card::Card,
+    image::Pack,
     layout::{Occupancy, Part},
     store::Tally,
     transfer::Saved,
@@ -27,6 +28,7 @@ pub(super) struct Done<'a> {
     /// What is in use of the card; `None` when that was not looked at.
     pub(super) occupancy: Option<&'a Occupancy>,
     pub(super) used: ByteLen,
+    pub(super) pack: Pack,
     pub(super) saved: &'a Saved,
     /// What was read of the card.
     pub(super) tally: &'a Tally,
@@ -77,9 +79,10 @@ impl Done<'_> {
         out.line("");
         out.line(&format!("Image     {}", to.title()));
         out.line(&format!(
-            "Size      {}, {ratio} of {}",
+            "Size      {}, {ratio} of {}{}",
             size::both(saved.image_len),
-            size::short(self.size)
+            size::short(self.size),
+            to.holes(saved)
         ));
         out.line(&format!(
             "Used      {} are in use, {} were read from the card",
@@ -104,8 +107,8 @@ impl Done<'_> {
             ));
         }
         if !to.is_pipe() {
-            out.line("The image is complete in itself; what stands beside it is for other tools.");
-            out.line(&format!("Next      {next}"));
+            to.tell_what_belongs_to_it(out, self.pack);
+            out.next("Next      ", &next);
         }
     }
 }

@@ -5,6 +5,7 @@ use crate::{
     args::WriteArgs,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
+    pipe,
     render::{quoted, size},
 };
 use imbrik_core::{
@@ -88,6 +89,7 @@ impl Job<'_> {
             Class::Mismatch | Class::Corrupt | Class::Ended => {
                 "Try another copy of the image.".to_owned()
             }
+            Class::Cancelled => format!("{again} to start over."),
             Class::Gone => format!("Plug it in again, and repeat: {}.", again.to_lowercase()),
             _ => format!("{again}; if it fails again, the card or the reader is bad."),
         };
@@ -117,6 +119,9 @@ impl Job<'_> {
             self.target.goal()
         );
         let prove = match self.origin {
+            Origin::Image(_) if pipe::is_pipe(&self.source) => {
+                "Restore it once more: what came through the pipe is gone.".to_owned()
+            }
             Origin::Image(_) => format!(
                 "To prove it, run: imbrik check {} --against {}",
                 quoted(&self.source),

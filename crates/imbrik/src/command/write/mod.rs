@@ -10,16 +10,18 @@ mod shown;
 
 use crate::{
     args::{IdentityArgs, WriteArgs},
+    confirm::Policy,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
+    pipe,
     render::{listed, progress::Board, quoted, size, survey},
     resolve,
     session::Session,
 };
 use imbrik_core::{
-    card::{Card, Reason, Standing, standing},
-    image::Image,
-    layout::{Identity, Occupancy, Plan, Reference, Room, Survey, references, room},
+    card::{Bus, Card, Reason, Standing, standing},
+    image::{Image, ListedPart},
+    layout::{Identity, Occupancy, Plan, Reference, Room, Survey, View, references, room},
     progress::Watch,
     store::{ReadAt, Shared, Tally, Window},
     transfer::{Origin, Planned, check_tiles},
@@ -27,7 +29,13 @@ use imbrik_core::{
 };
 use job::{Job, Written};
 use request::Request;
-use std::{path::PathBuf, sync::Arc, thread, time::Instant};
+use std::{
+    cell::RefCell,
+    path::{Path, PathBuf},
+    sync::Arc,
+    thread,
+    time::Instant,
+};
 
 const UNTOUCHED: &str = "Nothing was written to the card.";
 /// How much of what was read last is kept for cards that are written beside each other.
@@ -69,6 +77,8 @@ pub(crate) struct Source<'a> {
     pub(crate) has_digests: bool,
     /// What is read of a card.
     pub(crate) tally: Option<Tally>,
+    /// What of it is damaged, and zeros in `content`, as was asked for.
+    pub(crate) damaged: Vec<Span>,
 }
 
 impl<'a> Source<'a> {
@@ -92,6 +102,7 @@ impl<'a> Source<'a> {
             content,
             survey,
             tally,
+            damaged: Vec::new(),
         })
     }
 }
@@ -100,7 +111,7 @@ impl Source<'_> {
     /// As it is typed.
     fn title(&self) -> String {
         match self.from {
-            From::Image(image) => quoted(image.path()),
+            From::Image(image) => pipe::title(image.path()),
             From::Card(card) => card.path.display().to_string(),
             From::Kept(_, whose) => format!("the card of {whose}"),
         }
@@ -152,6 +163,8 @@ pub(crate) struct Target {
     references: Option<Vec<Reference>>,
     /// How much room its systems have afterwards.
     room: Vec<Room>,
+    /// The partition of which the image is one, when it is no card's.
+    only: Option<ListedPart>,
 }
 
 impl Target {
@@ -163,6 +176,11 @@ impl Target {
     /// What is now where the content goes.
     fn now(&self) -> &Survey {
         self.into.as_ref().map_or(&self.on_card, |into| &into.now)
+    }
+
+    /// Whether the image of one partition would take the whole card.
+    fn is_alone(&self) -> bool {
+        self.into.is_none() && self.only.is_some()
     }
 
     /// What is written: the card, or a partition of it.
@@ -191,6 +209,25 @@ pub(crate) struct Writing<'a> {
     pub(crate) args: &'a WriteArgs,
     /// How many copies were made before, one after the other; `None` when all are made at once.
     pub(crate) made: Option<usize>,
+    /// How the cards ended that were left out, since they cannot be written.
+    skipped: RefCell<Vec<Exit>>,
+}
+
+/// A card that was named, and which of those that were: what it gets of its own follows from that.
+pub(crate) struct Chosen {
+    pub(crate) card: Card,
+    number: usize,
+}
+
+impl<'a> Writing<'a> {
+    pub(crate) fn new(session: &'a Session, command: &'static str, args: &'a WriteArgs) -> Self {
+        Self { session, command, args, made: None, skipped: RefCell::default() }
+    }
+
+    /// The same for one copy more, of which `made` were made before.
+    pub(crate) fn after(&self, made: usize) -> Self {
+        Self { made: Some(made), ..Self::new(self.session, self.command, self.args) }
+    }
 }
 
 impl Writing<'_> {
@@ -198,13 +235,19 @@ impl Writing<'_> {
     ///
     /// # Errors
     /// Before anything is written.
-    pub(crate) fn cards(&self, names: &[PathBuf]) -> Outcome<Vec<Card>> {
-        let mut cards: Vec<Card> = Vec::new();
-        for name in names {
-            let card = resolve::card(&self.session.fleet, name)?;
-            if let Some(other) =
-                cards.iter().find(|other| self.session.fleet.is_same_medium(other, &card))
-            {
+    pub(crate) fn cards(&self, names: &[PathBuf]) -> Outcome<Vec<Chosen>> {
+        let mut cards: Vec<Chosen> = Vec::new();
+        for (number, name) in (1..).zip(names) {
+            let card = match self.writable(name) {
+                Ok(card) => card,
+                Err(failure) => {
+                    self.skip(name, names.len(), failure)?;
+                    continue;
+                }
+            };
+            let same = cards.iter().map(|other| &other.card);
+            let mut same = same.filter(|other| self.session.fleet.is_same_medium(other, &card));
+            if let Some(other) = same.next() {
                 let what = match other.path == card.path {
                     true => format!("{} is named twice", card.path.display()),
                     false => format!(
@@ -215,10 +258,54 @@ impl Writing<'_> {
                 };
                 return Err(Failure::usage(what).state(UNTOUCHED).next("Name each card once."));
             }
-            may_be_written(&card, self.args)?;
-            cards.push(card);
+            cards.push(Chosen { card, number });
         }
+        self.must_be_any(cards.is_empty())?;
         Ok(cards)
+    }
+
+    fn writable(&self, name: &Path) -> Outcome<Card> {
+        let card = resolve::card(&self.session.fleet, name)?;
+        may_be_written(&card, self.args)?;
+        Ok(card)
+    }
+
+    /// Leaves out the card called `name`, one of `all`, and says why.
+    ///
+    /// # Errors
+    /// `failure`, unless that was asked for.
+    fn skip(&self, name: &Path, all: usize, failure: Failure) -> Outcome<()> {
+        if !self.args.skip_failed || all == 1 || failure.exit == Exit::Interrupted {
+            return Err(failure);
+        }
+        self.show_failed(name, &failure);
+        self.skipped.borrow_mut().push(failure.exit);
+        Ok(())
+    }
+
+    fn must_be_any(&self, is_none: bool) -> Outcome<()> {
+        match self.skipped.borrow().first() {
+            Some(exit) if is_none => Err(Failure::new(*exit, "none of the cards can be written")
+                .state(UNTOUCHED)
+                .next("Why stands above.")),
+            _ => Ok(()),
+        }
+    }
+
+    /// What is to be thought of all, when some were left out.
+    fn with_skipped(&self, exit: Exit) -> Outcome<Exit> {
+        let skipped = self.skipped.borrow();
+        let Some(first) = skipped.first().filter(|_| exit != Exit::Interrupted) else {
+            return Ok(exit);
+        };
+        let same = skipped.iter().all(|exit| exit == first);
+        let what = match skipped.len() {
+            1 => "1 card was left out".to_owned(),
+            all => format!("{all} cards were left out"),
+        };
+        Err(Failure::new(if same { *first } else { Exit::Failed }, what)
+            .state("The others are done; why it was stands above.")
+            .next("Repeat the command with another card for it."))
     }
 
     /// Plans, shows, asks, writes and proves.
@@ -228,7 +315,7 @@ impl Writing<'_> {
     pub(crate) fn go(
         &self,
         mut source: Source<'_>,
-        cards: Vec<Card>,
+        cards: Vec<Chosen>,
         into: Option<&str>,
     ) -> Outcome<Exit> {
         if cards.len() > 1 {
@@ -238,7 +325,10 @@ impl Writing<'_> {
             source.content = shared(&source.content);
         }
         match self.prepare(&source, cards, into)? {
-            Some(targets) => self.write(&source, &targets, None),
+            Some(targets) => {
+                let exit = self.write(&source, &targets, None)?;
+                self.with_skipped(exit)
+            }
             None => Ok(Exit::Done),
         }
     }
@@ -250,7 +340,7 @@ impl Writing<'_> {
     pub(crate) fn prepare(
         &self,
         source: &Source<'_>,
-        cards: Vec<Card>,
+        cards: Vec<Chosen>,
         into: Option<&str>,
     ) -> Outcome<Option<Vec<Target>>> {
         let asked = self.ask_for_identity(source, cards.len())?;
@@ -258,21 +348,44 @@ impl Writing<'_> {
         let mut targets: Vec<Target> = Vec::new();
         // A name that was just typed is for this card.
         let before = self.made.filter(|_| asked.is_none());
-        let count = if before.is_some() { None } else { Some(cards.len()) };
-        for card in cards {
-            let name = card.path.display().to_string();
-            let number = before.unwrap_or(0) + targets.len() + 1;
+        let named = cards.iter().map(|chosen| chosen.number).max().unwrap_or(0);
+        let named = named.max(cards.len() + self.skipped.borrow().len());
+        let count = if before.is_some() { None } else { Some(named) };
+        for Chosen { card, number } in cards {
+            let path = card.path.clone();
+            let number = before.unwrap_or(0) + number;
             let identity = identity.of(number, count, &source.survey, &source.path())?;
-            let target = self.target(source, card, into, &identity);
-            targets.push(target.map_err(|failure| of_several(failure, &name, &targets))?);
+            let target = self.target(source, card, into, &identity, asked.is_some());
+            let name = path.display().to_string();
+            match target.map_err(|failure| of_card(failure, &name, named)) {
+                Ok(target) => targets.push(target),
+                Err(failure) => self.skip(&path, named, failure)?,
+            }
         }
+        self.must_be_any(targets.is_empty())?;
         self.show(source, &targets);
         if self.args.plan {
             self.session.out.only_planned();
             return Ok(None);
         }
-        self.unmount_and_confirm(&targets)?;
+        self.confirm_and_unmount(&targets)?;
         Ok(Some(targets))
+    }
+
+    /// Plans for nothing but what would be refused.
+    ///
+    /// # Errors
+    /// As for [`Writing::prepare`].
+    pub(crate) fn try_plan(&self, source: &Source<'_>, cards: &[Chosen]) -> Outcome<()> {
+        let identity = &self.args.identity;
+        for Chosen { card, number } in cards {
+            let identity =
+                identity.of(*number, Some(cards.len()), &source.survey, &source.path())?;
+            let name = card.path.display().to_string();
+            let target = self.target(source, card.clone(), None, &identity, false);
+            target.map_err(|failure| of_card(failure, &name, cards.len()))?;
+        }
+        Ok(())
     }
 
     /// On a terminal, a clone is asked whether it is for another board.
@@ -300,7 +413,17 @@ impl Writing<'_> {
         card: Card,
         into: Option<&str>,
         identity: &Identity,
+        is_typed: bool,
     ) -> Outcome<Target> {
+        if let Some(image) = source.from.image().filter(|image| !pipe::is_pipe(image.path()))
+            && (self.session.fleet.card_under(image.path()).as_ref() == Some(&card.path)
+                || card.mounts().iter().any(|at| image.path().starts_with(at)))
+        {
+            let what = format!("{} lies on the card itself", quoted(image.path()));
+            return Err(Failure::refused(what)
+                .state(UNTOUCHED)
+                .next("Copy the image to another disk first, or name another card."));
+        }
         let on_card = self.session.fleet.look(&card).state(UNTOUCHED)?;
         let into = match into {
             None => None,
@@ -311,22 +434,35 @@ impl Writing<'_> {
         let request = Request { args: self.args, source, target, is_whole: into.is_none() };
         let mut plan = request.plan(self.session)?;
         if !identity.is_empty() {
-            plan = plan
-                .with_identity(identity, self.session.work(false))
-                .state(UNTOUCHED)
-                .next("Leave that option out, and it keeps what it has.")?;
+            plan = plan.with_identity(identity, self.session.work(false)).state(UNTOUCHED).next(
+                match is_typed {
+                    true => "Run it again, and type another name, or only Enter for a spare.",
+                    false => "Leave that option out, and it keeps what it has.",
+                },
+            )?;
         }
         if self.args.wipe {
             plan.view = plan.view.wiped();
         }
         let after = Survey::of(&plan.view).state(UNTOUCHED)?;
-        let references = match identity.is_empty() {
-            true => None,
-            false => Some(references(&plan.view, &after).state(UNTOUCHED)?),
+        let references = match (&into, identity.is_empty()) {
+            (Some(into), _) => Some(self.around(&card, into, &plan).state(UNTOUCHED)?),
+            (None, true) => None,
+            (None, false) => Some(references(&plan.view, &after).state(UNTOUCHED)?),
         };
         let room = room(&plan.view, &after).state(UNTOUCHED)?;
         let host = identity.host.clone();
-        Ok(Target { card, on_card, into, plan, after, host, references, room })
+        let manifest = source.from.image().and_then(Image::manifest);
+        let only = manifest.and_then(|manifest| manifest.only.clone());
+        Ok(Target { card, on_card, into, plan, after, host, references, room, only })
+    }
+
+    /// What the files on the whole card refer to, once a partition of it is written.
+    fn around(&self, card: &Card, into: &Into, plan: &Plan) -> imbrik_core::Result<Vec<Reference>> {
+        let now = self.session.fleet.source(card, &Tally::default(), false)?;
+        let part: Arc<dyn ReadAt> = Arc::new(plan.view.clone());
+        let whole = View::whole(now).with_store(&[into.span], &part, into.span.start());
+        references(&whole, &Survey::of(&whole)?)
     }
 
     /// The partition `name` of `card`, into which a volume may be put.
@@ -347,37 +483,45 @@ impl Writing<'_> {
         Ok(Into { span: part.span, title: part.full_title(), now })
     }
 
-    fn unmount_and_confirm(&self, targets: &[Target]) -> Outcome<()> {
+    /// Has it agreed to that the cards are overwritten, and only then unmounts them.
+    fn confirm_and_unmount(&self, targets: &[Target]) -> Outcome<()> {
+        let mut mounted = Vec::new();
         for target in targets {
             if let Standing::Mounted(mounts) = standing(&target.card, self.args.allow_fixed) {
-                let told_to = self.args.unmount;
-                self.session.make_unmounted(&target.card, &mounts, told_to).state(UNTOUCHED)?;
+                mounted.push((&target.card, mounts));
             }
         }
-        let [target] = targets else {
-            let count = targets.len().to_string();
-            let question = format!(
-                "Everything on these {count} cards is overwritten. Type their number, {count}, to \
-                 go ahead: "
-            );
-            return self.session.confirm_by_typing(&count, &question, self.args.yes);
+        if let Some((card, mounts)) = mounted.first()
+            && !self.args.unmount
+            && self.session.policy(false) != Policy::Ask
+        {
+            self.session.make_unmounted(card, mounts, false).state(UNTOUCHED)?;
+        }
+        let mut names: Vec<String> = targets.iter().map(word).collect();
+        names.sort();
+        names.dedup();
+        let word = listed(&names);
+        let question = match targets {
+            [target] => format!(
+                "Everything on {} is overwritten{}. Type {}, {word}, to go ahead: ",
+                target.goal(),
+                match target.is_alone() {
+                    true => ": it becomes one volume without a table",
+                    false => "",
+                },
+                what_it_is(target.now())
+            ),
+            _ => format!(
+                "Everything on these {} cards is overwritten. Type what they are called now, \
+                 {word}, to go ahead: ",
+                targets.len()
+            ),
         };
-        let now = target.now();
-        let word = match (&target.into, now.name()) {
-            (None, _) => survey::name(Some(now), &target.card),
-            (Some(_), Some(name)) => name.to_owned(),
-            (Some(into), None) => size::short(into.span.len()),
-        };
-        let what = match (&now.host, now.label()) {
-            (Some(_), _) => "its host name",
-            (None, Some(_)) => "its label",
-            (None, None) => "its size",
-        };
-        let question = format!(
-            "Everything on {} is overwritten. Type {what}, {word}, to go ahead: ",
-            target.goal()
-        );
-        self.session.confirm_by_typing(&word, &question, self.args.yes)
+        self.session.confirm_by_typing(&word, &question, self.args.yes)?;
+        for (card, mounts) in &mounted {
+            self.session.make_unmounted(card, mounts, self.args.unmount).state(UNTOUCHED)?;
+        }
+        Ok(())
     }
 
     /// Writes and proves, and tells what became of each card. With a `board`, their progress stands
@@ -394,7 +538,8 @@ impl Writing<'_> {
         let started = Instant::now();
         let cancel = &self.session.environment.interrupt.cancel;
         // A temporary image was just proved.
-        let checks_image = matches!(source.from, From::Image(_)) && !self.args.no_check;
+        let is_checked = self.args.no_check || !source.damaged.is_empty();
+        let checks_image = matches!(source.from, From::Image(_)) && !is_checked;
         let steps = match (self.args.no_check, checks_image && targets.len() == 1) {
             (true, _) => 1,
             (false, true) => 3,
@@ -456,11 +601,29 @@ impl Writing<'_> {
     }
 }
 
-/// A failure of one of several cards, before any of them was written.
-fn of_several(failure: Failure, name: &str, before: &[Target]) -> Failure {
+/// What has to be typed before a card is overwritten: its host name, its label or its size.
+fn word(target: &Target) -> String {
+    let now = target.now();
+    match (&target.into, now.name()) {
+        (None, _) => survey::name(Some(now), &target.card),
+        (Some(_), Some(name)) => name.to_owned(),
+        (Some(into), None) => size::short(into.span.len()),
+    }
+}
+
+fn what_it_is(now: &Survey) -> &'static str {
+    match (&now.host, now.label()) {
+        (Some(_), _) => "its host name",
+        (None, Some(_)) => "its label",
+        (None, None) => "its size",
+    }
+}
+
+/// A failure of one card before any was written; of one of several, with its name.
+fn of_card(failure: Failure, name: &str, all: usize) -> Failure {
     let failure = failure.state(UNTOUCHED);
-    match before {
-        [] => failure,
+    match all {
+        1 => failure,
         _ => Failure { what: format!("{name}: {}", failure.what), ..failure },
     }
 }
@@ -478,7 +641,14 @@ fn may_be_written(card: &Card, args: &WriteArgs) -> Outcome<()> {
             let next = match reason {
                 Reason::System(_) => "No option permits this: choose another card.",
                 Reason::Held { .. } => "Stop what uses it, then repeat.",
-                Reason::ReadOnly => "Slide the lock on the adapter, or use another card.",
+                Reason::ReadOnly => match card.bus {
+                    Bus::Loop(_) => "It is attached read-only: attach it for writing.",
+                    Bus::Rack => "Its entry in rack.toml says read_only: change that.",
+                    Bus::Usb(_) | Bus::SdSlot => {
+                        "Slide the lock on the adapter, or use another card."
+                    }
+                    _ => "Use another card.",
+                },
                 Reason::Empty => "Put a card in.",
             };
             (format!("{name} cannot be written to: {reason}"), next)
@@ -501,7 +671,7 @@ fn check_image(
             format!("the image is damaged, first at {first} of the card's content"),
         )
         .state(UNTOUCHED)
-        .next("Try another copy of the image.")),
+        .next("Try another copy of the image; --damaged writes what is sound of it.")),
     }
 }
 

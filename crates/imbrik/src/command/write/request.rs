@@ -32,8 +32,13 @@ impl Request<'_> {
         let (content, survey) = (&self.source.content, &self.source.survey);
         let occupancy = self.source.occupancy.as_ref();
         let refused = |error: Error| {
+            let error = match (error.class(), self.is_whole) {
+                (Class::NoRoom, false) => error.at("the partition"),
+                _ => error,
+            };
             let next = match error.class() {
-                Class::NoRoom => "Use a larger card.",
+                Class::NoRoom if self.is_whole => "Use a larger card.",
+                Class::NoRoom => "Name a larger partition.",
                 Class::Refused => {
                     "Get the whole image again; `imbrik check` tells whether it is whole."
                 }
@@ -49,6 +54,12 @@ impl Request<'_> {
             };
             Failure::from(error).state(UNTOUCHED).next(next)
         };
+        // A name that makes no sense is told, also where nothing would come of it.
+        let take_from = self.parts(&self.args.shape.shares.take_from)?;
+        let named = match &self.args.shape.shares.give_to {
+            Some(name) => Some(self.part(name)?),
+            None => None,
+        };
         let plain = Plan::restore(Arc::clone(content), survey, occupancy, self.target);
         let size = self.target.size;
         let fit = |occupancy: &Occupancy, fit: &Fit| {
@@ -57,13 +68,12 @@ impl Request<'_> {
                 survey,
                 occupancy,
                 fit,
-                session.work(self.args.shape.as_found),
+                session.work(self.args.shape.shares.as_found),
             )
         };
         let plain = match (plain, occupancy.filter(|_| self.may_resize())) {
             // A smaller card is used when the data fit.
             (Err(error), Some(occupancy)) if error.class() == Class::NoRoom => {
-                let take_from = self.parts(&self.args.shape.take_from)?;
                 let smaller = Fit::Card { size, take_from, give_to: None };
                 return fit(occupancy, &smaller).map_err(|why| match why.class() {
                     Class::NoRoom | Class::Cancelled => refused(why),
@@ -71,10 +81,6 @@ impl Request<'_> {
                 });
             }
             (plain, _) => plain.map_err(refused)?,
-        };
-        let named = match &self.args.shape.give_to {
-            Some(name) => Some(self.part(name)?),
-            None => None,
         };
         let asked = self.args.shape.fill || named.is_some();
         let Some(occupancy) = occupancy.filter(|_| asked || self.fills_of_itself()) else {

@@ -5,7 +5,7 @@ use crate::{
     command::show::start_lines,
     exit::Exit,
     failure::Failure,
-    identity,
+    identity, pipe,
     render::{Tone, change, count, json, listed, quoted, size, strip, survey, time},
 };
 use imbrik_core::{
@@ -14,7 +14,7 @@ use imbrik_core::{
     units::{ByteLen, Span},
 };
 use serde_json::json;
-use std::time::Duration;
+use std::{path::Path, time::Duration};
 
 /// How wide the strip of the larger of two cards is drawn.
 const COLUMNS: u64 = 64;
@@ -124,7 +124,7 @@ impl Writing<'_> {
         let goal = target.into.as_ref().map_or(String::new(), |into| format!("{}, ", into.title));
         let named = target.host.as_ref().map_or(String::new(), |host| format!(", as {host}"));
         out.line(&format!("{}{goal}from {}{named}", self.head("Afterwards"), source.title()));
-        if let Some(line) = alone(source, target) {
+        if let Some(line) = alone(target) {
             out.line(&format!("  {} {line}", out.paint(Tone::Alarm, "!")));
         }
         self.show_strips(source, target);
@@ -156,15 +156,16 @@ impl Writing<'_> {
         let (before, after) = (&source.survey, &target.after);
         let larger = before.size.max(after.size).get().max(1);
         let columns = |size: ByteLen| {
-            let part = u128::from(size.get()) * u128::from(COLUMNS) / u128::from(larger);
+            let most = COLUMNS.min((self.session.out.width() as u64).saturating_sub(11));
+            let part = u128::from(size.get()) * u128::from(most) / u128::from(larger);
             (part as u64).max(4)
         };
         let was = strip::short(before, columns(before.size), |span| occupancy.used_in(span));
         let is = strip::short(after, columns(after.size), |span| view.in_use_in(span));
-        for (head, lines) in [("was", was), ("is", is)] {
+        for (head, lines) in [("source", was), ("card", is)] {
             let mut head = head;
             for line in lines {
-                self.session.out.line(format!("  {head:<4}{line}").trim_end());
+                self.session.out.line(format!("  {head:<8}{line}").trim_end());
                 head = "";
             }
         }
@@ -206,6 +207,10 @@ impl Writing<'_> {
             let used = used.unwrap_or(source.survey.size);
             return format!("{} · {} in use", size::both(source.survey.size), size::short(used));
         };
+        if !source.damaged.is_empty() {
+            let lost: ByteLen = source.damaged.iter().map(|span| span.len()).sum();
+            return format!("damaged: {} of it become zeros, as asked", size::both(lost));
+        }
         let check = match (self.args.no_check, image.manifest().is_some()) {
             (true, _) => "not checked beforehand, as asked",
             (false, true) => "every tile is checked before the card is touched",
@@ -213,6 +218,11 @@ impl Writing<'_> {
         };
         match image.manifest() {
             Some(manifest) => format!("{}; {check}", time::saved(manifest)),
+            None if !image.findings().is_empty() => {
+                format!(
+                    "what it knows about itself cannot be read, so its date is unknown; {check}"
+                )
+            }
             None => format!("made by another program, so its date is unknown; {check}"),
         }
     }
@@ -242,7 +252,7 @@ impl Writing<'_> {
             let written = match result {
                 Err(failure) if all == 1 => return Err(failure),
                 Err(failure) => {
-                    self.show_failed(target, &failure);
+                    self.show_failed(&target.card.path, &failure);
                     failed.push(failure);
                     continue;
                 }
@@ -253,7 +263,7 @@ impl Writing<'_> {
                 _ if out.is_json() => self.show_json_done(source, target, &written),
                 _ => self.show_line(target, &written),
             }
-            if !written.unreadable.is_empty() {
+            if !written.unreadable.is_empty() || !source.damaged.is_empty() {
                 exit = Exit::Unreadable;
             }
             if let Some(error) = written.held {
@@ -269,6 +279,9 @@ impl Writing<'_> {
         }
         if let Some(read) = read {
             out.line(&read);
+        }
+        if all > 1 && !out.is_json() {
+            self.show_damaged(source);
         }
         if all == 1 {
             return Ok(exit);
@@ -292,23 +305,32 @@ impl Writing<'_> {
         let same = failed.iter().all(|failure| failure.exit == first);
         Err(Failure::new(
             if same { first } else { Exit::Failed },
-            format!("{} of {all} cards failed, {good} are done", failed.len()),
+            format!(
+                "{} of {all} cards failed, {}",
+                failed.len(),
+                match good {
+                    0 => "none is done".to_owned(),
+                    1 => "1 is done".to_owned(),
+                    good => format!("{good} are done"),
+                }
+            ),
         )
         .state("What became of each stands above.")
         .next("Repeat the command with the cards that failed."))
     }
 
-    fn show_failed(&self, target: &Target, failure: &Failure) {
+    /// A card of several that failed, or was left out.
+    pub(super) fn show_failed(&self, card: &Path, failure: &Failure) {
         let out = &self.session.out;
         if out.is_json() {
             let mut more = json::failure(self.command, failure);
             if let Some(object) = more.as_object_mut() {
-                object.insert("card".to_owned(), json!(target.card.path.to_string_lossy()));
+                object.insert("card".to_owned(), json!(card.to_string_lossy()));
             }
             out.line(&more.to_string());
             return;
         }
-        let name = target.card.path.display();
+        let name = card.display();
         out.line(&format!("{name:<10}{} {}.", out.paint(Tone::Alarm, "failed:"), failure.what));
         for line in [&failure.state, &failure.next] {
             if !line.is_empty() {
@@ -342,6 +364,7 @@ impl Writing<'_> {
             "image_bytes": image.map(|image| image.file().size().get()),
             "card_bytes_found": written.found.get(),
             "unreadable": json::spans(&written.unreadable),
+            "damaged": json::spans(&source.damaged),
             "read_back": !self.args.no_check,
             "seconds": written.took.as_secs_f64(),
             "sums": {},
@@ -366,6 +389,14 @@ impl Writing<'_> {
         let login = identity::login(&target.plan.view, &target.after);
         let who = login.map_or(String::new(), |login| format!("{login}@"));
         self.session.out.line(&format!("          start it, then reach it as {who}{host}.local"));
+    }
+
+    /// What of a damaged image is zeros on the cards.
+    fn show_damaged(&self, source: &Source<'_>) {
+        for (place, len) in source.survey.places_of(&source.damaged) {
+            let len = size::both(len);
+            self.session.out.line(&format!("Lost      {len} in {place}: damaged in the image"));
+        }
     }
 
     fn show_lost(&self, written: &Written) {
@@ -398,30 +429,32 @@ impl Writing<'_> {
             time::span(written.took)
         ));
         self.show_lost(written);
+        self.show_damaged(source);
         out.line("It is safe to take the card out.");
         out.line(
             "Should a computer offer to format this card, decline: it only cannot read all of it.",
         );
         self.show_how_to_reach(target);
-        if let (None, From::Image(image), None) = (&target.into, source.from, &target.references) {
-            out.line(&format!(
-                "Next      imbrik check {} --against {}",
-                quoted(image.path()),
-                quoted(&target.card.path)
-            ));
+        if let (None, From::Image(image), None) = (&target.into, source.from, &target.references)
+            && !pipe::is_pipe(image.path())
+        {
+            let (image, card) = (quoted(image.path()), quoted(&target.card.path));
+            out.next("Next      ", &format!("imbrik check {image} --against {card}"));
         }
     }
 }
 
 /// What to say of the image of one partition that would take a whole card.
-fn alone(source: &Source<'_>, target: &Target) -> Option<String> {
-    let manifest = source.from.image().and_then(|image| image.manifest())?;
-    let only = manifest.only.as_ref().filter(|_| target.into.is_none())?;
+fn alone(target: &Target) -> Option<String> {
+    let only = target.only.as_ref().filter(|_| target.into.is_none())?;
     let number = only.number?;
-    let kind = only.volume.as_ref().map(|volume| format!(" ({})", volume.kind));
+    let facts = only.volume.as_ref().map(|volume| {
+        let facts = [Some(volume.kind.clone()), volume.label.clone()];
+        format!(" ({})", facts.into_iter().flatten().collect::<Vec<_>>().join(", "))
+    });
     Some(format!(
-        "the image is that of partition {number}{} alone: it would become the card's only volume, \
-         without a table; into a partition of the card: --into {number}",
-        kind.unwrap_or_default()
+        "the image of partition {number}{} alone: it would become the card's only volume, without \
+         a table; into a partition of it: --into {number}",
+        facts.unwrap_or_default()
     ))
 }
