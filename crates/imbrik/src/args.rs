@@ -1,6 +1,6 @@
 //! What can be typed.
 
-use crate::exit;
+use crate::{complete, exit};
 use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
 use imbrik_core::units::ByteLen;
 use std::{path::PathBuf, str::FromStr};
@@ -101,6 +101,15 @@ pub(crate) enum Command {
     #[command(after_help = "Example:
   imbrik demo             in the folder imbrik-demo")]
     Demo(DemoArgs),
+    /// Write the manual and the completions into a folder, for a package
+    #[command(hide = true)]
+    Pages(PagesArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct PagesArgs {
+    /// The folder, such as usr
+    pub(crate) dir: PathBuf,
 }
 
 impl Command {
@@ -116,6 +125,7 @@ impl Command {
             Self::Fit(_) => "fit",
             Self::Repack(_) => "repack",
             Self::Demo(_) => "demo",
+            Self::Pages(_) => "pages",
         }
     }
 }
@@ -136,6 +146,7 @@ pub(crate) struct CardsArgs {
 #[derive(Debug, Args)]
 pub(crate) struct ShowArgs {
     /// The card, or an image; - for an image from standard input
+    #[arg(add = complete::cards_and_files())]
     pub(crate) what: PathBuf,
     /// Also draw it as a picture: .svg or .png
     #[arg(long, value_name = "FILE", help_heading = WRITE)]
@@ -149,12 +160,13 @@ pub(crate) struct ShowArgs {
 pub(crate) struct SaveArgs {
     /// The card: a device path, an id from `imbrik cards`, or rack:SLOT. May be left out when only
     /// one is plugged in
+    #[arg(add = complete::cards())]
     pub(crate) card: Option<PathBuf>,
     /// The image to make, a folder for it, or - for standard output. Left out: a proposed name in
     /// this folder
     pub(crate) image: Option<PathBuf>,
     /// Save only this partition, by number or label
-    #[arg(long, value_name = "PART", help_heading = READ)]
+    #[arg(long, value_name = "PART", add = complete::parts(), help_heading = READ)]
     pub(crate) only: Option<String>,
     /// Read and keep every sector, also those that no volume has in use
     #[arg(long, help_heading = READ)]
@@ -166,7 +178,8 @@ pub(crate) struct SaveArgs {
     #[arg(long, value_name = "TEXT", help_heading = WRITE)]
     pub(crate) note: Option<String>,
     /// In the same read, also write a spare card, or a second image
-    #[arg(long, value_name = "CARD|IMAGE", conflicts_with = "only", help_heading = WRITE)]
+    #[arg(long, value_name = "CARD|IMAGE", conflicts_with = "only", help_heading = WRITE,
+          add = complete::cards_and_files())]
     pub(crate) also: Option<PathBuf>,
     /// Make the last volume (ext, FAT, exFAT, swap) as small as it goes, so that the image fits
     /// smaller cards
@@ -237,7 +250,8 @@ pub(crate) struct CheckArgs {
     #[arg(required = true, value_name = "IMAGE")]
     pub(crate) images: Vec<PathBuf>,
     /// Also compare it with this card, or with another image
-    #[arg(long, value_name = "CARD|IMAGE", help_heading = READ)]
+    #[arg(long, value_name = "CARD|IMAGE", help_heading = READ,
+          add = complete::cards_and_files())]
     pub(crate) against: Option<PathBuf>,
     /// Compare the image, packed or unpacked, with this hash (md5, sha1, sha256, sha512 or blake3),
     /// a line "HASH  NAME", or a file of such lines
@@ -267,10 +281,10 @@ pub(crate) struct Shape {
 #[derive(Debug, Default, Args)]
 pub(crate) struct Shares {
     /// On a bigger card, let this partition grow instead of the last, by number or label
-    #[arg(long, value_name = "PART", help_heading = SIZES)]
+    #[arg(long, value_name = "PART", add = complete::parts(), help_heading = SIZES)]
     pub(crate) give_to: Option<String>,
     /// On a smaller card, let only these partitions shrink, in this order, by number or label
-    #[arg(long, value_name = "PART", value_delimiter = ',', help_heading = SIZES)]
+    #[arg(long, value_name = "PART", add = complete::parts(), value_delimiter = ',', help_heading = SIZES)]
     pub(crate) take_from: Vec<String>,
     /// Give an ext volume another size although there are faults in its folders, links or
     /// attributes: they are listed and kept; which blocks are whose must be sound
@@ -350,7 +364,7 @@ pub(crate) struct RestoreArgs {
     /// The image; - for standard input
     pub(crate) image: PathBuf,
     /// The cards: device paths, ids from `imbrik cards`, or rack:SLOT
-    #[arg(required = true, value_name = "CARD")]
+    #[arg(required = true, value_name = "CARD", add = complete::cards())]
     pub(crate) cards: Vec<PathBuf>,
     /// The image proper starts at this byte of the file
     #[arg(long, value_name = "BYTE", conflicts_with_all = ["fill", "give_to"],
@@ -363,7 +377,7 @@ pub(crate) struct RestoreArgs {
     #[arg(long, conflicts_with = "starts_at", help_heading = READ)]
     pub(crate) damaged: bool,
     /// Write the image into this partition of the card, by number or label
-    #[arg(long, value_name = "PART", conflicts_with_all = ["fill", "give_to"],
+    #[arg(long, value_name = "PART", add = complete::parts(), conflicts_with_all = ["fill", "give_to"],
           help_heading = WRITE)]
     pub(crate) into: Option<String>,
     #[command(flatten)]
@@ -373,9 +387,11 @@ pub(crate) struct RestoreArgs {
 #[derive(Debug, Args)]
 pub(crate) struct CloneArgs {
     /// The card to read: a device path, an id from `imbrik cards`, or rack:SLOT
+    #[arg(add = complete::cards())]
     pub(crate) source: PathBuf,
     /// The cards to write
-    #[arg(value_name = "CARD", required_unless_present = "swap", conflicts_with = "swap")]
+    #[arg(value_name = "CARD", required_unless_present = "swap", conflicts_with = "swap",
+          add = complete::cards())]
     pub(crate) cards: Vec<PathBuf>,
     /// With one reader only: read the card, then ask for the new one in the same reader
     #[arg(long, help_heading = READ)]
@@ -397,13 +413,13 @@ pub(crate) struct FitArgs {
     pub(crate) to: Option<To>,
     /// Fit this card, which is plugged in
     #[arg(long = "for", value_name = "CARD", conflicts_with_all = ["to", "room"],
-          help_heading = SIZES)]
+          help_heading = SIZES, add = complete::cards())]
     pub(crate) card: Option<PathBuf>,
     /// Leave so much room in the volume, such as 500MB; otherwise it becomes as small as it can
     #[arg(long, value_name = "SIZE", conflicts_with = "to", help_heading = SIZES)]
     pub(crate) room: Option<Size>,
     /// The partition to make as small as it goes, by number or label; otherwise the last that can
-    #[arg(long, value_name = "PART", conflicts_with = "card", help_heading = SIZES)]
+    #[arg(long, value_name = "PART", add = complete::parts(), conflicts_with = "card", help_heading = SIZES)]
     pub(crate) part: Option<String>,
     #[command(flatten)]
     pub(crate) shares: Shares,

@@ -7,7 +7,7 @@
 //! rack = "/home/keeper/rack"      # stand-ins for cards
 //! ```
 
-use crate::failure::{Failure, Outcome};
+use crate::failure::{self, Failure, Outcome};
 use serde::Deserialize;
 use std::{
     fs, io,
@@ -42,7 +42,7 @@ impl Config {
                 return Ok(Self::default());
             }
             Err(e) => {
-                return Err(Failure::usage(format!("{} cannot be read: {e}", path.display())));
+                return Err(failure::system(format!("reading {}", path.display()), e));
             }
         };
         toml::from_str(&text).map_err(|e| {

@@ -9,6 +9,9 @@ use std::io::{BufRead, Write};
 /// What to do after a question that was not answered with yes.
 pub(crate) const AGAIN: &str = "Run it again when you are sure.";
 
+/// How many columns there should be for what is typed.
+const ANSWER: usize = 16;
+
 /// Whether and how the user can be asked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Policy {
@@ -65,7 +68,11 @@ pub(crate) fn yes_unless_no(
 pub(crate) fn ask(question: &str, reader: &mut dyn BufRead, writer: &mut dyn Write) -> String {
     // A terminal that cannot be written to will not answer either.
     let width = layout::width(std::io::stderr()).saturating_sub(1);
-    let lines = layout::laid_out(question.trim_end(), width);
+    let mut lines = layout::laid_out(question.trim_end(), width);
+    // What is typed must not run over the edge either.
+    if lines.last().is_some_and(|last| layout::columns(last).saturating_add(ANSWER) > width) {
+        lines.push(" ".to_owned());
+    }
     let _ = write!(writer, "{} ", harmless_lines(&lines)).and_then(|()| writer.flush());
     let mut answer = String::new();
     let _ = reader.read_line(&mut answer);

@@ -3,6 +3,7 @@
 
 use crate::exit::Exit;
 use imbrik_core::{Class, Error};
+use std::io;
 
 /// A failed command.
 #[derive(Debug)]
@@ -51,6 +52,11 @@ impl Failure {
 /// What to do about a mistake of our own.
 const BUG: &str =
     "This is a mistake in Imbrik, not in what it read: please report it with this line.";
+
+/// A call to the system that failed while doing `what`.
+pub(crate) fn system(what: impl Into<String>, error: io::Error) -> Failure {
+    Error::io(what, error).into()
+}
 
 impl From<Error> for Failure {
     fn from(error: Error) -> Self {

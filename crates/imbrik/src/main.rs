@@ -4,6 +4,7 @@
 
 mod args;
 mod command;
+mod complete;
 mod config;
 mod confirm;
 mod exit;
@@ -17,9 +18,13 @@ mod render;
 mod resolve;
 mod session;
 
+use clap::CommandFactory;
+use clap_complete::CompleteEnv;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
+    // Asked by a shell what could be typed, this ends the program.
+    CompleteEnv::with_factory(args::Cli::command).complete();
     let environment = session::Environment::of_process();
     command::run(std::env::args_os().collect(), environment).into()
 }

@@ -3,9 +3,9 @@
 use crate::{
     args::{PackArg, Packing},
     exit::Exit,
-    failure::{Explain, Failure, Outcome},
+    failure::{self, Explain, Failure, Outcome},
     pipe,
-    render::{Out, quoted, size},
+    render::{Out, json, quoted, size},
     resolve,
     session::Session,
 };
@@ -20,6 +20,7 @@ use std::{
     fs,
     os::unix::fs::MetadataExt,
     path::{Path, PathBuf},
+    time::Duration,
 };
 
 /// What images say that they were made by.
@@ -194,6 +195,23 @@ impl Target {
         }
     }
 
+    /// What programs are told of the image that was made.
+    pub(crate) fn made(&self, saved: &Saved, took: Duration, next: String) -> json::MadeImage {
+        json::MadeImage {
+            image: json::path(self.path()),
+            image_bytes: saved.image_len.get(),
+            image_disk_bytes: self.on_disk().map(ByteLen::get),
+            image_read_from: match saved.read_back {
+                ReadBack::Waived => None,
+                ReadBack::Medium => Some(json::ReadFrom::Medium),
+                ReadBack::Memory => Some(json::ReadFrom::Memory),
+            },
+            seconds: took.as_secs_f64(),
+            sums: json::sums(&saved.sums),
+            next,
+        }
+    }
+
     /// How much room it takes on its disk, when that is less than it is long.
     pub(crate) fn holes(&self, saved: &Saved) -> String {
         match self.on_disk().filter(|taken| *taken < saved.image_len) {
@@ -320,15 +338,6 @@ pub(crate) fn tell_of_memory(session: &Session, saved: &Saved) {
     }
 }
 
-/// From where an image was read back, for a program that asks.
-pub(crate) fn read_back(saved: &Saved) -> Option<&'static str> {
-    match saved.read_back {
-        ReadBack::Waived => None,
-        ReadBack::Medium => Some("medium"),
-        ReadBack::Memory => Some("memory"),
-    }
-}
-
 /// A failure while an image was made of another one.
 pub(crate) fn failed(error: Error, image: &Image, to: &Target) -> Failure {
     let next = match error.class() {
@@ -366,10 +375,9 @@ fn path(session: &Session, name: Option<&Path>, stem: &str, pack: Pack) -> Outco
         None => session.config.images.clone().unwrap_or_else(|| PathBuf::from(".")),
     };
     let folder = fs::canonicalize(&folder).map_err(|error| {
-        Failure::new(
-            Exit::Failed,
-            format!("the folder {} cannot be used: {error}", quoted(&folder)),
-        )
+        failure::system(format!("the folder {}", quoted(&folder)), error)
+            .state(UNTOUCHED)
+            .next("Make the folder first, or name another.")
     })?;
     let extension = pack.extension();
     let mut path = folder.join(format!("{stem}.{extension}"));

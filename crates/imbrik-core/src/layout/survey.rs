@@ -332,10 +332,11 @@ impl Part {
         if let Some(volume) = &self.volume {
             let over = volume.size.saturating_sub(self.span.len());
             if !over.is_zero() {
+                let place = self.number.map(|_| format!(" in {}", self.title()));
                 findings.push(format!(
-                    "the {} volume in {} says that it is {over} longer than its place",
+                    "the {} volume{} says that it is {over} longer than its place",
                     volume.kind,
-                    self.title()
+                    place.unwrap_or_default()
                 ));
             }
         }

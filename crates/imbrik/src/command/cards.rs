@@ -9,7 +9,6 @@ use crate::{
     session::Session,
 };
 use imbrik_core::card::{Card, Listing};
-use serde_json::json;
 use std::{path::PathBuf, thread, time::Duration};
 
 /// How often it is looked whether a card was put in.
@@ -22,9 +21,8 @@ pub(crate) fn run(session: &Session, args: &CardsArgs) -> Outcome<Exit> {
     let Listing { cards, empty_slots } = session.fleet.list()?;
     if session.out.is_json() {
         let seen = look(&session.fleet, cards);
-        let cards: Vec<_> =
-            seen.iter().map(|seen| json::card(&seen.card, seen.survey.as_ref().ok())).collect();
-        let more = json!({ "cards": cards, "empty_slots": empty_slots });
+        let cards = seen.iter().map(told).collect();
+        let more = json::Cards { cards, empty_slots: Some(empty_slots) };
         session.out.line(&json::object("cards", "done", more).to_string());
     } else {
         // What is on a disk is not shown, so a sleeping one is not woken up for it.
@@ -38,6 +36,10 @@ pub(crate) fn run(session: &Session, args: &CardsArgs) -> Outcome<Exit> {
 pub(crate) fn look(fleet: &Fleet, cards: Vec<Card>) -> Vec<Seen> {
     let look = |card: Card| Seen { survey: fleet.look(&card), card };
     cards.into_iter().map(look).collect()
+}
+
+fn told(seen: &Seen) -> json::Card {
+    json::card(&seen.card, Some(seen.survey.as_ref().ok()))
 }
 
 fn watch(session: &Session) -> Outcome<Exit> {
@@ -55,8 +57,7 @@ fn watch(session: &Session) -> Outcome<Exit> {
         if let Some(card) = new {
             let seen = Seen { card: card.clone(), survey: settled_look(&fleet, card) };
             if session.out.is_json() {
-                let card = json::card(&seen.card, seen.survey.as_ref().ok());
-                let more = json!({ "cards": [card] });
+                let more = json::Cards { cards: vec![told(&seen)], empty_slots: None };
                 session.out.line(&json::object("cards", "done", more).to_string());
             } else {
                 cards::card(&session.out, &seen);

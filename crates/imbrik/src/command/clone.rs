@@ -8,7 +8,7 @@ use crate::{
     args::CloneArgs,
     confirm::{self, Policy},
     exit::Exit,
-    failure::{Explain, Failure, Outcome},
+    failure::{self, Explain, Failure, Outcome},
     fleet,
     packing::{self, Target},
     render::{quoted, size},
@@ -98,8 +98,8 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
     let plan = Plan::save(Arc::clone(&read.content), occupancy).state(UNTOUCHED)?;
     let temporary = &session.environment.temporary;
     let failed = |error: std::io::Error| {
-        let what = format!("a temporary folder in {} cannot be made: {error}", quoted(temporary));
-        Failure::new(Exit::Failed, what).state(UNTOUCHED).next("Set TMPDIR to another folder.")
+        let what = format!("making a temporary folder in {}", quoted(temporary));
+        failure::system(what, error).state(UNTOUCHED).next("Set TMPDIR to another folder.")
     };
     let folder =
         tempfile::Builder::new().prefix("imbrik-").tempdir_in(temporary).map_err(failed)?;

@@ -7,7 +7,7 @@ use super::run as run_command;
 use crate::{
     args::DemoArgs,
     exit::Exit,
-    failure::{Failure, Outcome},
+    failure::{self, Failure, Outcome},
     render::{Out, Tone, quoted},
     session::Environment,
 };
@@ -81,7 +81,7 @@ pub(crate) fn run(args: &DemoArgs, is_json: bool, environment: &Environment) -> 
             .next("Run it without --json, then try other commands with it on its cards."));
     }
     let out = Out::new(false, environment.color);
-    let failed = |error| set_up_failed(&args.dir, &error);
+    let failed = |error| set_up_failed(&args.dir, error);
     let others = set_up(&args.dir, &out)?;
     env::set_current_dir(&args.dir).map_err(failed)?;
     let environment = Environment { rack: Some("rack".into()), asks: false, ..environment.clone() };
@@ -136,7 +136,7 @@ pub(crate) fn run(args: &DemoArgs, is_json: bool, environment: &Environment) -> 
         Exit::Done,
     )?;
     show(
-        "Then for real. (Without --yes it asks for the label of the card.)",
+        "Then for real. (Without --yes it asks for its host name.)",
         &["restore", &image, "rack:c", "--yes"],
         Exit::Done,
     )?;
@@ -155,14 +155,14 @@ pub(crate) fn run(args: &DemoArgs, is_json: bool, environment: &Environment) -> 
     Ok(Exit::Done)
 }
 
-fn set_up_failed(dir: &Path, error: &io::Error) -> Failure {
-    let what = format!("setting up the demo in {} failed: {error}", quoted(dir));
-    Failure::new(Exit::Failed, what).next("Name another folder: imbrik demo DIR")
+fn set_up_failed(dir: &Path, error: io::Error) -> Failure {
+    failure::system(format!("setting up the demo in {}", quoted(dir)), error)
+        .next("Name another folder: imbrik demo DIR")
 }
 
 /// Makes the rack, in place of that of an earlier demo; answers what others have put beside it.
 fn set_up(dir: &Path, out: &Out) -> Outcome<BTreeSet<PathBuf>> {
-    let failed = |error| set_up_failed(dir, &error);
+    let failed = |error| set_up_failed(dir, error);
     let is_used = fs::read_dir(dir).is_ok_and(|mut entries| entries.next().is_some());
     let made = fs::read_to_string(dir.join(MARK));
     let refused = |what: String| {

@@ -22,7 +22,6 @@ use imbrik_core::{
     units::{ByteLen, Span},
 };
 use jiff::Timestamp;
-use serde_json::json;
 use std::{
     path::{Path, PathBuf},
     sync::Arc,
@@ -219,13 +218,13 @@ impl Job<'_> {
     fn show_plan(&self) {
         let out = &self.session.out;
         if out.is_json() {
-            let more = json!({
-                "image": self.image.path().to_string_lossy(),
-                "before": json::content(self.before),
-                "after": json::content(self.after),
-                "changes": self.plan.changes.iter().map(change::words).collect::<Vec<_>>(),
-                "bytes_to_read": self.plan.view.copied_in(Span::whole(self.after.size)).get(),
-            });
+            let more = json::FitPlan {
+                image: json::path(self.image.path()),
+                before: json::content(self.before),
+                after: json::content(self.after),
+                changes: self.plan.changes.iter().map(change::words).collect(),
+                bytes_to_read: self.plan.view.copied_in(Span::whole(self.after.size)).get(),
+            };
             out.line(&json::object("fit", "plan", more).to_string());
             return;
         }
@@ -265,18 +264,13 @@ impl Job<'_> {
             })
             .sum();
         if out.is_json() {
-            let more = json!({
-                "from": self.image.path().to_string_lossy(),
-                "from_card_size": self.before.size.get(),
-                "card_size": self.after.size.get(),
-                "moved_bytes": moved.get(),
-                "image": self.to.path().to_string_lossy(),
-                "image_bytes": saved.image_len.get(),
-                "image_read_from": packing::read_back(saved),
-                "seconds": took.as_secs_f64(),
-                "sums": json::sums(&saved.sums),
-                "next": next,
-            });
+            let more = json::Fitted {
+                from: json::path(self.image.path()),
+                from_card_size: self.before.size.get(),
+                card_size: self.after.size.get(),
+                moved_bytes: moved.get(),
+                made: self.to.made(saved, took, next),
+            };
             out.line(&json::object("fit", "done", more).to_string());
             return;
         }

@@ -7,6 +7,7 @@ mod demo;
 mod fit;
 mod fits;
 mod home;
+mod pages;
 mod repack;
 mod restore;
 mod save;
@@ -16,8 +17,8 @@ mod write;
 use crate::{
     args::{self, Cli, Command},
     exit::Exit,
-    failure::{Failure, Outcome},
-    render::{Out, json},
+    failure::{self, Failure, Outcome},
+    render::{Out, json, layout, note},
     session::{Environment, Session},
 };
 use clap::{CommandFactory, Parser, error::ErrorKind};
@@ -35,6 +36,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
     let name = cli.command.as_ref().map_or("imbrik", Command::name);
     let outcome = match cli.command {
         Some(Command::Demo(args)) => demo::run(&args, cli.global.json, &environment),
+        Some(Command::Pages(args)) => pages::run(&args),
         command => Session::start(&cli.global, environment.clone()).and_then(|session| {
             let outcome = match command {
                 None => home::run(&session),
@@ -46,7 +48,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
                 Some(Command::Clone(args)) => clone::run(&session, &args),
                 Some(Command::Repack(args)) => repack::run(&session, &args),
                 Some(Command::Fit(args)) => fit::run(&session, &args),
-                Some(Command::Demo(_)) => Ok(Exit::Done),
+                Some(Command::Demo(_) | Command::Pages(_)) => Ok(Exit::Done),
             };
             outcome.and_then(|exit| output_is_whole(&session.out, exit))
         }),
@@ -85,15 +87,24 @@ const OTHER_WORDS: [(&str, &str); 22] = [
 
 /// Shows a help text, or why what was typed makes no sense.
 fn not_run(error: &clap::Error, typed: &[OsString], environment: &Environment) -> Exit {
-    let is_failure = error.use_stderr();
-    let has_colour = environment.color
-        && if is_failure { io::stderr().is_terminal() } else { io::stdout().is_terminal() };
-    let text = error.render();
-    let text = if has_colour { text.ansi().to_string() } else { text.to_string() };
-    let text = args::with_places(&text);
-    if !is_failure {
-        // A reader that went away is no failure.
-        let _ = write!(io::stdout().lock(), "{text}");
+    if !error.use_stderr() {
+        let text = error.render();
+        let plain = args::with_places(&text.to_string());
+        let width = layout::width(io::stdout());
+        let fits = plain.lines().all(|line| layout::columns(line) <= width);
+        let is_terminal = io::stdout().is_terminal();
+        if fits || !is_terminal {
+            let text = match environment.color && is_terminal {
+                true => args::with_places(&text.ansi().to_string()),
+                false => plain,
+            };
+            // A reader that went away is no failure.
+            let _ = write!(io::stdout().lock(), "{text}");
+        } else {
+            // The parser lays out its texts, but not the line of usage.
+            let out = Out::new(false, false);
+            plain.lines().for_each(|line| out.line(line));
+        }
         return Exit::Done;
     }
     let words = || typed.iter().skip(1).filter_map(|word| word.to_str());
@@ -119,9 +130,8 @@ fn not_run(error: &clap::Error, typed: &[OsString], environment: &Environment) -
                 .next(format!("Here it is called `imbrik {word}`: see `imbrik {word} --help`."));
             Out::new(false, environment.color).failure("imbrik", &failure);
         }
-        None => {
-            let _ = write!(io::stderr().lock(), "{text}");
-        }
+        // The parser lays its help out, but not its errors.
+        None => args::with_places(&error.render().to_string()).lines().for_each(note),
     }
     Exit::Usage
 }
@@ -131,8 +141,9 @@ fn output_is_whole(out: &Out, exit: Exit) -> Outcome<Exit> {
     match out.broken() {
         None => Ok(exit),
         Some(error) => {
-            Err(Failure::new(Exit::Failed, format!("writing the output failed: {error}"))
-                .state("The work itself was done."))
+            let failure = failure::system("writing the output", error);
+            // What has no room there is not the card's content.
+            Err(Failure { exit: Exit::Failed, ..failure }.state("The work itself was done."))
         }
     }
 }

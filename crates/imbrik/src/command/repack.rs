@@ -17,7 +17,6 @@ use imbrik_core::{
     transfer::{Saved, repack},
 };
 use jiff::Timestamp;
-use serde_json::json;
 use std::{
     sync::Arc,
     time::{Duration, Instant},
@@ -76,21 +75,16 @@ fn summary(session: &Session, image: &Image, to: &Target, saved: &Saved, took: D
     let tiles = tile_count(card);
     let next = to.next("imbrik check", "");
     if out.is_json() {
-        let more = json!({
-            "from": image.path().to_string_lossy(),
-            "from_container": image.container().to_string(),
-            "from_bytes": image.file().size().get(),
-            "card_size": card.get(),
-            "image": to.path().to_string_lossy(),
-            "image_bytes": saved.image_len.get(),
-                "image_read_from": packing::read_back(saved),
-            "tiles": tiles,
-            "tiles_taken_over": saved.taken_over,
-            "compared_with_digests": image.manifest().is_some(),
-            "seconds": took.as_secs_f64(),
-            "sums": json::sums(&saved.sums),
-            "next": next,
-        });
+        let more = json::Repacked {
+            from: json::path(image.path()),
+            from_container: image.container().to_string(),
+            from_bytes: image.file().size().get(),
+            card_size: card.get(),
+            made: to.made(saved, took, next),
+            tiles,
+            tiles_taken_over: saved.taken_over,
+            compared_with_digests: image.manifest().is_some(),
+        };
         out.line(&json::object("repack", "done", more).to_string());
         return;
     }

@@ -28,7 +28,8 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
     let writing = Writing::new(session, "restore", &args.write);
     let cards = writing.cards(&args.cards)?;
     let damaged = if args.damaged { damaged_in(session, &image)? } else { Vec::new() };
-    let (content, survey) = content(&image, args, &damaged)?;
+    let (content, survey) = content(&image, args, &damaged)
+        .next("`imbrik check` tells more; --damaged writes what is sound of it.")?;
     let source = Source { damaged, ..source(&image, content, survey, args)? };
     writing.go(source, cards, args.into.as_deref())
 }

@@ -18,8 +18,12 @@ use imbrik_core::{
     store::{ReadAt, Tally},
     units::{ByteLen, Span},
 };
-use serde_json::{Value, json};
-use std::{io::Write, path::Path, sync::Arc, time::Instant};
+use std::{
+    io::Write,
+    path::Path,
+    sync::Arc,
+    time::{Duration, Instant},
+};
 
 /// The strip is never wider than this, nor narrower than what its labels need.
 const WIDEST: u64 = 160;
@@ -54,10 +58,8 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
         part.publish()?;
     }
     if session.out.is_json() {
-        let mut more = found.json();
-        more["card_bytes_read"] = json!(tally.read().get());
-        more["seconds"] = json!(started.elapsed().as_secs_f64());
-        more["map"] = json!(args.map.as_ref().map(|path| path.to_string_lossy()));
+        let map = args.map.as_deref();
+        let more = found.json(&tally, started.elapsed(), map);
         session.out.line(&json::object("show", "done", more).to_string());
     } else {
         found.show(session);
@@ -225,7 +227,7 @@ impl Found<'_> {
         out.line("");
         self.show_limits(out);
         self.show_cards(session);
-        for line in start_lines(out, "Will it start? ", &self.references) {
+        for line in start_lines(out, "Will it start?  ", &self.references) {
             out.line(&line);
         }
         let findings = match self.what {
@@ -270,7 +272,9 @@ impl Found<'_> {
         }
         for (line, below) in table::fitted(lines, &[1, 2, 6, 7], out.width()).into_iter().zip(below)
         {
-            out.line(&line);
+            if !line.is_empty() {
+                out.line(&line);
+            }
             if let Some(below) = below {
                 out.line(&format!("      {below}"));
             }
@@ -315,7 +319,7 @@ impl Found<'_> {
                 None => format!("{}: stays as it is", part.title()),
             };
             let head = if index == 0 { "Limits" } else { "" };
-            out.line(&format!("{head:<14} {text}"));
+            out.line(&format!("{head:<15} {text}"));
         }
         let (fitting, needed) = (self.fitting(), self.survey.needed());
         let mut lines = vec![format!("{} as it stands", size::both(needed))];
@@ -331,7 +335,7 @@ impl Found<'_> {
         }
         for (index, line) in lines.iter().enumerate() {
             let head = if index == 0 { "Smallest card" } else { "" };
-            out.line(&format!("{head:<14} {line}"));
+            out.line(&format!("{head:<15} {line}"));
         }
     }
 
@@ -359,11 +363,11 @@ impl Found<'_> {
             What::Image(_) => None,
         };
         if let Some(name) = fits::sold_as(self.fitting().all_shrunk()) {
-            out.line(&format!("{:<14} any card sold as {} or more", "Fits", size::short(name)));
+            out.line(&format!("{:<15} any card sold as {} or more", "Fits", size::short(name)));
         }
         for (index, line) in self.fitting().on_cards(session, own).iter().enumerate() {
             let head = if index == 0 { "On cards here" } else { "" };
-            out.line(format!("{head:<14} {line}").trim_end());
+            out.line(format!("{head:<15} {line}").trim_end());
         }
     }
 
@@ -380,67 +384,68 @@ impl Found<'_> {
         map::Words { title: self.title(), subtitle: self.subtitle(), labels: labels.collect() }
     }
 
-    fn json(&self) -> Value {
-        let (kind, about) = match self.what {
-            What::Card(card, _) => ("card", json::card(card, None)),
-            What::Image(image) => (
-                "image",
-                json!({
-                    "path": image.path().to_string_lossy(),
-                    "container": image.container().to_string(),
-                    "bytes": image.file().size().get(),
-                    "made_at": image.manifest().map(|manifest| manifest.made_at.to_string()),
-                    "fitted_from_card_size": image
-                        .manifest()
-                        .and_then(|manifest| manifest.fitted.as_ref())
-                        .map(|fitted| fitted.card_size),
-                    "note": image.manifest().and_then(|manifest| manifest.note.clone()),
-                    "findings": image.findings(),
-                }),
-            ),
+    fn json(&self, tally: &Tally, took: Duration, map: Option<&Path>) -> json::Shown {
+        let (card, image) = match self.what {
+            What::Card(card, _) => (Some(json::card(card, None)), None),
+            What::Image(image) => (None, Some(facts_of(image))),
         };
-        let mut content = json::content(&self.survey);
-        if let Some(parts) = content["partitions"].as_array_mut() {
-            for (index, (part, value)) in self.survey.parts.iter().zip(parts).enumerate() {
-                let found = self.occupancy.volume(index);
-                let (used, free) = used_and_free(found, part);
-                value["used"] = json!(used.map(ByteLen::get));
-                value["free"] = json!(free.map(ByteLen::get));
-                value["state"] = json!(found.map(|found| found.state.to_string()));
-                value["read_whole_because"] =
-                    json!(found.and_then(|found| found.usage.whole_because.clone()));
-                let least = found.and_then(|found| found.least.as_ref());
-                value["smallest"] = json!(least.map(|least| least.size.get()));
-                value["limit"] = json!(least.map(|least| least.limit));
+        let content = json::content_with(&self.survey, |index, partition| {
+            let found = self.occupancy.volume(index);
+            let part = self.survey.parts.get(index);
+            let (used, free) = part.map_or((None, None), |part| used_and_free(found, part));
+            let least = found.and_then(|found| found.least.as_ref());
+            json::LookedInto {
+                partition,
+                used: used.map(ByteLen::get),
+                free: free.map(ByteLen::get),
+                state: found.map(|found| found.state.to_string()),
+                read_whole_because: found.and_then(|found| found.usage.whole_because.clone()),
+                smallest: least.map(|least| least.size.get()),
+                limit: least.map(|least| least.limit.to_owned()),
             }
+        });
+        let gaps = self.gaps.iter().map(|(gap, (used, all))| json::Gap {
+            start: gap.start().get(),
+            size: gap.len().get(),
+            used: used.get(),
+            looked_at_all: *all,
+        });
+        let references = self.references.iter().map(|reference| json::Reference {
+            from: reference.from.clone(),
+            what: reference.what.clone(),
+            found: reference.is_found,
+        });
+        json::Shown {
+            card,
+            image,
+            size: self.survey.size.get(),
+            content,
+            gaps: gaps.collect(),
+            references: references.collect(),
+            used: self.occupancy.used_in(Span::whole(self.survey.size)).get(),
+            smallest_card: self.survey.needed().get(),
+            smallest_card_for_the_data: self.fitting().last_shrunk().map(ByteLen::get),
+            smallest_card_of_all: self.fitting().all_shrunk().get(),
+            taken_whole_because: self.survey.whole_because.map(str::to_owned),
+            card_bytes_read: tally.read().get(),
+            seconds: took.as_secs_f64(),
+            map: map.map(json::path),
         }
-        let gaps = self.gaps.iter().map(|(gap, (used, all))| {
-            json!({
-                "start": gap.start().get(),
-                "size": gap.len().get(),
-                "used": used.get(),
-                "looked_at_all": all,
-            })
-        });
-        let references = self.references.iter().map(|reference| {
-            json!({
-                "from": reference.from,
-                "what": reference.what,
-                "found": reference.is_found,
-            })
-        });
-        json!({
-            kind: about,
-            "size": self.survey.size.get(),
-            "content": content,
-            "gaps": gaps.collect::<Vec<_>>(),
-            "references": references.collect::<Vec<_>>(),
-            "used": self.occupancy.used_in(Span::whole(self.survey.size)).get(),
-            "smallest_card": self.survey.needed().get(),
-            "smallest_card_for_the_data": self.fitting().last_shrunk().map(ByteLen::get),
-            "smallest_card_of_all": self.fitting().all_shrunk().get(),
-            "taken_whole_because": self.survey.whole_because,
-        })
+    }
+}
+
+/// What programs are told of an image.
+fn facts_of(image: &Image) -> json::ImageFacts {
+    let manifest = image.manifest();
+    let fitted = manifest.and_then(|manifest| manifest.fitted.as_ref());
+    json::ImageFacts {
+        path: json::path(image.path()),
+        container: image.container().to_string(),
+        bytes: image.file().size().get(),
+        made_at: manifest.map(|manifest| manifest.made_at.to_string()),
+        fitted_from_card_size: fitted.map(|fitted| fitted.card_size),
+        note: manifest.and_then(|manifest| manifest.note.clone()),
+        findings: image.findings().to_vec(),
     }
 }
 
@@ -491,10 +496,11 @@ fn used_and_free(found: Option<&Examined>, part: &Part) -> (Option<ByteLen>, Opt
 /// its files say nothing.
 pub(crate) fn start_lines(out: &Out, head: &str, references: &[Reference]) -> Vec<String> {
     let missing: Vec<_> = references.iter().filter(|reference| !reference.is_found).collect();
+    // What a reference is, is told with the first word on them.
     let all = count(references.len() as u64, "reference");
     let verdict = match missing.len() {
         _ if references.is_empty() => return Vec::new(),
-        0 => format!("{all}, all found; looked at: {}", sources(references)),
+        0 => format!("{all} in {}, all found", sources(references)),
         1 => format!("1 of {all} leads nowhere"),
         more => format!("{more} of {all} lead nowhere"),
     };

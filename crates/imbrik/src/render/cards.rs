@@ -89,7 +89,12 @@ pub(crate) fn card(out: &Out, seen: &Seen) {
         }
     }
     if card.read_only {
-        out.line("  write-protected: slide the lock on the adapter to write to it");
+        out.line(match card.bus {
+            Bus::Usb(_) | Bus::SdSlot => {
+                "  write-protected: slide the lock on the adapter to write to it"
+            }
+            _ => "  write-protected",
+        });
     }
     let elsewhere = card.partitions.is_empty() || seen.survey.is_err();
     if elsewhere && !card.mounts().is_empty() && seen.survey.is_ok() {
@@ -122,6 +127,10 @@ fn why_not(card: &Card) -> String {
         _ => String::new(),
     };
     match standing(card, false) {
+        // What it is stands in front of it.
+        Standing::Fixed(_) if !file.is_empty() => {
+            format!("stands for a file{file}: only with --allow-fixed")
+        }
         Standing::Fixed(why) => format!("{why}{file}: only with --allow-fixed"),
         Standing::Refused(reason) => reason.to_string(),
         Standing::Ready | Standing::Mounted(_) => String::new(),

@@ -43,7 +43,7 @@ pub(crate) fn laid_out(text: &str, width: usize) -> Vec<String> {
         let is_start = line.trim_start().is_empty();
         let fits_below = len <= width.saturating_sub(hang);
         if !is_start && fits_below && used.saturating_add(blanks).saturating_add(len) > width {
-            lines.push(std::mem::take(&mut line));
+            lines.push(line.trim_end().to_owned());
             line = " ".repeat(hang);
             used = hang;
         } else {
@@ -53,7 +53,7 @@ pub(crate) fn laid_out(text: &str, width: usize) -> Vec<String> {
         // A word that is longer than a line, such as a hash on a narrow terminal, is broken.
         for c in word.chars() {
             if used.saturating_add(column(c)) > width {
-                lines.push(std::mem::take(&mut line));
+                lines.push(line.trim_end().to_owned());
                 line = " ".repeat(hang);
                 used = hang;
             }

@@ -123,7 +123,8 @@ impl Out {
             self.line(&object.to_string());
         }
         let mark = paint(Tone::Alarm, "imbrik:", self.color && io::stderr().is_terminal());
-        self.note(&format!("{mark} {}.", failure.what));
+        let stop = if failure.what.ends_with('?') { "" } else { "." };
+        self.note(&format!("{mark} {}{stop}", failure.what));
         for line in [&failure.state, &failure.next] {
             if !line.is_empty() {
                 self.note(&format!("  {line}"));

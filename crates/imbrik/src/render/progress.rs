@@ -73,6 +73,8 @@ struct Running {
     title: String,
     total: ByteLen,
     done: ByteLen,
+    /// For how many columns it was laid out.
+    width: usize,
     started: Instant,
     shown: Instant,
     bar: Option<ProgressBar>,
@@ -112,6 +114,9 @@ impl Progress {
             0 | 1 => format!("{}{}", self.name, title(step)),
             steps => format!("{} of {steps}: {}", state.step.min(steps), title(step)),
         };
+        if !self.terminal || !self.has_room_for_titles() {
+            self.say(&title);
+        }
         let bar = self.terminal.then(|| {
             let bar = ProgressBar::new(total.get().max(1));
             let bar = match &self.board {
@@ -121,23 +126,20 @@ impl Progress {
                     bar
                 }
             };
-            let style = ProgressStyle::with_template(&self.template(&title));
-            let chars = if is_plain() { "=>-" } else { "━╸─" };
-            bar.set_style(
-                style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars(chars),
-            );
+            bar.set_style(self.style(&title));
             bar.set_prefix(title.clone());
             bar
         });
-        if self.terminal && !self.has_room_for_titles() {
-            self.say(&title);
-        }
-        if !self.terminal {
-            self.say(&title);
-        }
         let now = Instant::now();
-        state.running =
-            Some(Running { title, total, done: ByteLen::ZERO, started: now, shown: now, bar });
+        state.running = Some(Running {
+            title,
+            total,
+            done: ByteLen::ZERO,
+            width: layout::width(io::stderr()),
+            started: now,
+            shown: now,
+            bar,
+        });
     }
 
     /// Whether a bar's line has room for what is done, too: else that stands in a line above.
@@ -165,11 +167,27 @@ impl Progress {
     fn say(&self, text: &str) {
         for line in layout::laid_out(text, layout::width(io::stderr())) {
             let line = harmless(&line);
+            let write = || drop(writeln!(io::stderr().lock(), "{line}"));
             match &self.board {
-                Some(board) if self.terminal => drop(board.println(line)),
-                _ => drop(writeln!(io::stderr().lock(), "{line}")),
+                Some(board) if self.terminal => board.suspend(write),
+                _ => write(),
             }
         }
+    }
+
+    /// Lays the bar out anew when the terminal got another width.
+    fn follow_the_width(&self, running: &mut Running) {
+        let width = layout::width(io::stderr());
+        if let Some(bar) = running.bar.as_ref().filter(|_| width != running.width) {
+            bar.set_style(self.style(&running.title));
+            running.width = width;
+        }
+    }
+
+    fn style(&self, title: &str) -> ProgressStyle {
+        let style = ProgressStyle::with_template(&self.template(title));
+        let chars = if is_plain() { "=>-" } else { "━╸─" };
+        style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars(chars)
     }
 
     fn advance(running: &mut Running, done: ByteLen) {
@@ -251,6 +269,7 @@ impl Observer for Progress {
             }
             Event::Advanced { done } => {
                 if let Some(running) = &mut state.running {
+                    self.follow_the_width(running);
                     Self::advance(running, *done);
                 }
             }
@@ -261,11 +280,10 @@ impl Observer for Progress {
                     n if n == TOLD + 1 => "more could not be read; they are counted".to_owned(),
                     _ => return,
                 };
-                match state.running.as_ref().and_then(|running| running.bar.as_ref()) {
-                    Some(bar) => bar.println(text),
-                    None => {
-                        let _ = writeln!(io::stderr().lock(), "{text}");
-                    }
+                let bar = state.running.as_ref().and_then(|running| running.bar.as_ref());
+                match bar.filter(|_| self.board.is_none()) {
+                    Some(bar) => bar.suspend(|| self.say(&text)),
+                    None => self.say(&text),
                 }
             }
             Event::Finished => self.finish(&mut state),

@@ -13,7 +13,7 @@ fn cards_are_shown_with_what_is_on_them() {
         .shows("HIVE-BOOT")
         .shows("ext4")
         .shows("16 GB (14.9 GiB) · Willow")
-        .shows("slide the lock");
+        .shows("write-protected");
     let json = bench.good("cards --json").json();
     let card = &json["cards"][0];
     assert_eq!((&card["path"], &card["size"]), (&"rack:a".into(), &CARD.into()));

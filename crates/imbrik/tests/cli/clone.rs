@@ -1,6 +1,6 @@
 //! `imbrik clone`, and many targets at once.
 
-use crate::harness::{Bench, CARD, is_root, put, sized, tool};
+use crate::harness::{Bench, CARD, flat, is_root, put, sized, tool};
 use std::{fs, time::Instant};
 
 fn slot(name: &str, size: u64, more: &str) -> String {
@@ -65,8 +65,8 @@ fn an_image_goes_to_many_cards_and_one_that_is_pulled_fails_alone() {
         "clone rack:a rack:b rack:c rack:d --yes",
     ] {
         let run = bench.imbrik(words).expect(1).says("1 of 3 cards failed, 2 are done");
-        assert!(run.stdout.contains("rack:c    failed:"), "{run:?}");
-        assert!(run.stdout.contains("has no partition table now"), "{run:?}");
+        assert!(run.out_has("rack:c    failed:"), "{run:?}");
+        assert!(run.out_has("has no partition table now"), "{run:?}");
         is_good(&bench, "b");
         is_good(&bench, "d");
         assert!(bench.bytes("rack/c.img")[..512].iter().all(|byte| *byte == 0));
@@ -127,7 +127,7 @@ fn a_source_that_is_mounted_while_it_is_read_is_told() {
     let output = child.wait_with_output().unwrap();
     let said = String::from_utf8_lossy(&output.stderr).into_owned();
     assert_eq!(output.status.code(), Some(3), "{said}");
-    assert!(said.contains("what was written mixes what stood there before"), "{said}");
+    assert!(flat(&said).contains("what was written mixes what stood there before"), "{said}");
 }
 
 #[test]
@@ -165,7 +165,7 @@ fn what_may_be_the_wrong_way_round_is_pointed_out() {
     put(&bench.path("rack/b.img"), 34816 * 512, &fs::read(&volume).unwrap());
     bench.good("clone rack:a rack:b --plan").shows("is it the right way round?");
     let other = bench.good("clone rack:b rack:a --plan");
-    assert!(!other.stdout.contains("right way round"), "{other:?}");
+    assert!(!other.out_has("right way round"), "{other:?}");
 }
 
 #[test]
@@ -251,7 +251,7 @@ fn with_one_reader_the_cards_are_changed() {
         ],
     );
     assert_eq!(run.code, 0, "{}", run.stdout);
-    assert!(run.stdout.contains("now holds hive-07"), "{}", run.stdout);
+    assert!(run.out_has("now holds hive-07"), "{}", run.stdout);
     assert!(bench.bytes("first.img") == before, "the card that was read is as it was");
     is_good(&bench, "a");
     assert_eq!(bench.good("show rack:a --json").json()["content"]["host"], "hive-31");
@@ -293,7 +293,7 @@ fn copies_that_are_made_in_turn_count_up() {
         ],
     );
     assert_eq!(run.code, 0, "{}", run.stdout);
-    assert!(!run.stdout.contains("Run it again"), "{}", run.stdout);
+    assert!(!run.out_has("Run it again"), "{}", run.stdout);
     let host =
         |card: &str| bench.good(&format!("show {card} --json")).json()["content"]["host"].clone();
     assert_eq!((host("second.img"), host("rack:a")), ("hive-21".into(), "hive-22".into()));
@@ -394,7 +394,7 @@ fn a_source_whose_volume_contradicts_itself_is_still_cloned_as_it_is() {
     crate::harness::flip(&bench.path("rack/a.img"), at);
     let before = bench.bytes("rack/a.img");
     let run = bench.good("clone rack:a rack:b --yes");
-    assert!(run.stderr.contains("is read whole"), "{run:?}");
+    assert!(run.err_has("is read whole"), "{run:?}");
     assert!(bench.bytes("rack/b.img") == before, "as it was, to the byte");
     // To a smaller card it does not go, and the refusal names the reason.
     let run = bench.imbrik("clone rack:a rack:c --yes").expect(5);

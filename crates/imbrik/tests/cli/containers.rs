@@ -44,7 +44,7 @@ fn images_without_their_side_files_still_show_and_restore() {
         }
         // Read at random all the same: nothing is unpacked.
         let run = bench.good(&format!("show {name}"));
-        assert!(!run.stderr.contains("unpacking"), "{}", run.stderr);
+        assert!(!run.err_has("unpacking"), "{}", run.stderr);
         run.shows("hive-07").shows("HIVE-BOOT");
         bench.good(&format!("restore {name} rack:b --yes"));
         bench.good(&format!("check {name} --against rack:b")).shows("no digests to compare");
@@ -100,7 +100,7 @@ fn images_of_others_are_read_whatever_they_are_called() {
     ] {
         sh(&bench, &format!("({made}) > {name}"));
         let run = bench.good(&format!("check {name}"));
-        assert!(run.stdout.contains("no digests"), "{made}: {}", run.stdout);
+        assert!(run.out_has("no digests"), "{made}: {}", run.stdout);
         bench.good(&format!("restore {name} rack:b --yes"));
         assert!(bench.bytes("rack/b.img") == bench.bytes("hive.img"), "{made}");
         bench.good(&format!("check {name} --against rack:a"));
@@ -209,7 +209,7 @@ fn a_pasted_hash_is_compared_with_the_file_and_with_what_is_in_it() {
     let wrong = "a".repeat(64);
     let run = bench.imbrik(&format!("check x.img.gz --expect {wrong}")).expect(3);
     run.shows("neither packed nor unpacked").shows("not the image that was meant");
-    bench.imbrik("check x.img.gz --expect abc").expect(2).says("it has 3 digits");
+    bench.imbrik("check x.img.gz --expect abc").expect(2).says("it has 3 characters");
 }
 
 #[test]

@@ -154,7 +154,7 @@ fn a_card_that_is_exchanged_while_the_question_stands_is_not_written() {
     let words = format!("restore hive.img.zst {} --allow-fixed", card.name());
     let run = bench.in_dialogue(&words, &[("to go ahead", &exchange, "101 MB\n")]);
     assert_eq!(run.code, 4, "{}", run.stdout);
-    assert!(run.stdout.contains("no longer the card that the plan was made for"), "{}", run.stdout);
+    assert!(run.out_has("no longer the card that the plan was made for"), "{}", run.stdout);
     assert!(fs::read(&second).unwrap().iter().all(|byte| *byte == 0), "it was written to");
 }
 
@@ -405,7 +405,7 @@ fn a_card_copied_while_it_was_mounted_comes_out_as_the_kernel_recovers_it() {
         let header = tool!("dumpe2fs", "-h", bench.path("rack/a.img"));
         assert!(header.contains("needs_recovery"), "{about}: the test makes no dirty volume");
         let run = bench.good("save rack:a x.img.zst");
-        assert!(!run.stderr.contains("read whole"), "{about}: {}", run.stderr);
+        assert!(!run.err_has("read whole"), "{about}: {}", run.stderr);
         assert!(bench.bytes("live").len() as u64 == size);
         bench.good("restore x.img.zst rack:b --yes");
         bench.good("check x.img.zst --against rack:a");
@@ -449,7 +449,7 @@ fn what_stands_in_fast_commits_is_saved() {
     let listed = tool!("debugfs", "-R", "logdump", bench.path("rack/a.img"));
     assert!(listed.contains("tag CREAT_DENTRY"), "no fast commit tells of it");
     let run = bench.good("save rack:a x.img.zst");
-    assert!(!run.stderr.contains("read whole"), "{run:?}");
+    assert!(!run.err_has("read whole"), "{run:?}");
     bench.good("restore x.img.zst rack:b --yes");
     let device = Loop::on(&bench.path("rack/b.img"));
     tool!("e2fsck", "-fn", device.name());

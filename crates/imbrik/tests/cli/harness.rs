@@ -197,9 +197,19 @@ impl Run {
     /// Asks for this exit code, and that nothing panicked.
     #[track_caller]
     pub(crate) fn expect(self, code: i32) -> Self {
-        assert!(!self.stderr.contains("panicked"), "{self:#?}");
+        assert!(!self.err_has("panicked"), "{self:#?}");
         assert_eq!(self.code, code, "{self:#?}");
         self
+    }
+
+    /// Whether the result has these words, wherever its lines break.
+    pub(crate) fn out_has(&self, words: &str) -> bool {
+        flat(&self.stdout).contains(&flat(words))
+    }
+
+    /// Whether the messages have these words, wherever their lines break.
+    pub(crate) fn err_has(&self, words: &str) -> bool {
+        flat(&self.stderr).contains(&flat(words))
     }
 
     /// Asks for these words in the message.
@@ -224,9 +234,21 @@ impl Run {
             .lines()
             .map(|line| serde_json::from_str(line).unwrap_or_else(|e| panic!("{line}: {e}")))
             .collect();
-        assert!(lines.iter().all(|line| line["imbrik"] == 1), "{lines:#?}");
+        lines.iter().for_each(valid);
         lines.last().expect("no JSON at all").clone()
     }
+}
+
+/// Asks whether an object obeys the schema in the documents.
+#[track_caller]
+pub(crate) fn valid(object: &Value) {
+    static SCHEMA: OnceLock<jsonschema::Validator> = OnceLock::new();
+    let schema = SCHEMA.get_or_init(|| {
+        let text = include_str!("../../../../docs/json.schema.json");
+        jsonschema::validator_for(&serde_json::from_str(text).unwrap()).unwrap()
+    });
+    let wrong: Vec<_> = schema.iter_errors(object).map(|error| error.to_string()).collect();
+    assert!(wrong.is_empty(), "{wrong:#?} in {object:#}");
 }
 
 /// Text without where its lines break and how far they are set in.

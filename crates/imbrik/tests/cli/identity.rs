@@ -323,7 +323,7 @@ fn what_cannot_be_done_is_refused_and_nothing_is_written() {
         ("--host not_a_name", 2, "cannot be a host name"),
         ("--set file=2:etc/x", 2, "makes no sense"),
         ("--set file=9:/etc/x", 2, "no partition 9"),
-        ("--set none=2:/etc/x", 1, "reading none failed"),
+        ("--set none=2:/etc/x", 1, "reading none: no such file"),
         ("--set file=2:/none/x", 2, "no folder none"),
         ("--ids stale", 2, ""),
         ("--as-new hive-1 --host hive-2", 2, ""),
@@ -359,7 +359,7 @@ fn a_fault_that_was_there_before_is_called_one_of_the_volume() {
     bench.write_rack("[[slot]]\nname = \"b\"\nsize = 16777216\n");
     let run = bench.imbrik("restore card.img rack:b --yes --ids fresh");
     assert_ne!(run.code, 0, "{run:?}");
-    assert!(!run.stderr.contains("edited volume"), "{run:?}");
+    assert!(!run.err_has("edited volume"), "{run:?}");
     run.says("HIVE").says("Nothing was written");
     bench.good("restore card.img rack:b --yes");
 }
@@ -369,7 +369,7 @@ fn on_a_terminal_a_clone_asks_for_whom_it_is() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 70000128\n");
     let run = bench.on_terminal("clone rack:a rack:b", "hive-21\n70 MB\n");
     assert_eq!(run.code, 0, "{run:?}");
-    assert!(run.stdout.contains("host name of another board"), "{run:?}");
+    assert!(run.out_has("host name of another board"), "{run:?}");
     bench.good("show rack:b").shows("hive-21");
     let run = bench.on_terminal("clone rack:a rack:b", "\nhive-21\n");
     assert_eq!(run.code, 0, "{run:?}");

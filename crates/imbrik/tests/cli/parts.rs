@@ -75,7 +75,7 @@ fn the_volumes_that_differ_are_named() {
     put(&bench.path("rack/b.img"), 34816 * 512 + 2048, &noise(9000));
     let run = bench.imbrik("check x.img.zst --against rack:b").expect(3);
     let run = run.shows("in the gap at byte 0").shows("in partition 2 (ext4, hive-07)");
-    assert!(!run.stdout.contains("in partition 1"), "{}", run.stdout);
+    assert!(!run.out_has("in partition 1"), "{}", run.stdout);
 }
 
 /// Fails when the image of a partition takes a whole card without a word.
@@ -87,5 +87,5 @@ fn an_image_of_one_partition_says_so_before_it_takes_a_card() {
     let run = bench.good("restore part.img.zst rack:b --plan");
     run.shows(words).shows("--into 2");
     let run = bench.good("restore part.img.zst rack:b --plan --into 2");
-    assert!(!run.stdout.contains(words), "{run:?}");
+    assert!(!run.out_has(words), "{run:?}");
 }

@@ -82,7 +82,7 @@ fn names_with_blanks_and_bytes_that_are_no_text_work() {
     let bench = Bench::with_card("");
     let name = OsStr::from_bytes(b"bee's hive \xff 7.img.zst");
     let run = bench.run([OsStr::new("save"), OsStr::new("rack:a"), name]).expect(0);
-    assert!(run.stdout.contains(r"$'"), "{}", run.stdout);
+    assert!(run.out_has(r"$'"), "{}", run.stdout);
     bench.run([OsStr::new("check"), name]).expect(0).shows("matches");
     let line = format!("cd {} && sha256sum -c *.sha256", bench.path("").display());
     tool!("sh", "-c", line);
@@ -149,7 +149,7 @@ fn a_mounted_card_is_refused_until_it_is_unmounted() {
     assert_eq!(bench.list(""), ["rack"]);
     bench.good("save rack:a one.img.zst --unmount").says("Unmounted /media/hive");
     let asked = bench.on_terminal("save rack:a two.img.zst", "y\n").expect(0);
-    assert!(asked.stdout.contains("Unmount both? [Y/n]"), "{}", asked.stdout);
+    assert!(asked.out_has("Unmount both? [Y/n]"), "{}", asked.stdout);
     let refused = bench.on_terminal("save rack:a three.img.zst", "n\n");
     assert_eq!(refused.code, 4);
     assert!(!bench.path("three.img.zst").exists());
@@ -258,7 +258,7 @@ fn a_read_back_says_whether_the_disk_was_read() {
     let from = |run: &crate::harness::Run| run.json()["image_read_from"].clone();
     let disk = saved(on_disk.path(), "");
     assert_eq!(from(&disk), "medium");
-    assert!(!disk.stderr.contains("has it in memory"), "{disk:?}");
+    assert!(!disk.err_has("has it in memory"), "{disk:?}");
     let memory = saved(in_memory.path(), "");
     assert_eq!(from(&memory), "memory");
     memory.says("compared as the system has it in memory");

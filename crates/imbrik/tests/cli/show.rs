@@ -19,7 +19,7 @@ fn a_card_is_shown_with_its_gaps_volumes_and_limits() {
         "┗ 2  hive-07, ext4",
         "┗ 1  HIVE-BOOT, FAT16",
     ] {
-        assert!(run.stdout.contains(words), "{words}\n{}", run.stdout);
+        assert!(run.out_has(words), "{words}\n{}", run.stdout);
     }
     let shown = bench.good("show rack:a --json").json();
     let parts = shown["content"]["partitions"].as_array().unwrap();

@@ -259,7 +259,10 @@ impl Work<'_> {
             && !host.starts_with('-')
             && !host.ends_with('-');
         if !is_name {
-            return Err(Error::usage(format!("{host} cannot be a host name")));
+            return Err(Error::usage(format!(
+                "{host} cannot be a host name: that is up to 63 letters, digits and hyphens, with no \
+                 hyphen at either end"
+            )));
         }
         let mut any = false;
         for index in 0..self.parts.len() {

@@ -1,5 +1,6 @@
 //! A hash that was pasted, and what it turned out to be of.
 
+use crate::render::json;
 use imbrik_core::{
     Class,
     image::{Image, Sum, SumKind},
@@ -43,12 +44,12 @@ impl Expected {
     }
 
     /// For programs.
-    pub(super) fn word(&self) -> Option<&'static str> {
+    pub(super) fn for_programs(&self) -> Option<json::ExpectedOf> {
         match self {
             Self::Nothing => None,
-            Self::File(_) => Some("file"),
-            Self::Content(_) => Some("content"),
-            Self::Other => Some("differs"),
+            Self::File(_) => Some(json::ExpectedOf::File),
+            Self::Content(_) => Some(json::ExpectedOf::Content),
+            Self::Other => Some(json::ExpectedOf::Differs),
         }
     }
 }

@@ -7,7 +7,7 @@ mod report;
 use crate::{
     args::CheckArgs,
     exit::Exit,
-    failure::{Explain, Failure, Outcome},
+    failure::{self, Explain, Failure, Outcome},
     pipe,
     render::{Tone, count, json, quoted},
     session::Session,
@@ -22,7 +22,6 @@ use imbrik_core::{
     transfer::{check_tiles, sums_of},
 };
 use report::Report;
-use serde_json::json;
 use std::{
     fs::{self, File},
     io::Read,
@@ -48,9 +47,9 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
             Ok(exit) => exit,
             Err(failure) if failure.exit == Exit::Interrupted => return Err(failure),
             Err(failure) => {
-                let mut told = json::failure("check", &failure);
-                told["image"] = json!(image.to_string_lossy());
-                session.out.failure_as(&told, &failure);
+                let image = Some(json::path(image));
+                let told = json::Failed { image, ..json::failed(&failure) };
+                session.out.failure_as(&json::object("check", "failed", told), &failure);
                 failure.exit
             }
         });
@@ -92,9 +91,7 @@ fn wanted_sums(args: &CheckArgs, image: &Path) -> Outcome<Vec<Sum>> {
     }
     let mut lines = String::new();
     let read = File::open(path).and_then(|file| file.take(MOST_SUMS).read_to_string(&mut lines));
-    read.map_err(|error| {
-        Failure::new(Exit::Failed, format!("reading {} failed: {error}", quoted(path)))
-    })?;
+    read.map_err(|error| failure::system(format!("reading {}", quoted(path)), error))?;
     pasted_for(&lines, name).map_err(|error| {
         let failure = Failure::from(error);
         let what = format!("{}: {}", quoted(path), failure.what);

@@ -15,7 +15,6 @@ use imbrik_core::{
     transfer::Differences,
     units::{ByteLen, Span},
 };
-use serde_json::{Value, json};
 use std::{
     path::{Path, PathBuf},
     time::Duration,
@@ -75,6 +74,18 @@ impl Verdict {
     }
 }
 
+impl Verdict {
+    fn for_programs(self) -> json::Verdict {
+        match self {
+            Self::Whole => json::Verdict::Whole,
+            Self::Readable => json::Verdict::Readable,
+            Self::CutShort(_) => json::Verdict::CutShort,
+            Self::Unknown => json::Verdict::Unknown,
+            Self::Damaged => json::Verdict::Damaged,
+        }
+    }
+}
+
 impl Report<'_> {
     fn verdict(&self) -> Verdict {
         let has_digests = self.image.manifest().is_some();
@@ -109,19 +120,18 @@ impl Report<'_> {
     /// Tells what was found.
     pub(super) fn show(&self, out: &Out) {
         if out.is_json() {
-            let exit = self.exit();
-            let result = if exit == Exit::Done { "done" } else { "differs" };
+            let result = json::result(self.exit());
             return out.line(&json::object("check", result, self.json()).to_string());
         }
         out.line("");
         let size = size::both(self.image.content().size());
-        out.line(&format!("Container  {}, a card of {size}", self.image.container()));
+        out.line(&format!("Container       {}, a card of {size}", self.image.container()));
         self.show_checksum(out);
         self.show_expected(out);
         self.show_tiles(out);
         self.show_manifest(out);
         self.show_volumes(out);
-        for line in start_lines(out, "Start      ", self.references) {
+        for line in start_lines(out, "Will it start?  ", self.references) {
             out.line(&line);
         }
         if let (Some(found), Some(card)) = (self.card, self.against) {
@@ -130,34 +140,37 @@ impl Report<'_> {
         self.show_verdict(out);
     }
 
-    fn json(&self) -> Value {
-        let on_card = |of: &dyn Fn(&OnCard) -> Value| self.card.map(of);
-        json!({
-            "exit": self.exit().code(),
-            "verdict": self.verdict().word(),
-            "missing_bytes": self.survey.map(|survey| survey.missing().get()),
-            "volumes": self.volumes.iter().map(|(index, found)| json!({
-                "partition": self.survey.and_then(|survey| survey.parts.get(*index)?.number),
-                "state": found.state.to_string(),
-            })).collect::<Vec<_>>(),
-            "image": self.image.path().to_string_lossy(),
-            "container": self.image.container().to_string(),
-            "card_size": self.image.content().size().get(),
-            "checksums": self.sums.iter().map(|sum| sum.kind.name()).collect::<Vec<_>>(),
-            "checksum_differs": self.wrong_sum.map(SumKind::name),
-            "checksum_made": self.made.as_ref().map(|path| path.to_string_lossy()),
-            "expected": self.expected.word(),
-            "has_digests": self.image.manifest().is_some(),
-            "differing": json::spans(&self.tiles.spans),
-            "findings": self.image.findings(),
-            "references": self.references.len(),
-            "references_missing": self.references.iter().filter(|r| !r.is_found).count(),
-            "against": self.against.map(|path| path.to_string_lossy()),
-            "card_differing": on_card(&|found| json::spans(&found.differing.spans)),
-            "card_differing_places": on_card(&|found| json!(found.places)),
-            "card_bytes_read": self.tally.read().get(),
-            "seconds": self.took.as_secs_f64(),
-        })
+    fn json(&self) -> json::Checked {
+        let volumes = self.volumes.iter().map(|(index, found)| json::VolumeState {
+            partition: self.survey.and_then(|survey| survey.parts.get(*index)?.number),
+            state: found.state.to_string(),
+        });
+        json::Checked {
+            exit: self.exit().code(),
+            verdict: self.verdict().for_programs(),
+            missing_bytes: self.survey.map(|survey| survey.missing().get()),
+            volumes: volumes.collect(),
+            image: json::path(self.image.path()),
+            container: self.image.container().to_string(),
+            card_size: self.image.content().size().get(),
+            checksums: self.sums.iter().map(|sum| sum.kind.name().to_owned()).collect(),
+            checksum_differs: self.wrong_sum.map(|kind| kind.name().to_owned()),
+            checksum_made: self.made.as_deref().map(json::path),
+            expected: self.expected.for_programs(),
+            has_digests: self.image.manifest().is_some(),
+            differing: json::spans(&self.tiles.spans),
+            findings: self.image.findings().to_vec(),
+            references: self.references.len(),
+            references_missing: self.references.iter().filter(|r| !r.is_found).count(),
+            against: self.against.map(|other| match self.card {
+                Some(found) if found.is_image => json::path(other),
+                _ => other.to_string_lossy().into_owned(),
+            }),
+            card_differing: self.card.map(|found| json::spans(&found.differing.spans)),
+            card_differing_places: self.card.map(|found| found.places.clone()),
+            card_bytes_read: self.tally.read().get(),
+            seconds: self.took.as_secs_f64(),
+        }
     }
 
     fn show_checksum(&self, out: &Out) {
@@ -166,21 +179,21 @@ impl Report<'_> {
         let kinds: Vec<_> = self.sums.iter().map(|sum| sum.kind.to_string()).collect();
         match (self.wrong_sum, &kinds[..]) {
             (None, []) => match &self.made {
-                Some(path) => out.line(&format!("Checksum   put into {}", quoted(path))),
+                Some(path) => out.line(&format!("Checksum        put into {}", quoted(path))),
                 None => match &self.list {
-                    None => out.line("Checksum   no checksum file beside it"),
+                    None => out.line("Checksum        no checksum file beside it"),
                     Some(list) => out.line(&format!(
-                        "Checksum   not compared: {} has a line for it; to compare, add --expect {}",
+                        "Checksum        not compared: {} has a line for it; to compare, add --expect {}",
                         quoted(list.file_name().unwrap_or_default().as_ref()),
                         quoted(list)
                     )),
                 },
             },
             (None, kinds) => {
-                out.line(&format!("Checksum   {} {}", listed(kinds), good("matches")));
+                out.line(&format!("Checksum        {} {}", listed(kinds), good("matches")));
             }
             (Some(kind), _) => out.line(&format!(
-                "Checksum   {kind} {}",
+                "Checksum        {kind} {}",
                 match self.verdict() {
                     Verdict::Whole => bad("does not match, though the image is whole"),
                     _ => bad("does not match: the file is not the one that was hashed"),
@@ -195,14 +208,14 @@ impl Report<'_> {
         match self.expected {
             Expected::Nothing => {}
             Expected::File(kind) => {
-                out.line(&format!("Expected   {} the {kind} that was given", good("has")));
+                out.line(&format!("Expected        {} the {kind} that was given", good("has")));
             }
             Expected::Content(kind) => out.line(&format!(
-                "Expected   its content, unpacked, {} the {kind} that was given",
+                "Expected        its content, unpacked, {} the {kind} that was given",
                 good("has")
             )),
             Expected::Other => out.line(&format!(
-                "Expected   {}, neither packed nor unpacked",
+                "Expected        {}, neither packed nor unpacked",
                 bad("does not have the hash that was given")
             )),
         }
@@ -214,19 +227,19 @@ impl Report<'_> {
         let tiles = tile_count(self.image.content().size());
         match (self.image.manifest().is_some(), &self.tiles.spans[..]) {
             (true, []) => out.line(&format!(
-                "Tiles      {} {}",
+                "Tiles           {} {}",
                 count(tiles, "tile"),
                 good("match their digests")
             )),
             (false, []) => out.line(&format!(
-                "Tiles      {} can be read; the image has no digests to compare them with",
+                "Tiles           {} can be read; the image has no digests to compare them with",
                 count(tiles, "tile")
             )),
             (_, spans) => {
                 let number: u64 =
                     spans.iter().map(|span| span.len().get().div_ceil(TILE.get())).sum();
                 out.line(&format!(
-                    "Tiles      {} of {} {}",
+                    "Tiles           {} of {} {}",
                     number,
                     count(tiles, "tile"),
                     bad("do not match their digests")
@@ -239,14 +252,14 @@ impl Report<'_> {
     fn show_manifest(&self, out: &Out) {
         let bad = |text: &str| out.paint(Tone::Alarm, text);
         for finding in self.image.findings() {
-            out.line(&format!("Manifest   {}", bad(finding)));
+            out.line(&format!("Manifest        {}", bad(finding)));
         }
         if let (Some(manifest), []) = (self.image.manifest(), self.image.findings()) {
-            out.line(&format!("Manifest   {}", time::saved(manifest)));
+            out.line(&format!("Manifest        {}", time::saved(manifest)));
             let lost: ByteLen = manifest.unreadable_spans().iter().map(|span| span.len()).sum();
             if !lost.is_zero() {
                 out.line(&format!(
-                    "           {} could not be read when it was saved, and are zeros",
+                    "                {} could not be read when it was saved, and are zeros",
                     size::both(lost)
                 ));
             }
@@ -263,7 +276,8 @@ impl Report<'_> {
                 2 => "both were",
                 _ => "all were",
             };
-            return out.line(&format!("Volumes    {}, {words} unmounted", count(all, "volume")));
+            return out
+                .line(&format!("Volumes         {}, {words} unmounted", count(all, "volume")));
         }
         for (index, found) in self.volumes {
             let title = survey.parts.get(*index).map(Part::full_title).unwrap_or_default();
@@ -274,7 +288,7 @@ impl Report<'_> {
                 State::Errors => out.paint(Tone::Alarm, "is marked as having errors"),
                 State::Unknown => "is of a kind that is not looked into".to_owned(),
             };
-            out.line(&format!("Volumes    {title} {state}"));
+            out.line(&format!("Volumes         {title} {state}"));
         }
     }
 
@@ -339,11 +353,11 @@ fn show_card(out: &Out, found: &OnCard, card: &Path) {
     let bad = |text: &str| out.paint(Tone::Alarm, text);
     let head = if found.is_image { "Image" } else { "Card" };
     match &found.differing.spans[..] {
-        [] => out.line(&format!("{head:<10} {} {}", card.display(), good("holds the same"))),
+        [] => out.line(&format!("{head:<15} {} {}", card.display(), good("holds the same"))),
         spans => {
             let bytes: ByteLen = spans.iter().map(|span| span.len()).sum();
             out.line(&format!(
-                "{head:<10} {} {} in {}, {}",
+                "{head:<15} {} {} in {}, {}",
                 card.display(),
                 bad("differs"),
                 count(spans.len() as u64, "place"),
@@ -351,7 +365,7 @@ fn show_card(out: &Out, found: &OnCard, card: &Path) {
             ));
             for (place, len) in &found.places {
                 let len = size::short(ByteLen::new(*len));
-                out.line(&format!("           {len} in {place}"));
+                out.line(&format!("                {len} in {place}"));
             }
             places(out, spans, if found.is_image { "of its content" } else { "of the card" });
         }
@@ -361,9 +375,9 @@ fn show_card(out: &Out, found: &OnCard, card: &Path) {
 /// The first differing places, a line each.
 fn places(out: &Out, spans: &[Span], of: &str) {
     for span in spans.iter().take(TOLD) {
-        out.line(&format!("           {span} {of}"));
+        out.line(&format!("                {span} {of}"));
     }
     if let Some(more @ 1..) = spans.len().checked_sub(TOLD) {
-        out.line(&format!("           and {}", count(more as u64, "more place")));
+        out.line(&format!("                and {}", count(more as u64, "more place")));
     }
 }

@@ -30,7 +30,6 @@ use imbrik_core::{
     units::{ByteLen, Span},
 };
 use jiff::{Timestamp, Zoned};
-use serde_json::json;
 use std::{path::Path, sync::Arc, time::Instant};
 use summary::Done;
 
@@ -125,9 +124,9 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         took: started.elapsed(),
     };
     done.show(session, &to);
-    if let Some((to, second)) = second.filter(|_| !session.out.is_json()) {
-        let size = size::both(second.image_len);
-        session.out.line(&format!("Also      {}, {size}", to.title()));
+    if let Some((to, second)) = second {
+        let done = Done { saved: &second, pack: Pack::Raw, ..done };
+        done.show_second(session, to);
     }
     beside?;
     if has_changed {
@@ -223,14 +222,14 @@ fn plan(
     let seconds = used.get() as f64 / card.likely_read_rate() as f64;
     let out = &session.out;
     if out.is_json() {
-        let more = json!({
-            "card": json::card(card, Some(&wanted.survey)),
-            "card_size": view.size().get(),
-            "bytes_to_read": used.get(),
-            "image": to.path().to_string_lossy(),
-            "likely_image_bytes": likely.get(),
-            "likely_seconds": seconds,
-        });
+        let more = json::SavePlan {
+            card: json::card(card, Some(Some(&wanted.survey))),
+            card_size: view.size().get(),
+            bytes_to_read: used.get(),
+            image: json::path(to.path()),
+            likely_image_bytes: likely.get(),
+            likely_seconds: seconds,
+        };
         out.line(&json::object("save", "plan", more).to_string());
         return Ok(Exit::Done);
     }
@@ -269,13 +268,16 @@ fn announce(session: &Session, card: &Card, wanted: &Wanted, to: &Target) {
     if !session.out.is_json() {
         let name = card.path.display();
         session.out.note(&format!(
-            "Saving {} ({}) as {}",
+            "Saving {} ({}) {}",
             wanted
                 .only
                 .as_ref()
                 .map_or(name.to_string(), |part| format!("{} of {name}", part.full_title())),
             size::both(wanted.survey.size),
-            to.title()
+            match to.is_pipe() {
+                true => "to standard output".to_owned(),
+                false => format!("as {}", to.title()),
+            }
         ));
     }
     if !card.boot_areas.is_empty() {

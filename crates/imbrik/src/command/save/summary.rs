@@ -2,7 +2,7 @@
 
 use crate::{
     command::fits,
-    packing::{self, Target},
+    packing::Target,
     render::{count, json, size, time},
     session::Session,
 };
@@ -14,7 +14,6 @@ use imbrik_core::{
     transfer::Saved,
     units::ByteLen,
 };
-use serde_json::json;
 use std::time::Duration;
 
 /// What was done.
@@ -36,40 +35,59 @@ pub(super) struct Done<'a> {
 }
 
 impl Done<'_> {
-    /// Tells of it.
-    pub(super) fn show(&self, session: &Session, to: &Target) {
-        let Done { card, saved, tally, took, .. } = self;
-        let out = &session.out;
-        let lost: ByteLen = saved.unreadable.iter().map(|span| span.len()).sum();
+    fn json(&self, to: &Target, next: String) -> json::Saved {
+        let Done { card, saved, tally, .. } = self;
+        let told = |list: fn(&Occupancy) -> &Vec<String>| {
+            self.occupancy.map(|occupancy| list(occupancy).clone()).unwrap_or_default()
+        };
+        json::Saved {
+            card: card.path.to_string_lossy().into_owned(),
+            card_size: self.size.get(),
+            fitted_card_size: self.fitted.map(ByteLen::get),
+            read_whole: told(|occupancy| &occupancy.read_whole),
+            findings: told(|occupancy| &occupancy.findings),
+            card_bytes_read: tally.read().get(),
+            card_requests: tally.reads(),
+            card_bytes_written: tally.written().get(),
+            used_bytes: self.used.get(),
+            made: to.made(saved, self.took, next),
+            zero_bytes: saved.zeros.get(),
+            unreadable: json::spans(&saved.unreadable),
+        }
+    }
+
+    /// A line to type next.
+    fn next(&self, to: &Target) -> String {
         let place = self.only.map_or("CARD".to_owned(), |part| match part.number {
             Some(number) => format!("CARD --into {number}"),
             None => "CARD".to_owned(),
         });
-        let next = to.next("imbrik restore", &place);
+        to.next("imbrik restore", &place)
+    }
+
+    /// Tells of a second image that was made in the same read.
+    pub(super) fn show_second(&self, session: &Session, to: &Target) {
+        let out = &session.out;
         if out.is_json() {
-            let told = |list: fn(&Occupancy) -> &Vec<String>| {
-                self.occupancy.map(|occupancy| list(occupancy).clone()).unwrap_or_default()
-            };
-            let more = json!({
-                "card": card.path.to_string_lossy(),
-                "card_size": self.size.get(),
-                "fitted_card_size": self.fitted.map(ByteLen::get),
-                "read_whole": told(|occupancy| &occupancy.read_whole),
-                "findings": told(|occupancy| &occupancy.findings),
-                "card_bytes_read": tally.read().get(),
-                "card_requests": tally.reads(),
-                "card_bytes_written": tally.written().get(),
-                "used_bytes": self.used.get(),
-                "image": to.path().to_string_lossy(),
-                "image_bytes": saved.image_len.get(),
-                "image_read_from": packing::read_back(saved),
-                "zero_bytes": saved.zeros.get(),
-                "unreadable": json::spans(&saved.unreadable),
-                "seconds": took.as_secs_f64(),
-                "sums": json::sums(&saved.sums),
-                "next": next,
-            });
+            let more = self.json(to, self.next(to));
             out.line(&json::object("save", "done", more).to_string());
+            return;
+        }
+        let size = size::both(self.saved.image_len);
+        out.line(&format!("Also      {}, {size}", to.title()));
+        for sum in &self.saved.sums {
+            out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
+        }
+    }
+
+    /// Tells of it.
+    pub(super) fn show(&self, session: &Session, to: &Target) {
+        let Done { saved, tally, took, .. } = self;
+        let out = &session.out;
+        let lost: ByteLen = saved.unreadable.iter().map(|span| span.len()).sum();
+        let next = self.next(to);
+        if out.is_json() {
+            out.line(&json::object("save", "done", self.json(to, next)).to_string());
             return;
         }
         let ratio = match 100.0 * saved.image_len.get() as f64 / self.size.get().max(1) as f64 {
@@ -85,7 +103,7 @@ impl Done<'_> {
             to.holes(saved)
         ));
         out.line(&format!(
-            "Used      {} are in use, {} were read from the card",
+            "Used      {}; {} were read from the card",
             size::both(self.used),
             size::short(tally.read())
         ));

@@ -14,7 +14,7 @@ use crate::{
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     pipe,
-    render::{listed, progress::Board, quoted, size, survey},
+    render::{json, listed, progress::Board, quoted, size, survey},
     resolve,
     session::Session,
 };
@@ -122,6 +122,14 @@ impl Source<'_> {
             From::Image(image) => image.path().to_owned(),
             From::Card(card) => card.path.clone(),
             From::Kept(image, _) => image.path().to_owned(),
+        }
+    }
+
+    /// The same for programs: an image by its whole path.
+    fn json_path(&self) -> String {
+        match self.from {
+            From::Card(card) => card.path.to_string_lossy().into_owned(),
+            From::Image(image) | From::Kept(image, _) => json::path(image.path()),
         }
     }
 

@@ -13,7 +13,6 @@ use imbrik_core::{
     store::ReadAt,
     units::{ByteLen, Span},
 };
-use serde_json::json;
 use std::{path::Path, time::Duration};
 
 /// How wide the strip of the larger of two cards is drawn.
@@ -71,30 +70,30 @@ impl Writing<'_> {
         self.session.out.paint(Tone::Strong, &format!("{text:<16}"))
     }
 
+    /// A spare that is made beside an image is a clone.
+    fn json_command(&self) -> &'static str {
+        if self.command == "save" { "clone" } else { self.command }
+    }
+
     fn show_json(&self, source: &Source<'_>, target: &Target) {
         let (write, read) = target.likely_seconds(self.args);
-        let more = json!({
-            "image": match source.from {
-                From::Image(image) => Some(image.path().to_string_lossy()),
+        let references = target.references.as_ref().unwrap_or(&source.references);
+        let more = json::WritePlan {
+            image: match source.from {
+                From::Image(image) => Some(json::path(image.path())),
                 From::Card(_) | From::Kept(..) => None,
             },
-            "source": source.path().to_string_lossy(),
-            "card": json::card(&target.card, Some(&target.on_card)),
-            "into": target.into.as_ref().map(|into| into.title.clone()),
-            "after": json::content(&target.after),
-            "bytes_to_write": target.plan.view.written().get(),
-            "likely_seconds": write + read,
-            "changes": target.plan.changes.iter().map(change::words).collect::<Vec<_>>(),
-            "references_missing": target
-                .references
-                .as_ref()
-                .unwrap_or(&source.references)
-                .iter()
-                .filter(|reference| !reference.is_found)
-                .count(),
-            "host": target.host,
-        });
-        self.session.out.line(&json::object(self.command, "plan", more).to_string());
+            source: source.json_path(),
+            card: json::card(&target.card, Some(Some(&target.on_card))),
+            into: target.into.as_ref().map(|into| into.title.clone()),
+            after: json::content(&target.after),
+            bytes_to_write: target.plan.view.written().get(),
+            likely_seconds: write + read,
+            changes: target.plan.changes.iter().map(change::words).collect(),
+            references_missing: references.iter().filter(|one| !one.is_found).count(),
+            host: target.host.clone(),
+        };
+        self.session.out.line(&json::object(self.json_command(), "plan", more).to_string());
     }
 
     fn show_target(&self, source: &Source<'_>, target: &Target, head: &str) {
@@ -294,7 +293,8 @@ impl Writing<'_> {
                     false => "",
                 };
                 out.line(&format!(
-                    "All {all} cards now hold {}{named}, in {}. It is safe to take them out.",
+                    "{} cards now hold {}{named}, in {}. It is safe to take them out.",
+                    if all == 2 { "Both".to_owned() } else { format!("All {all}") },
                     source.whose(),
                     time::span(took)
                 ));
@@ -323,11 +323,9 @@ impl Writing<'_> {
     pub(super) fn show_failed(&self, card: &Path, failure: &Failure) {
         let out = &self.session.out;
         if out.is_json() {
-            let mut more = json::failure(self.command, failure);
-            if let Some(object) = more.as_object_mut() {
-                object.insert("card".to_owned(), json!(card.to_string_lossy()));
-            }
-            out.line(&more.to_string());
+            let card = Some(card.to_string_lossy().into_owned());
+            let more = json::Failed { card, ..json::failed(failure) };
+            out.line(&json::object(self.json_command(), "failed", more).to_string());
             return;
         }
         let name = card.display();
@@ -352,31 +350,30 @@ impl Writing<'_> {
             From::Image(image) => Some(image),
             From::Card(_) | From::Kept(..) => None,
         };
-        let more = json!({
-            "card": target.card.path.to_string_lossy(),
-            "card_size": target.card.size.get(),
-            "card_bytes_read": written.tally.read().get(),
-            "card_bytes_written": written.tally.written().get(),
-            "card_bytes_cleared": target.plan.view.cleared().get(),
-            "source_bytes_read": source.tally.as_ref().map(|tally| tally.read().get()),
-            "source": source.path().to_string_lossy(),
-            "image": image.map(|image| image.path().to_string_lossy()),
-            "image_bytes": image.map(|image| image.file().size().get()),
-            "card_bytes_found": written.found.get(),
-            "unreadable": json::spans(&written.unreadable),
-            "damaged": json::spans(&source.damaged),
-            "read_back": !self.args.no_check,
-            "seconds": written.took.as_secs_f64(),
-            "sums": {},
-        });
-        self.session.out.line(&json::object(self.command, "done", more).to_string());
+        let more = json::WrittenCard {
+            card: target.card.path.to_string_lossy().into_owned(),
+            card_size: target.card.size.get(),
+            card_bytes_read: written.tally.read().get(),
+            card_bytes_written: written.tally.written().get(),
+            card_bytes_cleared: target.plan.view.cleared().get(),
+            card_bytes_found: written.found.get(),
+            source_bytes_read: source.tally.as_ref().map(|tally| tally.read().get()),
+            source: source.json_path(),
+            image: image.map(|image| json::path(image.path())),
+            image_bytes: image.map(|image| image.file().size().get()),
+            unreadable: json::spans(&written.unreadable),
+            damaged: json::spans(&source.damaged),
+            read_back: !self.args.no_check,
+            seconds: written.took.as_secs_f64(),
+        };
+        self.session.out.line(&json::object(self.json_command(), "done", more).to_string());
     }
 
     /// One of several cards.
     fn show_line(&self, target: &Target, written: &Written) {
         let out = &self.session.out;
         let name = target.card.path.display();
-        let bytes = size::short(written.tally.written());
+        let bytes = size::short(target.plan.view.written().saturating_sub(written.found));
         let took = time::span(written.took);
         out.line(&format!("{name:<10}{bytes} {} in {took}", self.how()));
         self.show_how_to_reach(target);
@@ -424,7 +421,8 @@ impl Writing<'_> {
                 Some(host) => format!("{host}, made of {}", source.whose()),
                 None => source.whose(),
             },
-            size::both(written.tally.written()),
+            // What was planned: the start, which is cleared before it is written, counts once.
+            size::both(target.plan.view.written().saturating_sub(written.found)),
             self.how(),
             time::span(written.took)
         ));

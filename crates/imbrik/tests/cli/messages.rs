@@ -1,0 +1,375 @@
+//! What is said when something cannot be done: each message with its state and its next step, and
+//! the conveniences that spare one of them.
+
+use crate::harness::{Bench, CARD, Run, flip, is_root, put, sized, tool, valid};
+use serde_json::Value;
+use std::{
+    fs,
+    process::{Command, Stdio},
+    thread,
+    time::Duration,
+};
+
+fn slot(name: &str, size: u64, more: &str) -> String {
+    format!("[[slot]]\nname = \"{name}\"\nsize = {size}\n{more}\n")
+}
+
+fn bench() -> Bench {
+    let bench = Bench::with_card(&[slot("b", CARD, ""), slot("c", 2 * CARD, "")].concat());
+    bench.good("save rack:a hive.img.zst");
+    bench
+}
+
+/// All lines of JSON of a run, each valid.
+fn objects(run: &Run) -> Vec<Value> {
+    let lines: Vec<Value> =
+        run.stdout.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    lines.iter().for_each(valid);
+    lines
+}
+
+/// Each mistake with its exit code, what is said, and what must not be.
+#[test]
+fn mistakes_are_told_with_what_to_do_instead() {
+    let bench = bench();
+    fs::create_dir(bench.path("images")).unwrap();
+    let before = bench.list("");
+    for (words, code, said, unsaid) in [
+        ("restore hive.img.zst rack:c --give-to 7 --plan", 2, "has no partition 7", "sudo"),
+        ("restore hive.img.zst rack:c --take-from 5 --plan", 2, "has no partition 5", "sudo"),
+        ("fit hive.img.zst x.img.zst --give-to 7", 2, "has no partition 7", "sudo"),
+        ("fit hive.img.zst x.img.zst --take-from 7", 2, "has no partition 7", "sudo"),
+        ("fit hive.img.zst x.img.zst --room 500", 2, "500 of what? write 500MB", "no unit"),
+        ("fit hive.img.zst x.img.zst --to 16", 2, "16 of what?", "no unit"),
+        (
+            "save rack:a newfolder",
+            2,
+            "write newfolder/; for an image, write newfolder.img.zst",
+            "x",
+        ),
+        ("repack hive.img.zst newfolder", 2, "write newfolder/; for an image", "sudo"),
+        ("fit hive.img.zst newfolder", 2, "write newfolder/; for an image", "sudo"),
+        ("save rack:a newfolder/", 2, "there is no folder newfolder/", "sudo"),
+        ("check missing.img", 2, "there is no image called missing.img", "imbrik check"),
+        ("restore missing.img rack:b", 2, "there is no image called missing.img", "imbrik check"),
+        ("fit missing.img x.img.zst", 2, "there is no image called missing.img", "imbrik check"),
+        ("repack missing.img x.img.zst", 2, "there is no image called", "imbrik check"),
+        ("show missing.img", 2, "called missing.img", "imbrik check"),
+        (
+            "check .",
+            2,
+            "is a folder, not an image. Nothing was done. Name the image in it.",
+            "copy",
+        ),
+        ("save rack:a x.img.zst --also rack:b", 4, "Look at the plan with --plan", "sudo"),
+        ("fit hive.img.zst x.img.zst --room 5TB", 5, "Ask for less room.", "sudo"),
+        ("save rack:a /sys/x.img.zst", 1, "x.img.zst was made", "Run it with sudo"),
+        ("restore hive.img.zst rack:b --as-new a,b", 2, "2 names are given for 1 card", "sudo"),
+        ("restore hive.img.zst rack:b --host x- --yes", 2, "up to 63 letters, digits", "sudo"),
+        ("check hive.img.zst --expect xyz", 2, "is not a hash: it has 3 characters", "known"),
+        ("check hive.img.zst x --against rack:b", 2, "--against compares one image", "sudo"),
+        ("verify hive.img.zst", 2, "Here it is called `imbrik check`", "similar"),
+        ("write hive.img.zst rack:b", 2, "Here it is called `imbrik restore`", "similar"),
+        ("shrink hive.img.zst", 2, "Here it is called `imbrik fit`", "similar"),
+        ("hash hive.img.zst", 2, "Here it is called `imbrik check`", "similar"),
+        ("list", 2, "Here it is called `imbrik cards`", "similar"),
+        ("info rack:a", 2, "Here it is called `imbrik show`", "similar"),
+        ("backup rack:a", 2, "Here it is called `imbrik save`", "similar"),
+        ("", 2, "`imbrik cards` shows which card is which, `imbrik demo`", "sudo"),
+    ] {
+        let run = bench.imbrik(words).expect(code).says(said);
+        let root = tool!("id", "-u").trim() == "0";
+        assert!(!run.err_has(unsaid) || !root, "{words}: {}", run.stderr);
+        assert!(!run.err_has("os error") && !run.err_has("?."), "{}", run.stderr);
+        assert_eq!(bench.list(""), before, "{words}");
+        // The same for programs, on every exit code.
+        let words = format!("{words} --json");
+        let told = objects(&bench.imbrik(&words).expect(code));
+        assert_eq!(told.last().unwrap()["exit"], code, "{words}");
+    }
+}
+
+#[test]
+fn a_rack_that_is_elsewhere_is_named_by_its_whole_path() {
+    let bench = bench();
+    fs::create_dir(bench.path("sub")).unwrap();
+    let mut command = bench.command(["cards"]);
+    let run = command.current_dir(bench.path("sub")).output().unwrap();
+    let said = String::from_utf8_lossy(&run.stderr).replace("\n  ", " ");
+    let path = bench.path("sub").canonicalize().unwrap().join("rack");
+    assert!(said.contains(path.to_str().unwrap()), "{said}");
+    assert!(said.contains("IMBRIK_RACK says rack"), "{said}");
+}
+
+#[test]
+fn an_interrupt_of_ones_own_is_not_laid_on_the_card() {
+    let bench = bench();
+    bench.write_rack(&slot("b", CARD, "write_rate = 3000000"));
+    let card = bench.path("rack/b.img");
+    let run = bench.interrupted("restore hive.img.zst rack:b --yes", || {
+        fs::read(&card).is_ok_and(|bytes| bytes.iter().any(|byte| *byte != 0))
+    });
+    let run = run.expect(130).says("Restore once more to start over.");
+    assert!(!run.err_has("bad"), "{}", run.stderr);
+}
+
+#[test]
+fn an_image_on_the_card_that_it_would_overwrite_is_refused() {
+    let bench = bench();
+    let at = bench.path("").canonicalize().unwrap();
+    let about = format!("mounted_at = [{:?}]", at.to_str().unwrap());
+    bench.write_rack(&slot("b", CARD, &about));
+    let image = at.join("hive.img.zst");
+    let words = ["restore", image.to_str().unwrap(), "rack:b", "--yes", "--unmount"];
+    bench.run(words).expect(4).says("lies on the card itself");
+}
+
+#[test]
+fn what_is_wrong_with_an_image_is_told_apart() {
+    let bench = bench();
+    // Its own account of itself is damaged: that does not make it another program's.
+    let bytes = bench.bytes("hive.img.zst");
+    let at = bytes.windows(17).rposition(|window| window == b"{\"imbrik_manifest").unwrap();
+    fs::write(bench.path("odd.img.zst"), &bytes).unwrap();
+    flip(&bench.path("odd.img.zst"), at as u64);
+    let run =
+        bench.imbrik("restore odd.img.zst rack:b --plan").shows("about itself cannot be read");
+    assert!(!run.out_has("another program"), "{}", run.stdout);
+    // A checksum file that was edited.
+    let sum = bench.path("hive.img.zst.sha256");
+    let line = fs::read_to_string(&sum).unwrap();
+    let other = if line.starts_with('0') { "1" } else { "0" };
+    fs::write(&sum, format!("{other}{}", &line[1..])).unwrap();
+    bench
+        .imbrik("check hive.img.zst")
+        .expect(3)
+        .shows("hive.img.zst is whole, by its own digests; hive.img.zst.sha256 is what is wrong");
+    let told = bench.imbrik("check hive.img.zst --json").expect(3).json();
+    assert_eq!((&told["verdict"], &told["checksum_differs"]), (&"whole".into(), &"sha256".into()));
+    // What people take for images.
+    tool!("tar", "-C", bench.path(""), "-cf", bench.path("x.tar"), "hive.img.zst");
+    tool!("tar", "-C", bench.path(""), "-czf", bench.path("x.tar.gz"), "hive.img.zst");
+    fs::write(bench.path("page.img.xz"), "<!DOCTYPE html><h1>404</h1>").unwrap();
+    for (name, kind) in
+        [("x.tar", "a tar archive"), ("x.tar.gz", "a tar archive"), ("page.img.xz", "a web page")]
+    {
+        bench.imbrik(&format!("check {name}")).expect(3).shows(kind);
+        bench.imbrik(&format!("restore {name} rack:b --yes")).expect(4).says(kind);
+    }
+}
+
+#[test]
+fn what_differs_is_all_that_is_written_and_nothing_when_nothing_does() {
+    let bench = bench();
+    bench.good("restore hive.img.zst rack:b --yes");
+    let again = bench.good("restore hive.img.zst rack:b --yes --differing --json").json();
+    assert_eq!(again["card_bytes_written"], 0, "{again}");
+    put(&bench.path("rack/b.img"), 1000, b"x");
+    let first = bench.good("restore hive.img.zst rack:b --yes --differing --json").json();
+    assert_ne!(first["card_bytes_written"], 0, "{first}");
+    assert!(bench.bytes("rack/b.img")[..512] == bench.bytes("rack/a.img")[..512]);
+}
+
+#[test]
+fn names_count_from_any_number_and_with_leading_zeros() {
+    let bench = bench();
+    fs::write(bench.path("conf"), "n={n} {host}\n").unwrap();
+    let words = "clone rack:a rack:b rack:c --as-new hive-{n:02} --first 9 --json --plan";
+    let plans = objects(&bench.good(words));
+    let hosts: Vec<_> = plans.iter().map(|plan| plan["host"].as_str().unwrap()).collect();
+    assert_eq!(hosts, ["hive-09", "hive-10"]);
+    bench.good("restore hive.img.zst rack:b --first 4 --set conf=1:/n{n}.txt --yes");
+    let fat = bench.bytes("rack/b.img")[2048 * 512..34816 * 512].to_vec();
+    fs::write(bench.path("fat"), fat).unwrap();
+    let text = tool!("mtype", "-i", bench.path("fat"), "::n4.txt");
+    assert_eq!(text, "n=4 hive-07\n");
+}
+
+#[test]
+fn cards_that_cannot_be_written_are_left_out_when_that_is_asked_for() {
+    let bench = Bench::with_card(
+        &[slot("b", CARD, "read_only = true"), slot("c", CARD, ""), slot("d", 4 << 20, "")]
+            .concat(),
+    );
+    bench.good("save rack:a hive.img.zst");
+    bench.imbrik("restore hive.img.zst rack:b rack:c --yes").expect(4).says("write-protected");
+    bench.imbrik("restore hive.img.zst rack:c rack:d --yes").expect(5).says("rack:d:");
+    let words = "restore hive.img.zst rack:b rack:c rack:d --yes --skip-failed --host a,b,d";
+    let run = bench.imbrik(words).expect(1).says("2 cards were left out");
+    run.shows("write-protected").shows("rack:c now holds b, made of hive-07");
+    let words = "restore hive.img.zst rack:b rack:c --yes --skip-failed --json";
+    let told = objects(&bench.imbrik(words).expect(4));
+    let results: Vec<_> = told.iter().map(|told| told["result"].as_str().unwrap()).collect();
+    assert_eq!(results, ["failed", "plan", "done", "failed"], "{told:#?}");
+    let none = bench.imbrik("restore hive.img.zst rack:b rack:d --yes --skip-failed");
+    none.expect(4).says("none of the cards can be written");
+}
+
+#[test]
+fn a_plan_of_a_save_reads_no_more_than_it_must_and_makes_nothing() {
+    let bench = bench();
+    let before = bench.list("");
+    bench.good("save rack:a plan.img.zst --plan").shows("Nothing was written").shows("hive-07");
+    let told = bench.good("save rack:a plan.img.zst --plan --json").json();
+    let made = bench.good("save rack:a made.img.zst --json").json();
+    assert_eq!(told["bytes_to_read"], made["used_bytes"]);
+    bench.good("save rack:a plan.img.zst --plan --also rack:b");
+    assert!(!bench.path("plan.img.zst").exists());
+    assert!(bench.list("").len() == before.len() + 2, "only made.img.zst and its checksum");
+}
+
+#[test]
+fn a_damaged_image_is_written_but_for_its_damage_when_that_is_asked_for() {
+    let bench = Bench::with_card(&slot("b", CARD, ""));
+    bench.good("save rack:a hive.img.gz --exact");
+    let image = bench.path("hive.img.gz");
+    // In the middle of the noise that the last volume holds.
+    flip(&image, bench.bytes("hive.img.gz").len() as u64 * 3 / 4);
+    let run = bench.imbrik("restore hive.img.gz rack:b --yes").expect(3);
+    run.says("--damaged writes what is sound of it");
+    assert!(
+        !bench.path("rack/b.img").exists() || bench.bytes("rack/b.img").iter().all(|b| *b == 0)
+    );
+    let run = bench.imbrik("restore hive.img.gz rack:b --yes --damaged").expect(6);
+    run.shows("damaged in the image").shows("partition 2 (ext4, hive-07)");
+    let told = bench.imbrik("restore hive.img.gz rack:b --yes --damaged --json").expect(6).json();
+    let bad = told["damaged"].as_array().unwrap();
+    let mut expected = bench.bytes("rack/a.img");
+    for span in bad {
+        let (at, len) = (span[0].as_u64().unwrap() as usize, span[1].as_u64().unwrap() as usize);
+        expected[at..at + len].fill(0);
+    }
+    assert!(!bad.is_empty() && bench.bytes("rack/b.img") == expected);
+}
+
+#[test]
+fn many_images_are_checked_in_one_go() {
+    let bench = bench();
+    fs::copy(bench.path("hive.img.zst"), bench.path("two.img.zst")).unwrap();
+    bench.good("check hive.img.zst two.img.zst").shows("All 2 images are as they should be");
+    flip(&bench.path("two.img.zst"), 500_000);
+    let run = bench.imbrik("check hive.img.zst two.img.zst missing.img").expect(3);
+    run.shows("2 of 3 images are not").says("there is no image called missing.img");
+    let told = objects(&bench.imbrik("check hive.img.zst two.img.zst no.img --json").expect(3));
+    let results: Vec<_> = told.iter().map(|told| told["result"].as_str().unwrap()).collect();
+    assert_eq!(results, ["done", "differs", "failed"]);
+}
+
+#[test]
+fn a_list_of_hashes_is_found_read_and_pasted() {
+    let bench = Bench::with_card("");
+    bench.good("save rack:a hive.img.zst --sum md5");
+    fs::remove_file(bench.path("hive.img.zst.md5")).unwrap();
+    fs::copy(bench.path("hive.img.zst"), bench.path("other.img.zst")).unwrap();
+    let line = |name: &str| {
+        let hash = tool!("sha256sum", bench.path(name));
+        format!("{}  {name}\n", hash.split_whitespace().next().unwrap())
+    };
+    let lines = [line("hive.img.zst"), line("other.img.zst")].concat();
+    fs::write(bench.path("SHA256SUMS"), &lines).unwrap();
+    bench.good("check hive.img.zst").shows("SHA256SUMS has a line for it");
+    bench.good("check hive.img.zst --expect SHA256SUMS").shows("has the SHA-256 that was given");
+    bench.good("check hive.img.zst other.img.zst --expect SHA256SUMS");
+    let pasted = line("hive.img.zst");
+    bench.run(["check", "hive.img.zst", "--expect", pasted.trim()]).expect(0);
+    fs::copy(bench.path("hive.img.zst"), bench.path("third.img.zst")).unwrap();
+    let run = bench.imbrik("check third.img.zst --expect SHA256SUMS").expect(2);
+    run.says("no line of it is for third.img.zst");
+    fs::write(bench.path("SHA256SUMS"), lines.replace('a', "b")).unwrap();
+    bench.imbrik("check hive.img.zst --expect SHA256SUMS").expect(3);
+    // A hash of what is in it costs a step more, and each is counted once.
+    let raw = bench.path("raw");
+    tool!("zstd", "-dqf", bench.path("hive.img.zst"), "-o", raw);
+    let hash = tool!("sha256sum", raw).split_whitespace().next().unwrap().to_owned();
+    let run = bench.good(&format!("check hive.img.zst --expect {hash}"));
+    let steps: Vec<_> = run.stderr.lines().filter_map(|line| line.split_once(" of ")).collect();
+    let numbers: Vec<_> = steps.iter().map(|(number, _)| *number).collect();
+    assert_eq!(numbers, ["1", "2", "3"], "{}", run.stderr);
+}
+
+#[test]
+fn two_images_are_compared_whatever_they_are_packed_in() {
+    let bench = bench();
+    bench.good("repack hive.img.zst hive.img.xz");
+    bench.good("check hive.img.zst --against hive.img.xz").shows("hive.img.xz holds the same");
+    tool!("zstd", "-dqf", bench.path("hive.img.zst"), "-o", bench.path("raw.img"));
+    put(&bench.path("raw.img"), 40_000_000, b"changed");
+    let run = bench.imbrik("check hive.img.zst --against raw.img").expect(3);
+    run.shows("in partition 2 (ext4, hive-07)").shows("not what the other image holds");
+    sized(&bench.path("short.img"), 0);
+    fs::write(bench.path("short.img"), &bench.bytes("raw.img")[..30 << 20]).unwrap();
+    let told = bench.imbrik("check hive.img.zst --against short.img --json").expect(3).json();
+    let last = told["card_differing"].as_array().unwrap().last().unwrap();
+    assert_eq!((&last[0], &last[1]), (&(30u64 << 20).into(), &(CARD - (30 << 20)).into()));
+}
+
+#[test]
+fn one_image_of_several_in_an_archive_is_named() {
+    let bench = bench();
+    tool!("zstd", "-dqf", bench.path("hive.img.zst"), "-o", bench.path("one.img"));
+    fs::write(bench.path("two.img"), &bench.bytes("one.img")[..40 << 20]).unwrap();
+    tool!("zip", "-qj", bench.path("two.zip"), bench.path("one.img"), bench.path("two.img"));
+    let run = bench.imbrik("check two.zip").expect(1);
+    run.says("2 files that could be the image (one.img, two.img): name one as ARCHIVE:NAME");
+    bench.good("check two.zip:one.img --against one.img").shows("holds the same");
+    bench.imbrik("check two.zip:three.img").expect(2).says("there is no three.img in this zip");
+    bench.good("restore two.zip:one.img rack:b --yes");
+    bench.good("check hive.img.zst --against rack:b");
+}
+
+#[test]
+fn all_that_is_made_in_one_read_has_an_object_of_its_own() {
+    let bench = bench();
+    let told = objects(&bench.good("save rack:a x.img.zst --also y.img.gz --json"));
+    let images: Vec<_> = told.iter().map(|told| told["image"].as_str().unwrap()).collect();
+    assert!(images[0].ends_with("/x.img.zst") && images[1].ends_with("/y.img.gz"), "{images:?}");
+    let told = objects(&bench.good("save rack:a z.img.zst --also rack:b --yes --json"));
+    let what: Vec<_> = told
+        .iter()
+        .map(|told| (told["command"].as_str().unwrap(), told["result"].as_str().unwrap()))
+        .collect();
+    assert_eq!(what, [("clone", "plan"), ("clone", "done"), ("save", "done")]);
+    let told = objects(&bench.imbrik("demo --json").expect(2));
+    assert_eq!(told[0]["command"], "demo");
+    let first = bench.good("cards --json").stdout;
+    assert!(
+        first.starts_with("{\"imbrik\":1,\"command\":\"cards\",\"result\":\"done\","),
+        "{first}"
+    );
+}
+
+/// Would fail where a disk that some program attaches is taken for the card that is awaited.
+#[test]
+fn a_wait_for_a_card_goes_on_past_a_loop_device() {
+    if !is_root("a_wait_for_a_card_goes_on_past_a_loop_device") {
+        return;
+    }
+    let bench = bench();
+    let mut command = bench.command(["cards", "--watch"]);
+    let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    thread::sleep(Duration::from_millis(900));
+    sized(&bench.path("disk"), 8 << 20);
+    let device = tool!("losetup", "-f", "--show", bench.path("disk"));
+    thread::sleep(Duration::from_millis(1500));
+    bench.write_rack(&[slot("a", CARD, ""), slot("new", CARD, "model = 'Sorrel'")].concat());
+    let output = child.wait_with_output().unwrap();
+    Command::new("losetup").args(["-d", device.trim()]).status().unwrap();
+    let shown = String::from_utf8_lossy(&output.stdout);
+    assert!(shown.contains("rack:new") && !shown.contains("loop"), "{shown}");
+}
+
+/// The overwriting is agreed to before anything is unmounted, and what will be refused is refused
+/// before that.
+#[test]
+fn nothing_is_unmounted_for_a_command_that_is_refused() {
+    let about = "mounted_at = [\"/media/hive\"]";
+    let bench =
+        Bench::with_slot_a(about, &[slot("b", CARD, about), slot("c", 4 << 20, "")].concat());
+    bench.good("save rack:a hive.img.zst --unmount").says("Unmounted /media/hive");
+    let run = bench.imbrik("save rack:a hive.img.zst --unmount").expect(4).says("exists already");
+    assert!(!run.err_has("Unmounted"), "{}", run.stderr);
+    let run = bench.imbrik("clone rack:a rack:c --yes --unmount").expect(5);
+    assert!(!run.err_has("Unmounted"), "{}", run.stderr);
+    let run = bench.imbrik("restore hive.img.zst rack:b --unmount").expect(4);
+    assert!(!run.says("nobody can be asked").err_has("Unmounted"));
+}
