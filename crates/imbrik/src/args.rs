@@ -44,7 +44,7 @@ pub(crate) struct Global {
     #[arg(long, global = true, value_name = "DIR", help_heading = COMMON, display_order = 901)]
     pub(crate) rack: Option<PathBuf>,
     /// Print this help
-    #[arg(short, long, global = true, action = ArgAction::Help, help_heading = COMMON,
+    #[arg(short, long, global = true, action = ArgAction::HelpShort, help_heading = COMMON,
           display_order = 909)]
     help: Option<bool>,
 }

@@ -35,9 +35,9 @@ pub(crate) fn parts() -> ArgValueCompleter {
     ArgValueCompleter::new(|typed: &OsStr| {
         let typed = typed.to_string_lossy();
         let words = env::args_os().skip(2);
-        let surveys = words.filter_map(|word| survey_of(Path::new(&word)));
         // The last one is what is written to, or all there is.
-        let parts = surveys.last().map(|survey| survey.parts).unwrap_or_default();
+        let survey = words.filter_map(|word| survey_of(Path::new(&word))).next_back();
+        let parts = survey.map(|survey| survey.parts).unwrap_or_default();
         let names = parts.iter().flat_map(names_of);
         names
             .filter(|(name, _)| name.starts_with(&*typed))

@@ -50,8 +50,7 @@ impl Failure {
 }
 
 /// What to do about a mistake of our own.
-const BUG: &str =
-    "This is a mistake in Imbrik, not in what it read: please report it with this line.";
+const BUG: &str = "This is a mistake in Imbrik, not in what it read: report it with this line.";
 
 /// A call to the system that failed while doing `what`.
 pub(crate) fn system(what: impl Into<String>, error: io::Error) -> Failure {
@@ -89,5 +88,17 @@ impl<T, E: Into<Failure>> Explain<T> for std::result::Result<T, E> {
 
     fn next(self, next: impl Into<String>) -> Outcome<T> {
         self.map_err(|error| error.into().next(next))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn root_is_not_told_to_become_root() {
+        let failure = Failure::from(Error::new(Class::Denied, "opening x: permission denied"));
+        let is_root = rustix::process::geteuid().is_root();
+        assert_eq!(failure.next.contains("sudo"), !is_root, "{}", failure.next);
     }
 }

@@ -13,7 +13,7 @@ use imbrik_core::{
     Class, Error,
     image::{Image, Limit, Output, Pack, Place, SumKind, manifest_path},
     layout::View,
-    transfer::{ReadBack, SaveOptions, Saved, sampled_ratio},
+    transfer::{ReadBack, SaveOptions, Saved, sample},
     units::ByteLen,
 };
 use std::{
@@ -259,13 +259,13 @@ impl Target {
         options: &SaveOptions,
     ) -> Outcome<()> {
         let Self::File(image) = self else { return Ok(()) };
-        let mut part = image.clone().into_os_string();
-        part.push(".part");
-        let part = PathBuf::from(part);
-        if part.symlink_metadata().is_ok() {
+        let mut unfinished = image.clone().into_os_string();
+        unfinished.push(".part");
+        let unfinished = PathBuf::from(unfinished);
+        if unfinished.symlink_metadata().is_ok() {
             session.out.note(&format!(
                 "{} is there already: unless a program is writing it, it is left over and makes room.",
-                quoted(&part)
+                quoted(&unfinished)
             ));
         }
         let folder = image.parent().unwrap_or(Path::new("/"));
@@ -283,10 +283,12 @@ impl Target {
         }
         let (low, likely) = match (options.pack, place.limit_for(whole)) {
             // However many holes it has: a file is as long as it is.
-            (Pack::Raw, Some(Limit::LargestFile(_))) => (1.0, 1.0),
-            (pack, _) => sampled_ratio(view, pack, options.level).state(UNTOUCHED)?,
+            (Pack::Raw, Some(Limit::LargestFile(_))) => (whole, whole),
+            (pack, _) => {
+                let sampled = sample(view, pack, options.level).state(UNTOUCHED)?;
+                (part(sampled.used, sampled.low), part(sampled.used, sampled.likely))
+            }
         };
-        let part = |ratio: f64| ByteLen::new((whole.get() as f64 * ratio) as u64);
         let tell = |limit: Limit, len: ByteLen| match limit {
             Limit::LargestFile(largest) => format!(
                 "the image would take about {}, and the filesystem at {} holds no file over {}",
@@ -301,16 +303,21 @@ impl Target {
                 size::both(free)
             ),
         };
-        if let Some(limit) = place.limit_for(part(low)) {
-            return Err(Failure::new(Exit::NoRoom, tell(limit, part(likely)))
+        if let Some(limit) = place.limit_for(low) {
+            return Err(Failure::new(Exit::NoRoom, tell(limit, likely))
                 .state("Nothing was written.")
                 .next("Make room there, or name a folder on a larger disk."));
         }
-        if let Some(limit) = place.limit_for(part(likely)) {
-            session.out.warn(&format!("it may get tight: {}.", tell(limit, part(likely))));
+        if let Some(limit) = place.limit_for(likely) {
+            session.out.warn(&format!("it may get tight: {}.", tell(limit, likely)));
         }
         Ok(())
     }
+}
+
+/// So much of `len`.
+pub(crate) fn part(len: ByteLen, ratio: f64) -> ByteLen {
+    ByteLen::new((len.get() as f64 * ratio) as u64)
 }
 
 /// The name of an image without what tells its container.

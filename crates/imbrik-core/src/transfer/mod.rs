@@ -11,6 +11,6 @@ mod verify;
 mod write;
 
 pub use claim::{Planned, claim};
-pub use save::{ReadBack, SaveOptions, Saved, fit, repack, sampled_ratio, save};
+pub use save::{ReadBack, Sampled, SaveOptions, Saved, fit, repack, sample, save};
 pub use verify::{Differences, check_sums, check_tiles, compare, read_back, sums_of};
 pub use write::{Origin, WrittenCard, write_card};

@@ -11,10 +11,10 @@ use crate::{
         Container, Encoded, Encoding, Image, ImageWriter, Manifest, Output, Owner, Pack, Sum,
         SumKind, TILE, TileData, TileDigest, sampled, tile_span,
     },
-    layout::View,
+    layout::{Content, View},
     progress::{Merged, Step, Watch},
     store::{ReadAt, read_vec},
-    units::{ByteLen, ByteOffset, Span},
+    units::{ByteLen, Span},
 };
 use std::sync::Arc;
 
@@ -251,29 +251,55 @@ fn carry(
 const SAMPLES: u64 = 48;
 const SAMPLE: usize = 128 << 10;
 
-/// What part of its size a card will take in an image, judged by a few samples: 0 for nothing, 1
-/// for all of it. The first is a low estimate, the second the likely one.
+/// What part of what is in use an image will take, judged by a few samples of it: 0 for nothing, 1
+/// for all of it.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Sampled {
+    /// How much is in use.
+    pub used: ByteLen,
+    /// A low estimate.
+    pub low: f64,
+    /// The likely part.
+    pub likely: f64,
+}
+
+/// Samples what `view` has in use.
 ///
 /// # Errors
-/// When the card cannot be read at all.
-pub fn sampled_ratio(view: &View, pack: Pack, level: i32) -> Result<(f64, f64)> {
-    let step = view.size().get().checked_div(SAMPLES).unwrap_or(0);
+/// When a sample cannot be packed.
+pub fn sample(view: &View, pack: Pack, level: i32) -> Result<Sampled> {
+    let whole = Span::whole(view.size());
+    let is_used =
+        |content: &Content| matches!(content, Content::Copied { .. } | Content::Rewritten { .. });
+    let used: Vec<Span> = view
+        .segments_in(whole)
+        .filter(|segment| is_used(&segment.content))
+        .map(|segment| segment.span)
+        .collect();
+    let total: u64 = used.iter().map(|span| span.len().get()).sum();
+    let step = total.checked_div(SAMPLES).unwrap_or(0).max(1);
+    let mut next = step / 2;
+    let mut before = 0u64;
     let mut ratios = Vec::new();
-    for sample in 0..SAMPLES {
-        let at = step.saturating_mul(sample).saturating_add(step / 2);
-        let at = at.saturating_sub(at.checked_rem(4096).unwrap_or(0));
-        let span = Span::between(ByteOffset::new(at), ByteOffset::new(view.size().get()));
-        let len = span.len().to_usize().unwrap_or(SAMPLE).min(SAMPLE);
-        // A sample that cannot be read says nothing about the rest.
-        let Ok(bytes) = read_vec(view, span.start(), len) else { continue };
-        let packed = sampled(pack, level, &bytes)?;
-        if let (Ok(packed), Ok(len)) = (u32::try_from(packed), u32::try_from(len.max(1))) {
-            ratios.push(f64::from(packed) / f64::from(len));
+    for span in used {
+        let end = before.saturating_add(span.len().get());
+        while next < end {
+            let ahead = next.saturating_sub(before);
+            let at = span.start().saturating_add(ByteLen::new(ahead.saturating_sub(ahead % 4096)));
+            let len = Span::between(at, span.end()).len().to_usize().unwrap_or(SAMPLE).min(SAMPLE);
+            next = next.saturating_add(step);
+            // A sample that cannot be read says nothing about the rest.
+            let Ok(bytes) = read_vec(view, at, len) else { continue };
+            let packed = sampled(pack, level, &bytes)?;
+            if let (Ok(packed), Ok(len)) = (u32::try_from(packed), u32::try_from(len.max(1))) {
+                ratios.push(f64::from(packed) / f64::from(len));
+            }
         }
+        before = end;
     }
     let count = f64::from(u32::try_from(ratios.len().max(1)).unwrap_or(u32::MAX));
     let mean = ratios.iter().sum::<f64>() / count;
     let variance = ratios.iter().map(|ratio| (ratio - mean).powi(2)).sum::<f64>() / count;
     let low = mean - 3.0 * (variance / count).sqrt();
-    Ok((low.max(0.0), mean))
+    Ok(Sampled { used: ByteLen::new(total), low: low.max(0.0), likely: mean })
 }

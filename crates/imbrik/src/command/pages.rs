@@ -39,7 +39,8 @@ fn write(folder: &Path) -> io::Result<()> {
         fs::write(manual.join(format!("{name}.1")), page)
     };
     page(&cli, "imbrik")?;
-    for command in cli.get_subcommands().filter(|command| !command.is_hide_set()) {
+    let shown = |command: &&clap::Command| !command.is_hide_set() && command.get_name() != "help";
+    for command in cli.get_subcommands().filter(shown) {
         let name = format!("imbrik-{}", command.get_name());
         page(command, &name)?;
     }

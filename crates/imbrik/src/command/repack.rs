@@ -10,7 +10,7 @@ use crate::{
     session::Session,
 };
 use imbrik_core::{
-    image::{Image, Manifest, tile_count},
+    image::{Image, Manifest, Pack, tile_count},
     layout::{Survey, View},
     progress::Watch,
     store::ReadAt,
@@ -53,7 +53,7 @@ pub(crate) fn run(session: &Session, args: &RepackArgs) -> Outcome<Exit> {
     let saved = saved.map_err(|error| packing::failed(error, &image, &to))?;
     packing::tell_of_memory(session, &saved);
     drop(progress);
-    summary(session, &image, &to, &saved, started.elapsed());
+    summary(session, &image, &to, &saved, options.pack, started.elapsed());
     Ok(Exit::Done)
 }
 
@@ -69,7 +69,14 @@ fn manifest(image: &Image) -> Outcome<Manifest> {
     Ok(manifest)
 }
 
-fn summary(session: &Session, image: &Image, to: &Target, saved: &Saved, took: Duration) {
+fn summary(
+    session: &Session,
+    image: &Image,
+    to: &Target,
+    saved: &Saved,
+    pack: Pack,
+    took: Duration,
+) {
     let out = &session.out;
     let card = image.content().size();
     let tiles = tile_count(card);
@@ -114,6 +121,9 @@ fn summary(session: &Session, image: &Image, to: &Target, saved: &Saved, took: D
     out.line(&format!("Time      {}", time::span(took)));
     for sum in &saved.sums {
         out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
+    }
+    if pack != Pack::Zst {
+        to.tell_what_belongs_to_it(out, pack);
     }
     if !to.is_pipe() {
         out.next("Next      ", &next);

@@ -500,9 +500,9 @@ pub(crate) fn start_lines(out: &Out, head: &str, references: &[Reference]) -> Ve
     let all = count(references.len() as u64, "reference");
     let verdict = match missing.len() {
         _ if references.is_empty() => return Vec::new(),
-        0 => format!("{all} in {}, all found", sources(references)),
-        1 => format!("1 of {all} leads nowhere"),
-        more => format!("{more} of {all} lead nowhere"),
+        0 => format!("{all} to devices and files, all found: in {}", sources(references)),
+        1 => format!("1 of {all} to devices and files leads nowhere"),
+        more => format!("{more} of {all} to devices and files lead nowhere"),
     };
     let mut lines = vec![format!("{head}{verdict}")];
     lines.extend(missing.iter().map(|reference| {

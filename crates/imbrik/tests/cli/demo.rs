@@ -9,7 +9,7 @@ fn the_demo_runs_twice_and_spares_a_folder_that_is_not_its_own() {
     for _ in 0..2 {
         let run = bench.good("demo");
         run.shows("$ imbrik show rack:a")
-            .shows("Will it start? 5 references in extlinux/extlinux.conf, etc/fstab, all found")
+            .shows("Will it start? 5 references to devices and files, all found: in extlinux/extlinux.conf, etc/fstab")
             .shows("$ imbrik save rack:a images")
             .shows("is whole")
             .shows("rack:c now holds hive-07")

@@ -63,7 +63,7 @@ fn mistakes_are_told_with_what_to_do_instead() {
         ),
         ("save rack:a x.img.zst --also rack:b", 4, "Look at the plan with --plan", "sudo"),
         ("fit hive.img.zst x.img.zst --room 5TB", 5, "Ask for less room.", "sudo"),
-        ("save rack:a /sys/x.img.zst", 1, "x.img.zst was made", "Run it with sudo"),
+        ("save rack:a /sys/x.img.zst", 5, "/sys has 0 bytes free", "Run it with sudo"),
         ("restore hive.img.zst rack:b --as-new a,b", 2, "2 names are given for 1 card", "sudo"),
         ("restore hive.img.zst rack:b --host x- --yes", 2, "up to 63 letters, digits", "sudo"),
         ("check hive.img.zst --expect xyz", 2, "is not a hash: it has 3 characters", "known"),
@@ -372,4 +372,46 @@ fn nothing_is_unmounted_for_a_command_that_is_refused() {
     assert!(!run.err_has("Unmounted"), "{}", run.stderr);
     let run = bench.imbrik("restore hive.img.zst rack:b --unmount").expect(4);
     assert!(!run.says("nobody can be asked").err_has("Unmounted"));
+}
+
+/// What a shell is offered for a line that is being typed.
+fn offered(bench: &Bench, words: &[&str]) -> String {
+    let mut command = bench.command(["--", "imbrik"]);
+    let output = command.args(words).env("COMPLETE", "fish").output().unwrap();
+    assert!(output.status.success(), "{output:?}");
+    String::from_utf8(output.stdout).unwrap()
+}
+
+/// Would fail where a slot, or a partition of what stands in the line, is not offered.
+#[test]
+fn shells_are_offered_cards_and_their_partitions() {
+    let bench = bench();
+    let cards = offered(&bench, &["save", ""]);
+    assert!(cards.contains("rack:a\t") && cards.contains("rack:c\t135 MB"), "{cards}");
+    let cards = offered(&bench, &["restore", "hive.img.zst", "rack:b"]);
+    assert!(cards.contains("rack:b") && !cards.contains("rack:a"), "{cards}");
+    let parts = offered(&bench, &["save", "rack:a", "--only", ""]);
+    assert!(parts.contains("2\tpartition 2 (ext4, hive-07), 49.3 MB"), "{parts}");
+    assert!(parts.contains("HIVE-BOOT\t"), "{parts}");
+    let parts = offered(&bench, &["fit", "hive.img.zst", "--part", "hive"]);
+    assert!(parts.contains("hive-07\t") && !parts.contains("HIVE-BOOT"), "{parts}");
+    let options = offered(&bench, &["restore", "--dam"]);
+    assert!(options.contains("--damaged"), "{options}");
+}
+
+#[test]
+fn a_package_gets_a_manual_and_completions() {
+    let bench = Bench::empty();
+    bench.good("pages usr");
+    let manual = bench.list("usr/share/man/man1");
+    assert_eq!(manual.len(), 10, "{manual:?}");
+    let page = String::from_utf8(bench.bytes("usr/share/man/man1/imbrik-clone.1")).unwrap();
+    assert!(page.contains("hive\\-{n}") && !page.contains('‹'), "{page}");
+    for name in [
+        "bash-completion/completions/imbrik",
+        "zsh/vendor-completions/_imbrik",
+        "fish/vendor_completions.d/imbrik.fish",
+    ] {
+        assert!(!bench.bytes(format!("usr/share/{name}")).is_empty(), "{name}");
+    }
 }

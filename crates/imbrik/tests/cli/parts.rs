@@ -45,7 +45,7 @@ fn what_does_not_belong_into_a_partition_is_refused() {
     bench.good("save rack:a ext.img.zst --only hive-07");
     bench.imbrik("restore whole.img.zst rack:b --into 1 --yes").expect(4).says("of a whole card");
     let run = bench.imbrik("restore ext.img.zst rack:b --into 1 --yes").expect(5);
-    run.says("32505856 bytes) too small");
+    run.says("the partition is 32.5 MB (32505856 bytes) too small");
     assert!(bench.bytes("rack/b.img") == before);
     // Without a place it is a volume on a bare card.
     bench.good("restore ext.img.zst rack:b --yes");

@@ -59,7 +59,10 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
         session.out.line("");
         session.out.line(&match bad.len() {
             0 => format!("All {} are as they should be.", count(exits.len() as u64, "image")),
-            bad => format!("{bad} of {} are not: see above.", count(exits.len() as u64, "image")),
+            bad => format!(
+                "{bad} of {} are not as they should be: see above.",
+                count(exits.len() as u64, "image")
+            ),
         });
     }
     let first = bad.first().copied().unwrap_or(Exit::Done);

@@ -227,7 +227,7 @@ impl Report<'_> {
         let tiles = tile_count(self.image.content().size());
         match (self.image.manifest().is_some(), &self.tiles.spans[..]) {
             (true, []) => out.line(&format!(
-                "Tiles           {} {}",
+                "Tiles           {} of 4 MiB {}",
                 count(tiles, "tile"),
                 good("match their digests")
             )),

@@ -26,7 +26,7 @@ use imbrik_core::{
     layout::{Occupancy, Part, Plan, Survey},
     progress::Watch,
     store::{ReadAt, Tally, Window},
-    transfer::{SaveOptions, sampled_ratio, save},
+    transfer::{SaveOptions, sample, save},
     units::{ByteLen, Span},
 };
 use jiff::{Timestamp, Zoned};
@@ -217,8 +217,8 @@ fn plan(
 ) -> Outcome<Exit> {
     let view = &content.plan.view;
     let used = view.copied_in(Span::whole(view.size()));
-    let (_, ratio) = sampled_ratio(view, options.pack, options.level).state(UNTOUCHED)?;
-    let likely = ByteLen::new((view.size().get() as f64 * ratio) as u64);
+    let sampled = sample(view, options.pack, options.level).state(UNTOUCHED)?;
+    let likely = packing::part(sampled.used, sampled.likely);
     let seconds = used.get() as f64 / card.likely_read_rate() as f64;
     let out = &session.out;
     if out.is_json() {

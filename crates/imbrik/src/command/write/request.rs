@@ -33,7 +33,10 @@ impl Request<'_> {
         let occupancy = self.source.occupancy.as_ref();
         let refused = |error: Error| {
             let error = match (error.class(), self.is_whole) {
-                (Class::NoRoom, false) => error.at("the partition"),
+                (Class::NoRoom, false) => {
+                    let what = error.to_string().replacen("the card is", "the partition is", 1);
+                    Error::new(Class::NoRoom, what)
+                }
                 _ => error,
             };
             let next = match error.class() {
