@@ -66,7 +66,7 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
         if let Some(path) = &args.map {
             session.out.line("");
             let path = std::path::absolute(path).unwrap_or_else(|_| path.clone());
-            session.out.line(&format!("{:<14} {}", "Map", quoted(&path)));
+            session.out.line(&format!("{:<15} {}", "Map", quoted(&path)));
         }
     }
     Ok(Exit::Done)

@@ -160,7 +160,7 @@ impl Progress {
             (left, false) => format!("{{bar:{left}}} "),
         };
         let head = if has_title { format!("{{prefix:<{TITLE}}} ") } else { String::new() };
-        format!("{head}{fill}{{wide_msg}}")
+        format!("{head}{fill}{{msg}}")
     }
 
     /// A line above the bar, if there is one.

@@ -246,7 +246,7 @@ fn a_damaged_image_is_written_but_for_its_damage_when_that_is_asked_for() {
 fn many_images_are_checked_in_one_go() {
     let bench = bench();
     fs::copy(bench.path("hive.img.zst"), bench.path("two.img.zst")).unwrap();
-    bench.good("check hive.img.zst two.img.zst").shows("All 2 images are as they should be");
+    bench.good("check hive.img.zst two.img.zst").shows("Both images are as they should be");
     flip(&bench.path("two.img.zst"), 500_000);
     let run = bench.imbrik("check hive.img.zst two.img.zst missing.img").expect(3);
     run.shows("2 of 3 images are not").says("there is no image called missing.img");

@@ -157,7 +157,7 @@ fn no_line_wraps_at_any_width() {
             ("save rack:a x.img.zst", "SHA-256"),
             ("save rack:a y.img --plan", "judged by samples"),
             ("check hive.img.zst --against rack:a", "is whole"),
-            ("check hive.img.zst x.img.zst", "All 2 images"),
+            ("check hive.img.zst x.img.zst", "Both images"),
             ("restore hive.img.zst rack:c --plan", "Likely time"),
             ("restore hive.img.zst rack:b --yes", "now holds"),
             ("clone rack:a rack:b rack:c --yes --as-new hive-1{n}", "Both cards"),

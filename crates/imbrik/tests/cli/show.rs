@@ -140,12 +140,13 @@ fn what_leads_nowhere_is_named() {
     let bench = starting("root=PARTUUID=48560007-02", fstab);
     let run = bench.good("show rack:a");
     // The initial disk that the loader is to load is not there.
-    run.shows("1 of 5 references leads nowhere").shows("/lost.img in extlinux/extlinux.conf");
+    run.shows("1 of 5 references to devices and files leads nowhere")
+        .shows("/lost.img in extlinux/extlinux.conf");
     let bench = starting("root=PARTUUID=48560007-05", "/dev/mmcblk0p2 / ext4 defaults 0 1\n");
     bench.good("save rack:a x.img.zst");
     for words in ["show x.img.zst", "check x.img.zst", "restore x.img.zst rack:a --plan"] {
         let run = bench.good(words);
-        run.shows("2 of 4 references lead nowhere")
+        run.shows("2 of 4 references to devices and files lead nowhere")
             .shows("root=PARTUUID=48560007-05 in cmdline.txt");
     }
 }

@@ -58,6 +58,7 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
     if !session.out.is_json() {
         session.out.line("");
         session.out.line(&match bad.len() {
+            0 if exits.len() == 2 => "Both images are as they should be.".to_owned(),
             0 => format!("All {} are as they should be.", count(exits.len() as u64, "image")),
             bad => format!(
                 "{bad} of {} are not as they should be: see above.",
