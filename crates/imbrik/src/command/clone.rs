@@ -2,7 +2,7 @@
 
 use super::{
     save::make_still,
-    write::{From, Source, Writing},
+    write::{Source, SourceKind, Writing},
 };
 use crate::{
     args::CloneArgs,
@@ -217,7 +217,7 @@ fn write_swapped(
     let content = Arc::clone(image.content());
     let occupancy = Occupancy::of(&content, &read.survey).state(UNTOUCHED)?;
     let source = Source {
-        from: From::Kept(image, &read.whose()),
+        from: SourceKind::Kept(image, &read.whose()),
         content,
         survey: read.survey.clone(),
         occupancy: Some(occupancy),

@@ -1,6 +1,6 @@
 //! `imbrik restore`: image to cards.
 
-use super::write::{From, Source, Writing};
+use super::write::{Source, SourceKind, Writing};
 use crate::{
     args::RestoreArgs,
     exit::Exit,
@@ -49,7 +49,7 @@ fn source<'a>(
         false => Some(Occupancy::of(&content, &survey).state(UNTOUCHED)?),
     };
     Ok(Source {
-        from: From::Image(image),
+        from: SourceKind::Image(image),
         fills: manifest.is_some_and(|known| known.reaches_end || known.fitted.is_some()),
         has_digests: args.starts_at.is_none() && !args.damaged,
         tally: None,

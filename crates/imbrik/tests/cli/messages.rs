@@ -201,6 +201,8 @@ fn cards_that_cannot_be_written_are_left_out_when_that_is_asked_for() {
     let told = objects(&bench.imbrik(words).expect(4));
     let results: Vec<_> = told.iter().map(|told| told["result"].as_str().unwrap()).collect();
     assert_eq!(results, ["failed", "plan", "done", "failed"], "{told:#?}");
+    let words = "restore hive.img.zst rack:b rack:c --plan --skip-failed";
+    bench.imbrik(words).expect(4).says("1 card was left out. Nothing was written");
     let none = bench.imbrik("restore hive.img.zst rack:b rack:d --yes --skip-failed");
     none.expect(4).says("none of the cards can be written");
 }

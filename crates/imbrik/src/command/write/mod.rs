@@ -43,14 +43,14 @@ const KEPT: ByteLen = ByteLen::mib(48);
 
 /// Where the content comes from.
 #[derive(Clone, Copy)]
-pub(crate) enum From<'a> {
+pub(crate) enum SourceKind<'a> {
     Image(&'a Image),
     Card(&'a Card),
     /// A card that was read before, out of a temporary image; and whose it is.
     Kept(&'a Image, &'a str),
 }
 
-impl<'a> From<'a> {
+impl<'a> SourceKind<'a> {
     /// The image that it is read from, when it is one.
     fn image(self) -> Option<&'a Image> {
         match self {
@@ -62,7 +62,7 @@ impl<'a> From<'a> {
 
 /// What is written to the cards, and what is known of it.
 pub(crate) struct Source<'a> {
-    pub(crate) from: From<'a>,
+    pub(crate) from: SourceKind<'a>,
     /// The card's bytes.
     pub(crate) content: Arc<dyn ReadAt>,
     pub(crate) survey: Survey,
@@ -93,7 +93,7 @@ impl<'a> Source<'a> {
         tally: Option<Tally>,
     ) -> Outcome<Self> {
         Ok(Self {
-            from: From::Card(card),
+            from: SourceKind::Card(card),
             fills: survey.reaches_end(),
             is_plain: true,
             has_digests: false,
@@ -111,25 +111,25 @@ impl Source<'_> {
     /// As it is typed.
     fn title(&self) -> String {
         match self.from {
-            From::Image(image) => pipe::title(image.path()),
-            From::Card(card) => card.path.display().to_string(),
-            From::Kept(_, whose) => format!("the card of {whose}"),
+            SourceKind::Image(image) => pipe::title(image.path()),
+            SourceKind::Card(card) => card.path.display().to_string(),
+            SourceKind::Kept(_, whose) => format!("the card of {whose}"),
         }
     }
 
     fn path(&self) -> PathBuf {
         match self.from {
-            From::Image(image) => image.path().to_owned(),
-            From::Card(card) => card.path.clone(),
-            From::Kept(image, _) => image.path().to_owned(),
+            SourceKind::Image(image) => image.path().to_owned(),
+            SourceKind::Card(card) => card.path.clone(),
+            SourceKind::Kept(image, _) => image.path().to_owned(),
         }
     }
 
     /// The same for programs: an image by its whole path.
     fn json_path(&self) -> String {
         match self.from {
-            From::Card(card) => card.path.to_string_lossy().into_owned(),
-            From::Image(image) | From::Kept(image, _) => json::path(image.path()),
+            SourceKind::Card(card) => card.path.to_string_lossy().into_owned(),
+            SourceKind::Image(image) | SourceKind::Kept(image, _) => json::path(image.path()),
         }
     }
 
@@ -143,7 +143,7 @@ impl Source<'_> {
 }
 
 /// A partition that is written instead of the whole card.
-struct Into {
+struct IntoPart {
     span: Span,
     title: String,
     /// What is in it now.
@@ -161,7 +161,7 @@ pub(crate) struct Target {
     card: Card,
     /// What is on the whole card now.
     on_card: Survey,
-    into: Option<Into>,
+    into: Option<IntoPart>,
     plan: Plan,
     /// What is on the card, or the partition, afterwards.
     after: Survey,
@@ -312,7 +312,10 @@ impl Writing<'_> {
             all => format!("{all} cards were left out"),
         };
         Err(Failure::new(if same { *first } else { Exit::Failed }, what)
-            .state("The others are done; why it was stands above.")
+            .state(match self.args.plan {
+                true => "Nothing was written; why it was stands above.",
+                false => "The others are done; why it was stands above.",
+            })
             .next("Repeat the command with another card for it."))
     }
 
@@ -337,7 +340,7 @@ impl Writing<'_> {
                 let exit = self.write(&source, &targets, None)?;
                 self.with_skipped(exit)
             }
-            None => Ok(Exit::Done),
+            None => self.with_skipped(Exit::Done),
         }
     }
 
@@ -399,7 +402,7 @@ impl Writing<'_> {
     /// On a terminal, a clone is asked whether it is for another board.
     fn ask_for_identity(&self, source: &Source<'_>, count: usize) -> Outcome<Option<IdentityArgs>> {
         let is_told = self.args.yes || self.args.plan || !self.args.identity.is_empty();
-        if is_told || matches!(source.from, From::Image(_)) || source.survey.host.is_none() {
+        if is_told || matches!(source.from, SourceKind::Image(_)) || source.survey.host.is_none() {
             return Ok(None);
         }
         let example = if count > 1 { "such as hive-{n}" } else { "such as hive-11" };
@@ -466,7 +469,12 @@ impl Writing<'_> {
     }
 
     /// What the files on the whole card refer to, once a partition of it is written.
-    fn around(&self, card: &Card, into: &Into, plan: &Plan) -> imbrik_core::Result<Vec<Reference>> {
+    fn around(
+        &self,
+        card: &Card,
+        into: &IntoPart,
+        plan: &Plan,
+    ) -> imbrik_core::Result<Vec<Reference>> {
         let now = self.session.fleet.source(card, &Tally::default(), false)?;
         let part: Arc<dyn ReadAt> = Arc::new(plan.view.clone());
         let whole = View::whole(now).with_store(&[into.span], &part, into.span.start());
@@ -474,7 +482,13 @@ impl Writing<'_> {
     }
 
     /// The partition `name` of `card`, into which a volume may be put.
-    fn into(&self, card: &Card, on_card: &Survey, name: &str, source: &Survey) -> Outcome<Into> {
+    fn into(
+        &self,
+        card: &Card,
+        on_card: &Survey,
+        name: &str,
+        source: &Survey,
+    ) -> Outcome<IntoPart> {
         let part = resolve::part(on_card, name, &card.path).state(UNTOUCHED)?;
         if source.table.is_some() {
             return Err(Failure::refused("the image is of a whole card, with a table of its own")
@@ -488,7 +502,7 @@ impl Writing<'_> {
         }
         let store = self.session.fleet.source(card, &Tally::default(), false).state(UNTOUCHED)?;
         let now = Survey::of(&Window::new(store, part.span)?).state(UNTOUCHED)?;
-        Ok(Into { span: part.span, title: part.full_title(), now })
+        Ok(IntoPart { span: part.span, title: part.full_title(), now })
     }
 
     /// Has it agreed to that the cards are overwritten, and only then unmounts them.
@@ -547,7 +561,7 @@ impl Writing<'_> {
         let cancel = &self.session.environment.interrupt.cancel;
         // A temporary image was just proved.
         let is_checked = self.args.no_check || !source.damaged.is_empty();
-        let checks_image = matches!(source.from, From::Image(_)) && !is_checked;
+        let checks_image = matches!(source.from, SourceKind::Image(_)) && !is_checked;
         let steps = match (self.args.no_check, checks_image && targets.len() == 1) {
             (true, _) => 1,
             (false, true) => 3,
@@ -557,12 +571,12 @@ impl Writing<'_> {
         let known = source.from.image().and_then(Image::manifest);
         let digests =
             known.map(|manifest| manifest.tiles.digests()).transpose().state(UNTOUCHED)?;
-        if let (From::Image(image), true) = (source.from, checks_image) {
+        if let (SourceKind::Image(image), true) = (source.from, checks_image) {
             let watch = Watch { observer: &alone, cancel };
             check_image(image, digests.as_deref().unwrap_or_default(), watch)?;
         }
         let origin = match source.from {
-            From::Card(_) => Origin::Card,
+            SourceKind::Card(_) => Origin::Card,
             _ => Origin::Image(digests.as_deref().filter(|_| source.has_digests)),
         };
         let fleet = &self.session.fleet;

@@ -1,6 +1,6 @@
 //! The plan before, and the summary afterwards.
 
-use super::{From, Outcome, Source, Target, Writing, Written};
+use super::{Outcome, Source, SourceKind, Target, Writing, Written};
 use crate::{
     command::show::start_lines,
     exit::Exit,
@@ -33,8 +33,8 @@ impl Writing<'_> {
             self.show_target(source, target, &head);
         }
         let from = match source.from {
-            From::Image(_) => "The image",
-            From::Card(_) | From::Kept(..) => "The source",
+            SourceKind::Image(_) => "The image",
+            SourceKind::Card(_) | SourceKind::Kept(..) => "The source",
         };
         out.line(&format!("{}{}", self.head(from), self.about(source)));
         let changed = targets.iter().filter_map(|target| target.references.as_deref());
@@ -45,8 +45,8 @@ impl Writing<'_> {
             out.line(&line);
         }
         let findings = match source.from {
-            From::Image(image) => image.findings(),
-            From::Card(_) | From::Kept(..) => &[],
+            SourceKind::Image(image) => image.findings(),
+            SourceKind::Card(_) | SourceKind::Kept(..) => &[],
         };
         for finding in findings.iter().chain(&source.survey.findings) {
             out.line(&format!("  {} {finding}", out.paint(Tone::Alarm, "!")));
@@ -80,8 +80,8 @@ impl Writing<'_> {
         let references = target.references.as_ref().unwrap_or(&source.references);
         let more = json::WritePlan {
             image: match source.from {
-                From::Image(image) => Some(json::path(image.path())),
-                From::Card(_) | From::Kept(..) => None,
+                SourceKind::Image(image) => Some(json::path(image.path())),
+                SourceKind::Card(_) | SourceKind::Kept(..) => None,
             },
             source: source.json_path(),
             card: json::card(&target.card, Some(Some(&target.on_card))),
@@ -111,7 +111,8 @@ impl Writing<'_> {
             out.line(&format!("  mounted at {}", listed(&at)));
         }
         let later = target.on_card.written.zip(source.survey.written);
-        if later.is_some_and(|(card, source)| card > source) && matches!(source.from, From::Card(_))
+        if later.is_some_and(|(card, source)| card > source)
+            && matches!(source.from, SourceKind::Card(_))
         {
             out.line(&format!(
                 "  {} it was written to later than {}: is it the right way round?",
@@ -198,7 +199,7 @@ impl Writing<'_> {
 
     /// "saved 2026-11-23 07:20; every tile is checked before the card is touched".
     fn about(&self, source: &Source<'_>) -> String {
-        let From::Image(image) = source.from else {
+        let SourceKind::Image(image) = source.from else {
             let used = source
                 .occupancy
                 .as_ref()
@@ -347,8 +348,8 @@ impl Writing<'_> {
 
     fn show_json_done(&self, source: &Source<'_>, target: &Target, written: &Written) {
         let image = match source.from {
-            From::Image(image) => Some(image),
-            From::Card(_) | From::Kept(..) => None,
+            SourceKind::Image(image) => Some(image),
+            SourceKind::Card(_) | SourceKind::Kept(..) => None,
         };
         let more = json::WrittenCard {
             card: target.card.path.to_string_lossy().into_owned(),
@@ -433,7 +434,8 @@ impl Writing<'_> {
             "Should a computer offer to format this card, decline: it only cannot read all of it.",
         );
         self.show_how_to_reach(target);
-        if let (None, From::Image(image), None) = (&target.into, source.from, &target.references)
+        if let (None, SourceKind::Image(image), None) =
+            (&target.into, source.from, &target.references)
             && !pipe::is_pipe(image.path())
         {
             let (image, card) = (quoted(image.path()), quoted(&target.card.path));
