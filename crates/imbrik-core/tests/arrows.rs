@@ -97,6 +97,7 @@ fn every_arrow_points_at_a_layer_above() {
 
 #[test]
 fn modules_in_lists_are_found() {
-    let source = "use crate::{\n  error::{Class, Error},\n  store::ReadAt,\n};\nlet x = crate::fs::State;";
+    let source =
+        "use crate::{\n  error::{Class, Error},\n  store::ReadAt,\n};\nlet x = crate::fs::State;";
     assert_eq!(used(source), ["error", "store", "fs"]);
 }

@@ -111,6 +111,12 @@ fn an_interrupt_of_ones_own_is_not_laid_on_the_card() {
     });
     let run = run.expect(130).says("Restore once more to start over.");
     assert!(!run.err_has("bad"), "{}", run.stderr);
+    sized(&card, 0);
+    sized(&card, CARD);
+    let run = bench.interrupted("restore hive.img.zst rack:b --yes --json", || {
+        fs::read(&card).is_ok_and(|bytes| bytes.iter().any(|byte| *byte != 0))
+    });
+    assert_eq!(objects(&run.expect(130)).last().unwrap()["exit"], 130);
 }
 
 #[test]
@@ -313,6 +319,8 @@ fn one_image_of_several_in_an_archive_is_named() {
     tool!("zip", "-qj", bench.path("two.zip"), bench.path("one.img"), bench.path("two.img"));
     let run = bench.imbrik("check two.zip").expect(1);
     run.says("2 files that could be the image (one.img, two.img): name one as ARCHIVE:NAME");
+    let told = objects(&bench.imbrik("check two.zip --json").expect(1));
+    assert_eq!((&told[0]["command"], &told[0]["exit"]), (&"check".into(), &1.into()));
     bench.good("check two.zip:one.img --against one.img").shows("holds the same");
     bench.imbrik("check two.zip:three.img").expect(2).says("there is no three.img in this zip");
     bench.good("restore two.zip:one.img rack:b --yes");
@@ -416,4 +424,41 @@ fn a_package_gets_a_manual_and_completions() {
     ] {
         assert!(!bench.bytes(format!("usr/share/{name}")).is_empty(), "{name}");
     }
+}
+
+/// Would fail where the progress of a raw image stands still while its holes are hashed, or where a
+/// container says of itself what only another one can.
+#[test]
+fn each_container_says_the_truth_about_itself() {
+    let bench = Bench::with_card("");
+    let raw = bench.good("save rack:a x.img --json");
+    let taken = raw.json()["image_disk_bytes"].as_u64().unwrap();
+    assert!((1..CARD / 2).contains(&taken), "{taken}");
+    let run = bench.good("save rack:a y.img");
+    let read = run.stderr.lines().skip_while(|line| !line.contains("reading the card")).nth(1);
+    assert!(read.is_some_and(|line| line.contains("67.6 MB in")), "{}", run.stderr);
+    assert!(run.out_has("on the disk, the rest is holes"), "{}", run.stdout);
+    for name in ["y.img", "z.img.gz", "z.img.xz"] {
+        let run = bench.good(&format!("save rack:a {name} --replace"));
+        assert!(run.out_has("beside it holds its digests: keep both together"), "{}", run.stdout);
+        assert!(!run.out_has("complete in itself"), "{}", run.stdout);
+    }
+    bench.good("save rack:a z.img.zst").shows("The image is complete in itself");
+    // Through a pipe, there is nothing beside it, and what came through is counted.
+    let line = format!(
+        "cat z.img.zst | {} check - 2>said; {} save rack:a - 2>>said | cat >/dev/null",
+        env!("CARGO_BIN_EXE_imbrik"),
+        env!("CARGO_BIN_EXE_imbrik")
+    );
+    let script = Command::new("sh")
+        .args(["-c", &line])
+        .current_dir(bench.path(""))
+        .env("IMBRIK_RACK", "rack")
+        .output()
+        .unwrap();
+    let said = String::from_utf8(bench.bytes("said")).unwrap();
+    assert!(said.contains("to standard output") && !said.contains("0 bytes in"), "{said}");
+    assert!(
+        String::from_utf8_lossy(&script.stdout).contains("what came through the pipe is whole")
+    );
 }

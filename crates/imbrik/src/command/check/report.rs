@@ -286,7 +286,7 @@ impl Report<'_> {
                 State::ToReplay => "was not unmounted: its journal is to be replayed".to_owned(),
                 State::Unclean => out.paint(Tone::Alarm, "was not unmounted"),
                 State::Errors => out.paint(Tone::Alarm, "is marked as having errors"),
-                State::Unknown => "is of a kind that is not looked into".to_owned(),
+                State::Unknown => "was not looked into".to_owned(),
             };
             out.line(&format!("Volumes         {title} {state}"));
         }
