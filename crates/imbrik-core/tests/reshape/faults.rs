@@ -396,9 +396,9 @@ const FAULTS: [(&str, &str, Damage, &str); 60] = [
         "a file that counts more names",
         PLAIN,
         |v| v.tell("sif one links_count 2"),
-        "counts 2 links, 1 names",
+        "counts 2 links, 1 name leads",
     ),
-    ("a file of more names", PLAIN, |v| v.tell("ln one hive/alias"), "counts 1 links, 2 names"),
+    ("a file of more names", PLAIN, |v| v.tell("ln one hive/alias"), "counts 1 link, 2 names"),
     (
         "a folder that counts more",
         PLAIN,

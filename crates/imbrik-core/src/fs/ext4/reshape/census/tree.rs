@@ -153,7 +153,8 @@ impl Tree {
                 && u32::from(*found) > MOST_LINKS;
             if found != links && !is_many {
                 faults.push(format!(
-                    "inode {number}: it counts {links} links, and {found} {} to it",
+                    "inode {number}: it counts {links} {}, {found} {} to it",
+                    if *links == 1 { "link" } else { "links" },
                     if *found == 1 { "name leads" } else { "names lead" }
                 ))?;
             }
