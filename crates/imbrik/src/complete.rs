@@ -12,7 +12,7 @@ use imbrik_core::{
 };
 use std::{
     env,
-    ffi::OsStr,
+    ffi::{OsStr, OsString},
     path::{Path, PathBuf},
 };
 
@@ -36,7 +36,11 @@ pub(crate) fn parts() -> ArgValueCompleter {
         let typed = typed.to_string_lossy();
         let words = env::args_os().skip(2);
         // The last one is what is written to, or all there is.
-        let survey = words.filter_map(|word| survey_of(Path::new(&word))).next_back();
+        let fleet = fleet();
+        let cards = fleet.as_ref().and_then(|fleet| fleet.list().ok());
+        let cards = cards.map(|listing| listing.cards).unwrap_or_default();
+        let look = |word: OsString| survey_of(Path::new(&word), fleet.as_ref()?, &cards);
+        let survey = words.filter_map(look).next_back();
         let parts = survey.map(|survey| survey.parts).unwrap_or_default();
         let names = parts.iter().flat_map(names_of);
         names
@@ -86,9 +90,7 @@ fn fleet() -> Option<Fleet> {
 }
 
 /// What is on the card or in the image called `name`, when it is one.
-fn survey_of(name: &Path) -> Option<Survey> {
-    let fleet = fleet()?;
-    let cards = fleet.list().ok()?.cards;
+fn survey_of(name: &Path, fleet: &Fleet, cards: &[Card]) -> Option<Survey> {
     let is_meant = |card: &&Card| card.path == name || Path::new(&card.id) == name;
     match cards.iter().find(is_meant) {
         Some(card) => fleet.look(card).ok(),

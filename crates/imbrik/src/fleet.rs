@@ -8,12 +8,7 @@ use imbrik_core::{
     store::{Counted, Patient, ReadAt, Remembered, Tally},
     units::ByteLen,
 };
-use std::{
-    fs,
-    os::unix::fs::MetadataExt,
-    path::{Path, PathBuf},
-    sync::Arc,
-};
+use std::{fs, os::unix::fs::MetadataExt, path::Path, sync::Arc};
 
 /// How much of a card's metadata is kept between looking at it and copying it.
 const MOST_REMEMBERED: ByteLen = ByteLen::mib(24);
@@ -105,8 +100,10 @@ impl Fleet {
         Survey::of(&*self.host_of(card).open_source(card)?)
     }
 
-    /// The card on which the file at `path` lies, if any: also through a slot's backing file.
-    pub(crate) fn card_under(&self, path: &Path) -> Option<PathBuf> {
-        self.machine.card_under(path)
+    /// Whether the file at `path` lies on `card`.
+    pub(crate) fn lies_on(&self, path: &Path, card: &Card) -> bool {
+        let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+        self.machine.card_under(&path).as_ref() == Some(&card.path)
+            || card.mounts().iter().any(|at| path.starts_with(at))
     }
 }

@@ -348,9 +348,7 @@ fn proposed_stem(wanted: &Wanted, card: &Card) -> String {
 
 /// Refuses a place on the card itself, and warns of one that is gone with the power.
 fn off_the_card(session: &Session, image: &Path, card: &Card) -> Outcome<()> {
-    if session.fleet.card_under(image) == Some(card.path.clone())
-        || card.mounts().iter().any(|at| image.starts_with(at))
-    {
+    if session.fleet.lies_on(image, card) {
         return Err(Failure::refused(format!("{} lies on the card itself", quoted(image)))
             .state(UNTOUCHED)
             .next("Name a folder on another disk."));
