@@ -270,7 +270,7 @@ pub struct Sampled {
 /// Samples what `view` has in use.
 ///
 /// # Errors
-/// When a sample cannot be packed.
+/// When a sample cannot be packed, or the view cannot be asked for its holes.
 pub fn sample(view: &View, pack: Pack, level: i32) -> Result<Sampled> {
     let whole = Span::whole(view.size());
     let is_used =
@@ -292,6 +292,12 @@ pub fn sample(view: &View, pack: Pack, level: i32) -> Result<Sampled> {
             let at = span.start().saturating_add(ByteLen::new(ahead.saturating_sub(ahead % 4096)));
             let len = Span::between(at, span.end()).len().to_usize().unwrap_or(SAMPLE).min(SAMPLE);
             next = next.saturating_add(step);
+            let sample_end = at.saturating_add(ByteLen::from_usize(len));
+            if view.next_data(at)?.is_none_or(|data| data.start() >= sample_end) {
+                // A hole is not read to learn that it packs to nothing.
+                ratios.push(0.0);
+                continue;
+            }
             // A sample that cannot be read says nothing about the rest.
             let Ok(bytes) = read_vec(view, at, len) else { continue };
             let packed = sampled(pack, level, &bytes)?;
