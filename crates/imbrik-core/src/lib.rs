@@ -32,16 +32,11 @@
     )
 )]
 
-mod bytes;
 pub mod card;
-pub mod error;
-pub mod fs;
 pub mod image;
 pub mod layout;
-pub mod progress;
-pub mod store;
 pub mod table;
 pub mod transfer;
-pub mod units;
 
-pub use error::{Class, Error, Result, if_readable};
+pub use imbrik_fs as fs;
+pub use imbrik_store::{self as store, Class, Error, Result, error, if_readable, progress, units};

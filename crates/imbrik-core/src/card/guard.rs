@@ -116,7 +116,7 @@ fn why_fixed(card: &Card) -> Option<&'static str> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::units::{ByteLen, SectorSize};
+    use imbrik_store::units::{ByteLen, SectorSize};
 
     fn card(bus: Bus, removable: bool, uses: Vec<Use>) -> Card {
         Card {

@@ -23,9 +23,10 @@
 //! ```
 
 use super::{Bus, Card, Host, Listing, TargetCard, Use};
-use crate::{
+use imbrik_store::{
+    FileStore, ReadAt, WriteAt,
     error::{Error, Result},
-    store::{Faults, Faulty, FileStore, Flaky, ReadAt, WriteAt},
+    testing::{Faults, Faulty, Flaky},
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
 use rustix::fs::FlockOperation;
@@ -102,7 +103,7 @@ impl Rack {
     /// Reads the rack in `folder`.
     ///
     /// # Errors
-    /// [`crate::Class::Usage`] when `rack.toml` is missing or makes no sense, with the line.
+    /// [`imbrik_store::Class::Usage`] when `rack.toml` is missing or makes no sense, with the line.
     pub fn open(folder: &Path) -> Result<Self> {
         let path = folder.join("rack.toml");
         let text = fs::read_to_string(&path)
@@ -323,7 +324,7 @@ mod tests {
         ] {
             let (_folder, rack) = rack(text);
             let error = rack.unwrap_err();
-            assert_eq!(error.class(), crate::Class::Usage, "{text}");
+            assert_eq!(error.class(), imbrik_store::Class::Usage, "{text}");
             assert!(error.to_string().contains("rack.toml"), "{error}");
         }
     }

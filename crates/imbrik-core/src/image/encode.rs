@@ -6,10 +6,10 @@ use super::{
     tile::{TILE, TileData},
     xz,
 };
-use crate::{
+use imbrik_store::{
+    Buffer,
     bytes::is_zero,
     error::{Error, Result},
-    store::Buffer,
     units::ByteLen,
 };
 use std::sync::{Arc, OnceLock};

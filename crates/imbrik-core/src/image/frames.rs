@@ -2,10 +2,12 @@
 //! members and xz blocks have in common.
 
 use super::tile::TILE;
-use crate::{
+use imbrik_store::{
+    ReadAt,
     bytes::is_zero,
+    check_range,
     error::{Error, Result},
-    store::{ReadAt, check_range, read_vec},
+    read_vec,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
@@ -43,8 +45,8 @@ impl Frames {
     /// Adds the frame at `packed`, which holds the next `content` bytes.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when the content exceeds 64 bits, or the frame is far longer than
-    /// what it holds; [`crate::Class::Unsupported`] when there are too many frames.
+    /// [`imbrik_store::Class::Corrupt`] when the content exceeds 64 bits, or the frame is far longer than
+    /// what it holds; [`imbrik_store::Class::Unsupported`] when there are too many frames.
     pub(super) fn push(&mut self, packed: Span, content: ByteLen) -> Result<()> {
         let start = ByteOffset::new(self.size.get());
         let content = Span::new(start, content)
@@ -233,7 +235,7 @@ impl ReadAt for FramedStore {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Class;
+    use imbrik_store::Class;
 
     fn span(start: u64, len: u64) -> Span {
         Span::between(ByteOffset::new(start), ByteOffset::new(start + len))

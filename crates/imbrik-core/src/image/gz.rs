@@ -10,13 +10,13 @@
 //! a file that lacks its last members is noticed.
 
 use super::frames::{Codec, Frames, MOST_CONTENT};
-use crate::{
-    bytes,
+use flate2::{Compression, GzBuilder, bufread::GzDecoder};
+use imbrik_store::{
+    ReadAt, bytes,
     error::{Error, Result},
-    store::{ReadAt, read_up_to},
+    read_up_to,
     units::{ByteLen, ByteOffset, Span},
 };
-use flate2::{Compression, GzBuilder, bufread::GzDecoder};
 use std::io::{Read, Write};
 
 const MAGIC: &[u8] = &[0x1f, 0x8b, 8];
@@ -74,7 +74,7 @@ fn decode(head: &[u8]) -> Option<Member> {
 /// start.
 ///
 /// # Errors
-/// [`crate::Class::Corrupt`] when a file of ours is cut short or its members contradict each other.
+/// [`imbrik_store::Class::Corrupt`] when a file of ours is cut short or its members contradict each other.
 pub(super) fn frames(file: &dyn ReadAt) -> Result<Option<Frames>> {
     let end = ByteOffset::new(file.size().get());
     let mut frames = Frames::default();

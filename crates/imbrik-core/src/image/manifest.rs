@@ -2,9 +2,11 @@
 
 use super::tile::{TILE, TileDigest, tile_count};
 use crate::{
-    error::{Error, Result},
     layout::{Part, Survey},
     table::PartitionKind,
+};
+use imbrik_store::{
+    error::{Error, Result},
     units::{ByteLen, ByteOffset, Span, joined},
 };
 use jiff::Timestamp;
@@ -158,7 +160,7 @@ impl TileList {
     /// One digest a tile, in order.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when the list contradicts itself.
+    /// [`imbrik_store::Class::Corrupt`] when the list contradicts itself.
     pub fn digests(&self) -> Result<Vec<TileDigest>> {
         let corrupt = |what: &str| Error::corrupt(format!("the manifest's tile list {what}"));
         let hashes = ByteLen::from_usize(self.blake3.len()).get();
@@ -247,8 +249,8 @@ impl Manifest {
     /// Reads a manifest and checks that its numbers agree.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when it is none or contradicts itself, and
-    /// [`crate::Class::Unsupported`] when it is of a newer version.
+    /// [`imbrik_store::Class::Corrupt`] when it is none or contradicts itself, and
+    /// [`imbrik_store::Class::Unsupported`] when it is of a newer version.
     pub fn decode(json: &[u8]) -> Result<Self> {
         #[derive(Deserialize)]
         struct Version {
@@ -358,10 +360,10 @@ mod tests {
     #[test]
     fn a_newer_version_is_named_and_a_wrong_count_refused() {
         let newer = Manifest::decode(br#"{"imbrik_manifest":9}"#).unwrap_err();
-        assert_eq!(newer.class(), crate::Class::Unsupported);
+        assert_eq!(newer.class(), imbrik_store::Class::Unsupported);
         let survey = Survey {
             size: ByteLen::mib(8),
-            sector: crate::units::SectorSize::B512,
+            sector: imbrik_store::units::SectorSize::B512,
             table: None,
             parts: Vec::new(),
             gaps: Vec::new(),

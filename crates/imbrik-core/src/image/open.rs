@@ -11,11 +11,12 @@ use super::{
     xz,
     zst::{ZstCodec, ZstIndex},
 };
-use crate::{
+use imbrik_store::{
+    FileStore, ReadAt,
     bytes::is_zero,
     error::{Error, Result},
     progress::{Event, Step, Watch},
-    store::{FileStore, ReadAt, read_up_to},
+    read_up_to,
     units::{ByteLen, ByteOffset, Span},
 };
 use std::{
@@ -65,11 +66,11 @@ impl Image {
     /// at random.
     ///
     /// # Errors
-    /// - [`crate::Class::Corrupt`] when it is empty, cut short, or its container is damaged.
-    /// - [`crate::Class::Unsupported`] when it is an archive that holds no image or several, and
+    /// - [`imbrik_store::Class::Corrupt`] when it is empty, cut short, or its container is damaged.
+    /// - [`imbrik_store::Class::Unsupported`] when it is an archive that holds no image or several, and
     ///   when it cannot be read at random and may not be unpacked.
-    /// - [`crate::Class::NoRoom`] when the temporary file does not fit.
-    /// - [`crate::Class::Usage`] when it is no file.
+    /// - [`imbrik_store::Class::NoRoom`] when the temporary file does not fit.
+    /// - [`imbrik_store::Class::Usage`] when it is no file.
     pub fn open(path: &Path, unpack: Option<Unpack<'_>>) -> Result<Self> {
         let beside = match fs::File::open(manifest_path(path)) {
             Ok(file) => {

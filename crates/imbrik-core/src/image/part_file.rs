@@ -3,7 +3,7 @@
 //! It grows as `NAME.part`, is synced, and only then gets its name. Whatever ends the program in
 //! between, a half-made file is never mistaken for a whole one.
 
-use crate::error::{Class, Error, Result};
+use imbrik_store::error::{Class, Error, Result};
 use rustix::fs::{FlockOperation, OFlags, RenameFlags};
 use std::{
     fs::{self, File, OpenOptions},

@@ -1,6 +1,6 @@
 //! Whether an image will fit where it is to be written, as far as that can be told beforehand.
 
-use crate::{
+use imbrik_store::{
     error::{Error, Result},
     units::ByteLen,
 };

@@ -9,11 +9,11 @@ use super::{
     tile::TILE,
     zst::ZstCodec,
 };
-use crate::{
+use imbrik_store::{
+    FileStore, ReadAt,
     bytes::is_zero,
     error::{Error, Result},
     progress::{Event, Step},
-    store::{FileStore, ReadAt},
     units::{ByteLen, ByteOffset, Span},
 };
 use std::{
@@ -47,7 +47,7 @@ pub(super) fn temporary(folder: &Path) -> Result<File> {
 /// The content of `file`, a `container`, unpacked to a temporary file.
 ///
 /// # Errors
-/// [`crate::Class::Corrupt`] when it is cut short or damaged, [`crate::Class::NoRoom`] when the
+/// [`imbrik_store::Class::Corrupt`] when it is cut short or damaged, [`imbrik_store::Class::NoRoom`] when the
 /// temporary file does not fit, and as [`with_content`].
 pub(super) fn unpacked(
     file: &FileStore,
@@ -66,7 +66,7 @@ pub(super) fn unpacked(
             Ok(())
         };
         keep(content, temporary(folder)?, advanced).map_err(|error| {
-            if error.class() == crate::Class::NoRoom {
+            if error.class() == imbrik_store::Class::NoRoom {
                 error.at(format!("keeping the unpacked image in {}", folder.display()))
             } else {
                 error
@@ -136,7 +136,7 @@ fn encode(tiles: &mpsc::Receiver<Vec<u8>>, mut file: File) -> Result<FramedStore
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::store::read_vec;
+    use imbrik_store::read_vec;
 
     #[test]
     fn what_is_kept_reads_as_it_was_and_zeros_take_no_room() {
@@ -157,6 +157,6 @@ mod tests {
         let mut long = io::repeat(7).take(TILE.get() * 9);
         let file = tempfile::tempfile().unwrap();
         let error = keep(&mut long, file, || Err(Error::cancelled())).err().unwrap();
-        assert_eq!(error.class(), crate::Class::Cancelled);
+        assert_eq!(error.class(), imbrik_store::Class::Cancelled);
     }
 }

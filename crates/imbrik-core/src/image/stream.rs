@@ -2,12 +2,12 @@
 //! at random.
 
 use super::{container::Container, xz::MOST_MEMORY};
-use crate::{
-    error::{Class, Error, Result},
-    store::FileStore,
-};
 use bzip2::bufread::BzDecoder;
 use flate2::bufread::GzDecoder;
+use imbrik_store::{
+    FileStore,
+    error::{Class, Error, Result},
+};
 use liblzma::{bufread::XzDecoder, stream::Stream};
 use std::{
     fs::File,

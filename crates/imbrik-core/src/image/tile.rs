@@ -1,8 +1,8 @@
 //! Tiles: the fixed pieces of a card's address space in which it is hashed and compressed.
 
-use crate::{
+use imbrik_store::{
+    Buffer,
     bytes::is_zero,
-    store::Buffer,
     units::{ByteLen, ByteOffset, Span},
 };
 

@@ -12,10 +12,11 @@ use super::{
     gz::read_exactly,
     tile::TILE,
 };
-use crate::{
+use imbrik_store::{
+    ReadAt,
     bytes::{self, is_zero},
     error::{Error, Result},
-    store::{ReadAt, read_up_to},
+    read_up_to,
     units::{ByteLen, ByteOffset, Span},
 };
 use liblzma::{
@@ -77,7 +78,7 @@ struct Found {
 /// The blocks of a file; `None` when one is too large to be read at random.
 ///
 /// # Errors
-/// [`crate::Class::Corrupt`] when it is cut short or contradicts itself.
+/// [`imbrik_store::Class::Corrupt`] when it is cut short or contradicts itself.
 pub(super) fn frames(file: &dyn ReadAt) -> Result<Option<(Frames, XzCodec)>> {
     let mut streams = Vec::new();
     let mut padding = 0u64;
@@ -253,7 +254,8 @@ impl Codec for XzCodec {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{image::frames::FramedStore, store::SparseStore, store::read_vec};
+    use crate::image::frames::FramedStore;
+    use imbrik_store::{SparseStore, read_vec};
     use proptest::prelude::*;
     use std::sync::Arc;
 

@@ -5,11 +5,11 @@ use super::{
     survey::Survey,
     view::{Content, Segment},
 };
-use crate::{
+use imbrik_fs::{self as fs, Examined};
+use imbrik_store::{
+    ReadAt, Window,
     error::{Class, Result},
-    fs::{self, Examined},
     progress::Cancel,
-    store::{ReadAt, Window},
     units::{ByteLen, ByteOffset, Span, joined},
 };
 use std::sync::Arc;
@@ -229,7 +229,7 @@ fn simplified(segments: Vec<Segment>) -> Vec<Segment> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::fs::{State, Usage};
+    use imbrik_fs::{State, Usage};
     use proptest::prelude::*;
 
     fn spans(of: &[(u64, u64)]) -> Vec<Span> {

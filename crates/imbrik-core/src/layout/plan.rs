@@ -1,10 +1,10 @@
 //! The plan: the target card, decided before one byte is written.
 
 use super::{Content, Occupancy, Segment, Survey, View};
-use crate::{
+use crate::table::Table;
+use imbrik_store::{
+    ReadAt,
     error::{Error, Result},
-    store::ReadAt,
-    table::Table,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
 use std::sync::Arc;
@@ -105,7 +105,7 @@ impl Plan {
     /// An image of what is in use on `source`: the unused is not read, and zeros in the image.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when `occupancy` is that of another card.
+    /// [`imbrik_store::Class::Corrupt`] when `occupancy` is that of another card.
     pub fn save(source: Arc<dyn ReadAt>, occupancy: &Occupancy) -> Result<Self> {
         let view = View::of_segments(source.size(), source, &occupancy.segments)?;
         Ok(Self { view, changes: Vec::new() })
@@ -115,10 +115,10 @@ impl Plan {
     /// place and its size. With an `occupancy`, the unused is not written.
     ///
     /// # Errors
-    /// - [`crate::Class::Refused`] when a partition reaches past the image's own end: the image is
+    /// - [`imbrik_store::Class::Refused`] when a partition reaches past the image's own end: the image is
     ///   cut short.
-    /// - [`crate::Class::NoRoom`] when the card is too small, with the missing bytes.
-    /// - [`crate::Class::Unsupported`] when the table counts in other sectors than the card.
+    /// - [`imbrik_store::Class::NoRoom`] when the card is too small, with the missing bytes.
+    /// - [`imbrik_store::Class::Unsupported`] when the table counts in other sectors than the card.
     pub fn restore(
         image: Arc<dyn ReadAt>,
         survey: &Survey,
@@ -211,10 +211,7 @@ impl Plan {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{
-        error::Class,
-        store::{SparseStore, WriteAt, read_vec},
-    };
+    use imbrik_store::{SparseStore, WriteAt, error::Class, read_vec};
     use proptest::prelude::*;
 
     /// An image of `sectors` with one partition from sector 64 of `len` sectors, full of sevens.

@@ -7,10 +7,10 @@ use super::{
     survey::{Part, Survey},
     view::View,
 };
-use crate::{
+use imbrik_fs::{self as fs, Usage};
+use imbrik_store::{
+    ReadAt, Window,
     error::{Result, if_readable},
-    fs::{self, Usage},
-    store::{ReadAt, Window},
     units::{ByteLen, Span},
 };
 use std::sync::Arc;
@@ -293,9 +293,8 @@ fn is_on_card(survey: &Survey, name: &str) -> Option<bool> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{
-        store::SparseStore,
-        store::WriteAt,
+    use imbrik_store::{
+        SparseStore, WriteAt,
         units::{ByteLen, ByteOffset},
     };
 

@@ -1,11 +1,12 @@
 //! The survey: what is on a card or in an image. It reads metadata only, and changes nothing.
 
-use crate::{
+use crate::table::{self, Mbr, PartitionKind, Table};
+use imbrik_fs::{self as fs, Volume};
+use imbrik_store::{
+    Patient, ReadAt, Window,
     bytes::is_zero,
     error::{Result, if_readable},
-    fs::{self, Volume},
-    store::{Patient, ReadAt, Window, read_up_to},
-    table::{self, Mbr, PartitionKind, Table},
+    read_up_to,
     units::{ByteLen, ByteOffset, SectorSize, Span, joined},
 };
 
@@ -487,7 +488,7 @@ fn is_plausible(table: &Table, size: ByteLen) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::store::{SparseStore, WriteAt};
+    use imbrik_store::{SparseStore, WriteAt};
 
     /// A card of 64 MiB with one Linux partition from sector 2048 of `sectors`.
     fn card(sectors: u32) -> Vec<u8> {

@@ -3,9 +3,9 @@
 //! A view is a list of segments that cover the target without a hole. Nothing is changed in the
 //! source and no copy is made: each segment says where its bytes come from when they are read.
 
-use crate::{
+use imbrik_store::{
+    ReadAt, SparseStore, check_range,
     error::{Error, Result},
-    store::{ReadAt, SparseStore, check_range},
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
 use std::{fmt, sync::Arc};
@@ -108,7 +108,7 @@ impl View {
     /// is left out.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when they don't cover the card in order and without a hole.
+    /// [`imbrik_store::Class::Corrupt`] when they don't cover the card in order and without a hole.
     pub fn of_segments(
         size: ByteLen,
         source: Arc<dyn ReadAt>,
@@ -311,7 +311,7 @@ impl ReadAt for View {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::store::read_vec;
+    use imbrik_store::read_vec;
     use proptest::prelude::*;
 
     #[test]

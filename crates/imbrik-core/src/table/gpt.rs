@@ -12,10 +12,10 @@
 //! ```
 
 use super::{Partition, PartitionKind, mbr};
-use crate::{
-    bytes,
+use imbrik_store::{
+    ReadAt, bytes,
     error::{Error, Result},
-    store::{ReadAt, read_up_to},
+    read_up_to,
     units::{ByteLen, ByteOffset, Lba, SectorCount, SectorSize, Span},
 };
 use uuid::Uuid;
@@ -265,7 +265,7 @@ impl Gpt {
     /// The same table with some partitions, each by its number, at new places.
     ///
     /// # Errors
-    /// [`crate::Class::Unsupported`] when there is no such partition, or it would have no sector.
+    /// [`imbrik_store::Class::Unsupported`] when there is no such partition, or it would have no sector.
     pub fn with_spans(&self, spans: &[(u32, Span)]) -> Result<Self> {
         let mut new = self.clone();
         for (number, span) in spans {
@@ -301,7 +301,7 @@ impl Gpt {
     /// The same table under another id, and with others for its partitions, each by its number.
     ///
     /// # Errors
-    /// [`crate::Class::Unsupported`] when there is no such partition.
+    /// [`imbrik_store::Class::Unsupported`] when there is no such partition.
     pub fn with_guids(&self, disk: Uuid, partitions: &[(u32, Uuid)]) -> Result<Self> {
         let mut new = self.clone();
         let mut put = || {
@@ -330,7 +330,7 @@ impl Gpt {
     /// fresh, the backup at the card's very end, and the protective record covers the card.
     ///
     /// # Errors
-    /// [`crate::Class::NoRoom`] when a partition reaches past the last usable sector of such a
+    /// [`imbrik_store::Class::NoRoom`] when a partition reaches past the last usable sector of such a
     /// card.
     pub fn on_card_of(&self, size: ByteLen) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
         let no_room = || Error::no_room(format!("a card of {size} has no room for this table"));
@@ -460,7 +460,7 @@ pub(super) fn type_words(kind: Uuid) -> Option<&'static str> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::store::{SparseStore, WriteAt};
+    use imbrik_store::{SparseStore, WriteAt};
     use proptest::prelude::*;
 
     const LINUX: &str = "0fc63daf-8483-4772-8e79-3d69d8477de4";

@@ -14,10 +14,10 @@
 //! next record, counted from the container's start.
 
 use super::{Partition, PartitionKind, Relaid};
-use crate::{
-    bytes,
+use imbrik_store::{
+    ReadAt, bytes,
     error::{Error, Result},
-    store::{ReadAt, read_up_to},
+    read_up_to,
     units::{ByteLen, ByteOffset, Lba, SectorCount, SectorSize, Span},
 };
 
@@ -228,7 +228,7 @@ impl Mbr {
     /// container without any that has no room any more is cut short, or left out.
     ///
     /// # Errors
-    /// [`crate::Class::Unsupported`] when a place is not what the format can count, or the chain is
+    /// [`imbrik_store::Class::Unsupported`] when a place is not what the format can count, or the chain is
     /// not a single sound one.
     pub fn with_spans(&self, spans: &[(u32, Span)], size: ByteLen) -> Result<Relaid> {
         let containers = self.partitions.iter().filter(|part| part.is_extended()).count();
@@ -488,7 +488,7 @@ pub(super) fn type_words(kind: u8) -> Option<&'static str> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::store::{SparseStore, WriteAt};
+    use imbrik_store::{SparseStore, WriteAt};
     use proptest::prelude::*;
 
     /// A record with the entries (kind, first, count).
@@ -657,7 +657,7 @@ mod tests {
             // Nothing is said anew where nothing changes.
             let same: Vec<_> = before.iter().map(|part| (part.number, part.span)).collect();
             for (at, bytes) in mbr.with_spans(&same, ByteLen::mib(64)).unwrap().edits {
-                let stands = crate::store::read_vec(&store, at, bytes.len()).unwrap();
+                let stands = imbrik_store::read_vec(&store, at, bytes.len()).unwrap();
                 prop_assert!(bytes == stands, "at {}", at);
             }
         }

@@ -9,9 +9,9 @@ mod mbr;
 pub use gpt::{Gpt, GptPartition};
 pub use mbr::{Mbr, MbrPartition};
 
-use crate::{
+use imbrik_store::{
+    ReadAt,
     error::Result,
-    store::ReadAt,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
 use std::fmt;
@@ -106,7 +106,7 @@ impl Table {
     /// bytes.
     ///
     /// # Errors
-    /// [`crate::Class::Unsupported`] and [`crate::Class::NoRoom`] when the format has no way to say
+    /// [`imbrik_store::Class::Unsupported`] and [`imbrik_store::Class::NoRoom`] when the format has no way to say
     /// that.
     pub fn with_spans(&self, spans: &[(u32, Span)], size: ByteLen) -> Result<Relaid> {
         match self {

@@ -2,9 +2,9 @@
 
 use crate::{
     card::{Card, Host, Standing, TargetCard, standing},
-    error::{Class, Error, Result},
     layout::Survey,
 };
+use imbrik_store::error::{Class, Error, Result};
 
 /// The card that a plan was made for.
 #[derive(Clone, Debug, PartialEq, Eq)]

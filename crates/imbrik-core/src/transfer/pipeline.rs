@@ -15,11 +15,13 @@
 
 use super::salvage::{self, Damage};
 use crate::{
-    error::{Error, Result},
     image::{TILE, TileData, TileDigest, tile_count, tile_span},
     layout::View,
+};
+use imbrik_store::{
+    Pool, ReadAt,
+    error::{Error, Result},
     progress::{Event, Step, Watch},
-    store::{Pool, ReadAt},
     units::{ByteLen, Span, joined},
 };
 use std::{
@@ -152,7 +154,7 @@ fn worker_count() -> u64 {
 /// Carries the whole view into `sink`.
 ///
 /// # Errors
-/// The first failure of reading, working or committing, and [`crate::Class::Cancelled`] when that was asked
+/// The first failure of reading, working or committing, and [`imbrik_store::Class::Cancelled`] when that was asked
 /// for. Tiles before it are committed, none behind it.
 pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travelled> {
     let Watch { observer, cancel } = journey.watch;
@@ -280,10 +282,10 @@ pub(super) fn may_hold_data(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{
+    use imbrik_store::{
+        SparseStore, WriteAt,
         error::Class,
         progress::{Cancel, Unobserved},
-        store::{SparseStore, WriteAt},
         units::ByteOffset,
     };
     use std::sync::Arc;

@@ -1,12 +1,7 @@
 //! Reading what can be read of a damaged source.
 
-use crate::{
-    error::Result,
-    layout::{Content, View},
-    progress::Cancel,
-    store::{Pieces, ReadAt},
-    units::Span,
-};
+use crate::layout::{Content, View};
+use imbrik_store::{Pieces, ReadAt, error::Result, progress::Cancel, units::Span};
 
 /// What happens when a piece of the source cannot be read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -64,9 +59,10 @@ pub(super) fn read(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{
+    use imbrik_store::{
+        SparseStore,
         error::Class,
-        store::{Faults, Faulty, Flaky, SparseStore},
+        testing::{Faults, Faulty, Flaky},
         units::{ByteLen, ByteOffset, joined},
     };
     use std::sync::Arc;

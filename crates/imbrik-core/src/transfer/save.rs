@@ -6,14 +6,17 @@ use super::{
     verify::{check_sums, check_tiles},
 };
 use crate::{
-    error::{Error, Result},
     image::{
         Container, Encoded, Encoding, Image, ImageWriter, Manifest, Output, Owner, Pack, Sum,
         SumKind, TILE, TileData, TileDigest, sampled, tile_span,
     },
     layout::{Content, View},
+};
+use imbrik_store::{
+    ReadAt,
+    error::{Error, Result},
     progress::{Merged, Step, Watch},
-    store::{ReadAt, read_vec},
+    read_vec,
     units::{ByteLen, Span},
 };
 use std::sync::Arc;
@@ -110,7 +113,7 @@ impl<'a> Sink for ToImage<'a> {
 ///
 /// # Errors
 /// As for reading the card and writing the image; no file of the name `to` is left behind then.
-/// [`crate::Class::Mismatch`] when what is read back differs from what was written.
+/// [`imbrik_store::Class::Mismatch`] when what is read back differs from what was written.
 pub fn save(
     view: &View,
     manifest: Manifest,
@@ -140,7 +143,7 @@ fn of_view<'a>(view: &'a View, pack: Pack, step: Step, watch: Watch<'a>) -> Jour
 /// As [`save`], with a view of an image instead of a card: what cannot be read ends the journey.
 ///
 /// # Errors
-/// As [`save`]; [`crate::Class::Mismatch`] when the image is damaged where it is read.
+/// As [`save`]; [`imbrik_store::Class::Mismatch`] when the image is damaged where it is read.
 pub fn fit(
     view: &View,
     manifest: Manifest,
@@ -156,7 +159,7 @@ pub fn fit(
 /// decoded, and compared with the digest that the image has of it.
 ///
 /// # Errors
-/// As [`save`]; [`crate::Class::Mismatch`] when the image is damaged.
+/// As [`save`]; [`imbrik_store::Class::Mismatch`] when the image is damaged.
 pub fn repack(
     image: &Image,
     manifest: Manifest,
@@ -328,10 +331,10 @@ fn mean_and_error(ratios: &[f64]) -> (f64, f64) {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{
-        layout::Survey,
+    use crate::layout::Survey;
+    use imbrik_store::{
+        SparseStore,
         progress::{Cancel, Unobserved},
-        store::SparseStore,
     };
     use jiff::Timestamp;
     use proptest::prelude::*;

@@ -5,12 +5,15 @@ use super::{
     salvage::{self, Damage},
 };
 use crate::{
-    bytes::is_zero,
-    error::Result,
     image::{Image, Sum, SumKind, Sums, TILE, TileData, TileDigest},
     layout::View,
+};
+use imbrik_store::{
+    Pool, ReadAt,
+    bytes::is_zero,
+    error::Result,
+    for_pieces,
     progress::{Cancel, Event, Step, Watch},
-    store::{Pool, ReadAt, for_pieces},
     units::{ByteLen, SectorSize, Span, joined},
 };
 use std::sync::Arc;

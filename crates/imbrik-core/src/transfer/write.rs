@@ -5,12 +5,14 @@ use super::{
     salvage::Damage,
 };
 use crate::{
-    bytes::is_zero,
-    error::{Error, Result},
     image::{TILE, TileData, TileDigest},
     layout::{Content, View},
+};
+use imbrik_store::{
+    Pool, ReadAt, WriteAt,
+    bytes::is_zero,
+    error::{Error, Result},
     progress::{Step, Watch},
-    store::{Pool, ReadAt, WriteAt},
     units::{ByteLen, ByteOffset, Span},
 };
 use std::sync::Arc;
@@ -216,11 +218,13 @@ pub fn write_card(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{
+    use crate::transfer::read_back;
+    use imbrik_store::{
+        Counted, SparseStore, Tally,
         error::Class,
         progress::{Cancel, Event, Observer, Unobserved},
-        store::{Counted, Faults, Faulty, SparseStore, Tally, read_vec},
-        transfer::read_back,
+        read_vec,
+        testing::{Faults, Faulty},
     };
 
     fn source() -> SparseStore {

@@ -1,7 +1,7 @@
 //! Which card is which on machines that are made up file by file: sysfs, mount table, swap list and
 //! device database under a folder of their own.
 
-#[path = "../support/mod.rs"]
+#[path = "../../../imbrik-fs/tests/support/mod.rs"]
 mod support;
 
 use imbrik_core::{

@@ -13,6 +13,6 @@ mod fast_commits;
 mod faults;
 mod matrix;
 mod random;
-#[path = "../support/mod.rs"]
+#[path = "../../../imbrik-fs/tests/support/mod.rs"]
 mod support;
 mod volumes;

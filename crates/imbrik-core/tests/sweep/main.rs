@@ -5,7 +5,7 @@
 //! tool reads from the damaged volume must read the same from the result. `IMBRIK_SWEEP=1` takes every
 //! bit, `IMBRIK_SWEEP=n` every n-th; without it a sample of each kind is taken.
 
-#[path = "../support/mod.rs"]
+#[path = "../../../imbrik-fs/tests/support/mod.rs"]
 mod support;
 
 use imbrik_core::{

@@ -4,10 +4,11 @@
 //! the medium, and saving a card does not push everything else out of memory.
 
 use super::{LinuxHost, ioctl, mounts};
-use crate::{
-    card::{Card, Host, TargetCard},
+use crate::card::{Card, Host, TargetCard};
+use imbrik_store::{
+    ALIGNMENT, Buffer, Pool, ReadAt, WriteAt, check_range,
     error::{Class, Error, Result},
-    store::{ALIGNMENT, Buffer, Pool, ReadAt, WriteAt, check_range, for_pieces},
+    for_pieces,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
 use rustix::fs::OFlags;

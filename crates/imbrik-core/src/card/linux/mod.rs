@@ -6,11 +6,11 @@ mod mounts;
 mod sysfs;
 
 use super::{Card, Host, Listing, TargetCard};
-use crate::{
-    error::{Error, Result},
-    store::ReadAt,
-};
 use device::{DeviceStore, DeviceTarget};
+use imbrik_store::{
+    ReadAt,
+    error::{Error, Result},
+};
 use std::{
     path::{Path, PathBuf},
     sync::Arc,

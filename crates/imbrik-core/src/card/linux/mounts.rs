@@ -1,7 +1,7 @@
 //! The mount table and the swap list: `/proc/self/mountinfo` and `/proc/swaps`.
 
 use super::Roots;
-use crate::error::{Error, Result};
+use imbrik_store::error::{Error, Result};
 use std::{
     ffi::OsString,
     fs,

@@ -4,8 +4,8 @@ use super::{
     Roots,
     mounts::{self, Mount},
 };
-use crate::{
-    card::{Bus, Card, CardPartition, Listing, Use},
+use crate::card::{Bus, Card, CardPartition, Listing, Use};
+use imbrik_store::{
     error::{Error, Result},
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };

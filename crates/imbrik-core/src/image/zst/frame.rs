@@ -1,9 +1,9 @@
 //! The shape of Zstandard frames (RFC 8878, section 3.1), as far as finding their ends needs it.
 
-use crate::{
-    bytes,
+use imbrik_store::{
+    ReadAt, bytes,
     error::{Error, Result},
-    store::{ReadAt, read_up_to},
+    read_up_to,
     units::{ByteLen, ByteOffset},
 };
 
@@ -34,7 +34,7 @@ pub(in crate::image) struct Shape {
 /// Finds the end of the frame at `at` by walking its blocks, without decoding any.
 ///
 /// # Errors
-/// [`crate::Class::Corrupt`] when there is no frame, or it reaches past the end of the file.
+/// [`imbrik_store::Class::Corrupt`] when there is no frame, or it reaches past the end of the file.
 pub(super) fn shape(file: &dyn ReadAt, at: ByteOffset) -> Result<Shape> {
     let cut = || Error::corrupt(format!("the frame at {at} is cut short"));
     let head = read_up_to(file, at, 18)?;
@@ -99,7 +99,7 @@ pub(super) fn shape(file: &dyn ReadAt, at: ByteOffset) -> Result<Shape> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::store::SparseStore;
+    use imbrik_store::SparseStore;
     use proptest::prelude::*;
 
     proptest! {

@@ -1,10 +1,11 @@
 //! Which frames a Zstandard file has, and what stands in its skippable ones.
 
 use super::{frame, seek_table};
-use crate::{
+use crate::image::frames::{Codec, Frames, MOST_CONTENT};
+use imbrik_store::{
+    ReadAt,
     error::{Error, Result},
-    image::frames::{Codec, Frames, MOST_CONTENT},
-    store::{ReadAt, read_up_to, read_vec},
+    read_up_to, read_vec,
     units::{ByteLen, ByteOffset, Span},
 };
 use std::sync::{Mutex, PoisonError};
@@ -29,7 +30,7 @@ impl ZstIndex {
     /// Looks at a Zstandard file: by its seek table or, when there is none, by walking its frames.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when it is cut short or contradicts itself.
+    /// [`imbrik_store::Class::Corrupt`] when it is cut short or contradicts itself.
     pub(in crate::image) fn of(file: &dyn ReadAt) -> Result<Self> {
         let mut this = Self { frames: Some(Frames::default()), ..Self::default() };
         let mut at = ByteOffset::ZERO;

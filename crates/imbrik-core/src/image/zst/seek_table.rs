@@ -8,11 +8,11 @@
 //! A skippable frame has an entry, too, with a content of nothing.
 
 use super::frame::skippable_header;
-use crate::{
-    bytes,
+use crate::image::frames::MOST_FRAMES;
+use imbrik_store::{
+    ReadAt, bytes,
     error::{Error, Result},
-    image::frames::MOST_FRAMES,
-    store::{ReadAt, read_up_to},
+    read_up_to,
     units::{ByteLen, ByteOffset},
 };
 
@@ -50,7 +50,7 @@ pub(in crate::image) fn encode(entries: &[Entry]) -> Option<Vec<u8>> {
 /// Reads the table at the end of `file`; `None` when there is none.
 ///
 /// # Errors
-/// [`crate::Class::Corrupt`] when there is one and it doesn't describe this file.
+/// [`imbrik_store::Class::Corrupt`] when there is one and it doesn't describe this file.
 pub(super) fn read(file: &dyn ReadAt) -> Result<Option<Vec<Entry>>> {
     let size = file.size().get();
     let Some(footer_at) = size.checked_sub(FOOTER) else { return Ok(None) };
@@ -90,7 +90,7 @@ pub(super) fn read(file: &dyn ReadAt) -> Result<Option<Vec<Entry>>> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::store::SparseStore;
+    use imbrik_store::SparseStore;
     use proptest::prelude::*;
 
     proptest! {

@@ -2,11 +2,14 @@
 
 use super::{Placed, moved_by};
 use crate::{
-    error::Result,
-    fs::{self, Examined, Reshaped, Volume},
     layout::{Change, Content, Occupancy, Part, Plan, Segment, Survey, View, occupancy},
-    store::{ReadAt, Window, read_up_to},
     table::Table,
+};
+use imbrik_fs::{self as fs, Examined, Reshaped, Volume};
+use imbrik_store::{
+    ReadAt, Window,
+    error::Result,
+    read_up_to,
     units::{ByteLen, ByteOffset, Span},
 };
 use std::sync::Arc;

@@ -1,11 +1,11 @@
 //! Which volume gets which length.
 
 use super::{Placed, up_to};
-use crate::{
+use crate::layout::{Part, Survey};
+use imbrik_fs::{self as fs, Examined, Goal, Reshaped, Work};
+use imbrik_store::{
+    ReadAt, Window,
     error::{Class, Error, Result},
-    fs::{self, Examined, Goal, Reshaped, Work},
-    layout::{Part, Survey},
-    store::{ReadAt, Window},
     units::{ByteLen, ByteOffset, Span},
 };
 use std::{collections::BTreeMap, sync::Arc};

@@ -14,15 +14,15 @@ mod arrange;
 mod choose;
 
 use super::{Occupancy, Part, Plan, Survey};
-use crate::{
-    error::{Error, Result},
-    fs::{Examined, Reshaped, VolumeKind, Work},
-    store::ReadAt,
-    table::Table,
-    units::{ByteLen, ByteOffset, Span},
-};
+use crate::table::Table;
 use arrange::arrange;
 use choose::Chooser;
+use imbrik_fs::{Examined, Reshaped, VolumeKind, Work};
+use imbrik_store::{
+    ReadAt,
+    error::{Error, Result},
+    units::{ByteLen, ByteOffset, Span},
+};
 use std::sync::Arc;
 
 /// To which size a card is fitted.
@@ -112,9 +112,9 @@ impl Plan {
     ///
     /// # Errors
     /// - When the source cannot be read where its metadata stand, or stopping was requested.
-    /// - [`crate::Class::NoRoom`] when the data don't fit, with the missing bytes and the volumes
+    /// - [`imbrik_store::Class::NoRoom`] when the data don't fit, with the missing bytes and the volumes
     ///   that lack them.
-    /// - [`crate::Class::Unsupported`] and [`crate::Class::Corrupt`] when a volume or the table
+    /// - [`imbrik_store::Class::Unsupported`] and [`imbrik_store::Class::Corrupt`] when a volume or the table
     ///   cannot be reshaped, with the reason.
     pub fn fit(
         source: Arc<dyn ReadAt>,

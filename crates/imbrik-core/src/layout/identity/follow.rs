@@ -1,14 +1,14 @@
 //! What refers to an id that changes, and follows it.
 
 use super::{MOST, Work, names};
-use crate::{
+use crate::layout::{
+    Change, Reference, references,
+    start::{PLACES, included},
+};
+use imbrik_fs as fs;
+use imbrik_store::{
     bytes,
     error::{Class, Result},
-    fs,
-    layout::{
-        Change, Reference, references,
-        start::{PLACES, included},
-    },
 };
 
 /// Further files that name volumes and partitions.

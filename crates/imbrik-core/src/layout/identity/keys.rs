@@ -1,6 +1,6 @@
 //! Host keys for an SSH server, of the kinds that a card has.
 
-use crate::error::{Error, Result};
+use imbrik_store::error::{Error, Result};
 use ssh_key::{
     Algorithm, EcdsaCurve, LineEnding, PrivateKey,
     private::{KeypairData, RsaKeypair},

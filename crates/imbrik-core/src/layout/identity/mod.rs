@@ -8,15 +8,15 @@ mod hosts;
 mod keys;
 
 use super::{Change, Plan, Survey, View};
-use crate::{
+use crate::table;
+use follow::NewId;
+use imbrik_fs::{self as fs, FilePut, Settled, Volume};
+use imbrik_store::{
+    ReadAt, Window,
     error::{Class, Error, Result},
-    fs::{self, FilePut, Settled, Volume},
     progress::Cancel,
-    store::{ReadAt, Window},
-    table,
     units::{ByteLen, ByteOffset, Span, joined},
 };
-use follow::NewId;
 use ssh_key::rand_core::{OsRng, RngCore};
 use std::{cell::OnceCell, sync::Arc};
 use uuid::Uuid;

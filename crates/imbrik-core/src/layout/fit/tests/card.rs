@@ -1,7 +1,7 @@
 //! Random cards: swaps and partitions that nobody knows, under every kind of table.
 
-use crate::{
-    store::{ReadAt, SparseStore, WriteAt},
+use imbrik_store::{
+    ReadAt, SparseStore, WriteAt,
     units::{ByteLen, ByteOffset},
 };
 use proptest::prelude::*;

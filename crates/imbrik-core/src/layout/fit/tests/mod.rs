@@ -3,13 +3,9 @@
 mod card;
 
 use super::*;
-use crate::{
-    error::Class,
-    layout::{Content, Segment},
-    progress::Cancel,
-    store::read_vec,
-};
+use crate::layout::{Content, Segment};
 use card::{BACKUP, Card, Piece, SECTOR, Scheme, bytes_of, le32, le64, scheme};
+use imbrik_store::{error::Class, progress::Cancel, read_vec};
 use proptest::prelude::*;
 
 fn byte(store: &dyn ReadAt, at: u64) -> u8 {

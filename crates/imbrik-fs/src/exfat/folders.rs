@@ -1,0 +1,379 @@
+//! A close look at an exFAT volume: every folder, every entry set, every cluster of each, once
+//! (sections 6 and 7 of the specification).
+
+use super::boot::BootSector;
+use crate::bits::{Bits, Run, push};
+use imbrik_store::{
+    ReadAt, bytes,
+    error::{Error, Result},
+    progress::Cancel,
+    read_vec,
+    units::{ByteLen, ByteOffset},
+};
+use std::collections::BTreeMap;
+
+pub(super) const ENTRY: usize = 32;
+const BITMAP: u8 = 0x81;
+const UP_CASE: u8 = 0x82;
+const LABEL: u8 = 0x83;
+const FILE: u8 = 0x85;
+const BENIGN: u8 = 0xa0;
+/// The bits of an entry's type: in use, and a secondary one.
+const IN_USE: u8 = 0x80;
+const SECONDARY: u8 = 0x40;
+/// The bits of an entry's flags: it may have clusters, and they follow each other without a chain.
+const MAY_HAVE: u8 = 1;
+const NO_CHAIN: u8 = 2;
+const IS_FOLDER: u16 = 0x10;
+/// The longest folder: 256 MiB.
+const MOST_FOLDER: u64 = 256 << 20;
+/// The most clusters that are looked at: their table is 128 MiB long.
+const MOST: u64 = 1 << 25;
+const PIECE: u64 = 64 << 10;
+
+/// The clusters of one entry.
+pub(super) struct Holding {
+    /// The entry's place in its set.
+    pub(super) entry: usize,
+    /// The clusters, counted from 0; the first is the one that the entry names.
+    pub(super) runs: Vec<Run>,
+    /// Whether they stand without a chain.
+    pub(super) is_plain: bool,
+}
+
+/// An entry with all that belongs to it.
+pub(super) struct Set {
+    /// The entries.
+    pub(super) raw: Vec<u8>,
+    /// Where each of them stands in the volume.
+    pub(super) places: Vec<ByteOffset>,
+    /// The clusters that they name.
+    pub(super) holdings: Vec<Holding>,
+}
+
+impl Set {
+    pub(super) fn kind(&self) -> u8 {
+        bytes::u8(&self.raw, 0).unwrap_or(0)
+    }
+
+    pub(super) fn is_bitmap(&self) -> bool {
+        self.kind() == BITMAP
+    }
+
+    /// Whether the set has a checksum.
+    pub(super) fn is_sealed(&self) -> bool {
+        self.kind() == FILE || self.kind() >= BENIGN
+    }
+
+    /// The checksum over all entries (section 6.3.3).
+    pub(super) fn checksum(&self) -> u16 {
+        let counted = self.raw.iter().enumerate().filter(|(at, _)| !matches!(at, 2 | 3));
+        counted.fold(0u16, |sum, (_, byte)| sum.rotate_right(1).wrapping_add(u16::from(*byte)))
+    }
+}
+
+/// What was found.
+pub(super) struct Census {
+    /// What the bitmap calls used.
+    pub(super) used: Bits,
+    /// The bitmap's own clusters.
+    pub(super) bitmap: Vec<Run>,
+    /// The runs that stand without a chain.
+    pub(super) plain: Vec<Run>,
+    /// How many used clusters no entry leads to.
+    pub(super) lost: u64,
+    /// The digest of all entries and their clusters, told by the source's numbers. Without the
+    /// bitmap, and without whether there is a chain.
+    pub(super) fingerprint: blake3::Hash,
+}
+
+impl Census {
+    /// Looks at the volume in `store`; `source_of` tells the number that a cluster has in the
+    /// source.
+    ///
+    /// # Errors
+    /// When it cannot be read, or stopping was requested; [`imbrik_store::Class::Corrupt`] with the first
+    /// contradiction, [`imbrik_store::Class::Unsupported`] with what is not known.
+    pub(super) fn of(
+        store: &dyn ReadAt,
+        boot: &BootSector,
+        source_of: &dyn Fn(u64) -> u64,
+        cancel: &Cancel,
+    ) -> Result<Self> {
+        let mut owned = Bits::new(boot.clusters);
+        let mut hasher = blake3::Hasher::new();
+        let mut bitmap: Option<(Vec<Run>, u64)> = None;
+        let mut plain = Vec::new();
+        let root = walk(store, boot, cancel, &mut |set| {
+            let mut raw = set.raw.clone();
+            for holding in &set.holdings {
+                for run in &holding.runs {
+                    if !owned.add(*run) {
+                        let cluster = run.first.saturating_add(2);
+                        let what = format!("a cluster from {cluster} on has two owners");
+                        return Err(Error::corrupt(what));
+                    }
+                }
+                let at = holding.entry.saturating_mul(ENTRY);
+                let flags = bytes::u8(&raw, at.saturating_add(1)).unwrap_or(0) & !NO_CHAIN;
+                let _ = bytes::put(&mut raw, at.saturating_add(1), [flags]);
+                let _ = bytes::put(&mut raw, at.saturating_add(20), [0; 4]);
+                if holding.is_plain {
+                    plain.extend(holding.runs.iter().copied());
+                }
+            }
+            if set.is_bitmap() {
+                let runs = set.holdings.iter().flat_map(|holding| holding.runs.clone()).collect();
+                bitmap = Some((runs, bytes::le_u64(&set.raw, 24).unwrap_or(0)));
+                return Ok(());
+            }
+            if set.is_sealed() {
+                let _ = bytes::put(&mut raw, 2, [0; 2]);
+            }
+            hasher.update(&raw);
+            let runs = set.holdings.iter().flat_map(|holding| &holding.runs);
+            tell(&mut hasher, runs, source_of);
+            Ok(())
+        })?;
+        for run in &root {
+            if !owned.add(*run) {
+                return Err(Error::corrupt("the root directory's clusters have two owners"));
+            }
+        }
+        tell(&mut hasher, root.iter(), source_of);
+        let (bitmap, len) =
+            bitmap.ok_or_else(|| Error::corrupt("its allocation bitmap is not to be found"))?;
+        let used = read_bitmap(store, boot, &bitmap, len)?;
+        let both: u64 = owned.runs(Run::new(0, boot.clusters)).map(|run| used.count_in(run)).sum();
+        if both != owned.count() {
+            return Err(Error::corrupt(
+                "its allocation bitmap calls clusters free that are in use",
+            ));
+        }
+        let lost = used.count().saturating_sub(both);
+        Ok(Self { used, bitmap, plain, lost, fingerprint: hasher.finalize() })
+    }
+}
+
+/// Hashes runs as they were in the source, those joined that follow each other there.
+fn tell<'a>(
+    hasher: &mut blake3::Hasher,
+    runs: impl Iterator<Item = &'a Run>,
+    source_of: &dyn Fn(u64) -> u64,
+) {
+    let mut told: Vec<Run> = Vec::new();
+    for number in runs.flat_map(|run| run.first..run.end()) {
+        push(&mut told, source_of(number));
+    }
+    for run in told {
+        hasher.update(&run.first.to_le_bytes());
+        hasher.update(&run.len.to_le_bytes());
+    }
+}
+
+/// What the bitmap of `len` bytes in the clusters `runs` calls used.
+///
+/// # Errors
+/// When it cannot be read; [`imbrik_store::Class::Corrupt`] when it is too short.
+pub(super) fn read_bitmap(
+    store: &dyn ReadAt,
+    boot: &BootSector,
+    runs: &[Run],
+    len: u64,
+) -> Result<Bits> {
+    let held: u64 = runs.iter().map(|run| run.len).sum();
+    let held = boot.cluster.checked_mul(held).unwrap_or_default();
+    if len < boot.clusters.div_ceil(8) || held.get() < len {
+        return Err(Error::corrupt("its allocation bitmap is too short for its clusters"));
+    }
+    let mut used = Bits::new(boot.clusters);
+    let mut number = 0u64;
+    for run in runs {
+        for cluster in run.first..run.end() {
+            if number >= boot.clusters {
+                break;
+            }
+            let place = boot.cluster_span(cluster).unwrap_or_default();
+            let content = read_vec(store, place.start(), boot.cluster.to_usize().unwrap_or(0))?;
+            for byte in content {
+                for bit in 0..8 {
+                    if byte >> bit & 1 == 1 && number < boot.clusters {
+                        let _ = used.add(Run::new(number, 1));
+                    }
+                    number = number.saturating_add(1);
+                }
+            }
+        }
+    }
+    Ok(used)
+}
+
+/// Calls `work` with every entry set of the volume, and answers the root directory's clusters.
+///
+/// # Errors
+/// As [`Census::of`], and those of `work`.
+pub(super) fn walk(
+    store: &dyn ReadAt,
+    boot: &BootSector,
+    cancel: &Cancel,
+    work: &mut dyn FnMut(&Set) -> Result<()>,
+) -> Result<Vec<Run>> {
+    if boot.clusters > MOST {
+        return Err(Error::unsupported("it has more clusters than are looked at"));
+    }
+    let mut chains = Chains { store, boot, pieces: BTreeMap::new() };
+    let root = chains.follow(boot.root_cluster)?;
+    let mut waiting = vec![root.clone()];
+    // A folder that holds itself would be looked at for ever: its clusters have two owners, which
+    // only the caller knows.
+    let mut looked = Bits::new(boot.clusters);
+    while let Some(folder) = waiting.pop() {
+        cancel.check()?;
+        if !folder.iter().all(|run| looked.add(*run)) {
+            return Err(Error::corrupt("a folder's clusters have two owners"));
+        }
+        read_folder(&mut chains, &folder, work, &mut waiting)?;
+    }
+    Ok(root)
+}
+
+fn read_folder(
+    chains: &mut Chains<'_>,
+    folder: &[Run],
+    work: &mut dyn FnMut(&Set) -> Result<()>,
+    waiting: &mut Vec<Vec<Run>>,
+) -> Result<()> {
+    let boot = chains.boot;
+    let clusters: u64 = folder.iter().map(|run| run.len).sum();
+    let len = boot.cluster.checked_mul(clusters).unwrap_or_default();
+    if len.get() > MOST_FOLDER {
+        return Err(Error::corrupt(format!("a folder is {len} long")));
+    }
+    let mut entries = Vec::new();
+    for cluster in folder.iter().flat_map(|run| run.first..run.end()) {
+        let place = boot.cluster_span(cluster).unwrap_or_default();
+        let content = read_vec(chains.store, place.start(), place.len().to_usize().unwrap_or(0))?;
+        for (index, entry) in content.as_chunks::<ENTRY>().0.iter().enumerate() {
+            let ahead = ByteLen::from_usize(index.saturating_mul(ENTRY));
+            entries.push((place.start().saturating_add(ahead), *entry));
+        }
+    }
+    let mut rest = entries.into_iter();
+    while let Some((at, entry)) = rest.next() {
+        let kind = bytes::u8(&entry, 0).unwrap_or(0);
+        if kind == 0 {
+            break;
+        }
+        if kind & IN_USE == 0 {
+            continue;
+        }
+        let more = match kind {
+            BITMAP | UP_CASE | LABEL => 0,
+            FILE => usize::from(bytes::u8(&entry, 1).unwrap_or(0)),
+            _ if kind & SECONDARY != 0 => {
+                return Err(Error::corrupt("an entry stands without the one it belongs to"));
+            }
+            BENIGN.. => usize::from(bytes::u8(&entry, 1).unwrap_or(0)),
+            _ => return Err(Error::unsupported(format!("it has entries of type {kind:#04x}"))),
+        };
+        let mut set = Set { raw: entry.to_vec(), places: vec![at], holdings: Vec::new() };
+        for (at, entry) in rest.by_ref().take(more) {
+            if bytes::u8(&entry, 0).unwrap_or(0) & (IN_USE | SECONDARY) != IN_USE | SECONDARY {
+                return Err(Error::corrupt("an entry set is cut short"));
+            }
+            set.raw.extend(entry);
+            set.places.push(at);
+        }
+        if set.places.len() != more.saturating_add(1) {
+            return Err(Error::corrupt("an entry set is cut short"));
+        }
+        if set.is_sealed() && bytes::le_u16(&set.raw, 2) != Some(set.checksum()) {
+            return Err(Error::corrupt("an entry set's checksum is wrong"));
+        }
+        set.holdings = holdings(chains, &set)?;
+        work(&set)?;
+        let is_folder = kind == FILE && bytes::le_u16(&set.raw, 4).unwrap_or(0) & IS_FOLDER != 0;
+        if let Some(stream) = set.holdings.first().filter(|_| is_folder) {
+            waiting.push(stream.runs.clone());
+        }
+    }
+    Ok(())
+}
+
+/// The clusters that the entries of a set name.
+fn holdings(chains: &mut Chains<'_>, set: &Set) -> Result<Vec<Holding>> {
+    let mut found = Vec::new();
+    for (index, entry) in set.raw.as_chunks::<ENTRY>().0.iter().enumerate() {
+        let flags = match bytes::u8(entry, 0).unwrap_or(0) {
+            BITMAP | UP_CASE => MAY_HAVE,
+            LABEL | FILE => 0,
+            kind if kind & SECONDARY == 0 => bytes::u8(entry, 4).unwrap_or(0),
+            _ => bytes::u8(entry, 1).unwrap_or(0),
+        };
+        let first = bytes::le_u32(entry, 20).unwrap_or(0);
+        let len = bytes::le_u64(entry, 24).unwrap_or(0);
+        if flags & MAY_HAVE == 0 || first == 0 {
+            continue;
+        }
+        let first = u64::from(first).checked_sub(2).filter(|n| *n < chains.boot.clusters);
+        let first = first.ok_or_else(|| Error::corrupt("an entry names a cluster that is none"))?;
+        let needed = len.div_ceil(chains.boot.cluster.get().max(1));
+        let is_plain = flags & NO_CHAIN != 0;
+        let runs = match (is_plain, needed) {
+            (_, 0) => continue,
+            (true, _) => vec![Run::new(first, needed)],
+            (false, _) => chains.follow(first)?,
+        };
+        let held: u64 = runs.iter().map(|run| run.len).sum();
+        if held < needed || runs.iter().any(|run| run.end() > chains.boot.clusters) {
+            return Err(Error::corrupt("an entry has fewer clusters than its length needs"));
+        }
+        found.push(Holding { entry: index, runs, is_plain });
+    }
+    Ok(found)
+}
+
+/// Follows chains through the allocation table.
+struct Chains<'a> {
+    store: &'a dyn ReadAt,
+    boot: &'a BootSector,
+    pieces: BTreeMap<u64, Vec<u8>>,
+}
+
+impl Chains<'_> {
+    /// The clusters of the chain that starts at `first`.
+    fn follow(&mut self, first: u64) -> Result<Vec<Run>> {
+        let mut runs = Vec::new();
+        let mut number = first;
+        let mut left = self.boot.clusters;
+        loop {
+            if number >= self.boot.clusters {
+                return Err(Error::corrupt("a chain leads to a cluster that is none"));
+            }
+            left = left
+                .checked_sub(1)
+                .ok_or_else(|| Error::corrupt("a chain of clusters has no end"))?;
+            push(&mut runs, number);
+            number = match self.entry(number)? {
+                u32::MAX => return Ok(runs),
+                next => u64::from(next)
+                    .checked_sub(2)
+                    .ok_or_else(|| Error::corrupt("a chain of clusters is broken"))?,
+            };
+        }
+    }
+
+    fn entry(&mut self, number: u64) -> Result<u32> {
+        let at = number.saturating_add(2).saturating_mul(4);
+        let (piece, inside) = (at / PIECE, usize::try_from(at % PIECE).unwrap_or(0));
+        if !self.pieces.contains_key(&piece) {
+            let start = ByteLen::new(piece.saturating_mul(PIECE));
+            let len = self.boot.table.len().saturating_sub(start).get().min(PIECE);
+            let place = self.boot.table.start().saturating_add(start);
+            let read = read_vec(self.store, place, usize::try_from(len).unwrap_or(0))?;
+            self.pieces.insert(piece, read);
+        }
+        let found = self.pieces.get(&piece).and_then(|piece| bytes::le_u32(piece, inside));
+        found.ok_or_else(|| Error::corrupt("its allocation table is too short"))
+    }
+}

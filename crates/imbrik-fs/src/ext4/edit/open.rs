@@ -1,0 +1,179 @@
+//! An inode that is changed, with its map: whatever happens to its blocks, the map is made anew once,
+//! when it is closed.
+
+use super::Editor;
+use crate::{
+    bits::Bits,
+    ext4::{
+        quota,
+        strict::{
+            inode::{EXTENTS_FLAG, MapKind, RawInode, low_u32},
+            map::{Map, Piece, map_of},
+            trees,
+        },
+    },
+};
+use imbrik_store::error::{Error, Result};
+
+const DIRECT: usize = 12;
+
+/// An inode that is changed.
+pub(in crate::ext4) struct OpenInode {
+    pub(in crate::ext4) inode: RawInode,
+    /// Its content, in the file's order.
+    pub(in crate::ext4) pieces: Vec<Piece>,
+    /// Its map as the volume has it.
+    was: Map,
+    /// How many blocks it has beside: those of its attributes.
+    others: u64,
+}
+
+impl OpenInode {
+    /// One that has nothing yet.
+    pub(in crate::ext4) fn empty(inode: RawInode) -> Self {
+        Self { inode, pieces: Vec::new(), was: Map::default(), others: 0 }
+    }
+
+    /// The blocks of its content, in its order.
+    pub(in crate::ext4) fn blocks(&self) -> Vec<u64> {
+        self.pieces.iter().flat_map(|piece| piece.physical..piece.run().end()).collect()
+    }
+
+    /// Has it consist of `blocks`, in this order and without a hole.
+    pub(in crate::ext4) fn put_blocks(&mut self, blocks: &[u64]) {
+        let all = (0u64..).zip(blocks);
+        self.pieces = joined(all.map(|(logical, block)| Piece {
+            logical,
+            physical: *block,
+            len: 1,
+            is_unwritten: false,
+        }));
+    }
+
+    /// The blocks of its map as the volume has it.
+    pub(in crate::ext4) fn nodes(&self) -> impl Iterator<Item = u64> + '_ {
+        self.was.nodes.iter().map(|node| node.block)
+    }
+
+    /// How many blocks it has as the volume has it.
+    pub(in crate::ext4) fn blocks_before(&self) -> u64 {
+        self.was.runs().map(|run| run.len).sum::<u64>().saturating_add(self.others)
+    }
+}
+
+/// Pieces in the file's order, those in one that follow each other.
+pub(in crate::ext4) fn joined(pieces: impl IntoIterator<Item = Piece>) -> Vec<Piece> {
+    let mut all: Vec<Piece> = Vec::new();
+    for next in pieces {
+        match all.last_mut() {
+            Some(last) if last.is_continued_by(&next) => {
+                last.len = last.len.saturating_add(next.len);
+            }
+            _ => all.push(next),
+        }
+    }
+    all
+}
+
+impl Editor<'_> {
+    /// Opens an inode of the volume.
+    ///
+    /// # Errors
+    /// When its map cannot be read, or makes no sense.
+    pub(in crate::ext4) fn open(&self, inode: RawInode) -> Result<OpenInode> {
+        let superblock = self.superblock();
+        let mut seen = Bits::new(superblock.blocks);
+        let meta = &self.space.opened.meta;
+        let was = map_of(meta, superblock, &inode, &mut |run| match seen.add(run) {
+            true => Ok(()),
+            false => Err(inode.wrong("its map names a block twice, or one that is none")),
+        })?;
+        let had: u64 = was.runs().map(|run| run.len).sum();
+        let others = inode.blocks(superblock)?.saturating_sub(had);
+        Ok(OpenInode { pieces: was.pieces.clone(), inode, was, others })
+    }
+
+    /// Writes an inode, with a map of what it consists of now.
+    ///
+    /// # Errors
+    /// When no block is free for that, or it is too long for its kind of map.
+    pub(in crate::ext4) fn close(&mut self, open: OpenInode) -> Result<()> {
+        let before = open.blocks_before();
+        let OpenInode { mut inode, pieces, was, others } = open;
+        if pieces == was.pieces {
+            if inode.map_kind(self.superblock())? == MapKind::Extents {
+                inode.put_blocks(before, self.superblock());
+            }
+            return self.space.put_inode(inode);
+        }
+        for node in &was.nodes {
+            self.space.give_back(node.block)?;
+        }
+        let superblock = self.superblock();
+        let had: u64 = was.runs().map(|run| run.len).sum();
+        let body: u64 = pieces.iter().map(|piece| piece.len).sum();
+        let is_tree = match inode.map_kind(superblock)? {
+            MapKind::Extents => true,
+            // A file without a block may start anew.
+            _ => body > u64::try_from(DIRECT).unwrap_or(0) && superblock.has_extents(),
+        };
+        let (i_block, nodes) = match is_tree {
+            true => self.tree_of(&mut inode, &pieces)?,
+            false => self.indirect_of(&inode, &pieces)?,
+        };
+        inode.put_i_block(&i_block);
+        let all = body.saturating_add(nodes);
+        let signed = |count: u64| i64::try_from(count).unwrap_or(i64::MAX);
+        let change = quota::Change { blocks: signed(all).saturating_sub(signed(had)), inodes: 0 };
+        quota::count(&mut self.usage, &inode, superblock, change);
+        inode.put_blocks(all.saturating_add(others), superblock);
+        self.space.put_inode(inode)
+    }
+
+    /// An extent tree: what stands in the inode, and how many blocks it has.
+    fn tree_of(&mut self, inode: &mut RawInode, pieces: &[Piece]) -> Result<(Vec<u8>, u64)> {
+        let superblock = self.superblock();
+        inode.put_flags(inode.flags() | EXTENTS_FLAG);
+        let near = pieces.last().map_or(0, |last| last.run().end().saturating_sub(1));
+        let mut places = Vec::new();
+        for _ in 0..trees::blocks_of_tree(pieces.len(), superblock.block_len) {
+            places.push(self.space.take(near)?);
+        }
+        let seed = inode.seed(superblock);
+        let made = trees::tree(pieces, &places, inode.i_block(), superblock, seed)?;
+        for (block, content) in &made.blocks {
+            self.space.put_block(*block, content)?;
+        }
+        Ok((made.i_block, u64::try_from(places.len()).unwrap_or(0)))
+    }
+
+    /// A map of direct blocks and one indirect one.
+    fn indirect_of(&mut self, inode: &RawInode, pieces: &[Piece]) -> Result<(Vec<u8>, u64)> {
+        let mut blocks = Vec::new();
+        for piece in pieces {
+            let is_next = piece.logical == u64::try_from(blocks.len()).unwrap_or(u64::MAX);
+            if !is_next || piece.is_unwritten {
+                return Err(inode.wrong("it has holes, which cannot be kept here"));
+            }
+            blocks.extend(piece.physical..piece.run().end());
+        }
+        let (direct, rest) = blocks.split_at(blocks.len().min(DIRECT));
+        let mut numbers: Vec<u64> = direct.to_vec();
+        numbers.resize(15, 0);
+        if !rest.is_empty() {
+            let mut content: Vec<u8> =
+                rest.iter().flat_map(|block| low_u32(*block).to_le_bytes()).collect();
+            if content.len() > self.space.block_len() {
+                return Err(Error::unsupported("it is too long for a volume of this kind"));
+            }
+            content.resize(self.space.block_len(), 0);
+            let block = self.space.take(direct.last().copied().unwrap_or(0))?;
+            self.space.put_block(block, &content)?;
+            if let Some(place) = numbers.get_mut(DIRECT) {
+                *place = block;
+            }
+        }
+        let i_block = numbers.iter().flat_map(|block| low_u32(*block).to_le_bytes()).collect();
+        Ok((i_block, u64::from(!rest.is_empty())))
+    }
+}

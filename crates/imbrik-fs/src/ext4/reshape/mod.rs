@@ -1,0 +1,168 @@
+//! An ext volume at another size, as a view: the same tree, in fewer blocks or in more.
+//!
+//! ```text
+//! open ─► census ─► layout ─► rewrite ─► draft ─► census again ─► the view
+//!         every     geometry  inodes     made     the same
+//!         inode,    moves of  trees      moved    fingerprint,
+//!         once      blocks    folders    or as    or nothing
+//!                   and of    bitmaps    it was   is written
+//!                   inodes    …
+//! ```
+//!
+//! [`census`] looks at every inode and refuses a volume that contradicts itself. [`layout`] decides
+//! where everything goes: [`geometry`] places the groups' own metadata, [`placement`](crate::placement) the blocks that
+//! must move. [`rewrite`] makes the metadata that the plan changes into a [`draft`], which reads like
+//! the finished volume. Then the census is taken of the draft: its content must have the
+//! fingerprint of the source's.
+
+mod census;
+mod draft;
+mod geometry;
+mod layout;
+mod prove;
+mod rewrite;
+
+use crate::{Goal, Moved, Reshaped, Settled, Work, bits::Run, ext4::strict::Opened};
+use census::{Census, Faults, Itself};
+use draft::Draft;
+use imbrik_store::{
+    ReadAt, Spill,
+    error::{Error, Result},
+    progress::Cancel,
+    units::{ByteLen, ByteOffset, Span},
+};
+use layout::{Lack, Layout, Planner};
+use std::sync::Arc;
+
+/// The volume in `store`, which is settled, at another size. `replayed` is where a replay put newer
+/// blocks, in bytes: what stands in their places on the medium is old.
+///
+/// # Errors
+/// - When the store cannot be read, or `cancel` was requested.
+/// - [`imbrik_store::Class::Unsupported`] with the feature that is in the way.
+/// - [`imbrik_store::Class::Corrupt`] with the first contradiction in the volume.
+/// - [`imbrik_store::Class::NoRoom`] when the content doesn't fit, with the missing bytes.
+pub(crate) fn reshape(
+    store: Arc<dyn ReadAt>,
+    replayed: &[Span],
+    goal: Goal,
+    work: Work<'_>,
+) -> Result<Reshaped> {
+    let cancel = work.cancel;
+    let opened = Opened::of(store)?;
+    let faults = if work.as_found { Faults::Kept(Vec::new()) } else { Faults::Refused };
+    let census = Census::of(&opened, &Itself, faults, cancel)?;
+    let planner = Planner { opened: &opened, census: &census, cancel };
+    let layout = plan(&planner, goal)?;
+    let made = Spill::new(opened.superblock.block_len, work.memory, work.temporary);
+    let (draft, warnings) = rewrite::rewrite(&planner, &layout, made)?;
+    let aside = draft.made().aside();
+    let rewritten = rewritten(&opened, &layout, &draft, replayed);
+    let store: Arc<dyn ReadAt> = Arc::new(draft);
+    prove::prove(&store, &census, &layout, cancel).map_err(|error| match error.class() {
+        imbrik_store::Class::Corrupt | imbrik_store::Class::Unsupported => {
+            Error::bug(format!("the reshaped volume would be wrong: {error}"))
+        }
+        _ => error,
+    })?;
+    let block_len = opened.superblock.block_len;
+    let bytes = |blocks: u64| ByteLen::new(blocks.saturating_mul(block_len));
+    let place = |run: Run| {
+        let start = ByteOffset::new(run.first.saturating_mul(block_len));
+        Span::between(start, start.saturating_add(bytes(run.len)))
+    };
+    let moved = layout.moves.by_target().iter().map(|one| Moved {
+        to: place(Run::new(one.to, one.len)),
+        from: ByteOffset::new(one.from.saturating_mul(block_len)),
+    });
+    Ok(Reshaped {
+        moved: moved.collect(),
+        settled: Settled { store, rewritten: rewritten.into_iter().map(place).collect() },
+        had_to_move: bytes(layout.had_to_move),
+        copied: bytes(layout.moved),
+        inodes_moved: layout.inodes.count(),
+        aside,
+        limit: None,
+        warnings,
+        kept_faults: census.faults.list().to_vec(),
+    })
+}
+
+/// The smallest size that the volume in `store`, which is settled, can get.
+///
+/// # Errors
+/// As [`reshape`].
+pub(crate) fn smallest(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<ByteLen> {
+    let opened = Opened::of(store)?;
+    let census = Census::of(&opened, &Itself, Faults::Refused, cancel)?;
+    let planner = Planner { opened: &opened, census: &census, cancel };
+    let layout = planner.smallest(0)?;
+    Ok(layout.geometry.superblock.volume_len())
+}
+
+/// Whether all that tells which blocks are whose agrees, in a volume that its system found errors in.
+/// Answers how many faults there are in folders, attributes and links, which have nothing to do with
+/// that.
+///
+/// # Errors
+/// As [`crate::check`].
+pub(super) fn check_blocks(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<usize> {
+    let opened = Opened::of(store)?;
+    let census = Census::of(&opened, &Itself, Faults::Kept(Vec::new()), cancel)?;
+    Ok(census.faults.list().len())
+}
+
+/// Looks at every inode in use and every block that it has.
+///
+/// # Errors
+/// As [`crate::check`].
+pub(crate) fn check(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {
+    let opened = Opened::to_look_at(store)?;
+    Census::of(&opened, &Itself, Faults::Refused, cancel).map(drop)
+}
+
+fn plan(planner: &Planner<'_>, goal: Goal) -> Result<Layout> {
+    let block_len = planner.opened.superblock.block_len.max(1);
+    let blocks = |len: ByteLen| len.get().checked_div(block_len).unwrap_or(0);
+    match goal {
+        Goal::Smallest { room } => planner.smallest(blocks(room)),
+        Goal::Size(len) => planner.longest(blocks(len)).map_err(|lack| match lack {
+            Lack::Blocks(lacking) => {
+                let lacking = ByteLen::new(lacking.saturating_mul(block_len));
+                Error::no_room(format!("{lacking} are missing for what is in it"))
+            }
+            Lack::Other(error) => error,
+        }),
+    }
+}
+
+/// The blocks that are better read from the draft: those made, and those that it keeps anyhow.
+fn rewritten(opened: &Opened, layout: &Layout, draft: &Draft, replayed: &[Span]) -> Vec<Run> {
+    let block_len = opened.superblock.block_len.max(1);
+    let mut newer = Vec::new();
+    for span in replayed {
+        let first = span.start().get().checked_div(block_len).unwrap_or(0);
+        let end = span.end().get().div_ceil(block_len);
+        layout.moves.targets(Run::new(first, end.saturating_sub(first)), |_, to| {
+            newer.extend(to.first..to.end());
+        });
+    }
+    let blocks = layout.geometry.superblock.blocks;
+    let had = opened.superblock.blocks;
+    let kept = opened.meta.list().into_iter().map(|block| layout.moves.target_of(block));
+    let more = kept.chain(newer).filter(|block| *block < blocks);
+    let mut all: Vec<u64> = draft.made().list().chain(more).collect();
+    all.sort_unstable();
+    all.dedup();
+    // What lies behind the source's end is not in it, whatever it will be.
+    let behind = Run::new(had, blocks.saturating_sub(had));
+    let mut runs: Vec<Run> = Vec::new();
+    for block in all.into_iter().filter(|block| *block < had) {
+        match runs.last_mut() {
+            Some(last) if last.end() == block => last.len = last.len.saturating_add(1),
+            _ => runs.push(Run::new(block, 1)),
+        }
+    }
+    runs.extend(Some(behind).filter(|run| run.len > 0));
+    runs
+}

@@ -1,0 +1,431 @@
+//! Blocks and inodes that are taken and given back, and the bitmaps, counts and checksums that tell
+//! of it.
+
+use crate::{
+    bits::{Bits, Run},
+    ext4::{
+        checksum::crc32c,
+        group::{BLOCK_UNINIT, Group, INODE_UNINIT},
+        quota,
+        strict::{
+            Opened,
+            inode::{RawInode, low_u32},
+        },
+        superblock::Superblock,
+        usage,
+    },
+};
+use imbrik_store::{
+    Edited, ReadAt, bytes,
+    error::{Error, Result},
+    read_vec,
+    units::ByteOffset,
+};
+use std::{collections::BTreeMap, sync::Arc};
+
+/// A volume whose blocks and inodes change hands.
+pub(super) struct Space<'a> {
+    pub(super) opened: &'a Opened,
+    draft: Edited,
+    groups: Vec<Group>,
+    /// Block bitmaps that were looked at, by group.
+    bitmaps: BTreeMap<usize, Bits>,
+    /// The blocks of all groups' own metadata, once somebody asked for them.
+    metadata: Option<Bits>,
+    /// How many blocks and inodes are taken beyond those before.
+    blocks: i64,
+    inodes: i64,
+}
+
+impl<'a> Space<'a> {
+    pub(super) fn of(opened: &'a Opened, store: &Arc<dyn ReadAt>) -> Self {
+        Self {
+            opened,
+            draft: Edited::new(Arc::clone(store)),
+            groups: opened.groups.clone(),
+            bitmaps: BTreeMap::new(),
+            metadata: None,
+            blocks: 0,
+            inodes: 0,
+        }
+    }
+
+    pub(super) fn superblock(&self) -> &'a Superblock {
+        &self.opened.superblock
+    }
+
+    pub(super) fn block_len(&self) -> usize {
+        usize::try_from(self.superblock().block_len).unwrap_or(0)
+    }
+
+    pub(super) fn place(&self, block: u64) -> ByteOffset {
+        ByteOffset::new(block.saturating_mul(self.superblock().block_len))
+    }
+
+    /// A block as it is by now.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub(super) fn block(&self, block: u64) -> Result<Vec<u8>> {
+        read_vec(&self.draft, self.place(block), self.block_len())
+    }
+
+    /// # Errors
+    /// When it lies outside, or what is kept of it cannot be read.
+    pub(super) fn put_block(&mut self, block: u64, content: &[u8]) -> Result<()> {
+        let at = self.place(block);
+        self.draft.put(at, content)
+    }
+
+    /// Puts `bytes` at byte `inside` of a block.
+    ///
+    /// # Errors
+    /// As [`Space::put_block`].
+    pub(super) fn put_in_block(&mut self, block: u64, inside: usize, bytes: &[u8]) -> Result<()> {
+        let inside = u64::try_from(inside).unwrap_or(0);
+        let at = ByteOffset::new(self.place(block).get().saturating_add(inside));
+        self.draft.put(at, bytes)
+    }
+
+    /// Takes a free inode, in the group of `near` or as soon behind it as there is one; answers its
+    /// number.
+    ///
+    /// # Errors
+    /// [`imbrik_store::Class::NoRoom`] when there is none, [`imbrik_store::Class::Corrupt`] when a bitmap is wrong.
+    pub(super) fn take_inode(&mut self, near: u32) -> Result<u32> {
+        let superblock = self.superblock();
+        let a_group = superblock.inodes_per_group;
+        let home = u64::from(near.saturating_sub(1)).checked_div(a_group).unwrap_or(0);
+        let count = u64::try_from(self.groups.len()).unwrap_or(0);
+        for index in (0..count).map(|ahead| home.saturating_add(ahead)) {
+            let index = index.checked_rem(count).unwrap_or(0);
+            let at = usize::try_from(index).unwrap_or(0);
+            if self.groups.get(at).is_none_or(|group| group.free_inodes == 0) {
+                continue;
+            }
+            let used = self.inodes_of(at)?;
+            let first = index.saturating_mul(a_group);
+            let reserved = u64::from(superblock.first_inode).saturating_sub(1);
+            let from = reserved.saturating_sub(first);
+            let within = Run::new(from, a_group.saturating_sub(from));
+            let Some(hole) = used.holes(within).next() else { continue };
+            let number = low_u32(first.saturating_add(hole.first).saturating_add(1));
+            self.take_this_inode(number, false)?;
+            return Ok(number);
+        }
+        Err(Error::no_room("no inode is free"))
+    }
+
+    /// Takes this inode, which is free, for a folder or not.
+    ///
+    /// # Errors
+    /// [`imbrik_store::Class::Corrupt`] when it is somebody's, or a bitmap is wrong.
+    pub(super) fn take_this_inode(&mut self, number: u32, is_folder: bool) -> Result<()> {
+        let superblock = self.superblock();
+        let a_group = superblock.inodes_per_group;
+        let (at, inside) = self.group_of_inode(number);
+        let mut used = self.inodes_of(at)?;
+        let wrong = || Error::corrupt(format!("inode {number} cannot be had"));
+        if !used.add(Run::new(inside, 1)) {
+            return Err(wrong());
+        }
+        // A group with an inode in it has a written bitmap of its blocks.
+        self.bitmap(at)?;
+        let bitmap = used.bitmap(Run::new(0, a_group), self.block_len());
+        let group = self.groups.get_mut(at).ok_or_else(wrong)?;
+        group.flags &= !INODE_UNINIT;
+        group.free_inodes = group.free_inodes.saturating_sub(1);
+        let more = u64::from(is_folder);
+        group.used_directories = group.used_directories.saturating_add(more);
+        if let Some(unused) = &mut group.unused_inodes {
+            *unused = (*unused).min(a_group.saturating_sub(inside).saturating_sub(1));
+        }
+        group.inode_bitmap_checksum = crc32c(superblock.seed, superblock.covered_inodes(&bitmap));
+        let block = group.inode_bitmap;
+        self.inodes = self.inodes.saturating_add(1);
+        self.put_block(block, &bitmap)
+    }
+
+    /// The group of an inode, and the inode's place in it.
+    fn group_of_inode(&self, number: u32) -> (usize, u64) {
+        let a_group = self.superblock().inodes_per_group;
+        let index = u64::from(number).checked_sub(1).unwrap_or(u64::MAX);
+        let group = index.checked_div(a_group).unwrap_or(u64::MAX);
+        let inside = index.checked_rem(a_group).unwrap_or(0);
+        (usize::try_from(group).unwrap_or(usize::MAX), inside)
+    }
+
+    /// The inodes of a group that are in use, counted from its first.
+    fn inodes_of(&self, index: usize) -> Result<Bits> {
+        let a_group = self.superblock().inodes_per_group;
+        let mut used = Bits::new(a_group);
+        let group = self.groups.get(index);
+        let group = group.ok_or_else(|| Error::corrupt("an inode lies outside"))?;
+        if group.flags & INODE_UNINIT == 0 {
+            let bitmap = self.block(group.inode_bitmap)?;
+            for (first, count) in usage::runs(&bitmap, a_group) {
+                used.add(Run::new(first, count));
+            }
+        }
+        Ok(used)
+    }
+
+    /// Whether an inode is in use.
+    ///
+    /// # Errors
+    /// When its bitmap cannot be read, or there is none.
+    pub(super) fn is_inode_used(&self, number: u32) -> Result<bool> {
+        let (at, inside) = self.group_of_inode(number);
+        Ok(self.inodes_of(at)?.contains(inside))
+    }
+
+    /// Counts one folder more or less in the group of an inode.
+    pub(super) fn count_folder(&mut self, number: u32, is_one_more: bool) {
+        let (at, _) = self.group_of_inode(number);
+        if let Some(group) = self.groups.get_mut(at) {
+            group.used_directories = match is_one_more {
+                true => group.used_directories.saturating_add(1),
+                false => group.used_directories.saturating_sub(1),
+            };
+        }
+    }
+
+    /// The bitmap of a group's blocks, counted from the group's start. It will be written.
+    fn bitmap(&mut self, index: usize) -> Result<Option<&mut Bits>> {
+        if !self.bitmaps.contains_key(&index) {
+            let Some(group) = self.groups.get(index) else { return Ok(None) };
+            let superblock = self.superblock();
+            let number = u64::try_from(index).unwrap_or(0);
+            let len = superblock.group_len(number);
+            let mut bits = Bits::new(len);
+            if group.is_block_uninit {
+                // It is implied: what the groups' own metadata take.
+                if self.metadata.is_none() {
+                    self.metadata = Some(self.opened.metadata()?);
+                }
+                let start = superblock.group_start(number);
+                for run in self.metadata.iter().flat_map(|all| all.runs(Run::new(start, len))) {
+                    bits.add(Run::new(run.first.saturating_sub(start), run.len));
+                }
+            } else {
+                let content = self.block(group.block_bitmap)?;
+                group.check_block_bitmap(superblock.covered(&content), number, superblock)?;
+                for (first, count) in usage::runs(&content, len) {
+                    bits.add(Run::new(first, count));
+                }
+            }
+            if let Some(group) = self.groups.get_mut(index) {
+                group.flags &= !BLOCK_UNINIT;
+                group.is_block_uninit = false;
+            }
+            self.bitmaps.insert(index, bits);
+        }
+        Ok(self.bitmaps.get_mut(&index))
+    }
+
+    /// The group of a block, and the block's place in it.
+    fn group_of(&self, block: u64) -> (usize, u64) {
+        let superblock = self.superblock();
+        let inside = block.saturating_sub(superblock.first_data_block);
+        let group = inside.checked_div(superblock.blocks_per_group).unwrap_or(0);
+        let first = superblock.group_start(group);
+        (usize::try_from(group).unwrap_or(usize::MAX), block.saturating_sub(first))
+    }
+
+    /// Takes a free block, as near behind `near` as there is one.
+    ///
+    /// # Errors
+    /// [`imbrik_store::Class::NoRoom`] when there is none, [`imbrik_store::Class::Corrupt`] when a bitmap is wrong.
+    pub(super) fn take(&mut self, near: u64) -> Result<u64> {
+        let (home, inside) = self.group_of(near);
+        let count = self.groups.len();
+        for ahead in 0..=count {
+            let index = home.saturating_add(ahead).checked_rem(count.max(1)).unwrap_or(0);
+            if self.groups.get(index).is_none_or(|group| group.free_clusters == 0) {
+                continue;
+            }
+            let from = if ahead == 0 { inside } else { 0 };
+            let start = self.superblock().group_start(u64::try_from(index).unwrap_or(0));
+            let Some(bits) = self.bitmap(index)? else { continue };
+            let within = Run::new(from, bits.len().saturating_sub(from));
+            let hole = bits.holes(within).next();
+            if let Some(hole) = hole {
+                bits.add(Run::new(hole.first, 1));
+                if let Some(group) = self.groups.get_mut(index) {
+                    group.free_clusters = group.free_clusters.saturating_sub(1);
+                }
+                self.blocks = self.blocks.saturating_add(1);
+                return Ok(start.saturating_add(hole.first));
+            }
+        }
+        Err(Error::no_room("no block is free"))
+    }
+
+    /// Takes this block; answers `false` when it is somebody's.
+    ///
+    /// # Errors
+    /// [`imbrik_store::Class::Corrupt`] when it has no bitmap, or that is wrong.
+    pub(super) fn take_this(&mut self, block: u64) -> Result<bool> {
+        let (index, inside) = self.group_of(block);
+        let bits = self.bitmap(index)?;
+        let bits = bits.ok_or_else(|| Error::corrupt("a block in use has no bitmap"))?;
+        let is_new = bits.add(Run::new(inside, 1));
+        if is_new {
+            if let Some(group) = self.groups.get_mut(index) {
+                group.free_clusters = group.free_clusters.saturating_sub(1);
+            }
+            self.blocks = self.blocks.saturating_add(1);
+        }
+        Ok(is_new)
+    }
+
+    /// # Errors
+    /// [`imbrik_store::Class::Corrupt`] when a bitmap is wrong.
+    pub(super) fn give_back(&mut self, block: u64) -> Result<()> {
+        let (index, inside) = self.group_of(block);
+        let bits = self.bitmap(index)?;
+        let bits = bits.ok_or_else(|| Error::corrupt("a block in use has no bitmap"))?;
+        if !bits.contains(inside) {
+            return Err(Error::corrupt(format!("block {block} is free already")));
+        }
+        bits.remove(Run::new(inside, 1));
+        if let Some(group) = self.groups.get_mut(index) {
+            group.free_clusters = group.free_clusters.saturating_add(1);
+        }
+        self.blocks = self.blocks.saturating_sub(1);
+        Ok(())
+    }
+
+    /// Gives back an inode, which may be a folder.
+    ///
+    /// # Errors
+    /// [`imbrik_store::Class::Corrupt`] when its bitmap says that it is free.
+    pub(super) fn give_back_inode(&mut self, number: u32, is_folder: bool) -> Result<()> {
+        let superblock = self.superblock();
+        let (at, inside) = self.group_of_inode(number);
+        let wrong = || Error::corrupt(format!("inode {number} is free already"));
+        let group = self.groups.get(at).filter(|group| group.flags & INODE_UNINIT == 0);
+        let block = group.ok_or_else(wrong)?.inode_bitmap;
+        let mut bitmap = self.block(block)?;
+        let byte = usize::try_from(inside / 8).ok().and_then(|byte| bitmap.get_mut(byte));
+        let byte = byte.ok_or_else(wrong)?;
+        let bit = 1u8.checked_shl(u32::try_from(inside % 8).unwrap_or(0)).unwrap_or(0);
+        if *byte & bit == 0 {
+            return Err(wrong());
+        }
+        *byte &= !bit;
+        self.put_block(block, &bitmap)?;
+        if let Some(group) = self.groups.get_mut(at) {
+            group.free_inodes = group.free_inodes.saturating_add(1);
+            let fewer = u64::from(is_folder);
+            group.used_directories = group.used_directories.saturating_sub(fewer);
+            group.inode_bitmap_checksum =
+                crc32c(superblock.seed, superblock.covered_inodes(&bitmap));
+        }
+        self.inodes = self.inodes.saturating_sub(1);
+        Ok(())
+    }
+
+    /// The inode `number` as it is by now.
+    ///
+    /// # Errors
+    /// When there is none of that number, or its checksum is wrong.
+    pub(super) fn inode(&self, number: u32) -> Result<RawInode> {
+        let len = usize::try_from(self.superblock().inode_len).unwrap_or(0);
+        let at = self.place_of_inode(number)?;
+        let inode = RawInode { number, raw: read_vec(&self.draft, at, len)? };
+        inode.check(self.superblock())?;
+        Ok(inode)
+    }
+
+    /// Puts an inode into its table, under a new checksum.
+    ///
+    /// # Errors
+    /// When it has no place in a table.
+    pub(super) fn put_inode(&mut self, mut inode: RawInode) -> Result<()> {
+        inode.seal(self.superblock());
+        let at = self.place_of_inode(inode.number)?;
+        self.draft.put(at, &inode.raw)
+    }
+
+    fn place_of_inode(&self, number: u32) -> Result<ByteOffset> {
+        let place = self.opened.place_of(number);
+        let (block, inside) =
+            place.ok_or_else(|| Error::corrupt(format!("there is no inode {number}")))?;
+        let inside = u64::try_from(inside).unwrap_or(0);
+        Ok(ByteOffset::new(self.place(block).get().saturating_add(inside)))
+    }
+
+    /// The superblock as it is by now.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub(super) fn superblock_raw(&self) -> Result<Vec<u8>> {
+        read_vec(&self.draft, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)
+    }
+
+    /// # Errors
+    /// As [`Space::put_block`].
+    pub(super) fn put_bytes(&mut self, at: ByteOffset, bytes: &[u8]) -> Result<()> {
+        self.draft.put(at, bytes)
+    }
+
+    /// Writes bitmaps, descriptors and the superblock.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub(super) fn finish(mut self) -> Result<Edited> {
+        let superblock = self.superblock();
+        let len = self.block_len();
+        for (index, bits) in std::mem::take(&mut self.bitmaps) {
+            let bitmap = bits.bitmap(Run::new(0, bits.len()), len);
+            let sum = crc32c(superblock.seed, superblock.covered(&bitmap));
+            let Some(group) = self.groups.get_mut(index) else { continue };
+            group.block_bitmap_checksum = sum;
+            let block = group.block_bitmap;
+            self.put_block(block, &bitmap)?;
+        }
+        let groups = (0u64..).zip(self.groups.iter().zip(&self.opened.groups));
+        let changed: Vec<(u64, Group)> = groups
+            .filter(|(_, (now, was))| now != was)
+            .map(|(number, (now, _))| (number, now.clone()))
+            .collect();
+        for (number, group) in changed {
+            let (block, inside) = superblock.descriptor_at(number);
+            let at = ByteOffset::new(self.place(block).get().saturating_add(inside));
+            let len = usize::try_from(superblock.descriptor_len).unwrap_or(0);
+            let mut raw = read_vec(&self.draft, at, len)?;
+            group.encode(&mut raw, number, superblock)?;
+            self.draft.put(at, &raw)?;
+        }
+        let at = ByteOffset::new(Superblock::OFFSET);
+        let mut raw = read_vec(&self.draft, at, Superblock::LEN)?;
+        let wide = if superblock.is_64bit() { bytes::le_u32(&raw, 0x158).unwrap_or(0) } else { 0 };
+        let free = u64::from(wide) << 32 | u64::from(bytes::le_u32(&raw, 0xc).unwrap_or(0));
+        let free = free.saturating_add_signed(self.blocks.saturating_neg());
+        let inodes = u64::from(bytes::le_u32(&raw, 0x10).unwrap_or(0));
+        let inodes = inodes.saturating_add_signed(self.inodes.saturating_neg());
+        let _ = bytes::put(&mut raw, 0xc, low_u32(free).to_le_bytes());
+        if superblock.is_64bit() {
+            let _ = bytes::put(&mut raw, 0x158, low_u32(free >> 32).to_le_bytes());
+        }
+        let _ = bytes::put(&mut raw, 0x10, low_u32(inodes).to_le_bytes());
+        superblock.seal(&mut raw);
+        self.draft.put(at, &raw)?;
+        Ok(self.draft)
+    }
+}
+
+impl quota::Target for Space<'_> {
+    fn place_of(&self, block: u64) -> u64 {
+        block
+    }
+
+    fn block_at(&self, place: u64) -> Result<Vec<u8>> {
+        self.block(place)
+    }
+
+    fn put_at(&mut self, place: u64, inside: usize, bytes: &[u8]) -> Result<()> {
+        self.put_in_block(place, inside, bytes)
+    }
+}

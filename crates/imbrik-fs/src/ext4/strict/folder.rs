@@ -1,0 +1,308 @@
+//! Folders: the inode numbers in their blocks, and the blocks' checksums.
+//!
+//! A block is a chain of entries (inode, length of the record, length of the name, type, name). The
+//! nodes of a hashed folder hide behind an entry that names nothing; with `metadata_csum` a leaf
+//! ends in an entry of 12 bytes of the type 0xde that holds the checksum, a node in 8 bytes behind
+//! its last possible place.
+
+use crate::ext4::checksum::crc32c;
+use imbrik_store::bytes;
+
+const TAIL: usize = 12;
+const TAIL_TYPE: u8 = 0xde;
+/// Bytes of an entry before its name.
+const HEAD: usize = 8;
+
+/// Where an entry names an inode, and which.
+pub(in crate::ext4) type Reference = (usize, u32);
+
+/// The inodes that the entries of a block name; `None` when they make no sense. `start` is where
+/// the first entry stands.
+pub(in crate::ext4) fn references(block: &[u8], start: usize) -> Option<Vec<Reference>> {
+    let mut found = Vec::new();
+    let mut at = start;
+    while at < block.len() {
+        let rec_len = usize::from(bytes::le_u16(block, at.checked_add(4)?)?);
+        let name_len = usize::from(bytes::u8(block, at.checked_add(6)?)?);
+        let end = at.checked_add(rec_len).filter(|end| *end <= block.len())?;
+        let number = bytes::le_u32(block, at)?;
+        if rec_len < HEAD || !rec_len.is_multiple_of(4) {
+            return None;
+        }
+        if number != 0 {
+            if HEAD.checked_add(name_len)? > rec_len {
+                return None;
+            }
+            found.push((at, number));
+        }
+        at = end;
+    }
+    Some(found)
+}
+
+/// An entry that names an inode.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(in crate::ext4) struct Entry<'a> {
+    pub(in crate::ext4) inode: u32,
+    /// What kind of inode it is, where entries tell that.
+    pub(in crate::ext4) kind: u8,
+    pub(in crate::ext4) name: &'a [u8],
+}
+
+/// The entries of a block from `start` on that name an inode; `None` when they make no sense.
+pub(in crate::ext4) fn entries(block: &[u8], start: usize) -> Option<Vec<Entry<'_>>> {
+    let found = references(block, start)?.into_iter().map(|(at, inode)| {
+        let len = usize::from(bytes::u8(block, at.checked_add(6)?)?);
+        let from = at.checked_add(HEAD)?;
+        let name = block.get(from..from.checked_add(len)?)?;
+        Some(Entry { inode, kind: bytes::u8(block, at.checked_add(7)?)?, name })
+    });
+    found.collect()
+}
+
+/// A node of an indexed folder.
+pub(in crate::ext4) struct IndexNode {
+    /// The lowest hash of each child, and its block in the folder. The first has hash 0.
+    pub(in crate::ext4) children: Vec<(u32, u32)>,
+}
+
+/// What the root of an indexed folder says of the index.
+pub(in crate::ext4) struct IndexRoot {
+    pub(in crate::ext4) hash_version: u8,
+    /// How many levels of nodes stand between the root and the leaves.
+    pub(in crate::ext4) levels: u8,
+}
+
+/// What stands in the root of an index behind "." and ".."; `None` when it is none.
+pub(in crate::ext4) fn index_root(block: &[u8]) -> Option<IndexRoot> {
+    let is_plain = node_counts(block)? == 32 && bytes::u8(block, 31)? == 0;
+    is_plain.then_some(())?;
+    Some(IndexRoot { hash_version: bytes::u8(block, 28)?, levels: bytes::u8(block, 30)? })
+}
+
+/// The children of a node; `None` when it is none, or has another room than one of its kind.
+pub(in crate::ext4) fn index_node(block: &[u8], has_tail: bool) -> Option<IndexNode> {
+    let counts = node_counts(block)?;
+    let limit = usize::from(bytes::le_u16(block, counts)?);
+    let count = usize::from(bytes::le_u16(block, counts.checked_add(2)?)?);
+    let tail = if has_tail { 8 } else { 0 };
+    let room = block.len().checked_sub(counts)?.checked_sub(tail)? / 8;
+    if limit != room || count == 0 || count > limit {
+        return None;
+    }
+    let child = |index: usize| {
+        let at = counts.checked_add(index.checked_mul(8)?)?;
+        let hash = if index == 0 { 0 } else { bytes::le_u32(block, at)? };
+        Some((hash, bytes::le_u32(block, at.checked_add(4)?)? & 0x0fff_ffff))
+    };
+    Some(IndexNode { children: (0..count).map(child).collect::<Option<_>>()? })
+}
+
+/// Where a block has its checksum, and which it must be.
+struct Sum {
+    at: usize,
+    value: u32,
+}
+
+/// The checksum of a block of a folder whose checksums start from `seed`.
+fn checksum(block: &[u8], seed: u32) -> Option<Sum> {
+    let tail = block.len().checked_sub(TAIL)?;
+    if let Some(counts) = node_counts(block) {
+        let limit = usize::from(bytes::le_u16(block, counts)?);
+        let count = usize::from(bytes::le_u16(block, counts.checked_add(2)?)?);
+        let used = counts.checked_add(count.checked_mul(8)?)?;
+        let tail = counts.checked_add(limit.checked_mul(8)?)?;
+        let value = crc32c(seed, block.get(..used).filter(|_| count <= limit)?);
+        let value = crc32c(value, block.get(tail..tail.checked_add(4)?)?);
+        return Some(Sum { at: tail.checked_add(4)?, value: crc32c(value, &[0; 4]) });
+    }
+    let is_tail = bytes::le_u32(block, tail)? == 0
+        && bytes::le_u16(block, tail.checked_add(4)?)? == 12
+        && bytes::u8(block, tail.checked_add(7)?)? == TAIL_TYPE;
+    is_tail.then_some(())?;
+    Some(Sum { at: tail.checked_add(8)?, value: crc32c(seed, block.get(..tail)?) })
+}
+
+/// Where a node of a hashed folder counts its places; `None` for a leaf.
+fn node_counts(block: &[u8]) -> Option<usize> {
+    let all = u16::try_from(block.len()).ok()?;
+    let rec_len = bytes::le_u16(block, 4)?;
+    if bytes::le_u32(block, 0)? == 0 && rec_len == all {
+        return Some(HEAD);
+    }
+    // The root: ".", ".." to the block's end, and what it says of itself behind that name.
+    let is_root = rec_len == 12
+        && bytes::le_u16(block, 16)? == all.checked_sub(12)?
+        && bytes::le_u32(block, 24)? == 0
+        && bytes::u8(block, 29)? == 8;
+    is_root.then_some(32)
+}
+
+/// Whether a block is a node of a hashed folder, its root included.
+pub(in crate::ext4) fn is_node(block: &[u8]) -> bool {
+    node_counts(block).is_some()
+}
+
+/// Whether the checksum of a block is right.
+pub(in crate::ext4) fn is_sound(block: &[u8], seed: u32) -> bool {
+    checksum(block, seed).is_some_and(|sum| bytes::le_u32(block, sum.at) == Some(sum.value))
+}
+
+/// Makes the checksum of a block anew.
+pub(in crate::ext4) fn seal(block: &mut [u8], seed: u32) -> Option<()> {
+    let sum = checksum(block, seed)?;
+    bytes::put(block, sum.at, sum.value.to_le_bytes())
+}
+
+/// A block of a folder without an entry.
+pub(in crate::ext4) fn empty(len: usize, has_tail: bool) -> Vec<u8> {
+    let mut block = vec![0; len];
+    let end = if has_tail { len.saturating_sub(TAIL) } else { len };
+    let _ = bytes::put(&mut block, 4, u16::try_from(end).unwrap_or(0).to_le_bytes());
+    if has_tail {
+        let _ = bytes::put(&mut block, end.saturating_add(4), 12u16.to_le_bytes());
+        let _ = bytes::put(&mut block, end.saturating_add(7), [TAIL_TYPE]);
+    }
+    block
+}
+
+/// Puts an entry of the kind `kind` (0 where entries don't tell) behind another one that has room;
+/// `None` when none has.
+pub(in crate::ext4) fn insert(
+    block: &mut [u8],
+    name: &[u8],
+    number: u32,
+    kind: u8,
+    has_tail: bool,
+) -> Option<()> {
+    let needed = HEAD.checked_add(name.len())?.next_multiple_of(4);
+    let end = if has_tail { block.len().checked_sub(TAIL)? } else { block.len() };
+    let mut at = 0usize;
+    while at < end {
+        let inode = bytes::le_u32(block, at)?;
+        let rec_len = usize::from(bytes::le_u16(block, at.checked_add(4)?)?);
+        let name_len = usize::from(bytes::u8(block, at.checked_add(6)?)?);
+        let own = if inode == 0 { 0 } else { HEAD.checked_add(name_len)?.next_multiple_of(4) };
+        if rec_len < HEAD || rec_len < own {
+            return None;
+        }
+        if rec_len.checked_sub(own)? >= needed {
+            let place = at.checked_add(own)?;
+            let rest = u16::try_from(rec_len.checked_sub(own)?).ok()?;
+            if own > 0 {
+                bytes::put(block, at.checked_add(4)?, u16::try_from(own).ok()?.to_le_bytes())?;
+            }
+            let start = place.checked_add(HEAD)?;
+            block.get_mut(start..start.checked_add(name.len())?)?.copy_from_slice(name);
+            bytes::put(block, place, number.to_le_bytes())?;
+            bytes::put(block, place.checked_add(4)?, rest.to_le_bytes())?;
+            return bytes::put(
+                block,
+                place.checked_add(6)?,
+                [u8::try_from(name.len()).ok()?, kind],
+            );
+        }
+        at = at.checked_add(rec_len)?;
+    }
+    None
+}
+
+/// Takes the entry called `name` out of a block; `None` when there is none.
+pub(in crate::ext4) fn remove(block: &mut [u8], name: &[u8]) -> Option<()> {
+    let found = references(block, 0)?;
+    let (at, _) = found.into_iter().find(|(at, _)| {
+        let len = usize::from(bytes::u8(block, at.saturating_add(6)).unwrap_or(0));
+        let start = at.saturating_add(HEAD);
+        block.get(start..start.saturating_add(len)) == Some(name)
+    })?;
+    let (mut before, mut next) = (None, 0usize);
+    while next < at {
+        before = Some(next);
+        next = next.checked_add(bytes::le_u16(block, next.checked_add(4)?)?.into())?;
+    }
+    let rec_len = bytes::le_u16(block, at.checked_add(4)?)?;
+    match before {
+        Some(before) => {
+            let len_at = before.checked_add(4)?;
+            let both = bytes::le_u16(block, len_at)?.checked_add(rec_len)?;
+            bytes::put(block, len_at, both.to_le_bytes())?;
+            block.get_mut(at..at.checked_add(rec_len.into())?)?.fill(0);
+            Some(())
+        }
+        None => bytes::put(block, at, [0; 4]),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    /// A block of entries (inode, name), the last reaching to the end or to a checksum's entry.
+    fn block(len: usize, entries: &[(u32, &[u8])], has_tail: bool) -> Vec<u8> {
+        let mut block = vec![0; len];
+        let end = len - if has_tail { TAIL } else { 0 };
+        let mut at = 0;
+        for (index, (inode, name)) in entries.iter().enumerate() {
+            let own = (HEAD + name.len()).next_multiple_of(4);
+            let rec_len = if index + 1 == entries.len() { end - at } else { own };
+            block[at..at + 4].copy_from_slice(&inode.to_le_bytes());
+            block[at + 4..at + 6].copy_from_slice(&(rec_len as u16).to_le_bytes());
+            block[at + 6] = name.len() as u8;
+            block[at + 8..at + 8 + name.len()].copy_from_slice(name);
+            at += rec_len;
+        }
+        if has_tail {
+            block[end + 4] = 12;
+            block[end + 7] = TAIL_TYPE;
+        }
+        block
+    }
+
+    #[test]
+    fn entries_are_found_and_a_leaf_is_sealed_by_its_tail() {
+        let mut leaf =
+            block(1024, &[(12, b"."), (2, b".."), (0, b"gone"), (77, b"brood.wav")], true);
+        let found: Vec<_> = references(&leaf, 0).unwrap().iter().map(|(_, inode)| *inode).collect();
+        assert_eq!(found, [12, 2, 77]);
+        assert!(!is_sound(&leaf, 5));
+        seal(&mut leaf, 5).unwrap();
+        assert!(is_sound(&leaf, 5) && !is_sound(&leaf, 6));
+        leaf[9] ^= 1;
+        assert!(!is_sound(&leaf, 5));
+        // Without a tail there is no place for a checksum.
+        assert!(seal(&mut block(1024, &[(12, b".")], false), 5).is_none());
+    }
+
+    #[test]
+    fn a_node_of_a_hashed_folder_is_sealed_behind_its_last_place() {
+        // An empty entry to the end, then: 100 places, 3 of them taken.
+        let mut node = block(1024, &[(0, b"")], false);
+        node[8..12].copy_from_slice(&[100, 0, 3, 0]);
+        seal(&mut node, 9).unwrap();
+        assert!(is_sound(&node, 9));
+        let tail = 8 + 100 * 8;
+        assert!(node[tail + 4..tail + 8].iter().any(|byte| *byte != 0));
+        node[8 + 3 * 8] ^= 1;
+        assert!(is_sound(&node, 9), "what is behind the places in use does not count");
+        node[8 + 2 * 8] ^= 1;
+        assert!(!is_sound(&node, 9));
+        node[8] = 255;
+        assert!(seal(&mut node, 9).is_none(), "more places than the block has");
+    }
+
+    proptest! {
+        #[test]
+        fn any_bytes_are_read_without_a_panic(
+            bytes in proptest::collection::vec(any::<u8>(), 0..300),
+            start in 0usize..320,
+        ) {
+            let _ = references(&bytes, start);
+            let _ = is_sound(&bytes, 1);
+            let _ = super::super::attributes::references(&bytes, start);
+            let _ = super::super::attributes::is_signed(&bytes, start);
+            let _ = super::super::attributes::blocks_of_values(&bytes, start, 1024);
+            let _ = super::super::orphan_file::entries(&bytes);
+        }
+    }
+}

@@ -1,0 +1,337 @@
+//! One inode as it stands in a table: `struct ext4_inode`, the fields that a reshape reads and
+//! changes.
+//!
+//! ```text
+//!  0x00 mode     0x08 atime   0x0c ctime   0x10 mtime   0x14 dtime     0x1a links
+//!  0x1c blocks   0x20 flags   0x28 i_block (60 bytes)   0x64 generation
+//!  0x68 file_acl 0x6c size, high half      0x74 blocks, high half      0x76 file_acl, high half
+//!  0x7c checksum 0x80 extra_isize          0x82 checksum, high half    … attributes
+//! ```
+
+use crate::ext4::{checksum::crc32c, superblock::Superblock};
+use imbrik_store::{
+    bytes,
+    error::{Error, Result},
+};
+use std::ops::Range;
+
+pub(in crate::ext4) const TYPE_MASK: u16 = 0xf000;
+const PIPE: u16 = 0x1000;
+const CHARACTERS: u16 = 0x2000;
+const FOLDER: u16 = 0x4000;
+const BLOCKS: u16 = 0x6000;
+const FILE: u16 = 0x8000;
+const LINK: u16 = 0xa000;
+const SOCKET: u16 = 0xc000;
+const INDEX_FLAG: u32 = 0x1000;
+const IMMUTABLE_FLAG: u32 = 0x10;
+const VERITY_FLAG: u32 = 0x10_0000;
+pub(in crate::ext4) const CASEFOLD_FLAG: u32 = 0x4000_0000;
+const HUGE_FILE_FLAG: u32 = 0x4_0000;
+pub(in crate::ext4) const EXTENTS_FLAG: u32 = 0x8_0000;
+pub(in crate::ext4) const ENCRYPTED_FLAG: u32 = 0x800;
+const EA_INODE_FLAG: u32 = 0x20_0000;
+pub(in crate::ext4) const INLINE_DATA_FLAG: u32 = 0x1000_0000;
+const ATTRIBUTES_MAGIC: u32 = 0xea02_0000;
+/// Where the 60 bytes of the map stand.
+pub(in crate::ext4) const I_BLOCK: Range<usize> = 0x28..0x64;
+
+/// How an inode says where its content is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(in crate::ext4) enum MapKind {
+    /// It has no blocks: a device, a short link, or content within the inode.
+    None,
+    /// A tree of extents.
+    Extents,
+    /// Direct and indirect block numbers.
+    Indirect,
+}
+
+/// An inode, its bytes owned.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(in crate::ext4) struct RawInode {
+    pub(in crate::ext4) number: u32,
+    pub(in crate::ext4) raw: Vec<u8>,
+}
+
+impl RawInode {
+    fn u16(&self, at: usize) -> u16 {
+        bytes::le_u16(&self.raw, at).unwrap_or(0)
+    }
+
+    fn u32(&self, at: usize) -> u32 {
+        bytes::le_u32(&self.raw, at).unwrap_or(0)
+    }
+
+    pub(in crate::ext4) fn put_u32(&mut self, at: usize, value: u32) {
+        let _ = bytes::put(&mut self.raw, at, value.to_le_bytes());
+    }
+
+    fn put_u16(&mut self, at: usize, value: u64) {
+        let _ = bytes::put(&mut self.raw, at, low_u16(value).to_le_bytes());
+    }
+
+    pub(in crate::ext4) fn mode(&self) -> u16 {
+        self.u16(0)
+    }
+
+    pub(in crate::ext4) fn links(&self) -> u16 {
+        self.u16(0x1a)
+    }
+
+    /// When it was deleted; the next orphan of the list while it is one.
+    pub(in crate::ext4) fn dtime(&self) -> u32 {
+        self.u32(0x14)
+    }
+
+    pub(in crate::ext4) fn flags(&self) -> u32 {
+        self.u32(0x20)
+    }
+
+    pub(in crate::ext4) fn generation(&self) -> u32 {
+        self.u32(0x64)
+    }
+
+    pub(in crate::ext4) fn size(&self) -> u64 {
+        u64::from(self.u32(0x4)) | (u64::from(self.u32(0x6c)) << 32)
+    }
+
+    pub(in crate::ext4) fn put_size(&mut self, size: u64) {
+        self.put_u32(0x4, low_u32(size));
+        self.put_u32(0x6c, low_u32(size >> 32));
+    }
+
+    pub(in crate::ext4) fn is_folder(&self) -> bool {
+        self.mode() & TYPE_MASK == FOLDER
+    }
+
+    pub(in crate::ext4) fn is_file(&self) -> bool {
+        self.mode() & TYPE_MASK == FILE
+    }
+
+    pub(in crate::ext4) fn put_flags(&mut self, flags: u32) {
+        self.put_u32(0x20, flags);
+    }
+
+    /// Has a folder have no index.
+    pub(in crate::ext4) fn clear_index(&mut self) {
+        self.put_flags(self.flags() & !INDEX_FLAG);
+    }
+
+    /// Whether it is a folder with an index.
+    pub(in crate::ext4) fn is_indexed(&self) -> bool {
+        self.flags() & INDEX_FLAG != 0
+    }
+
+    /// Whether names or content in it are encrypted.
+    pub(in crate::ext4) fn is_encrypted(&self) -> bool {
+        self.flags() & ENCRYPTED_FLAG != 0
+    }
+
+    /// Whether data may stand behind its end: the hashes of a verified file do.
+    pub(in crate::ext4) fn has_hashes_behind(&self) -> bool {
+        self.flags() & VERITY_FLAG != 0
+    }
+
+    pub(in crate::ext4) fn is_immutable(&self) -> bool {
+        self.flags() & IMMUTABLE_FLAG != 0
+    }
+
+    /// The kind that an entry of a folder gives it; 0 for a mode that is none.
+    pub(in crate::ext4) fn entry_kind(&self) -> u8 {
+        match self.mode() & TYPE_MASK {
+            FILE => 1,
+            FOLDER => 2,
+            CHARACTERS => 3,
+            BLOCKS => 4,
+            PIPE => 5,
+            SOCKET => 6,
+            LINK => 7,
+            _ => 0,
+        }
+    }
+
+    /// Bytes of its fields behind the first 128, as it says; `None` when that cannot be.
+    pub(in crate::ext4) fn extra_len(&self) -> Option<u16> {
+        let room = self.raw.len().checked_sub(128)?;
+        let len = if room == 0 { 0 } else { self.u16(0x80) };
+        let is_sound = len == 0 || (len >= 4 && len.is_multiple_of(4) && usize::from(len) <= room);
+        is_sound.then_some(len)
+    }
+
+    pub(in crate::ext4) fn is_inline(&self) -> bool {
+        self.flags() & INLINE_DATA_FLAG != 0
+    }
+
+    /// Whether it holds the value of another inode's attribute.
+    pub(in crate::ext4) fn is_attribute_value(&self) -> bool {
+        self.flags() & EA_INODE_FLAG != 0
+    }
+
+    /// Of an inode that holds the value of an attribute: the hash of the value.
+    pub(in crate::ext4) fn value_hash(&self) -> u32 {
+        self.u32(0x8)
+    }
+
+    pub(in crate::ext4) fn put_value_hash(&mut self, hash: u32) {
+        self.put_u32(0x8, hash);
+    }
+
+    /// Of such an inode: how many attributes have it for their value.
+    pub(in crate::ext4) fn value_references(&self) -> u64 {
+        u64::from(self.u32(0xc)) << 32 | u64::from(self.u32(0x24))
+    }
+
+    pub(in crate::ext4) fn put_value_references(&mut self, count: u64) {
+        self.put_u32(0xc, low_u32(count >> 32));
+        self.put_u32(0x24, low_u32(count));
+    }
+
+    /// Of such an inode of the old style, the inode whose attribute it is.
+    pub(in crate::ext4) fn value_parent(&self) -> u32 {
+        self.u32(0x10)
+    }
+
+    /// The 60 bytes of its map.
+    pub(in crate::ext4) fn i_block(&self) -> &[u8] {
+        self.raw.get(I_BLOCK).unwrap_or_default()
+    }
+
+    pub(in crate::ext4) fn put_i_block(&mut self, map: &[u8]) {
+        if let Some(place) = self.raw.get_mut(I_BLOCK)
+            && place.len() == map.len()
+        {
+            place.copy_from_slice(map);
+        }
+    }
+
+    /// The block with its attributes; 0 for none.
+    pub(in crate::ext4) fn file_acl(&self, superblock: &Superblock) -> u64 {
+        let high = if superblock.is_64bit() { u64::from(self.u16(0x76)) << 32 } else { 0 };
+        u64::from(self.u32(0x68)) | high
+    }
+
+    pub(in crate::ext4) fn put_file_acl(&mut self, block: u64, superblock: &Superblock) {
+        self.put_u32(0x68, low_u32(block));
+        if superblock.is_64bit() {
+            self.put_u16(0x76, block >> 32);
+        }
+    }
+
+    /// How many blocks it says it has.
+    ///
+    /// # Errors
+    /// When that is no whole number of blocks.
+    pub(in crate::ext4) fn blocks(&self, superblock: &Superblock) -> Result<u64> {
+        let high = if superblock.has_huge_file() { u64::from(self.u16(0x74)) << 32 } else { 0 };
+        let count = u64::from(self.u32(0x1c)) | high;
+        if superblock.has_huge_file() && self.flags() & HUGE_FILE_FLAG != 0 {
+            return Ok(count);
+        }
+        let sectors = (superblock.block_len / 512).max(1);
+        match count.is_multiple_of(sectors) {
+            true => Ok(count.checked_div(sectors).unwrap_or(0)),
+            false => Err(self.wrong("its count of blocks is no whole one")),
+        }
+    }
+
+    /// Has it say that it has `blocks` blocks.
+    pub(in crate::ext4) fn put_blocks(&mut self, blocks: u64, superblock: &Superblock) {
+        let is_huge = superblock.has_huge_file() && self.flags() & HUGE_FILE_FLAG != 0;
+        let unit = if is_huge { 1 } else { superblock.block_len / 512 };
+        let count = blocks.saturating_mul(unit);
+        self.put_u32(0x1c, low_u32(count));
+        if superblock.has_huge_file() {
+            self.put_u16(0x74, count >> 32);
+        }
+    }
+
+    /// How it says where its blocks are.
+    ///
+    /// # Errors
+    /// When the inode cannot be read that way.
+    pub(in crate::ext4) fn map_kind(&self, superblock: &Superblock) -> Result<MapKind> {
+        let flags = self.flags();
+        let kind = self.mode() & TYPE_MASK;
+        // The reserved inodes of old have no type: they are files.
+        let has_map = matches!(kind, FILE | FOLDER | LINK | 0);
+        if !has_map || self.is_inline() {
+            return Ok(MapKind::None);
+        }
+        if flags & EXTENTS_FLAG != 0 {
+            return Ok(MapKind::Extents);
+        }
+        let attributes = u64::from(self.file_acl(superblock) != 0);
+        if kind == LINK && self.blocks(superblock)?.saturating_sub(attributes) == 0 {
+            return Ok(MapKind::None);
+        }
+        Ok(MapKind::Indirect)
+    }
+
+    /// What the checksums of everything that belongs to this inode start from.
+    pub(in crate::ext4) fn seed(&self, superblock: &Superblock) -> u32 {
+        let number = crc32c(superblock.seed, &self.number.to_le_bytes());
+        crc32c(number, &self.generation().to_le_bytes())
+    }
+
+    /// The inode's own checksum, and whether all 32 bits of it have a place.
+    fn checksum(&self, superblock: &Superblock) -> (u32, bool) {
+        let mut raw = self.raw.clone();
+        let is_wide = raw.len() > 128 && self.u16(0x80) >= 4;
+        let _ = bytes::put(&mut raw, 0x7c, [0; 2]);
+        if is_wide {
+            let _ = bytes::put(&mut raw, 0x82, [0; 2]);
+        }
+        (crc32c(self.seed(superblock), &raw), is_wide)
+    }
+
+    /// Compares the inode with its checksum.
+    ///
+    /// # Errors
+    /// When it is another one.
+    pub(in crate::ext4) fn check(&self, superblock: &Superblock) -> Result<()> {
+        if !superblock.has_metadata_csum() {
+            return Ok(());
+        }
+        let (sum, is_wide) = self.checksum(superblock);
+        let found = u32::from(self.u16(0x7c)) | (u32::from(self.u16(0x82)) << 16);
+        let mask = if is_wide { u32::MAX } else { 0xffff };
+        match (found ^ sum) & mask {
+            0 => Ok(()),
+            _ => Err(self.wrong("its checksum is wrong")),
+        }
+    }
+
+    /// Makes its checksum anew.
+    pub(in crate::ext4) fn seal(&mut self, superblock: &Superblock) {
+        if superblock.has_metadata_csum() {
+            let (sum, is_wide) = self.checksum(superblock);
+            self.put_u16(0x7c, sum.into());
+            if is_wide {
+                self.put_u16(0x82, u64::from(sum) >> 16);
+            }
+        }
+    }
+
+    /// Where its attributes stand in the inode; `None` when there are none.
+    pub(in crate::ext4) fn attributes(&self) -> Option<Range<usize>> {
+        let start = 128usize.checked_add(self.u16(0x80).into())?;
+        if self.raw.len() <= 128 || bytes::le_u32(&self.raw, start)? != ATTRIBUTES_MAGIC {
+            return None;
+        }
+        Some(start.checked_add(4)?..self.raw.len())
+    }
+
+    /// An error about this inode.
+    pub(in crate::ext4) fn wrong(&self, what: &str) -> Error {
+        Error::corrupt(format!("inode {}: {what}", self.number))
+    }
+}
+
+pub(in crate::ext4) fn low_u32(value: u64) -> u32 {
+    u32::try_from(value & u64::from(u32::MAX)).unwrap_or(0)
+}
+
+pub(in crate::ext4) fn low_u16(value: u64) -> u16 {
+    u16::try_from(value & u64::from(u16::MAX)).unwrap_or(0)
+}

@@ -1,0 +1,207 @@
+//! A volume that is to be changed, read strictly: what the system's checker would complain about is
+//! an error here, and every structure can be sealed again under its checksum.
+
+pub(in crate::ext4) mod attributes;
+pub(in crate::ext4) mod dirhash;
+pub(in crate::ext4) mod folder;
+pub(in crate::ext4) mod inode;
+pub(in crate::ext4) mod kept;
+pub(in crate::ext4) mod map;
+pub(in crate::ext4) mod orphan_file;
+pub(in crate::ext4) mod trees;
+pub(in crate::ext4) mod values;
+
+use crate::{
+    bits::{Bits, Run},
+    ext4::{fixed::Fixed, group::Group, superblock::Superblock, usage},
+};
+use imbrik_store::{
+    ReadAt,
+    error::{Error, Result},
+    read_vec,
+    units::ByteOffset,
+};
+use inode::RawInode;
+use kept::{Block, Kept};
+use std::sync::Arc;
+
+/// A plan keeps a few bits a block in memory; a volume of more than these (4 TiB in blocks of 4 KiB)
+/// is no card's, and may be one that only says so.
+const MOST_BLOCKS: u64 = 1 << 30;
+
+/// Whether a volume of `blocks` blocks is planned for.
+///
+/// # Errors
+/// [`imbrik_store::Class::Unsupported`] when it is too large.
+pub(in crate::ext4) fn can_be_planned(blocks: u64) -> Result<()> {
+    match blocks <= MOST_BLOCKS {
+        true => Ok(()),
+        false => {
+            Err(Error::unsupported(format!("it has {blocks} blocks, plans go up to {MOST_BLOCKS}")))
+        }
+    }
+}
+
+/// A volume with sound descriptors.
+pub(in crate::ext4) struct Opened {
+    pub(in crate::ext4) meta: Arc<Kept>,
+    pub(in crate::ext4) superblock: Superblock,
+    /// The superblock's bytes.
+    pub(in crate::ext4) raw: Vec<u8>,
+    pub(in crate::ext4) groups: Vec<Group>,
+}
+
+impl Opened {
+    /// Opens the volume in `store`.
+    ///
+    /// # Errors
+    /// - When the store cannot be read.
+    /// - [`imbrik_store::Class::Unsupported`] and [`imbrik_store::Class::Corrupt`] with what is in the way.
+    pub(in crate::ext4) fn of(store: Arc<dyn ReadAt>) -> Result<Self> {
+        let this = Self::to_look_at(store)?;
+        this.superblock.can_be_reshaped()?;
+        Ok(this)
+    }
+
+    /// The same for a volume of which no block gets another owner: its bitmaps may count clusters.
+    ///
+    /// # Errors
+    /// As [`Opened::of`].
+    pub(in crate::ext4) fn to_look_at(store: Arc<dyn ReadAt>) -> Result<Self> {
+        let superblock = Superblock::read(&*store)?;
+        let superblock = superblock.ok_or_else(|| Error::corrupt("its superblock is gone"))?;
+        superblock.can_be_trusted(store.size())?;
+        superblock.is_known()?;
+        can_be_planned(superblock.blocks)?;
+        let raw = read_vec(&*store, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)?;
+        let groups = Group::all(&*store, &superblock)?;
+        let meta = Arc::new(Kept::new(store, superblock.block_len));
+        Ok(Self { meta, superblock, raw, groups })
+    }
+
+    /// The blocks that the volume's own metadata take.
+    ///
+    /// # Errors
+    /// When two of them claim the same block, or one lies outside.
+    pub(in crate::ext4) fn metadata(&self) -> Result<Bits> {
+        let mut bits = Bits::new(self.superblock.blocks);
+        for run in Fixed::of(&self.superblock, &self.groups)?.runs() {
+            bits.add(*run);
+        }
+        Ok(bits)
+    }
+
+    /// Calls `work` with every inode of the tables that was ever used, in order, and with whether
+    /// its bitmap has it in use; the bitmap is compared with its checksum and its count.
+    ///
+    /// # Errors
+    /// As for reading, and what `work` answers.
+    pub(in crate::ext4) fn each_inode(
+        &self,
+        mut work: impl FnMut(RawInode, bool) -> Result<()>,
+    ) -> Result<()> {
+        for (number, group) in (0u64..).zip(&self.groups) {
+            self.inodes_of(number, group, &mut work)?;
+        }
+        Ok(())
+    }
+
+    fn inodes_of(
+        &self,
+        number: u64,
+        group: &Group,
+        work: &mut impl FnMut(RawInode, bool) -> Result<()>,
+    ) -> Result<()> {
+        let superblock = &self.superblock;
+        let a_group = superblock.inodes_per_group;
+        let live = a_group.saturating_sub(group.unused_inodes.unwrap_or(0));
+        let wrong = |what: &str| Err(Error::corrupt(format!("group {number}: {what}")));
+        if live == 0 {
+            return match group.free_inodes == a_group {
+                true => Ok(()),
+                false => wrong("its inodes were never used, and some are said to be in use"),
+            };
+        }
+        let bitmap = self.meta.block(group.inode_bitmap)?;
+        group.check_inode_bitmap(&bitmap, number, superblock)?;
+        let mut used = Bits::new(a_group);
+        for (first, count) in usage::runs(&bitmap, a_group) {
+            used.add(Run::new(first, count));
+        }
+        if used.count() != a_group.saturating_sub(group.free_inodes) {
+            return wrong("its inode bitmap and its count of free inodes differ");
+        }
+        if used.count_in(Run::new(live, a_group)) > 0 {
+            return wrong("inodes that were never used are said to be in use");
+        }
+        // Without a count of unused inodes, a table block without an inode in use is void.
+        let tells = group.unused_inodes.is_some();
+        let per_block = superblock.block_len.checked_div(superblock.inode_len).unwrap_or(1).max(1);
+        let len = usize::try_from(superblock.inode_len).unwrap_or(usize::MAX);
+        let before = number.saturating_mul(a_group);
+        let mut inodes = |index: u64, block: &Block| {
+            let first = index.saturating_mul(per_block);
+            for (index, raw) in (first..live).zip(block.chunks(len)) {
+                let number = before.saturating_add(index).saturating_add(1);
+                let number = u32::try_from(number)
+                    .map_err(|_| Error::corrupt("it has more inodes than can be counted"))?;
+                work(RawInode { number, raw: raw.to_vec() }, used.contains(index))?;
+            }
+            Ok(())
+        };
+        if tells {
+            let blocks = live.div_ceil(per_block);
+            return self.meta.each(group.inode_table, blocks, |block, content| {
+                inodes(block.saturating_sub(group.inode_table), content)
+            });
+        }
+        let mut blocks = Bits::new(superblock.table_blocks());
+        for run in used.runs(Run::new(0, a_group)) {
+            let first = run.first.checked_div(per_block).unwrap_or(0);
+            blocks.add(Run::new(first, run.end().div_ceil(per_block).saturating_sub(first)));
+        }
+        for run in blocks.runs(Run::new(0, blocks.len())) {
+            let first = group.inode_table.saturating_add(run.first);
+            self.meta.each(first, run.len, |block, content| {
+                inodes(block.saturating_sub(group.inode_table), content)
+            })?;
+        }
+        Ok(())
+    }
+
+    /// The block and the byte in it where inode `number` stands.
+    pub(in crate::ext4) fn place_of(&self, number: u32) -> Option<(u64, usize)> {
+        place_of(&self.superblock, &self.groups, number)
+    }
+
+    /// The inode `number`.
+    ///
+    /// # Errors
+    /// When there is none of that number, or its checksum is wrong.
+    pub(in crate::ext4) fn inode(&self, number: u32) -> Result<RawInode> {
+        let place = self.place_of(number);
+        let (block, inside) =
+            place.ok_or_else(|| Error::corrupt(format!("there is no inode {number}")))?;
+        let len = usize::try_from(self.superblock.inode_len).unwrap_or(0);
+        let block = self.meta.block(block)?;
+        let raw = block.get(inside..inside.saturating_add(len)).unwrap_or_default().to_vec();
+        let inode = RawInode { number, raw };
+        inode.check(&self.superblock)?;
+        Ok(inode)
+    }
+}
+
+/// The block and the byte in it where inode `number` stands in tables as `groups` has them.
+pub(in crate::ext4) fn place_of(
+    superblock: &Superblock,
+    groups: &[Group],
+    number: u32,
+) -> Option<(u64, usize)> {
+    let index = u64::from(number.checked_sub(1)?);
+    let group =
+        groups.get(usize::try_from(index.checked_div(superblock.inodes_per_group)?).ok()?)?;
+    let inside = index.checked_rem(superblock.inodes_per_group)?;
+    let at = inside.checked_mul(superblock.inode_len)?;
+    let block = group.inode_table.checked_add(at.checked_div(superblock.block_len)?)?;
+    Some((block, usize::try_from(at.checked_rem(superblock.block_len)?).ok()?))
+}

@@ -1,0 +1,158 @@
+//! FAT12, FAT16 and FAT32, after the FAT file system specification 1.03.
+
+mod boot;
+mod edit;
+mod files;
+mod loader;
+mod reshape;
+mod table;
+mod tree;
+mod usage;
+
+use super::{Examined, Least, State, Usage, Volume, VolumeKind, serial_text};
+use boot::{BootSector, Width};
+pub(super) use edit::{put_file, with_serial};
+use files::Files;
+use imbrik_store::{
+    ReadAt, bytes,
+    error::Result,
+    read_up_to,
+    units::{ByteLen, ByteOffset, Span},
+};
+pub(super) use reshape::{check, reshape, smallest};
+use usage::usage;
+
+/// How much of the root directory is searched for the label: tools write it first.
+const ROOT_PREFIX: usize = 16 << 10;
+const ATTR_VOLUME_ID: u8 = 0x08;
+const ATTR_LONG_NAME: u8 = 0x0f;
+
+/// Names a FAT volume. The label in the root directory counts: the copy in the boot sector is
+/// what it was at the time of formatting.
+pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
+    let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
+    let Some(boot) = BootSector::decode(&sector) else { return Ok(None) };
+    let root = read_up_to(store, boot.root_directory, ROOT_PREFIX)?;
+    Ok(Some(Volume {
+        kind: match boot.width {
+            Width::Bits12 => VolumeKind::Fat12,
+            Width::Bits16 => VolumeKind::Fat16,
+            Width::Bits32 => VolumeKind::Fat32,
+        },
+        label: label_in(&root).or(boot.label),
+        uuid: serial_text(boot.serial),
+        size: boot.volume_len,
+    }))
+}
+
+/// What is in use, the state, and how small it could become.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn examine(store: &dyn ReadAt) -> Result<Examined> {
+    let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
+    let Some(boot) = BootSector::decode(&sector) else {
+        let usage = Usage::whole(store.size(), "its boot sector is gone");
+        return Ok(Examined { state: State::Unknown, usage, settled: None, least: None });
+    };
+    let usage = usage(store, &boot)?;
+    let least = usage.whole_because.is_none().then(|| least(&boot, &usage));
+    Ok(Examined { state: state(store, &boot, &sector)?, usage, settled: None, least })
+}
+
+/// The small file at `path`, up to `most` bytes of it; `None` when there is none.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn small_file(
+    store: &dyn ReadAt,
+    path: &[&[u8]],
+    most: usize,
+) -> Result<Option<Vec<u8>>> {
+    let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
+    match BootSector::decode(&sector) {
+        Some(boot) => Files { store, boot: &boot }.file(path, most),
+        None => Ok(None),
+    }
+}
+
+/// The names in the folder at `path`; `None` when there is none.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn names(store: &dyn ReadAt, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>> {
+    let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
+    match BootSector::decode(&sector) {
+        Some(boot) => Files { store, boot: &boot }.names(path),
+        None => Ok(None),
+    }
+}
+
+/// Whether there is anything at `path`.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn has_entry(store: &dyn ReadAt, path: &[&[u8]]) -> Result<Option<bool>> {
+    let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
+    match BootSector::decode(&sector) {
+        Some(boot) => Files { store, boot: &boot }.has(path).map(Some),
+        None => Ok(None),
+    }
+}
+
+/// The second entry of the table holds the bits for "unmounted" and "no errors"; some systems mark
+/// a mounted volume in the boot sector instead.
+fn state(store: &dyn ReadAt, boot: &BootSector, sector: &[u8]) -> Result<State> {
+    let heads = boot.tables().map(|table| read_up_to(store, table.start(), 8));
+    let entries = heads.reduce(Result::or).transpose()?.unwrap_or_default();
+    let (mark_at, unmounted, no_errors) = match boot.width {
+        Width::Bits12 => (0x25, true, true),
+        Width::Bits16 => {
+            let bits = bytes::le_u16(&entries, 2).unwrap_or(0);
+            (0x25, bits & 0x8000 != 0, bits & 0x4000 != 0)
+        }
+        Width::Bits32 => {
+            let bits = bytes::le_u32(&entries, 4).unwrap_or(0);
+            (0x41, bits & 0x0800_0000 != 0, bits & 0x0400_0000 != 0)
+        }
+    };
+    let is_marked = bytes::u8(sector, mark_at).unwrap_or(0) & 1 != 0;
+    Ok(match (no_errors, unmounted && !is_marked) {
+        (false, _) => State::Errors,
+        (true, false) => State::Unclean,
+        (true, true) => State::Clean,
+    })
+}
+
+/// Its width decides how few clusters it may have.
+fn least(boot: &BootSector, usage: &Usage) -> Least {
+    let data = boot.data();
+    let used: ByteLen =
+        usage.used.iter().filter_map(|span| span.intersect(data)).map(Span::len).sum();
+    let used = used.get().div_ceil(boot.cluster.get().max(1));
+    let (fewest, _) = boot.bounds();
+    let limit = match boot.width {
+        Width::Bits16 => "FAT16 needs 4,101 clusters",
+        Width::Bits12 | Width::Bits32 => "FAT32 needs 65,541 clusters",
+    };
+    let clusters = used.max(fewest).min(boot.clusters);
+    let limit = if used >= fewest { "its data" } else { limit };
+    let data_len = boot.cluster.checked_mul(clusters).unwrap_or_default();
+    Least {
+        size: ByteLen::new(data.start().saturating_add(data_len).get()),
+        limit,
+        is_exact: false,
+    }
+}
+
+fn label_in(root: &[u8]) -> Option<String> {
+    let entries = root.as_chunks::<32>().0;
+    let attributes = |entry: &[u8; 32]| bytes::u8(entry, 11).unwrap_or(0);
+    entries
+        .iter()
+        .take_while(|entry| entry.first() != Some(&0))
+        .filter(|entry| entry.first() != Some(&0xe5))
+        .filter(|entry| attributes(entry) & ATTR_LONG_NAME != ATTR_LONG_NAME)
+        .find(|entry| attributes(entry) & ATTR_VOLUME_ID != 0)
+        .and_then(|entry| bytes::text(entry.get(..11)?))
+}

@@ -1,0 +1,349 @@
+//! A FAT volume at another size, as a view.
+//!
+//! Shrinking keeps the tables where they are: clusters behind the new end move into free ones in
+//! front of it, and tables and folders follow. Growing past what the tables have entries for makes
+//! them longer; then all clusters stand further behind, under the same numbers, by a multiple of
+//! what they were aligned to.
+
+use super::{
+    boot::{BootSector, Width},
+    loader::{self, Loader},
+    table::Table,
+    tree::Census,
+};
+use crate::{
+    Goal, Reshaped,
+    bits::Run,
+    clusters::{self, Clusters},
+};
+use imbrik_store::{
+    Edited, Pieced, ReadAt, bytes,
+    error::{Class, Error, Result},
+    progress::Cancel,
+    read_vec,
+    units::{ByteLen, ByteOffset},
+};
+use std::sync::Arc;
+
+/// Clusters are kept aligned to this at most.
+const MOST_ALIGNED: u64 = 4 << 20;
+const MOST_RESERVED: u64 = 65_535;
+
+/// What is known of a volume before its new size is decided.
+struct Known {
+    boot: BootSector,
+    table: Table,
+    census: Census,
+}
+
+/// The shape of a volume.
+#[derive(Clone, Copy)]
+struct Shape {
+    reserved: u64,
+    table_sectors: u64,
+    clusters: u64,
+}
+
+impl Shape {
+    fn first_data(self, boot: &BootSector) -> u64 {
+        let tables = boot.table_count.saturating_mul(self.table_sectors);
+        self.reserved.saturating_add(tables).saturating_add(boot.root_sectors)
+    }
+
+    fn sectors(self, boot: &BootSector) -> u64 {
+        let data = self.clusters.saturating_mul(boot.sec_per_clus);
+        self.first_data(boot).saturating_add(data)
+    }
+}
+
+/// The volume in `store` at another size.
+///
+/// # Errors
+/// As [`crate::reshape`].
+pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: Goal, cancel: &Cancel) -> Result<Reshaped> {
+    let known = Known::of(&**store, cancel)?;
+    let (shape, limit) = known.shape(goal)?;
+    let Known { boot, table, census } = &known;
+    let bytes = |sectors: u64| ByteLen::new(sectors.saturating_mul(boot.sector));
+    let moves = clusters::moves(&census.used, &census.bad, &[], shape.clusters, boot.cluster)?;
+    let clusters = Clusters {
+        len: boot.cluster,
+        was: boot.data().start(),
+        is: ByteOffset::new(bytes(shape.first_data(boot)).get()),
+        had: boot.clusters,
+        count: shape.clusters,
+        moves,
+    };
+    let target_of = |number: u64| clusters.moves.target_of(number);
+    let table_len = bytes(shape.table_sectors);
+    let moved: Arc<dyn ReadAt> = Arc::new(table.moved(shape.clusters, table_len, target_of));
+    let mut pieces = Pieced::new(store.sector_size());
+    let reserved = bytes(boot.reserved);
+    pieces.push(store, ByteOffset::ZERO, reserved);
+    pieces.push_zeros(bytes(shape.reserved).saturating_sub(reserved));
+    for _ in 0..boot.table_count {
+        pieces.push(&moved, ByteOffset::ZERO, table_len);
+    }
+    let root = bytes(boot.root_sectors);
+    let old_root = ByteOffset::new(boot.data().start().get().saturating_sub(root.get()));
+    pieces.push(store, old_root, root);
+    clusters.push_onto(&mut pieces, store);
+    let mut draft = Edited::new(Arc::new(pieces));
+    known.edit_boot(&mut draft, shape, &target_of)?;
+    for pointer in &census.pointers {
+        let target = target_of(pointer.first);
+        if target == pointer.first {
+            continue;
+        }
+        let at = match pointer.at < boot.data().start() {
+            true => {
+                let ahead = pointer.at.saturating_since(old_root);
+                let root = clusters.is.get().saturating_sub(root.get());
+                ByteOffset::new(root).saturating_add(ahead)
+            }
+            false => clusters.follow(pointer.at),
+        };
+        let number = u32::try_from(target.saturating_add(2)).unwrap_or(0).to_le_bytes();
+        let [a, b, c, d] = number;
+        draft.put(at.saturating_add(ByteLen::new(26)), &[a, b])?;
+        if boot.width == Width::Bits32 {
+            draft.put(at.saturating_add(ByteLen::new(20)), &[c, d])?;
+        }
+    }
+    let warning = known.follow_loader(&**store, &mut draft, &clusters)?;
+    let rewritten = draft.spans();
+    let draft: Arc<dyn ReadAt> = Arc::new(draft);
+    known.prove(&*draft, &clusters, cancel).map_err(clusters::would_be_wrong)?;
+    let mut reshaped = clusters.reshaped(draft, rewritten, limit);
+    reshaped.warnings.extend(warning);
+    Ok(reshaped)
+}
+
+/// The smallest size that the volume in `store` can get.
+///
+/// # Errors
+/// As [`reshape`].
+pub(crate) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<ByteLen> {
+    let known = Known::of(store, cancel)?;
+    let (shape, _) = known.shape(Goal::Smallest { room: ByteLen::ZERO })?;
+    let sectors = shape.sectors(&known.boot);
+    Ok(ByteLen::new(sectors.saturating_mul(known.boot.sector)))
+}
+
+/// Looks at every folder and chain.
+///
+/// # Errors
+/// As [`crate::check`].
+pub(crate) fn check(store: &dyn ReadAt, cancel: &Cancel) -> Result<()> {
+    Known::of(store, cancel).map(drop)
+}
+
+impl Known {
+    fn of(store: &dyn ReadAt, cancel: &Cancel) -> Result<Self> {
+        let sector = read_vec(store, ByteOffset::ZERO, 512)?;
+        let boot =
+            BootSector::decode(&sector).ok_or_else(|| Error::corrupt("its boot sector is gone"))?;
+        if boot.volume_len > store.size() {
+            return Err(Error::corrupt("it says that it is longer than its place"));
+        }
+        let table = Table::read(store, &boot)?;
+        let census = Census::of(store, &boot, &table, &|number| number, cancel)?;
+        Ok(Self { boot, table, census })
+    }
+
+    /// The shape for a goal, and what keeps it from being what was asked for.
+    fn shape(&self, goal: Goal) -> Result<(Shape, Option<String>)> {
+        let boot = &self.boot;
+        let (fewest, most) = boot.bounds();
+        let now = Shape {
+            reserved: boot.reserved,
+            table_sectors: boot.table_sectors,
+            clusters: boot.clusters,
+        };
+        let least = clusters::fewest(&self.census.used, &self.census.bad, fewest);
+        let clusters_in = |len: ByteLen| {
+            let sectors = len.get().checked_div(boot.sector).unwrap_or(0);
+            let sectors = sectors.min(u32::MAX.into());
+            let data = sectors.saturating_sub(now.first_data(boot));
+            data.checked_div(boot.sec_per_clus).unwrap_or(0)
+        };
+        let wanted = match goal {
+            Goal::Smallest { room } => {
+                let more = room.get().div_ceil(boot.cluster.get().max(1));
+                least.saturating_add(more)
+            }
+            Goal::Size(len) => clusters_in(len),
+        };
+        if wanted < least {
+            let lacking = boot.cluster.checked_mul(least.saturating_sub(wanted));
+            return Err(Error::no_room(format!(
+                "{} are missing for what is in it",
+                lacking.unwrap_or_default()
+            )));
+        }
+        let limit = (wanted > most).then(|| {
+            let most = Shape { clusters: most, ..now }.sectors(boot);
+            format!(
+                "its clusters of {} let it grow to about {} only",
+                boot.cluster,
+                ByteLen::new(most.saturating_mul(boot.sector))
+            )
+        });
+        let wanted = wanted.min(most);
+        let room = match goal {
+            Goal::Size(len) => len.get().checked_div(boot.sector).unwrap_or(0).min(u32::MAX.into()),
+            Goal::Smallest { .. } => u32::MAX.into(),
+        };
+        Ok((self.with_clusters(now, wanted, room), limit))
+    }
+
+    /// A shape of up to `wanted` clusters in `room` sectors, the tables made longer when they must
+    /// be.
+    fn with_clusters(&self, now: Shape, wanted: u64, room: u64) -> Shape {
+        let boot = &self.boot;
+        let sectors_for = |clusters: u64| {
+            let bits = clusters.saturating_add(2).saturating_mul(boot.width.bits());
+            bits.div_ceil(8).div_ceil(boot.sector.max(1))
+        };
+        let mut shape = Shape { clusters: wanted, ..now };
+        if sectors_for(wanted) <= now.table_sectors {
+            return shape;
+        }
+        // What the clusters are aligned to, they stay aligned to: what is left over in front of them
+        // goes to the reserved sectors.
+        let was = now.first_data(boot);
+        let unit = 1u64.checked_shl(was.trailing_zeros()).unwrap_or(1);
+        let unit = unit.min(MOST_ALIGNED.checked_div(boot.sector).unwrap_or(1)).max(1);
+        shape.table_sectors = sectors_for(wanted);
+        let rest = shape.first_data(boot).saturating_sub(was).checked_rem(unit).unwrap_or(0);
+        let pad = if rest == 0 { 0 } else { unit.saturating_sub(rest) };
+        let padded = shape.reserved.saturating_add(pad);
+        if padded <= MOST_RESERVED {
+            shape.reserved = padded;
+        }
+        let data = room.saturating_sub(shape.first_data(boot));
+        shape.clusters = wanted.min(data.checked_div(boot.sec_per_clus).unwrap_or(0));
+        // So little more that the longer tables would take all of it.
+        if shape.clusters < now.clusters { now } else { shape }
+    }
+
+    /// Makes the boot sector anew, and the copy and the counts that FAT32 has beside it.
+    fn edit_boot(
+        &self,
+        draft: &mut Edited,
+        shape: Shape,
+        target_of: &dyn Fn(u64) -> u64,
+    ) -> Result<()> {
+        let boot = &self.boot;
+        let is_32 = boot.width == Width::Bits32;
+        let sectors = shape.sectors(boot);
+        let small = u16::try_from(sectors).ok().filter(|_| !is_32).unwrap_or(0);
+        let large = if small == 0 { u32::try_from(sectors).unwrap_or(0) } else { 0 };
+        let reserved = u16::try_from(shape.reserved).unwrap_or(0).to_le_bytes();
+        let place = |sector: u64, at: u64| {
+            ByteOffset::new(sector.saturating_mul(boot.sector).saturating_add(at))
+        };
+        let is_inside = |sector: &u64| *sector > 0 && *sector < boot.reserved;
+        let backup = Some(boot.backup).filter(is_inside);
+        for copy in [Some(0), backup].into_iter().flatten() {
+            // A copy that is none is left as it is.
+            let found = read_vec(draft, place(copy, 0), 512)?;
+            if BootSector::decode(&found).is_none() {
+                continue;
+            }
+            draft.put(place(copy, 14), &reserved)?;
+            draft.put(place(copy, 19), &small.to_le_bytes())?;
+            draft.put(place(copy, 32), &large.to_le_bytes())?;
+            if is_32 {
+                let len = u32::try_from(shape.table_sectors).unwrap_or(0);
+                draft.put(place(copy, 36), &len.to_le_bytes())?;
+                let root = u64::from(boot.root_cluster).saturating_sub(2);
+                let root = u32::try_from(target_of(root).saturating_add(2)).unwrap_or(0);
+                draft.put(place(copy, 44), &root.to_le_bytes())?;
+            } else {
+                let len = u16::try_from(shape.table_sectors)
+                    .map_err(|_| Error::unsupported("its tables cannot become so long"))?;
+                draft.put(place(copy, 22), &len.to_le_bytes())?;
+            }
+        }
+        let used = self.census.used.count();
+        let within = Run::new(0, shape.clusters);
+        let bad = self.census.bad.count_in(within);
+        let free = shape.clusters.saturating_sub(used).saturating_sub(bad);
+        let infos = [Some(boot.fs_info), backup.map(|at| at.saturating_add(boot.fs_info))];
+        for info in infos.into_iter().flatten().filter(is_inside) {
+            let found = read_vec(draft, place(info, 0), 512)?;
+            let signed = bytes::le_u32(&found, 0) == Some(0x4161_5252)
+                && bytes::le_u32(&found, 484) == Some(0x6141_7272);
+            if !signed {
+                continue;
+            }
+            let free = u32::try_from(free).unwrap_or(u32::MAX);
+            draft.put(place(info, 488), &free.to_le_bytes())?;
+            let hint = bytes::le_u32(&found, 492).unwrap_or(u32::MAX);
+            if u64::from(hint) >= shape.clusters.saturating_add(2) {
+                draft.put(place(info, 492), &u32::MAX.to_le_bytes())?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Has a boot loader that keeps a list of its sectors follow; answers what must be said when it
+    /// cannot.
+    fn follow_loader(
+        &self,
+        store: &dyn ReadAt,
+        draft: &mut Edited,
+        clusters: &Clusters,
+    ) -> Result<Option<String>> {
+        let Self { boot, table, .. } = self;
+        if !loader::is_one(&read_vec(store, ByteOffset::ZERO, 512)?) {
+            return Ok(None);
+        }
+        let backup = Some(boot.backup).filter(|at| *at > 0 && *at < boot.reserved);
+        let backup = backup.map(|at| ByteOffset::new(at.saturating_mul(boot.sector)));
+        let followed = match Loader::find(store, boot, table)? {
+            Some(found) => {
+                let place_of = |number: u64| clusters.new_place(clusters.moves.target_of(number));
+                found.follow(draft, backup, place_of, |number| clusters.old_place(number))
+            }
+            None => Err(Error::unsupported("it is not where it should be, or its list is damaged")),
+        };
+        match followed {
+            Err(error) if error.class() == Class::Unsupported => Ok(Some(format!(
+                "its boot loader keeps a list of its own sectors, which does not follow: {error}; \
+                 install it again before the card is to start"
+            ))),
+            other => other.map(|()| None),
+        }
+    }
+
+    /// Looks at the finished volume as closely as at its source.
+    fn prove(&self, draft: &dyn ReadAt, clusters: &Clusters, cancel: &Cancel) -> Result<()> {
+        let sector = read_vec(draft, ByteOffset::ZERO, 512)?;
+        let boot = BootSector::decode(&sector)
+            .ok_or_else(|| Error::corrupt("its boot sector makes no sense"))?;
+        let as_planned = boot.width == self.boot.width
+            && boot.clusters == clusters.count
+            && boot.data().start() == clusters.is
+            && boot.volume_len == draft.size();
+        if !as_planned {
+            return Err(Error::corrupt("its boot sector tells of another volume"));
+        }
+        let table = Table::read(draft, &boot)?;
+        let source_of = |number: u64| {
+            let mut source = number;
+            let one = Run::new(number, 1);
+            clusters.moves.sources(one, |_, from| source = from.first);
+            source
+        };
+        let census = Census::of(draft, &boot, &table, &source_of, cancel)?;
+        if census.fingerprint != self.census.fingerprint
+            || census.lost != self.census.lost
+            || census.used.count() != self.census.used.count()
+        {
+            return Err(Error::corrupt("its files are not those of the source"));
+        }
+        Ok(())
+    }
+}

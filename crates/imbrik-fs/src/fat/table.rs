@@ -1,0 +1,242 @@
+//! The file allocation table as a whole, decoded, and written again in its width.
+
+use super::boot::{BootSector, Width};
+use imbrik_store::{
+    ReadAt, check_range,
+    error::{Error, Result},
+    read_vec,
+    units::{ByteLen, ByteOffset, SectorSize, Span},
+};
+
+/// The longest table that is held in memory, in entries: 128 MiB.
+const MOST: u64 = 1 << 25;
+/// How much of a table is read at once: whole entries of every width, in bytes.
+const PIECE: usize = 3 << 18;
+const TOP: u32 = 0xf000_0000;
+
+/// What an entry says of its cluster.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Link {
+    Free,
+    Bad,
+    /// The last of its chain.
+    Last,
+    /// Goes on in this cluster, counted from 0.
+    To(u64),
+    /// A number that is no cluster's.
+    Wrong(u32),
+}
+
+/// All entries, the first two included, the top bits of 32-bit ones kept.
+pub(super) struct Table {
+    width: Width,
+    entries: Vec<u32>,
+    /// Bytes of the table on the medium.
+    len: ByteLen,
+}
+
+impl Table {
+    /// The table that counts, which every other copy must agree with unless the volume says that
+    /// they are not kept alike.
+    ///
+    /// # Errors
+    /// When it cannot be read; [`imbrik_store::Class::Corrupt`] when copies differ, and
+    /// [`imbrik_store::Class::Unsupported`] when it is longer than memory should hold.
+    pub(super) fn read(store: &dyn ReadAt, boot: &BootSector) -> Result<Self> {
+        if boot.clusters > MOST {
+            return Err(Error::unsupported("it has more clusters than are looked at"));
+        }
+        // Bit 7: only one table is kept; the low bits name it.
+        let alone = boot.width == Width::Bits32 && boot.ext_flags & 0x80 != 0;
+        let mut tables = boot.tables().skip(boot.active_table());
+        let place = tables.next().ok_or_else(|| {
+            Error::corrupt("the allocation table that its boot sector names is not there")
+        })?;
+        let count = boot.clusters.saturating_add(2);
+        let mut this = Self { width: boot.width, entries: Vec::new(), len: place.len() };
+        let mut others: Vec<_> = if alone { Vec::new() } else { tables.collect() };
+        let bytes = count.saturating_mul(boot.width.bits()).div_ceil(8);
+        let mut ahead = ByteLen::ZERO;
+        while ahead.get() < bytes {
+            let rest = usize::try_from(bytes.saturating_sub(ahead.get())).unwrap_or(PIECE);
+            let len = rest.min(PIECE);
+            let piece = read_vec(store, place.start().saturating_add(ahead), len)?;
+            for other in &mut others {
+                if read_vec(store, other.start().saturating_add(ahead), len)? != piece {
+                    return Err(Error::corrupt("its two allocation tables differ"));
+                }
+            }
+            this.decode(&piece);
+            ahead = ahead.saturating_add(ByteLen::from_usize(len));
+        }
+        this.entries.truncate(usize::try_from(count).unwrap_or(usize::MAX));
+        Ok(this)
+    }
+
+    fn decode(&mut self, bytes: &[u8]) {
+        match self.width {
+            Width::Bits12 => {
+                let (whole, rest) = bytes.as_chunks::<3>();
+                let pair = |[a, b, c]: [u8; 3]| {
+                    let (a, b, c) = (u32::from(a), u32::from(b), u32::from(c));
+                    [a | (b & 0xf) << 8, b >> 4 | c << 4]
+                };
+                self.entries.extend(whole.iter().copied().flat_map(pair));
+                if let [a, b] = rest {
+                    self.entries.push(u32::from(*a) | (u32::from(*b) & 0xf) << 8);
+                }
+            }
+            Width::Bits16 => {
+                let entries = bytes.as_chunks::<2>().0.iter();
+                self.entries.extend(entries.map(|entry| u32::from(u16::from_le_bytes(*entry))));
+            }
+            Width::Bits32 => {
+                let entries = bytes.as_chunks::<4>().0.iter();
+                self.entries.extend(entries.map(|entry| u32::from_le_bytes(*entry)));
+            }
+        }
+    }
+
+    /// How many clusters it tells of.
+    pub(super) fn clusters(&self) -> u64 {
+        u64::try_from(self.entries.len()).unwrap_or(0).saturating_sub(2)
+    }
+
+    /// What it says of cluster `number`, counted from 0.
+    pub(super) fn link(&self, number: u64) -> Link {
+        let at = usize::try_from(number.saturating_add(2)).unwrap_or(usize::MAX);
+        let raw = self.entries.get(at).copied().unwrap_or(0);
+        let value = if self.width == Width::Bits32 { raw & !TOP } else { raw };
+        let bad = self.width.bad();
+        match value {
+            0 => Link::Free,
+            _ if value == bad => Link::Bad,
+            _ if value > bad => Link::Last,
+            _ => match u64::from(value).checked_sub(2) {
+                Some(next) if next < self.clusters() => Link::To(next),
+                _ => Link::Wrong(value),
+            },
+        }
+    }
+
+    /// The table of `clusters` clusters in `len` bytes, each entry at its cluster's new place and
+    /// naming the new place of the next.
+    pub(super) fn moved(
+        &self,
+        clusters: u64,
+        len: ByteLen,
+        target_of: impl Fn(u64) -> u64,
+    ) -> Self {
+        let all = usize::try_from(clusters.saturating_add(2)).unwrap_or(0);
+        let mut entries = vec![0; all];
+        let heads = entries.iter_mut().zip(&self.entries).take(2);
+        heads.for_each(|(to, from)| *to = *from);
+        let mut moved = Self { width: self.width, entries, len };
+        for number in 0..self.clusters() {
+            let at = usize::try_from(number.saturating_add(2)).unwrap_or(usize::MAX);
+            let raw = self.entries.get(at).copied().unwrap_or(0);
+            let (place, value) = match self.link(number) {
+                Link::Free => continue,
+                // A bad cluster is bad where it is, and nothing of the volume.
+                Link::Bad => (number, raw),
+                Link::To(next) => {
+                    let top = if self.width == Width::Bits32 { raw & TOP } else { 0 };
+                    let next = u32::try_from(target_of(next).saturating_add(2)).unwrap_or(0);
+                    (target_of(number), next | top)
+                }
+                Link::Last | Link::Wrong(_) => (target_of(number), raw),
+            };
+            moved.set(place, value);
+        }
+        moved
+    }
+
+    /// Has the entry of cluster `number` say `value`, its top bits kept; answers which bytes of the
+    /// table that changes.
+    pub(super) fn put(&mut self, number: u64, value: u32) -> Span {
+        let index = number.saturating_add(2);
+        let at = usize::try_from(index).unwrap_or(usize::MAX);
+        let top = match self.width {
+            Width::Bits32 => self.entries.get(at).copied().unwrap_or(0) & TOP,
+            _ => 0,
+        };
+        self.set(number, value | top);
+        let bits = self.width.bits();
+        let start = ByteOffset::new(index.saturating_mul(bits) / 8);
+        let end = index.saturating_add(1).saturating_mul(bits).div_ceil(8);
+        Span::between(start, ByteOffset::new(end))
+    }
+
+    /// Has the entry of cluster `number` say `value`, as it stands in the table.
+    fn set(&mut self, number: u64, value: u32) {
+        let at = usize::try_from(number.saturating_add(2)).unwrap_or(usize::MAX);
+        if let Some(entry) = self.entries.get_mut(at) {
+            *entry = value;
+        }
+    }
+
+    fn byte(&self, at: u64) -> u8 {
+        let entry = |index: u64| {
+            let index = usize::try_from(index).unwrap_or(usize::MAX);
+            self.entries.get(index).copied().unwrap_or(0)
+        };
+        let low = |value: u32| value.to_le_bytes()[0];
+        match self.width {
+            Width::Bits12 => {
+                let pair = (at / 3).saturating_mul(2);
+                let (a, b) = (entry(pair), entry(pair.saturating_add(1)));
+                match at % 3 {
+                    0 => low(a),
+                    1 => low(a >> 8 & 0xf | b << 4),
+                    _ => low(b >> 4),
+                }
+            }
+            Width::Bits16 => low(entry(at / 2) >> (at % 2).saturating_mul(8)),
+            Width::Bits32 => low(entry(at / 4) >> (at % 4).saturating_mul(8)),
+        }
+    }
+}
+
+/// The table as it stands on the medium.
+impl ReadAt for Table {
+    fn size(&self) -> ByteLen {
+        self.len
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        check_range(at, ByteLen::of(buf), self.len)?;
+        for (place, byte) in (at.get()..).zip(buf) {
+            *byte = self.byte(place);
+        }
+        Ok(())
+    }
+
+    fn sector_size(&self) -> SectorSize {
+        SectorSize::B512
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn what_is_written_is_read(
+            width in 0usize..3,
+            values in proptest::collection::vec(any::<u32>(), 3..2000),
+        ) {
+            let width = [Width::Bits12, Width::Bits16, Width::Bits32][width];
+            let mask = u32::MAX >> (32 - width.bits());
+            let entries: Vec<u32> = values.iter().map(|value| value & mask).collect();
+            let bytes = (entries.len() as u64 * width.bits()).div_ceil(8);
+            let table = Table { width, entries: entries.clone(), len: ByteLen::new(bytes) };
+            let raw = read_vec(&table, ByteOffset::ZERO, bytes as usize).unwrap();
+            let mut again = Table { width, entries: Vec::new(), len: ByteLen::new(bytes) };
+            again.decode(&raw);
+            again.entries.truncate(entries.len());
+            prop_assert_eq!(again.entries, entries);
+        }
+    }
+}

@@ -1,0 +1,314 @@
+//! Which clusters of a FAT volume are in use: those with an entry in the file allocation table, and
+//! those that an entry or a folder leads to.
+//!
+//! What is believed: the boot sector, where its copy (FAT32) says the same and where every folder
+//! stands where its entry says. Two copies of the table are taken together, and so is what the
+//! chains and the folders name, so that no single wrong entry frees a cluster.
+
+use super::{
+    ATTR_LONG_NAME, ATTR_VOLUME_ID, ROOT_PREFIX,
+    boot::{BootSector, Width},
+    files::{ATTR_FOLDER, short_name},
+    label_in,
+};
+use crate::{
+    Usage,
+    bits::{Bits, Run},
+    usage::cluster_spans,
+};
+use imbrik_store::{
+    ReadAt, bytes,
+    error::{Class, Error, Result},
+    read_up_to,
+    units::{ByteLen, ByteOffset, Span},
+};
+use std::collections::BTreeMap;
+
+/// How much of a table is read at once: a multiple of every entry's width, in bytes.
+const PIECE: usize = 3 << 18;
+/// The longest folder: 65,536 entries.
+const MOST_FOLDER: u64 = 65_536 * 32;
+
+/// What is in use. Lost chains have entries, so they count as used; a table that makes no sense
+/// makes the whole volume count.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn usage(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
+    match trusted(store, boot) {
+        Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
+            Ok(Usage::distrusted(store.size(), &error))
+        }
+        found => found,
+    }
+}
+
+fn trusted(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
+    let size = store.size();
+    if boot.volume_len > size {
+        let what = format!("it says that it is {} long, its place has {size}", boot.volume_len);
+        return Err(Error::corrupt(what));
+    }
+    compare_with_copy(store, boot)?;
+    // Everything up to the first cluster, and whatever lies behind the last.
+    let data = boot.data();
+    let mut used = vec![
+        Span::between(ByteOffset::ZERO, data.start()),
+        Span::between(data.end(), ByteOffset::new(size.get())),
+    ];
+    let mut clusters = Bits::new(boot.clusters);
+    let mut readable = Vec::new();
+    let mut unreadable = None;
+    for table in boot.tables() {
+        match take_table(store, boot, table, &mut clusters) {
+            Err(error) if error.is_of_a_place() => unreadable = Some(error),
+            taken => {
+                taken?;
+                readable.push(table);
+            }
+        }
+    }
+    let active = boot.tables().nth(boot.active_table());
+    let active = active.filter(|table| readable.contains(table)).or(readable.first().copied());
+    let active = match (active, &unreadable) {
+        (Some(active), _) => active,
+        (None, Some(error)) => return Err(Error::new(error.class(), error.to_string())),
+        (None, None) => return Err(Error::corrupt("it has no allocation table")),
+    };
+    let had = clusters.count();
+    take_folders(store, boot, active, &mut clusters)?;
+    let unmarked = clusters.count().saturating_sub(had);
+    used.extend(cluster_spans(&clusters, data.start(), boot.cluster));
+    let mut usage = Usage::of(used, Vec::new());
+    let root = read_up_to(store, boot.root_directory, ROOT_PREFIX)?;
+    if let (Some(in_root), Some(in_boot)) = (label_in(&root), &boot.label)
+        && in_root != *in_boot
+    {
+        usage.findings.push(format!(
+            "its label is {in_root:?} in its root directory and {in_boot:?} in its boot sector"
+        ));
+    }
+    if let Some(error) = unreadable {
+        usage.findings.push(format!(
+            "one of its allocation tables cannot be read, the other one is used: {error}"
+        ));
+    }
+    if unmarked > 0 {
+        let len = boot.cluster.checked_mul(unmarked).unwrap_or_default();
+        usage.findings.push(format!(
+            "its allocation table calls {len} free that files start with; they count as used"
+        ));
+    }
+    Ok(usage)
+}
+
+/// Compares what the boot sector says of the volume's layout with its copy, where there is one.
+fn compare_with_copy(store: &dyn ReadAt, boot: &BootSector) -> Result<()> {
+    if boot.width != Width::Bits32 || matches!(boot.backup, 0 | 0xffff) {
+        return Ok(());
+    }
+    let at = ByteOffset::new(boot.backup.saturating_mul(boot.sector));
+    let raw = read_up_to(store, at, 512)?;
+    let layout = |boot: &BootSector| {
+        let table = (boot.table_count, boot.table_sectors, boot.reserved);
+        (boot.sector, boot.sec_per_clus, boot.clusters, table, boot.root_cluster, boot.volume_len)
+    };
+    match BootSector::decode(&raw) {
+        Some(copy) if layout(&copy) == layout(boot) => Ok(()),
+        Some(_) => Err(Error::corrupt("its boot sector and the copy of that differ")),
+        None => Err(Error::corrupt("the copy of its boot sector is none")),
+    }
+}
+
+/// Adds the clusters that one copy of the table calls used, or as the next of a chain. What two
+/// copies disagree about counts as used when either says so.
+fn take_table(
+    store: &dyn ReadAt,
+    boot: &BootSector,
+    table: Span,
+    clusters: &mut Bits,
+) -> Result<()> {
+    let entries = boot.clusters.saturating_add(2);
+    let mut number = 0u64;
+    let mut at = table.start();
+    // Whole entries of 12 bits come in pairs.
+    let len = entries.saturating_mul(boot.width.bits()).div_ceil(8).next_multiple_of(3);
+    let end = table.start().saturating_add(ByteLen::new(len));
+    while number < entries {
+        let rest = Span::between(at, end).len().to_usize().unwrap_or(PIECE);
+        let bytes = read_up_to(store, at, rest.min(PIECE))?;
+        if bytes.len() < 4 {
+            return Err(Error::corrupt("its allocation table is cut short"));
+        }
+        at = at.saturating_add(ByteLen::of(&bytes));
+        for entry in decode(boot.width, &bytes) {
+            match number {
+                0 if !boot.width.is_media(entry) => {
+                    return Err(Error::corrupt("its allocation table is damaged"));
+                }
+                0 | 1 => {}
+                cluster if cluster >= entries => break,
+                cluster => {
+                    if entry != 0 && entry != boot.width.bad() {
+                        clusters.add(Run::new(cluster.saturating_sub(2), 1));
+                    }
+                    // Numbers that are no cluster's are outside of the set.
+                    if let Some(next) = u64::from(entry).checked_sub(2) {
+                        clusters.add(Run::new(next, 1));
+                    }
+                }
+            }
+            number = number.saturating_add(1);
+        }
+    }
+    Ok(())
+}
+
+/// Adds the first cluster of everything in the folders, and looks whether each folder stands where
+/// it should: its first entry names its own cluster.
+fn take_folders(
+    store: &dyn ReadAt,
+    boot: &BootSector,
+    table: Span,
+    clusters: &mut Bits,
+) -> Result<()> {
+    let mut chains = Chains { store, boot, table, pieces: BTreeMap::new() };
+    let root = match boot.width {
+        Width::Bits32 => {
+            let first = u64::from(boot.root_cluster).checked_sub(2);
+            let first = first.filter(|first| *first < boot.clusters);
+            let first = first.ok_or_else(|| Error::corrupt("its root directory has no cluster"))?;
+            clusters.add(Run::new(first, 1));
+            chains.content(first)?
+        }
+        _ => {
+            let place = Span::between(boot.root_directory, boot.data().start());
+            read_up_to(store, place.start(), place.len().to_usize().unwrap_or(0))?
+        }
+    };
+    let mut seen = Bits::new(boot.clusters);
+    let mut waiting = vec![(None, root)];
+    while let Some((own, content)) = waiting.pop() {
+        if let Some(own) = own {
+            let entry = content.first_chunk::<32>();
+            let is_dot = entry.is_some_and(|entry| {
+                short_name(entry).as_deref() == Some(b".") && boot.first_of(entry) == Some(own)
+            });
+            if !is_dot {
+                let cluster = own.saturating_add(2);
+                return Err(Error::corrupt(format!(
+                    "the folder in cluster {cluster} does not name itself"
+                )));
+            }
+        }
+        for entry in content.as_chunks::<32>().0 {
+            let attributes = bytes::u8(entry, 11).unwrap_or(0);
+            match entry.first() {
+                Some(0) | None => break,
+                Some(0xe5) => continue,
+                Some(_) => {}
+            }
+            let is_name = attributes & 0x3f == ATTR_LONG_NAME;
+            let name = short_name(entry).unwrap_or_default();
+            if is_name || attributes & ATTR_VOLUME_ID != 0 || matches!(&*name, b"." | b"..") {
+                continue;
+            }
+            let Some(first) = boot.first_of(entry).filter(|first| *first < boot.clusters) else {
+                continue;
+            };
+            clusters.add(Run::new(first, 1));
+            if attributes & ATTR_FOLDER != 0 && seen.add(Run::new(first, 1)) {
+                waiting.push((Some(first), chains.content(first)?));
+            }
+        }
+    }
+    Ok(())
+}
+
+/// Follows chains through a table, as far as they make sense.
+struct Chains<'a> {
+    store: &'a dyn ReadAt,
+    boot: &'a BootSector,
+    table: Span,
+    pieces: BTreeMap<u64, Vec<u8>>,
+}
+
+/// Bytes of the table that are kept together: whole entries of every width.
+const KEPT: u64 = 3 << 12;
+
+impl Chains<'_> {
+    /// What stands in the clusters from `first` on, up to where the chain ends or breaks.
+    fn content(&mut self, first: u64) -> Result<Vec<u8>> {
+        let boot = self.boot;
+        let mut content = Vec::new();
+        let mut number = first;
+        let most = MOST_FOLDER.max(boot.cluster.get());
+        while number < boot.clusters && ByteLen::of(&content).get() < most {
+            let ahead = boot.cluster.checked_mul(number).unwrap_or_default();
+            let place = boot.data().start().saturating_add(ahead);
+            let len = boot.cluster.to_usize().unwrap_or(0);
+            content.extend(read_up_to(self.store, place, len)?);
+            match u64::from(self.entry(number)?).checked_sub(2) {
+                Some(next) => number = next,
+                None => break,
+            }
+        }
+        Ok(content)
+    }
+
+    /// The entry of cluster `number`, counted from 0.
+    fn entry(&mut self, number: u64) -> Result<u32> {
+        let bits = self.boot.width.bits();
+        let a_piece = KEPT.saturating_mul(8).checked_div(bits).unwrap_or(1);
+        let index = number.saturating_add(2);
+        let piece = index.checked_div(a_piece).unwrap_or(0);
+        if !self.pieces.contains_key(&piece) {
+            let ahead = ByteLen::new(piece.saturating_mul(KEPT));
+            let at = self.table.start().saturating_add(ahead);
+            let rest = Span::between(at, self.table.end()).len().to_usize().unwrap_or(0);
+            let len = usize::try_from(KEPT).unwrap_or(0).min(rest);
+            self.pieces.insert(piece, read_up_to(self.store, at, len)?);
+        }
+        let inside = usize::try_from(index.checked_rem(a_piece).unwrap_or(0)).unwrap_or(0);
+        let piece = self.pieces.get(&piece).map(Vec::as_slice).unwrap_or_default();
+        Ok(decode(self.boot.width, piece).nth(inside).unwrap_or(0))
+    }
+}
+
+/// The entries in a piece of a table, the top four bits of 32-bit ones taken away.
+fn decode(width: Width, bytes: &[u8]) -> Box<dyn Iterator<Item = u32> + '_> {
+    match width {
+        Width::Bits12 => Box::new(bytes.as_chunks::<3>().0.iter().flat_map(|[a, b, c]| {
+            let (a, b, c) = (u32::from(*a), u32::from(*b), u32::from(*c));
+            [a | (b & 0xf) << 8, b >> 4 | c << 4]
+        })),
+        Width::Bits16 => {
+            let entries = bytes.as_chunks::<2>().0.iter();
+            Box::new(entries.map(|entry| u16::from_le_bytes(*entry).into()))
+        }
+        Width::Bits32 => {
+            let entries = bytes.as_chunks::<4>().0.iter();
+            Box::new(entries.map(|entry| u32::from_le_bytes(*entry) & 0x0fff_ffff))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn entries_of_every_width_are_told_apart() {
+        let of = |width, bytes: &[u8]| decode(width, bytes).collect::<Vec<_>>();
+        assert_eq!(of(Width::Bits12, &[0xf8, 0x3f, 0x12]), [0xff8, 0x123]);
+        assert_eq!(of(Width::Bits16, &[1, 2, 3, 4]), [0x201, 0x403]);
+        assert_eq!(of(Width::Bits32, &[0, 0, 0, 0xf0]), [0], "the top bits are no cluster");
+    }
+
+    #[test]
+    fn the_first_entry_is_a_media_byte_among_ones() {
+        assert!(Width::Bits12.is_media(0xff8) && Width::Bits16.is_media(0xfff0));
+        assert!(Width::Bits32.is_media(0x0fff_fff8));
+        assert!(!Width::Bits16.is_media(0xff11) && !Width::Bits16.is_media(0x7ff8));
+    }
+}

@@ -1,0 +1,18 @@
+//! LUKS: the header of an encrypted container, after the LUKS1 and LUKS2 on-disk formats.
+
+use super::{Volume, VolumeKind};
+use imbrik_store::{ReadAt, bytes, error::Result, read_up_to, units::ByteOffset};
+
+/// Names a LUKS container. Label (version 2 only) and UUID stand in the clear.
+pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
+    let header = read_up_to(store, ByteOffset::ZERO, 512)?;
+    if !header.starts_with(b"LUKS\xba\xbe") {
+        return Ok(None);
+    }
+    let label = match bytes::be_u16(&header, 6) {
+        Some(2) => header.get(24..72).and_then(bytes::text),
+        _ => None,
+    };
+    let uuid = header.get(168..208).and_then(bytes::text);
+    Ok(Some(Volume { kind: VolumeKind::Luks, label, uuid, size: store.size() }))
+}

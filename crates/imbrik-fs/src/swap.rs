@@ -1,0 +1,139 @@
+//! Linux swap: the header in the area's first page, version 1.
+//!
+//! The mark stands in the last ten bytes of the page, and pages differ between machines.
+
+use super::{
+    Examined, Goal, Least, Reshaped, Settled, State, Usage, Volume, VolumeKind, uuid_text,
+};
+use imbrik_store::{
+    Edited, Pieced, ReadAt, bytes,
+    error::{Error, Result},
+    read_up_to,
+    units::{ByteLen, ByteOffset, Span},
+};
+use std::sync::Arc;
+
+const PAGES: [usize; 5] = [4096, 8192, 16384, 32768, 65536];
+/// `version`, `last_page`, `nr_badpages`, `sws_uuid` and `sws_volume`.
+const VERSION: usize = 1024;
+const LAST_PAGE: usize = 1028;
+const BAD_PAGES: usize = 1032;
+const UUID: usize = 1036;
+const LABEL: usize = 1052;
+/// What is worth being swapped to.
+const LEAST: ByteLen = ByteLen::mib(1);
+
+/// The page size of an area, and how many pages it has.
+struct Header {
+    page: usize,
+    pages: u64,
+}
+
+impl Header {
+    fn of(head: &[u8]) -> Option<Self> {
+        let marked = |page: &&usize| {
+            page.checked_sub(10).and_then(|at| bytes::array::<10>(head, at)) == Some(*b"SWAPSPACE2")
+        };
+        let page = *PAGES.iter().find(marked)?;
+        // A mark alone may be left over under something newer, or stand in the first partition.
+        bytes::le_u32(head, VERSION).filter(|version| *version == 1)?;
+        let pages = u64::from(bytes::le_u32(head, LAST_PAGE).unwrap_or(0)).saturating_add(1);
+        Some(Self { page, pages })
+    }
+
+    fn len(&self) -> ByteLen {
+        ByteLen::from_usize(self.page).checked_mul(self.pages).unwrap_or_default()
+    }
+}
+
+fn head(store: &dyn ReadAt) -> Result<Vec<u8>> {
+    let largest_page = PAGES.last().copied().unwrap_or(0);
+    read_up_to(store, ByteOffset::ZERO, largest_page)
+}
+
+/// The header is all that a swap area holds while the machine is off.
+pub(super) fn examine(store: &dyn ReadAt) -> Result<Examined> {
+    let head = head(store)?;
+    let usage = Usage::of(vec![Span::whole(ByteLen::of(&head))], Vec::new());
+    let least = Header::of(&head).map(|header| Least {
+        size: header.len().min(LEAST),
+        limit: "less is not worth swapping to",
+        is_exact: true,
+    });
+    Ok(Examined { state: State::Clean, usage, settled: None, least })
+}
+
+/// Names a swap area, whatever the page size of the machine that made it.
+pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
+    let head = head(store)?;
+    let Some(header) = Header::of(&head) else { return Ok(None) };
+    Ok(Some(Volume {
+        kind: VolumeKind::Swap,
+        label: head.get(LABEL..LABEL.saturating_add(16)).and_then(bytes::text),
+        uuid: bytes::array(&head, UUID).and_then(uuid_text),
+        size: header.len(),
+    }))
+}
+
+/// The area in `store` at another size: its header says so, and the rest holds nothing.
+///
+/// # Errors
+/// [`imbrik_store::Class::NoRoom`] below what is worth having, [`imbrik_store::Class::Unsupported`] with a list of
+/// bad pages.
+pub(super) fn reshape(store: &Arc<dyn ReadAt>, goal: Goal) -> Result<Reshaped> {
+    let head = head(&**store)?;
+    let header = Header::of(&head).ok_or_else(|| Error::corrupt("its header is gone"))?;
+    if bytes::le_u32(&head, BAD_PAGES).unwrap_or(0) != 0 {
+        return Err(Error::unsupported("it has a list of bad pages"));
+    }
+    let least = header.len().min(LEAST);
+    let wanted = match goal {
+        Goal::Size(len) => len,
+        Goal::Smallest { room } => least.saturating_add(room),
+    };
+    let page = ByteLen::from_usize(header.page);
+    let most = u64::from(u32::MAX).saturating_add(1);
+    let pages = wanted.get().checked_div(page.get()).unwrap_or(0).min(most);
+    let len = page.checked_mul(pages).unwrap_or_default();
+    if len < least {
+        return Err(Error::no_room(format!(
+            "{} are missing for a swap",
+            least.saturating_sub(len)
+        )));
+    }
+    let mut pieces = Pieced::new(store.sector_size());
+    let kept = ByteLen::of(&head).min(len);
+    pieces.push(store, ByteOffset::ZERO, kept);
+    pieces.push_zeros(len.saturating_sub(kept));
+    let mut draft = Edited::new(Arc::new(pieces));
+    let last = u32::try_from(pages.saturating_sub(1)).unwrap_or(u32::MAX);
+    draft.put(at(LAST_PAGE), &last.to_le_bytes())?;
+    // All that counts as used: a short area's source has less than that.
+    let largest = ByteLen::from_usize(PAGES.last().copied().unwrap_or(0));
+    let rewritten = vec![Span::whole(largest.min(len))];
+    Ok(Reshaped {
+        settled: Settled { store: Arc::new(draft), rewritten },
+        moved: Vec::new(),
+        had_to_move: ByteLen::ZERO,
+        copied: ByteLen::ZERO,
+        inodes_moved: 0,
+        aside: ByteLen::ZERO,
+        limit: None,
+        warnings: Vec::new(),
+        kept_faults: Vec::new(),
+    })
+}
+
+/// The area in `store` under the UUID `uuid`.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn with_uuid(store: &Arc<dyn ReadAt>, uuid: [u8; 16]) -> Result<Edited> {
+    let mut draft = Edited::new(Arc::clone(store));
+    draft.put(at(UUID), &uuid)?;
+    Ok(draft)
+}
+
+fn at(field: usize) -> ByteOffset {
+    ByteOffset::new(ByteLen::from_usize(field).get())
+}

@@ -1,0 +1,393 @@
+//! Files put into volumes, and volumes under other ids: judged by the system's checkers, read by its
+//! drivers.
+
+#[path = "../support/mod.rs"]
+mod support;
+
+use imbrik_fs::{self as fs, FilePut, Settled, Work};
+use imbrik_store::{
+    Class, FileStore, ReadAt, Result,
+    progress::Cancel,
+    read_vec,
+    units::{ByteLen, ByteOffset},
+};
+use proptest::prelude::*;
+use std::{
+    fs::{File, OpenOptions},
+    os::unix::fs::FileExt,
+    path::Path,
+    sync::Arc,
+};
+use support::{is_root, sh};
+
+/// An ext volume `v` of 48 MiB with a hashed folder, made with `options`.
+fn ext(options: &str) -> tempfile::TempDir {
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path();
+    sh("mkdir -p files/etc/ssh files/deep/er; echo hive-07 > files/etc/hostname", at);
+    sh("for i in $(seq 400); do echo $i > \"files/etc/measurement of the night $i\"; done", at);
+    sh(
+        "head -c 300000 /dev/zero | tr '\\0' x > files/deep/large; ln -s hostname files/etc/link",
+        at,
+    );
+    File::create(at.join("v")).unwrap().set_len(48 << 20).unwrap();
+    sh(&format!("mke2fs -q -F {options} -d files v; e2fsck -fyD v || [ $? = 1 ]"), at);
+    dir
+}
+
+fn volume(dir: &Path) -> (Arc<dyn ReadAt>, fs::Volume) {
+    let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join("v")).unwrap());
+    let volume = fs::recognise(&*store).unwrap().expect("a volume");
+    (store, volume)
+}
+
+/// Writes what differs into the file, as a card would get it.
+fn keep(dir: &Path, settled: &Settled) {
+    let mut pieces = Vec::new();
+    for span in &settled.rewritten {
+        let len = span.len().to_usize().unwrap();
+        pieces.push((span.start().get(), read_vec(&*settled.store, span.start(), len).unwrap()));
+    }
+    let file = OpenOptions::new().write(true).open(dir.join("v")).unwrap();
+    for (at, bytes) in pieces {
+        file.write_all_at(&bytes, at).unwrap();
+    }
+}
+
+fn put(dir: &Path, path: &str, content: &[u8]) -> Result<()> {
+    let (store, volume) = volume(dir);
+    let path = path.split('/').map(|name| name.as_bytes().to_vec()).collect();
+    let file = FilePut { path, content: content.to_vec(), mode: None, now: 1_790_000_000 };
+    fs::put_file(&store, &volume, &file).map(|settled| keep(dir, &settled))
+}
+
+fn judged(dir: &Path) {
+    let said = sh("e2fsck -fn v 2>&1", dir);
+    assert!(!said.contains('?') && !said.contains("should be"), "{said}");
+}
+
+fn cat(dir: &Path, path: &str) -> Vec<u8> {
+    sh(&format!("debugfs -R 'dump \"/{path}\" out' v 2>&1"), dir);
+    std::fs::read(dir.join("out")).unwrap()
+}
+
+/// All files of an ext volume but those edited, with their attributes.
+fn others(dir: &Path) -> String {
+    let line = "mkdir -p m; mount -o loop,ro v m; cd m; \
+                find . -path ./etc/ssh -prune -o ! -name new\\* ! -name hostname ! -path ./etc \
+                  ! -name grown\\* -printf '%p %M %U %G %s %n %T@ %l\\n' | sort; \
+                find . -type f ! -name new\\* ! -name hostname ! -name grown\\* -print0 | sort -z | \
+                  xargs -0 sha256sum; cd ..; \
+                for i in $(seq 99); do umount m && break; sleep 0.02; done";
+    sh(line, dir)
+}
+
+const KINDS: [&str; 9] = [
+    "-t ext4",
+    "-t ext4 -b 1024",
+    "-t ext4 -O ^metadata_csum",
+    "-t ext4 -O ^metadata_csum,uninit_bg",
+    "-t ext4 -O metadata_csum_seed",
+    "-t ext4 -O ^64bit,^flex_bg -I 128",
+    "-t ext3 -b 1024",
+    "-t ext2",
+    "-t ext4 -O ^extent,^64bit -b 2048",
+];
+
+#[test]
+fn ext_files_are_replaced_and_added() {
+    if !is_root("ext_files_are_replaced_and_added") {
+        return;
+    }
+    for options in KINDS {
+        let dir = ext(options);
+        let at = dir.path();
+        let before = others(at);
+        // Shorter, longer than its blocks, of no length, and back.
+        for len in [5usize, 9000, 0, 60_000, 300] {
+            let content: Vec<u8> = (0..len).map(|n| (n % 251) as u8).collect();
+            match put(at, "etc/hostname", &content) {
+                Ok(()) => {}
+                Err(error) => panic!("{options} {len}: {error}"),
+            }
+            judged(at);
+            assert!(cat(at, "etc/hostname") == content, "{options} {len}");
+        }
+        // New ones: in a hashed folder, in an empty one, and so many that it needs blocks.
+        put(at, "etc/new", b"by hand\n").unwrap();
+        judged(at);
+        for n in 0..40 {
+            let name =
+                format!("etc/ssh/new with a name of some length, which fills a block {n:03}");
+            put(at, &name, n.to_string().as_bytes()).unwrap_or_else(|e| panic!("{options}: {e}"));
+        }
+        judged(at);
+        assert_eq!(cat(at, "etc/new"), b"by hand\n");
+        assert!(before == others(at), "{options}: other files differ");
+        let listed = sh("debugfs -R 'ls -l /etc/ssh' v 2>/dev/null", at);
+        assert_eq!(listed.matches("new with").count(), 40, "{options}");
+        let said = sh("debugfs -R 'stat /etc/new' v 2>/dev/null", at);
+        assert!(said.contains("Mode:  0644") && said.contains("Links: 1"), "{said}");
+        // The kernel goes on with it.
+        sh(
+            "mkdir -p m; mount -o loop v m; echo more >> m/etc/new; rm m/etc/ssh/new*7; sync; \
+            for i in $(seq 99); do umount m && break; sleep 0.02; done",
+            at,
+        );
+        judged(at);
+    }
+}
+
+#[test]
+fn what_is_kept_in_inodes_is_replaced_and_added_to() {
+    if !is_root("what_is_kept_in_inodes_is_replaced_and_added_to") {
+        return;
+    }
+    for (options, needs_blocks) in
+        [("-I 256", 3), ("-I 512", 2), ("-I 512 -O ^metadata_csum", 2), ("-I 1024 -b 1024", 2)]
+    {
+        let dir = ext(&format!("-t ext4 -O inline_data {options}"));
+        let at = dir.path();
+        // Attributes beside the content, some before it and some behind, and folders with entries in
+        // both places.
+        sh(
+            "mkdir -p m; mount -o loop v m; setfattr -n user.a -v one m/etc/hostname; \
+             mkdir m/hives; for n in 1 2 3; do echo $n > m/hives/hive-0$n; done; \
+             for n in $(seq 90); do printf %s $n >> m/weights; done; \
+             setfattr -n user.b -v two m/weights; setfattr -n user.c -v three m/hives; sync; \
+             for i in $(seq 99); do umount m && break; sleep 0.02; done",
+            at,
+        );
+        judged(at);
+        let is_inline = |path: &str| {
+            let said = sh(&format!("debugfs -R 'stat {path}' v 2>/dev/null"), at);
+            said.contains("Flags: 0x10000000")
+        };
+        let before = others(at);
+        assert!(is_inline("/etc/hostname") && is_inline("/hives") && is_inline("/etc/ssh"));
+        for len in [5usize, 60, 61, 9000, 0, 100] {
+            let content: Vec<u8> = (0..len).map(|n| (n % 251) as u8).collect();
+            put(at, "etc/hostname", &content).unwrap_or_else(|e| panic!("{options} {len}: {e}"));
+            judged(at);
+            let read = cat(at, "etc/hostname");
+            assert!(read.starts_with(&content) && (len < 61 || read.len() == len), "{len}");
+            assert_eq!(is_inline("/etc/hostname"), len <= 60 && !content.is_empty(), "{len}");
+        }
+        // One that is too long for the 60 bytes already.
+        assert_eq!(is_inline("/weights"), needs_blocks == 2, "{options}");
+        put(at, "weights", b"41.7\n").unwrap();
+        // Folders get entries, and the ones that they had are still theirs.
+        for folder in ["hives", "etc/ssh", "deep/er"] {
+            for n in 0..3 {
+                put(at, &format!("{folder}/new {n}"), b"brood\n").unwrap();
+                judged(at);
+            }
+        }
+        let listed = sh(
+            "mkdir -p m; mount -o loop,ro v m; cd m; find hives etc/ssh deep/er | sort; \
+             getfattr -R -d etc/hostname weights hives 2>/dev/null; cat weights hives/*; cd ..; \
+             for i in $(seq 99); do umount m && break; sleep 0.02; done",
+            at,
+        );
+        let expected = "deep/er\ndeep/er/new 0\ndeep/er/new 1\ndeep/er/new 2\netc/ssh\n\
+                        etc/ssh/new 0\netc/ssh/new 1\netc/ssh/new 2\nhives\nhives/hive-01\n\
+                        hives/hive-02\nhives/hive-03\nhives/new 0\nhives/new 1\nhives/new 2\n\
+                        # file: etc/hostname\nuser.a=\"one\"\n\n# file: weights\n\
+                        user.b=\"two\"\n\n# file: hives\nuser.c=\"three\"\n\n\
+                        41.7\n1\n2\n3\nbrood\nbrood\nbrood\n";
+        assert_eq!(listed, expected, "{options}");
+        assert_eq!(before.lines().count(), others(at).lines().count(), "{options}");
+    }
+}
+
+#[test]
+fn groups_that_were_never_used_give_room_too() {
+    for options in
+        ["", "-O ^flex_bg", "-O ^metadata_csum,uninit_bg", "-O ^64bit,metadata_csum_seed"]
+    {
+        let dir = tempfile::tempdir().unwrap();
+        let at = dir.path();
+        // Sixteen inodes a group: the first group's are soon in use.
+        sh(&format!("truncate -s 48M v; mke2fs -q -t ext4 -b 1024 -N 96 {options} v"), at);
+        let unused = || sh("dumpe2fs v 2>/dev/null", at).matches("INODE_UNINIT, BLOCK").count();
+        let before = unused();
+        assert!(before >= 2, "{options}");
+        for n in 0..60usize {
+            let content = vec![n as u8; n * 700];
+            put(at, &format!("night {n}"), &content)
+                .unwrap_or_else(|e| panic!("{options} {n}: {e}"));
+            if n % 10 == 5 {
+                judged(at);
+            }
+            assert!(cat(at, &format!("night {n}")) == content, "{options} {n}");
+        }
+        assert!(unused() < before, "{options}: none of them was used");
+        judged(at);
+    }
+}
+
+#[test]
+fn what_cannot_be_put_is_refused_with_the_reason() {
+    let dir = ext("-t ext4");
+    let at = dir.path();
+    let said = |path: &str, content: &[u8]| put(at, path, content).unwrap_err();
+    assert_eq!(said("etc/link", b"x").class(), Class::Unsupported);
+    assert_eq!(said("etc/ssh", b"x").class(), Class::Unsupported);
+    assert_eq!(said("etc/none/x", b"x").class(), Class::Usage);
+    assert_eq!(said("etc/link/x", b"x").class(), Class::Unsupported);
+    assert_eq!(said("", b"x").class(), Class::Usage);
+    let large = vec![7; 60 << 20];
+    assert_eq!(said("etc/large", &large).class(), Class::NoRoom);
+    judged(at);
+    // Content within the inode, as far as it fits there.
+    let dir = ext("-t ext4 -O inline_data");
+    let at = dir.path();
+    put(at, "etc/hostname", b"hive-11\n").unwrap();
+    // debugfs takes out all 60 bytes of such a file, whatever its size.
+    assert!(cat(at, "etc/hostname").starts_with(b"hive-11\n\0"));
+    assert!(sh("debugfs -R 'stat /etc/hostname' v", at).contains("Size: 8\n"));
+    judged(at);
+}
+
+#[test]
+fn an_ext_volume_gets_another_uuid_with_all_its_checksums() {
+    if !is_root("an_ext_volume_gets_another_uuid_with_all_its_checksums") {
+        return;
+    }
+    let clustered = ["-t ext4 -O bigalloc -C 16384", "-t ext4 -O bigalloc -b 1024 -C 4096"];
+    for options in KINDS.into_iter().chain(clustered) {
+        let dir = ext(options);
+        let at = dir.path();
+        // Extended attributes in blocks of their own, deep trees, and deleted inodes.
+        sh(
+            "mkdir -p m; mount -o loop v m; setfattr -n user.note -v \"$(head -c 900 /dev/zero | tr '\\0' y)\" \
+            m/deep/large; for i in $(seq 60); do dd if=/dev/urandom of=m/deep/grown bs=4k count=1 \
+            seek=$((i * 3)) conv=notrunc status=none; done; rm -f \"m/etc/measurement of the night 7\"; \
+            sync; for i in $(seq 99); do umount m && break; sleep 0.02; done",
+            at,
+        );
+        judged(at);
+        let before = others(at);
+        let (store, known) = volume(at);
+        let id: uuid::Uuid = "11111111-2222-4333-8444-555555555555".parse().unwrap();
+        let settled = fs::with_id(&store, &known, id, Work::in_memory(&Cancel::new())).unwrap();
+        for store in [&store, &settled.store] {
+            fs::check(store, &known, &Cancel::new()).unwrap_or_else(|e| panic!("{options}: {e}"));
+        }
+        keep(at, &settled);
+        judged(at);
+        assert!(before == others(at), "{options}: the files differ");
+        assert_eq!(sh("blkid -p -o value -s UUID v", at).trim(), id.to_string());
+        // Its copies of the superblock are of the same volume.
+        sh("dumpe2fs -h v 2>/dev/null | grep -q 'Filesystem UUID:.*11111111-2222'", at);
+        // A recovery from a copy gives the same volume.
+        let (block, len) = match options {
+            kind if kind.contains("bigalloc") => continue,
+            kind if kind.contains("1024") => (8193, 1024),
+            kind if kind.contains("2048") => (16384, 2048),
+            _ => continue,
+        };
+        let recover = format!("e2fsck -fy -b {block} -B {len} w || [ $? = 1 ]");
+        sh(&format!("cp v w; {recover}; e2fsck -fn w"), at);
+    }
+}
+
+#[test]
+fn serials_of_other_volumes_are_changed_in_every_copy() {
+    for (make, judge) in [
+        ("mkfs.vfat -F 12", "fsck.fat -n v"),
+        ("mkfs.vfat -F 16", "fsck.fat -n v"),
+        ("mkfs.vfat -F 32", "fsck.fat -n v"),
+        ("mkfs.exfat", "fsck.exfat -n v"),
+        ("mkswap -q", "true"),
+    ] {
+        let dir = tempfile::tempdir().unwrap();
+        let at = dir.path();
+        File::create(at.join("v")).unwrap().set_len(40 << 20).unwrap();
+        sh(
+            &format!(
+                "truncate -s {} v; {make} v >/dev/null",
+                if make.contains("12") { "4M" } else { "40M" }
+            ),
+            at,
+        );
+        let (store, known) = volume(at);
+        let id: uuid::Uuid = "1badcafe-2222-4333-8444-555555555555".parse().unwrap();
+        keep(at, &fs::with_id(&store, &known, id, Work::in_memory(&Cancel::new())).unwrap());
+        sh(judge, at);
+        let found = sh("blkid -p -o value -s UUID v", at).trim().to_owned();
+        let expected = if make.contains("swap") { id.to_string() } else { "1BAD-CAFE".to_owned() };
+        assert_eq!(found, expected, "{make}");
+    }
+}
+
+#[test]
+fn fat_files_are_replaced_and_added() {
+    for make in ["mkfs.vfat -F 12 -s 1", "mkfs.vfat -F 16 -s 4", "mkfs.vfat -F 32 -s 1"] {
+        let dir = tempfile::tempdir().unwrap();
+        let at = dir.path();
+        let mib = if make.contains("12") { 2 } else { 40 };
+        File::create(at.join("v")).unwrap().set_len(mib << 20).unwrap();
+        sh(&format!("{make} v >/dev/null; mmd -i v ::overlays; echo quiet > cmdline.txt"), at);
+        sh("mcopy -i v cmdline.txt ::; mcopy -i v cmdline.txt '::overlays/a long name.dtbo'", at);
+        for len in [5usize, 9000, 0, 60_000, 300] {
+            let content: Vec<u8> = (0..len).map(|n| (n % 251) as u8).collect();
+            put(at, "cmdline.txt", &content).unwrap();
+            sh("fsck.fat -n v; mcopy -o -n -i v ::cmdline.txt out", at);
+            assert!(std::fs::read(at.join("out")).unwrap() == content, "{make} {len}");
+        }
+        put(at, "overlays/A LONG NAME.dtbo", b"changed").unwrap();
+        put(at, "ssh", b"").unwrap();
+        put(at, "hive.txt", b"hive-11\n").unwrap();
+        for n in 0..40 {
+            let name = format!("overlays/Höhe über dem Boden, number {n}.txt");
+            put(at, &name, n.to_string().as_bytes()).unwrap();
+        }
+        let said = sh("fsck.fat -n v", at);
+        assert_eq!(said.lines().count(), 2, "{said}");
+        sh("mcopy -o -n -i v '::overlays/Höhe über dem Boden, number 33.txt' out", at);
+        assert_eq!(std::fs::read(at.join("out")).unwrap(), b"33");
+        sh("mcopy -o -n -i v '::overlays/a long name.dtbo' out", at);
+        assert_eq!(std::fs::read(at.join("out")).unwrap(), b"changed");
+        assert!(sh("mdir -i v ::", at).to_lowercase().contains("hive     txt"));
+        assert_eq!(put(at, "none/x", b"x").unwrap_err().class(), Class::Usage);
+        assert_eq!(put(at, "a:b", b"x").unwrap_err().class(), Class::Usage);
+        assert_eq!(put(at, "large", &vec![1; 60 << 20]).unwrap_err().class(), Class::NoRoom);
+        assert_eq!(put(at, "overlays", b"x").unwrap_err().class(), Class::Unsupported);
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(40))]
+    #[test]
+    fn random_damage_never_panics(
+        which in 0usize..2,
+        hits in proptest::collection::vec((0u64..400_000, any::<u8>()), 1..16),
+    ) {
+        static VOLUMES: std::sync::OnceLock<Vec<Vec<u8>>> = std::sync::OnceLock::new();
+        let volumes = VOLUMES.get_or_init(|| {
+            ["mke2fs -q -F -O ^metadata_csum -d files", "mkfs.vfat -F 16 -s 1"].map(|make| {
+                let dir = tempfile::tempdir().unwrap();
+                sh("mkdir -p files/etc; echo a > files/etc/hostname", dir.path());
+                File::create(dir.path().join("v")).unwrap().set_len(4 << 20).unwrap();
+                sh(&format!("{make} v >/dev/null"), dir.path());
+                std::fs::read(dir.path().join("v")).unwrap()
+            }).to_vec()
+        });
+        let mut bytes = volumes[which].clone();
+        for (at, byte) in hits {
+            bytes[at as usize] = byte;
+        }
+        let store: Arc<dyn ReadAt> = Arc::new(imbrik_store::SparseStore::of(&bytes));
+        let Some(known) = fs::recognise(&*store).unwrap() else { return Ok(()) };
+        let path = if which == 0 { vec![b"etc".to_vec(), b"new".to_vec()] } else { vec![b"new".to_vec()] };
+        let file = FilePut { path, content: vec![7; 5000], mode: Some(0o600), now: 1 };
+        for settled in [
+            fs::put_file(&store, &known, &file),
+            fs::with_id(&store, &known, uuid::Uuid::from_u128(7), Work::in_memory(&Cancel::new())),
+        ].into_iter().flatten() {
+            let _ = read_vec(&*settled.store, ByteOffset::ZERO, 1 << 20).unwrap();
+            prop_assert!(settled.store.size() == ByteLen::from_usize(bytes.len()));
+        }
+    }
+}

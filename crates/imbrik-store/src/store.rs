@@ -1,0 +1,155 @@
+//! What a store is: the two traits are the whole contract.
+
+use crate::{
+    error::{Error, Result},
+    units::{ByteLen, ByteOffset, SectorSize, Span},
+};
+use std::sync::Arc;
+
+/// Something readable at an offset.
+///
+/// A store has a fixed size, and reading it changes nothing. Reads may come from several threads
+/// at once.
+pub trait ReadAt: Send + Sync {
+    /// How many bytes it holds.
+    fn size(&self) -> ByteLen;
+
+    /// Fills `buf` from `at`.
+    ///
+    /// # Errors
+    /// When any byte of the range cannot be read, or it reaches past the end; `buf` then holds
+    /// anything.
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()>;
+
+    /// The next span at or behind `from` that may hold something other than zeros; `None` when
+    /// all the rest is zeros. A store that cannot tell says that all the rest may.
+    ///
+    /// # Errors
+    /// When the store cannot be asked any more.
+    fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
+        let rest = Span::between(from, ByteOffset::new(self.size().get()));
+        Ok((!rest.is_empty()).then_some(rest))
+    }
+
+    /// The unit in which the store itself reads and writes.
+    fn sector_size(&self) -> SectorSize {
+        SectorSize::B512
+    }
+}
+
+/// Something writable at an offset.
+///
+/// What a write leaves behind is certain only after [`WriteAt::flush`]: until then a cut may keep
+/// any part of it.
+pub trait WriteAt: ReadAt {
+    /// Writes `bytes` at `at`.
+    ///
+    /// # Errors
+    /// When not all of it could be written, or it reaches past the end; the range then holds
+    /// anything.
+    fn write_at(&self, at: ByteOffset, bytes: &[u8]) -> Result<()>;
+
+    /// Writes zeros over `span`.
+    ///
+    /// # Errors
+    /// As for [`WriteAt::write_at`].
+    fn zero_at(&self, span: Span) -> Result<()> {
+        static ZEROS: [u8; 1 << 16] = [0; 1 << 16];
+        for_pieces(span, ByteLen::of(&ZEROS), |piece| {
+            let len = piece.len().to_usize().unwrap_or(ZEROS.len());
+            self.write_at(piece.start(), ZEROS.get(..len).unwrap_or(&ZEROS))
+        })
+    }
+
+    /// Makes sure that all that was written is on the medium.
+    ///
+    /// # Errors
+    /// When the medium did not take it; what was written since the last flush is then uncertain.
+    fn flush(&self) -> Result<()>;
+}
+
+/// A pointer to a store is a store.
+macro_rules! forward {
+    ($($pointer:ty),*) => {$(
+        impl<S: ReadAt + ?Sized> ReadAt for $pointer {
+            fn size(&self) -> ByteLen {
+                (**self).size()
+            }
+            fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+                (**self).read_at(at, buf)
+            }
+            fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
+                (**self).next_data(from)
+            }
+            fn sector_size(&self) -> SectorSize {
+                (**self).sector_size()
+            }
+        }
+
+        impl<S: WriteAt + ?Sized> WriteAt for $pointer {
+            fn write_at(&self, at: ByteOffset, bytes: &[u8]) -> Result<()> {
+                (**self).write_at(at, bytes)
+            }
+            fn zero_at(&self, span: Span) -> Result<()> {
+                (**self).zero_at(span)
+            }
+            fn flush(&self) -> Result<()> {
+                (**self).flush()
+            }
+        }
+    )*};
+}
+
+forward!(&S, Arc<S>);
+
+/// Reads `len` bytes at `at` into a fresh vector.
+///
+/// # Errors
+/// When they cannot be read. A caller bounds `len`: it is never a number read from disk.
+pub fn read_vec(store: &dyn ReadAt, at: ByteOffset, len: usize) -> Result<Vec<u8>> {
+    let mut buf = vec![0; len];
+    store.read_at(at, &mut buf)?;
+    Ok(buf)
+}
+
+/// Reads up to `len` bytes at `at`, fewer only where the store ends.
+///
+/// # Errors
+/// When they cannot be read.
+pub fn read_up_to(store: &dyn ReadAt, at: ByteOffset, len: usize) -> Result<Vec<u8>> {
+    let end = ByteOffset::new(store.size().get());
+    match ByteLen::from_usize(len).min(end.saturating_since(at)).to_usize() {
+        None | Some(0) => Ok(Vec::new()),
+        Some(len) => read_vec(store, at, len),
+    }
+}
+
+/// Checks that `len` bytes at `at` lie inside a store of `size`.
+///
+/// # Errors
+/// A [`crate::Class::Corrupt`] error with the figures: a range past the end always comes from a
+/// number that something else got wrong.
+pub fn check_range(at: ByteOffset, len: ByteLen, size: ByteLen) -> Result<()> {
+    match at.checked_add(len) {
+        Some(end) if end.get() <= size.get() => Ok(()),
+        _ => Err(Error::corrupt(format!("{len} at {at} reach past the end at {size}"))),
+    }
+}
+
+/// Calls `work` for `span` in pieces of at most `most`.
+///
+/// # Errors
+/// The first that `work` answers.
+pub fn for_pieces(
+    span: Span,
+    most: ByteLen,
+    mut work: impl FnMut(Span) -> Result<()>,
+) -> Result<()> {
+    let mut at = span.start();
+    while at < span.end() {
+        let piece = Span::between(at, at.saturating_add(most).min(span.end()));
+        work(piece)?;
+        at = piece.end();
+    }
+    Ok(())
+}
