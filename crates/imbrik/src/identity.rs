@@ -7,7 +7,6 @@ use crate::{
     resolve,
 };
 use imbrik_core::{
-    fs,
     layout::{Identity, IdentityFile, Survey},
     store::{ReadAt, Window},
 };
@@ -153,7 +152,7 @@ pub(crate) fn login(content: &dyn ReadAt, survey: &Survey) -> Option<String> {
         let volume = part.volume.as_ref()?;
         let window = Window::new(content, part.span).ok()?;
         let path: [&[u8]; 2] = [b"etc", b"passwd"];
-        let text = fs::small_file(&window, volume, &path, 1 << 16).ok()??;
+        let text = volume.files(&window).ok()??.small_file(&path, 1 << 16).ok()??;
         let text = String::from_utf8_lossy(&text).into_owned();
         text.lines().find_map(|line| {
             let fields: Vec<_> = line.split(':').collect();

@@ -14,7 +14,7 @@ use crate::{
 };
 use imbrik_core::{
     Class,
-    fs::Work,
+    fs::ReshapeOptions,
     image::{Image, Owner, Unpack},
     progress::Watch,
 };
@@ -175,12 +175,12 @@ impl Session {
     }
 
     /// What a reshape has to work with; `as_found` keeps faults that have nothing to do with blocks.
-    pub(crate) fn work(&self, as_found: bool) -> Work<'_> {
-        Work {
+    pub(crate) fn work(&self, as_found: bool) -> ReshapeOptions<'_> {
+        ReshapeOptions {
             as_found,
             cancel: &self.environment.interrupt.cancel,
             temporary: Some(&self.environment.temporary),
-            memory: Work::MEMORY,
+            memory: ReshapeOptions::MEMORY,
         }
     }
 

@@ -5,9 +5,9 @@ use super::{
     survey::Survey,
     view::{Content, Segment},
 };
-use imbrik_fs::{self as fs, Examined};
+use imbrik_fs::Examined;
 use imbrik_store::{
-    ReadAt, Window,
+    ReadAt,
     error::{Class, Result},
     progress::Cancel,
     units::{ByteLen, ByteOffset, Span, joined},
@@ -54,13 +54,12 @@ impl Occupancy {
         let (mut read_whole, mut findings) = (Vec::new(), Vec::new());
         let mut at = ByteOffset::ZERO;
         for (index, part) in parts {
-            let Some(volume) = &part.volume else { continue };
-            let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(store), part.span)?);
+            let Some(open) = part.open(store)? else { continue };
             let found = match survey.is_unreadable_in(part.span) {
                 true => {
                     Examined::unreadable(part.span.len(), "some of its metadata cannot be read")
                 }
-                false => match fs::examine(&window, volume) {
+                false => match open.examine() {
                     Err(error) if error.is_of_a_place() => {
                         Examined::unreadable(part.span.len(), error.to_string())
                     }
@@ -95,15 +94,9 @@ impl Occupancy {
         let mut cannot = Vec::new();
         for (index, found) in &mut self.volumes {
             let part = survey.parts.get(*index).filter(|part| part.can_be_reshaped());
-            let Some((part, volume)) = part.and_then(|part| Some((part, part.volume.as_ref()?)))
-            else {
-                continue;
-            };
-            if found.usage.whole_because.is_some() {
-                continue;
-            }
-            let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(store), part.span)?);
-            match fs::smallest(&window, volume, found, cancel) {
+            let Some(part) = part.filter(|_| found.usage.whole_because.is_none()) else { continue };
+            let Some(open) = part.open(store)? else { continue };
+            match open.smallest(found, cancel) {
                 Ok(least) => found.least = Some(least),
                 Err(error)
                     if error.is_of_a_place()

@@ -7,7 +7,7 @@ use super::{
     survey::{Part, Survey},
     view::View,
 };
-use imbrik_fs::{self as fs, Usage};
+use imbrik_fs::Usage;
 use imbrik_store::{
     ReadAt, Window,
     error::{Result, if_readable},
@@ -72,9 +72,10 @@ fn references_in(part: &Part, store: &dyn ReadAt, survey: &Survey) -> Result<Vec
     let place = part.span.intersect(Span::whole(survey.size));
     if let (Some(volume), Some(place)) = (&part.volume, place) {
         let window = Window::new(store, place)?;
+        let Some(files) = volume.files(&window)? else { return Ok(found) };
         let mut places: Vec<String> = PLACES.iter().map(|path| (*path).to_owned()).collect();
         for folder in ENTRIES {
-            let found = fs::names_in(&window, volume, &names_of(folder))?.unwrap_or_default();
+            let found = files.names(&names_of(folder))?.unwrap_or_default();
             let found = found.into_iter().filter_map(|name| String::from_utf8(name).ok());
             let entries = found.filter(|name| name.to_ascii_lowercase().ends_with(".conf"));
             places.extend(entries.map(|name| format!("{folder}/{name}")));
@@ -82,7 +83,7 @@ fn references_in(part: &Part, store: &dyn ReadAt, survey: &Survey) -> Result<Vec
         let mut next = 0usize;
         while let Some(path) = places.get(next).cloned() {
             next = next.saturating_add(1);
-            let Some(bytes) = fs::small_file(&window, volume, &names_of(&path), MOST)? else {
+            let Some(bytes) = files.small_file(&names_of(&path), MOST)? else {
                 continue;
             };
             let text = String::from_utf8_lossy(&bytes);
@@ -108,8 +109,8 @@ fn references_in(part: &Part, store: &dyn ReadAt, survey: &Survey) -> Result<Vec
                 for file in files_in(&text) {
                     // A loader looks beside its configuration, and from the root.
                     let beside = beside(&path, file);
-                    let found = [names_of(file), names_of(&beside)]
-                        .map(|names| fs::has_entry(&window, volume, &names));
+                    let found =
+                        [names_of(file), names_of(&beside)].map(|names| files.has_entry(&names));
                     let [from_root, from_folder] = found;
                     match (from_root?, from_folder?) {
                         (Some(true), _) | (_, Some(true)) => add(file.to_owned(), true),
@@ -176,20 +177,19 @@ pub fn room(view: &View, survey: &Survey) -> Result<Vec<Room>> {
     let store: Arc<dyn ReadAt> = Arc::new(view.clone());
     let mut rooms = Vec::new();
     for part in &survey.parts {
-        let Some(volume) = &part.volume else { continue };
-        let Some(place) = part.span.intersect(Span::whole(survey.size)) else { continue };
-        let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(&store), place)?);
+        let Some(open) = part.open(&store)? else { continue };
         let usage = || -> Result<Option<Usage>> {
             let mut has_system = false;
+            let Some(files) = open.files()? else { return Ok(None) };
             for path in ["etc/fstab", "etc/os-release", "etc/passwd"] {
-                has_system |= fs::has_entry(&*window, volume, &names_of(path))? == Some(true);
+                has_system |= files.has_entry(&names_of(path))? == Some(true);
             }
-            Ok(if has_system { Some(fs::examine(&window, volume)?.usage) } else { None })
+            Ok(if has_system { Some(open.examine()?.usage) } else { None })
         };
         let Some(usage) = if_readable(usage())?.flatten() else { continue };
         if usage.whole_because.is_none() {
-            let free = volume.size.min(place.len()).saturating_sub(usage.in_use());
-            let is_tight = free < LEAST_ROOM || free.get() < place.len().get() / 50;
+            let free = open.volume().size.min(open.store().size()).saturating_sub(usage.in_use());
+            let is_tight = free < LEAST_ROOM || free.get() < open.store().size().get() / 50;
             rooms.push(Room { title: part.full_title(), free, is_tight });
         }
     }

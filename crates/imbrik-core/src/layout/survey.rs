@@ -1,7 +1,7 @@
 //! The survey: what is on a card or in an image. It reads metadata only, and changes nothing.
 
 use crate::table::{self, Mbr, PartitionKind, Table};
-use imbrik_fs::{self as fs, Volume};
+use imbrik_fs::{Files, OpenVolume, Volume, recognise, recognise_by_copy};
 use imbrik_store::{
     Patient, ReadAt, Window,
     bytes::is_zero,
@@ -9,6 +9,7 @@ use imbrik_store::{
     read_up_to,
     units::{ByteLen, ByteOffset, SectorSize, Span, joined},
 };
+use std::sync::Arc;
 
 /// What is on a card.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -106,7 +107,7 @@ impl Survey {
                 continue;
             };
             if part.volume.is_none() {
-                part.volume = fs::recognise_by_copy(&Window::new(store, place)?)?;
+                part.volume = recognise_by_copy(&Window::new(store, place)?)?;
             }
         }
         Ok(())
@@ -124,16 +125,17 @@ impl Survey {
             let place = part.span.intersect(Span::whole(self.size));
             let (Some(volume), Some(place)) = (&part.volume, place) else { continue };
             let window = Window::new(store, place)?;
+            let files = if_readable(volume.files(&window))?.flatten();
+            let files = files.as_deref();
             let told = (
-                if_readable(host_in(&window, volume))?.flatten(),
-                if_readable(system_in(&window, volume))?.flatten(),
-                if_readable(fs::last_written(&window, volume))?.flatten(),
-                if_readable(fs::mount_count(&window, volume))?.unwrap_or(0),
+                if_readable(host_in(files))?.flatten(),
+                if_readable(system_in(files))?.flatten(),
+                if_readable(volume.history(&window))?.unwrap_or_default(),
             );
             self.host = self.host.take().or(told.0);
             self.system = self.system.take().or(told.1);
-            self.written = self.written.max(told.2);
-            self.mounts = self.mounts.saturating_add(told.3);
+            self.written = self.written.max(told.2.written);
+            self.mounts = self.mounts.saturating_add(told.2.mounts);
         }
         Ok(())
     }
@@ -143,7 +145,7 @@ impl Survey {
         let found = table::read(store)?;
         let bare = match &found {
             Some(table) if !table.partitions().is_empty() => None,
-            _ => fs::recognise(store)?,
+            _ => recognise(store)?,
         };
         let mut findings = Vec::new();
         let (table, parts) = match (found, bare) {
@@ -153,7 +155,7 @@ impl Survey {
                 let parts = table.partitions().into_iter().map(|partition| {
                     let inside = partition.span.intersect(Span::whole(size));
                     let volume = match inside {
-                        Some(span) => fs::recognise(&Window::new(store, span)?)?,
+                        Some(span) => recognise(&Window::new(store, span)?)?,
                         None => None,
                     };
                     Ok(Part {
@@ -306,6 +308,18 @@ impl Part {
         }
     }
 
+    /// Its volume, opened where it lies in `card`; `None` when what is in it is not known, or it lies
+    /// behind the end of the card.
+    ///
+    /// # Errors
+    /// None that a card of the size that was surveyed gives.
+    pub fn open(&self, card: &Arc<dyn ReadAt>) -> Result<Option<OpenVolume>> {
+        let place = self.span.intersect(Span::whole(card.size()));
+        let (Some(volume), Some(place)) = (&self.volume, place) else { return Ok(None) };
+        let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(card), place)?);
+        Ok(Some(OpenVolume::known(window, volume.clone())))
+    }
+
     /// "partition 2", or "the volume" on a bare card.
     #[must_use]
     pub fn title(&self) -> String {
@@ -382,7 +396,7 @@ fn whole_because(
     }
     // A volume that reaches beyond the first gap is no leftover in front of the partitions.
     let first = spans.first().map_or(card.end(), |span| span.start());
-    let bare = fs::recognise(store)?;
+    let bare = recognise(store)?;
     let reaches = bare.is_some_and(|volume| volume.size > ByteLen::new(first.get()));
     Ok(reaches.then_some("a volume starts at its first byte, beside the table"))
 }
@@ -404,8 +418,9 @@ fn gaps_between(parts: &[Part], size: ByteLen) -> Vec<Span> {
 const MOST_FILE: usize = 4096;
 
 /// The first line of `/etc/hostname`, when it is a name.
-fn host_in(store: &dyn ReadAt, volume: &Volume) -> Result<Option<String>> {
-    let file = fs::small_file(store, volume, &[b"etc", b"hostname"], MOST_FILE)?;
+fn host_in(files: Option<&dyn Files>) -> Result<Option<String>> {
+    let Some(files) = files else { return Ok(None) };
+    let file = files.small_file(&[b"etc", b"hostname"], MOST_FILE)?;
     let text = String::from_utf8(file.unwrap_or_default()).unwrap_or_default();
     let name = text.lines().map(str::trim).find(|line| !line.is_empty() && !line.starts_with('#'));
     let is_name = |name: &&str| {
@@ -415,10 +430,11 @@ fn host_in(store: &dyn ReadAt, volume: &Volume) -> Result<Option<String>> {
 }
 
 /// The pretty name in `/etc/os-release`, or in the file to which that usually points.
-fn system_in(store: &dyn ReadAt, volume: &Volume) -> Result<Option<String>> {
+fn system_in(files: Option<&dyn Files>) -> Result<Option<String>> {
+    let Some(files) = files else { return Ok(None) };
     let paths: [&[&[u8]]; 2] = [&[b"etc", b"os-release"], &[b"usr", b"lib", b"os-release"]];
     for path in paths {
-        let file = fs::small_file(store, volume, path, MOST_FILE)?;
+        let file = files.small_file(path, MOST_FILE)?;
         let text = String::from_utf8_lossy(&file.unwrap_or_default()).into_owned();
         let value = text.lines().find_map(|line| line.strip_prefix("PRETTY_NAME="));
         let name = value.map(|value| value.trim().trim_matches(['"', '\'']));

@@ -4,7 +4,7 @@
 //! it is the judge of every block.
 
 use imbrik_core::{
-    fs::{self, State},
+    fs::{OpenVolume, State},
     layout::{Occupancy, Plan, Survey},
     store::{FileStore, ReadAt, read_vec},
     units::{ByteLen, ByteOffset},
@@ -64,8 +64,8 @@ fn volume(features: &str, commands: &str) -> tempfile::TempDir {
 /// it holds times and counts.
 fn differing(dir: &Path) -> Vec<usize> {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join("v")).unwrap());
-    let volume = fs::recognise(&*store).unwrap().unwrap();
-    let found = fs::examine(&store, &volume).unwrap();
+    let volume = OpenVolume::open(Arc::clone(&store)).unwrap().unwrap();
+    let found = volume.examine().unwrap();
     assert_eq!(found.state, State::ToReplay);
     assert_eq!(found.usage.whole_because, None);
     let settled = found.settled.unwrap();
@@ -171,8 +171,8 @@ fn a_torn_journal_is_replayed_up_to_its_last_commit_or_not_at_all() {
         torn[block * BLOCK..(block + 1) * BLOCK].fill(0);
         std::fs::write(&path, &torn).unwrap();
         let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&path).unwrap());
-        let volume = fs::recognise(&*store).unwrap().unwrap();
-        let found = fs::examine(&store, &volume).unwrap();
+        let volume = OpenVolume::open(Arc::clone(&store)).unwrap().unwrap();
+        let found = volume.examine().unwrap();
         replayed += u32::from(found.settled.is_some());
         assert!(found.settled.is_some() != found.usage.whole_because.is_some(), "{block}");
     }

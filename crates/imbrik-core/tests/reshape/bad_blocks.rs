@@ -5,7 +5,7 @@ use crate::{
     support::is_root,
     volumes::{Mount, fill_tree, judged, len_of, made, reshaped, same, tool, tree_of},
 };
-use imbrik_core::{Class, fs::Goal, units::ByteLen};
+use imbrik_core::{Class, fs::NewSize, units::ByteLen};
 use std::path::Path;
 
 /// The list, as the system's own tool reads it.
@@ -49,9 +49,9 @@ fn bad_blocks_stay_where_they_are() {
         let tree = tree_of(dir, "v");
         let mut cut = 0;
         for goal in [
-            Goal::Smallest { room: ByteLen::ZERO },
-            Goal::Size(ByteLen::mib(61)),
-            Goal::Size(ByteLen::mib(200)),
+            NewSize::Smallest { room: ByteLen::ZERO },
+            NewSize::Bytes(ByteLen::mib(61)),
+            NewSize::Bytes(ByteLen::mib(200)),
         ] {
             reshaped(dir, "v", "w", goal).unwrap_or_else(|e| panic!("{options}, {goal:?}: {e}"));
             judged(dir, "w");
@@ -69,7 +69,7 @@ fn bad_blocks_stay_where_they_are() {
 fn what_would_stand_on_a_bad_block_is_refused() {
     // The copy of the descriptors in group 1 would reach as far when it gets longer.
     let made = with(&[8195], "-t ext4 -b 1024 -O ^resize_inode", 64 << 10);
-    let error = reshaped(made.path(), "v", "w", Goal::Size(ByteLen::mib(256))).map(drop);
+    let error = reshaped(made.path(), "v", "w", NewSize::Bytes(ByteLen::mib(256))).map(drop);
     let error = error.unwrap_err();
     assert!(error.to_string().contains("block 8195 is on its list of bad blocks"), "{error}");
     assert_eq!(error.class(), Class::NoRoom);

@@ -9,7 +9,7 @@ use crate::volumes::{
     Mount, judged, made, noise, reshaped, run, same, tool, tree, without_numbers,
 };
 use imbrik_core::{
-    fs::{self, Goal, Work},
+    fs::{NewSize, OpenVolume, ReshapeOptions},
     layout::{Content, Occupancy, Survey},
     progress::Cancel,
     store::{FileStore, ReadAt, read_vec},
@@ -139,9 +139,9 @@ pub(crate) fn saved(dir: &Path, from: &str, to: &str) -> Vec<String> {
 /// Gives the volume `from` a new id, as `to`.
 pub(crate) fn renamed(dir: &Path, from: &str, to: &str) {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join(from)).unwrap());
-    let volume = fs::recognise(&*store).unwrap().unwrap();
+    let volume = OpenVolume::open(Arc::clone(&store)).unwrap().unwrap();
     let id = uuid::Uuid::from_u128(0x1234_5678_9abc_4def_8123_4567_89ab_cdef);
-    let settled = fs::with_id(&store, &volume, id, Work::in_memory(&Cancel::new())).unwrap();
+    let settled = volume.with_id(id, ReshapeOptions::in_memory(&Cancel::new())).unwrap();
     let len = store.size().to_usize().unwrap();
     std::fs::write(dir.join(to), read_vec(&*settled.store, ByteOffset::ZERO, len).unwrap())
         .unwrap();
@@ -195,7 +195,9 @@ fn what_is_made_of_a_crash_is_what_its_own_system_would_make_of_it() {
             let whole = saved(dir, &crash, "s");
             assert!(whole.is_empty(), "{what}: {whole:?}");
             judged(dir, "s");
-            for goal in [Goal::Smallest { room: ByteLen::mib(4) }, Goal::Size(ByteLen::mib(80))] {
+            for goal in
+                [NewSize::Smallest { room: ByteLen::mib(4) }, NewSize::Bytes(ByteLen::mib(80))]
+            {
                 reshaped(dir, &crash, "f", goal).unwrap_or_else(|e| panic!("{what}: {e}"));
                 judged(dir, "f");
             }

@@ -2,7 +2,7 @@
 //! worse than its source.
 
 use crate::volumes::{made, noise, reshaped, run, tool};
-use imbrik_core::{fs::Goal, units::ByteLen};
+use imbrik_core::{fs::NewSize, units::ByteLen};
 use std::fs;
 
 #[test]
@@ -55,7 +55,8 @@ fn damaged_metadata_are_refused_or_do_no_more_harm() {
             }
             fs::write(dir.join("v"), &bytes).unwrap();
             let size = ByteLen::kib(5 << 10).get() + pair[1] % 40_000_000;
-            let goals = [Goal::Smallest { room: ByteLen::ZERO }, Goal::Size(ByteLen::new(size))];
+            let goals =
+                [NewSize::Smallest { room: ByteLen::ZERO }, NewSize::Bytes(ByteLen::new(size))];
             for goal in goals {
                 if fs::metadata(dir.join("v")).is_err() {
                     continue;

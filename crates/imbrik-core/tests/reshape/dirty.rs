@@ -2,10 +2,15 @@
 
 use crate::support::is_root;
 use crate::volumes::{Mount, fill_tree, judged, made, noise, reshaped, run, same, tool, tree_of};
-use imbrik_core::{Class, fs::Goal, units::ByteLen};
-use std::{fs, path::Path};
+use imbrik_core::{
+    Class,
+    fs::{NewSize, OpenVolume},
+    store::{FileStore, ReadAt},
+    units::ByteLen,
+};
+use std::{fs, path::Path, sync::Arc};
 
-const SMALLEST: Goal = Goal::Smallest { room: ByteLen::ZERO };
+const SMALLEST: NewSize = NewSize::Smallest { room: ByteLen::ZERO };
 
 /// Copies `v` as it is while it is mounted, with files that were deleted and are still open.
 fn pulled_out(dir: &Path) {
@@ -46,7 +51,8 @@ fn a_card_that_was_pulled_out_shrinks_to_what_its_system_would_recover() {
         let made = made(options, 96 << 10);
         let dir = made.path();
         pulled_out(dir);
-        for goal in [SMALLEST, Goal::Size(ByteLen::mib(60)), Goal::Size(ByteLen::mib(400))] {
+        for goal in [SMALLEST, NewSize::Bytes(ByteLen::mib(60)), NewSize::Bytes(ByteLen::mib(400))]
+        {
             reshaped(dir, "dirty", "w", goal).unwrap_or_else(|e| panic!("{options}: {e}"));
             judged(dir, "w");
             tool("cp", &["--sparse=always", "dirty", "recovered"], dir);
@@ -95,10 +101,9 @@ fn a_mark_of_errors_is_kept_when_nothing_is_wrong_and_else_the_fault_is_named() 
     let error = reshaped(dir, "v", "w", SMALLEST).map(|_| ()).unwrap_err();
     assert!(error.to_string().contains("it counts 7 links"), "{error}");
     // Which blocks are whose is not touched by that: its free space can be skipped all the same.
-    let store: std::sync::Arc<dyn imbrik_core::store::ReadAt> =
-        std::sync::Arc::new(imbrik_core::store::FileStore::open(&dir.join("v")).unwrap());
-    let volume = imbrik_core::fs::recognise(&*store).unwrap().unwrap();
-    let examined = || imbrik_core::fs::examine(&store, &volume).unwrap().usage;
+    let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join("v")).unwrap());
+    let volume = OpenVolume::open(Arc::clone(&store)).unwrap().unwrap();
+    let examined = || volume.examine().unwrap().usage;
     assert_eq!(examined().whole_because, None);
     assert!(examined().findings.iter().any(|words| words.contains("1 faults are in folders")));
     tool("debugfs", &["-w", "-R", "sif lost+found blocks 2", "v"], dir);

@@ -9,7 +9,7 @@ use crate::{
     support::is_root,
     volumes::{Mount, judged, made, noise, reshaped, run, same, tool, tree, without_numbers},
 };
-use imbrik_core::{fs::Goal, units::ByteLen};
+use imbrik_core::{fs::NewSize, units::ByteLen};
 use std::{
     fs::{File, OpenOptions},
     os::unix::fs::{FileExt, PermissionsExt},
@@ -200,7 +200,7 @@ fn what_fast_commits_did_is_done_again() {
             let whole = saved(dir, &crash, "s");
             assert!(whole.is_empty(), "{what}: {whole:?}");
             judged(dir, "s");
-            reshaped(dir, &crash, "f", Goal::Smallest { room: ByteLen::mib(4) })
+            reshaped(dir, &crash, "f", NewSize::Smallest { room: ByteLen::mib(4) })
                 .unwrap_or_else(|e| panic!("{what}: {e}"));
             judged(dir, "f");
             renamed(dir, "s", "i");

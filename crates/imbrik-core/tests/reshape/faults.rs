@@ -5,7 +5,7 @@
 use crate::volumes::{made, noise, reshaped, reshaped_with, run, tool};
 use imbrik_core::{
     Class,
-    fs::{Goal, Work},
+    fs::{NewSize, ReshapeOptions},
     progress::Cancel,
     units::ByteLen,
 };
@@ -15,7 +15,7 @@ use std::{
     path::Path,
 };
 
-const SMALLEST: Goal = Goal::Smallest { room: ByteLen::ZERO };
+const SMALLEST: NewSize = NewSize::Smallest { room: ByteLen::ZERO };
 const BLOCK: u64 = 1024;
 
 /// A volume that is damaged by hand.
@@ -573,8 +573,8 @@ fn each_fault_is_named_and_can_be_kept() {
         }
         // Kept as it is, nothing gets worse.
         let cancel = Cancel::new();
-        let work = Work { as_found: true, ..Work::in_memory(&cancel) };
-        match reshaped_with(dir, "v", "w", Goal::Size(ByteLen::mib(16)), work) {
+        let work = ReshapeOptions { as_found: true, ..ReshapeOptions::in_memory(&cancel) };
+        match reshaped_with(dir, "v", "w", NewSize::Bytes(ByteLen::mib(16)), work) {
             Ok((reshaped, _)) => {
                 kept += 1;
                 let told = reshaped.kept_faults.iter().any(|fault| fault.contains(words));

@@ -4,10 +4,10 @@ use crate::support::is_root;
 use crate::volumes::{
     Mount, fill_tree, judged, len_of, made, noise, reshaped, run, same, tool, tree_of,
 };
-use imbrik_core::{fs::Goal, units::ByteLen};
+use imbrik_core::{fs::NewSize, units::ByteLen};
 use std::{fs, os::unix::fs::FileExt, path::Path};
 
-const SMALLEST: Goal = Goal::Smallest { room: ByteLen::ZERO };
+const SMALLEST: NewSize = NewSize::Smallest { room: ByteLen::ZERO };
 const MIB: u64 = 1 << 20;
 
 fn log(words: &str) {
@@ -104,7 +104,7 @@ impl Case {
         if writes(dir, "w", overwrite) {
             judged(dir, "w");
         }
-        reshaped(dir, "v", "w", Goal::Smallest { room: ByteLen::mib(4) }).unwrap();
+        reshaped(dir, "v", "w", NewSize::Smallest { room: ByteLen::mib(4) }).unwrap();
         judged(dir, "w");
         if writes(dir, "w", create) {
             judged(dir, "w");
@@ -119,7 +119,7 @@ impl Case {
             (false, _) => vec![all[0], all[2], all[3]],
         };
         for size in sizes {
-            let goal = Goal::Size(ByteLen::new(size));
+            let goal = NewSize::Bytes(ByteLen::new(size));
             let (shape, _) = reshaped(dir, "v", "w", goal)
                 .unwrap_or_else(|error| panic!("{what} to {size}: {error}"));
             log(&format!("  {size}: {} had to move, {} did", shape.had_to_move, shape.copied));

@@ -3,7 +3,7 @@
 use crate::volumes::{judged, len_of, noise, reshaped, reshaped_with, tool};
 use imbrik_core::{
     Class,
-    fs::{Goal, Work},
+    fs::{NewSize, OpenVolume, ReshapeOptions},
     layout::{Fit, Occupancy, Plan, Survey},
     progress::Cancel,
     store::{FileStore, ReadAt},
@@ -68,12 +68,12 @@ proptest! {
         let dir = dir.path();
         volume(dir, KINDS[kind], kib, &files);
         judged(dir, "v");
-        reshaped(dir, "v", "least", Goal::Smallest { room: ByteLen::ZERO }).unwrap();
+        reshaped(dir, "v", "least", NewSize::Smallest { room: ByteLen::ZERO }).unwrap();
         judged(dir, "least");
         same_files(dir, "v", "least");
         let (least, all) = (len_of(dir, "least").get(), kib << 10);
         // One block less is refused, in figures.
-        let error = reshaped(dir, "v", "w", Goal::Size(ByteLen::new(least - 4096)));
+        let error = reshaped(dir, "v", "w", NewSize::Bytes(ByteLen::new(least - 4096)));
         if let Err(error) = error {
             prop_assert_eq!(error.class(), Class::NoRoom);
         }
@@ -81,7 +81,7 @@ proptest! {
         let mut from = "least".to_owned();
         for (step, size) in sizes.into_iter().enumerate() {
             let to = format!("step{step}");
-            match reshaped(dir, &from, &to, Goal::Size(ByteLen::new(size))) {
+            match reshaped(dir, &from, &to, NewSize::Bytes(ByteLen::new(size))) {
                 Ok(_) => {
                     judged(dir, &to);
                     same_files(dir, "v", &to);
@@ -101,12 +101,16 @@ fn what_has_no_room_in_memory_changes_nothing() {
     let dir = dir.path();
     let files: Vec<_> = (0..120u8).map(|n| (n, 4000 * usize::from(n % 20), n % 3 == 0)).collect();
     volume(dir, "-t ext4 -b 1024 -O ^flex_bg -g 4096", 40_000, &files);
-    let goal = Goal::Smallest { room: ByteLen::ZERO };
+    let goal = NewSize::Smallest { room: ByteLen::ZERO };
     let (plain, _) = reshaped(dir, "v", "a.img", goal).unwrap();
     assert!(plain.aside.is_zero());
     let cancel = Cancel::new();
-    let work =
-        Work { cancel: &cancel, temporary: Some(dir), memory: ByteLen::kib(16), as_found: false };
+    let work = ReshapeOptions {
+        cancel: &cancel,
+        temporary: Some(dir),
+        memory: ByteLen::kib(16),
+        as_found: false,
+    };
     let (aside, _) = reshaped_with(dir, "v", "b.img", goal, work).unwrap();
     assert!(!aside.aside.is_zero());
     assert!(fs::read(dir.join("a.img")).unwrap() == fs::read(dir.join("b.img")).unwrap());
@@ -116,7 +120,7 @@ fn what_has_no_room_in_memory_changes_nothing() {
     let error = reshaped_with(dir, "v", "c.img", goal, work).map(|_| ()).unwrap_err();
     assert_eq!(error.class(), Class::Cancelled);
     let (cancel, nowhere) = (Cancel::new(), dir.join("nowhere"));
-    let work = Work {
+    let work = ReshapeOptions {
         cancel: &cancel,
         temporary: Some(&nowhere),
         memory: ByteLen::kib(16),
@@ -133,7 +137,7 @@ fn chosen(dir: &Path, size: u64) -> Option<u64> {
     let occupancy = Occupancy::of(&store, &survey).unwrap();
     let fit = Fit::Card { size: ByteLen::new(size), take_from: Vec::new(), give_to: None };
     let cancel = Cancel::new();
-    match Plan::fit(store, &survey, &occupancy, &fit, Work::in_memory(&cancel)) {
+    match Plan::fit(store, &survey, &occupancy, &fit, ReshapeOptions::in_memory(&cancel)) {
         Ok(plan) => {
             let there = Survey::of(&plan.view).unwrap();
             there.parts.first()?.volume.as_ref().map(|volume| volume.size.get())
@@ -148,12 +152,12 @@ fn chosen(dir: &Path, size: u64) -> Option<u64> {
 /// The longest volume that comes out when a length of at most `size` is asked for, each tried.
 fn longest(dir: &Path, size: u64, not_below: u64) -> Option<u64> {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join("v")).unwrap());
-    let volume = imbrik_core::fs::recognise(&*store).unwrap().unwrap();
+    let volume = OpenVolume::open(Arc::clone(&store)).unwrap().unwrap();
     let cancel = Cancel::new();
     let mut asked = size / 1024 * 1024;
     while asked >= not_below {
-        let goal = Goal::Size(ByteLen::new(asked));
-        match imbrik_core::fs::reshape(&store, &volume, goal, Work::in_memory(&cancel)) {
+        let goal = NewSize::Bytes(ByteLen::new(asked));
+        match volume.reshape(goal, ReshapeOptions::in_memory(&cancel)) {
             Ok((reshaped, _)) => return Some(reshaped.settled.store.size().get()),
             Err(error) => assert_eq!(error.class(), Class::NoRoom, "{error}"),
         }
@@ -174,7 +178,7 @@ fn a_card_gets_the_longest_volume_that_fits() {
         let dir = tempfile::tempdir().unwrap();
         let dir = dir.path();
         volume(dir, KINDS[kind], kib, &files);
-        reshaped(dir, "v", "least", Goal::Smallest { room: ByteLen::ZERO }).unwrap();
+        reshaped(dir, "v", "least", NewSize::Smallest { room: ByteLen::ZERO }).unwrap();
         let least = len_of(dir, "least").get();
         // From a little less than the smallest on, mostly close to it.
         let ahead = if near < 3 { (more % 80) << 10 } else { more << 10 };

@@ -2,7 +2,7 @@
 
 use imbrik_core::{
     Result,
-    fs::{self, Examined, Goal, Reshaped, Work},
+    fs::{Examined, NewSize, OpenVolume, ReshapeOptions, Reshaped},
     progress::Cancel,
     store::{FileStore, ReadAt, read_vec},
     units::{ByteLen, Span},
@@ -76,9 +76,9 @@ pub(crate) fn reshaped(
     dir: &Path,
     from: &str,
     to: &str,
-    goal: Goal,
+    goal: NewSize,
 ) -> Result<(Reshaped, Examined)> {
-    reshaped_with(dir, from, to, goal, Work::in_memory(&Cancel::new()))
+    reshaped_with(dir, from, to, goal, ReshapeOptions::in_memory(&Cancel::new()))
 }
 
 /// The same with other means.
@@ -86,12 +86,12 @@ pub(crate) fn reshaped_with(
     dir: &Path,
     from: &str,
     to: &str,
-    goal: Goal,
-    work: Work<'_>,
+    goal: NewSize,
+    work: ReshapeOptions<'_>,
 ) -> Result<(Reshaped, Examined)> {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join(from)).unwrap());
-    let volume = fs::recognise(&*store)?.expect("a volume");
-    let (reshaped, found) = fs::reshape(&store, &volume, goal, work)?;
+    let volume = OpenVolume::open(Arc::clone(&store))?.expect("a volume");
+    let (reshaped, found) = volume.reshape(goal, work)?;
     let view = Arc::clone(&reshaped.settled.store);
     let out = File::create(dir.join(to)).unwrap();
     let len = view.size();

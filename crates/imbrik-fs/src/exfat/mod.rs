@@ -2,20 +2,102 @@
 
 mod boot;
 mod folders;
+mod moved;
 mod reshape;
 mod usage;
 
-use super::{Examined, Least, State, Usage, Volume, VolumeKind, serial_text};
+use crate::{
+    Examined, Least, NewSize, ReshapeOptions, Reshaped, Settled, State, Usage, Volume, VolumeKind,
+    filesystem::{Filesystem, Reshape},
+    ids::{serial_of, serial_text},
+};
 use boot::BootSector;
-pub(super) use boot::{seal_region, with_serial};
 use imbrik_store::{
     ReadAt, bytes,
     error::Result,
+    progress::Cancel,
     read_up_to,
     units::{ByteLen, ByteOffset, Span},
 };
-pub(super) use reshape::{check, reshape, smallest};
+use std::sync::Arc;
 use usage::usage;
+use uuid::Uuid;
+
+const EXFAT: VolumeKind = VolumeKind::new("exFAT");
+
+/// exFAT volumes.
+pub(crate) struct ExFat;
+
+impl Filesystem for ExFat {
+    fn kinds(&self) -> &'static [VolumeKind] {
+        &[EXFAT]
+    }
+
+    fn recognise(&self, store: &dyn ReadAt) -> Result<Option<Volume>> {
+        recognise(store)
+    }
+
+    /// In sector 12, of 512 bytes or 4 KiB.
+    fn copies(&self, _len: u64) -> Vec<(u64, u64)> {
+        vec![(12 * 512, 0), (12 * 4096, 0)]
+    }
+
+    fn examine(&self, store: &Arc<dyn ReadAt>, _kind: VolumeKind) -> Result<Examined> {
+        examine(&**store)
+    }
+
+    fn check(&self, store: &Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {
+        reshape::check(&**store, cancel)
+    }
+
+    fn with_id(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        _kind: VolumeKind,
+        id: Uuid,
+        _options: ReshapeOptions<'_>,
+    ) -> Result<Settled> {
+        boot::with_serial(store, serial_of(id)).map(Settled::from)
+    }
+
+    fn reshape(&self) -> Option<&dyn Reshape> {
+        Some(self)
+    }
+
+    fn at_another_place(
+        &self,
+        store: &dyn ReadAt,
+        from: ByteOffset,
+        to: ByteOffset,
+    ) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+        moved::at_another_place(store, from, to)
+    }
+}
+
+impl Reshape for ExFat {
+    fn names(&self) -> &'static [&'static str] {
+        &["exFAT"]
+    }
+
+    fn reshape(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        _replayed: &[Span],
+        size: NewSize,
+        options: ReshapeOptions<'_>,
+    ) -> Result<Reshaped> {
+        reshape::reshape(store, size, options.cancel)
+    }
+
+    fn smallest(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        _least: &Least,
+        cancel: &Cancel,
+    ) -> Result<ByteLen> {
+        reshape::smallest(&**store, cancel)
+    }
+}
 
 /// The root directory's entry that holds the volume's label.
 const VOLUME_LABEL: u8 = 0x83;
@@ -23,12 +105,12 @@ const VOLUME_LABEL: u8 = 0x83;
 const ROOT_PREFIX: usize = 16 << 10;
 
 /// Names an exFAT volume.
-pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
+fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
     let Some(boot) = BootSector::decode(&sector) else { return Ok(None) };
     let root = read_up_to(store, boot.root_directory(), ROOT_PREFIX)?;
     Ok(Some(Volume {
-        kind: VolumeKind::ExFat,
+        kind: EXFAT,
         label: label_in(&root),
         uuid: serial_text(boot.serial),
         size: boot.volume_len,
@@ -39,7 +121,7 @@ pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
 ///
 /// # Errors
 /// When the store cannot be read.
-pub(super) fn examine(store: &dyn ReadAt) -> Result<Examined> {
+fn examine(store: &dyn ReadAt) -> Result<Examined> {
     let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
     let Some(boot) = BootSector::decode(&sector) else {
         let usage = Usage::whole(store.size(), "its boot sector is gone");

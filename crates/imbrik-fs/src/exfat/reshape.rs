@@ -11,7 +11,7 @@ use super::{
     folders::{Census, ENTRY, Set, walk},
 };
 use crate::{
-    Goal, Reshaped,
+    NewSize, Reshaped,
     bits::{Bits, Run},
     clusters::{self, Clusters},
     placement::Moves,
@@ -53,7 +53,7 @@ struct Shape {
 ///
 /// # Errors
 /// As [`crate::reshape`].
-pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: Goal, cancel: &Cancel) -> Result<Reshaped> {
+pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -> Result<Reshaped> {
     let known = Known::of(&**store, cancel)?;
     let Known { boot, census, used } = &known;
     let shape = known.shape(goal)?;
@@ -112,7 +112,7 @@ pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: Goal, cancel: &Cancel) -> R
 /// As [`reshape`].
 pub(crate) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<ByteLen> {
     let known = Known::of(store, cancel)?;
-    let shape = known.shape(Goal::Smallest { room: ByteLen::ZERO })?;
+    let shape = known.shape(NewSize::Smallest { room: ByteLen::ZERO })?;
     let data = known.boot.cluster.checked_mul(shape.clusters).unwrap_or_default();
     Ok(ByteLen::new(shape.heap.saturating_add(data).get()))
 }
@@ -221,7 +221,7 @@ impl Known {
         clusters.div_ceil(8).div_ceil(self.boot.cluster.get().max(1))
     }
 
-    fn shape(&self, goal: Goal) -> Result<Shape> {
+    fn shape(&self, goal: NewSize) -> Result<Shape> {
         let boot = &self.boot;
         let now = Shape {
             table_len: boot.table.len(),
@@ -239,11 +239,11 @@ impl Known {
             room.checked_div(boot.cluster.get()).unwrap_or(0).min(MOST_CLUSTERS)
         };
         let wanted = match goal {
-            Goal::Smallest { room } => {
+            NewSize::Smallest { room } => {
                 let more = room.get().div_ceil(boot.cluster.get().max(1));
                 least.saturating_add(more).min(MOST_CLUSTERS)
             }
-            Goal::Size(len) => fits(now.heap, len),
+            NewSize::Bytes(len) => fits(now.heap, len),
         };
         if wanted < least {
             let lacking = boot.cluster.checked_mul(least.saturating_sub(wanted));
@@ -269,7 +269,7 @@ impl Known {
         let unit = unit.clamp(boot.sector, MOST_ALIGNED.max(boot.sector));
         let shift = behind.saturating_since(now.heap).get().next_multiple_of(unit.max(1));
         shape.heap = now.heap.saturating_add(ByteLen::new(shift));
-        if let Goal::Size(len) = goal {
+        if let NewSize::Bytes(len) = goal {
             shape.clusters = wanted.min(fits(shape.heap, len));
         }
         // So little more that the longer table would take all of it.

@@ -5,6 +5,7 @@ use super::{
     group::Group,
     superblock::Superblock,
 };
+use crate::filesystem::Files;
 use imbrik_store::{
     ReadAt, bytes,
     error::{Class, Result},
@@ -32,13 +33,13 @@ pub(super) struct Inode {
 /// sense is simply not found.
 pub(super) struct Reader<'a> {
     pub(super) store: &'a dyn ReadAt,
-    pub(super) superblock: &'a Superblock,
+    pub(super) superblock: Superblock,
 }
 
 impl Reader<'_> {
     /// The inode `number`; `None` when there can be no such one.
     pub(super) fn inode(&self, number: u32) -> Result<Option<Inode>> {
-        let superblock = self.superblock;
+        let superblock = &self.superblock;
         let Some(index) = u64::from(number).checked_sub(1) else { return Ok(None) };
         let group = index.checked_div(superblock.inodes_per_group).unwrap_or(0);
         let index = index.checked_rem(superblock.inodes_per_group).unwrap_or(0);
@@ -52,9 +53,10 @@ impl Reader<'_> {
         let raw = read_up_to(self.store, ByteOffset::new(at), 128)?;
         Ok(decode(&raw))
     }
+}
 
-    /// The file at `path`, up to `most` bytes of it; `None` when there is none.
-    pub(super) fn file(&self, path: &[&[u8]], most: usize) -> Result<Option<Vec<u8>>> {
+impl Files for Reader<'_> {
+    fn small_file(&self, path: &[&[u8]], most: usize) -> Result<Option<Vec<u8>>> {
         let mut number = ROOT;
         for name in path {
             let Some(folder) = self.inode(number)? else { return Ok(None) };
@@ -69,8 +71,7 @@ impl Reader<'_> {
         }
     }
 
-    /// Whether there is anything at `path`; `None` when a link or something odd is in the way.
-    pub(super) fn has(&self, path: &[&[u8]]) -> Result<Option<bool>> {
+    fn has_entry(&self, path: &[&[u8]]) -> Result<Option<bool>> {
         let mut number = ROOT;
         for name in path {
             let Some(folder) = self.inode(number)? else { return Ok(None) };
@@ -88,8 +89,7 @@ impl Reader<'_> {
         Ok(Some(true))
     }
 
-    /// The names in the folder at `path`; `None` when there is none that can be read.
-    pub(super) fn names(&self, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>> {
+    fn names(&self, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>> {
         let mut number = ROOT;
         for name in path {
             let Some(folder) = self.inode(number)? else { return Ok(None) };
@@ -124,7 +124,9 @@ impl Reader<'_> {
         }
         Ok(Some(names))
     }
+}
 
+impl Reader<'_> {
     fn content(&self, inode: &Inode, most: usize) -> Result<Option<Vec<u8>>> {
         let len = usize::try_from(inode.size).unwrap_or(usize::MAX).min(most);
         if inode.flags & INLINE_DATA_FLAG != 0 {
@@ -151,7 +153,7 @@ impl Reader<'_> {
     }
 
     pub(super) fn extents(&self, inode: &Inode) -> Result<Option<Vec<Extent>>> {
-        extents::extents(self.store, self.superblock, &inode.i_block, inode.flags)
+        extents::extents(self.store, &self.superblock, &inode.i_block, inode.flags)
     }
 
     /// The inode that `folder` calls `name`.

@@ -19,19 +19,143 @@ mod strict;
 mod superblock;
 mod usage;
 
-pub(super) use edit::put_file;
-pub(super) use reseed::with_uuid;
-pub(super) use reshape::{check, reshape, smallest};
-pub(super) use settle::settle;
-pub(super) use usage::usage;
-
-use super::{State, Volume, VolumeKind, uuid_text};
+use crate::{
+    Examined, Least, NewSize, ReshapeOptions, Reshaped, Settled, State, Usage, Volume, VolumeKind,
+    filesystem::{FilePut, Files, Filesystem, History, Reshape},
+    ids::uuid_text,
+};
 use files::Reader;
-use imbrik_store::{ReadAt, bytes, error::Result, read_up_to, units::ByteOffset};
+use imbrik_store::{
+    ReadAt, bytes,
+    error::{Class, Result},
+    progress::Cancel,
+    read_up_to,
+    units::{ByteLen, ByteOffset, Span},
+};
+use std::sync::Arc;
 use superblock::Superblock;
+use uuid::Uuid;
+
+const EXT2: VolumeKind = VolumeKind::new("ext2");
+const EXT3: VolumeKind = VolumeKind::new("ext3");
+const EXT4: VolumeKind = VolumeKind::new("ext4");
+
+/// What the format leaves to boot loaders: everything in front of the superblock.
+const BOOT_CODE: ByteLen = ByteLen::new(1024);
+
+/// ext2, which has no journal, ext3, which has one and nothing newer, and ext4.
+pub(crate) struct Ext;
+
+impl Filesystem for Ext {
+    fn kinds(&self) -> &'static [VolumeKind] {
+        &[EXT2, EXT3, EXT4]
+    }
+
+    fn recognise(&self, store: &dyn ReadAt) -> Result<Option<Volume>> {
+        recognise(store)
+    }
+
+    /// In the second group, of 1, 2 or 4 KiB blocks.
+    fn copies(&self, _len: u64) -> Vec<(u64, u64)> {
+        vec![(8193 << 10, 1024), (16_384 << 11, 1024), (32_768 << 12, 1024)]
+    }
+
+    fn recognise_copy(&self, store: &dyn ReadAt) -> Result<Option<Volume>> {
+        let raw = read_up_to(store, ByteOffset::new(1024), Superblock::LEN)?;
+        let is_copy = bytes::le_u16(&raw, 0x5a) == Some(1);
+        if is_copy { recognise(store) } else { Ok(None) }
+    }
+
+    fn examine(&self, store: &Arc<dyn ReadAt>, _kind: VolumeKind) -> Result<Examined> {
+        let state = state(&**store)?;
+        let settled = match settle::settle(Arc::clone(store)) {
+            Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
+                let usage = Usage::distrusted(store.size(), &error);
+                return Ok(Examined { state, usage, settled: None, least: None });
+            }
+            settled => settled?,
+        };
+        let whole = settled.as_ref().map_or(store, |settled| &settled.store);
+        let (usage, least) = usage::usage(whole)?;
+        Ok(Examined { state, usage, settled, least })
+    }
+
+    /// `s_mnt_count`, and `s_wtime` with its high byte.
+    fn history(&self, store: &dyn ReadAt) -> Result<History> {
+        let raw = read_up_to(store, ByteOffset::new(1024), Superblock::LEN)?;
+        let low = bytes::le_u32(&raw, 0x30).map(u64::from).filter(|low| *low != 0);
+        let high = bytes::u8(&raw, 0x274).map_or(0, u64::from);
+        Ok(History {
+            mounts: bytes::le_u16(&raw, 0x34).map_or(0, u64::from),
+            written: low.map(|low| high << 32 | low),
+        })
+    }
+
+    fn files<'a>(&self, store: &'a dyn ReadAt) -> Result<Option<Box<dyn Files + 'a>>> {
+        let superblock = Superblock::read(store)?.filter(Superblock::has_sound_numbers);
+        Ok(superblock
+            .map(|superblock| -> Box<dyn Files + 'a> { Box::new(Reader { store, superblock }) }))
+    }
+
+    fn check(&self, store: &Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {
+        reshape::check(Arc::clone(store), cancel)
+    }
+
+    fn put_file(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        _kind: VolumeKind,
+        put: &FilePut,
+    ) -> Result<Settled> {
+        edit::put_file(store, put).map(Settled::from)
+    }
+
+    fn with_id(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        _kind: VolumeKind,
+        id: Uuid,
+        options: ReshapeOptions<'_>,
+    ) -> Result<Settled> {
+        reseed::with_uuid(store, *id.as_bytes(), options).map(Settled::from)
+    }
+
+    fn reshape(&self) -> Option<&dyn Reshape> {
+        Some(self)
+    }
+
+    fn boot_code(&self) -> Option<Span> {
+        Some(Span::whole(BOOT_CODE))
+    }
+}
+
+impl Reshape for Ext {
+    fn names(&self) -> &'static [&'static str] {
+        &["ext2", "ext3", "ext4"]
+    }
+
+    fn reshape(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        replayed: &[Span],
+        size: NewSize,
+        options: ReshapeOptions<'_>,
+    ) -> Result<Reshaped> {
+        reshape::reshape(Arc::clone(store), replayed, size, options)
+    }
+
+    fn smallest(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        _least: &Least,
+        cancel: &Cancel,
+    ) -> Result<ByteLen> {
+        reshape::smallest(Arc::clone(store), cancel)
+    }
+}
 
 /// Names an ext volume.
-pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
+fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     let Some(superblock) = Superblock::read(store)? else { return Ok(None) };
     Ok(Some(Volume {
         kind: superblock.kind(),
@@ -41,19 +165,11 @@ pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     }))
 }
 
-/// Names an ext volume by the copy of its superblock in its second group, which stands where the
-/// first one would in `store`.
-pub(super) fn recognise_copy(store: &dyn ReadAt) -> Result<Option<Volume>> {
-    let raw = read_up_to(store, ByteOffset::new(1024), Superblock::LEN)?;
-    let is_copy = bytes::le_u16(&raw, 0x5a) == Some(1);
-    if is_copy { recognise(store) } else { Ok(None) }
-}
-
 /// What state the volume in `store` was left in.
 ///
 /// # Errors
 /// When the store cannot be read.
-pub(super) fn state(store: &dyn ReadAt) -> Result<State> {
+fn state(store: &dyn ReadAt) -> Result<State> {
     Ok(match Superblock::read(store)? {
         None => State::Unknown,
         Some(superblock) if superblock.has_errors() => State::Errors,
@@ -63,74 +179,16 @@ pub(super) fn state(store: &dyn ReadAt) -> Result<State> {
     })
 }
 
-/// `s_wtime`, with its high byte.
-///
-/// # Errors
-/// When the store cannot be read.
-pub(super) fn last_written(store: &dyn ReadAt) -> Result<Option<u64>> {
-    let raw = read_up_to(store, ByteOffset::new(1024), Superblock::LEN)?;
-    let low = bytes::le_u32(&raw, 0x30).map(u64::from).filter(|low| *low != 0);
-    let high = bytes::u8(&raw, 0x274).map(u64::from).unwrap_or(0);
-    Ok(low.map(|low| high << 32 | low))
-}
-
-/// `s_mnt_count`.
-///
-/// # Errors
-/// When the store cannot be read.
-pub(super) fn mount_count(store: &dyn ReadAt) -> Result<u64> {
-    let raw = read_up_to(store, ByteOffset::new(1024), Superblock::LEN)?;
-    Ok(bytes::le_u16(&raw, 0x34).map_or(0, u64::from))
-}
-
-/// The small file at `path`, up to `most` bytes of it; `None` when there is none, or when the
-/// volume makes no sense.
-///
-/// # Errors
-/// When the store cannot be read.
-pub(super) fn small_file(
-    store: &dyn ReadAt,
-    path: &[&[u8]],
-    most: usize,
-) -> Result<Option<Vec<u8>>> {
-    match Superblock::read(store)?.filter(|superblock| superblock.has_sound_numbers()) {
-        Some(superblock) => Reader { store, superblock: &superblock }.file(path, most),
-        None => Ok(None),
-    }
-}
-
-/// The names in the folder at `path`; `None` when there is none that can be read.
-///
-/// # Errors
-/// When the store cannot be read.
-pub(super) fn names(store: &dyn ReadAt, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>> {
-    match Superblock::read(store)?.filter(Superblock::has_sound_numbers) {
-        Some(superblock) => Reader { store, superblock: &superblock }.names(path),
-        None => Ok(None),
-    }
-}
-
-/// Whether there is anything at `path`; `None` when that cannot be told.
-///
-/// # Errors
-/// When the store cannot be read.
-pub(super) fn has_entry(store: &dyn ReadAt, path: &[&[u8]]) -> Result<Option<bool>> {
-    match Superblock::read(store)?.filter(Superblock::has_sound_numbers) {
-        Some(superblock) => Reader { store, superblock: &superblock }.has(path),
-        None => Ok(None),
-    }
-}
-
 impl Superblock {
     /// Which of the three names people give it: features that ext3 doesn't know make it ext4, a
     /// journal makes it ext3.
     fn kind(&self) -> VolumeKind {
         if self.has_features_since_ext4() {
-            VolumeKind::Ext4
+            EXT4
         } else if self.has_journal() {
-            VolumeKind::Ext3
+            EXT3
         } else {
-            VolumeKind::Ext2
+            EXT2
         }
     }
 }

@@ -5,7 +5,7 @@
 //! were deleted, too. What was wrong before is no business of this, and stays as it is.
 
 use crate::{
-    Work,
+    ReshapeOptions,
     bits::{Bits, Run},
     ext4::{
         checksum::crc32c,
@@ -37,7 +37,11 @@ const UUID_AT: usize = 0x68;
 /// # Errors
 /// When the store cannot be read or stopping was requested; [`imbrik_store::Class::Unsupported`] when
 /// something hangs on the UUID that cannot follow.
-pub(crate) fn with_uuid(store: &Arc<dyn ReadAt>, uuid: [u8; 16], work: Work<'_>) -> Result<Edited> {
+pub(crate) fn with_uuid(
+    store: &Arc<dyn ReadAt>,
+    uuid: [u8; 16],
+    work: ReshapeOptions<'_>,
+) -> Result<Edited> {
     let opened = Opened::to_look_at(Arc::clone(store))?;
     let old = &opened.superblock;
     if old.has_stable_inodes() {

@@ -2,6 +2,7 @@
 //! what makes no sense is simply not found.
 
 use super::boot::{BootSector, Width};
+use crate::filesystem::Files;
 use imbrik_store::{
     ReadAt, bytes,
     error::Result,
@@ -24,14 +25,13 @@ struct Entry {
 }
 
 /// A volume, to be looked into.
-pub(super) struct Files<'a> {
+pub(super) struct Reader<'a> {
     pub(super) store: &'a dyn ReadAt,
-    pub(super) boot: &'a BootSector,
+    pub(super) boot: BootSector,
 }
 
-impl Files<'_> {
-    /// The file at `path`, up to `most` bytes of it; `None` when there is none.
-    pub(super) fn file(&self, path: &[&[u8]], most: usize) -> Result<Option<Vec<u8>>> {
+impl Files for Reader<'_> {
+    fn small_file(&self, path: &[&[u8]], most: usize) -> Result<Option<Vec<u8>>> {
         match self.entry(path)? {
             Some(entry) if !entry.is_folder => {
                 let len = usize::try_from(entry.size).unwrap_or(usize::MAX).min(most);
@@ -41,13 +41,11 @@ impl Files<'_> {
         }
     }
 
-    /// Whether there is anything at `path`.
-    pub(super) fn has(&self, path: &[&[u8]]) -> Result<bool> {
-        Ok(self.entry(path)?.is_some())
+    fn has_entry(&self, path: &[&[u8]]) -> Result<Option<bool>> {
+        Ok(Some(self.entry(path)?.is_some()))
     }
 
-    /// The names in the folder at `path`; `None` when there is none.
-    pub(super) fn names(&self, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>> {
+    fn names(&self, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>> {
         let folder = match path {
             [] => self.root()?,
             path => match self.entry(path)? {
@@ -62,7 +60,9 @@ impl Files<'_> {
         });
         Ok(Some(names))
     }
+}
 
+impl Reader<'_> {
     fn entry(&self, path: &[&[u8]]) -> Result<Option<Entry>> {
         let mut folder = self.root()?;
         let mut names = path.iter().peekable();

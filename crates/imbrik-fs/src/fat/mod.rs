@@ -9,18 +9,126 @@ mod table;
 mod tree;
 mod usage;
 
-use super::{Examined, Least, State, Usage, Volume, VolumeKind, serial_text};
+use crate::{
+    Examined, Least, NewSize, ReshapeOptions, Reshaped, Settled, State, Usage, Volume, VolumeKind,
+    filesystem::{FilePut, Files, Filesystem, Reshape},
+    hidden_sectors::hidden_sectors,
+    ids::{serial_of, serial_text},
+};
 use boot::{BootSector, Width};
-pub(super) use edit::{put_file, with_serial};
-use files::Files;
+use files::Reader;
 use imbrik_store::{
     ReadAt, bytes,
     error::Result,
+    progress::Cancel,
     read_up_to,
     units::{ByteLen, ByteOffset, Span},
 };
-pub(super) use reshape::{check, reshape, smallest};
+use std::sync::Arc;
 use usage::usage;
+use uuid::Uuid;
+
+const FAT12: VolumeKind = VolumeKind::new("FAT12");
+const FAT16: VolumeKind = VolumeKind::new("FAT16");
+const FAT32: VolumeKind = VolumeKind::new("FAT32");
+
+/// FAT volumes of all three widths.
+pub(crate) struct Fat;
+
+impl Filesystem for Fat {
+    fn kinds(&self) -> &'static [VolumeKind] {
+        &[FAT12, FAT16, FAT32]
+    }
+
+    fn recognise(&self, store: &dyn ReadAt) -> Result<Option<Volume>> {
+        recognise(store)
+    }
+
+    /// FAT32's, in sector 6, of 512 bytes or 4 KiB.
+    fn copies(&self, _len: u64) -> Vec<(u64, u64)> {
+        vec![(6 * 512, 0), (6 * 4096, 0)]
+    }
+
+    fn examine(&self, store: &Arc<dyn ReadAt>, _kind: VolumeKind) -> Result<Examined> {
+        examine(&**store)
+    }
+
+    fn files<'a>(&self, store: &'a dyn ReadAt) -> Result<Option<Box<dyn Files + 'a>>> {
+        let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
+        let boot = BootSector::decode(&sector);
+        Ok(boot.map(|boot| -> Box<dyn Files + 'a> { Box::new(Reader { store, boot }) }))
+    }
+
+    fn check(&self, store: &Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {
+        reshape::check(&**store, cancel)
+    }
+
+    fn put_file(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        _kind: VolumeKind,
+        put: &FilePut,
+    ) -> Result<Settled> {
+        edit::put_file(store, put).map(Settled::from)
+    }
+
+    fn with_id(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        _kind: VolumeKind,
+        id: Uuid,
+        _options: ReshapeOptions<'_>,
+    ) -> Result<Settled> {
+        edit::with_serial(store, serial_of(id)).map(Settled::from)
+    }
+
+    fn reshape(&self) -> Option<&dyn Reshape> {
+        Some(self)
+    }
+
+    fn at_another_place(
+        &self,
+        store: &dyn ReadAt,
+        from: ByteOffset,
+        to: ByteOffset,
+    ) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+        let boot = read_up_to(store, ByteOffset::ZERO, 512)?;
+        let sector = u64::from(bytes::le_u16(&boot, 11).unwrap_or(512));
+        let is_32 = bytes::le_u16(&boot, 22) == Some(0);
+        let copy = bytes::le_u16(&boot, 50).filter(|copy| is_32 && *copy != 0);
+        let copy = copy.map(|copy| sector.saturating_mul(copy.into()));
+        hidden_sectors(store, [Some(0), copy], sector, from, to)
+    }
+
+    fn is_read_by_firmware(&self) -> bool {
+        true
+    }
+}
+
+impl Reshape for Fat {
+    fn names(&self) -> &'static [&'static str] {
+        &["FAT"]
+    }
+
+    fn reshape(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        _replayed: &[Span],
+        size: NewSize,
+        options: ReshapeOptions<'_>,
+    ) -> Result<Reshaped> {
+        reshape::reshape(store, size, options.cancel)
+    }
+
+    fn smallest(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        _least: &Least,
+        cancel: &Cancel,
+    ) -> Result<ByteLen> {
+        reshape::smallest(&**store, cancel)
+    }
+}
 
 /// How much of the root directory is searched for the label: tools write it first.
 const ROOT_PREFIX: usize = 16 << 10;
@@ -29,15 +137,15 @@ const ATTR_LONG_NAME: u8 = 0x0f;
 
 /// Names a FAT volume. The label in the root directory counts: the copy in the boot sector is
 /// what it was at the time of formatting.
-pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
+fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
     let Some(boot) = BootSector::decode(&sector) else { return Ok(None) };
     let root = read_up_to(store, boot.root_directory, ROOT_PREFIX)?;
     Ok(Some(Volume {
         kind: match boot.width {
-            Width::Bits12 => VolumeKind::Fat12,
-            Width::Bits16 => VolumeKind::Fat16,
-            Width::Bits32 => VolumeKind::Fat32,
+            Width::Bits12 => FAT12,
+            Width::Bits16 => FAT16,
+            Width::Bits32 => FAT32,
         },
         label: label_in(&root).or(boot.label),
         uuid: serial_text(boot.serial),
@@ -49,7 +157,7 @@ pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
 ///
 /// # Errors
 /// When the store cannot be read.
-pub(super) fn examine(store: &dyn ReadAt) -> Result<Examined> {
+fn examine(store: &dyn ReadAt) -> Result<Examined> {
     let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
     let Some(boot) = BootSector::decode(&sector) else {
         let usage = Usage::whole(store.size(), "its boot sector is gone");
@@ -58,46 +166,6 @@ pub(super) fn examine(store: &dyn ReadAt) -> Result<Examined> {
     let usage = usage(store, &boot)?;
     let least = usage.whole_because.is_none().then(|| least(&boot, &usage));
     Ok(Examined { state: state(store, &boot, &sector)?, usage, settled: None, least })
-}
-
-/// The small file at `path`, up to `most` bytes of it; `None` when there is none.
-///
-/// # Errors
-/// When the store cannot be read.
-pub(super) fn small_file(
-    store: &dyn ReadAt,
-    path: &[&[u8]],
-    most: usize,
-) -> Result<Option<Vec<u8>>> {
-    let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
-    match BootSector::decode(&sector) {
-        Some(boot) => Files { store, boot: &boot }.file(path, most),
-        None => Ok(None),
-    }
-}
-
-/// The names in the folder at `path`; `None` when there is none.
-///
-/// # Errors
-/// When the store cannot be read.
-pub(super) fn names(store: &dyn ReadAt, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>> {
-    let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
-    match BootSector::decode(&sector) {
-        Some(boot) => Files { store, boot: &boot }.names(path),
-        None => Ok(None),
-    }
-}
-
-/// Whether there is anything at `path`.
-///
-/// # Errors
-/// When the store cannot be read.
-pub(super) fn has_entry(store: &dyn ReadAt, path: &[&[u8]]) -> Result<Option<bool>> {
-    let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
-    match BootSector::decode(&sector) {
-        Some(boot) => Files { store, boot: &boot }.has(path).map(Some),
-        None => Ok(None),
-    }
 }
 
 /// The second entry of the table holds the bits for "unmounted" and "no errors"; some systems mark

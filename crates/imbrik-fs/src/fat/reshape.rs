@@ -12,7 +12,7 @@ use super::{
     tree::Census,
 };
 use crate::{
-    Goal, Reshaped,
+    NewSize, Reshaped,
     bits::Run,
     clusters::{self, Clusters},
 };
@@ -60,7 +60,7 @@ impl Shape {
 ///
 /// # Errors
 /// As [`crate::reshape`].
-pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: Goal, cancel: &Cancel) -> Result<Reshaped> {
+pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -> Result<Reshaped> {
     let known = Known::of(&**store, cancel)?;
     let (shape, limit) = known.shape(goal)?;
     let Known { boot, table, census } = &known;
@@ -125,7 +125,7 @@ pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: Goal, cancel: &Cancel) -> R
 /// As [`reshape`].
 pub(crate) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<ByteLen> {
     let known = Known::of(store, cancel)?;
-    let (shape, _) = known.shape(Goal::Smallest { room: ByteLen::ZERO })?;
+    let (shape, _) = known.shape(NewSize::Smallest { room: ByteLen::ZERO })?;
     let sectors = shape.sectors(&known.boot);
     Ok(ByteLen::new(sectors.saturating_mul(known.boot.sector)))
 }
@@ -152,7 +152,7 @@ impl Known {
     }
 
     /// The shape for a goal, and what keeps it from being what was asked for.
-    fn shape(&self, goal: Goal) -> Result<(Shape, Option<String>)> {
+    fn shape(&self, goal: NewSize) -> Result<(Shape, Option<String>)> {
         let boot = &self.boot;
         let (fewest, most) = boot.bounds();
         let now = Shape {
@@ -168,11 +168,11 @@ impl Known {
             data.checked_div(boot.sec_per_clus).unwrap_or(0)
         };
         let wanted = match goal {
-            Goal::Smallest { room } => {
+            NewSize::Smallest { room } => {
                 let more = room.get().div_ceil(boot.cluster.get().max(1));
                 least.saturating_add(more)
             }
-            Goal::Size(len) => clusters_in(len),
+            NewSize::Bytes(len) => clusters_in(len),
         };
         if wanted < least {
             let lacking = boot.cluster.checked_mul(least.saturating_sub(wanted));
@@ -191,8 +191,10 @@ impl Known {
         });
         let wanted = wanted.min(most);
         let room = match goal {
-            Goal::Size(len) => len.get().checked_div(boot.sector).unwrap_or(0).min(u32::MAX.into()),
-            Goal::Smallest { .. } => u32::MAX.into(),
+            NewSize::Bytes(len) => {
+                len.get().checked_div(boot.sector).unwrap_or(0).min(u32::MAX.into())
+            }
+            NewSize::Smallest { .. } => u32::MAX.into(),
         };
         Ok((self.with_clusters(now, wanted, room), limit))
     }

@@ -4,7 +4,7 @@
 #[path = "../support/mod.rs"]
 mod support;
 
-use imbrik_fs::{self as fs, Goal, Reshaped, Work};
+use imbrik_fs::{self as fs, NewSize, OpenVolume, ReshapeOptions, Reshaped};
 use imbrik_store::{
     Class, FileStore, ReadAt, Result, SparseStore, WriteAt,
     progress::Cancel,
@@ -22,7 +22,7 @@ use std::{
 };
 use support::{is_root, sh};
 
-const SMALLEST: Goal = Goal::Smallest { room: ByteLen::ZERO };
+const SMALLEST: NewSize = NewSize::Smallest { room: ByteLen::ZERO };
 
 /// A folder with files that two can take turns to write, names of all kinds, and deep folders.
 fn files(dir: &Path, kib: usize) {
@@ -147,7 +147,7 @@ impl Kind {
         sh(&format!("cd out; {files}; find . -type d | sort"), dir)
     }
 
-    fn reshaped(&self, dir: &Path, from: &str, to: &str, goal: Goal) -> Result<Reshaped> {
+    fn reshaped(&self, dir: &Path, from: &str, to: &str, goal: NewSize) -> Result<Reshaped> {
         reshaped(dir, from, to, goal)
     }
 
@@ -166,7 +166,7 @@ impl Kind {
             eprintln!("{what}: {least} of {len}, {is_free:.3} of its clusters in use");
         }
         // A byte less is refused, with the bytes that are missing.
-        let goal = Goal::Size(ByteLen::new(least - 1));
+        let goal = NewSize::Bytes(ByteLen::new(least - 1));
         let error = self.reshaped(dir, "v", "x", goal).err().expect("it does not fit");
         assert_eq!(error.class(), Class::NoRoom, "{what}: {error}");
         // Each kind goes to some of the sizes, and all of them are gone to.
@@ -175,7 +175,7 @@ impl Kind {
         let sizes = all.into_iter().enumerate().filter(|(at, _)| *at == 0 || at % 2 == odd);
         let sizes = sizes.map(|(_, size)| size);
         for size in sizes {
-            let goal = Goal::Size(ByteLen::new(size));
+            let goal = NewSize::Bytes(ByteLen::new(size));
             let shape =
                 self.reshaped(dir, "w", "x", goal).unwrap_or_else(|e| panic!("{what} {size}: {e}"));
             let got = shape.settled.store.size().get();
@@ -198,10 +198,10 @@ impl Kind {
 }
 
 /// Reshapes `from` and writes it to `to` as a card would get it, over old bytes.
-fn reshaped(dir: &Path, from: &str, to: &str, goal: Goal) -> Result<Reshaped> {
+fn reshaped(dir: &Path, from: &str, to: &str, goal: NewSize) -> Result<Reshaped> {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join(from)).unwrap());
-    let volume = fs::recognise(&*store)?.expect("a volume");
-    let (reshaped, found) = fs::reshape(&store, &volume, goal, Work::in_memory(&Cancel::new()))?;
+    let volume = OpenVolume::open(Arc::clone(&store))?.expect("a volume");
+    let (reshaped, found) = volume.reshape(goal, ReshapeOptions::in_memory(&Cancel::new()))?;
     let view = &reshaped.settled.store;
     File::create(dir.join(to)).unwrap();
     let out = OpenOptions::new().write(true).open(dir.join(to)).unwrap();
@@ -244,8 +244,8 @@ fn reshaped(dir: &Path, from: &str, to: &str, goal: Goal) -> Result<Reshaped> {
 /// What part of the clusters is in use.
 fn used_share(path: &Path) -> f64 {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(path).unwrap());
-    let volume = fs::recognise(&*store).unwrap().unwrap();
-    let found = fs::examine(&store, &volume).unwrap();
+    let volume = OpenVolume::open(Arc::clone(&store)).unwrap().unwrap();
+    let found = volume.examine().unwrap();
     found.usage.in_use().get() as f64 / store.size().get() as f64
 }
 
@@ -354,10 +354,10 @@ fn a_width_never_changes_with_the_size() {
             let store = FileStore::open(&at.join(volume)).unwrap();
             fs::recognise(&store).unwrap().unwrap().kind
         };
-        for goal in [SMALLEST, Goal::Size(ByteLen::mib(3000))] {
+        for goal in [SMALLEST, NewSize::Bytes(ByteLen::mib(3000))] {
             let shape = reshaped(at, "v", "w", goal).unwrap();
             assert_eq!(kind("v"), kind("w"), "{make}");
-            let is_limited = matches!(goal, Goal::Size(_)) && !make.contains("32");
+            let is_limited = matches!(goal, NewSize::Bytes(_)) && !make.contains("32");
             assert_eq!(shape.limit.is_some(), is_limited, "{make} {:?}", shape.limit);
             sh("fsck.fat -n w", at);
         }
@@ -423,10 +423,10 @@ proptest! {
             store.write_at(ByteOffset::new(at), &[byte]).unwrap();
         }
         let store: Arc<dyn ReadAt> = Arc::new(store);
-        let Some(volume) = fs::recognise(&*store).unwrap() else { return Ok(()) };
-        let goal = if grows { Goal::Size(ByteLen::mib(20)) } else { SMALLEST };
+        let Some(volume) = OpenVolume::open(Arc::clone(&store)).unwrap() else { return Ok(()) };
+        let goal = if grows { NewSize::Bytes(ByteLen::mib(20)) } else { SMALLEST };
         let cancel = Cancel::new();
-        if let Ok((reshaped, found)) = fs::reshape(&store, &volume, goal, Work::in_memory(&cancel)) {
+        if let Ok((reshaped, found)) = volume.reshape(goal, ReshapeOptions::in_memory(&cancel)) {
             let size = reshaped.settled.store.size();
             prop_assert!(size <= ByteLen::mib(20));
             for span in &found.usage.used {
@@ -492,7 +492,8 @@ fn a_boot_loader_that_lists_its_own_sectors_is_found_wherever_they_go() {
         let before = as_the_boot_sector_reads_it(&std::fs::read(at.join("v")).unwrap());
         assert!(file("v").starts_with(&before));
         let mut moved = 0;
-        for goal in [SMALLEST, Goal::Size(ByteLen::kib(kib * 2)), Goal::Size(ByteLen::kib(kib * 6))]
+        for goal in
+            [SMALLEST, NewSize::Bytes(ByteLen::kib(kib * 2)), NewSize::Bytes(ByteLen::kib(kib * 6))]
         {
             let reshaped = match kind.reshaped(at, "v", "w", goal) {
                 Ok(reshaped) => reshaped,
@@ -535,8 +536,8 @@ fn two_labels_that_differ_are_told() {
         sh(&format!("rm -f v; truncate -s 40M v; mkfs.vfat {make} -n HIVE v >/dev/null"), at);
         let found = |file: &Path| {
             let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(file).unwrap());
-            let volume = fs::recognise(&*store).unwrap().unwrap();
-            fs::examine(&store, &volume).unwrap().usage.findings
+            let volume = OpenVolume::open(Arc::clone(&store)).unwrap().unwrap();
+            volume.examine().unwrap().usage.findings
         };
         assert!(found(&at.join("v")).is_empty(), "{make}");
         let file = OpenOptions::new().write(true).open(at.join("v")).unwrap();

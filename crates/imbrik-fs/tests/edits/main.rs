@@ -4,7 +4,7 @@
 #[path = "../support/mod.rs"]
 mod support;
 
-use imbrik_fs::{self as fs, FilePut, Settled, Work};
+use imbrik_fs::{FilePut, OpenVolume, ReshapeOptions, Settled};
 use imbrik_store::{
     Class, FileStore, ReadAt, Result,
     progress::Cancel,
@@ -35,10 +35,9 @@ fn ext(options: &str) -> tempfile::TempDir {
     dir
 }
 
-fn volume(dir: &Path) -> (Arc<dyn ReadAt>, fs::Volume) {
+fn volume(dir: &Path) -> OpenVolume {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join("v")).unwrap());
-    let volume = fs::recognise(&*store).unwrap().expect("a volume");
-    (store, volume)
+    OpenVolume::open(store).unwrap().expect("a volume")
 }
 
 /// Writes what differs into the file, as a card would get it.
@@ -55,10 +54,10 @@ fn keep(dir: &Path, settled: &Settled) {
 }
 
 fn put(dir: &Path, path: &str, content: &[u8]) -> Result<()> {
-    let (store, volume) = volume(dir);
+    let volume = volume(dir);
     let path = path.split('/').map(|name| name.as_bytes().to_vec()).collect();
     let file = FilePut { path, content: content.to_vec(), mode: None, now: 1_790_000_000 };
-    fs::put_file(&store, &volume, &file).map(|settled| keep(dir, &settled))
+    volume.put_file(&file).map(|settled| keep(dir, &settled))
 }
 
 fn judged(dir: &Path) {
@@ -268,11 +267,12 @@ fn an_ext_volume_gets_another_uuid_with_all_its_checksums() {
         );
         judged(at);
         let before = others(at);
-        let (store, known) = volume(at);
+        let known = volume(at);
         let id: uuid::Uuid = "11111111-2222-4333-8444-555555555555".parse().unwrap();
-        let settled = fs::with_id(&store, &known, id, Work::in_memory(&Cancel::new())).unwrap();
-        for store in [&store, &settled.store] {
-            fs::check(store, &known, &Cancel::new()).unwrap_or_else(|e| panic!("{options}: {e}"));
+        let settled = known.with_id(id, ReshapeOptions::in_memory(&Cancel::new())).unwrap();
+        for store in [known.store(), &settled.store] {
+            let open = OpenVolume::known(Arc::clone(store), known.volume().clone());
+            open.check(&Cancel::new()).unwrap_or_else(|e| panic!("{options}: {e}"));
         }
         keep(at, &settled);
         judged(at);
@@ -311,9 +311,9 @@ fn serials_of_other_volumes_are_changed_in_every_copy() {
             ),
             at,
         );
-        let (store, known) = volume(at);
+        let known = volume(at);
         let id: uuid::Uuid = "1badcafe-2222-4333-8444-555555555555".parse().unwrap();
-        keep(at, &fs::with_id(&store, &known, id, Work::in_memory(&Cancel::new())).unwrap());
+        keep(at, &known.with_id(id, ReshapeOptions::in_memory(&Cancel::new())).unwrap());
         sh(judge, at);
         let found = sh("blkid -p -o value -s UUID v", at).trim().to_owned();
         let expected = if make.contains("swap") { id.to_string() } else { "1BAD-CAFE".to_owned() };
@@ -379,12 +379,12 @@ proptest! {
             bytes[at as usize] = byte;
         }
         let store: Arc<dyn ReadAt> = Arc::new(imbrik_store::SparseStore::of(&bytes));
-        let Some(known) = fs::recognise(&*store).unwrap() else { return Ok(()) };
+        let Some(known) = OpenVolume::open(Arc::clone(&store)).unwrap() else { return Ok(()) };
         let path = if which == 0 { vec![b"etc".to_vec(), b"new".to_vec()] } else { vec![b"new".to_vec()] };
         let file = FilePut { path, content: vec![7; 5000], mode: Some(0o600), now: 1 };
         for settled in [
-            fs::put_file(&store, &known, &file),
-            fs::with_id(&store, &known, uuid::Uuid::from_u128(7), Work::in_memory(&Cancel::new())),
+            known.put_file(&file),
+            known.with_id(uuid::Uuid::from_u128(7), ReshapeOptions::in_memory(&Cancel::new())),
         ].into_iter().flatten() {
             let _ = read_vec(&*settled.store, ByteOffset::ZERO, 1 << 20).unwrap();
             prop_assert!(settled.store.size() == ByteLen::from_usize(bytes.len()));

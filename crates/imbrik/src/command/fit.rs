@@ -13,7 +13,7 @@ use crate::{
 };
 use imbrik_core::{
     Class, Error,
-    fs::VolumeKind,
+    fs::reshaped_kinds,
     image::{Image, ListedFit, Manifest, Pack},
     layout::{Change, Fit, Occupancy, Plan, Room, Survey, room},
     progress::Watch,
@@ -155,7 +155,7 @@ pub(crate) fn smallest(survey: &Survey, named: Option<usize>, room: ByteLen) -> 
     let part = named.or_else(|| survey.last_reshapable()).ok_or_else(|| {
         Failure::refused(format!(
             "no volume on it can get another size: that is {}",
-            VolumeKind::RESHAPED
+            reshaped_kinds()
         ))
         .state(UNTOUCHED)
     })?;

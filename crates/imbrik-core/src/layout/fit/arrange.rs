@@ -5,9 +5,10 @@ use crate::{
     layout::{Change, Content, Occupancy, Part, Plan, Segment, Survey, View, occupancy},
     table::Table,
 };
-use imbrik_fs::{self as fs, Examined, Reshaped, Volume};
+use imbrik_fs::{Examined, OpenVolume, Reshaped, Volume};
 use imbrik_store::{
     ReadAt, Window,
+    bytes::is_zero,
     error::Result,
     read_up_to,
     units::{ByteLen, ByteOffset, Span},
@@ -17,8 +18,6 @@ use std::sync::Arc;
 /// How much of a card's end is cleared when nothing reaches it: old backup tables and other headers
 /// that are looked for from the end live there.
 const TAIL: ByteLen = ByteLen::mib(1);
-/// Where the boot code of an ext volume stands.
-const BOOT_CODE: usize = 1024;
 
 /// The plan in which every partition is where it was placed, on a card of `size`.
 pub(super) fn arrange(
@@ -94,12 +93,18 @@ fn with_its_place(
         None => Arc::new(Window::new(Arc::clone(source), part.span)?),
     };
     let (was, is) = (one.from.start(), one.to.start());
-    for (at, bytes) in fs::at_another_place(&now, volume, was, is)? {
+    let open = OpenVolume::known(now, volume.clone());
+    for (at, bytes) in open.at_another_place(was, is)? {
         let at = is.saturating_add(ByteLen::new(at.get()));
         plan.view = plan.view.with_bytes(at, &bytes);
     }
-    let boot_code = read_up_to(&now, ByteOffset::ZERO, BOOT_CODE)?;
-    if volume.kind.is_ext() && boot_code.iter().any(|byte| *byte != 0) {
+    let boot_code = match open.boot_code() {
+        Some(place) => {
+            read_up_to(open.store(), place.start(), place.len().to_usize().unwrap_or(0))?
+        }
+        None => Vec::new(),
+    };
+    if !is_zero(&boot_code) {
         plan.changes.push(Change::Warning(format!(
             "{} has boot code in its first sectors, which may count on its old place",
             part.full_title()

@@ -2,9 +2,9 @@
 
 use super::{Placed, up_to};
 use crate::layout::{Part, Survey};
-use imbrik_fs::{self as fs, Examined, Goal, Reshaped, Work};
+use imbrik_fs::{Examined, NewSize, ReshapeOptions, Reshaped};
 use imbrik_store::{
-    ReadAt, Window,
+    ReadAt,
     error::{Class, Error, Result},
     units::{ByteLen, ByteOffset, Span},
 };
@@ -21,7 +21,7 @@ const LEAST_ROOM: u64 = 1 << 20;
 pub(super) struct Chooser<'a> {
     pub(super) source: &'a Arc<dyn ReadAt>,
     pub(super) survey: &'a Survey,
-    pub(super) work: Work<'a>,
+    pub(super) options: ReshapeOptions<'a>,
 }
 
 /// Lengths of partitions that differ from those they have, by their place in the survey.
@@ -33,7 +33,7 @@ type Shapes = BTreeMap<usize, (Reshaped, Examined, &'static str)>;
 impl Chooser<'_> {
     /// One volume as small as it can be; answers the size of the card that then is enough.
     pub(super) fn smallest(&self, part: usize, room: ByteLen) -> Result<(ByteLen, Vec<Placed>)> {
-        let (reshaped, found) = self.reshape(part, Goal::Smallest { room })?;
+        let (reshaped, found) = self.reshape(part, NewSize::Smallest { room })?;
         let lens = Lens::from([(part, self.sectors(reshaped.settled.store.size()))]);
         let placed = lay(self.survey, &lens);
         let size = needed(self.survey, &placed);
@@ -106,7 +106,7 @@ impl Chooser<'_> {
                 return Err(Error::usage("the partitions stand in another order"));
             }
             if let Some(len) = len {
-                let (reshaped, found) = self.reshape(one.index, Goal::Size(*len))?;
+                let (reshaped, found) = self.reshape(one.index, NewSize::Bytes(*len))?;
                 shapes.insert(one.index, (reshaped, found, "as on the other card"));
             }
             let fits = shapes.contains_key(&one.index) || to.len() >= one.from.len();
@@ -128,13 +128,12 @@ impl Chooser<'_> {
         up_to(len, self.survey.sector.bytes())
     }
 
-    fn reshape(&self, index: usize, goal: Goal) -> Result<(Reshaped, Examined)> {
+    fn reshape(&self, index: usize, size: NewSize) -> Result<(Reshaped, Examined)> {
         let part = self.part(index)?;
-        let volume = part.volume.as_ref().ok_or_else(|| {
+        let open = part.open(self.source)?.ok_or_else(|| {
             Error::unsupported(format!("what is in {} is not known", part.title()))
         })?;
-        let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(self.source), part.span)?);
-        fs::reshape(&window, volume, goal, self.work).map_err(|error| match error.class() {
+        open.reshape(size, self.options).map_err(|error| match error.class() {
             Class::NoRoom | Class::Cancelled => error,
             _ => error.at(part.full_title()),
         })
@@ -194,7 +193,7 @@ impl Chooser<'_> {
         if len.saturating_sub(now).get() < LEAST_ROOM {
             return Ok(self.with(lay(self.survey, &lens), Shapes::new()));
         }
-        let (reshaped, found) = self.reshape(part, Goal::Size(len))?;
+        let (reshaped, found) = self.reshape(part, NewSize::Bytes(len))?;
         // Some kinds have a largest size: the partition is no longer then.
         let got = self.sectors(reshaped.settled.store.size());
         lens.insert(part, if reshaped.limit.is_some() { got.max(now) } else { len });
@@ -214,7 +213,7 @@ impl Chooser<'_> {
         let now = self.part(part)?.span.len();
         // Whether it holds the data is found out by trying: an estimate would sometimes be wrong.
         if let Some(len) = self.longest(part, lens, most).filter(|len| *len < now) {
-            match self.reshape(part, Goal::Size(len)) {
+            match self.reshape(part, NewSize::Bytes(len)) {
                 Err(error) if error.class() == Class::NoRoom => {}
                 other => {
                     let other = other?;
@@ -223,7 +222,7 @@ impl Chooser<'_> {
                 }
             }
         }
-        let (reshaped, found) = self.reshape(part, Goal::Smallest { room: ByteLen::ZERO })?;
+        let (reshaped, found) = self.reshape(part, NewSize::Smallest { room: ByteLen::ZERO })?;
         let len = self.sectors(reshaped.settled.store.size());
         if len >= now {
             return Ok(None);

@@ -17,7 +17,7 @@ use super::{Occupancy, Part, Plan, Survey};
 use crate::table::Table;
 use arrange::arrange;
 use choose::Chooser;
-use imbrik_fs::{Examined, Reshaped, VolumeKind, Work};
+use imbrik_fs::{Examined, ReshapeOptions, Reshaped};
 use imbrik_store::{
     ReadAt,
     error::{Error, Result},
@@ -99,11 +99,11 @@ impl Part {
     /// Whether its volume is of a kind that can be reshaped.
     #[must_use]
     pub fn can_be_reshaped(&self) -> bool {
-        self.volume.as_ref().is_some_and(|volume| volume.kind.can_be_reshaped().is_ok())
+        self.volume.as_ref().is_some_and(|volume| volume.kind.can_be_reshaped())
     }
 
     fn is_swap(&self) -> bool {
-        self.volume.as_ref().is_some_and(|volume| volume.kind == VolumeKind::Swap)
+        self.volume.as_ref().is_some_and(|volume| volume.kind.is_scratch())
     }
 }
 
@@ -121,7 +121,7 @@ impl Plan {
         survey: &Survey,
         occupancy: &Occupancy,
         fit: &Fit,
-        work: Work<'_>,
+        options: ReshapeOptions<'_>,
     ) -> Result<Self> {
         if let Some(why) = survey.whole_because {
             return Err(Error::unsupported(why));
@@ -129,7 +129,7 @@ impl Plan {
         if !survey.missing().is_zero() {
             return Err(Error::refused("the image is cut short"));
         }
-        let chooser = Chooser { source: &source, survey, work };
+        let chooser = Chooser { source: &source, survey, options };
         let (size, placed) = match fit {
             Fit::Smallest { part, room } => chooser.smallest(*part, *room)?,
             Fit::Card { size, take_from, give_to } => {

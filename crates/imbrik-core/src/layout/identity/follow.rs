@@ -1,11 +1,10 @@
 //! What refers to an id that changes, and follows it.
 
-use super::{MOST, Work, names};
+use super::{Editing, MOST, names};
 use crate::layout::{
     Change, Reference, references,
     start::{PLACES, included},
 };
-use imbrik_fs as fs;
 use imbrik_store::{
     bytes,
     error::{Class, Result},
@@ -50,7 +49,7 @@ impl NewId {
     }
 }
 
-impl Work<'_> {
+impl Editing<'_> {
     /// Replaces ids in the files that are known to name some, and tells what goes on being shared.
     pub(super) fn follow(&mut self, ids: &[NewId]) -> Result<()> {
         for index in 0..self.parts.len() {
@@ -76,8 +75,9 @@ impl Work<'_> {
     /// reads them, so they are told, and not changed.
     fn tell_what_is_left(&mut self, index: usize, ids: &[NewId]) -> Result<()> {
         let part = self.parts.get(index);
-        let is_boot =
-            part.and_then(|part| part.volume.as_ref()).is_some_and(|volume| volume.kind.is_fat());
+        let is_boot = part
+            .and_then(|part| part.volume.as_ref())
+            .is_some_and(|volume| volume.kind.is_read_by_firmware());
         let mut waiting = vec![if is_boot { String::new() } else { "boot".to_owned() }];
         let mut looked = 0usize;
         while let Some(folder) = waiting.pop() {
@@ -173,7 +173,12 @@ impl Work<'_> {
         let Some((part, volume)) = part.and_then(|part| Some((part, part.volume.as_ref()?))) else {
             return Ok(Vec::new());
         };
-        let found = fs::names_in(&*part.store, volume, &names(folder))?.unwrap_or_default();
+        let files = volume.files(&*part.store)?;
+        let found = files
+            .map(|files| files.names(&names(folder)))
+            .transpose()?
+            .flatten()
+            .unwrap_or_default();
         let paths = found.into_iter().filter_map(|name| {
             let name = String::from_utf8(name).ok()?;
             Some(if folder.is_empty() { name } else { format!("{folder}/{name}") })

@@ -10,7 +10,7 @@ mod keys;
 use super::{Change, Plan, Survey, View};
 use crate::table;
 use follow::NewId;
-use imbrik_fs::{self as fs, FilePut, Settled, Volume};
+use imbrik_fs::{FilePut, OpenVolume, ReshapeOptions, Settled, Volume};
 use imbrik_store::{
     ReadAt, Window,
     error::{Class, Error, Result},
@@ -70,7 +70,7 @@ impl Plan {
     /// - [`Class::Unsupported`] and [`Class::Corrupt`] when a volume is not edited, with the reason.
     /// - [`Class::NoRoom`] when a file has no room.
     /// - [`Class::Usage`] when there is nothing that could have such a name.
-    pub fn with_identity(self, identity: &Identity, means: fs::Work<'_>) -> Result<Self> {
+    pub fn with_identity(self, identity: &Identity, means: ReshapeOptions<'_>) -> Result<Self> {
         if identity.is_empty() {
             return Ok(self);
         }
@@ -93,7 +93,7 @@ impl Plan {
                 rewritten: Vec::new(),
             });
         }
-        let mut work = Work {
+        let mut work = Editing {
             view: &self.view,
             survey: &survey,
             parts,
@@ -113,7 +113,7 @@ impl Plan {
         for file in &identity.files {
             work.put(file.part, &file.path, file.content.clone(), None, "as asked")?;
         }
-        let Work { parts, table, changes, .. } = work;
+        let Editing { parts, table, changes, .. } = work;
         let mut plan = self;
         for part in parts.iter().filter(|part| !part.rewritten.is_empty()) {
             part.prove(means.cancel)?;
@@ -151,7 +151,10 @@ impl Edit {
     fn wrong(&self) -> Result<Option<&str>> {
         if self.wrong.get().is_none() {
             let found = match &self.volume {
-                Some(volume) => fs::examine(&self.source, volume)?.usage.whole_because,
+                Some(volume) => {
+                    let source = Arc::clone(&self.source);
+                    OpenVolume::known(source, volume.clone()).examine()?.usage.whole_because
+                }
                 None => None,
             };
             let _ = self.wrong.set(found);
@@ -163,10 +166,13 @@ impl Edit {
     fn prove(&self, cancel: &Cancel) -> Result<()> {
         let Some(volume) = &self.volume else { return Ok(()) };
         let is_fault = |error: &Error| matches!(error.class(), Class::Corrupt | Class::Unsupported);
-        match fs::check(&self.store, volume, cancel) {
+        let check = |store: &Arc<dyn ReadAt>| {
+            OpenVolume::known(Arc::clone(store), volume.clone()).check(cancel)
+        };
+        match check(&self.store) {
             Err(error) if is_fault(&error) => {
                 // Whatever was wrong before is no fault of the edit.
-                fs::check(&self.source, volume, cancel).map_err(|error| error.at(&self.title))?;
+                check(&self.source).map_err(|error| error.at(&self.title))?;
                 let what = format!("the edited volume would be wrong: {error}");
                 Err(Error::bug(what).at(&self.title))
             }
@@ -180,7 +186,7 @@ impl Edit {
     }
 }
 
-struct Work<'a> {
+struct Editing<'a> {
     view: &'a View,
     survey: &'a Survey,
     parts: Vec<Edit>,
@@ -199,9 +205,9 @@ fn fresh() -> Uuid {
     uuid::Builder::from_random_bytes(bytes).into_uuid()
 }
 
-impl Work<'_> {
+impl Editing<'_> {
     /// New ids for the table and every volume, and for whatever refers to them.
-    fn new_ids(&mut self, means: fs::Work<'_>) -> Result<()> {
+    fn new_ids(&mut self, means: ReshapeOptions<'_>) -> Result<()> {
         let mut ids = Vec::new();
         if let Some(was) = &self.survey.table {
             self.table = was.with_ids(self.survey.size, &mut fresh)?;
@@ -228,11 +234,12 @@ impl Work<'_> {
             let Some(volume) = part.volume.as_mut() else { continue };
             let settled = match wrong {
                 Some(why) => Err(Error::corrupt(why)),
-                None => fs::with_id(&part.store, volume, fresh(), means),
+                None => OpenVolume::known(Arc::clone(&part.store), volume.clone())
+                    .with_id(fresh(), means),
             };
             match settled {
                 Ok(settled) => {
-                    let now = fs::recognise(&*settled.store)?
+                    let now = imbrik_fs::recognise(&*settled.store)?
                         .ok_or_else(|| Error::bug("the volume under its new id makes no sense"))?;
                     let (from, to) = (volume.uuid.clone(), now.uuid.clone());
                     let (from, to) = (from.unwrap_or_default(), to.unwrap_or_default());
@@ -333,7 +340,10 @@ impl Work<'_> {
         let Some((part, volume)) = part.and_then(|part| Some((part, part.volume.as_ref()?))) else {
             return Ok(None);
         };
-        fs::small_file(&*part.store, volume, &names(path), MOST)
+        match volume.files(&*part.store)? {
+            Some(files) => files.small_file(&names(path), MOST),
+            None => Ok(None),
+        }
     }
 
     fn put(
@@ -361,7 +371,8 @@ impl Work<'_> {
             mode,
             now: self.now,
         };
-        let settled = fs::put_file(&part.store, volume, &file).map_err(|error| error.at(place))?;
+        let open = OpenVolume::known(Arc::clone(&part.store), volume.clone());
+        let settled = open.put_file(&file).map_err(|error| error.at(place))?;
         part.take(settled);
         let (title, why) = (part.short.clone(), why.to_owned());
         self.changes.push(Change::Put { title, path, why });

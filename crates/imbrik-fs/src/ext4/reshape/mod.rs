@@ -22,7 +22,7 @@ mod layout;
 mod prove;
 mod rewrite;
 
-use crate::{Goal, Moved, Reshaped, Settled, Work, bits::Run, ext4::strict::Opened};
+use crate::{Moved, NewSize, ReshapeOptions, Reshaped, Settled, bits::Run, ext4::strict::Opened};
 use census::{Census, Faults, Itself};
 use draft::Draft;
 use imbrik_store::{
@@ -45,8 +45,8 @@ use std::sync::Arc;
 pub(crate) fn reshape(
     store: Arc<dyn ReadAt>,
     replayed: &[Span],
-    goal: Goal,
-    work: Work<'_>,
+    goal: NewSize,
+    work: ReshapeOptions<'_>,
 ) -> Result<Reshaped> {
     let cancel = work.cancel;
     let opened = Opened::of(store)?;
@@ -121,12 +121,12 @@ pub(crate) fn check(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {
     Census::of(&opened, &Itself, Faults::Refused, cancel).map(drop)
 }
 
-fn plan(planner: &Planner<'_>, goal: Goal) -> Result<Layout> {
+fn plan(planner: &Planner<'_>, goal: NewSize) -> Result<Layout> {
     let block_len = planner.opened.superblock.block_len.max(1);
     let blocks = |len: ByteLen| len.get().checked_div(block_len).unwrap_or(0);
     match goal {
-        Goal::Smallest { room } => planner.smallest(blocks(room)),
-        Goal::Size(len) => planner.longest(blocks(len)).map_err(|lack| match lack {
+        NewSize::Smallest { room } => planner.smallest(blocks(room)),
+        NewSize::Bytes(len) => planner.longest(blocks(len)).map_err(|lack| match lack {
             Lack::Blocks(lacking) => {
                 let lacking = ByteLen::new(lacking.saturating_mul(block_len));
                 Error::no_room(format!("{lacking} are missing for what is in it"))

@@ -9,7 +9,7 @@ use crate::{
 };
 use imbrik_core::{
     Class, Error,
-    fs::VolumeKind,
+    fs::reshaped_kinds,
     layout::{Fit, Occupancy, Plan, Target},
     units::ByteLen,
 };
@@ -99,7 +99,7 @@ impl Request<'_> {
                 false => Ok(plain),
                 true => Err(Failure::refused(format!(
                     "no volume can grow: none is one of {}",
-                    VolumeKind::RESHAPED
+                    reshaped_kinds()
                 ))
                 .state(UNTOUCHED)
                 .next("Leave --fill out, and all keep their sizes.")),

@@ -202,7 +202,7 @@ proptest! {
         let give_to = give_to.map(|_| give);
         let plan = |size| {
             let fit = Fit::Card { size, take_from: Vec::new(), give_to };
-            Plan::fit(Arc::clone(&source), &survey, &occupancy, &fit, Work::in_memory(&cancel))
+            Plan::fit(Arc::clone(&source), &survey, &occupancy, &fit, ReshapeOptions::in_memory(&cancel))
         };
         // All swaps as small as they go: that is what a card must hold.
         let least = survey.needed_with(survey.parts.iter().enumerate().filter_map(|(index, part)| {

@@ -6,9 +6,11 @@
 //! calls it free and no file record in use has it in a run. A bitmap that calls clusters of the
 //! volume's own files free, or a record in use that makes no sense, makes the whole volume count.
 
-use super::{
+use crate::{
     Examined, State, Usage, Volume, VolumeKind,
     bits::{Bits, Run},
+    filesystem::Filesystem,
+    hidden_sectors::hidden_sectors,
     usage::cluster_spans,
 };
 use imbrik_store::{
@@ -17,6 +19,43 @@ use imbrik_store::{
     read_up_to,
     units::{ByteLen, ByteOffset, Span},
 };
+use std::sync::Arc;
+
+const NTFS: VolumeKind = VolumeKind::new("NTFS");
+
+/// NTFS volumes.
+pub(crate) struct Ntfs;
+
+impl Filesystem for Ntfs {
+    fn kinds(&self) -> &'static [VolumeKind] {
+        &[NTFS]
+    }
+
+    fn recognise(&self, store: &dyn ReadAt) -> Result<Option<Volume>> {
+        recognise(store)
+    }
+
+    /// It is kept in the last sector of its partition.
+    fn copies(&self, len: u64) -> Vec<(u64, u64)> {
+        len.checked_sub(512).map(|at| (at, 0)).into_iter().collect()
+    }
+
+    fn examine(&self, store: &Arc<dyn ReadAt>, _kind: VolumeKind) -> Result<Examined> {
+        examine(&**store)
+    }
+
+    fn at_another_place(
+        &self,
+        store: &dyn ReadAt,
+        from: ByteOffset,
+        to: ByteOffset,
+    ) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+        let boot = read_up_to(store, ByteOffset::ZERO, 512)?;
+        let sector = u64::from(bytes::le_u16(&boot, 11).unwrap_or(512));
+        let copy = bytes::le_u64(&boot, 40).and_then(|count| count.checked_mul(sector));
+        hidden_sectors(store, [Some(0), copy], sector, from, to)
+    }
+}
 
 /// The records of some metadata files in the master file table.
 const TABLE_RECORD: u64 = 0;
@@ -43,7 +82,7 @@ const PIECE: u64 = 256 << 10;
 const FIXUP_STEP: usize = 512;
 
 /// Names an NTFS volume.
-pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
+fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     let Some(boot) = BootSector::read(store)? else { return Ok(None) };
     let table = ByteLen::new(boot.table.saturating_mul(boot.cluster));
     let record = boot.record.saturating_mul(VOLUME_RECORD);
@@ -54,7 +93,7 @@ pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
         Err(error) => return Err(error),
     };
     Ok(Some(Volume {
-        kind: VolumeKind::Ntfs,
+        kind: NTFS,
         label,
         uuid: (boot.serial != 0).then(|| format!("{:016X}", boot.serial)),
         // The backup boot sector stands behind the last counted sector.
@@ -112,7 +151,7 @@ impl BootSector {
 ///
 /// # Errors
 /// When the store cannot be read.
-pub(super) fn examine(store: &dyn ReadAt) -> Result<Examined> {
+fn examine(store: &dyn ReadAt) -> Result<Examined> {
     let found = match Files::open(store) {
         Ok(files) => files.state().and_then(|state| Ok((state, files.usage(state)?))),
         Err(error) => Err(error),

@@ -2,16 +2,87 @@
 //!
 //! The mark stands in the last ten bytes of the page, and pages differ between machines.
 
-use super::{
-    Examined, Goal, Least, Reshaped, Settled, State, Usage, Volume, VolumeKind, uuid_text,
+use crate::{
+    Examined, Least, NewSize, ReshapeOptions, Reshaped, Settled, State, Usage, Volume, VolumeKind,
+    filesystem::{Filesystem, Reshape},
+    ids::uuid_text,
 };
 use imbrik_store::{
     Edited, Pieced, ReadAt, bytes,
     error::{Error, Result},
+    progress::Cancel,
     read_up_to,
     units::{ByteLen, ByteOffset, Span},
 };
 use std::sync::Arc;
+use uuid::Uuid;
+
+const SWAP: VolumeKind = VolumeKind::new("swap");
+
+/// Swap areas.
+pub(crate) struct Swap;
+
+impl Filesystem for Swap {
+    fn kinds(&self) -> &'static [VolumeKind] {
+        &[SWAP]
+    }
+
+    fn recognise(&self, store: &dyn ReadAt) -> Result<Option<Volume>> {
+        recognise(store)
+    }
+
+    fn examine(&self, store: &Arc<dyn ReadAt>, _kind: VolumeKind) -> Result<Examined> {
+        examine(&**store)
+    }
+
+    /// There are no files in it, and nothing that could contradict its header.
+    fn check(&self, _store: &Arc<dyn ReadAt>, _cancel: &Cancel) -> Result<()> {
+        Ok(())
+    }
+
+    fn with_id(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        _kind: VolumeKind,
+        id: Uuid,
+        _options: ReshapeOptions<'_>,
+    ) -> Result<Settled> {
+        with_uuid(store, *id.as_bytes()).map(Settled::from)
+    }
+
+    fn reshape(&self) -> Option<&dyn Reshape> {
+        Some(self)
+    }
+
+    fn is_scratch(&self) -> bool {
+        true
+    }
+}
+
+impl Reshape for Swap {
+    fn names(&self) -> &'static [&'static str] {
+        &["swap"]
+    }
+
+    fn reshape(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        _replayed: &[Span],
+        size: NewSize,
+        _options: ReshapeOptions<'_>,
+    ) -> Result<Reshaped> {
+        reshape(store, size)
+    }
+
+    fn smallest(
+        &self,
+        _store: &Arc<dyn ReadAt>,
+        least: &Least,
+        _cancel: &Cancel,
+    ) -> Result<ByteLen> {
+        Ok(least.size)
+    }
+}
 
 const PAGES: [usize; 5] = [4096, 8192, 16384, 32768, 65536];
 /// `version`, `last_page`, `nr_badpages`, `sws_uuid` and `sws_volume`.
@@ -52,7 +123,7 @@ fn head(store: &dyn ReadAt) -> Result<Vec<u8>> {
 }
 
 /// The header is all that a swap area holds while the machine is off.
-pub(super) fn examine(store: &dyn ReadAt) -> Result<Examined> {
+fn examine(store: &dyn ReadAt) -> Result<Examined> {
     let head = head(store)?;
     let usage = Usage::of(vec![Span::whole(ByteLen::of(&head))], Vec::new());
     let least = Header::of(&head).map(|header| Least {
@@ -64,11 +135,11 @@ pub(super) fn examine(store: &dyn ReadAt) -> Result<Examined> {
 }
 
 /// Names a swap area, whatever the page size of the machine that made it.
-pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
+fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     let head = head(store)?;
     let Some(header) = Header::of(&head) else { return Ok(None) };
     Ok(Some(Volume {
-        kind: VolumeKind::Swap,
+        kind: SWAP,
         label: head.get(LABEL..LABEL.saturating_add(16)).and_then(bytes::text),
         uuid: bytes::array(&head, UUID).and_then(uuid_text),
         size: header.len(),
@@ -80,7 +151,7 @@ pub(super) fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
 /// # Errors
 /// [`imbrik_store::Class::NoRoom`] below what is worth having, [`imbrik_store::Class::Unsupported`] with a list of
 /// bad pages.
-pub(super) fn reshape(store: &Arc<dyn ReadAt>, goal: Goal) -> Result<Reshaped> {
+fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize) -> Result<Reshaped> {
     let head = head(&**store)?;
     let header = Header::of(&head).ok_or_else(|| Error::corrupt("its header is gone"))?;
     if bytes::le_u32(&head, BAD_PAGES).unwrap_or(0) != 0 {
@@ -88,8 +159,8 @@ pub(super) fn reshape(store: &Arc<dyn ReadAt>, goal: Goal) -> Result<Reshaped> {
     }
     let least = header.len().min(LEAST);
     let wanted = match goal {
-        Goal::Size(len) => len,
-        Goal::Smallest { room } => least.saturating_add(room),
+        NewSize::Bytes(len) => len,
+        NewSize::Smallest { room } => least.saturating_add(room),
     };
     let page = ByteLen::from_usize(header.page);
     let most = u64::from(u32::MAX).saturating_add(1);
@@ -128,7 +199,7 @@ pub(super) fn reshape(store: &Arc<dyn ReadAt>, goal: Goal) -> Result<Reshaped> {
 ///
 /// # Errors
 /// When the store cannot be read.
-pub(super) fn with_uuid(store: &Arc<dyn ReadAt>, uuid: [u8; 16]) -> Result<Edited> {
+fn with_uuid(store: &Arc<dyn ReadAt>, uuid: [u8; 16]) -> Result<Edited> {
     let mut draft = Edited::new(Arc::clone(store));
     draft.put(at(UUID), &uuid)?;
     Ok(draft)

@@ -1,0 +1,218 @@
+//! What there is to know about a kind of volume: the one trait behind which each stands.
+
+use crate::{
+    examined::{Examined, Least, Settled, State},
+    reshaped::{NewSize, ReshapeOptions, Reshaped},
+    usage::Usage,
+    volume::{Volume, VolumeKind},
+};
+use imbrik_store::{
+    ReadAt,
+    error::{Error, Result},
+    progress::Cancel,
+    units::{ByteOffset, Span},
+};
+use std::sync::Arc;
+use uuid::Uuid;
+
+/// A small file to be put into a volume.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FilePut {
+    /// Names from the root down; folders must be there.
+    pub path: Vec<Vec<u8>>,
+    /// All of it.
+    pub content: Vec<u8>,
+    /// Its permissions, where the kind of volume has any. `None` leaves those of a file that is
+    /// there, and gives a new one 0644.
+    pub mode: Option<u16>,
+    /// When it was changed, in seconds since 1970.
+    pub now: u64,
+}
+
+/// A filesystem, or another kind of content, with all the kinds that share its format.
+///
+/// What a filesystem doesn't say of itself gets the cautious answer: all of it counts as used, and
+/// nothing in it is read, changed or moved. Of the stores that are handed in, none is changed, and
+/// no number found in one is believed.
+pub(crate) trait Filesystem: Sync {
+    /// The kinds of volumes that are this filesystem's.
+    fn kinds(&self) -> &'static [VolumeKind];
+
+    /// Names the volume in `store`, by a few kilobytes of its content; `None` for anything that
+    /// isn't plainly its own.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    fn recognise(&self, store: &dyn ReadAt) -> Result<Option<Volume>>;
+
+    /// Where copies of what names a volume stand in one of `len` bytes: from its start, and how far
+    /// in front of the copy a volume would start whose first one it were.
+    fn copies(&self, _len: u64) -> Vec<(u64, u64)> {
+        Vec::new()
+    }
+
+    /// Names the volume by a copy that stands where the first one would in `store`.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    fn recognise_copy(&self, store: &dyn ReadAt) -> Result<Option<Volume>> {
+        self.recognise(store)
+    }
+
+    /// Looks closely at a volume of kind `kind`.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    fn examine(&self, store: &Arc<dyn ReadAt>, kind: VolumeKind) -> Result<Examined> {
+        let because = format!("what {kind} has in use is not known");
+        let usage = Usage::whole(store.size(), because);
+        Ok(Examined { state: State::Unknown, usage, settled: None, least: None })
+    }
+
+    /// How often it was mounted, and when it was last written to, as far as it counts that.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    fn history(&self, _store: &dyn ReadAt) -> Result<History> {
+        Ok(History::default())
+    }
+
+    /// Its files; `None` where they are not looked into.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    fn files<'a>(&self, _store: &'a dyn ReadAt) -> Result<Option<Box<dyn Files + 'a>>> {
+        Ok(None)
+    }
+
+    /// Looks at every file of a settled volume, and compares them with the volume's own bookkeeping.
+    ///
+    /// # Errors
+    /// As [`crate::OpenVolume::check`].
+    fn check(&self, _store: &Arc<dyn ReadAt>, _cancel: &Cancel) -> Result<()> {
+        Err(Error::unsupported("its files are not looked into"))
+    }
+
+    /// The volume with a file put into it.
+    ///
+    /// # Errors
+    /// As [`crate::OpenVolume::put_file`].
+    fn put_file(
+        &self,
+        _store: &Arc<dyn ReadAt>,
+        kind: VolumeKind,
+        _put: &FilePut,
+    ) -> Result<Settled> {
+        Err(Error::unsupported(format!("nothing is put into {kind}")))
+    }
+
+    /// The volume under another id, or as much of it as it has room for.
+    ///
+    /// # Errors
+    /// As [`crate::OpenVolume::with_id`].
+    fn with_id(
+        &self,
+        _store: &Arc<dyn ReadAt>,
+        kind: VolumeKind,
+        _id: Uuid,
+        _options: ReshapeOptions<'_>,
+    ) -> Result<Settled> {
+        Err(Error::unsupported(format!("{kind} keeps its id")))
+    }
+
+    /// How it gets another size; `None` when it keeps its own.
+    fn reshape(&self) -> Option<&dyn Reshape> {
+        None
+    }
+
+    /// What must be written where, in bytes from the volume's start, when it moves on the card from
+    /// `from` to `to`.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    fn at_another_place(
+        &self,
+        _store: &dyn ReadAt,
+        _from: ByteOffset,
+        _to: ByteOffset,
+    ) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+        Ok(Vec::new())
+    }
+
+    /// Where a boot loader may keep code of its own, which may count on the volume's place; `None`
+    /// when nothing is left to boot loaders, or [`Filesystem::at_another_place`] sees to it.
+    fn boot_code(&self) -> Option<Span> {
+        None
+    }
+
+    /// Whether what it holds is worth nothing once the machine is off.
+    fn is_scratch(&self) -> bool {
+        false
+    }
+
+    /// Whether the firmware of boards reads it, so that such a volume may be all about starting.
+    fn is_read_by_firmware(&self) -> bool {
+        false
+    }
+}
+
+/// How a filesystem gets another size.
+pub(crate) trait Reshape {
+    /// What those of its kinds that get one are called in a list.
+    fn names(&self) -> &'static [&'static str];
+
+    /// The volume in `store` at another size, as a view; `replayed` is where its journal had newer
+    /// blocks than what is in place.
+    ///
+    /// # Errors
+    /// As [`crate::OpenVolume::reshape`].
+    fn reshape(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        replayed: &[Span],
+        size: NewSize,
+        options: ReshapeOptions<'_>,
+    ) -> Result<Reshaped>;
+
+    /// The smallest size that it can get, where `least` is what [`Filesystem::examine`] found.
+    ///
+    /// # Errors
+    /// As [`crate::OpenVolume::smallest`].
+    fn smallest(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        least: &Least,
+        cancel: &Cancel,
+    ) -> Result<imbrik_store::units::ByteLen>;
+}
+
+/// What a volume counts of its own use.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct History {
+    /// How often it was mounted since it was checked; 0 when it counts nothing.
+    pub mounts: u64,
+    /// When it was last written to, in seconds since 1970; `None` when it doesn't tell.
+    pub written: Option<u64>,
+}
+
+/// The files of a volume, looked into for what is small. Everything here is for information only, so
+/// that what makes no sense is simply not found. Paths are names from the root down.
+pub trait Files {
+    /// The file at `path`, up to `most` bytes of it; `None` when there is none.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    fn small_file(&self, path: &[&[u8]], most: usize) -> Result<Option<Vec<u8>>>;
+
+    /// The names in the folder at `path`; `None` when there is none.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    fn names(&self, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>>;
+
+    /// Whether there is anything at `path`; `None` when that is not known: a link is in the way.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    fn has_entry(&self, path: &[&[u8]]) -> Result<Option<bool>>;
+}

@@ -1,0 +1,195 @@
+//! A volume that is opened: where its bytes are, bound to what it says of itself.
+
+use crate::{
+    examined::{Examined, Least, Settled},
+    filesystem::{FilePut, Files, Filesystem, History, Reshape},
+    registry::{filesystem, recognise},
+    reshaped::{NewSize, ReshapeOptions, Reshaped},
+    volume::Volume,
+};
+use imbrik_store::{
+    ReadAt,
+    error::{Class, Error, Result},
+    progress::Cancel,
+    units::{ByteOffset, Span},
+};
+use std::sync::Arc;
+use uuid::Uuid;
+
+/// A volume and the store that it stands in. Nothing that is done with it changes the store.
+#[derive(Clone)]
+pub struct OpenVolume {
+    store: Arc<dyn ReadAt>,
+    volume: Volume,
+}
+
+impl Volume {
+    /// The files of this volume, which stands in `store`; `None` where they are not looked into.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn files<'a>(&self, store: &'a dyn ReadAt) -> Result<Option<Box<dyn Files + 'a>>> {
+        filesystem(self.kind).files(store)
+    }
+
+    /// What this volume, which stands in `store`, counts of its own use.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn history(&self, store: &dyn ReadAt) -> Result<History> {
+        filesystem(self.kind).history(store)
+    }
+}
+
+impl OpenVolume {
+    /// The volume that `store` holds, by its content; `None` when it is none of those known.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn open(store: Arc<dyn ReadAt>) -> Result<Option<Self>> {
+        Ok(recognise(&*store)?.map(|volume| Self { store, volume }))
+    }
+
+    /// The volume that was named `volume` when `store` was looked at.
+    #[must_use]
+    pub fn known(store: Arc<dyn ReadAt>, volume: Volume) -> Self {
+        Self { store, volume }
+    }
+
+    /// Its bytes.
+    #[must_use]
+    pub fn store(&self) -> &Arc<dyn ReadAt> {
+        &self.store
+    }
+
+    /// What it says of itself.
+    #[must_use]
+    pub fn volume(&self) -> &Volume {
+        &self.volume
+    }
+
+    fn filesystem(&self) -> &'static dyn Filesystem {
+        filesystem(self.volume.kind)
+    }
+
+    /// Its files; `None` where they are not looked into.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn files(&self) -> Result<Option<Box<dyn Files + '_>>> {
+        self.volume.files(&*self.store)
+    }
+
+    /// Looks closely at it. Where its own metadata cannot be trusted, or nothing is known of its
+    /// kind, all of its bytes count as used.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn examine(&self) -> Result<Examined> {
+        self.filesystem().examine(&self.store, self.volume.kind)
+    }
+
+    fn reshaper(&self) -> Result<&'static dyn Reshape> {
+        let kind = self.volume.kind;
+        let reshape = self.filesystem().reshape();
+        reshape.ok_or_else(|| Error::unsupported(format!("{kind} keeps its size")))
+    }
+
+    /// The same volume at another size, as a view of its store: nothing in the store changes, and no
+    /// copy of its data is made. The tree is the same to the last attribute.
+    ///
+    /// The source is looked at closely beforehand, every inode of it, and so is what comes out: each
+    /// checksum, each bitmap against each reachable block, and the content against the source's.
+    /// Answers the view with what is in use of it.
+    ///
+    /// # Errors
+    /// - When the store cannot be read, or stopping was requested.
+    /// - [`Class::Unsupported`] with the kind or the feature that is in the way, and
+    ///   [`Class::Corrupt`] with the first contradiction in the volume.
+    /// - [`Class::NoRoom`] when the content doesn't fit, with the missing bytes.
+    pub fn reshape(
+        &self,
+        size: NewSize,
+        options: ReshapeOptions<'_>,
+    ) -> Result<(Reshaped, Examined)> {
+        let reshape = self.reshaper()?;
+        let now = self.examine()?;
+        let base = now.settled.as_ref().map_or(&self.store, |settled| &settled.store);
+        let replayed = now.settled.as_ref().map_or(&[][..], |settled| &settled.rewritten);
+        if let Some(why) = now.usage.whole_because {
+            // What a closer look trips over tells whether that is damage.
+            let closer = reshape.reshape(&self.store, &[], size, options);
+            let class = closer.err().map_or(Class::Unsupported, |error| error.class());
+            return Err(Error::new(class, why));
+        }
+        let reshaped = reshape.reshape(base, replayed, size, options)?;
+        let store = Arc::clone(&reshaped.settled.store);
+        let found = self.filesystem().examine(&store, self.volume.kind)?;
+        if let Some(why) = found.usage.whole_because {
+            return Err(Error::bug(format!("the reshaped volume would be wrong: {why}")));
+        }
+        let settled = Some(reshaped.settled.clone());
+        Ok((reshaped, Examined { settled, ..found }))
+    }
+
+    /// The smallest size that [`OpenVolume::reshape`] can give to it. Every inode of it is looked at
+    /// for that; what limits it is told as [`OpenVolume::examine`] found it.
+    ///
+    /// # Errors
+    /// As for [`OpenVolume::reshape`].
+    pub fn smallest(&self, found: &Examined, cancel: &Cancel) -> Result<Least> {
+        let reshape = self.reshaper()?;
+        let least = found.least.as_ref().ok_or_else(|| Error::unsupported("it is taken whole"))?;
+        let base = found.settled.as_ref().map_or(&self.store, |settled| &settled.store);
+        let size = reshape.smallest(base, least, cancel)?;
+        Ok(Least { size, is_exact: true, ..least.clone() })
+    }
+
+    /// It with a file put into it: what stands there is replaced, or a new one is added to its folder.
+    ///
+    /// # Errors
+    /// - When the store cannot be read.
+    /// - [`Class::Unsupported`] for volumes and files that are not edited, with the reason.
+    /// - [`Class::Corrupt`] for what makes no sense, [`Class::NoRoom`] when there is no room left.
+    pub fn put_file(&self, put: &FilePut) -> Result<Settled> {
+        self.filesystem().put_file(&self.store, self.volume.kind, put)
+    }
+
+    /// It under another id: the UUID `id`, or as much of it as the kind has room for.
+    ///
+    /// # Errors
+    /// As for [`OpenVolume::put_file`].
+    pub fn with_id(&self, id: Uuid, options: ReshapeOptions<'_>) -> Result<Settled> {
+        self.filesystem().with_id(&self.store, self.volume.kind, id, options)
+    }
+
+    /// Looks at every file of it, which is settled, and compares them with the volume's own
+    /// bookkeeping.
+    ///
+    /// # Errors
+    /// - When the store cannot be read, or stopping was requested.
+    /// - [`Class::Corrupt`] with the first contradiction, [`Class::Unsupported`] with a feature that
+    ///   is not known, or for a kind that is not looked into.
+    pub fn check(&self, cancel: &Cancel) -> Result<()> {
+        self.filesystem().check(&self.store, cancel)
+    }
+
+    /// What must be written where, in bytes from the volume's start, when it moves on the card from
+    /// `from` to `to`: some kinds say where they stand.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn at_another_place(
+        &self,
+        from: ByteOffset,
+        to: ByteOffset,
+    ) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+        self.filesystem().at_another_place(&*self.store, from, to)
+    }
+
+    /// Where a boot loader may keep code of its own in it.
+    #[must_use]
+    pub fn boot_code(&self) -> Option<Span> {
+        self.volume.kind.boot_code()
+    }
+}

@@ -1,0 +1,40 @@
+//! A volume by what it says of itself.
+
+use imbrik_store::units::ByteLen;
+use std::fmt;
+
+/// What a volume says of itself.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Volume {
+    /// Which filesystem, or what else.
+    pub kind: VolumeKind,
+    /// Its label; `None` when it has none.
+    pub label: Option<String>,
+    /// Its id, written as the system's tools write it; `None` when it has none.
+    pub uuid: Option<String>,
+    /// How long it says it is. May exceed its partition when one of the two is wrong.
+    pub size: ByteLen,
+}
+
+/// A kind of volume, by the name that people give it. Two are the same when their names are.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct VolumeKind(&'static str);
+
+impl VolumeKind {
+    /// A kind called `name`: only the registry's filesystems make any.
+    pub(crate) const fn new(name: &'static str) -> Self {
+        Self(name)
+    }
+
+    /// Its name: `ext4`, `FAT32`.
+    #[must_use]
+    pub const fn name(self) -> &'static str {
+        self.0
+    }
+}
+
+impl fmt::Display for VolumeKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.0)
+    }
+}

@@ -1,0 +1,22 @@
+//! The modules of the crate use each other in one direction only: none of the filesystems uses
+//! another, or the registry. Would fail on the first `use` against the order.
+
+#[path = "../../imbrik-store/tests/support/arrows.rs"]
+mod support;
+
+#[test]
+fn every_arrow_points_down() {
+    let layers: &[&[&str]] = &[
+        &["bits"],
+        &["placement", "usage", "volume"],
+        &["examined"],
+        &["reshaped"],
+        &["clusters", "filesystem", "hidden_sectors", "ids"],
+        &["btrfs", "exfat", "ext4", "f2fs", "fat", "luks", "ntfs", "swap"],
+        &["registry"],
+        &["open"],
+    ];
+    let found = support::arrows(env!("CARGO_MANIFEST_DIR"), layers);
+    assert!(found.count > 60, "only {} arrows were found", found.count);
+    assert!(found.wrong.is_empty(), "{:#?}", found.wrong);
+}
