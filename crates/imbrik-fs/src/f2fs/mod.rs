@@ -1,14 +1,45 @@
-//! F2FS: the first superblock, at 1 KiB.
+//! F2FS, after the kernel's documentation of its on-disk layout ("WHAT IS Flash-Friendly File
+//! System", "On-disk Layout") and `f2fs_fs.h`.
+//!
+//! ```text
+//! superblock, twice │ 2 checkpoints │ SIT, twice │ NAT, twice │ SSA       │ main area
+//! where all is      │ what counts   │ valid      │ where each │ whose the │ nodes and data in
+//!                   │ of what is    │ blocks of  │ node is    │ blocks of │ segments of 2 MiB
+//!                   │ there twice   │ a segment  │            │ it are    │
+//! ```
+//!
+//! What is believed: the superblock when its copy says the same; the newer of two checkpoints when
+//! both are whole; and then a block of the main area counts as unused when its segment's entry in
+//! the SIT says so, every entry's map has as many blocks as its count, all counts together are the
+//! checkpoint's, and every node that the NAT knows lies in a valid block. A volume that was not
+//! unmounted holds newer nodes behind its checkpoint: it counts as used as a whole.
 
-use crate::{Volume, VolumeKind, filesystem::Filesystem, ids::uuid_text};
+mod checkpoint;
+mod nodes;
+mod segments;
+mod superblock;
+mod versioned;
+
+use crate::{
+    Examined, State, Usage, Volume, VolumeKind, filesystem::Filesystem, ids::uuid_text,
+    usage::cluster_spans_of,
+};
+use checkpoint::Checkpoint;
 use imbrik_store::{
     ReadAt, bytes,
-    error::Result,
+    error::{Class, Error, Result},
     read_up_to,
-    units::{ByteLen, ByteOffset},
+    units::{ByteLen, ByteOffset, Span},
 };
+use segments::Segments;
+use std::sync::Arc;
+use superblock::Superblock;
+use versioned::Blocks;
 
 const F2FS: VolumeKind = VolumeKind::new("F2FS");
+/// Bytes a block, and blocks a segment: other sizes are not looked into.
+const BLOCK: usize = 4096;
+const SEGMENT: u64 = 512;
 
 /// F2FS volumes.
 pub(crate) struct F2fs;
@@ -20,7 +51,7 @@ impl Filesystem for F2fs {
 
     fn recognise(&self, store: &dyn ReadAt) -> Result<Option<Volume>> {
         let superblock = read_up_to(store, ByteOffset::new(1024), 2048)?;
-        if bytes::le_u32(&superblock, 0) != Some(0xf2f5_2010) {
+        if bytes::le_u32(&superblock, 0) != Some(superblock::MAGIC) {
             return Ok(None);
         }
         let block = bytes::le_u32(&superblock, 16).and_then(|log| 1u64.checked_shl(log));
@@ -33,4 +64,54 @@ impl Filesystem for F2fs {
             size: ByteLen::new(size.unwrap_or(0)),
         }))
     }
+
+    /// The second superblock stands a block behind the first.
+    fn copies(&self, _len: u64) -> Vec<(u64, u64)> {
+        vec![(4096 + 1024, 1024)]
+    }
+
+    fn examine(&self, store: &Arc<dyn ReadAt>, _kind: VolumeKind) -> Result<Examined> {
+        let mut state = State::Unknown;
+        let usage = match examined(&**store, &mut state) {
+            Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
+                Usage::distrusted(store.size(), &error)
+            }
+            usage => usage?,
+        };
+        Ok(Examined { state, usage, settled: None, least: None })
+    }
+}
+
+fn examined(store: &dyn ReadAt, state: &mut State) -> Result<Usage> {
+    let superblock = Superblock::read(store)?;
+    let checkpoint = Checkpoint::newest(store, &superblock)?;
+    *state = checkpoint.state();
+    match state {
+        State::Clean => {}
+        State::Errors => return Err(Error::unsupported("its system found errors in it")),
+        State::ToReplay | State::Unclean | State::Unknown => {
+            return Err(Error::unsupported("it was not unmounted"));
+        }
+    }
+    let mut blocks = Blocks::default();
+    let segments = Segments::read(store, &superblock, &checkpoint, &mut blocks)?;
+    nodes::check(store, &superblock, &checkpoint, &segments, &mut blocks)?;
+    let Blocks { mut used, zero: mut cleared } = blocks;
+    // Superblocks and checkpoints.
+    used.push((0, superblock.sit));
+    used.extend(segments.used(&superblock, &checkpoint));
+    let mut used = cluster_spans_of(used, ByteLen::from_usize(BLOCK));
+    // Whatever lies behind the last segment.
+    let end = superblock.main_end().saturating_mul(ByteLen::from_usize(BLOCK).get());
+    used.push(Span::between(ByteOffset::new(end), ByteOffset::new(store.size().get())));
+    // Its system looks for newer nodes right behind the last ones: those of another day, left on a
+    // card, must not be there.
+    cleared.extend(segments.behind_the_logs(&superblock, &checkpoint));
+    let cleared = cluster_spans_of(cleared, ByteLen::from_usize(BLOCK));
+    Ok(Usage::of(used, cleared))
+}
+
+/// Where block `number` starts.
+fn place(number: u64) -> ByteOffset {
+    ByteOffset::new(number.saturating_mul(ByteLen::from_usize(BLOCK).get()))
 }
