@@ -1,14 +1,37 @@
-//! btrfs: the first superblock, at 64 KiB.
+//! btrfs, after its developers' documentation ("On-disk Format") and the kernel's `btrfs_tree.h`.
+//!
+//! ```text
+//!  superblock ──► chunk tree: which bytes of the device each range of logical addresses has
+//!       └───────► root tree ──► extent tree: which of those logical addresses are given out
+//!                          └──► block group tree: how many of each range, where it is not told there
+//! ```
+//!
+//! What is believed: superblock and blocks of trees by their checksums, owners and generations. What
+//! lies in no chunk is unused, when the chunks don't overlap and make up what the device says it
+//! gives out. Within a chunk, what no extent covers is unused, when the extents add up to what the
+//! block group, and all of them to what the superblock says is used. Where they don't, all chunks
+//! count as used.
 
-use crate::{Volume, VolumeKind, filesystem::Filesystem, ids::uuid_text};
+mod chunks;
+mod extents;
+mod superblock;
+mod tree;
+
+use crate::{Examined, State, Usage, Volume, VolumeKind, filesystem::Filesystem, ids::uuid_text};
+use chunks::Chunks;
 use imbrik_store::{
     ReadAt, bytes,
-    error::Result,
+    error::{Class, Error, Result},
     read_up_to,
-    units::{ByteLen, ByteOffset},
+    units::{ByteLen, ByteOffset, Span},
 };
+use std::sync::Arc;
+use superblock::Superblock;
+use tree::Trees;
 
 const BTRFS: VolumeKind = VolumeKind::new("btrfs");
+/// What is in front of the first chunk: boot loaders, and the first superblock.
+const FRONT: ByteLen = ByteLen::mib(1);
 
 /// btrfs volumes.
 pub(crate) struct Btrfs;
@@ -19,8 +42,8 @@ impl Filesystem for Btrfs {
     }
 
     fn recognise(&self, store: &dyn ReadAt) -> Result<Option<Volume>> {
-        let superblock = read_up_to(store, ByteOffset::new(0x1_0000), 4096)?;
-        if superblock.get(0x40..0x48) != Some(b"_BHRfS_M") {
+        let superblock = read_up_to(store, superblock::PLACES[0], superblock::LEN)?;
+        if superblock.get(0x40..0x48) != Some(superblock::MAGIC) {
             return Ok(None);
         }
         Ok(Some(Volume {
@@ -30,4 +53,44 @@ impl Filesystem for Btrfs {
             size: ByteLen::new(bytes::le_u64(&superblock, 0x70).unwrap_or(0)),
         }))
     }
+
+    fn examine(&self, store: &Arc<dyn ReadAt>, _kind: VolumeKind) -> Result<Examined> {
+        let mut state = State::Unknown;
+        let usage = match examined(&**store, &mut state) {
+            Err(error) if is_doubt(&error) => Usage::distrusted(store.size(), &error),
+            usage => usage?,
+        };
+        Ok(Examined { state, usage, settled: None, least: None })
+    }
+}
+
+fn is_doubt(error: &Error) -> bool {
+    matches!(error.class(), Class::Corrupt | Class::Unsupported)
+}
+
+fn examined(store: &dyn ReadAt, state: &mut State) -> Result<Usage> {
+    let superblock = Superblock::read(store)?;
+    *state = if superblock.log_root == 0 { State::Clean } else { State::ToReplay };
+    let chunks = Chunks::read(store, &superblock)?;
+    let mut used = vec![Span::whole(FRONT.min(store.size()))];
+    let copies = superblock::PLACES.into_iter().filter_map(|at| Span::new(at, ByteLen::kib(4)));
+    used.extend(copies.filter(|copy| copy.end() <= ByteOffset::new(store.size().get())));
+    // What its device doesn't reach is nobody's.
+    let end = ByteOffset::new(superblock.device_len);
+    used.push(Span::between(end, ByteOffset::new(store.size().get())));
+    let mut findings = Vec::new();
+    let trees = Trees { store, superblock: &superblock, chunks: &chunks };
+    match extents::spans(&trees) {
+        // The blocks of a log are given out, and stand in no list yet.
+        Ok(extents) if superblock.log_root == 0 => used.extend(extents),
+        Ok(_) => used.extend(chunks.spans()),
+        Err(error) if is_doubt(&error) => {
+            findings.push(format!("all that is given out to chunks counts as used: {error}"));
+            used.extend(chunks.spans());
+        }
+        Err(error) => return Err(error),
+    }
+    let mut usage = Usage::of(used, Vec::new());
+    usage.findings = findings;
+    Ok(usage)
 }

@@ -1,0 +1,112 @@
+//! The superblock, 64 KiB from the start; copies stand at 64 MiB and at 256 GiB.
+
+use imbrik_store::{
+    ReadAt, bytes,
+    error::{Error, Result},
+    read_up_to,
+    units::ByteOffset,
+};
+
+pub(super) const PLACES: [ByteOffset; 3] =
+    [ByteOffset::new(64 << 10), ByteOffset::new(64 << 20), ByteOffset::new(256 << 30)];
+pub(super) const LEN: usize = 4096;
+pub(super) const MAGIC: &[u8] = b"_BHRfS_M";
+/// How long the list of system chunks may be, and where it stands.
+const SYSTEM_CHUNKS: usize = 811;
+const MOST_SYSTEM_CHUNKS: usize = 2048;
+/// `incompat_flags` with which chunks and extents mean what they mean here: all up to the one for
+/// metadata under another id, but for stripes with parity and those over three devices, and the one
+/// for simple quotas.
+const KNOWN: u64 = 0x7ff & !0x80 | 0x1_0000;
+const METADATA_UUID: u64 = 0x400;
+/// `compat_ro_flags`: the list of block groups is a tree of its own.
+const BLOCK_GROUP_TREE: u64 = 0x8;
+const CRC32C: u16 = 0;
+
+/// A superblock with the right checksum.
+pub(super) struct Superblock {
+    pub(super) generation: u64,
+    /// Where the root tree and the chunk tree start, in logical addresses, with their levels.
+    pub(super) root: (u64, u8),
+    pub(super) chunk_root: (u64, u8),
+    pub(super) chunk_root_generation: u64,
+    pub(super) log_root: u64,
+    pub(super) bytes_used: u64,
+    pub(super) sector: u64,
+    /// Bytes a block of a tree.
+    pub(super) node: usize,
+    pub(super) device: u64,
+    pub(super) device_len: u64,
+    /// What the device says that it gives out to chunks, in bytes.
+    pub(super) device_used: u64,
+    /// The id in the head of every tree block.
+    pub(super) owner: [u8; 16],
+    pub(super) system_chunks: Vec<u8>,
+    pub(super) has_block_group_tree: bool,
+}
+
+impl Superblock {
+    /// # Errors
+    /// - When the store cannot be read.
+    /// - [`imbrik_store::Class::Corrupt`] when it makes no sense, and
+    ///   [`imbrik_store::Class::Unsupported`] for features that are not looked into.
+    pub(super) fn read(store: &dyn ReadAt) -> Result<Self> {
+        let raw = read_up_to(store, PLACES[0], LEN)?;
+        if raw.len() != LEN || raw.get(0x40..0x48) != Some(MAGIC) {
+            return Err(Error::corrupt("its superblock is gone"));
+        }
+        if bytes::le_u16(&raw, 196) != Some(CRC32C) {
+            return Err(Error::unsupported("its checksums are of a kind that is not read"));
+        }
+        if !is_sealed(&raw) {
+            return Err(Error::corrupt("its superblock's checksum is wrong"));
+        }
+        let incompat = bytes::le_u64(&raw, 188).unwrap_or(u64::MAX);
+        if incompat & !KNOWN != 0 {
+            let unknown = incompat & !KNOWN;
+            return Err(Error::unsupported(format!("it has the features {unknown:#x}")));
+        }
+        if bytes::le_u64(&raw, 136) != Some(1) {
+            return Err(Error::unsupported("it spans several devices"));
+        }
+        let this = Self::decode(&raw, incompat);
+        let this = this.ok_or_else(|| Error::corrupt("its superblock makes no sense"))?;
+        if this.device_len > store.size().get() {
+            return Err(Error::corrupt("it is longer than its place"));
+        }
+        Ok(this)
+    }
+
+    fn decode(raw: &[u8], incompat: u64) -> Option<Self> {
+        let node = bytes::le_u32(raw, 148)?;
+        let sector = bytes::le_u32(raw, 144)?;
+        let is_sound = |len: u32| len.is_power_of_two() && (4096..=65536).contains(&len);
+        let list_len = usize::try_from(bytes::le_u32(raw, 160)?).ok()?;
+        let owner = if incompat & METADATA_UUID == 0 { 32 } else { 571 };
+        if !is_sound(node) || !is_sound(sector) || list_len > MOST_SYSTEM_CHUNKS {
+            return None;
+        }
+        Some(Self {
+            generation: bytes::le_u64(raw, 72)?,
+            root: (bytes::le_u64(raw, 80)?, bytes::u8(raw, 198)?),
+            chunk_root: (bytes::le_u64(raw, 88)?, bytes::u8(raw, 199)?),
+            chunk_root_generation: bytes::le_u64(raw, 164)?,
+            log_root: bytes::le_u64(raw, 96)?,
+            bytes_used: bytes::le_u64(raw, 120)?,
+            sector: sector.into(),
+            node: usize::try_from(node).ok()?,
+            device: bytes::le_u64(raw, 201)?,
+            device_len: bytes::le_u64(raw, 209)?,
+            device_used: bytes::le_u64(raw, 217)?,
+            owner: bytes::array(raw, owner)?,
+            system_chunks: raw.get(SYSTEM_CHUNKS..SYSTEM_CHUNKS.checked_add(list_len)?)?.to_vec(),
+            has_block_group_tree: bytes::le_u64(raw, 180)? & BLOCK_GROUP_TREE != 0,
+        })
+    }
+}
+
+/// Whether a superblock or a tree block has the checksum that stands in its first bytes.
+pub(super) fn is_sealed(block: &[u8]) -> bool {
+    let covered = block.get(32..).unwrap_or_default();
+    bytes::le_u32(block, 0) == Some(crc32c::crc32c(covered))
+}
