@@ -38,6 +38,9 @@ enum Reader {
     Ntfscat,
     /// Through a loop device: needs root.
     ExfatFuse,
+    /// Inode by inode.
+    DumpF2fs,
+    BtrfsRestore,
 }
 
 struct Kind {
@@ -68,7 +71,7 @@ const fn fat(name: &'static str, mib: u64, make: &'static str) -> Kind {
     Kind { name, mib, make, fill: MCOPY, reader: Reader::Mtools }
 }
 
-const KINDS: [Kind; 18] = [
+const KINDS: [Kind; 22] = [
     ext("ext2", 8, "mkfs.ext2 -q -F -b 1024 -d tree v"),
     ext("ext2 of 4 KiB", 8, "mkfs.ext2 -q -F -b 4096 -d tree v"),
     ext("ext3", 10, "mkfs.ext3 -q -F -b 1024 -d tree v"),
@@ -121,6 +124,35 @@ const KINDS: [Kind; 18] = [
         make: "mkfs.ntfs -q -F -f -c 512 v 2>/dev/null",
         fill: NTFSCP,
         reader: Reader::Ntfscat,
+    },
+    Kind {
+        name: "F2FS",
+        mib: 64,
+        make: "mkfs.f2fs -q v",
+        fill: "sload.f2fs -f tree v >/dev/null",
+        reader: Reader::DumpF2fs,
+    },
+    Kind {
+        name: "F2FS written twice",
+        mib: 64,
+        make: "mkfs.f2fs -q -O extra_attr,inode_checksum,sb_checksum v",
+        fill: "sload.f2fs -f tree v >/dev/null; mkdir more; cp tree/brood.wav more/second.wav; \
+               sload.f2fs -f more v >/dev/null",
+        reader: Reader::DumpF2fs,
+    },
+    Kind {
+        name: "btrfs",
+        mib: 32,
+        make: "mkfs.btrfs -q --mixed -r tree v 2>/dev/null",
+        fill: "true",
+        reader: Reader::BtrfsRestore,
+    },
+    Kind {
+        name: "btrfs with its trees twice",
+        mib: 40,
+        make: "mkfs.btrfs -q -n 4096 -m dup -d single -r tree v 2>/dev/null",
+        fill: "true",
+        reader: Reader::BtrfsRestore,
     },
 ];
 
@@ -232,6 +264,11 @@ fn files(kind: &Kind, dir: &Path, volume: &str) -> BTreeMap<String, blake3::Hash
              cp -r m/. out/; umount m; for i in $(seq 100); do fuser -s $d || break; sleep 0.01; \
              done; losetup -d $d; for i in $(seq 100); do losetup $d || break; sleep 0.01; done"
         )),
+        Reader::DumpF2fs => quiet(&format!(
+            "cd out; for i in 3 4 5 6 7 8 9 a b c d e f 10 11 12; do \
+             echo y | timeout 20 dump.f2fs -i $i ../{volume}; done"
+        )),
+        Reader::BtrfsRestore => quiet(&format!("timeout 20 btrfs restore -i {volume} out")),
     }
     let mut found = BTreeMap::new();
     let mut folders = vec![dir.join("out")];
@@ -462,6 +499,11 @@ fn no_flipped_bit_loses_a_file_of_ext() {
 #[test]
 fn no_flipped_bit_loses_a_file_of_fat_or_ntfs() {
     sweep_all(|kind| matches!(kind.reader, Reader::Mtools | Reader::Ntfscat));
+}
+
+#[test]
+fn no_flipped_bit_loses_a_file_of_f2fs_or_btrfs() {
+    sweep_all(|kind| matches!(kind.reader, Reader::DumpF2fs | Reader::BtrfsRestore));
 }
 
 #[test]
