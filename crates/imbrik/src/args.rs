@@ -1,8 +1,11 @@
 //! What can be typed.
 
 use crate::{complete, exit};
-use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
-use imbrik_core::units::ByteLen;
+use clap::{
+    ArgAction, Args, Parser, Subcommand, ValueEnum,
+    builder::{PossibleValue, PossibleValuesParser, TypedValueParser},
+};
+use imbrik_core::{image::Pack, units::ByteLen};
 use std::{path::PathBuf, str::FromStr};
 
 /// Save, check and restore the cards of single-board computers
@@ -202,10 +205,10 @@ pub(crate) struct SaveArgs {
 #[derive(Debug, Args)]
 pub(crate) struct Packing {
     /// The container; otherwise the image's name decides
-    #[arg(long, value_enum, value_name = "KIND", help_heading = WRITE)]
-    pub(crate) pack: Option<PackArg>,
-    /// Level, from fast to small: zst 1 to 22, gz 1 to 9, xz 0 to 9
-    #[arg(long, help_heading = WRITE)]
+    #[arg(long, value_parser = pack(), value_name = "KIND", help_heading = WRITE)]
+    pub(crate) pack: Option<Pack>,
+    /// Level, from fast to small
+    #[arg(long, help = levels(), help_heading = WRITE)]
     pub(crate) level: Option<i32>,
     /// Checksum file to put beside the image; may be given several times
     #[arg(long, value_name = "HASH", value_delimiter = ',', value_parser = HASHES,
@@ -221,17 +224,20 @@ pub(crate) struct Packing {
 
 const HASHES: [&str; 5] = ["sha256", "sha512", "sha1", "md5", "blake3"];
 
-/// The containers that can be written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum PackArg {
-    /// The raw card, with holes where it holds zeros
-    Raw,
-    /// Zstandard, readable at any place
-    Zst,
-    /// gzip, readable at any place
-    Gz,
-    /// xz, readable at any place
-    Xz,
+/// The levels of every container that is written.
+fn levels() -> String {
+    let told = Pack::all().filter_map(|pack| {
+        let levels = pack.levels()?;
+        Some(format!("{} {} to {}", pack.word(), levels.start(), levels.end()))
+    });
+    format!("Level, from fast to small: {}", told.collect::<Vec<_>>().join(", "))
+}
+
+/// Takes the word of a container that is written.
+fn pack() -> impl TypedValueParser<Value = Pack> {
+    let words = Pack::all().map(|pack| PossibleValue::new(pack.word()).help(pack.about()));
+    PossibleValuesParser::new(words)
+        .map(|word| Pack::all().find(|pack| pack.word() == word).unwrap_or(Pack::usual()))
 }
 
 #[derive(Debug, Args)]

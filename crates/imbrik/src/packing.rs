@@ -1,7 +1,7 @@
 //! Where an image is to be written, and how: what `save` and `repack` have in common.
 
 use crate::{
-    args::{PackArg, Packing},
+    args::Packing,
     exit::Exit,
     failure::{self, Explain, Failure, Outcome},
     pipe,
@@ -11,7 +11,7 @@ use crate::{
 };
 use imbrik_core::{
     Class, Error,
-    image::{Image, Limit, Output, Pack, Place, SumKind, manifest_path},
+    image::{Container, Image, Limit, Output, Pack, Place, SumKind, manifest_path},
     layout::View,
     transfer::{ReadBack, SaveOptions, Saved, sample},
     units::ByteLen,
@@ -34,16 +34,14 @@ pub(crate) fn options(
     name: Option<&Path>,
 ) -> Outcome<SaveOptions> {
     let by_name = name.filter(|name| !name.is_dir()).and_then(Pack::of_name);
-    let asked = args.pack.map(|pack| match pack {
-        PackArg::Raw => Pack::Raw,
-        PackArg::Zst => Pack::Zst,
-        PackArg::Gz => Pack::Gz,
-        PackArg::Xz => Pack::Xz,
+    let asked = args.pack;
+    let only_read = name.filter(|name| {
+        Container::of_name(name).is_some_and(|container| container.pack().is_none())
     });
-    let extension = name.and_then(Path::extension).and_then(|ext| ext.to_str()).unwrap_or_default();
-    if ["bz2", "zip", "7z"].contains(&extension) && asked.is_none() {
+    if let (Some(extension), None) = (only_read.and_then(Path::extension), asked) {
+        let extension = extension.display();
         return Err(Failure::usage(format!("images ending in .{extension} are not written"))
-            .next("Name it .img.zst (the usual), .img.gz, .img.xz or .img (raw)."));
+            .next(format!("Name it {}.", endings())));
     }
     if let Some(name) = name
         && asked.or(by_name).is_none()
@@ -85,7 +83,7 @@ pub(crate) fn options(
             sums.push(kind);
         }
     }
-    let pack = asked.or(by_name).unwrap_or(Pack::Zst);
+    let pack = asked.or(by_name).unwrap_or(Pack::usual());
     let fits = |level: &i32| pack.levels().is_some_and(|levels| levels.contains(level));
     let configured = session.config.level.filter(fits);
     if let Some(level) = args.level.filter(|level| !fits(level)) {
@@ -108,6 +106,25 @@ pub(crate) fn options(
         check: !args.no_check,
         owner: session.environment.owner,
     })
+}
+
+/// What an image's name may end in, in words.
+fn endings() -> String {
+    let told = |pack: Pack| {
+        let ending = format!(".{}", pack.extension());
+        match (pack == Pack::usual(), pack.is_raw()) {
+            (true, _) => format!("{ending} (the usual)"),
+            (_, true) => format!("{ending} (raw)"),
+            _ => ending,
+        }
+    };
+    let mut packs: Vec<_> = Pack::all().collect();
+    packs.sort_by_key(|pack| (pack.is_raw(), *pack != Pack::usual()));
+    let told: Vec<_> = packs.into_iter().map(told).collect();
+    match told.split_last() {
+        Some((last, others)) => format!("{} or {last}", others.join(", ")),
+        None => String::new(),
+    }
 }
 
 /// Where an image is to be written.
@@ -229,13 +246,13 @@ impl Target {
     /// Says what stands beside the image, and whether it needs that.
     pub(crate) fn tell_what_belongs_to_it(&self, out: &Out, pack: Pack) {
         let Self::File(path) = self else { return };
-        match pack {
-            Pack::Zst => {
+        match pack.holds_manifest() {
+            true => {
                 out.line(
                     "The image is complete in itself; what stands beside it is for other tools.",
                 );
             }
-            _ => {
+            false => {
                 let beside = manifest_path(path);
                 let beside = beside.file_name().unwrap_or_default();
                 out.line(&format!(
@@ -283,7 +300,7 @@ impl Target {
         }
         let (low, likely) = match (options.pack, place.limit_for(whole)) {
             // However many holes it has: a file is as long as it is.
-            (Pack::Raw, Some(Limit::LargestFile(_))) => (whole, whole),
+            (pack, Some(Limit::LargestFile(_))) if pack.is_raw() => (whole, whole),
             (pack, _) => {
                 let sampled = sample(view, pack, options.level).state(UNTOUCHED)?;
                 (part(sampled.used, sampled.low), part(sampled.used, sampled.likely))

@@ -1,128 +1,183 @@
-//! Which container a file is, by its first bytes, and which are written.
+//! Which containers there are: a line each, and nothing else names them all.
 
-use std::{fmt, ops::RangeInclusive, path::Path};
+use super::{
+    bzip2::Bzip2,
+    format::{Format, Writing},
+    gz::Gzip,
+    raw::Raw,
+    seven_zip::SevenZip,
+    xz::Xz,
+    zip::Zip,
+    zst::Zst,
+};
+use std::{fmt, hash, ops::RangeInclusive, path::Path};
+
+/// All of them.
+const FORMATS: [&dyn Format; 7] = [&Raw, &Zst, &Gzip, &Xz, &Bzip2, &Zip, &SevenZip];
+/// What a file is that is nothing else, and what is written unless another is asked for.
+const RAW: &dyn Format = &Raw;
+const USUAL: &dyn Format = &Zst;
 
 /// What a file is wrapped in, by content.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Container {
-    /// No wrapping: the card's bytes themselves.
-    Raw,
-    /// Zstandard frames.
-    Zstd,
-    /// gzip members.
-    Gzip,
-    /// xz streams.
-    Xz,
-    /// bzip2 streams.
-    Bzip2,
-    /// A zip archive.
-    Zip,
-    /// A 7z archive.
-    SevenZip,
-}
+#[derive(Clone, Copy)]
+pub struct Container(&'static dyn Format);
 
 impl Container {
     /// The container whose file starts with `head`.
     #[must_use]
     pub fn of(head: &[u8]) -> Self {
-        let marks: [(&[u8], Self); 6] = [
-            (b"\x28\xb5\x2f\xfd", Self::Zstd),
-            (b"\x1f\x8b\x08", Self::Gzip),
-            (b"\xfd7zXZ\0", Self::Xz),
-            (b"BZh", Self::Bzip2),
-            (b"PK\x03\x04", Self::Zip),
-            (b"7z\xbc\xaf\x27\x1c", Self::SevenZip),
-        ];
-        // A skippable frame: 0x184D2A50 to 0x184D2A5F.
-        let skippable = matches!(head, [0x50..=0x5f, 0x2a, 0x4d, 0x18, ..]);
-        let marked = marks.iter().find(|(mark, _)| head.starts_with(mark)).map(|(_, kind)| *kind);
-        marked.unwrap_or(if skippable { Self::Zstd } else { Self::Raw })
+        Self(FORMATS.into_iter().find(|format| format.is_at(head)).unwrap_or(RAW))
+    }
+
+    /// The container that a file name tells; `None` when it tells none.
+    #[must_use]
+    pub fn of_name(path: &Path) -> Option<Self> {
+        let ending = path.extension()?.to_str()?.to_ascii_lowercase();
+        let told = |format: &&dyn Format| format.endings().contains(&ending.as_str());
+        FORMATS.into_iter().find(told).map(Self)
+    }
+
+    /// Whether there is none: the file is the card's bytes.
+    #[must_use]
+    pub fn is_raw(self) -> bool {
+        self.0.name() == RAW.name()
+    }
+
+    /// How it is written; `None` when it is only read.
+    #[must_use]
+    pub fn pack(self) -> Option<Pack> {
+        self.0.writing().map(|writing| Pack { format: self.0, writing })
+    }
+
+    pub(super) fn format(self) -> &'static dyn Format {
+        self.0
+    }
+}
+
+impl PartialEq for Container {
+    fn eq(&self, other: &Self) -> bool {
+        self.0.name() == other.0.name()
+    }
+}
+
+impl Eq for Container {}
+
+impl hash::Hash for Container {
+    fn hash<H: hash::Hasher>(&self, state: &mut H) {
+        self.0.name().hash(state);
+    }
+}
+
+impl fmt::Debug for Container {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.0.name())
     }
 }
 
 impl fmt::Display for Container {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(match self {
-            Self::Raw => "raw",
-            Self::Zstd => "zstd",
-            Self::Gzip => "gzip",
-            Self::Xz => "xz",
-            Self::Bzip2 => "bzip2",
-            Self::Zip => "zip",
-            Self::SevenZip => "7z",
-        })
+        f.pad(self.0.name())
     }
 }
 
-/// The containers that are written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Pack {
-    /// The raw card, with holes for zeros.
-    Raw,
-    /// One Zstandard frame a tile.
-    Zst,
-    /// One gzip member a tile.
-    Gz,
-    /// One xz stream a tile.
-    Xz,
+/// A container that is written.
+#[derive(Clone, Copy)]
+pub struct Pack {
+    format: &'static dyn Format,
+    writing: &'static dyn Writing,
 }
 
 impl Pack {
+    /// All of them.
+    pub fn all() -> impl Iterator<Item = Self> {
+        FORMATS.into_iter().filter_map(|format| Container(format).pack())
+    }
+
+    /// The one that is written unless another is asked for.
+    #[must_use]
+    pub fn usual() -> Self {
+        Self { format: USUAL, writing: &Zst }
+    }
+
+    /// The raw card, with holes for zeros.
+    #[must_use]
+    pub fn raw() -> Self {
+        Self { format: RAW, writing: &Raw }
+    }
+
     /// The container that a file name asks for; `None` when it asks for none that is written.
     #[must_use]
     pub fn of_name(path: &Path) -> Option<Self> {
-        let extension = path.extension()?.to_str()?;
-        match extension.to_ascii_lowercase().as_str() {
-            "zst" | "zstd" => Some(Self::Zst),
-            "gz" => Some(Self::Gz),
-            "xz" => Some(Self::Xz),
-            "img" | "raw" | "bin" | "iso" => Some(Self::Raw),
-            _ => None,
-        }
+        Container::of_name(path)?.pack()
     }
 
-    /// What a name of it ends in.
+    /// What it is asked for by: `zst`.
     #[must_use]
-    pub fn extension(self) -> &'static str {
-        match self {
-            Self::Raw => "img",
-            Self::Zst => "img.zst",
-            Self::Gz => "img.gz",
-            Self::Xz => "img.xz",
+    pub fn word(self) -> &'static str {
+        self.writing.word()
+    }
+
+    /// What it is, in a few words for whoever chooses.
+    #[must_use]
+    pub fn about(self) -> &'static str {
+        self.writing.about()
+    }
+
+    /// What a name of it ends in: `img.zst`.
+    #[must_use]
+    pub fn extension(self) -> String {
+        match self.is_raw() {
+            true => "img".to_owned(),
+            false => format!("img.{}", self.word()),
         }
     }
 
     /// What a file of it is recognised as.
     #[must_use]
     pub fn container(self) -> Container {
-        match self {
-            Self::Raw => Container::Raw,
-            Self::Zst => Container::Zstd,
-            Self::Gz => Container::Gzip,
-            Self::Xz => Container::Xz,
-        }
+        Container(self.format)
+    }
+
+    /// Whether it is the raw card.
+    #[must_use]
+    pub fn is_raw(self) -> bool {
+        self.container().is_raw()
+    }
+
+    /// Whether such an image keeps its manifest in itself; otherwise it stands beside it.
+    #[must_use]
+    pub fn holds_manifest(self) -> bool {
+        self.writing.holds_manifest()
     }
 
     /// The levels of its codec, from fast to small; `None` when it has none.
     #[must_use]
     pub fn levels(self) -> Option<RangeInclusive<i32>> {
-        match self {
-            Self::Raw => None,
-            Self::Zst => Some(1..=22),
-            Self::Gz => Some(1..=9),
-            Self::Xz => Some(0..=9),
-        }
+        self.writing.levels()
     }
 
     /// The level used unless another is asked for.
     #[must_use]
     pub fn usual_level(self) -> i32 {
-        match self {
-            Self::Raw => 0,
-            // Fast enough to keep up with a card reader.
-            Self::Zst => 3,
-            Self::Gz | Self::Xz => 6,
-        }
+        self.writing.usual_level()
+    }
+
+    pub(super) fn writing(self) -> &'static dyn Writing {
+        self.writing
+    }
+}
+
+impl PartialEq for Pack {
+    fn eq(&self, other: &Self) -> bool {
+        self.word() == other.word()
+    }
+}
+
+impl Eq for Pack {}
+
+impl fmt::Debug for Pack {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.word())
     }
 }
 
@@ -132,19 +187,19 @@ mod tests {
 
     #[test]
     fn content_decides_whatever_the_name_says() {
-        assert_eq!(Container::of(b"\x28\xb5\x2f\xfd\0"), Container::Zstd);
-        assert_eq!(Container::of(b"\x5e\x2a\x4d\x18"), Container::Zstd);
-        assert_eq!(Container::of(b"\x1f\x8b\x08\x00"), Container::Gzip);
-        assert_eq!(Container::of(b"\x28\xb5"), Container::Raw);
-        assert_eq!(Container::of(b""), Container::Raw);
+        assert_eq!(Container::of(b"\x28\xb5\x2f\xfd\0"), Container(USUAL));
+        assert_eq!(Container::of(b"\x5e\x2a\x4d\x18"), Container(USUAL));
+        assert_eq!(Container::of(b"\x1f\x8b\x08\x00"), Container(&Gzip));
+        assert_eq!(Container::of(b"\x28\xb5"), Container(RAW));
+        assert_eq!(Container::of(b""), Container(RAW));
     }
 
     #[test]
     fn a_name_asks_for_what_it_ends_in() {
-        assert_eq!(Pack::of_name(Path::new("hive-07.img.ZST")), Some(Pack::Zst));
-        assert_eq!(Pack::of_name(Path::new("hive.07.img")), Some(Pack::Raw));
+        assert_eq!(Pack::of_name(Path::new("hive-07.img.ZST")), Some(Pack::usual()));
+        assert_eq!(Pack::of_name(Path::new("hive.07.img")), Some(Pack::raw()));
         assert_eq!(Pack::of_name(Path::new("hive-07")), None);
-        assert_eq!(Pack::of_name(Path::new("hive-07.img.xz")), Some(Pack::Xz));
+        assert_eq!(Pack::of_name(Path::new("hive-07.img.xz")), Container(&Xz).pack());
         assert_eq!(Pack::of_name(Path::new("hive-07.img.bz2")), None);
     }
 }

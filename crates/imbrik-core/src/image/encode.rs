@@ -2,18 +2,15 @@
 
 use super::{
     container::Pack,
-    gz,
+    format::{Packer, packed_len},
     tile::{TILE, TileData},
-    xz,
 };
 use imbrik_store::{
     Buffer,
-    bytes::is_zero,
     error::{Error, Result},
     units::ByteLen,
 };
 use std::sync::{Arc, OnceLock};
-use zstd::{bulk::Compressor, zstd_safe::CParameter};
 
 /// How an image is to be packed.
 #[derive(Clone, Debug)]
@@ -47,40 +44,8 @@ impl Encoding {
     /// # Errors
     /// When the codec cannot be started for want of memory.
     pub fn encoder(&self) -> Result<Encoder> {
-        let start = || {
-            let mut compressor = Compressor::new(self.level)?;
-            // A checksum a frame lets `zstd -t` prove the content, not only the shape.
-            compressor.set_parameter(CParameter::ChecksumFlag(true))?;
-            Ok(compressor)
-        };
-        let level = u32::try_from(self.level).unwrap_or(0);
-        let packer = match self.pack {
-            Pack::Raw => Packer::Raw,
-            Pack::Zst => Packer::Zst(start().map_err(|e| Error::io("starting to compress", e))?),
-            Pack::Gz => Packer::Gz { level, card: self.card },
-            Pack::Xz => Packer::Xz { level },
-        };
+        let packer = self.pack.writing().packer(self.level, self.card)?;
         Ok(Encoder { packer, zero_tile: Arc::clone(&self.zero_tile) })
-    }
-}
-
-/// The codec of one thread.
-enum Packer {
-    Raw,
-    Zst(Compressor<'static>),
-    Gz { level: u32, card: ByteLen },
-    Xz { level: u32 },
-}
-
-impl Packer {
-    fn pack(&mut self, bytes: &[u8]) -> Result<Vec<u8>> {
-        let packed = match self {
-            Self::Raw => Ok(bytes.to_vec()),
-            Self::Zst(compressor) => compressor.compress(bytes),
-            Self::Gz { level, card } => gz::pack(bytes, *card, *level),
-            Self::Xz { level } => xz::pack(bytes, *level),
-        };
-        packed.map_err(|e| Error::io("compressing", e))
     }
 }
 
@@ -89,15 +54,8 @@ impl Packer {
 /// # Errors
 /// When the codec fails, which takes a lack of memory.
 pub(crate) fn sampled(pack: Pack, level: i32, bytes: &[u8]) -> Result<usize> {
-    match pack {
-        // A hole takes no room.
-        Pack::Raw if is_zero(bytes) => Ok(0),
-        Pack::Raw => Ok(bytes.len()),
-        pack => {
-            let mut encoder = Encoding::new(pack, level, ByteLen::of(bytes)).encoder()?;
-            encoder.packer.pack(bytes).map(|packed| packed.len())
-        }
-    }
+    let encoding = Encoding::new(pack, level, ByteLen::of(bytes));
+    packed_len(encoding.encoder()?.packer, bytes)
 }
 
 /// A tile, ready to be written.
@@ -123,7 +81,7 @@ pub enum Encoded {
 
 /// Encodes tiles, one after the other, on one thread.
 pub struct Encoder {
-    packer: Packer,
+    packer: Option<Box<dyn Packer>>,
     zero_tile: Arc<OnceLock<Arc<[u8]>>>,
 }
 
@@ -133,26 +91,29 @@ impl Encoder {
     /// # Errors
     /// When the codec fails, which takes a lack of memory.
     pub fn encode(&mut self, tile: TileData) -> Result<Encoded> {
-        match (&self.packer, tile) {
-            (Packer::Raw, TileData::Bytes(bytes)) => Ok(Encoded::Plain(bytes)),
-            (Packer::Raw, TileData::Zeros(len)) => Ok(Encoded::Zeros(len)),
-            (_, TileData::Bytes(bytes)) => {
-                let frame = self.packer.pack(&bytes)?;
+        let Some(packer) = &mut self.packer else {
+            return Ok(match tile {
+                TileData::Bytes(bytes) => Encoded::Plain(bytes),
+                TileData::Zeros(len) => Encoded::Zeros(len),
+            });
+        };
+        let mut pack = |bytes: &[u8]| packer.pack(bytes).map_err(|e| Error::io("compressing", e));
+        match tile {
+            TileData::Bytes(bytes) => {
+                let frame = pack(&bytes)?;
                 Ok(Encoded::Packed { frame, content: ByteLen::of(&bytes) })
             }
-            (_, TileData::Zeros(TILE)) => {
+            TileData::Zeros(TILE) => {
                 let frame = match self.zero_tile.get() {
                     Some(frame) => Arc::clone(frame),
                     None => {
-                        let frame: Arc<[u8]> = self.packer.pack(&zeros(TILE))?.into();
+                        let frame: Arc<[u8]> = pack(&zeros(TILE))?.into();
                         Arc::clone(self.zero_tile.get_or_init(|| frame))
                     }
                 };
                 Ok(Encoded::PackedZeros { frame })
             }
-            (_, TileData::Zeros(len)) => {
-                Ok(Encoded::Packed { frame: self.packer.pack(&zeros(len))?, content: len })
-            }
+            TileData::Zeros(len) => Ok(Encoded::Packed { frame: pack(&zeros(len))?, content: len }),
         }
     }
 }

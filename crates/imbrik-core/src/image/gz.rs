@@ -9,7 +9,11 @@
 //! All numbers are little-endian bytes: the whole member, its content, and the whole card, so that
 //! a file that lacks its last members is noticed.
 
-use super::frames::{Codec, Frames, MOST_CONTENT};
+use super::{
+    format::{Format, Inside, Packed, Packer, Work, Writing},
+    frames::{Codec, FramedStore, Frames, MOST_CONTENT},
+    members::{Decoder, MemberKind, decoder},
+};
 use flate2::{Compression, GzBuilder, bufread::GzDecoder};
 use imbrik_store::{
     ReadAt, bytes,
@@ -17,7 +21,11 @@ use imbrik_store::{
     read_up_to,
     units::{ByteLen, ByteOffset, Span},
 };
-use std::io::{Read, Write};
+use std::{
+    io::{Read, Write},
+    ops::RangeInclusive,
+    sync::Arc,
+};
 
 const MAGIC: &[u8] = &[0x1f, 0x8b, 8];
 const HAS_EXTRA: u8 = 4;
@@ -27,11 +35,74 @@ const FIELD: [u8; 4] = [b'I', b'K', 16, 0];
 const NUMBERS_AT: usize = 16;
 const NUMBERS_END: usize = 32;
 
+const MEMBERS: MemberKind = MemberKind {
+    name: "gzip",
+    first_bytes: &[0x1f],
+    start: |source| Ok(Box::new(GzDecoder::new(source))),
+};
+
+decoder!(GzDecoder<Packed>);
+
+/// gzip files.
+pub(super) struct Gzip;
+
+impl Format for Gzip {
+    fn name(&self) -> &'static str {
+        MEMBERS.name
+    }
+
+    fn is_at(&self, head: &[u8]) -> bool {
+        head.starts_with(MAGIC)
+    }
+
+    fn endings(&self) -> &'static [&'static str] {
+        &["gz"]
+    }
+
+    fn writing(&self) -> Option<&'static dyn Writing> {
+        Some(&Self)
+    }
+
+    fn look(&self, file: &Arc<dyn ReadAt>) -> Result<Inside> {
+        let framed = frames(&**file)?;
+        let framed =
+            framed.map(|frames| FramedStore::new(Arc::clone(file), Box::new(GzCodec), frames));
+        Ok(Inside { framed, ..Inside::default() })
+    }
+
+    fn decode(&self, file: Packed, _entry: Option<&str>, work: Work<'_>) -> Result<()> {
+        const { &MEMBERS }.decode(file, work)
+    }
+}
+
+impl Writing for Gzip {
+    fn word(&self) -> &'static str {
+        "gz"
+    }
+
+    fn about(&self) -> &'static str {
+        "gzip, readable at any place"
+    }
+
+    fn levels(&self) -> Option<RangeInclusive<i32>> {
+        Some(1..=9)
+    }
+
+    fn usual_level(&self) -> i32 {
+        6
+    }
+
+    fn packer(&self, level: i32, card: ByteLen) -> Result<Option<Box<dyn Packer>>> {
+        let level = u32::try_from(level).unwrap_or(6);
+        Ok(Some(Box::new(move |tile: &[u8]| pack(tile, card, level))))
+    }
+}
+
 /// Packs `content`, a part of a card of `card` bytes, as a member of its own.
 ///
 /// # Errors
 /// When it is longer than a member can say.
-pub(super) fn pack(content: &[u8], card: ByteLen, level: u32) -> std::io::Result<Vec<u8>> {
+fn pack(content: &[u8], card: ByteLen, level: u32) -> std::io::Result<Vec<u8>> {
     let mut extra = FIELD.to_vec();
     extra.extend_from_slice(&[0; 4]);
     let too_long = |_| std::io::Error::other("the content is too long for a member");
@@ -75,7 +146,7 @@ fn decode(head: &[u8]) -> Option<Member> {
 ///
 /// # Errors
 /// [`imbrik_store::Class::Corrupt`] when a file of ours is cut short or its members contradict each other.
-pub(super) fn frames(file: &dyn ReadAt) -> Result<Option<Frames>> {
+fn frames(file: &dyn ReadAt) -> Result<Option<Frames>> {
     let end = ByteOffset::new(file.size().get());
     let mut frames = Frames::default();
     let mut at = ByteOffset::ZERO;
@@ -107,7 +178,7 @@ pub(super) fn frames(file: &dyn ReadAt) -> Result<Option<Frames>> {
 }
 
 /// Decodes gzip members.
-pub(super) struct GzCodec;
+struct GzCodec;
 
 impl Codec for GzCodec {
     fn decode(&self, packed: &[u8], _: Span, out: &mut [u8]) -> std::result::Result<(), String> {

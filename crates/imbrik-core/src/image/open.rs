@@ -2,14 +2,12 @@
 
 use super::{
     container::Container,
+    format::Inside,
     frames::FramedStore,
-    gz::{self, GzCodec},
     manifest::Manifest,
     spool::{temporary, unpacked},
     stranger,
     tile::TILE,
-    xz,
-    zst::{ZstCodec, ZstIndex},
 };
 use imbrik_store::{
     FileStore, ReadAt,
@@ -30,11 +28,11 @@ use std::{
 /// The longest manifest that is read from beside an image, in bytes.
 const MOST_MANIFEST: u64 = 64 << 20;
 
-/// An image file, open for reading.
+/// An image, open for reading: a file, or any other store.
 pub struct Image {
     path: PathBuf,
     container: Container,
-    file: Arc<FileStore>,
+    file: Arc<dyn ReadAt>,
     content: Arc<dyn ReadAt>,
     /// The same content, when it stands in frames of this very file.
     framed: Option<Arc<FramedStore>>,
@@ -100,7 +98,7 @@ impl Image {
             let what = if kind.is_dir() { "a folder" } else { "no regular file" };
             return Err(Error::usage(format!("{} is {what}, not an image", path.display())));
         }
-        Self::of_file(path, FileStore::open(path)?, beside, unpack)
+        Self::of_store(path, Arc::new(FileStore::open(path)?), beside, unpack)
     }
 
     /// What its content plainly is instead of a card, in common words.
@@ -117,31 +115,35 @@ impl Image {
     /// As [`Image::open`].
     pub fn from_pipe(pipe: &mut dyn Read, unpack: Unpack<'_>) -> Result<Self> {
         let file = taken_in(pipe, unpack).map_err(|e| e.at("the pipe"))?;
-        Self::of_file(Path::new("-"), file, None, Some(unpack))
+        Self::of_store(Path::new("-"), Arc::new(file), None, Some(unpack))
     }
 
-    fn of_file(
+    /// Takes the image out of any store, `file`, that is called `path` in messages.
+    ///
+    /// # Errors
+    /// As [`Image::open`].
+    pub fn of_store(
         path: &Path,
-        file: FileStore,
+        file: Arc<dyn ReadAt>,
         beside: Option<&[u8]>,
         unpack: Option<Unpack<'_>>,
     ) -> Result<Self> {
-        let file = Arc::new(file);
         if file.size().is_zero() {
             return Err(Error::corrupt(format!("{} is empty", path.display())));
         }
         let at_path = |e: Error| e.at(path.display());
         let container = Container::of(&read_up_to(&*file, ByteOffset::ZERO, 16)?);
-        let inside = Content::of(&file, container).map_err(at_path)?;
-        let Content { manifest: embedded, mut findings, .. } = inside;
-        let framed = match (inside.framed, container, unpack) {
-            (Some(framed), _, _) => Some(framed),
-            (None, Container::Raw, _) => None,
-            (None, _, Some(unpack)) => {
+        let inside = container.format().look(&file).map_err(at_path)?;
+        let Inside { framed, manifest: embedded, mut findings } = inside;
+        let is_unpacked = framed.is_none() && !container.is_raw();
+        let framed = match (framed, unpack) {
+            (Some(framed), _) => Some(framed),
+            (None, _) if container.is_raw() => None,
+            (None, Some(unpack)) => {
                 let unpacked = unpacked(&file, container, unpack);
                 Some(unpacked.map_err(at_path)?)
             }
-            (None, _, None) => {
+            (None, None) => {
                 return Err(at_path(Error::unsupported(format!(
                     "this {container} file cannot be read at random"
                 ))));
@@ -150,14 +152,14 @@ impl Image {
         let framed = framed.map(Arc::new);
         let content: Arc<dyn ReadAt> = match &framed {
             Some(framed) => Arc::<FramedStore>::clone(framed),
-            None => Arc::<FileStore>::clone(&file),
+            None => Arc::clone(&file),
         };
         if content.size().is_zero() {
             return Err(at_path(Error::corrupt("there is nothing in it")));
         }
-        if container != Container::Raw && inside.is_plain {
+        if is_unpacked {
             let nested = Container::of(&read_up_to(&*content, ByteOffset::ZERO, 16)?);
-            if nested != Container::Raw {
+            if !nested.is_raw() {
                 return Err(at_path(Error::unsupported(format!(
                     "inside this {container} file is a {nested} file: unpack the {container} first"
                 ))));
@@ -183,7 +185,6 @@ impl Image {
             }
         };
         let path = path.to_owned();
-        let is_unpacked = inside.is_plain && container != Container::Raw;
         let framed = framed.filter(|_| !is_unpacked);
         Ok(Self { path, container, file, content, framed, manifest, findings })
     }
@@ -202,7 +203,7 @@ impl Image {
 
     /// The file itself.
     #[must_use]
-    pub fn file(&self) -> &Arc<FileStore> {
+    pub fn file(&self) -> &Arc<dyn ReadAt> {
         &self.file
     }
 
@@ -231,47 +232,6 @@ impl Image {
     #[must_use]
     pub fn findings(&self) -> &[String] {
         &self.findings
-    }
-}
-
-/// What a container tells without being decoded.
-struct Content {
-    /// Its content, when that can be read at random.
-    framed: Option<FramedStore>,
-    /// Whether it can only be decoded from its start.
-    is_plain: bool,
-    manifest: Option<Vec<u8>>,
-    findings: Vec<String>,
-}
-
-impl Content {
-    fn of(file: &Arc<FileStore>, container: Container) -> Result<Self> {
-        let store: Arc<dyn ReadAt> = Arc::<FileStore>::clone(file);
-        let mut this = Self { framed: None, is_plain: true, manifest: None, findings: Vec::new() };
-        match container {
-            Container::Zstd => {
-                let index = ZstIndex::of(&**file)?;
-                if index.manifest.is_some() && !index.has_seek_table {
-                    this.findings.push("the seek table at its end is missing".to_owned());
-                }
-                this.manifest = index.manifest;
-                let codec = Box::<ZstCodec>::default();
-                this.framed = index.frames.map(|frames| FramedStore::new(store, codec, frames));
-            }
-            Container::Gzip => {
-                let frames = gz::frames(&**file)?;
-                let codec = Box::new(GzCodec);
-                this.framed = frames.map(|frames| FramedStore::new(store, codec, frames));
-            }
-            Container::Xz => {
-                let found = xz::frames(&**file)?;
-                this.framed =
-                    found.map(|(frames, codec)| FramedStore::new(store, Box::new(codec), frames));
-            }
-            Container::Raw | Container::Bzip2 | Container::Zip | Container::SevenZip => {}
-        }
-        this.is_plain = this.framed.is_none();
-        Ok(this)
     }
 }
 

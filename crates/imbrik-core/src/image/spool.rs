@@ -3,9 +3,9 @@
 
 use super::{
     container::Container,
+    format::{Stream, broken},
     frames::{FramedStore, Frames},
     open::Unpack,
-    stream::{broken, with_content},
     tile::TILE,
     zst::ZstCodec,
 };
@@ -48,9 +48,10 @@ pub(super) fn temporary(folder: &Path) -> Result<File> {
 ///
 /// # Errors
 /// [`imbrik_store::Class::Corrupt`] when it is cut short or damaged, [`imbrik_store::Class::NoRoom`] when the
-/// temporary file does not fit, and as [`with_content`].
+/// temporary file does not fit; [`imbrik_store::Class::Unsupported`] when it holds no image or not
+/// plainly one.
 pub(super) fn unpacked(
-    file: &FileStore,
+    file: &Arc<dyn ReadAt>,
     container: Container,
     unpack: Unpack<'_>,
 ) -> Result<FramedStore> {
@@ -58,23 +59,27 @@ pub(super) fn unpacked(
     let read = Arc::new(AtomicU64::new(0));
     let total = file.size();
     watch.observer.on(&Event::Started { step: Step::Unpacking, total });
-    let store = with_content(file, container, entry, &read, |content| {
+    let stream = Stream::of(Arc::clone(file), Arc::clone(&read));
+    let mut kept = None;
+    container.format().decode(stream, entry, &mut |content| {
         let advanced = || {
             watch.cancel.check()?;
             let done = ByteLen::new(read.load(Ordering::Relaxed)).min(total);
             watch.observer.on(&Event::Advanced { done });
             Ok(())
         };
-        keep(content, temporary(folder)?, advanced).map_err(|error| {
+        let store = keep(content, temporary(folder)?, advanced).map_err(|error| {
             if error.class() == imbrik_store::Class::NoRoom {
                 error.at(format!("keeping the unpacked image in {}", folder.display()))
             } else {
                 error
             }
-        })
+        })?;
+        kept = Some(store);
+        Ok(())
     })?;
     watch.observer.on(&Event::Finished);
-    Ok(store)
+    kept.ok_or_else(|| Error::bug("a container was decoded, and nothing was kept of it"))
 }
 
 /// Reads `content` to its end and keeps it in `file`, a frame a tile; nothing for tiles of zeros.

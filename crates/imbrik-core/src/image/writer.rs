@@ -3,12 +3,12 @@
 use super::{
     container::Pack,
     encode::Encoded,
+    format::FrameLens,
     manifest::Manifest,
     open::manifest_path,
     part_file::{Owner, PartFile},
     sums::{Sum, SumFile, SumKind, Sums},
     tile::TILE,
-    zst::{Entry, MANIFEST_MAGIC, MANIFEST_TAG, encode_seek_table, skippable_header},
 };
 use imbrik_store::{
     bytes::is_zero,
@@ -35,16 +35,16 @@ pub enum Output<'a> {
 
 /// An image in the making: `NAME.part` until it is published, or what runs through a pipe.
 pub struct ImageWriter {
-    goal: Goal,
+    place: Place,
     pack: Pack,
     sums: Sums,
-    entries: Vec<Entry>,
+    frames: Vec<FrameLens>,
     /// Bytes of the file so far, holes included.
     len: ByteLen,
     side_manifest: Option<Vec<u8>>,
 }
 
-enum Goal {
+enum Place {
     File { part: PartFile, name: PathBuf, owner: Option<Owner>, replace: bool },
     Pipe(Box<dyn Write>),
 }
@@ -70,18 +70,18 @@ impl ImageWriter {
         replace: bool,
         owner: Option<Owner>,
     ) -> Result<Self> {
-        let goal = match to {
-            Output::Pipe(pipe) => Goal::Pipe(pipe),
+        let place = match to {
+            Output::Pipe(pipe) => Place::Pipe(pipe),
             Output::File(name) => {
                 let part = PartFile::create(name, replace, owner)?;
-                Goal::File { part, name: name.to_owned(), owner, replace }
+                Place::File { part, name: name.to_owned(), owner, replace }
             }
         };
         Ok(Self {
-            goal,
+            place,
             pack,
             sums: Sums::new(sums),
-            entries: Vec::new(),
+            frames: Vec::new(),
             len: ByteLen::ZERO,
             side_manifest: None,
         })
@@ -111,7 +111,7 @@ impl ImageWriter {
 
     fn append_frame(&mut self, frame: &[u8], content: ByteLen) -> Result<()> {
         let too_long = |_| Error::bug("a frame is longer than its format allows");
-        self.entries.push(Entry {
+        self.frames.push(FrameLens {
             packed: u32::try_from(frame.len()).map_err(too_long)?,
             content: u32::try_from(content.get()).map_err(too_long)?,
         });
@@ -121,10 +121,10 @@ impl ImageWriter {
     fn append_plain(&mut self, tile: &[u8]) -> Result<()> {
         self.sums.update(tile);
         for piece in tile.chunks(HOLE) {
-            let written = match &mut self.goal {
-                Goal::File { .. } if is_zero(piece) => Ok(()),
-                Goal::File { part, .. } => part.file().write_all_at(piece, self.len.get()),
-                Goal::Pipe(pipe) => pipe.write_all(piece),
+            let written = match &mut self.place {
+                Place::File { .. } if is_zero(piece) => Ok(()),
+                Place::File { part, .. } => part.file().write_all_at(piece, self.len.get()),
+                Place::Pipe(pipe) => pipe.write_all(piece),
             };
             written.map_err(|e| self.failed(e))?;
             self.len = self.len.saturating_add(ByteLen::of(piece));
@@ -134,9 +134,9 @@ impl ImageWriter {
 
     fn write(&mut self, bytes: &[u8]) -> Result<()> {
         self.sums.update(bytes);
-        let written = match &mut self.goal {
-            Goal::File { part, .. } => part.file().write_all(bytes),
-            Goal::Pipe(pipe) => pipe.write_all(bytes),
+        let written = match &mut self.place {
+            Place::File { part, .. } => part.file().write_all(bytes),
+            Place::Pipe(pipe) => pipe.write_all(bytes),
         };
         written.map_err(|e| self.failed(e))?;
         self.len = self.len.saturating_add(ByteLen::of(bytes));
@@ -144,9 +144,9 @@ impl ImageWriter {
     }
 
     fn failed(&self, cause: std::io::Error) -> Error {
-        let place = match &self.goal {
-            Goal::File { part, .. } => part.path().display().to_string(),
-            Goal::Pipe(_) => "the pipe".to_owned(),
+        let place = match &self.place {
+            Place::File { part, .. } => part.path().display().to_string(),
+            Place::Pipe(_) => "the pipe".to_owned(),
         };
         Error::io(format!("writing {place}"), cause)
     }
@@ -157,30 +157,17 @@ impl ImageWriter {
     /// When it cannot be written.
     pub fn finish(mut self, manifest: &Manifest) -> Result<Written> {
         let json = manifest.encode();
-        match self.pack {
-            Pack::Raw => {
-                if let Goal::File { part, .. } = &self.goal {
-                    part.file().set_len(self.len.get()).map_err(|e| self.failed(e))?;
-                }
-                self.side_manifest = Some(json);
-            }
-            Pack::Gz | Pack::Xz => self.side_manifest = Some(json),
-            Pack::Zst => {
-                let len = json.len().checked_add(MANIFEST_TAG.len());
-                let len = len.and_then(|len| u32::try_from(len).ok());
-                let len = len.ok_or_else(|| Error::bug("the manifest is too long"))?;
-                let mut frame = skippable_header(MANIFEST_MAGIC, len).to_vec();
-                frame.extend_from_slice(MANIFEST_TAG);
-                frame.extend_from_slice(&json);
-                self.append_frame(&frame, ByteLen::ZERO)?;
-                let table = encode_seek_table(&self.entries)
-                    .ok_or_else(|| Error::unsupported("the card has too many tiles"))?;
-                self.write(&table)?;
-            }
+        match self.pack.writing().tail(&json, &self.frames)? {
+            Some(tail) => self.write(&tail)?,
+            None => self.side_manifest = Some(json),
         }
-        match &mut self.goal {
-            Goal::File { part, .. } => part.sync()?,
-            Goal::Pipe(pipe) => {
+        if let (true, Place::File { part, .. }) = (self.pack.is_raw(), &self.place) {
+            // It may end in a hole.
+            part.file().set_len(self.len.get()).map_err(|e| self.failed(e))?;
+        }
+        match &mut self.place {
+            Place::File { part, .. } => part.sync()?,
+            Place::Pipe(pipe) => {
                 let flushed = pipe.flush();
                 flushed.map_err(|e| self.failed(e))?;
             }
@@ -194,9 +181,9 @@ impl Written {
     /// Where the image stands until it is published; `None` when it went through a pipe.
     #[must_use]
     pub fn path(&self) -> Option<&Path> {
-        match &self.writer.goal {
-            Goal::File { part, .. } => Some(part.path()),
-            Goal::Pipe(_) => None,
+        match &self.writer.place {
+            Place::File { part, .. } => Some(part.path()),
+            Place::Pipe(_) => None,
         }
     }
 
@@ -214,8 +201,8 @@ impl Written {
     /// # Errors
     /// When a file cannot be written or renamed; what has its name by then is complete.
     pub fn publish(self) -> Result<()> {
-        let ImageWriter { goal, side_manifest, .. } = self.writer;
-        let Goal::File { part, name, owner, replace } = goal else { return Ok(()) };
+        let ImageWriter { place, side_manifest, .. } = self.writer;
+        let Place::File { part, name, owner, replace } = place else { return Ok(()) };
         if replace {
             let beside = SumKind::ALL.into_iter().map(|kind| kind.path_beside(&name));
             for old in beside.chain([manifest_path(&name)]) {

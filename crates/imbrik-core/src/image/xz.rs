@@ -8,8 +8,10 @@
 //! ```
 
 use super::{
-    frames::{Codec, Frames, MOST_CONTENT, MOST_FRAMES},
+    format::{Format, Inside, Packed, Packer, Work, Writing},
+    frames::{Codec, FramedStore, Frames, MOST_CONTENT, MOST_FRAMES},
     gz::read_exactly,
+    members::{Decoder, MemberKind, decoder},
     tile::TILE,
 };
 use imbrik_store::{
@@ -24,7 +26,7 @@ use liblzma::{
     stream::{Check, Filters, LzmaOptions, Stream},
     write::XzEncoder,
 };
-use std::{collections::BTreeMap, io::Write};
+use std::{collections::BTreeMap, io::Write, ops::RangeInclusive, sync::Arc};
 
 const HEADER: u64 = 12;
 const FOOTER: u64 = 12;
@@ -36,11 +38,76 @@ const MOST_PADDING: u64 = 1 << 20;
 /// Memory a decoder may take: the largest preset needs 65 MiB.
 pub(super) const MOST_MEMORY: u64 = 192 << 20;
 
+const MEMBERS: MemberKind = MemberKind {
+    name: "xz",
+    first_bytes: &[0xfd],
+    start: |source| {
+        let stream = Stream::new_stream_decoder(MOST_MEMORY, 0)?;
+        Ok(Box::new(XzDecoder::new_stream(source, stream)))
+    },
+};
+
+decoder!(XzDecoder<Packed>);
+
+/// xz files.
+pub(super) struct Xz;
+
+impl Format for Xz {
+    fn name(&self) -> &'static str {
+        MEMBERS.name
+    }
+
+    fn is_at(&self, head: &[u8]) -> bool {
+        head.starts_with(MAGIC)
+    }
+
+    fn endings(&self) -> &'static [&'static str] {
+        &["xz"]
+    }
+
+    fn writing(&self) -> Option<&'static dyn Writing> {
+        Some(&Self)
+    }
+
+    fn look(&self, file: &Arc<dyn ReadAt>) -> Result<Inside> {
+        let framed = frames(&**file)?
+            .map(|(frames, codec)| FramedStore::new(Arc::clone(file), Box::new(codec), frames));
+        Ok(Inside { framed, ..Inside::default() })
+    }
+
+    fn decode(&self, file: Packed, _entry: Option<&str>, work: Work<'_>) -> Result<()> {
+        const { &MEMBERS }.decode(file, work)
+    }
+}
+
+impl Writing for Xz {
+    fn word(&self) -> &'static str {
+        "xz"
+    }
+
+    fn about(&self) -> &'static str {
+        "xz, readable at any place"
+    }
+
+    fn levels(&self) -> Option<RangeInclusive<i32>> {
+        Some(0..=9)
+    }
+
+    fn usual_level(&self) -> i32 {
+        6
+    }
+
+    fn packer(&self, level: i32, _card: ByteLen) -> Result<Option<Box<dyn Packer>>> {
+        let level = u32::try_from(level).unwrap_or(6);
+        Ok(Some(Box::new(move |tile: &[u8]| pack(tile, level))))
+    }
+}
+
 /// Packs `content` as a stream of its own, at a preset from 0 to 9.
 ///
 /// # Errors
 /// When the codec fails for want of memory.
-pub(super) fn pack(content: &[u8], level: u32) -> std::io::Result<Vec<u8>> {
+fn pack(content: &[u8], level: u32) -> std::io::Result<Vec<u8>> {
     let mut options = LzmaOptions::new_preset(level)?;
     // More dictionary than content only costs memory, and every core pays for its own.
     let most = u32::try_from(TILE.get()).unwrap_or(1 << 22);
@@ -63,7 +130,7 @@ struct Block {
 
 /// Decodes streams of one block, and single blocks.
 #[derive(Default)]
-pub(super) struct XzCodec {
+struct XzCodec {
     blocks: BTreeMap<ByteOffset, Block>,
 }
 
@@ -79,7 +146,7 @@ struct Found {
 ///
 /// # Errors
 /// [`imbrik_store::Class::Corrupt`] when it is cut short or contradicts itself.
-pub(super) fn frames(file: &dyn ReadAt) -> Result<Option<(Frames, XzCodec)>> {
+fn frames(file: &dyn ReadAt) -> Result<Option<(Frames, XzCodec)>> {
     let mut streams = Vec::new();
     let mut padding = 0u64;
     let mut end = ByteOffset::new(file.size().get());

@@ -7,13 +7,13 @@ use super::{
 };
 use crate::{
     image::{
-        Container, Encoded, Encoding, Image, ImageWriter, Manifest, Output, Owner, Pack, Sum,
-        SumKind, TILE, TileData, TileDigest, sampled, tile_span,
+        Encoded, Encoding, Image, ImageWriter, Manifest, Output, Owner, Pack, Sum, SumKind, TILE,
+        TileData, TileDigest, sampled, tile_span,
     },
     layout::{Content, View},
 };
 use imbrik_store::{
-    ReadAt,
+    FileStore, ReadAt,
     error::{Error, Result},
     progress::{Merged, Step, Watch},
     read_vec,
@@ -131,7 +131,7 @@ pub fn save(
 
 /// How much work `span` of a view is: what is read of it; of a raw file, every byte is hashed.
 fn weight(view: &View, pack: Pack, span: Span) -> ByteLen {
-    if pack == Pack::Raw { span.len() } else { view.copied_in(span) }
+    if pack.is_raw() { span.len() } else { view.copied_in(span) }
 }
 
 /// What is read of a view, in whatever order and to the first fault.
@@ -169,9 +169,8 @@ pub fn repack(
     watch: Watch<'_>,
 ) -> Result<Saved> {
     let view = View::whole(Arc::clone(image.content()));
-    let fits = takes_over
-        && image.container() == options.pack.container()
-        && options.pack.container() != Container::Raw;
+    let fits =
+        takes_over && image.container() == options.pack.container() && !options.pack.is_raw();
     let journey = Journey {
         view: &view,
         step: Step::Repacking,
@@ -213,13 +212,14 @@ fn carry(
     let written = sink.writer.finish(&manifest)?;
     let mut read_back = ReadBack::Waived;
     if let Some(path) = written.path().filter(|_| options.check) {
-        let image = Image::open_with(path, written.side_manifest(), None)?;
-        read_back = match image.file().drop_cache()? {
+        let file = Arc::new(FileStore::open(path)?);
+        read_back = match file.drop_cache()? {
             true => ReadBack::Medium,
             false => ReadBack::Memory,
         };
+        let image = Image::of_store(path, file, written.side_manifest(), None)?;
         // The hash of a raw file is that of its content: a second look would tell nothing more.
-        let is_told = image.container() == Container::Raw && !written.sums.is_empty();
+        let is_told = image.container().is_raw() && !written.sums.is_empty();
         let content = if is_told { ByteLen::ZERO } else { view.size() };
         let total = image.file().size().saturating_add(content);
         // An image that is hashed and then decoded is still the same bytes of a card.
@@ -370,7 +370,7 @@ mod tests {
         /// The low estimate refuses a save before it begins: would fail where an image is shorter.
         #[test]
         fn no_image_is_shorter_than_the_low_estimate(bytes in content(), pack in 0usize..4) {
-            let pack = [Pack::Raw, Pack::Zst, Pack::Gz, Pack::Xz][pack];
+            let pack = Pack::all().nth(pack).unwrap();
             let level = pack.levels().map_or(0, |levels| *levels.start()).max(1);
             let view = View::whole(Arc::new(SparseStore::of(&bytes)));
             let sampled = sample(&view, pack, level).unwrap();
@@ -386,7 +386,7 @@ mod tests {
             save(&view, manifest, Output::File(&path), &options, watch).unwrap();
             let meta = std::fs::metadata(&path).unwrap();
             let taken = std::os::unix::fs::MetadataExt::blocks(&meta) * 512;
-            let taken = if pack == Pack::Raw { taken } else { meta.len() };
+            let taken = if pack.is_raw() { taken } else { meta.len() };
             let low = sampled.used.get() as f64 * sampled.low;
             prop_assert!(low <= taken as f64, "{low} of {taken} as {pack:?}");
         }

@@ -105,8 +105,8 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
         tempfile::Builder::new().prefix("imbrik-").tempdir_in(temporary).map_err(failed)?;
     let to = Target::File(folder.path().join("card.img.zst"));
     let options = SaveOptions {
-        pack: Pack::Zst,
-        level: Pack::Zst.usual_level(),
+        pack: Pack::usual(),
+        level: Pack::usual().usual_level(),
         sums: Vec::new(),
         replace: false,
         check: !writing.args.no_check,

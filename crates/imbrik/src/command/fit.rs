@@ -287,7 +287,7 @@ impl Job<'_> {
             out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
         }
         if !self.to.is_pipe() {
-            if pack != Pack::Zst {
+            if !pack.holds_manifest() {
                 self.to.tell_what_belongs_to_it(out, pack);
             }
             out.line("On a bigger card, its last volume fills the card when it is restored.");

@@ -122,7 +122,7 @@ fn summary(
     for sum in &saved.sums {
         out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
     }
-    if pack != Pack::Zst {
+    if !pack.holds_manifest() {
         to.tell_what_belongs_to_it(out, pack);
     }
     if !to.is_pipe() {

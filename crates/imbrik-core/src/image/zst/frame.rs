@@ -9,12 +9,12 @@ use imbrik_store::{
 
 const FRAME_MAGIC: u32 = 0xfd2f_b528;
 /// The skippable frame that holds the manifest; the seek table's is 0x184D2A5E by its own format.
-pub(in crate::image) const MANIFEST_MAGIC: u32 = 0x184d_2a59;
+pub(super) const MANIFEST_MAGIC: u32 = 0x184d_2a59;
 /// What a manifest's frame starts with: the number of a skippable frame is free for anyone's use.
-pub(in crate::image) const MANIFEST_TAG: &[u8; 16] = b"imbrik-manifest\n";
+pub(super) const MANIFEST_TAG: &[u8; 16] = b"imbrik-manifest\n";
 
 /// The header of a skippable frame with `magic` and a content of `len` bytes.
-pub(in crate::image) fn skippable_header(magic: u32, len: u32) -> [u8; 8] {
+pub(super) fn skippable_header(magic: u32, len: u32) -> [u8; 8] {
     let mut header = [0; 8];
     let (first, second) = header.split_at_mut(4);
     first.copy_from_slice(&magic.to_le_bytes());
@@ -24,11 +24,11 @@ pub(in crate::image) fn skippable_header(magic: u32, len: u32) -> [u8; 8] {
 
 /// How long a frame is in the file, and how long its content.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(in crate::image) struct Shape {
+pub(super) struct Shape {
     /// Bytes in the file.
-    pub(in crate::image) packed: ByteLen,
+    pub(super) packed: ByteLen,
     /// Bytes of content: 0 for a skippable frame, `None` when the frame doesn't say.
-    pub(in crate::image) content: Option<ByteLen>,
+    pub(super) content: Option<ByteLen>,
 }
 
 /// Finds the end of the frame at `at` by walking its blocks, without decoding any.

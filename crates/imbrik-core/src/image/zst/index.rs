@@ -16,14 +16,14 @@ const MOST_MANIFEST: ByteLen = ByteLen::mib(64);
 
 /// What is known of a Zstandard file without decoding it.
 #[derive(Default)]
-pub(in crate::image) struct ZstIndex {
+pub(super) struct ZstIndex {
     /// Its frames; `None` when one of them is too large, or doesn't say how large it is, so that
     /// the file can only be decoded from its start.
-    pub(in crate::image) frames: Option<Frames>,
+    pub(super) frames: Option<Frames>,
     /// The manifest's JSON, when the file holds one.
-    pub(in crate::image) manifest: Option<Vec<u8>>,
+    pub(super) manifest: Option<Vec<u8>>,
     /// Whether the file ends in a seek table.
-    pub(in crate::image) has_seek_table: bool,
+    pub(super) has_seek_table: bool,
 }
 
 impl ZstIndex {
@@ -31,7 +31,7 @@ impl ZstIndex {
     ///
     /// # Errors
     /// [`imbrik_store::Class::Corrupt`] when it is cut short or contradicts itself.
-    pub(in crate::image) fn of(file: &dyn ReadAt) -> Result<Self> {
+    pub(super) fn of(file: &dyn ReadAt) -> Result<Self> {
         let mut this = Self { frames: Some(Frames::default()), ..Self::default() };
         let mut at = ByteOffset::ZERO;
         match seek_table::read(file)? {

@@ -11,6 +11,121 @@ mod frame;
 mod index;
 mod seek_table;
 
-pub(super) use frame::{MANIFEST_MAGIC, MANIFEST_TAG, skippable_header};
-pub(super) use index::{ZstCodec, ZstIndex};
-pub(super) use seek_table::{Entry, encode as encode_seek_table};
+use super::{
+    format::{Format, FrameLens, Inside, Packed, Packer, Work, Writing},
+    frames::FramedStore,
+    members::{Decoder, MemberKind},
+};
+use frame::{MANIFEST_MAGIC, MANIFEST_TAG, skippable_header};
+use imbrik_store::{
+    ReadAt,
+    error::{Error, Result},
+    units::ByteLen,
+};
+pub(super) use index::ZstCodec;
+use index::ZstIndex;
+use std::{ops::RangeInclusive, sync::Arc};
+use zstd::{bulk::Compressor, stream::read, zstd_safe::CParameter};
+
+const MEMBERS: MemberKind = MemberKind {
+    name: "zstd",
+    // A frame, or a skippable one.
+    first_bytes: &[
+        0x28, 0x50, 0x51, 0x52, 0x53, 0x54, 0x55, 0x56, 0x57, 0x58, 0x59, 0x5a, 0x5b, 0x5c, 0x5d,
+        0x5e, 0x5f,
+    ],
+    start: |source| Ok(Box::new(read::Decoder::with_buffer(source)?.single_frame())),
+};
+
+impl Decoder for read::Decoder<'static, Packed> {
+    fn into_inner(self: Box<Self>) -> Packed {
+        self.finish()
+    }
+}
+
+/// Zstandard files.
+pub(super) struct Zst;
+
+impl Format for Zst {
+    fn name(&self) -> &'static str {
+        MEMBERS.name
+    }
+
+    fn is_at(&self, head: &[u8]) -> bool {
+        // A skippable frame: 0x184D2A50 to 0x184D2A5F.
+        head.starts_with(b"\x28\xb5\x2f\xfd") || matches!(head, [0x50..=0x5f, 0x2a, 0x4d, 0x18, ..])
+    }
+
+    fn endings(&self) -> &'static [&'static str] {
+        &["zst", "zstd"]
+    }
+
+    fn writing(&self) -> Option<&'static dyn Writing> {
+        Some(&Self)
+    }
+
+    fn look(&self, file: &Arc<dyn ReadAt>) -> Result<Inside> {
+        let index = ZstIndex::of(&**file)?;
+        let mut findings = Vec::new();
+        if index.manifest.is_some() && !index.has_seek_table {
+            findings.push("the seek table at its end is missing".to_owned());
+        }
+        let framed = index
+            .frames
+            .map(|frames| FramedStore::new(Arc::clone(file), Box::<ZstCodec>::default(), frames));
+        Ok(Inside { framed, manifest: index.manifest, findings })
+    }
+
+    fn decode(&self, file: Packed, _entry: Option<&str>, work: Work<'_>) -> Result<()> {
+        const { &MEMBERS }.decode(file, work)
+    }
+}
+
+impl Writing for Zst {
+    fn word(&self) -> &'static str {
+        "zst"
+    }
+
+    fn about(&self) -> &'static str {
+        "Zstandard, readable at any place"
+    }
+
+    fn levels(&self) -> Option<RangeInclusive<i32>> {
+        Some(1..=22)
+    }
+
+    /// Fast enough to keep up with a card reader.
+    fn usual_level(&self) -> i32 {
+        3
+    }
+
+    fn packer(&self, level: i32, _card: ByteLen) -> Result<Option<Box<dyn Packer>>> {
+        let start = || {
+            let mut compressor = Compressor::new(level)?;
+            // A checksum a frame lets `zstd -t` prove the content, not only the shape.
+            compressor.set_parameter(CParameter::ChecksumFlag(true))?;
+            Ok(compressor)
+        };
+        let mut compressor = start().map_err(|e| Error::io("starting to compress", e))?;
+        Ok(Some(Box::new(move |tile: &[u8]| compressor.compress(tile))))
+    }
+
+    fn tail(&self, manifest: &[u8], frames: &[FrameLens]) -> Result<Option<Vec<u8>>> {
+        let len = manifest.len().checked_add(MANIFEST_TAG.len());
+        let len = len.and_then(|len| u32::try_from(len).ok());
+        let len = len.ok_or_else(|| Error::bug("the manifest is too long"))?;
+        let mut tail = skippable_header(MANIFEST_MAGIC, len).to_vec();
+        tail.extend_from_slice(MANIFEST_TAG);
+        tail.extend_from_slice(manifest);
+        let packed = u32::try_from(tail.len()).ok();
+        let packed = packed.ok_or_else(|| Error::bug("the manifest is too long"))?;
+        let all = [frames, &[FrameLens { packed, content: 0 }]].concat();
+        let table = seek_table::encode(&all);
+        tail.extend(table.ok_or_else(|| Error::unsupported("the card has too many tiles"))?);
+        Ok(Some(tail))
+    }
+
+    fn holds_manifest(&self) -> bool {
+        true
+    }
+}

@@ -8,7 +8,7 @@
 //! A skippable frame has an entry, too, with a content of nothing.
 
 use super::frame::skippable_header;
-use crate::image::frames::MOST_FRAMES;
+use crate::image::{format::FrameLens, frames::MOST_FRAMES};
 use imbrik_store::{
     ReadAt, bytes,
     error::{Error, Result},
@@ -23,17 +23,8 @@ const CHECKSUMS: u8 = 0x80;
 /// The most frames the format allows.
 const FORMAT_FRAMES: u32 = 0x0800_0000;
 
-/// A frame as the table lists it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(in crate::image) struct Entry {
-    /// Bytes in the file.
-    pub(in crate::image) packed: u32,
-    /// Bytes of content.
-    pub(in crate::image) content: u32,
-}
-
 /// The whole skippable frame of a table; `None` when there are more frames than the format allows.
-pub(in crate::image) fn encode(entries: &[Entry]) -> Option<Vec<u8>> {
+pub(super) fn encode(entries: &[FrameLens]) -> Option<Vec<u8>> {
     let count = u32::try_from(entries.len()).ok().filter(|count| *count <= FORMAT_FRAMES)?;
     let len = count.checked_mul(8)?.checked_add(9)?;
     let mut out = skippable_header(TABLE_MAGIC, len).to_vec();
@@ -51,7 +42,7 @@ pub(in crate::image) fn encode(entries: &[Entry]) -> Option<Vec<u8>> {
 ///
 /// # Errors
 /// [`imbrik_store::Class::Corrupt`] when there is one and it doesn't describe this file.
-pub(super) fn read(file: &dyn ReadAt) -> Result<Option<Vec<Entry>>> {
+pub(super) fn read(file: &dyn ReadAt) -> Result<Option<Vec<FrameLens>>> {
     let size = file.size().get();
     let Some(footer_at) = size.checked_sub(FOOTER) else { return Ok(None) };
     let footer = read_up_to(file, ByteOffset::new(footer_at), 9)?;
@@ -76,10 +67,10 @@ pub(super) fn read(file: &dyn ReadAt) -> Result<Option<Vec<Entry>>> {
     let step = usize::try_from(step).unwrap_or(12);
     let raw = table.get(8..).unwrap_or_default().chunks_exact(step);
     let entry = |raw: &[u8]| {
-        Some(Entry { packed: bytes::le_u32(raw, 0)?, content: bytes::le_u32(raw, 4)? })
+        Some(FrameLens { packed: bytes::le_u32(raw, 0)?, content: bytes::le_u32(raw, 4)? })
     };
     let count = usize::try_from(count).unwrap_or(usize::MAX);
-    let entries: Vec<Entry> = raw.take(count).filter_map(entry).collect();
+    let entries: Vec<FrameLens> = raw.take(count).filter_map(entry).collect();
     let frames: ByteLen = entries.iter().map(|entry| ByteLen::new(entry.packed.into())).sum();
     if frames.get() != table_at {
         return Err(wrong(&format!("lists {frames} of frames, {table_at} bytes are there")));
@@ -99,7 +90,7 @@ mod tests {
             sizes in proptest::collection::vec((0u32..500, any::<u32>()), 0..40),
         ) {
             let entries: Vec<_> =
-                sizes.into_iter().map(|(packed, content)| Entry { packed, content }).collect();
+                sizes.into_iter().map(|(packed, content)| FrameLens { packed, content }).collect();
             let frames: usize = entries.iter().map(|entry| entry.packed as usize).sum();
             let mut file = vec![1; frames];
             file.extend(encode(&entries).unwrap());

@@ -15,7 +15,7 @@ use crate::{
 use against::{Against, against_card, against_image};
 use expected::Expected;
 use imbrik_core::{
-    image::{Container, Sum, SumFile, SumKind, pasted_for, publish_beside},
+    image::{Sum, SumFile, SumKind, pasted_for, publish_beside},
     layout::{Occupancy, Survey, references},
     progress::Watch,
     store::Tally,
@@ -149,7 +149,7 @@ fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
     let expected = match &expected[..] {
         [] => Expected::Nothing,
         sums => {
-            let unpacked = (image.container() != Container::Raw).then_some(&image);
+            let unpacked = (!image.container().is_raw()).then_some(&image);
             if unpacked.is_some() && !sums.iter().any(|sum| found.contains(sum)) {
                 progress.one_more();
             }

@@ -125,7 +125,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     };
     done.show(session, &to);
     if let Some((to, second)) = second {
-        let done = Done { saved: &second, pack: Pack::Raw, ..done };
+        let done = Done { saved: &second, pack: Pack::raw(), ..done };
         done.show_second(session, to);
     }
     beside?;
