@@ -4,6 +4,7 @@ use super::{
     bzip2::Bzip2,
     format::{Format, Writing},
     gz::Gzip,
+    lzma::Lzma,
     raw::Raw,
     seven_zip::SevenZip,
     xz::Xz,
@@ -13,7 +14,7 @@ use super::{
 use std::{fmt, hash, ops::RangeInclusive, path::Path};
 
 /// All of them.
-const FORMATS: [&dyn Format; 7] = [&Raw, &Zst, &Gzip, &Xz, &Bzip2, &Zip, &SevenZip];
+const FORMATS: [&dyn Format; 8] = [&Raw, &Zst, &Gzip, &Xz, &Bzip2, &Lzma, &Zip, &SevenZip];
 /// What a file is that is nothing else, and what is written unless another is asked for.
 const RAW: &dyn Format = &Raw;
 const USUAL: &dyn Format = &Zst;

@@ -10,6 +10,7 @@ mod encode;
 mod format;
 mod frames;
 mod gz;
+mod lzma;
 mod manifest;
 mod members;
 mod open;

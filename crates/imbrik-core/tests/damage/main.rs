@@ -158,6 +158,7 @@ fn foreign(dir: &Path) -> Vec<(&'static str, Vec<u8>)> {
         "xz -1c --block-size=1MiB card.img",
         "head -c 5000000 card.img | xz -c; head -c 4 /dev/zero; tail -c +5000001 card.img | xz -c",
         "bzip2 -c card.img",
+        "xz -1c --format=lzma card.img",
         "head -c 5000000 card.img | bzip2 -c; tail -c +5000001 card.img | bzip2 -c",
         "zstd -qc card.img",
         "zstd -qc < card.img",

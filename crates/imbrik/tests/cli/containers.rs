@@ -94,6 +94,7 @@ fn images_of_others_are_read_whatever_they_are_called() {
         ("gzip -1c hive.img", "x.iso"),
         ("xz -0c hive.img", "x.bin"),
         ("bzip2 -1c hive.img", "x"),
+        ("xz -0c --format=lzma hive.img", "x.img"),
         ("zstd -qc hive.img", "x.img"),
         ("rm -f z.zip; zip -q1 z.zip hive.img && cat z.zip", "y.img"),
         ("rm -f z.7z; 7z a -mx=1 z.7z hive.img >/dev/null && cat z.7z", "y"),
