@@ -1,23 +1,7 @@
-//! Which containers there are: a line each, and nothing else names them all.
+//! Containers, by content and by name.
 
-use super::{
-    bzip2::Bzip2,
-    format::{Format, Writing},
-    gz::Gzip,
-    lzma::Lzma,
-    raw::Raw,
-    seven_zip::SevenZip,
-    xz::Xz,
-    zip::Zip,
-    zst::Zst,
-};
+use super::formats::{FORMATS, Format, RAW, USUAL, Writing};
 use std::{fmt, hash, ops::RangeInclusive, path::Path};
-
-/// All of them.
-const FORMATS: [&dyn Format; 8] = [&Raw, &Zst, &Gzip, &Xz, &Bzip2, &Lzma, &Zip, &SevenZip];
-/// What a file is that is nothing else, and what is written unless another is asked for.
-const RAW: &dyn Format = &Raw;
-const USUAL: &dyn Format = &Zst;
 
 /// What a file is wrapped in, by content.
 #[derive(Clone, Copy)]
@@ -27,7 +11,7 @@ impl Container {
     /// The container whose file starts with `head`.
     #[must_use]
     pub fn of(head: &[u8]) -> Self {
-        Self(FORMATS.into_iter().find(|format| format.is_at(head)).unwrap_or(RAW))
+        Self(FORMATS.into_iter().find(|format| format.is_at(head)).unwrap_or(RAW.0))
     }
 
     /// The container that a file name tells; `None` when it tells none.
@@ -41,7 +25,7 @@ impl Container {
     /// Whether there is none: the file is the card's bytes.
     #[must_use]
     pub fn is_raw(self) -> bool {
-        self.0.name() == RAW.name()
+        self.0.name() == RAW.0.name()
     }
 
     /// How it is written; `None` when it is only read.
@@ -97,13 +81,13 @@ impl Pack {
     /// The one that is written unless another is asked for.
     #[must_use]
     pub fn usual() -> Self {
-        Self { format: USUAL, writing: &Zst }
+        Self { format: USUAL.0, writing: USUAL.1 }
     }
 
     /// The raw card, with holes for zeros.
     #[must_use]
     pub fn raw() -> Self {
-        Self { format: RAW, writing: &Raw }
+        Self { format: RAW.0, writing: RAW.1 }
     }
 
     /// The container that a file name asks for; `None` when it asks for none that is written.
@@ -188,11 +172,14 @@ mod tests {
 
     #[test]
     fn content_decides_whatever_the_name_says() {
-        assert_eq!(Container::of(b"\x28\xb5\x2f\xfd\0"), Container(USUAL));
-        assert_eq!(Container::of(b"\x5e\x2a\x4d\x18"), Container(USUAL));
-        assert_eq!(Container::of(b"\x1f\x8b\x08\x00"), Container(&Gzip));
-        assert_eq!(Container::of(b"\x28\xb5"), Container(RAW));
-        assert_eq!(Container::of(b""), Container(RAW));
+        assert_eq!(Container::of(b"\x28\xb5\x2f\xfd\0"), Container(USUAL.0));
+        assert_eq!(Container::of(b"\x5e\x2a\x4d\x18"), Container(USUAL.0));
+        assert_eq!(
+            Container::of(b"\x1f\x8b\x08\x00"),
+            Container::of_name(Path::new("x.gz")).unwrap()
+        );
+        assert_eq!(Container::of(b"\x28\xb5"), Container(RAW.0));
+        assert_eq!(Container::of(b""), Container(RAW.0));
     }
 
     #[test]
@@ -200,7 +187,10 @@ mod tests {
         assert_eq!(Pack::of_name(Path::new("hive-07.img.ZST")), Some(Pack::usual()));
         assert_eq!(Pack::of_name(Path::new("hive.07.img")), Some(Pack::raw()));
         assert_eq!(Pack::of_name(Path::new("hive-07")), None);
-        assert_eq!(Pack::of_name(Path::new("hive-07.img.xz")), Container(&Xz).pack());
+        assert_eq!(
+            Pack::of_name(Path::new("hive-07.img.xz")),
+            Pack::all().find(|pack| pack.word() == "xz")
+        );
         assert_eq!(Pack::of_name(Path::new("hive-07.img.bz2")), None);
     }
 }

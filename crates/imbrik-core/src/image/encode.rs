@@ -2,7 +2,7 @@
 
 use super::{
     container::Pack,
-    format::{Packer, packed_len},
+    formats::{Packer, packed_len},
     tile::{TILE, TileData},
 };
 use imbrik_store::{

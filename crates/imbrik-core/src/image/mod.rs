@@ -3,29 +3,19 @@
 //! A container is known by its content, whatever its name says. Written ones are plain standard
 //! files, specified in `docs/image-format.md`; any decoder gives back the raw card.
 
-mod archive;
-mod bzip2;
 mod container;
 mod encode;
-mod format;
+mod formats;
 mod frames;
-mod gz;
-mod lzma;
 mod manifest;
-mod members;
 mod open;
 mod part_file;
-mod raw;
 mod room;
-mod seven_zip;
 mod spool;
 mod stranger;
 mod sums;
 mod tile;
 mod writer;
-mod xz;
-mod zip;
-mod zst;
 
 pub use container::{Container, Pack};
 pub(crate) use encode::sampled;

@@ -2,7 +2,7 @@
 
 use super::{
     container::Container,
-    format::Inside,
+    formats::Inside,
     frames::FramedStore,
     manifest::Manifest,
     spool::{temporary, unpacked},

@@ -3,11 +3,10 @@
 
 use super::{
     container::Container,
-    format::{Stream, broken},
+    formats::{Stream, ZstCodec, broken},
     frames::{FramedStore, Frames},
     open::Unpack,
     tile::TILE,
-    zst::ZstCodec,
 };
 use imbrik_store::{
     FileStore, ReadAt,

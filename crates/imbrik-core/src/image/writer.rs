@@ -3,7 +3,7 @@
 use super::{
     container::Pack,
     encode::Encoded,
-    format::FrameLens,
+    formats::FrameLens,
     manifest::Manifest,
     open::manifest_path,
     part_file::{Owner, PartFile},

@@ -1,6 +1,6 @@
 //! What there is to know of a container: the one trait behind which each stands.
 
-use super::frames::FramedStore;
+use crate::image::frames::FramedStore;
 use imbrik_store::{
     ReadAt,
     bytes::is_zero,
@@ -17,7 +17,7 @@ use std::{
 };
 
 /// A container by content: how it is known, and how it is read and written.
-pub(super) trait Format: Sync {
+pub(in crate::image) trait Format: Sync {
     /// What it is called in a message.
     fn name(&self) -> &'static str;
 
@@ -50,21 +50,21 @@ pub(super) trait Format: Sync {
 }
 
 /// What is done with a stream of content.
-pub(super) type Work<'a> = &'a mut dyn FnMut(&mut dyn Read) -> Result<()>;
+pub(in crate::image) type Work<'a> = &'a mut dyn FnMut(&mut dyn Read) -> Result<()>;
 
 /// What a container tells without being decoded.
 #[derive(Default)]
-pub(super) struct Inside {
+pub(in crate::image) struct Inside {
     /// Its content, when that can be read at random; otherwise it is decoded from its start.
-    pub(super) framed: Option<FramedStore>,
+    pub(in crate::image) framed: Option<FramedStore>,
     /// The JSON of the manifest that it holds.
-    pub(super) manifest: Option<Vec<u8>>,
+    pub(in crate::image) manifest: Option<Vec<u8>>,
     /// What is wrong with it, a sentence each.
-    pub(super) findings: Vec<String>,
+    pub(in crate::image) findings: Vec<String>,
 }
 
 /// How a container is written: a frame a tile, in order, and what stands behind them.
-pub(super) trait Writing: Sync {
+pub(in crate::image) trait Writing: Sync {
     /// What it is asked for by: `zst`.
     fn word(&self) -> &'static str;
 
@@ -101,15 +101,15 @@ pub(super) trait Writing: Sync {
 
 /// How long a frame is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct FrameLens {
+pub(in crate::image) struct FrameLens {
     /// Bytes in the file.
-    pub(super) packed: u32,
+    pub(in crate::image) packed: u32,
     /// Bytes of content.
-    pub(super) content: u32,
+    pub(in crate::image) content: u32,
 }
 
 /// The codec of one thread.
-pub(super) trait Packer: Send {
+pub(in crate::image) trait Packer: Send {
     /// Packs a tile into a frame that is complete in itself.
     ///
     /// # Errors
@@ -127,7 +127,7 @@ impl<F: FnMut(&[u8]) -> io::Result<Vec<u8>> + Send> Packer for F {
 ///
 /// # Errors
 /// When the codec fails.
-pub(super) fn packed_len(packer: Option<Box<dyn Packer>>, tile: &[u8]) -> Result<usize> {
+pub(in crate::image) fn packed_len(packer: Option<Box<dyn Packer>>, tile: &[u8]) -> Result<usize> {
     match packer {
         // A hole takes no room.
         None if is_zero(tile) => Ok(0),
@@ -140,13 +140,13 @@ pub(super) fn packed_len(packer: Option<Box<dyn Packer>>, tile: &[u8]) -> Result
 }
 
 /// A packed file as a stream.
-pub(super) type Packed = BufReader<Stream>;
+pub(in crate::image) type Packed = BufReader<Stream>;
 
 /// How much of a file is read at once.
 const BUFFER: usize = 1 << 18;
 
 /// A store as a stream that counts how many of its bytes were read.
-pub(super) struct Stream {
+pub(in crate::image) struct Stream {
     store: Arc<dyn ReadAt>,
     at: u64,
     read: Arc<AtomicU64>,
@@ -154,7 +154,7 @@ pub(super) struct Stream {
 
 impl Stream {
     /// `store` from its start; `read` counts.
-    pub(super) fn of(store: Arc<dyn ReadAt>, read: Arc<AtomicU64>) -> Packed {
+    pub(in crate::image) fn of(store: Arc<dyn ReadAt>, read: Arc<AtomicU64>) -> Packed {
         BufReader::with_capacity(BUFFER, Self { store, at: 0, read })
     }
 }
@@ -188,7 +188,7 @@ impl Seek for Stream {
 }
 
 /// An error of the stream itself, as an error of the image.
-pub(super) fn broken(error: io::Error) -> Error {
+pub(in crate::image) fn broken(error: io::Error) -> Error {
     // What the store below said is said as it was.
     let error = match error.downcast::<Error>() {
         Ok(error) => return error,

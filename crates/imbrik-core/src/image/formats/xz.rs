@@ -9,9 +9,11 @@
 
 use super::{
     format::{Format, Inside, Packed, Packer, Work, Writing},
-    frames::{Codec, FramedStore, Frames, MOST_CONTENT, MOST_FRAMES},
     gz::read_exactly,
     members::{Decoder, MemberKind, decoder},
+};
+use crate::image::{
+    frames::{Codec, FramedStore, Frames, MOST_CONTENT, MOST_FRAMES},
     tile::TILE,
 };
 use imbrik_store::{

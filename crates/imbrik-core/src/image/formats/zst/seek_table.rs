@@ -8,7 +8,7 @@
 //! A skippable frame has an entry, too, with a content of nothing.
 
 use super::frame::skippable_header;
-use crate::image::{format::FrameLens, frames::MOST_FRAMES};
+use crate::image::{formats::format::FrameLens, frames::MOST_FRAMES};
 use imbrik_store::{
     ReadAt, bytes,
     error::{Error, Result},

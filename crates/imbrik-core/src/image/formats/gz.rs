@@ -11,9 +11,9 @@
 
 use super::{
     format::{Format, Inside, Packed, Packer, Work, Writing},
-    frames::{Codec, FramedStore, Frames, MOST_CONTENT},
     members::{Decoder, MemberKind, decoder},
 };
+use crate::image::frames::{Codec, FramedStore, Frames, MOST_CONTENT};
 use flate2::{Compression, GzBuilder, bufread::GzDecoder};
 use imbrik_store::{
     ReadAt, bytes,

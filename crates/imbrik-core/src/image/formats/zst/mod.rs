@@ -13,16 +13,16 @@ mod seek_table;
 
 use super::{
     format::{Format, FrameLens, Inside, Packed, Packer, Work, Writing},
-    frames::FramedStore,
     members::{Decoder, MemberKind},
 };
+use crate::image::frames::FramedStore;
 use frame::{MANIFEST_MAGIC, MANIFEST_TAG, skippable_header};
 use imbrik_store::{
     ReadAt,
     error::{Error, Result},
     units::ByteLen,
 };
-pub(super) use index::ZstCodec;
+pub(in crate::image) use index::ZstCodec;
 use index::ZstIndex;
 use std::{ops::RangeInclusive, sync::Arc};
 use zstd::{bulk::Compressor, stream::read, zstd_safe::CParameter};
