@@ -35,6 +35,7 @@
 pub mod card;
 pub mod image;
 pub mod layout;
+pub mod operation;
 pub mod table;
 pub mod transfer;
 

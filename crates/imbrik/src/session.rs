@@ -175,7 +175,7 @@ impl Session {
     }
 
     /// What a reshape has to work with; `as_found` keeps faults that have nothing to do with blocks.
-    pub(crate) fn work(&self, as_found: bool) -> ReshapeOptions<'_> {
+    pub(crate) fn reshape_options(&self, as_found: bool) -> ReshapeOptions<'_> {
         ReshapeOptions {
             as_found,
             cancel: &self.environment.interrupt.cancel,

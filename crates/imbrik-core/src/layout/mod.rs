@@ -8,7 +8,7 @@ mod start;
 mod survey;
 mod view;
 
-pub use fit::Fit;
+pub use fit::{Fit, WORTH_GROWING};
 pub use identity::{Identity, IdentityFile};
 pub use occupancy::Occupancy;
 pub use plan::{Change, Plan, Target};

@@ -19,6 +19,7 @@ use imbrik_core::{
     card::Card,
     image::{Image, Manifest, Pack},
     layout::{Occupancy, Plan, Survey},
+    operation::{self, SourceOptions},
     progress::Watch,
     store::Tally,
     transfer::{SaveOptions, save},
@@ -54,7 +55,7 @@ pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
     make_still(session, &source, args.write.unmount)?;
     let tally = Tally::default();
     let from = opened(session, &source, tally)?;
-    let before = from.survey.clone();
+    let before = from.known.survey.clone();
     let exit = writing.go(from, cards, None)?;
     if !args.write.plan && session.fleet.has_changed(&source, &before) {
         session.out.warn(&fleet::mixed("what was written", "clone it once more"));
@@ -77,7 +78,7 @@ fn opened<'a>(session: &Session, card: &'a Card, tally: Tally) -> Outcome<Source
         .next("The source comes first, the targets last; `imbrik cards` tells which is which."));
     }
     let source = Source::of_card(card, content, survey, Some(tally))?;
-    for why in source.occupancy.iter().flat_map(Occupancy::notes) {
+    for why in source.known.occupancy.iter().flat_map(Occupancy::notes) {
         session.out.warn(&format!("{why}."));
     }
     Ok(source)
@@ -94,8 +95,8 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
     make_still(session, card, writing.args.unmount)?;
     let tally = Tally::default();
     let read = opened(session, card, tally)?;
-    let Some(occupancy) = &read.occupancy else { return Ok(Exit::Done) };
-    let plan = Plan::save(Arc::clone(&read.content), occupancy).state(UNTOUCHED)?;
+    let Some(occupancy) = &read.known.occupancy else { return Ok(Exit::Done) };
+    let plan = Plan::save(Arc::clone(&read.known.content), occupancy).state(UNTOUCHED)?;
     let temporary = &session.environment.temporary;
     let failed = |error: std::io::Error| {
         let what = format!("making a temporary folder in {}", quoted(temporary));
@@ -112,7 +113,7 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
         check: !writing.args.no_check,
         owner: None,
     };
-    let used = plan.view.copied_in(Span::whole(read.survey.size));
+    let used = plan.view.copied_in(Span::whole(read.known.survey.size));
     session.out.note(&format!(
         "{} are in use on {}: they are packed into a temporary image in {} first.",
         size::both(used),
@@ -120,7 +121,7 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
         quoted(temporary)
     ));
     to.judge_room(session, &plan.view, &options)?;
-    let mut manifest = Manifest::new(&read.survey, packing::MADE_BY, Timestamp::now());
+    let mut manifest = Manifest::new(&read.known.survey, packing::MADE_BY, Timestamp::now());
     manifest.card_model.clone_from(&card.model);
     let progress = session.progress(if options.check { 2 } else { 1 });
     let cancel = &session.environment.interrupt.cancel;
@@ -128,7 +129,7 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
     let saved = save(&plan.view, manifest, to.output()?, &options, watch)
         .state("The card is as it was, and nothing is left of the temporary image.")?;
     drop(progress);
-    if session.fleet.has_changed(card, &read.survey) {
+    if session.fleet.has_changed(card, &read.known.survey) {
         let what = "the card was written to, or exchanged, while it was read";
         return Err(Failure::new(Exit::Mismatch, what)
             .state("No other card was written to, and nothing is left of the temporary image.")
@@ -197,7 +198,7 @@ fn write_swapped(
     let now = &cards.first().ok_or_else(|| Failure::usage("no card is there"))?.card;
     let on_card = session.fleet.look(now).state(UNTOUCHED)?;
     // A spare that is to be made again has the same ids, and was written to at another time.
-    let known = &read.survey;
+    let known = &read.known.survey;
     if on_card.fingerprint() == known.fingerprint() && on_card.written == known.written {
         return Err(Failure::refused(format!(
             "the card in {} is the one that was read, or the same as it",
@@ -214,19 +215,11 @@ fn write_swapped(
         .state(UNTOUCHED)
         .next("Put the new card in."));
     }
-    let content = Arc::clone(image.content());
-    let occupancy = Occupancy::of(&content, &read.survey).state(UNTOUCHED)?;
-    let source = Source {
-        from: SourceKind::Kept(image, &read.whose()),
-        content,
-        survey: read.survey.clone(),
-        occupancy: Some(occupancy),
-        references: read.references.clone(),
-        fills: read.fills,
-        is_plain: true,
-        has_digests: true,
-        tally: None,
-        damaged: Vec::new(),
-    };
+    let options = SourceOptions::default();
+    let source = operation::Source::of_image(image, &options)
+        .map_err(|refusal| Failure::refused(refusal.to_string()).state(UNTOUCHED))?;
+    let known = operation::Source { fills: read.known.fills, ..source };
+    let whose = read.whose();
+    let source = Source { from: SourceKind::Kept(image, &whose), known, tally: None };
     writing.go(source, cards, None)
 }

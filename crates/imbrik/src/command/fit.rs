@@ -66,7 +66,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let identity = args.identity.of(1, Some(1), &before, &args.image)?;
     if !identity.is_empty() {
         plan = plan
-            .with_identity(&identity, session.work(false))
+            .with_identity(&identity, session.reshape_options(false))
             .state(UNTOUCHED)
             .next("Leave that option out, and it keeps what it has.")?;
     }
@@ -172,7 +172,7 @@ pub(crate) fn plan(
 ) -> Outcome<Plan> {
     let occupancy = Occupancy::of(content, survey).state(UNTOUCHED)?;
     session.out.note("Looking at every file of what gets another size first ...");
-    Plan::fit(Arc::clone(content), survey, &occupancy, fit, session.work(as_found))
+    Plan::fit(Arc::clone(content), survey, &occupancy, fit, session.reshape_options(as_found))
         .map_err(|error| refusal(error, fit))
 }
 

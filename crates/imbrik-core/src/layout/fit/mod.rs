@@ -17,6 +17,7 @@ use super::{Occupancy, Part, Plan, Survey};
 use crate::table::Table;
 use arrange::arrange;
 use choose::Chooser;
+pub use choose::WORTH_GROWING;
 use imbrik_fs::{Examined, ReshapeOptions, Reshaped};
 use imbrik_store::{
     ReadAt,

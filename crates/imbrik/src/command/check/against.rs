@@ -82,7 +82,7 @@ pub(super) fn against_card(
     // A card on which a volume got another size when it was restored is compared with that.
     let plan = match (&occupancy, resized(&survey, &on_card, card.size)) {
         (Some(occupancy), Some(fit)) => {
-            Plan::fit(Arc::clone(&content), &survey, occupancy, &fit, session.work(true))
+            Plan::fit(Arc::clone(&content), &survey, occupancy, &fit, session.reshape_options(true))
                 .or_else(|_| Plan::restore(content, &survey, Some(occupancy), target))
         }
         _ => Plan::restore(content, &survey, occupancy.as_ref(), target),

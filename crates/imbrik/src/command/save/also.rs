@@ -23,7 +23,7 @@ use std::{path::Path, sync::Arc, thread};
 /// What is made in the same read.
 pub(super) enum Also<'a> {
     /// A spare.
-    Card(Box<Source<'a>>, Vec<write::Target>),
+    Card(Box<Source<'a>>, Vec<write::PlannedCard>),
     /// A second image.
     Image(Target, SaveOptions),
 }
@@ -85,7 +85,9 @@ impl<'a> Also<'a> {
         let board = Board::new(writing.session.environment.color);
         let first = "image".to_owned();
         let second = match self {
-            Self::Card(_, targets) => targets.first().map_or(String::new(), write::Target::name),
+            Self::Card(_, targets) => {
+                targets.first().map_or(String::new(), write::PlannedCard::name)
+            }
             Self::Image(..) => "second".to_owned(),
         };
         let names = [first, second];

@@ -1,6 +1,6 @@
 //! Writing cards: what `restore` and `clone` have in common.
 //!
-//! A [`Source`] is an image or a card with what is known of it; each card to write is a [`Target`]
+//! A [`Source`] is an image or a card with what is known of it; each card to write is a [`PlannedCard`]
 //! with a plan of its own. All plans are shown, one question is asked, then a [`job`] a card runs
 //! beside the others. One that fails fails alone.
 
@@ -23,13 +23,14 @@ pub(crate) use chosen::Chosen;
 use imbrik_core::{
     card::{Card, Standing, standing},
     image::{Image, ListedPart},
-    layout::{Identity, Occupancy, Plan, Reference, Room, Survey, View, references, room},
+    layout::{Identity, Survey},
+    operation::{self, CardTarget, RestorePlan, WrittenToCard},
     progress::Watch,
     store::{ReadAt, Shared, Tally, Window},
-    transfer::{Origin, Planned, check_tiles},
+    transfer::check_tiles,
     units::{ByteLen, Span},
 };
-use job::{Job, Written};
+use job::Job;
 use request::Request;
 use std::{cell::RefCell, path::PathBuf, sync::Arc, thread, time::Instant};
 
@@ -56,25 +57,13 @@ impl<'a> SourceKind<'a> {
     }
 }
 
-/// What is written to the cards, and what is known of it.
+/// What is written to the cards, and whence.
 pub(crate) struct Source<'a> {
     pub(crate) from: SourceKind<'a>,
-    /// The card's bytes.
-    pub(crate) content: Arc<dyn ReadAt>,
-    pub(crate) survey: Survey,
-    /// What of it is in use; `None` when every byte counts.
-    pub(crate) occupancy: Option<Occupancy>,
-    pub(crate) references: Vec<Reference>,
-    /// Whether its last volume took what its card had.
-    pub(crate) fills: bool,
-    /// Whether it may be on a card of another size than it is now.
-    pub(crate) is_plain: bool,
-    /// Whether its tiles are those that the image has digests of.
-    pub(crate) has_digests: bool,
+    /// What is known of it.
+    pub(crate) known: operation::Source,
     /// What is read of a card.
     pub(crate) tally: Option<Tally>,
-    /// What of it is damaged, and zeros in `content`, as was asked for.
-    pub(crate) damaged: Vec<Span>,
 }
 
 impl<'a> Source<'a> {
@@ -88,18 +77,8 @@ impl<'a> Source<'a> {
         survey: Survey,
         tally: Option<Tally>,
     ) -> Outcome<Self> {
-        Ok(Self {
-            from: SourceKind::Card(card),
-            fills: survey.reaches_end(),
-            is_plain: true,
-            has_digests: false,
-            references: references(&*content, &survey).state(UNTOUCHED)?,
-            occupancy: Some(Occupancy::of(&content, &survey).state(UNTOUCHED)?),
-            content,
-            survey,
-            tally,
-            damaged: Vec::new(),
-        })
+        let known = operation::Source::of_card(content, survey).state(UNTOUCHED)?;
+        Ok(Self { from: SourceKind::Card(card), known, tally })
     }
 }
 
@@ -131,7 +110,7 @@ impl Source<'_> {
 
     /// Whose system it is: "hive-07", or "the content of x.img".
     pub(crate) fn whose(&self) -> String {
-        match self.survey.name() {
+        match self.known.survey.name() {
             Some(name) => name.to_owned(),
             None => format!("the content of {}", self.title()),
         }
@@ -153,33 +132,26 @@ pub(crate) fn shared(content: &Arc<dyn ReadAt>) -> Arc<dyn ReadAt> {
 }
 
 /// A card to write, and what for.
-pub(crate) struct Target {
-    card: Card,
-    /// What is on the whole card now.
-    on_card: Survey,
+pub(crate) struct PlannedCard {
+    /// The card, and what is on all of it now.
+    target: CardTarget,
     into: Option<IntoPart>,
-    plan: Plan,
-    /// What is on the card, or the partition, afterwards.
-    after: Survey,
+    plan: RestorePlan,
     /// The host name that it gets.
     host: Option<String>,
-    /// What its files refer to, when they were changed.
-    references: Option<Vec<Reference>>,
-    /// How much room its systems have afterwards.
-    room: Vec<Room>,
     /// The partition of which the image is one, when it is no card's.
     only: Option<ListedPart>,
 }
 
-impl Target {
+impl PlannedCard {
     /// The card's, as it is typed.
     pub(crate) fn name(&self) -> String {
-        self.card.path.display().to_string()
+        self.target.card.path.display().to_string()
     }
 
     /// What is now where the content goes.
     fn now(&self) -> &Survey {
-        self.into.as_ref().map_or(&self.on_card, |into| &into.now)
+        self.into.as_ref().map_or(&self.target.survey, |into| &into.now)
     }
 
     /// Whether the image of one partition would take the whole card.
@@ -189,7 +161,7 @@ impl Target {
 
     /// What is written: the card, or a partition of it.
     fn goal(&self) -> String {
-        let card = self.card.path.display();
+        let card = self.target.card.path.display();
         match &self.into {
             None => card.to_string(),
             Some(into) => format!("{} of {card}", into.title),
@@ -198,9 +170,9 @@ impl Target {
 
     /// Seconds to write and to read back.
     fn likely_seconds(&self, args: &WriteArgs) -> (f64, f64) {
-        let bytes = self.plan.view.written().get() as f64;
-        let write = bytes / self.card.likely_write_rate() as f64;
-        let read = bytes / self.card.likely_read_rate() as f64;
+        let bytes = self.plan.plan.view.written().get() as f64;
+        let write = bytes / self.target.card.likely_write_rate() as f64;
+        let read = bytes / self.target.card.likely_read_rate() as f64;
         (write, if args.no_check { 0.0 } else { read })
     }
 }
@@ -243,7 +215,7 @@ impl Writing<'_> {
             if into.is_some() {
                 return Err(Failure::usage("--into takes one card").state(UNTOUCHED));
             }
-            source.content = shared(&source.content);
+            source.known.content = shared(&source.known.content);
         }
         match self.prepare(&source, cards, into)? {
             Some(targets) => {
@@ -263,10 +235,10 @@ impl Writing<'_> {
         source: &Source<'_>,
         cards: Vec<Chosen>,
         into: Option<&str>,
-    ) -> Outcome<Option<Vec<Target>>> {
+    ) -> Outcome<Option<Vec<PlannedCard>>> {
         let asked = self.ask_for_identity(source, cards.len())?;
         let identity = asked.as_ref().unwrap_or(&self.args.identity);
-        let mut targets: Vec<Target> = Vec::new();
+        let mut targets: Vec<PlannedCard> = Vec::new();
         // A name that was just typed is for this card.
         let before = self.made.filter(|_| asked.is_none());
         let named = cards.iter().map(|chosen| chosen.number).max().unwrap_or(0);
@@ -275,7 +247,7 @@ impl Writing<'_> {
         for Chosen { card, number } in cards {
             let path = card.path.clone();
             let number = before.unwrap_or(0) + number;
-            let identity = identity.of(number, count, &source.survey, &source.path())?;
+            let identity = identity.of(number, count, &source.known.survey, &source.path())?;
             let target = self.target(source, card, into, &identity, asked.is_some());
             let name = path.display().to_string();
             match target.map_err(|failure| of_card(failure, &name, named)) {
@@ -301,7 +273,7 @@ impl Writing<'_> {
         let identity = &self.args.identity;
         for Chosen { card, number } in cards {
             let identity =
-                identity.of(*number, Some(cards.len()), &source.survey, &source.path())?;
+                identity.of(*number, Some(cards.len()), &source.known.survey, &source.path())?;
             let name = card.path.display().to_string();
             let target = self.target(source, card.clone(), None, &identity, false);
             target.map_err(|failure| of_card(failure, &name, cards.len()))?;
@@ -312,7 +284,10 @@ impl Writing<'_> {
     /// On a terminal, a clone is asked whether it is for another board.
     fn ask_for_identity(&self, source: &Source<'_>, count: usize) -> Outcome<Option<IdentityArgs>> {
         let is_told = self.args.yes || self.args.plan || !self.args.identity.is_empty();
-        if is_told || matches!(source.from, SourceKind::Image(_)) || source.survey.host.is_none() {
+        if is_told
+            || matches!(source.from, SourceKind::Image(_))
+            || source.known.survey.host.is_none()
+        {
             return Ok(None);
         }
         let example = if count > 1 { "such as hive-{n}" } else { "such as hive-11" };
@@ -335,7 +310,7 @@ impl Writing<'_> {
         into: Option<&str>,
         identity: &Identity,
         is_typed: bool,
-    ) -> Outcome<Target> {
+    ) -> Outcome<PlannedCard> {
         if let Some(image) = source.from.image().filter(|image| !pipe::is_pipe(image.path()))
             && self.session.fleet.lies_on(image.path(), &card)
         {
@@ -347,47 +322,20 @@ impl Writing<'_> {
         let on_card = self.session.fleet.look(&card).state(UNTOUCHED)?;
         let into = match into {
             None => None,
-            Some(name) => Some(self.into(&card, &on_card, name, &source.survey)?),
+            Some(name) => Some(self.into(&card, &on_card, name, &source.known.survey)?),
         };
-        let size = into.as_ref().map_or(card.size, |into| into.span.len());
-        let target = imbrik_core::layout::Target { size, sector: card.sector };
-        let request = Request { args: self.args, source, target, is_whole: into.is_none() };
-        let mut plan = request.plan(self.session)?;
-        if !identity.is_empty() {
-            plan = plan.with_identity(identity, self.session.work(false)).state(UNTOUCHED).next(
-                match is_typed {
-                    true => "Run it again, and type another name, or only Enter for a spare.",
-                    false => "Leave that option out, and it keeps what it has.",
-                },
-            )?;
-        }
-        if self.args.wipe {
-            plan.view = plan.view.wiped();
-        }
-        let after = Survey::of(&plan.view).state(UNTOUCHED)?;
-        let references = match (&into, identity.is_empty()) {
-            (Some(into), _) => Some(self.around(&card, into, &plan).state(UNTOUCHED)?),
-            (None, true) => None,
-            (None, false) => Some(references(&plan.view, &after).state(UNTOUCHED)?),
-        };
-        let room = room(&plan.view, &after).state(UNTOUCHED)?;
+        let place = into.as_ref().map(|into| into.span);
+        let target = CardTarget { card, survey: on_card, into: place };
         let host = identity.host.clone();
-        let manifest = source.from.image().and_then(Image::manifest);
-        let only = manifest.and_then(|manifest| manifest.only.clone());
-        Ok(Target { card, on_card, into, plan, after, host, references, room, only })
-    }
-
-    /// What the files on the whole card refer to, once a partition of it is written.
-    fn around(
-        &self,
-        card: &Card,
-        into: &IntoPart,
-        plan: &Plan,
-    ) -> imbrik_core::Result<Vec<Reference>> {
-        let now = self.session.fleet.source(card, &Tally::default(), false)?;
-        let part: Arc<dyn ReadAt> = Arc::new(plan.view.clone());
-        let whole = View::whole(now).with_store(&[into.span], &part, into.span.start());
-        references(&whole, &Survey::of(&whole)?)
+        let identity = identity.clone();
+        let request = Request { args: self.args, source, target: &target, identity, is_typed };
+        let mut plan = request.plan(self.session)?;
+        if let Some(place) = place {
+            let now = self.session.fleet.source(&target.card, &Tally::default(), false);
+            now.and_then(|now| plan.refer_around(now, place)).state(UNTOUCHED)?;
+        }
+        let only = source.known.only.clone();
+        Ok(PlannedCard { target, into, plan, host, only })
     }
 
     /// The partition `name` of `card`, into which a volume may be put.
@@ -415,11 +363,12 @@ impl Writing<'_> {
     }
 
     /// Has it agreed to that the cards are overwritten, and only then unmounts them.
-    fn confirm_and_unmount(&self, targets: &[Target]) -> Outcome<()> {
+    fn confirm_and_unmount(&self, targets: &[PlannedCard]) -> Outcome<()> {
         let mut mounted = Vec::new();
         for target in targets {
-            if let Standing::Mounted(mounts) = standing(&target.card, self.args.allow_fixed) {
-                mounted.push((&target.card, mounts));
+            if let Standing::Mounted(mounts) = standing(&target.target.card, self.args.allow_fixed)
+            {
+                mounted.push((&target.target.card, mounts));
             }
         }
         if let Some((card, mounts)) = mounted.first()
@@ -463,13 +412,13 @@ impl Writing<'_> {
     pub(crate) fn write(
         &self,
         source: &Source<'_>,
-        targets: &[Target],
+        targets: &[PlannedCard],
         board: Option<&Board>,
     ) -> Outcome<Exit> {
         let started = Instant::now();
         let cancel = &self.session.environment.interrupt.cancel;
         // A temporary image was just proved.
-        let is_checked = self.args.no_check || !source.damaged.is_empty();
+        let is_checked = self.args.no_check || !source.known.damaged.is_empty();
         let checks_image = matches!(source.from, SourceKind::Image(_)) && !is_checked;
         let steps = match (self.args.no_check, checks_image && targets.len() == 1) {
             (true, _) => 1,
@@ -477,40 +426,33 @@ impl Writing<'_> {
             (false, false) => 2,
         };
         let alone = self.session.progress(if targets.len() == 1 { steps } else { 1 });
-        let known = source.from.image().and_then(Image::manifest);
-        let digests =
-            known.map(|manifest| manifest.tiles.digests()).transpose().state(UNTOUCHED)?;
         if let (SourceKind::Image(image), true) = (source.from, checks_image) {
-            let watch = Watch { observer: &alone, cancel };
-            check_image(image, digests.as_deref().unwrap_or_default(), watch)?;
+            let known = image.manifest().map(|manifest| manifest.tiles.digests());
+            let digests = known.transpose().state(UNTOUCHED)?.unwrap_or_default();
+            check_image(image, &digests, Watch { observer: &alone, cancel })?;
         }
-        let origin = match source.from {
-            SourceKind::Card(_) => Origin::Card,
-            _ => Origin::Image(digests.as_deref().filter(|_| source.has_digests)),
-        };
         let fleet = &self.session.fleet;
-        let mut jobs = Vec::new();
-        for target in targets {
-            // The card of the plan, not whatever is there by now: that is what the claim compares.
-            jobs.push(Job {
-                host: fleet.host_of(&target.card),
-                planned: Planned::new(target.card.clone(), &target.on_card),
-                target,
-                source: source.path(),
-                origin,
+        let jobs: Vec<_> = targets
+            .iter()
+            .map(|card| Job {
+                host: fleet.host_of(&card.target.card),
+                card,
+                source,
                 args: self.args,
-            });
-        }
+            })
+            .collect();
         let interrupt = &self.session.environment.interrupt;
         interrupt.set_state(left_behind(targets));
-        let results: Vec<Outcome<Written>> = match (&jobs[..], board) {
+        let results: Vec<Outcome<WrittenToCard>> = match (&jobs[..], board) {
             ([job], None) => vec![job.run(Watch { observer: &alone, cancel })],
             (jobs, board) => {
                 drop(alone);
                 let own = Board::new(self.session.environment.color);
                 let board = board.unwrap_or(&own);
-                let names: Vec<_> =
-                    targets.iter().map(|target| target.card.path.display().to_string()).collect();
+                let names: Vec<_> = targets
+                    .iter()
+                    .map(|target| target.target.card.path.display().to_string())
+                    .collect();
                 let lines: Vec<_> = names.iter().map(|name| board.line(name, &names)).collect();
                 thread::scope(|scope| {
                     let running = jobs.iter().zip(&lines).map(|(job, observer)| {
@@ -533,10 +475,10 @@ impl Writing<'_> {
 }
 
 /// What has to be typed before a card is overwritten: its host name, its label or its size.
-fn word(target: &Target) -> String {
+fn word(target: &PlannedCard) -> String {
     let now = target.now();
     match (&target.into, now.name()) {
-        (None, _) => survey::name(Some(now), &target.card),
+        (None, _) => survey::name(Some(now), &target.target.card),
         (Some(_), Some(name)) => name.to_owned(),
         (Some(into), None) => size::short(into.span.len()),
     }
@@ -578,8 +520,8 @@ fn check_image(
 }
 
 /// What is left of cards whose writing nobody waits for any more.
-fn left_behind(targets: &[Target]) -> String {
-    let names: Vec<_> = targets.iter().map(Target::goal).collect();
+fn left_behind(targets: &[PlannedCard]) -> String {
+    let names: Vec<_> = targets.iter().map(PlannedCard::goal).collect();
     let has = if names.len() == 1 { "it has" } else { "each has" };
     let names = listed(&names);
     match targets.iter().any(|target| target.into.is_some()) {

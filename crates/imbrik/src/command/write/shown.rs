@@ -1,6 +1,6 @@
 //! The plan before, and the summary afterwards.
 
-use super::{Outcome, Source, SourceKind, Target, Writing, Written};
+use super::{Outcome, PlannedCard, Source, SourceKind, Writing, WrittenToCard};
 use crate::{
     command::show::start_lines,
     exit::Exit,
@@ -19,7 +19,7 @@ use std::{path::Path, time::Duration};
 const COLUMNS: u64 = 64;
 
 impl Writing<'_> {
-    pub(super) fn show(&self, source: &Source<'_>, targets: &[Target]) {
+    pub(super) fn show(&self, source: &Source<'_>, targets: &[PlannedCard]) {
         let out = &self.session.out;
         if out.is_json() {
             targets.iter().for_each(|target| self.show_json(source, target));
@@ -37,10 +37,10 @@ impl Writing<'_> {
             SourceKind::Card(_) | SourceKind::Kept(..) => "The source",
         };
         out.line(&format!("{}{}", self.head(from), self.about(source)));
-        let changed = targets.iter().filter_map(|target| target.references.as_deref());
+        let changed = targets.iter().filter_map(|target| target.plan.references.as_deref());
         // Of several copies, the one with the most that leads nowhere speaks for all.
         let worst = changed.max_by_key(|all| all.iter().filter(|one| !one.is_found).count());
-        let references = worst.unwrap_or(&source.references);
+        let references = worst.unwrap_or(&source.known.references);
         for line in start_lines(out, &self.head("Will it start?"), references) {
             out.line(&line);
         }
@@ -48,13 +48,13 @@ impl Writing<'_> {
             SourceKind::Image(image) => image.findings(),
             SourceKind::Card(_) | SourceKind::Kept(..) => &[],
         };
-        for finding in findings.iter().chain(&source.survey.findings) {
+        for finding in findings.iter().chain(&source.known.survey.findings) {
             out.line(&format!("  {} {finding}", out.paint(Tone::Alarm, "!")));
         }
         let seconds = targets.iter().map(|target| target.likely_seconds(self.args));
         let (write, read) =
             seconds.fold((0.0f64, 0.0f64), |all, one| (all.0.max(one.0), all.1.max(one.1)));
-        let bytes: ByteLen = targets.iter().map(|target| target.plan.view.written()).sum();
+        let bytes: ByteLen = targets.iter().map(|target| target.plan.plan.view.written()).sum();
         let mut likely = format!("{} to write {}", time::roughly(write), size::short(bytes));
         if read > 0.0 {
             likely += &format!(", {} to read back", time::roughly(read));
@@ -75,42 +75,42 @@ impl Writing<'_> {
         if self.command == "save" { "clone" } else { self.command }
     }
 
-    fn show_json(&self, source: &Source<'_>, target: &Target) {
+    fn show_json(&self, source: &Source<'_>, target: &PlannedCard) {
         let (write, read) = target.likely_seconds(self.args);
-        let references = target.references.as_ref().unwrap_or(&source.references);
+        let references = target.plan.references.as_ref().unwrap_or(&source.known.references);
         let more = json::WritePlan {
             image: match source.from {
                 SourceKind::Image(image) => Some(json::path(image.path())),
                 SourceKind::Card(_) | SourceKind::Kept(..) => None,
             },
             source: source.json_path(),
-            card: json::card(&target.card, Some(Some(&target.on_card))),
+            card: json::card(&target.target.card, Some(Some(&target.target.survey))),
             into: target.into.as_ref().map(|into| into.title.clone()),
-            after: json::content(&target.after),
-            bytes_to_write: target.plan.view.written().get(),
+            after: json::content(&target.plan.after),
+            bytes_to_write: target.plan.plan.view.written().get(),
             likely_seconds: write + read,
-            changes: target.plan.changes.iter().map(change::words).collect(),
+            changes: target.plan.plan.changes.iter().map(change::words).collect(),
             references_missing: references.iter().filter(|one| !one.is_found).count(),
             host: target.host.clone(),
         };
         self.session.out.line(&json::object(self.json_command(), "plan", more).to_string());
     }
 
-    fn show_target(&self, source: &Source<'_>, target: &Target, head: &str) {
+    fn show_target(&self, source: &Source<'_>, target: &PlannedCard, head: &str) {
         let out = &self.session.out;
-        let card = &target.card;
+        let card = &target.target.card;
         let facts = [Some(size::both(card.size)), card.model.clone()];
         let facts: Vec<_> = facts.into_iter().flatten().collect();
         out.line(&format!("{}{} · {}", self.head(head), card.path.display(), facts.join(" · ")));
-        if let Some(whose) = survey::whose(&target.on_card) {
+        if let Some(whose) = survey::whose(&target.target.survey) {
             out.line(&format!("  {whose}"));
         }
-        self.show_content(&target.on_card, None);
+        self.show_content(&target.target.survey, None);
         if !card.mounts().is_empty() {
             let at: Vec<_> = card.mounts().iter().map(|at| at.display().to_string()).collect();
             out.line(&format!("  mounted at {}", listed(&at)));
         }
-        let later = target.on_card.written.zip(source.survey.written);
+        let later = target.target.survey.written.zip(source.known.survey.written);
         if later.is_some_and(|(card, source)| card > source)
             && matches!(source.from, SourceKind::Card(_))
         {
@@ -128,16 +128,16 @@ impl Writing<'_> {
             out.line(&format!("  {} {line}", out.paint(Tone::Alarm, "!")));
         }
         self.show_strips(source, target);
-        self.show_content(&target.after, Some(&source.survey));
-        for change in target.plan.changes.iter().map(change::words) {
+        self.show_content(&target.plan.after, Some(&source.known.survey));
+        for change in target.plan.plan.changes.iter().map(change::words) {
             out.line(&format!("  {change}"));
         }
-        for line in survey::room(out, &target.room) {
+        for line in survey::room(out, &target.plan.room) {
             out.line(&format!("  {line}"));
         }
         let has_grown =
             |change: &Change| matches!(change, Change::Resized { from, to, .. } if to > from);
-        if !self.args.shape.fill && target.plan.changes.iter().any(has_grown) {
+        if !self.args.shape.fill && target.plan.plan.changes.iter().any(has_grown) {
             out.line("  with --keep-size, it keeps its size");
         }
         if let Some(part) = self.could_fill(source, target) {
@@ -147,13 +147,13 @@ impl Writing<'_> {
     }
 
     /// Both cards to the same scale, when what is in use is known.
-    fn show_strips(&self, source: &Source<'_>, target: &Target) {
-        let Some(occupancy) = &source.occupancy else { return };
-        if source.survey.parts.is_empty() {
+    fn show_strips(&self, source: &Source<'_>, target: &PlannedCard) {
+        let Some(occupancy) = &source.known.occupancy else { return };
+        if source.known.survey.parts.is_empty() {
             return;
         }
-        let view = &target.plan.view;
-        let (before, after) = (&source.survey, &target.after);
+        let view = &target.plan.plan.view;
+        let (before, after) = (&source.known.survey, &target.plan.after);
         let larger = before.size.max(after.size).get().max(1);
         let columns = |size: ByteLen| {
             let most = COLUMNS.min((self.session.out.width() as u64).saturating_sub(11));
@@ -172,16 +172,16 @@ impl Writing<'_> {
     }
 
     /// The last volume, when it could grow into room that is left as it is.
-    fn could_fill(&self, source: &Source<'_>, target: &Target) -> Option<String> {
+    fn could_fill(&self, source: &Source<'_>, target: &PlannedCard) -> Option<String> {
         let is_left = |change: &Change| matches!(change, Change::TailUnused(_));
-        if target.into.is_some() || !target.plan.changes.iter().any(is_left) {
+        if target.into.is_some() || !target.plan.plan.changes.iter().any(is_left) {
             return None;
         }
-        let last = source.survey.last_reshapable().filter(|_| !self.args.shape.keep_size)?;
+        let last = source.known.survey.last_reshapable().filter(|_| !self.args.shape.keep_size)?;
         // One that contradicts itself would be refused.
-        let found = source.occupancy.as_ref()?.volume(last)?;
+        let found = source.known.occupancy.as_ref()?.volume(last)?;
         found.usage.whole_because.is_none().then_some(())?;
-        source.survey.parts.get(last).map(Part::full_title)
+        source.known.survey.parts.get(last).map(Part::full_title)
     }
 
     fn show_content(&self, content: &Survey, before: Option<&Survey>) {
@@ -201,14 +201,19 @@ impl Writing<'_> {
     fn about(&self, source: &Source<'_>) -> String {
         let SourceKind::Image(image) = source.from else {
             let used = source
+                .known
                 .occupancy
                 .as_ref()
-                .map(|occupancy| occupancy.used_in(Span::whole(source.survey.size)));
-            let used = used.unwrap_or(source.survey.size);
-            return format!("{} · {} in use", size::both(source.survey.size), size::short(used));
+                .map(|occupancy| occupancy.used_in(Span::whole(source.known.survey.size)));
+            let used = used.unwrap_or(source.known.survey.size);
+            return format!(
+                "{} · {} in use",
+                size::both(source.known.survey.size),
+                size::short(used)
+            );
         };
-        if !source.damaged.is_empty() {
-            let lost: ByteLen = source.damaged.iter().map(|span| span.len()).sum();
+        if !source.known.damaged.is_empty() {
+            let lost: ByteLen = source.known.damaged.iter().map(|span| span.len()).sum();
             return format!("damaged: {} of it become zeros, as asked", size::both(lost));
         }
         let check = match (self.args.no_check, image.manifest().is_some()) {
@@ -234,8 +239,8 @@ impl Writing<'_> {
     pub(super) fn sum_up(
         &self,
         source: &Source<'_>,
-        targets: &[Target],
-        results: Vec<Outcome<Written>>,
+        targets: &[PlannedCard],
+        results: Vec<Outcome<WrittenToCard>>,
         took: Duration,
     ) -> Outcome<Exit> {
         let out = &self.session.out;
@@ -252,7 +257,7 @@ impl Writing<'_> {
             let written = match result {
                 Err(failure) if all == 1 => return Err(failure),
                 Err(failure) => {
-                    self.show_failed(&target.card.path, &failure);
+                    self.show_failed(&target.target.card.path, &failure);
                     failed.push(failure);
                     continue;
                 }
@@ -263,7 +268,7 @@ impl Writing<'_> {
                 _ if out.is_json() => self.show_json_done(source, target, &written),
                 _ => self.show_line(target, &written),
             }
-            if !written.unreadable.is_empty() || !source.damaged.is_empty() {
+            if !written.unreadable.is_empty() || !source.known.damaged.is_empty() {
                 exit = Exit::Unreadable;
             }
             if let Some(error) = written.held {
@@ -346,24 +351,24 @@ impl Writing<'_> {
         }
     }
 
-    fn show_json_done(&self, source: &Source<'_>, target: &Target, written: &Written) {
+    fn show_json_done(&self, source: &Source<'_>, target: &PlannedCard, written: &WrittenToCard) {
         let image = match source.from {
             SourceKind::Image(image) => Some(image),
             SourceKind::Card(_) | SourceKind::Kept(..) => None,
         };
         let more = json::WrittenCard {
-            card: target.card.path.to_string_lossy().into_owned(),
-            card_size: target.card.size.get(),
+            card: target.target.card.path.to_string_lossy().into_owned(),
+            card_size: target.target.card.size.get(),
             card_bytes_read: written.tally.read().get(),
             card_bytes_written: written.tally.written().get(),
-            card_bytes_cleared: target.plan.view.cleared().get(),
+            card_bytes_cleared: target.plan.plan.view.cleared().get(),
             card_bytes_found: written.found.get(),
             source_bytes_read: source.tally.as_ref().map(|tally| tally.read().get()),
             source: source.json_path(),
             image: image.map(|image| json::path(image.path())),
             image_bytes: image.map(|image| image.file().size().get()),
             unreadable: json::spans(&written.unreadable),
-            damaged: json::spans(&source.damaged),
+            damaged: json::spans(&source.known.damaged),
             read_back: !self.args.no_check,
             seconds: written.took.as_secs_f64(),
         };
@@ -371,10 +376,10 @@ impl Writing<'_> {
     }
 
     /// One of several cards.
-    fn show_line(&self, target: &Target, written: &Written) {
+    fn show_line(&self, target: &PlannedCard, written: &WrittenToCard) {
         let out = &self.session.out;
-        let name = target.card.path.display();
-        let bytes = size::short(target.plan.view.written().saturating_sub(written.found));
+        let name = target.target.card.path.display();
+        let bytes = size::short(target.plan.plan.view.written().saturating_sub(written.found));
         let took = time::span(written.took);
         out.line(&format!("{name:<10}{bytes} {} in {took}", self.how()));
         self.show_how_to_reach(target);
@@ -382,22 +387,22 @@ impl Writing<'_> {
     }
 
     /// What to do with a copy that got a name.
-    fn show_how_to_reach(&self, target: &Target) {
+    fn show_how_to_reach(&self, target: &PlannedCard) {
         let Some(host) = &target.host else { return };
-        let login = identity::login(&target.plan.view, &target.after);
+        let login = identity::login(&target.plan.plan.view, &target.plan.after);
         let who = login.map_or(String::new(), |login| format!("{login}@"));
         self.session.out.line(&format!("          start it, then reach it as {who}{host}.local"));
     }
 
     /// What of a damaged image is zeros on the cards.
     fn show_damaged(&self, source: &Source<'_>) {
-        for (place, len) in source.survey.places_of(&source.damaged) {
+        for (place, len) in source.known.survey.places_of(&source.known.damaged) {
             let len = size::both(len);
             self.session.out.line(&format!("Lost      {len} in {place}: damaged in the image"));
         }
     }
 
-    fn show_lost(&self, written: &Written) {
+    fn show_lost(&self, written: &WrittenToCard) {
         let lost: ByteLen = written.unreadable.iter().map(|span| span.len()).sum();
         if !lost.is_zero() {
             self.session.out.line(&format!(
@@ -409,7 +414,7 @@ impl Writing<'_> {
     }
 
     /// The only card.
-    fn show_written(&self, source: &Source<'_>, target: &Target, written: &Written) {
+    fn show_written(&self, source: &Source<'_>, target: &PlannedCard, written: &WrittenToCard) {
         let out = &self.session.out;
         if out.is_json() {
             return self.show_json_done(source, target, written);
@@ -423,7 +428,7 @@ impl Writing<'_> {
                 None => source.whose(),
             },
             // What was planned: the start, which is cleared before it is written, counts once.
-            size::both(target.plan.view.written().saturating_sub(written.found)),
+            size::both(target.plan.plan.view.written().saturating_sub(written.found)),
             self.how(),
             time::span(written.took)
         ));
@@ -435,17 +440,17 @@ impl Writing<'_> {
         );
         self.show_how_to_reach(target);
         if let (None, SourceKind::Image(image), None) =
-            (&target.into, source.from, &target.references)
+            (&target.into, source.from, &target.plan.references)
             && !pipe::is_pipe(image.path())
         {
-            let (image, card) = (quoted(image.path()), quoted(&target.card.path));
+            let (image, card) = (quoted(image.path()), quoted(&target.target.card.path));
             out.next("Next      ", &format!("imbrik check {image} --against {card}"));
         }
     }
 }
 
 /// What to say of the image of one partition that would take a whole card.
-fn alone(target: &Target) -> Option<String> {
+fn alone(target: &PlannedCard) -> Option<String> {
     let only = target.only.as_ref().filter(|_| target.into.is_none())?;
     let number = only.number?;
     let facts = only.volume.as_ref().map(|volume| {

@@ -1,0 +1,37 @@
+//! Whole operations: from what somebody wants, over a plan that can be shown and refused, to what
+//! came of it. No word is printed and no question asked: refusals, notes and outcomes are values.
+//!
+//! An image restored onto a card, with nothing but this crate:
+//!
+//! ```no_run
+//! use imbrik_core::{
+//!     card::{Host, Rack},
+//!     image::Image,
+//!     operation::{CardTarget, RestoreOptions, RestorePlan, Source, SourceOptions, WriteOptions},
+//!     progress::{Cancel, Unobserved, Watch},
+//! };
+//! use std::path::Path;
+//!
+//! # fn main() -> Result<(), Box<dyn std::error::Error>> {
+//! let cancel = Cancel::new();
+//! let rack = Rack::open(Path::new("rack"))?;
+//! let card = rack.list()?.cards.remove(0);
+//! let image = Image::open(Path::new("hive-07.img.zst"), None)?;
+//! let source = Source::of_image(&image, &SourceOptions::default())?;
+//! let target = CardTarget::look(&rack, card)?;
+//! let plan = RestorePlan::new(&source, &target, &RestoreOptions::new(&cancel))?;
+//! println!("{} are written", plan.plan.view.written());
+//! let watch = Watch { observer: &Unobserved, cancel: &cancel };
+//! let written = plan.write(&rack, &target, &source, WriteOptions::default(), watch)?;
+//! println!("{} were found there already", written.found);
+//! # Ok(())
+//! # }
+//! ```
+
+mod restore;
+mod source;
+mod write;
+
+pub use restore::{CardTarget, PlanRefusal, RestoreOptions, RestorePlan, SizeNote, Sizes};
+pub use source::{Source, SourceOptions, SourceRefusal};
+pub use write::{WriteFailure, WriteOptions, WrittenToCard};

@@ -1,0 +1,147 @@
+//! One card: claimed, written, read back and let go.
+
+use crate::{
+    card::Host,
+    image::TileDigest,
+    layout::View,
+    transfer::{Differences, Origin, Planned, claim, read_back, write_card},
+};
+use imbrik_store::{
+    Counted, ReadAt, Tally, Window,
+    error::{Error, Result},
+    progress::Watch,
+    units::{ByteLen, Span},
+};
+use std::{
+    fmt,
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+/// How a card is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct WriteOptions {
+    /// Whether a disk that is no card may be written.
+    pub allow_fixed: bool,
+    /// Whether only what differs from what is there is written.
+    pub differing: bool,
+    /// Whether all of it is read back from the medium, and compared.
+    pub read_back: bool,
+}
+
+impl Default for WriteOptions {
+    fn default() -> Self {
+        Self { allow_fixed: false, differing: false, read_back: true }
+    }
+}
+
+/// A card that is written, and proved unless that was waived.
+pub struct WrittenToCard {
+    /// What was read from it and written to it.
+    pub tally: Tally,
+    /// How much was found on it already, and not written again.
+    pub found: ByteLen,
+    /// What could not be read of the source, and is zeros on it.
+    pub unreadable: Vec<Span>,
+    /// How long it took.
+    pub took: Duration,
+    /// When it could not be let go, though all is well on it.
+    pub held: Option<Error>,
+}
+
+/// How far the writing of a card came.
+#[derive(Debug)]
+#[non_exhaustive]
+pub enum WriteFailure {
+    /// It was not claimed: nothing was written.
+    NotClaimed(Error),
+    /// It was cut short. What was on it is lost when anything `was_written`, and it has no table, or
+    /// no start, so that it is not taken for whole.
+    CutShort {
+        /// Why.
+        error: Error,
+        /// Whether anything was written.
+        was_written: bool,
+    },
+    /// All was written, and not read back.
+    NotReadBack(Error),
+    /// All was written, and what was read back is something else.
+    NotKept(Differences),
+}
+
+impl fmt::Display for WriteFailure {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::NotClaimed(error) | Self::CutShort { error, .. } | Self::NotReadBack(error) => {
+                error.fmt(f)
+            }
+            Self::NotKept(found) => {
+                let bytes: ByteLen = found.spans.iter().map(|span| span.len()).sum();
+                write!(f, "the card did not keep what was written: {bytes} are something else")
+            }
+        }
+    }
+}
+
+impl std::error::Error for WriteFailure {}
+
+/// What there is to do for a card.
+pub(super) struct Work<'a> {
+    pub(super) view: &'a View,
+    pub(super) place: Span,
+    pub(super) options: WriteOptions,
+    pub(super) tally: Tally,
+}
+
+impl Work<'_> {
+    pub(super) fn run(
+        self,
+        host: &dyn Host,
+        planned: &Planned,
+        origin: Origin<'_>,
+        watch: Watch<'_>,
+    ) -> std::result::Result<WrittenToCard, WriteFailure> {
+        let started = Instant::now();
+        let card =
+            claim(host, planned, self.options.allow_fixed).map_err(WriteFailure::NotClaimed)?;
+        let medium = || -> Result<Arc<dyn ReadAt>> {
+            let counted = Counted::new(card.medium()?, &self.tally);
+            Ok(Arc::new(Window::new(counted, self.place)?))
+        };
+        let written = Window::new(Counted::new(card.store(), &self.tally), self.place)
+            .and_then(|store| {
+                let now = if self.options.differing { Some(medium()?) } else { None };
+                write_card(self.view, &store, origin, now, watch)
+            })
+            .map_err(|error| {
+                let was_written = !self.tally.written().is_zero();
+                WriteFailure::CutShort { error, was_written }
+            })?;
+        if self.options.read_back {
+            self.read_back(medium(), &written.digests, watch)?;
+        }
+        let held = card.let_go().err();
+        Ok(WrittenToCard {
+            tally: self.tally,
+            found: written.found,
+            unreadable: written.unreadable,
+            took: started.elapsed(),
+            held,
+        })
+    }
+
+    fn read_back(
+        &self,
+        medium: Result<Arc<dyn ReadAt>>,
+        digests: &[TileDigest],
+        watch: Watch<'_>,
+    ) -> std::result::Result<(), WriteFailure> {
+        let found = medium
+            .and_then(|medium| read_back(&self.view.read_back_from(medium), digests, watch))
+            .map_err(WriteFailure::NotReadBack)?;
+        match found.spans.is_empty() {
+            true => Ok(()),
+            false => Err(WriteFailure::NotKept(found)),
+        }
+    }
+}
