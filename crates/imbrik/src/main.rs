@@ -9,6 +9,8 @@ mod config;
 mod confirm;
 mod exit;
 mod failure;
+mod fits;
+mod fitting;
 mod fleet;
 mod identity;
 mod interrupt;
@@ -17,6 +19,8 @@ mod pipe;
 mod render;
 mod resolve;
 mod session;
+mod still;
+mod writing;
 
 use clap::CommandFactory;
 use clap_complete::CompleteEnv;

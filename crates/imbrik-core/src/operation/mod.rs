@@ -28,10 +28,12 @@
 //! # }
 //! ```
 
+mod image;
 mod restore;
 mod source;
 mod write;
 
+pub use image::{ImageContent, ImagePlan};
 pub use restore::{CardTarget, PlanRefusal, RestoreOptions, RestorePlan, SizeNote, Sizes};
 pub use source::{Source, SourceOptions, SourceRefusal};
 pub use write::{WriteFailure, WriteOptions, WrittenToCard};

@@ -1,9 +1,5 @@
 //! `imbrik clone`: card to cards, in one pass.
 
-use super::{
-    save::make_still,
-    write::{Source, SourceKind, Writing},
-};
 use crate::{
     args::CloneArgs,
     confirm::{self, Policy},
@@ -14,6 +10,8 @@ use crate::{
     render::{quoted, size},
     resolve,
     session::Session,
+    still,
+    writing::{Source, SourceKind, Writing},
 };
 use imbrik_core::{
     card::Card,
@@ -52,7 +50,7 @@ pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
         let from = opened(session, &source, Tally::default())?;
         writing.try_plan(&from, &cards)?;
     }
-    make_still(session, &source, args.write.unmount)?;
+    still::unmounted(session, &source, args.write.unmount)?;
     let tally = Tally::default();
     let from = opened(session, &source, tally)?;
     let before = from.known.survey.clone();
@@ -92,7 +90,7 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
             .state(UNTOUCHED)
             .next("With a second reader: imbrik clone CARD CARD. Otherwise `imbrik save`, then `imbrik restore`."));
     }
-    make_still(session, card, writing.args.unmount)?;
+    still::unmounted(session, card, writing.args.unmount)?;
     let tally = Tally::default();
     let read = opened(session, card, tally)?;
     let Some(occupancy) = &read.known.occupancy else { return Ok(Exit::Done) };

@@ -2,9 +2,9 @@
 
 use crate::{
     args::{FitArgs, To},
-    command::fits,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
+    fits, fitting,
     packing::{self, Target},
     pipe,
     render::{Tone, change, json, quoted, size, survey, time},
@@ -12,10 +12,9 @@ use crate::{
     session::Session,
 };
 use imbrik_core::{
-    Class, Error,
-    fs::reshaped_kinds,
-    image::{Image, ListedFit, Manifest, Pack},
-    layout::{Change, Fit, Occupancy, Plan, Room, Survey, room},
+    image::{Image, Pack},
+    layout::{Change, Fit, Room, Survey, room},
+    operation::ImagePlan,
     progress::Watch,
     store::ReadAt,
     transfer::{Saved, fit},
@@ -35,8 +34,6 @@ const PROVED: &str =
 /// The same when faults are kept.
 const PROVED_BUT_FAULTS: &str =
     "whose each block is, and that there is no fault but those above; not what files hold";
-const OTHERWISE: &str =
-    "The image can be restored as it is, to a card of its own size or a bigger one.";
 
 pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let started = Instant::now();
@@ -62,7 +59,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let content = Arc::clone(image.content());
     let before = Survey::of(&*content).state(UNTOUCHED)?;
     let wanted = wanted(session, args, &before)?;
-    let mut plan = plan(session, &content, &before, &wanted, args.shares.as_found)?;
+    let mut plan = fitting::plan(session, &content, &before, wanted, args.shares.as_found)?;
     let identity = args.identity.of(1, Some(1), &before, &args.image)?;
     if !identity.is_empty() {
         plan = plan
@@ -70,18 +67,15 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
             .state(UNTOUCHED)
             .next("Leave that option out, and it keeps what it has.")?;
     }
-    let after = Survey::of(&plan.view).state(UNTOUCHED)?;
-    let room = room(&plan.view, &after).state(UNTOUCHED)?;
-    let (before, after) = (&before, &after);
-    let job = Job { session, image: &image, before, after, plan: &plan, room: &room, to: &to };
+    let room = room(&plan.plan.view, &plan.after).state(UNTOUCHED)?;
+    let job = Job { session, image: &image, plan: &plan, room: &room, to: &to };
     job.show_plan();
     if args.plan {
         session.out.only_planned();
         return Ok(Exit::Done);
     }
-    to.judge_room(session, &plan.view, &options)?;
-    let mut manifest = Manifest::new(after, packing::MADE_BY, Timestamp::now());
-    fitted(&mut manifest, before, after);
+    to.judge_room(session, &plan.plan.view, &options)?;
+    let mut manifest = plan.manifest(packing::MADE_BY, Timestamp::now());
     if let Some(known) = image.manifest() {
         manifest.made_at = known.made_at;
         manifest.card_model.clone_from(&known.card_model);
@@ -94,7 +88,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let progress = session.progress(steps);
     let cancel = &session.environment.interrupt.cancel;
     let watch = Watch { observer: &progress, cancel };
-    let saved = fit(&plan.view, manifest, to.output()?, &options, watch)
+    let saved = fit(&plan.plan.view, manifest, to.output()?, &options, watch)
         .map_err(|error| packing::failed(error, &image, &to))?;
     drop(progress);
     packing::tell_of_memory(session, &saved);
@@ -142,7 +136,8 @@ fn wanted(session: &Session, args: &FitArgs, survey: &Survey) -> Outcome<Fit> {
     let give_to = args.shares.give_to.as_ref().map(part).transpose()?;
     let mut take_from = args.shares.take_from.iter().map(part).collect::<Outcome<Vec<_>>>()?;
     let Some(size) = card else {
-        return smallest(survey, named, room).map_err(|failure| failure.next(OTHERWISE));
+        return fitting::smallest(survey, named, room)
+            .map_err(|failure| failure.next(fitting::OTHERWISE));
     };
     if take_from.is_empty() {
         take_from.extend(named);
@@ -150,65 +145,10 @@ fn wanted(session: &Session, args: &FitArgs, survey: &Survey) -> Outcome<Fit> {
     Ok(Fit::Card { size, take_from, give_to: give_to.or(named).or(survey.last_reshapable()) })
 }
 
-/// One volume as small as it goes: the one named, or the last that can.
-pub(crate) fn smallest(survey: &Survey, named: Option<usize>, room: ByteLen) -> Outcome<Fit> {
-    let part = named.or_else(|| survey.last_reshapable()).ok_or_else(|| {
-        Failure::refused(format!(
-            "no volume on it can get another size: that is {}",
-            reshaped_kinds()
-        ))
-        .state(UNTOUCHED)
-    })?;
-    Ok(Fit::Smallest { part, room })
-}
-
-/// The plan for a card or an image, or the refusal with what would still work.
-pub(crate) fn plan(
-    session: &Session,
-    content: &Arc<dyn ReadAt>,
-    survey: &Survey,
-    fit: &Fit,
-    as_found: bool,
-) -> Outcome<Plan> {
-    let occupancy = Occupancy::of(content, survey).state(UNTOUCHED)?;
-    session.out.note("Looking at every file of what gets another size first ...");
-    Plan::fit(Arc::clone(content), survey, &occupancy, fit, session.reshape_options(as_found))
-        .map_err(|error| refusal(error, fit))
-}
-
-fn refusal(error: Error, fit: &Fit) -> Failure {
-    let next = match (error.class(), fit) {
-        (Class::NoRoom, Fit::Smallest { .. }) => "Ask for less room.",
-        (Class::NoRoom, _) => "Ask for a larger card; without --to it becomes as small as it can.",
-        (Class::Corrupt, _) => {
-            "Have the card's own system check that volume and save it again, or restore the image as it \
-             is; --as-found keeps faults in folders, links and attributes."
-        }
-        (Class::Unsupported, _) => OTHERWISE,
-        _ => "",
-    };
-    Failure::from(error).state(UNTOUCHED).next(next)
-}
-
-/// Has a manifest remember that, and how, its card was fitted: by the last volume that got another
-/// size.
-pub(crate) fn fitted(manifest: &mut Manifest, before: &Survey, after: &Survey) {
-    let pairs = before.parts.iter().zip(&after.parts);
-    let changed = pairs.filter(|(was, is)| was.span.len() != is.span.len());
-    let part = changed.map(|(was, _)| was).max_by_key(|part| part.span.end());
-    manifest.fitted = Some(ListedFit {
-        card_size: before.size.get(),
-        partition: part.and_then(|part| part.number),
-        partition_size: part.map_or(0, |part| part.span.len().get()),
-    });
-}
-
 struct Job<'a> {
     session: &'a Session,
     image: &'a Image,
-    before: &'a Survey,
-    after: &'a Survey,
-    plan: &'a Plan,
+    plan: &'a ImagePlan,
     /// How much room its systems have afterwards.
     room: &'a [Room],
     to: &'a Target,
@@ -220,22 +160,31 @@ impl Job<'_> {
         if out.is_json() {
             let more = json::FitPlan {
                 image: json::path(self.image.path()),
-                before: json::content(self.before),
-                after: json::content(self.after),
-                changes: self.plan.changes.iter().map(change::words).collect(),
-                bytes_to_read: self.plan.view.copied_in(Span::whole(self.after.size)).get(),
+                before: json::content(&self.plan.before),
+                after: json::content(&self.plan.after),
+                changes: self.plan.plan.changes.iter().map(change::words).collect(),
+                bytes_to_read: self
+                    .plan
+                    .plan
+                    .view
+                    .copied_in(Span::whole(self.plan.after.size))
+                    .get(),
             };
             out.line(&json::object("fit", "plan", more).to_string());
             return;
         }
         let strong = |text: &str| out.paint(Tone::Strong, &format!("{text:<16}"));
         let name = quoted(self.image.path());
-        out.line(&format!("{}{name} · {}", strong("The image now"), size::both(self.before.size)));
-        survey::parts(self.before, None).iter().for_each(|line| out.line(line));
+        out.line(&format!(
+            "{}{name} · {}",
+            strong("The image now"),
+            size::both(self.plan.before.size)
+        ));
+        survey::parts(&self.plan.before, None).iter().for_each(|line| out.line(line));
         out.line("");
-        out.line(&format!("{}{}", strong("Afterwards"), size::both(self.after.size)));
-        survey::parts(self.after, None).iter().for_each(|line| out.line(line));
-        for change in &self.plan.changes {
+        out.line(&format!("{}{}", strong("Afterwards"), size::both(self.plan.after.size)));
+        survey::parts(&self.plan.after, None).iter().for_each(|line| out.line(line));
+        for change in &self.plan.plan.changes {
             out.line(&format!("  {}", change::words(change)));
         }
         for line in survey::room(out, self.room) {
@@ -243,7 +192,7 @@ impl Job<'_> {
         }
         out.line("");
         let is_kept = |change: &Change| matches!(change, Change::FaultsKept { .. });
-        let proved = match self.plan.changes.iter().any(is_kept) {
+        let proved = match self.plan.plan.changes.iter().any(is_kept) {
             true => PROVED_BUT_FAULTS,
             false => PROVED,
         };
@@ -256,6 +205,7 @@ impl Job<'_> {
         let next = self.to.next("imbrik restore", "CARD");
         let moved: ByteLen = self
             .plan
+            .plan
             .changes
             .iter()
             .map(|change| match change {
@@ -266,8 +216,8 @@ impl Job<'_> {
         if out.is_json() {
             let more = json::Fitted {
                 from: json::path(self.image.path()),
-                from_card_size: self.before.size.get(),
-                card_size: self.after.size.get(),
+                from_card_size: self.plan.before.size.get(),
+                card_size: self.plan.after.size.get(),
                 moved_bytes: moved.get(),
                 made: self.to.made(saved, took, next),
             };
@@ -281,7 +231,7 @@ impl Job<'_> {
             size::both(saved.image_len),
             size::short(self.image.file().size())
         ));
-        out.line(&format!("Fits      {}", fits::cards(self.after.size)));
+        out.line(&format!("Fits      {}", fits::cards(self.plan.after.size)));
         out.line(&format!("Time      {}", time::span(took)));
         for sum in &saved.sums {
             out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));

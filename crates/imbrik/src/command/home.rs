@@ -1,6 +1,5 @@
 //! `imbrik` with nothing else: what is here, and what could be typed next.
 
-use super::cards::look;
 use crate::{
     exit::Exit,
     failure::{Failure, Outcome},
@@ -35,7 +34,7 @@ pub(crate) fn run(session: &Session) -> Outcome<Exit> {
     if listing.cards.is_empty() {
         out.line("  none");
     }
-    for seen in look(&session.fleet, listing.cards.clone()) {
+    for seen in cards::look(&session.fleet, listing.cards.clone()) {
         cards::card(out, &seen);
     }
     let images = newest_images(Path::new("."));

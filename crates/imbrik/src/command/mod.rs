@@ -5,14 +5,12 @@ mod check;
 mod clone;
 mod demo;
 mod fit;
-mod fits;
 mod home;
 mod pages;
 mod repack;
 mod restore;
 mod save;
 mod show;
-mod write;
 
 use crate::{
     args::{self, Cli, Command},

@@ -1,12 +1,12 @@
 //! `imbrik restore`: image to cards.
 
-use super::write::{Source, SourceKind, Writing};
 use crate::{
     args::RestoreArgs,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     pipe,
     session::Session,
+    writing::{Source, SourceKind, Writing},
 };
 use imbrik_core::{
     image::Image,

@@ -8,6 +8,7 @@ pub(crate) mod layout;
 pub(crate) mod map;
 pub(crate) mod progress;
 pub(crate) mod size;
+pub(crate) mod start;
 pub(crate) mod strip;
 pub(crate) mod survey;
 pub(crate) mod table;

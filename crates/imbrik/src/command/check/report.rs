@@ -2,10 +2,9 @@
 
 use super::{against::OnCard, expected::Expected};
 use crate::{
-    command::show::start_lines,
     exit::Exit,
     pipe,
-    render::{Out, Tone, count, json, listed, quoted, size, time},
+    render::{Out, Tone, count, json, listed, quoted, size, start::start_lines, time},
 };
 use imbrik_core::{
     fs::{Examined, State},

@@ -3,13 +3,13 @@
 use super::{UNTOUCHED, Wanted, off_the_card};
 use crate::{
     args::SaveArgs,
-    command::write::{self, Chosen, Source, Writing},
     exit::Exit,
     failure::{Failure, Outcome},
     packing::{self, Target},
     pipe,
     render::progress::{Board, Progress},
     resolve,
+    writing::{self, Chosen, Source, Writing},
 };
 use imbrik_core::{
     card::Card,
@@ -23,7 +23,7 @@ use std::{path::Path, sync::Arc, thread};
 /// What is made in the same read.
 pub(super) enum Also<'a> {
     /// A spare.
-    Card(Box<Source<'a>>, Vec<write::PlannedCard>),
+    Card(Box<Source<'a>>, Vec<writing::PlannedCard>),
     /// A second image.
     Image(Target, SaveOptions),
 }
@@ -86,7 +86,7 @@ impl<'a> Also<'a> {
         let first = "image".to_owned();
         let second = match self {
             Self::Card(_, targets) => {
-                targets.first().map_or(String::new(), write::PlannedCard::name)
+                targets.first().map_or(String::new(), writing::PlannedCard::name)
             }
             Self::Image(..) => "second".to_owned(),
         };

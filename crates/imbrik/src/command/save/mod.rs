@@ -5,25 +5,24 @@ mod summary;
 
 use crate::{
     args::{SaveArgs, WriteArgs},
-    command::{
-        fit,
-        write::{self, Writing},
-    },
     exit::Exit,
     failure::{Explain, Failure, Outcome},
-    fleet,
+    fitting, fleet,
     packing::{self, Target},
     pipe,
     render::{change, json, quoted, size, survey, time},
     resolve,
     session::Session,
+    still,
+    writing::{self, Writing},
 };
 use also::{Also, Other};
 use imbrik_core::{
     Error,
-    card::{Card, Reason, Standing, standing},
+    card::Card,
     image::{ListedPart, Manifest, Pack},
-    layout::{Occupancy, Part, Plan, Survey},
+    layout::{Occupancy, Part, Survey},
+    operation::{ImageContent, ImagePlan},
     progress::Watch,
     store::{ReadAt, Tally, Window},
     transfer::{SaveOptions, sample, save},
@@ -44,7 +43,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         None => resolve::only_card(&session.fleet)?,
     };
     let options = packing::options(session, &args.packing, image_name)?;
-    can_be_still(&card)?;
+    still::may_be_read(&card)?;
     let tally = Tally::default();
     let mut wanted = Wanted::of(session, args, &card, &tally)?;
     let to = match image_name {
@@ -68,11 +67,11 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         // What would be refused is refused before anything is unmounted.
         also.map_or(Ok(()), |name| Also::may_be(&writing, name, &card))?;
         drop(wanted);
-        make_still(session, &card, args.unmount)?;
+        still::unmounted(session, &card, args.unmount)?;
         wanted = Wanted::of(session, args, &card, &tally)?;
     }
     let also = also.map(|name| Also::of(&writing, args, name, &card, &wanted, &to)).transpose()?;
-    let content = Content::of(session, args, &wanted)?;
+    let content = content(session, args, &wanted)?;
     to.judge_room(session, &content.plan.view, &options)?;
     if args.plan {
         return plan(session, &card, &wanted, &content, &to, &options);
@@ -114,9 +113,9 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let done = Done {
         card: &card,
         size: wanted.survey.size,
-        fitted: content.fitted.as_ref().map(|after| after.size),
+        fitted: content.is_fitted().then_some(content.after.size),
         only: wanted.only.as_ref(),
-        occupancy: content.occupancy.as_ref(),
+        occupancy: content.occupancy.as_ref().filter(|_| !content.is_fitted()),
         used: content.plan.view.copied_in(Span::whole(content.plan.view.size())),
         pack: options.pack,
         saved: &saved,
@@ -148,7 +147,7 @@ impl Wanted {
     fn of(session: &Session, args: &SaveArgs, card: &Card, tally: &Tally) -> Outcome<Self> {
         let mut source = session.fleet.source(card, tally, true).state(UNTOUCHED)?;
         if args.also.is_some() {
-            source = write::shared(&source);
+            source = writing::shared(&source);
         }
         let survey = Survey::of(&*source).state(UNWRITTEN)?;
         let Some(name) = &args.only else { return Ok(Self { source, survey, only: None }) };
@@ -170,40 +169,26 @@ impl Wanted {
 }
 
 /// What the image will hold.
-struct Content {
-    plan: Plan,
-    /// What is on the card of the image, when it was fitted.
-    fitted: Option<Survey>,
-    /// What is in use of the card, unless it was not asked for.
-    occupancy: Option<Occupancy>,
-}
-
-impl Content {
-    fn of(session: &Session, args: &SaveArgs, wanted: &Wanted) -> Outcome<Self> {
-        let (source, survey) = (&wanted.source, &wanted.survey);
-        if args.exact {
-            let plan = Plan::save_exact(Arc::clone(source));
-            return Ok(Self { plan, fitted: None, occupancy: None });
+fn content(session: &Session, args: &SaveArgs, wanted: &Wanted) -> Outcome<ImagePlan> {
+    let (source, survey) = (&wanted.source, &wanted.survey);
+    if args.fit {
+        let room = args.room.map_or(ByteLen::ZERO, |room| room.0);
+        let smallest = fitting::smallest(survey, None, room).map_err(|failure| {
+            failure.next("Leave --fit out: what is not in use takes no room in the image.")
+        })?;
+        let plan = fitting::plan(session, source, survey, smallest, false)?;
+        for change in &plan.plan.changes {
+            session.out.note(&format!("{}.", change::words(change)));
         }
-        if args.fit {
-            let room = args.room.map_or(ByteLen::ZERO, |room| room.0);
-            let smallest = fit::smallest(survey, None, room).map_err(|failure| {
-                failure.next("Leave --fit out: what is not in use takes no room in the image.")
-            })?;
-            let plan = fit::plan(session, source, survey, &smallest, false)?;
-            for change in &plan.changes {
-                session.out.note(&format!("{}.", change::words(change)));
-            }
-            let after = Survey::of(&plan.view).state(UNWRITTEN)?;
-            return Ok(Self { plan, fitted: Some(after), occupancy: None });
-        }
-        let occupancy = Occupancy::of(source, survey).state(UNWRITTEN)?;
-        let plan = Plan::save(Arc::clone(source), &occupancy).state(UNWRITTEN)?;
-        for why in occupancy.notes() {
-            session.out.warn(&format!("{why}."));
-        }
-        Ok(Self { plan, fitted: None, occupancy: Some(occupancy) })
+        return Ok(plan);
     }
+    let what = if args.exact { ImageContent::Exact } else { ImageContent::InUse };
+    let options = session.reshape_options(false);
+    let plan = ImagePlan::new(source, survey, what, options).state(UNWRITTEN)?;
+    for why in plan.occupancy.iter().flat_map(Occupancy::notes) {
+        session.out.warn(&format!("{why}."));
+    }
+    Ok(plan)
 }
 
 /// Shows what would be saved, where to, and about how long it would be.
@@ -211,7 +196,7 @@ fn plan(
     session: &Session,
     card: &Card,
     wanted: &Wanted,
-    content: &Content,
+    content: &ImagePlan,
     to: &Target,
     options: &SaveOptions,
 ) -> Outcome<Exit> {
@@ -237,7 +222,7 @@ fn plan(
     let what = wanted.only.as_ref();
     let what = what.map_or(name.to_string(), |part| format!("{} of {name}", part.full_title()));
     out.line(&format!("Card      {what} · {}", size::both(wanted.survey.size)));
-    for line in survey::parts(content.fitted.as_ref().unwrap_or(&wanted.survey), None) {
+    for line in survey::parts(&content.after, None) {
         out.line(&format!("        {line}"));
     }
     out.line(&format!("Read      {} of it", size::both(used)));
@@ -249,14 +234,9 @@ fn plan(
 }
 
 /// What the image will say of itself.
-fn manifest(args: &SaveArgs, card: &Card, wanted: &Wanted, content: &Content) -> Manifest {
-    let after = content.fitted.as_ref().unwrap_or(&wanted.survey);
-    let mut manifest = Manifest::new(after, packing::MADE_BY, Timestamp::now());
-    if content.fitted.is_some() {
-        fit::fitted(&mut manifest, &wanted.survey, after);
-    }
+fn manifest(args: &SaveArgs, card: &Card, wanted: &Wanted, content: &ImagePlan) -> Manifest {
+    let mut manifest = content.manifest(packing::MADE_BY, Timestamp::now());
     manifest.card_model.clone_from(&card.model);
-    manifest.exact = args.exact;
     manifest.note.clone_from(&args.note);
     manifest.left_out.clone_from(&card.boot_areas);
     manifest.only = wanted.only.as_ref().map(ListedPart::of);
@@ -303,29 +283,6 @@ fn names<'a>(session: &Session, args: &'a SaveArgs) -> (Option<&'a Path>, Option
             }
         }
         _ => (first, second),
-    }
-}
-
-/// Refuses a card that cannot be kept still: one that something writes to while it is read gives an
-/// image of no moment at all.
-fn can_be_still(card: &Card) -> Outcome<()> {
-    let name = card.path.display();
-    match standing(card, true) {
-        Standing::Refused(reason @ (Reason::System(_) | Reason::Held { .. })) => {
-            Err(Failure::refused(format!("{name} would change while it is read: {reason}"))
-                .state(UNTOUCHED)
-                .next("Shut the machine down, and save its card on another one."))
-        }
-        _ => Ok(()),
-    }
-}
-
-/// Unmounts a card that is to be read.
-pub(crate) fn make_still(session: &Session, card: &Card, unmount: bool) -> Outcome<()> {
-    can_be_still(card)?;
-    match card.mounts() {
-        mounts if mounts.is_empty() => Ok(()),
-        mounts => session.make_unmounted(card, &mounts, unmount),
     }
 }
 

@@ -1,7 +1,7 @@
 //! What became of a save.
 
 use crate::{
-    command::fits,
+    fits,
     packing::Target,
     render::{count, json, size, time},
     session::Session,

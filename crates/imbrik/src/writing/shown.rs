@@ -2,11 +2,12 @@
 
 use super::{Outcome, PlannedCard, Source, SourceKind, Writing, WrittenToCard};
 use crate::{
-    command::show::start_lines,
     exit::Exit,
     failure::Failure,
     identity, pipe,
-    render::{Tone, change, count, json, listed, quoted, size, strip, survey, time},
+    render::{
+        Tone, change, count, json, listed, quoted, size, start::start_lines, strip, survey, time,
+    },
 };
 use imbrik_core::{
     layout::{Change, Part, Survey},

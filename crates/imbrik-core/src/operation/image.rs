@@ -1,0 +1,108 @@
+//! The plan for an image: of a card, or of another image at another size.
+
+use crate::{
+    image::{ListedFit, Manifest},
+    layout::{Fit, Identity, Occupancy, Plan, Survey},
+};
+use imbrik_fs::ReshapeOptions;
+use imbrik_store::{ReadAt, error::Result};
+use jiff::Timestamp;
+use std::sync::Arc;
+
+/// What of the source an image is to hold.
+#[derive(Clone, Debug)]
+pub enum ImageContent {
+    /// What is in use; the rest is zeros.
+    InUse,
+    /// Every sector as it is.
+    Exact,
+    /// What is in use, at another size.
+    Fitted(Fit),
+}
+
+/// What an image will hold, decided and proved, and not yet written.
+pub struct ImagePlan {
+    /// The card of the image, and what differs from the source.
+    pub plan: Plan,
+    /// What is on the source.
+    pub before: Survey,
+    /// What is on the card of the image.
+    pub after: Survey,
+    /// What is in use of the source; `None` when all of it is taken as it is.
+    pub occupancy: Option<Occupancy>,
+    content: ImageContent,
+}
+
+impl ImagePlan {
+    /// Plans an image of `source`, of which `survey` tells what is on it.
+    ///
+    /// # Errors
+    /// When the source cannot be read where its metadata stand; those of [`Plan::fit`] for another
+    /// size.
+    pub fn new(
+        source: &Arc<dyn ReadAt>,
+        survey: &Survey,
+        content: ImageContent,
+        options: ReshapeOptions<'_>,
+    ) -> Result<Self> {
+        let of = |source: &Arc<dyn ReadAt>| Occupancy::of(source, survey);
+        let (plan, occupancy) = match &content {
+            ImageContent::Exact => (Plan::save_exact(Arc::clone(source)), None),
+            ImageContent::InUse => {
+                let occupancy = of(source)?;
+                (Plan::save(Arc::clone(source), &occupancy)?, Some(occupancy))
+            }
+            ImageContent::Fitted(fit) => {
+                let occupancy = of(source)?;
+                let plan = Plan::fit(Arc::clone(source), survey, &occupancy, fit, options)?;
+                (plan, Some(occupancy))
+            }
+        };
+        let after = match &content {
+            ImageContent::Fitted(_) => Survey::of(&plan.view)?,
+            ImageContent::Exact | ImageContent::InUse => survey.clone(),
+        };
+        Ok(Self { plan, before: survey.clone(), after, occupancy, content })
+    }
+
+    /// The same with an identity of its own.
+    ///
+    /// # Errors
+    /// As for [`Plan::with_identity`].
+    pub fn with_identity(
+        mut self,
+        identity: &Identity,
+        options: ReshapeOptions<'_>,
+    ) -> Result<Self> {
+        self.plan = self.plan.with_identity(identity, options)?;
+        self.after = Survey::of(&self.plan.view)?;
+        Ok(self)
+    }
+
+    /// Whether the card of the image has another size than the source.
+    #[must_use]
+    pub fn is_fitted(&self) -> bool {
+        matches!(self.content, ImageContent::Fitted(_))
+    }
+
+    /// What the image will say of itself: `made_by` makes it, `now`.
+    #[must_use]
+    pub fn manifest(&self, made_by: &str, now: Timestamp) -> Manifest {
+        let mut manifest = Manifest::new(&self.after, made_by, now);
+        manifest.exact = matches!(self.content, ImageContent::Exact);
+        manifest.fitted = self.is_fitted().then(|| fitted(&self.before, &self.after));
+        manifest
+    }
+}
+
+/// That, and how, a card was fitted: by the last volume that got another size.
+fn fitted(before: &Survey, after: &Survey) -> ListedFit {
+    let pairs = before.parts.iter().zip(&after.parts);
+    let changed = pairs.filter(|(was, is)| was.span.len() != is.span.len());
+    let part = changed.map(|(was, _)| was).max_by_key(|part| part.span.end());
+    ListedFit {
+        card_size: before.size.get(),
+        partition: part.and_then(|part| part.number),
+        partition_size: part.map_or(0, |part| part.span.len().get()),
+    }
+}

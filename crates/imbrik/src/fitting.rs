@@ -1,0 +1,62 @@
+//! The plan for an image of another size: what `save --fit` and `fit` have in common.
+
+use crate::{
+    failure::{Failure, Outcome},
+    session::Session,
+};
+use imbrik_core::{
+    Class, Error,
+    fs::reshaped_kinds,
+    layout::{Fit, Survey},
+    operation::{ImageContent, ImagePlan},
+    store::ReadAt,
+    units::ByteLen,
+};
+use std::sync::Arc;
+
+const UNTOUCHED: &str = "Nothing was written.";
+pub(crate) const OTHERWISE: &str =
+    "The image can be restored as it is, to a card of its own size or a bigger one.";
+
+/// One volume as small as it goes: the one named, or the last that can.
+pub(crate) fn smallest(survey: &Survey, named: Option<usize>, room: ByteLen) -> Outcome<Fit> {
+    let part = named.or_else(|| survey.last_reshapable()).ok_or_else(|| {
+        Failure::refused(format!(
+            "no volume on it can get another size: that is {}",
+            reshaped_kinds()
+        ))
+        .state(UNTOUCHED)
+    })?;
+    Ok(Fit::Smallest { part, room })
+}
+
+/// The plan for a card or an image, or the refusal with what would still work.
+pub(crate) fn plan(
+    session: &Session,
+    content: &Arc<dyn ReadAt>,
+    survey: &Survey,
+    fit: Fit,
+    as_found: bool,
+) -> Outcome<ImagePlan> {
+    session.out.note("Looking at every file of what gets another size first ...");
+    let is_smallest = matches!(fit, Fit::Smallest { .. });
+    let options = session.reshape_options(as_found);
+    ImagePlan::new(content, survey, ImageContent::Fitted(fit), options)
+        .map_err(|error| refusal(error, is_smallest))
+}
+
+fn refusal(error: Error, is_smallest: bool) -> Failure {
+    let next = match (error.class(), is_smallest) {
+        (Class::NoRoom, true) => "Ask for less room.",
+        (Class::NoRoom, false) => {
+            "Ask for a larger card; without --to it becomes as small as it can."
+        }
+        (Class::Corrupt, _) => {
+            "Have the card's own system check that volume and save it again, or restore the image as it \
+             is; --as-found keeps faults in folders, links and attributes."
+        }
+        (Class::Unsupported, _) => OTHERWISE,
+        _ => "",
+    };
+    Failure::from(error).state(UNTOUCHED).next(next)
+}

@@ -1,0 +1,30 @@
+//! A card that is read must not be written to meanwhile.
+
+use crate::{
+    failure::{Failure, Outcome},
+    session::Session,
+};
+use imbrik_core::card::{Card, Reason, Standing, standing};
+
+/// Refuses a card that something may write to while it is read: the image would mix what was on it
+/// at different times.
+pub(crate) fn may_be_read(card: &Card) -> Outcome<()> {
+    let name = card.path.display();
+    match standing(card, true) {
+        Standing::Refused(reason @ (Reason::System(_) | Reason::Held { .. })) => {
+            Err(Failure::refused(format!("{name} would change while it is read: {reason}"))
+                .state("Nothing was read or written.")
+                .next("Shut the machine down, and save its card on another one."))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// Unmounts a card that is to be read.
+pub(crate) fn unmounted(session: &Session, card: &Card, unmount: bool) -> Outcome<()> {
+    may_be_read(card)?;
+    match card.mounts() {
+        mounts if mounts.is_empty() => Ok(()),
+        mounts => session.make_unmounted(card, &mounts, unmount),
+    }
+}
