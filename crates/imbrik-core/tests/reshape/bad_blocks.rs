@@ -23,6 +23,7 @@ fn with(bad: &[u64], options: &str, kib: u64) -> tempfile::TempDir {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn bad_blocks_stay_where_they_are() {
     if !is_root("bad_blocks_stay_where_they_are") {
         return;

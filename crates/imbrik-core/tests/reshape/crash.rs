@@ -158,6 +158,7 @@ fn recovered(dir: &Path, volume: &str) -> String {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn what_is_made_of_a_crash_is_what_its_own_system_would_make_of_it() {
     if !is_root("what_is_made_of_a_crash_is_what_its_own_system_would_make_of_it") {
         return;

@@ -6,6 +6,7 @@ use imbrik_core::{fs::NewSize, units::ByteLen};
 use std::fs;
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn damaged_metadata_are_refused_or_do_no_more_harm() {
     let (mut refused, mut done) = (0, 0);
     for (options, seed) in [

@@ -164,6 +164,7 @@ fn ends_in_fast_commits(dir: &Path, volume: &str) -> bool {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn what_fast_commits_did_is_done_again() {
     if !is_root("what_fast_commits_did_is_done_again") {
         return;

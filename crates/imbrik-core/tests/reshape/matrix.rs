@@ -207,6 +207,7 @@ fn ext4_with_and_without_each_feature() {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn ext4_with_what_is_rarer() {
     all(
         "ext4_with_what_is_rarer",
@@ -226,6 +227,7 @@ fn ext4_with_what_is_rarer() {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn ext2_ext3_and_blocks_of_4_kib() {
     all(
         "ext2_ext3_and_blocks_of_4_kib",

@@ -57,6 +57,7 @@ proptest! {
     #![proptest_config(ProptestConfig { cases: 24, max_shrink_iters: 40, ..ProptestConfig::default() })]
 
     #[test]
+    #[ignore = "long: run by ./test --full"]
     fn there_and_back_again(
         kind in 0usize..KINDS.len(),
         kib in 9_000u64..40_000,
@@ -167,6 +168,7 @@ fn longest(dir: &Path, size: u64, not_below: u64) -> Option<u64> {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn a_card_gets_the_longest_volume_that_fits() {
     let (mut all, mut less, mut none) = (0, 0, 0);
     let counts = std::cell::RefCell::new((&mut all, &mut less, &mut none));

@@ -497,16 +497,19 @@ fn no_flipped_bit_loses_a_file_of_ext() {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn no_flipped_bit_loses_a_file_of_fat_or_ntfs() {
     sweep_all(|kind| matches!(kind.reader, Reader::Mtools | Reader::Ntfscat));
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn no_flipped_bit_loses_a_file_of_f2fs_or_btrfs() {
     sweep_all(|kind| matches!(kind.reader, Reader::DumpF2fs | Reader::BtrfsRestore));
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn no_flipped_bit_loses_a_file_of_exfat() {
     if is_root("reading exFAT through a loop device") {
         sweep_all(|kind| kind.reader == Reader::ExfatFuse);

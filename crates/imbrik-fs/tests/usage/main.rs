@@ -91,6 +91,7 @@ fn blocks_missing(dir: &Path, folder: &str) -> usize {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn f2fs_comes_out_clean_over_old_bytes() {
     let dir = tempfile::tempdir().unwrap();
     let at = dir.path();

@@ -182,6 +182,7 @@ fn a_card_with_unreadable_places_is_cloned_as_far_as_it_goes() {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn a_large_card_goes_onto_a_smaller_one_for_what_is_in_use() {
     if !is_root("a_large_card_goes_onto_a_smaller_one_for_what_is_in_use") {
         return;

@@ -52,6 +52,7 @@ fn images_without_their_side_files_still_show_and_restore() {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn repacking_changes_no_byte_and_takes_frames_over() {
     let bench = bench();
     bench.good("save rack:a a.img.zst --note before");
@@ -175,6 +176,7 @@ fn a_pipe_that_closes_or_is_silent_is_no_disaster() {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn a_bomb_is_bounded_by_the_disk_and_memory_stays_small() {
     let bench = bench();
     // A gibibyte of zeros in a megabyte: it unpacks to next to nothing on the disk.

@@ -4,6 +4,7 @@ use crate::harness::Bench;
 use std::fs;
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn the_demo_runs_twice_and_spares_a_folder_that_is_not_its_own() {
     let bench = Bench::empty();
     for _ in 0..2 {
@@ -39,6 +40,7 @@ fn the_demo_card_is_read_but_once() {
 
 /// Fails when a demo that is run again takes away what somebody put there since.
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn the_demo_makes_anew_only_what_it_made() {
     let bench = Bench::empty();
     bench.good("demo");

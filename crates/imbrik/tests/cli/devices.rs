@@ -99,6 +99,7 @@ fn tree(at: &Path) -> String {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn a_real_card_goes_through_an_image_onto_a_bigger_one() {
     if !is_root("a_real_card_goes_through_an_image_onto_a_bigger_one") {
         return;
@@ -248,6 +249,7 @@ fn sectors_read(device: &Loop) -> u64 {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn a_large_card_costs_what_is_in_use_as_the_kernel_counts_it() {
     if !is_root("a_large_card_costs_what_is_in_use_as_the_kernel_counts_it") {
         return;
@@ -458,6 +460,7 @@ fn what_stands_in_fast_commits_is_saved() {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn the_kernel_writes_to_a_volume_that_filled_a_card() {
     if !is_root("the_kernel_writes_to_a_volume_that_filled_a_card") {
         return;

@@ -50,6 +50,7 @@ fn saved(bench: &Bench, words: &str, code: i32) -> (Vec<u8>, serde_json::Value) 
 /// Would fail where a bad sector in metadata ends the save, or frees anything that nobody can vouch
 /// for.
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn a_card_with_a_bad_sector_in_its_metadata_is_saved_but_for_that_sector() {
     let bench = Bench::with_card("");
     let (healthy, _) = saved(&bench, "", 0);

@@ -130,6 +130,7 @@ fn an_image_becomes_as_small_as_it_can_and_fills_the_next_card() {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn what_stands_behind_moves_along() {
     let mbr = "label: dos\nstart=2048,size=120000,type=83\nstart=124928,size=40960,type=6\nstart=167936,size=20480,type=7\nstart=190464,size=2048,type=da\n";
     let logical = "label: dos\nstart=2048,size=120000,type=83\nstart=126976,size=69632,type=5\nstart=129024,size=32768,type=6\nstart=165888,size=30720,type=83\n";
@@ -209,6 +210,7 @@ fn what_stands_behind_moves_along() {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn any_container_becomes_any_other_in_one_pass() {
     let bench = Bench::empty();
     plain(&bench, "card.img");
@@ -372,6 +374,7 @@ fn an_interrupt_or_a_full_disk_leaves_the_old_image_whole() {
 /// Fails when an estimate of the smallest size decides whether a size is tried: the volume then gets
 /// as small as it goes, with not a block free, and leaves the rest of the card unused.
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn any_size_that_holds_the_data_is_the_size_that_the_volume_gets() {
     let bench = Bench::empty();
     for (name, gib) in [("small", 1u64), ("large", 8)] {

@@ -318,26 +318,31 @@ fn fat_and_ext_go_everywhere() {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn fat_ext_and_exfat_go_everywhere() {
     goes_everywhere(&LAYOUTS[1]);
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn gpt_with_swap_goes_everywhere() {
     goes_everywhere(&LAYOUTS[2]);
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn logical_partitions_go_everywhere() {
     goes_everywhere(&LAYOUTS[3]);
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn bare_ext_and_single_volumes_go_everywhere() {
     LAYOUTS[4..7].iter().for_each(goes_everywhere);
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn a_hybrid_of_two_tables_goes_everywhere() {
     goes_everywhere(&LAYOUTS[7]);
 }

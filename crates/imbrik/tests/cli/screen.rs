@@ -146,6 +146,7 @@ fn bench() -> Bench {
 /// Every command with all that it draws, at every width; would fail for a line that is laid out for
 /// another one.
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn no_line_wraps_at_any_width() {
     for columns in WIDTHS {
         let bench = bench();
@@ -185,6 +186,7 @@ fn no_line_wraps_at_any_width() {
 
 /// Would fail where a bar that was drawn for another width stays on the screen.
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn a_window_that_gets_another_size_shows_no_fragments() {
     for (from, to) in [(120, 60), (80, 40), (40, 120), (60, 80)] {
         let bench = Bench::with_slot_a("read_rate = 6000000", &slot("b", CARD, ""));

@@ -49,6 +49,7 @@ fn through_an_image(bench: &Bench) -> u64 {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn ext_volumes_of_all_ages_come_out_clean_and_equal() {
     for (mib, about) in [
         (64, "ext4"),
@@ -310,6 +311,7 @@ fn ntfs_is_read_by_its_bitmap_and_whole_when_it_was_not_unmounted() {
 }
 
 #[test]
+#[ignore = "long: run by ./test --full"]
 fn a_card_that_is_used_in_small_pieces_costs_little_more_than_its_used_bytes() {
     // Every second of many files is gone again: pieces and holes of all lengths.
     let source = tempfile::tempdir().unwrap();
