@@ -7,7 +7,7 @@ use criterion::{Criterion, criterion_group, criterion_main};
 use imbrik_core::{
     fs::ReshapeOptions,
     image::{Image, Manifest, Output, Pack, Unpack},
-    layout::{Fit, Identity, Occupancy, Plan, Survey, Target},
+    layout::{Fit, Identity, Occupancy, Plan, Survey, TargetSize},
     progress::{Cancel, Unobserved, Watch},
     store::{Counted, ReadAt, SparseStore, Tally, WriteAt, read_vec},
     transfer::{Origin, SaveOptions, save, write_card},
@@ -51,7 +51,7 @@ fn steps(c: &mut Criterion) {
         Plan::fit(Arc::clone(&card), &survey, &occupancy, fit, work).expect("a plan")
     };
     let restored = || {
-        let target = Target { size: survey.size, sector: SectorSize::B512 };
+        let target = TargetSize { size: survey.size, sector: SectorSize::B512 };
         Plan::restore(Arc::clone(&card), &survey, Some(&occupancy), target).expect("a plan")
     };
     let own = Identity { ids: true, host: Some("hive-31".into()), ..Identity::default() };

@@ -2,12 +2,12 @@
 //! size. Clusters are counted from 0 here.
 
 use super::{
-    Moved, Reshaped, Settled,
+    DerivedVolume, Moved, Reshaped,
     bits::{Bits, Run},
     placement::{Holes, Moves, place},
 };
 use imbrik_store::{
-    Pieced, ReadAt,
+    Concatenated, ReadAt,
     error::{Class, Error, Result},
     units::{ByteLen, ByteOffset, Span, joined},
 };
@@ -56,7 +56,7 @@ impl Clusters {
     }
 
     /// Adds the content of all clusters, out of `store`.
-    pub(super) fn push_onto(&self, pieced: &mut Pieced, store: &Arc<dyn ReadAt>) {
+    pub(super) fn push_onto(&self, pieced: &mut Concatenated, store: &Arc<dyn ReadAt>) {
         self.moves.sources(Run::new(0, self.count), |_, from| {
             let there = self.had.saturating_sub(from.first).min(from.len);
             pieced.push(store, self.old_place(from.first), self.bytes(there));
@@ -89,7 +89,7 @@ impl Clusters {
     ) -> Reshaped {
         rewritten.push(Span::between(ByteOffset::ZERO, self.is));
         Reshaped {
-            settled: Settled { store: draft, rewritten: joined(rewritten) },
+            volume: DerivedVolume { store: draft, rewritten: joined(rewritten) },
             moved: self.moved(),
             had_to_move: self.copied(),
             copied: self.copied(),

@@ -34,17 +34,17 @@ impl fmt::Display for State {
     }
 }
 
-/// A volume with newer blocks in its journal, as it will be once they are in their places.
+/// A volume made of another one: settled, edited or reshaped.
 #[derive(Clone)]
-pub struct Settled {
+pub struct DerivedVolume {
     /// The whole volume, readable.
     pub store: Arc<dyn ReadAt>,
-    /// Where it differs from what is in place, in order and joined.
+    /// Where it differs from the other one, in order and joined.
     pub rewritten: Vec<Span>,
 }
 
-/// An edited volume is settled: what was changed is what is rewritten.
-impl From<Edited> for Settled {
+/// An edited volume: what was changed is what is rewritten.
+impl From<Edited> for DerivedVolume {
     fn from(edited: Edited) -> Self {
         let rewritten = edited.spans();
         Self { store: Arc::new(edited), rewritten }
@@ -60,7 +60,7 @@ pub struct Examined {
     pub usage: Usage,
     /// What a replay of its journal changes; `None` when there is nothing to replay, or it cannot
     /// be, so that the whole volume counts as used.
-    pub settled: Option<Settled>,
+    pub settled: Option<DerivedVolume>,
     /// How small it could become; `None` for what is not reshaped.
     pub least: Option<Least>,
 }

@@ -1,7 +1,7 @@
 //! What there is to know about a kind of volume: the one trait behind which each stands.
 
 use crate::{
-    examined::{Examined, Least, Settled, State},
+    examined::{DerivedVolume, Examined, Least, State},
     reshaped::{NewSize, ReshapeOptions, Reshaped},
     usage::Usage,
     volume::{Volume, VolumeKind},
@@ -102,7 +102,7 @@ pub(crate) trait Filesystem: Sync {
         _store: &Arc<dyn ReadAt>,
         kind: VolumeKind,
         _put: &FilePut,
-    ) -> Result<Settled> {
+    ) -> Result<DerivedVolume> {
         Err(Error::unsupported(format!("nothing is put into {kind}")))
     }
 
@@ -116,7 +116,7 @@ pub(crate) trait Filesystem: Sync {
         kind: VolumeKind,
         _id: Uuid,
         _options: ReshapeOptions<'_>,
-    ) -> Result<Settled> {
+    ) -> Result<DerivedVolume> {
         Err(Error::unsupported(format!("{kind} keeps its id")))
     }
 

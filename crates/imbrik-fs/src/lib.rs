@@ -30,7 +30,7 @@
 //! let size = NewSize::Smallest { room: ByteLen::mib(64) };
 //! let cancel = Cancel::new();
 //! let (reshaped, found) = volume.reshape(size, ReshapeOptions::in_memory(&cancel))?;
-//! println!("{} instead of {}", reshaped.settled.store.size(), volume.store().size());
+//! println!("{} instead of {}", reshaped.volume.store.size(), volume.store().size());
 //! println!("{} are in use", found.usage.in_use());
 //! # Ok(())
 //! # }
@@ -68,7 +68,7 @@ mod swap;
 mod usage;
 mod volume;
 
-pub use examined::{Examined, Least, Settled, State};
+pub use examined::{DerivedVolume, Examined, Least, State};
 pub use filesystem::{FilePut, Files, History};
 pub use open::OpenVolume;
 pub use registry::{recognise, recognise_by_copy, reshaped_kinds};

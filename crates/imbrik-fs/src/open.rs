@@ -1,7 +1,7 @@
 //! A volume that is opened: where its bytes are, bound to what it says of itself.
 
 use crate::{
-    examined::{Examined, Least, Settled},
+    examined::{DerivedVolume, Examined, Least},
     filesystem::{FilePut, Files, Filesystem, History, Reshape},
     registry::{filesystem, recognise},
     reshaped::{NewSize, ReshapeOptions, Reshaped},
@@ -123,12 +123,12 @@ impl OpenVolume {
             return Err(Error::new(class, why));
         }
         let reshaped = reshape.reshape(base, replayed, size, options)?;
-        let store = Arc::clone(&reshaped.settled.store);
+        let store = Arc::clone(&reshaped.volume.store);
         let found = self.filesystem().examine(&store, self.volume.kind)?;
         if let Some(why) = found.usage.whole_because {
             return Err(Error::bug(format!("the reshaped volume would be wrong: {why}")));
         }
-        let settled = Some(reshaped.settled.clone());
+        let settled = Some(reshaped.volume.clone());
         Ok((reshaped, Examined { settled, ..found }))
     }
 
@@ -151,7 +151,7 @@ impl OpenVolume {
     /// - When the store cannot be read.
     /// - [`Class::Unsupported`] for volumes and files that are not edited, with the reason.
     /// - [`Class::Corrupt`] for what makes no sense, [`Class::NoRoom`] when there is no room left.
-    pub fn put_file(&self, put: &FilePut) -> Result<Settled> {
+    pub fn put_file(&self, put: &FilePut) -> Result<DerivedVolume> {
         self.filesystem().put_file(&self.store, self.volume.kind, put)
     }
 
@@ -159,7 +159,7 @@ impl OpenVolume {
     ///
     /// # Errors
     /// As for [`OpenVolume::put_file`].
-    pub fn with_id(&self, id: Uuid, options: ReshapeOptions<'_>) -> Result<Settled> {
+    pub fn with_id(&self, id: Uuid, options: ReshapeOptions<'_>) -> Result<DerivedVolume> {
         self.filesystem().with_id(&self.store, self.volume.kind, id, options)
     }
 

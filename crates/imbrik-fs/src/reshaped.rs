@@ -1,6 +1,6 @@
 //! A volume at another size, and how to ask for one.
 
-use crate::examined::Settled;
+use crate::examined::DerivedVolume;
 use imbrik_store::{
     progress::Cancel,
     units::{ByteLen, ByteOffset, Span},
@@ -58,7 +58,7 @@ pub struct Moved {
 #[derive(Clone)]
 pub struct Reshaped {
     /// The whole volume, readable, and where it holds metadata that were made anew or are at hand.
-    pub settled: Settled,
+    pub volume: DerivedVolume,
     /// What comes from elsewhere in the source, in order; the rest is where it was.
     pub moved: Vec<Moved>,
     /// How many bytes had to move: what lies behind the new end, or where metadata stand now.

@@ -141,7 +141,7 @@ impl ReadAt for Edited {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{Pieced, SparseStore, read_vec};
+    use crate::{Concatenated, SparseStore, read_vec};
     use proptest::prelude::*;
 
     proptest! {
@@ -155,7 +155,7 @@ mod tests {
             let bytes: Vec<u8> = (0..size).map(|i| u8::try_from(i % 250).unwrap() + 1).collect();
             let store: Arc<dyn ReadAt> = Arc::new(SparseStore::of(&bytes));
             let (a, b) = (size / 3, size / 2);
-            let mut base = Pieced::new(SectorSize::B512);
+            let mut base = Concatenated::new(SectorSize::B512);
             base.push(&store, ByteOffset::ZERO, ByteLen::from_usize(a));
             base.push_zeros(ByteLen::from_usize(b - a));
             base.push(&store, ByteOffset::new(b as u64), ByteLen::from_usize(size - b + 7));

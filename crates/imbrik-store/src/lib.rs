@@ -3,14 +3,14 @@
 //! Two traits are the whole contract, [`ReadAt`] and [`WriteAt`]. The small stores here compose: a
 //! partition is a [`Window`] of a card, a card that is read many times at once is [`Shared`], one
 //! that fails now and then is read through [`Patient`], and what shall be different from what is
-//! stands in an [`Edited`] store or is put together out of pieces ([`Pieced`]).
+//! stands in an [`Edited`] store or is put together out of pieces ([`Concatenated`]).
 //!
 //! ```text
 //!  Window        Patient        Shared         Edited          one store's bytes, seen differently
 //!     └─────────────┴──────┬───────┴──────────────┘
 //!                    ReadAt, WriteAt                           a size, a read, the next data, a write
 //!     ┌─────────────┬──────┴───────┬──────────────┐
-//!  FileStore     SparseStore     Pieced        your own        where bytes come from
+//!  FileStore     SparseStore     Concatenated        your own        where bytes come from
 //! ```
 //!
 //! Positions and lengths are [`units`], in which nothing overflows; what goes wrong is an [`Error`]
@@ -48,15 +48,15 @@
 mod blanked;
 mod buffer;
 pub mod bytes;
+mod cached;
+mod concatenated;
 mod counted;
 mod edited;
 pub mod error;
 mod faulty;
 mod file;
 mod patient;
-mod pieced;
 pub mod progress;
-mod remembered;
 mod shared;
 mod sparse;
 mod spill;
@@ -66,13 +66,13 @@ mod window;
 
 pub use blanked::Blanked;
 pub use buffer::{ALIGNMENT, Buffer, Pool};
+pub use cached::Cached;
+pub use concatenated::Concatenated;
 pub use counted::{Counted, Tally};
 pub use edited::Edited;
 pub use error::{Class, Error, Result, if_readable};
 pub use file::FileStore;
 pub use patient::{Patient, Pieces};
-pub use pieced::Pieced;
-pub use remembered::Remembered;
 pub use shared::Shared;
 pub use sparse::SparseStore;
 pub use spill::Spill;

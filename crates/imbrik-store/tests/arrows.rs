@@ -13,8 +13,8 @@ fn every_arrow_points_down() {
         &["bytes", "units"],
         &["progress"],
         &["store"],
-        &["buffer", "counted", "file", "patient", "pieced", "sparse", "spill", "window"],
-        &["blanked", "edited", "faulty", "remembered", "shared"],
+        &["buffer", "counted", "file", "patient", "concatenated", "sparse", "spill", "window"],
+        &["blanked", "edited", "faulty", "cached", "shared"],
     ];
     let found = arrows(env!("CARGO_MANIFEST_DIR"), layers);
     assert!(found.count > 30, "only {} arrows were found", found.count);

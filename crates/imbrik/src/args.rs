@@ -271,7 +271,7 @@ pub(crate) struct CheckArgs {
 
 /// Which volumes get another size on a card of another size.
 #[derive(Debug, Default, Args)]
-pub(crate) struct Shape {
+pub(crate) struct SizeArgs {
     /// Let the last volume grow to the end of a bigger card, also when it did not reach the end of
     /// its own
     #[arg(long, help_heading = SIZES)]
@@ -345,7 +345,7 @@ pub(crate) struct WriteArgs {
     #[arg(long, help_heading = WRITE)]
     pub(crate) unmount: bool,
     #[command(flatten)]
-    pub(crate) shape: Shape,
+    pub(crate) shape: SizeArgs,
     #[command(flatten)]
     pub(crate) identity: IdentityArgs,
     /// Go on with the others when one of several cards is too small or may not be written

@@ -5,7 +5,7 @@ use imbrik_core::{
     Class,
     card::{Bus, Card, Host, LinuxHost, Listing, Rack},
     layout::Survey,
-    store::{Counted, Patient, ReadAt, Remembered, Tally},
+    store::{Cached, Counted, Patient, ReadAt, Tally},
     units::ByteLen,
 };
 use std::{fs, os::unix::fs::MetadataExt, path::Path, sync::Arc};
@@ -92,7 +92,7 @@ impl Fleet {
         let host = self.host_of(card);
         let store = if is_held { host.hold_source(card)? } else { host.open_source(card)? };
         let patient = Patient::new(Counted::new(store, tally));
-        Ok(Arc::new(Remembered::new(patient, MOST_REMEMBERED)))
+        Ok(Arc::new(Cached::new(patient, MOST_REMEMBERED)))
     }
 
     /// What is on `card`, when it may be read.

@@ -128,12 +128,12 @@ fn endings() -> String {
 }
 
 /// Where an image is to be written.
-pub(crate) enum Target {
+pub(crate) enum Destination {
     File(PathBuf),
     Pipe,
 }
 
-impl Target {
+impl Destination {
     /// Standard output. From now on, all text goes to standard error.
     pub(crate) fn pipe(session: &Session) -> Outcome<Self> {
         if session.out.is_json() {
@@ -363,7 +363,7 @@ pub(crate) fn tell_of_memory(session: &Session, saved: &Saved) {
 }
 
 /// A failure while an image was made of another one.
-pub(crate) fn failed(error: Error, image: &Image, to: &Target) -> Failure {
+pub(crate) fn failed(error: Error, image: &Image, to: &Destination) -> Failure {
     let next = match error.class() {
         Class::Mismatch => "`imbrik check` tells more; try another copy of the image.",
         _ => what_next(&error),

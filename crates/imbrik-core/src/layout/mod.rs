@@ -11,7 +11,7 @@ mod view;
 pub use fit::{Fit, WORTH_GROWING};
 pub use identity::{Identity, IdentityFile};
 pub use occupancy::Occupancy;
-pub use plan::{Change, Plan, Target};
+pub use plan::{Change, Plan, TargetSize};
 pub use start::{Reference, Room, references, room};
 pub use survey::{Part, Survey, gap_in_use, table_behind_a_preface};
 pub use view::{Content, Segment, View};

@@ -15,7 +15,7 @@ const TAIL: ByteLen = ByteLen::mib(1);
 
 /// What is known of the card that a plan is for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Target {
+pub struct TargetSize {
     /// How long it is.
     pub size: ByteLen,
     /// The unit in which it reads and writes.
@@ -123,7 +123,7 @@ impl Plan {
         image: Arc<dyn ReadAt>,
         survey: &Survey,
         occupancy: Option<&Occupancy>,
-        target: Target,
+        target: TargetSize,
     ) -> Result<Self> {
         let held = image.size();
         let lacking = survey.missing();
@@ -230,7 +230,7 @@ mod tests {
 
     fn plan(image: &Arc<SparseStore>, sectors: u64) -> Result<Plan> {
         let survey = Survey::of(&**image).unwrap();
-        let target = Target { size: ByteLen::new(sectors * 512), sector: SectorSize::B512 };
+        let target = TargetSize { size: ByteLen::new(sectors * 512), sector: SectorSize::B512 };
         Plan::restore(Arc::<SparseStore>::clone(image), &survey, None, target)
     }
 
@@ -281,7 +281,7 @@ mod tests {
     fn other_sectors_are_refused_before_anything_is_placed() {
         let image = image(1000, 100);
         let survey = Survey::of(&*image).unwrap();
-        let target = Target { size: ByteLen::mib(1), sector: SectorSize::B4096 };
+        let target = TargetSize { size: ByteLen::mib(1), sector: SectorSize::B4096 };
         let error = Plan::restore(image, &survey, None, target).err().unwrap();
         assert_eq!(error.class(), Class::Unsupported);
     }

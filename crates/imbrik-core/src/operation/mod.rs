@@ -28,11 +28,13 @@
 //! # }
 //! ```
 
+mod compare;
 mod image;
 mod restore;
 mod source;
 mod write;
 
+pub use compare::Comparison;
 pub use image::{ImageContent, ImagePlan};
 pub use restore::{CardTarget, PlanRefusal, RestoreOptions, RestorePlan, SizeNote, Sizes};
 pub use source::{Source, SourceOptions, SourceRefusal};

@@ -7,7 +7,7 @@ use super::{
 use crate::{
     card::{Card, Host},
     layout::{
-        Fit, Identity, Occupancy, Plan, Reference, Room, Survey, Target, View, WORTH_GROWING,
+        Fit, Identity, Occupancy, Plan, Reference, Room, Survey, TargetSize, View, WORTH_GROWING,
         references, room,
     },
     transfer::Planned,
@@ -202,7 +202,8 @@ impl RestorePlan {
         // The card of the plan, not whatever is there by now: that is what the claim compares.
         let planned = Planned::new(target.card.clone(), &target.survey);
         let tally = Tally::default();
-        let work = write::Work { view: &self.plan.view, place: target.place(), options, tally };
+        let work =
+            write::CardWriting { view: &self.plan.view, place: target.place(), options, tally };
         work.run(host, &planned, source.origin(), watch)
     }
 }
@@ -219,7 +220,7 @@ impl Sizing<'_> {
         let occupancy = self.source.occupancy.as_ref();
         let sizes = &self.options.sizes;
         let size = self.target.place().len();
-        let target = Target { size, sector: self.target.card.sector };
+        let target = TargetSize { size, sector: self.target.card.sector };
         let plain = Plan::restore(Arc::clone(content), survey, occupancy, target);
         let plain = match (plain, occupancy.filter(|_| self.may_resize())) {
             // A smaller card is used when the data fit.

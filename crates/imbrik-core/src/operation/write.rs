@@ -86,14 +86,14 @@ impl fmt::Display for WriteFailure {
 impl std::error::Error for WriteFailure {}
 
 /// What there is to do for a card.
-pub(super) struct Work<'a> {
+pub(super) struct CardWriting<'a> {
     pub(super) view: &'a View,
     pub(super) place: Span,
     pub(super) options: WriteOptions,
     pub(super) tally: Tally,
 }
 
-impl Work<'_> {
+impl CardWriting<'_> {
     pub(super) fn run(
         self,
         host: &dyn Host,

@@ -81,17 +81,17 @@ impl MbrPartition {
 }
 
 /// An entry as found, `None` when the slot is empty; numbers are relative to whatever holds it.
-struct Entry {
+struct MbrEntry {
     status: u8,
     kind: u8,
     first: u32,
     count: u32,
 }
 
-fn entry(record: &[u8], index: usize) -> Option<Entry> {
+fn entry(record: &[u8], index: usize) -> Option<MbrEntry> {
     let at = index.checked_mul(ENTRY)?.checked_add(ENTRIES)?;
     let raw: [u8; ENTRY] = bytes::array(record, at)?;
-    let entry = Entry {
+    let entry = MbrEntry {
         status: bytes::u8(&raw, 0)?,
         kind: bytes::u8(&raw, 4)?,
         first: bytes::le_u32(&raw, 8)?,

@@ -48,7 +48,7 @@ struct ToCard<'a> {
     view: &'a View,
     card: &'a dyn WriteAt,
     expected: Option<&'a [TileDigest]>,
-    head: Option<(Span, Wanted)>,
+    head: Option<(Span, HeldTile)>,
     /// Whether the card has lost its first tile to what is under way.
     is_cleared: bool,
     /// What is on the card now, when only what differs is to be written.
@@ -57,26 +57,26 @@ struct ToCard<'a> {
 }
 
 /// A tile, and whether the card holds it already.
-struct Wanted {
+struct HeldTile {
     digest: TileDigest,
     data: TileData,
     is_there: bool,
 }
 
 impl Sink for ToCard<'_> {
-    type Worker = Box<dyn FnMut(Tile) -> Result<Wanted> + Send>;
-    type Piece = Wanted;
+    type Worker = Box<dyn FnMut(Tile) -> Result<HeldTile> + Send>;
+    type Piece = HeldTile;
 
     fn worker(&self) -> Result<Self::Worker> {
         let now = self.now.clone();
         let pool = Pool::new(TILE.to_usize().unwrap_or(0));
         Ok(Box::new(move |tile| {
             let is_there = now.as_ref().is_some_and(|now| is_on(now, &tile, &pool));
-            Ok(Wanted { digest: tile.digest, data: tile.data, is_there })
+            Ok(HeldTile { digest: tile.digest, data: tile.data, is_there })
         }))
     }
 
-    fn commit(&mut self, span: Span, piece: Wanted) -> Result<()> {
+    fn commit(&mut self, span: Span, piece: HeldTile) -> Result<()> {
         self.compare(span, piece.digest)?;
         if span.start() == ByteOffset::ZERO {
             self.head = Some((span, piece));

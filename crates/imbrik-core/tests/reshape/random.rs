@@ -159,7 +159,7 @@ fn longest(dir: &Path, size: u64, not_below: u64) -> Option<u64> {
     while asked >= not_below {
         let goal = NewSize::Bytes(ByteLen::new(asked));
         match volume.reshape(goal, ReshapeOptions::in_memory(&cancel)) {
-            Ok((reshaped, _)) => return Some(reshaped.settled.store.size().get()),
+            Ok((reshaped, _)) => return Some(reshaped.volume.store.size().get()),
             Err(error) => assert_eq!(error.class(), Class::NoRoom, "{error}"),
         }
         asked -= 1024;

@@ -92,7 +92,7 @@ pub(crate) fn reshaped_with(
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join(from)).unwrap());
     let volume = OpenVolume::open(Arc::clone(&store))?.expect("a volume");
     let (reshaped, found) = volume.reshape(goal, work)?;
-    let view = Arc::clone(&reshaped.settled.store);
+    let view = Arc::clone(&reshaped.volume.store);
     let out = File::create(dir.join(to)).unwrap();
     let len = view.size();
     out.set_len(len.get()).unwrap();

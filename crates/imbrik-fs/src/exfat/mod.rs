@@ -7,7 +7,8 @@ mod reshape;
 mod usage;
 
 use crate::{
-    Examined, Least, NewSize, ReshapeOptions, Reshaped, Settled, State, Usage, Volume, VolumeKind,
+    DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Usage, Volume,
+    VolumeKind,
     filesystem::{Filesystem, Reshape},
     ids::{serial_of, serial_text},
 };
@@ -56,8 +57,8 @@ impl Filesystem for ExFat {
         _kind: VolumeKind,
         id: Uuid,
         _options: ReshapeOptions<'_>,
-    ) -> Result<Settled> {
-        boot::with_serial(store, serial_of(id)).map(Settled::from)
+    ) -> Result<DerivedVolume> {
+        boot::with_serial(store, serial_of(id)).map(DerivedVolume::from)
     }
 
     fn reshape(&self) -> Option<&dyn Reshape> {

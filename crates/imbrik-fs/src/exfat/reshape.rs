@@ -17,7 +17,7 @@ use crate::{
     placement::Moves,
 };
 use imbrik_store::{
-    Edited, Pieced, ReadAt, SparseStore, WriteAt, bytes,
+    Concatenated, Edited, ReadAt, SparseStore, WriteAt, bytes,
     error::{Error, Result},
     progress::Cancel,
     read_vec,
@@ -34,7 +34,7 @@ const REGION: u64 = 12;
 const NO_CHAIN: u8 = 2;
 
 /// What is known of a volume before its new size is decided.
-struct Known {
+struct CensusedVolume {
     boot: BootSector,
     census: Census,
     /// What is in use, without the bitmap.
@@ -43,7 +43,7 @@ struct Known {
 
 /// The shape of a volume: bytes from its start, but for the clusters.
 #[derive(Clone, Copy)]
-struct Shape {
+struct NewLayout {
     table_len: ByteLen,
     heap: ByteOffset,
     clusters: u64,
@@ -54,8 +54,8 @@ struct Shape {
 /// # Errors
 /// As [`crate::reshape`].
 pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -> Result<Reshaped> {
-    let known = Known::of(&**store, cancel)?;
-    let Known { boot, census, used } = &known;
+    let known = CensusedVolume::of(&**store, cancel)?;
+    let CensusedVolume { boot, census, used } = &known;
     let shape = known.shape(goal)?;
     let bitmap = known.bitmap_place(shape.clusters)?;
     let mut taken = used.clone().reaching(shape.clusters);
@@ -82,7 +82,7 @@ pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -
     })?;
     put_chain(&table, &moved(&root, &clusters.moves))?;
 
-    let mut pieces = Pieced::new(store.sector_size());
+    let mut pieces = Concatenated::new(store.sector_size());
     pieces.push(store, ByteOffset::ZERO, ByteLen::new(boot.table.start().get()));
     let table: Arc<dyn ReadAt> = Arc::new(table);
     pieces.push(&table, ByteOffset::ZERO, shape.table_len);
@@ -111,7 +111,7 @@ pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -
 /// # Errors
 /// As [`reshape`].
 pub(crate) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<ByteLen> {
-    let known = Known::of(store, cancel)?;
+    let known = CensusedVolume::of(store, cancel)?;
     let shape = known.shape(NewSize::Smallest { room: ByteLen::ZERO })?;
     let data = known.boot.cluster.checked_mul(shape.clusters).unwrap_or_default();
     Ok(ByteLen::new(shape.heap.saturating_add(data).get()))
@@ -122,7 +122,7 @@ pub(crate) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<ByteLen> {
 /// # Errors
 /// As [`crate::check`].
 pub(crate) fn check(store: &dyn ReadAt, cancel: &Cancel) -> Result<()> {
-    Known::of(store, cancel).map(drop)
+    CensusedVolume::of(store, cancel).map(drop)
 }
 
 /// Runs of the source where they are now.
@@ -205,7 +205,7 @@ fn edit_set(
     Ok(())
 }
 
-impl Known {
+impl CensusedVolume {
     fn of(store: &dyn ReadAt, cancel: &Cancel) -> Result<Self> {
         let sector = read_vec(store, ByteOffset::ZERO, 512)?;
         let boot =
@@ -221,9 +221,9 @@ impl Known {
         clusters.div_ceil(8).div_ceil(self.boot.cluster.get().max(1))
     }
 
-    fn shape(&self, goal: NewSize) -> Result<Shape> {
+    fn shape(&self, goal: NewSize) -> Result<NewLayout> {
         let boot = &self.boot;
-        let now = Shape {
+        let now = NewLayout {
             table_len: boot.table.len(),
             heap: boot.data().start(),
             clusters: boot.clusters,
@@ -256,7 +256,7 @@ impl Known {
             let bytes = clusters.saturating_add(2).saturating_mul(4);
             ByteLen::new(bytes.next_multiple_of(boot.sector.max(1)))
         };
-        let mut shape = Shape { clusters: wanted, ..now };
+        let mut shape = NewLayout { clusters: wanted, ..now };
         if table_for(wanted) <= now.table_len {
             return Ok(shape);
         }
@@ -333,7 +333,7 @@ impl Known {
     fn edit_boot(
         &self,
         draft: &mut Edited,
-        shape: Shape,
+        shape: NewLayout,
         clusters: &Clusters,
         bitmap: &[Run],
     ) -> Result<()> {

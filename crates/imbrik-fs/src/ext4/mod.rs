@@ -20,7 +20,8 @@ mod superblock;
 mod usage;
 
 use crate::{
-    Examined, Least, NewSize, ReshapeOptions, Reshaped, Settled, State, Usage, Volume, VolumeKind,
+    DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Usage, Volume,
+    VolumeKind,
     filesystem::{FilePut, Files, Filesystem, History, Reshape},
     ids::uuid_text,
 };
@@ -106,8 +107,8 @@ impl Filesystem for Ext {
         store: &Arc<dyn ReadAt>,
         _kind: VolumeKind,
         put: &FilePut,
-    ) -> Result<Settled> {
-        edit::put_file(store, put).map(Settled::from)
+    ) -> Result<DerivedVolume> {
+        edit::put_file(store, put).map(DerivedVolume::from)
     }
 
     fn with_id(
@@ -116,8 +117,8 @@ impl Filesystem for Ext {
         _kind: VolumeKind,
         id: Uuid,
         options: ReshapeOptions<'_>,
-    ) -> Result<Settled> {
-        reseed::with_uuid(store, *id.as_bytes(), options).map(Settled::from)
+    ) -> Result<DerivedVolume> {
+        reseed::with_uuid(store, *id.as_bytes(), options).map(DerivedVolume::from)
     }
 
     fn reshape(&self) -> Option<&dyn Reshape> {

@@ -6,10 +6,10 @@ use super::{
     journal::{Change, Journal, Place, Replayed},
     orphans, redo,
     reshape::check_blocks,
-    strict::kept::Kept,
+    strict::metadata_cache::MetadataCache,
     superblock::Superblock,
 };
-use crate::Settled;
+use crate::DerivedVolume;
 use imbrik_store::{
     ReadAt,
     error::{Class, Error, Result},
@@ -29,7 +29,7 @@ use std::sync::Arc;
 /// - When the store cannot be read.
 /// - [`imbrik_store::Class::Corrupt`] or [`imbrik_store::Class::Unsupported`] with the reason why the journal
 ///   cannot be replayed.
-pub(crate) fn settle(store: Arc<dyn ReadAt>) -> Result<Option<Settled>> {
+pub(crate) fn settle(store: Arc<dyn ReadAt>) -> Result<Option<DerivedVolume>> {
     let Some(superblock) = Superblock::read(&*store)? else { return Ok(None) };
     if !superblock.needs_recovery() {
         return finished(&store, None);
@@ -40,7 +40,7 @@ pub(crate) fn settle(store: Arc<dyn ReadAt>) -> Result<Option<Settled>> {
     }
     let redone = redo::redone(&replayed.store, &fast)?;
     let rewritten = joined(replayed.rewritten.into_iter().chain(redone.spans()).collect());
-    let settled = finished(&store, Some(Settled { store: Arc::new(redone), rewritten }))?;
+    let settled = finished(&store, Some(DerivedVolume { store: Arc::new(redone), rewritten }))?;
     // Fast commits tell of changes one by one: only the whole tells whether they fit together.
     if let Some(settled) = &settled {
         check_blocks(Arc::clone(&settled.store), &Cancel::new())?;
@@ -49,7 +49,10 @@ pub(crate) fn settle(store: Arc<dyn ReadAt>) -> Result<Option<Settled>> {
 }
 
 /// The volume in `store`, replayed or not, with its orphans finished if that can be done.
-fn finished(store: &Arc<dyn ReadAt>, replayed: Option<Settled>) -> Result<Option<Settled>> {
+fn finished(
+    store: &Arc<dyn ReadAt>,
+    replayed: Option<DerivedVolume>,
+) -> Result<Option<DerivedVolume>> {
     let base = replayed.as_ref().map_or(store, |settled| &settled.store);
     let newer = Superblock::read(&**base)?.filter(|newer| !newer.has_errors());
     let Some(newer) = newer.filter(|newer| newer.is_understood(store.size()).is_ok()) else {
@@ -62,17 +65,20 @@ fn finished(store: &Arc<dyn ReadAt>, replayed: Option<Settled>) -> Result<Option
     let Some(finished) = finished else { return Ok(replayed) };
     let before = replayed.iter().flat_map(|settled| settled.rewritten.iter().copied());
     let rewritten = joined(before.chain(finished.spans()).collect());
-    Ok(Some(Settled { store: Arc::new(finished), rewritten }))
+    Ok(Some(DerivedVolume { store: Arc::new(finished), rewritten }))
 }
 
 /// Replays the log of the volume in `store` into a view of it; answers with that what was done in
 /// fast commits since.
-fn replayed(store: Arc<dyn ReadAt>, superblock: &Superblock) -> Result<(Settled, Vec<Change>)> {
+fn replayed(
+    store: Arc<dyn ReadAt>,
+    superblock: &Superblock,
+) -> Result<(DerivedVolume, Vec<Change>)> {
     let size = store.size();
     superblock.is_understood(size)?;
     let groups = Group::all(&*store, superblock)?;
     let fixed = Fixed::of(superblock, &groups)?;
-    let meta = Kept::new(Arc::clone(&store), superblock.block_len);
+    let meta = MetadataCache::new(Arc::clone(&store), superblock.block_len);
     let at = Place::of(&meta, superblock, &groups, &fixed)?
         .ok_or_else(|| Error::corrupt("its journal is to be replayed, and it has none"))?;
     let mut replay = Journal::open(&*store, superblock, &at)?.replay()?;
@@ -94,7 +100,7 @@ fn replayed(store: Arc<dyn ReadAt>, superblock: &Superblock) -> Result<(Settled,
     settle_superblock(raw, &newer, free_blocks, free_inodes);
     replayed.put(number, block);
     let rewritten = joined(replayed.changed_spans());
-    Ok((Settled { store: Arc::new(replayed), rewritten }, fast))
+    Ok((DerivedVolume { store: Arc::new(replayed), rewritten }, fast))
 }
 
 /// The free blocks and inodes of all groups: the journal does not keep the superblock's totals.

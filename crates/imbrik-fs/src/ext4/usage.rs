@@ -1,8 +1,8 @@
 //! Which blocks of an ext volume are in use: by its block bitmaps, where nothing contradicts them.
 
 use super::{
-    fixed::Fixed, group::Group, journal::Place, reshape::check_blocks, strict::kept::Kept,
-    superblock::Superblock,
+    fixed::Fixed, group::Group, journal::Place, reshape::check_blocks,
+    strict::metadata_cache::MetadataCache, superblock::Superblock,
 };
 use crate::{Least, Usage, bits::Run};
 use imbrik_store::{
@@ -90,7 +90,7 @@ fn least(superblock: &Superblock, usage: &Usage, free_inodes: u64) -> Least {
 
 struct Bitmaps<'a> {
     superblock: &'a Superblock,
-    meta: Kept,
+    meta: MetadataCache,
     groups: Vec<Group>,
     fixed: Fixed,
     /// Where the journal is, and whether what it is told by is enough to clear its body.
@@ -103,7 +103,7 @@ impl<'a> Bitmaps<'a> {
     fn of(store: &Arc<dyn ReadAt>, superblock: &'a Superblock) -> Result<Self> {
         let groups = Group::all(&**store, superblock)?;
         let fixed = Fixed::of(superblock, &groups)?;
-        let meta = Kept::new(Arc::clone(store), superblock.block_len);
+        let meta = MetadataCache::new(Arc::clone(store), superblock.block_len);
         let journal = Place::of(&meta, superblock, &groups, &fixed)?;
         if journal.as_ref().is_some_and(|journal| !journal.is_empty()) {
             return Err(Error::corrupt(
@@ -259,7 +259,11 @@ fn is_set(bitmap: &[u8], bit: u64) -> bool {
 ///
 /// # Errors
 /// [`Class::Corrupt`] when it does not.
-fn descriptors_agree(meta: &Kept, superblock: &Superblock, groups: &[Group]) -> Result<bool> {
+fn descriptors_agree(
+    meta: &MetadataCache,
+    superblock: &Superblock,
+    groups: &[Group],
+) -> Result<bool> {
     let copy = (1..superblock.groups()).find(|group| superblock.has_superblock(*group));
     let Some(start) = copy.map(|group| superblock.group_start(group)) else { return Ok(false) };
     if superblock.uses_meta_bg() {

@@ -18,7 +18,7 @@ const MOST_CLUSTERS: usize = 4096;
 const MOST_FOLDER: usize = 1 << 20;
 
 /// What an entry of a folder says.
-struct Entry {
+struct FileEntry {
     is_folder: bool,
     first: u64,
     size: u64,
@@ -63,7 +63,7 @@ impl Files for Reader<'_> {
 }
 
 impl Reader<'_> {
-    fn entry(&self, path: &[&[u8]]) -> Result<Option<Entry>> {
+    fn entry(&self, path: &[&[u8]]) -> Result<Option<FileEntry>> {
         let mut folder = self.root()?;
         let mut names = path.iter().peekable();
         while let Some(name) = names.next() {
@@ -132,7 +132,7 @@ impl Reader<'_> {
 }
 
 /// The entry called `name` in a folder, by its long or its short name; case doesn't matter.
-fn find(folder: &[u8], name: &[u8]) -> Option<Entry> {
+fn find(folder: &[u8], name: &[u8]) -> Option<FileEntry> {
     let mut found = None;
     each(folder, |long, entry| {
         let is_it = long.eq_ignore_ascii_case(name)
@@ -145,9 +145,9 @@ fn find(folder: &[u8], name: &[u8]) -> Option<Entry> {
     found
 }
 
-fn decode(entry: &[u8]) -> Option<Entry> {
+fn decode(entry: &[u8]) -> Option<FileEntry> {
     let high = u64::from(bytes::le_u16(entry, 20)?) << 16;
-    Some(Entry {
+    Some(FileEntry {
         is_folder: bytes::u8(entry, 11)? & ATTR_FOLDER != 0,
         first: u64::from(bytes::le_u16(entry, 26)?) | high,
         size: bytes::le_u32(entry, 28)?.into(),

@@ -10,7 +10,8 @@ mod tree;
 mod usage;
 
 use crate::{
-    Examined, Least, NewSize, ReshapeOptions, Reshaped, Settled, State, Usage, Volume, VolumeKind,
+    DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Usage, Volume,
+    VolumeKind,
     filesystem::{FilePut, Files, Filesystem, Reshape},
     hidden_sectors::hidden_sectors,
     ids::{serial_of, serial_text},
@@ -68,8 +69,8 @@ impl Filesystem for Fat {
         store: &Arc<dyn ReadAt>,
         _kind: VolumeKind,
         put: &FilePut,
-    ) -> Result<Settled> {
-        edit::put_file(store, put).map(Settled::from)
+    ) -> Result<DerivedVolume> {
+        edit::put_file(store, put).map(DerivedVolume::from)
     }
 
     fn with_id(
@@ -78,8 +79,8 @@ impl Filesystem for Fat {
         _kind: VolumeKind,
         id: Uuid,
         _options: ReshapeOptions<'_>,
-    ) -> Result<Settled> {
-        edit::with_serial(store, serial_of(id)).map(Settled::from)
+    ) -> Result<DerivedVolume> {
+        edit::with_serial(store, serial_of(id)).map(DerivedVolume::from)
     }
 
     fn reshape(&self) -> Option<&dyn Reshape> {

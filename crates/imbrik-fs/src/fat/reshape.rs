@@ -17,7 +17,7 @@ use crate::{
     clusters::{self, Clusters},
 };
 use imbrik_store::{
-    Edited, Pieced, ReadAt, bytes,
+    Concatenated, Edited, ReadAt, bytes,
     error::{Class, Error, Result},
     progress::Cancel,
     read_vec,
@@ -30,7 +30,7 @@ const MOST_ALIGNED: u64 = 4 << 20;
 const MOST_RESERVED: u64 = 65_535;
 
 /// What is known of a volume before its new size is decided.
-struct Known {
+struct CensusedVolume {
     boot: BootSector,
     table: Table,
     census: Census,
@@ -38,13 +38,13 @@ struct Known {
 
 /// The shape of a volume.
 #[derive(Clone, Copy)]
-struct Shape {
+struct NewLayout {
     reserved: u64,
     table_sectors: u64,
     clusters: u64,
 }
 
-impl Shape {
+impl NewLayout {
     fn first_data(self, boot: &BootSector) -> u64 {
         let tables = boot.table_count.saturating_mul(self.table_sectors);
         self.reserved.saturating_add(tables).saturating_add(boot.root_sectors)
@@ -61,9 +61,9 @@ impl Shape {
 /// # Errors
 /// As [`crate::reshape`].
 pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -> Result<Reshaped> {
-    let known = Known::of(&**store, cancel)?;
+    let known = CensusedVolume::of(&**store, cancel)?;
     let (shape, limit) = known.shape(goal)?;
-    let Known { boot, table, census } = &known;
+    let CensusedVolume { boot, table, census } = &known;
     let bytes = |sectors: u64| ByteLen::new(sectors.saturating_mul(boot.sector));
     let moves = clusters::moves(&census.used, &census.bad, &[], shape.clusters, boot.cluster)?;
     let clusters = Clusters {
@@ -77,7 +77,7 @@ pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -
     let target_of = |number: u64| clusters.moves.target_of(number);
     let table_len = bytes(shape.table_sectors);
     let moved: Arc<dyn ReadAt> = Arc::new(table.moved(shape.clusters, table_len, target_of));
-    let mut pieces = Pieced::new(store.sector_size());
+    let mut pieces = Concatenated::new(store.sector_size());
     let reserved = bytes(boot.reserved);
     pieces.push(store, ByteOffset::ZERO, reserved);
     pieces.push_zeros(bytes(shape.reserved).saturating_sub(reserved));
@@ -124,7 +124,7 @@ pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -
 /// # Errors
 /// As [`reshape`].
 pub(crate) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<ByteLen> {
-    let known = Known::of(store, cancel)?;
+    let known = CensusedVolume::of(store, cancel)?;
     let (shape, _) = known.shape(NewSize::Smallest { room: ByteLen::ZERO })?;
     let sectors = shape.sectors(&known.boot);
     Ok(ByteLen::new(sectors.saturating_mul(known.boot.sector)))
@@ -135,10 +135,10 @@ pub(crate) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<ByteLen> {
 /// # Errors
 /// As [`crate::check`].
 pub(crate) fn check(store: &dyn ReadAt, cancel: &Cancel) -> Result<()> {
-    Known::of(store, cancel).map(drop)
+    CensusedVolume::of(store, cancel).map(drop)
 }
 
-impl Known {
+impl CensusedVolume {
     fn of(store: &dyn ReadAt, cancel: &Cancel) -> Result<Self> {
         let sector = read_vec(store, ByteOffset::ZERO, 512)?;
         let boot =
@@ -152,10 +152,10 @@ impl Known {
     }
 
     /// The shape for a goal, and what keeps it from being what was asked for.
-    fn shape(&self, goal: NewSize) -> Result<(Shape, Option<String>)> {
+    fn shape(&self, goal: NewSize) -> Result<(NewLayout, Option<String>)> {
         let boot = &self.boot;
         let (fewest, most) = boot.bounds();
-        let now = Shape {
+        let now = NewLayout {
             reserved: boot.reserved,
             table_sectors: boot.table_sectors,
             clusters: boot.clusters,
@@ -182,7 +182,7 @@ impl Known {
             )));
         }
         let limit = (wanted > most).then(|| {
-            let most = Shape { clusters: most, ..now }.sectors(boot);
+            let most = NewLayout { clusters: most, ..now }.sectors(boot);
             format!(
                 "its clusters of {} let it grow to about {} only",
                 boot.cluster,
@@ -201,13 +201,13 @@ impl Known {
 
     /// A shape of up to `wanted` clusters in `room` sectors, the tables made longer when they must
     /// be.
-    fn with_clusters(&self, now: Shape, wanted: u64, room: u64) -> Shape {
+    fn with_clusters(&self, now: NewLayout, wanted: u64, room: u64) -> NewLayout {
         let boot = &self.boot;
         let sectors_for = |clusters: u64| {
             let bits = clusters.saturating_add(2).saturating_mul(boot.width.bits());
             bits.div_ceil(8).div_ceil(boot.sector.max(1))
         };
-        let mut shape = Shape { clusters: wanted, ..now };
+        let mut shape = NewLayout { clusters: wanted, ..now };
         if sectors_for(wanted) <= now.table_sectors {
             return shape;
         }
@@ -233,7 +233,7 @@ impl Known {
     fn edit_boot(
         &self,
         draft: &mut Edited,
-        shape: Shape,
+        shape: NewLayout,
         target_of: &dyn Fn(u64) -> u64,
     ) -> Result<()> {
         let boot = &self.boot;

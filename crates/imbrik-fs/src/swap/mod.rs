@@ -3,12 +3,13 @@
 //! The mark stands in the last ten bytes of the page, and pages differ between machines.
 
 use crate::{
-    Examined, Least, NewSize, ReshapeOptions, Reshaped, Settled, State, Usage, Volume, VolumeKind,
+    DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Usage, Volume,
+    VolumeKind,
     filesystem::{Filesystem, Reshape},
     ids::uuid_text,
 };
 use imbrik_store::{
-    Edited, Pieced, ReadAt, bytes,
+    Concatenated, Edited, ReadAt, bytes,
     error::{Error, Result},
     progress::Cancel,
     read_up_to,
@@ -46,8 +47,8 @@ impl Filesystem for Swap {
         _kind: VolumeKind,
         id: Uuid,
         _options: ReshapeOptions<'_>,
-    ) -> Result<Settled> {
-        with_uuid(store, *id.as_bytes()).map(Settled::from)
+    ) -> Result<DerivedVolume> {
+        with_uuid(store, *id.as_bytes()).map(DerivedVolume::from)
     }
 
     fn reshape(&self) -> Option<&dyn Reshape> {
@@ -172,7 +173,7 @@ fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize) -> Result<Reshaped> {
             least.saturating_sub(len)
         )));
     }
-    let mut pieces = Pieced::new(store.sector_size());
+    let mut pieces = Concatenated::new(store.sector_size());
     let kept = ByteLen::of(&head).min(len);
     pieces.push(store, ByteOffset::ZERO, kept);
     pieces.push_zeros(len.saturating_sub(kept));
@@ -183,7 +184,7 @@ fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize) -> Result<Reshaped> {
     let largest = ByteLen::from_usize(PAGES.last().copied().unwrap_or(0));
     let rewritten = vec![Span::whole(largest.min(len))];
     Ok(Reshaped {
-        settled: Settled { store: Arc::new(draft), rewritten },
+        volume: DerivedVolume { store: Arc::new(draft), rewritten },
         moved: Vec::new(),
         had_to_move: ByteLen::ZERO,
         copied: ByteLen::ZERO,

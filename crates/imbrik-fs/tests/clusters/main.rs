@@ -178,7 +178,7 @@ impl Kind {
             let goal = NewSize::Bytes(ByteLen::new(size));
             let shape =
                 self.reshaped(dir, "w", "x", goal).unwrap_or_else(|e| panic!("{what} {size}: {e}"));
-            let got = shape.settled.store.size().get();
+            let got = shape.volume.store.size().get();
             assert!(got <= size, "{what}: {got} of {size}");
             let is_limited = shape.limit.is_some();
             assert!(is_limited || got + (got >> 6) + (1 << 18) >= size, "{what}: {got} of {size}");
@@ -202,7 +202,7 @@ fn reshaped(dir: &Path, from: &str, to: &str, goal: NewSize) -> Result<Reshaped>
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join(from)).unwrap());
     let volume = OpenVolume::open(Arc::clone(&store))?.expect("a volume");
     let (reshaped, found) = volume.reshape(goal, ReshapeOptions::in_memory(&Cancel::new()))?;
-    let view = &reshaped.settled.store;
+    let view = &reshaped.volume.store;
     File::create(dir.join(to)).unwrap();
     let out = OpenOptions::new().write(true).open(dir.join(to)).unwrap();
     let len = view.size().get();
@@ -219,7 +219,7 @@ fn reshaped(dir: &Path, from: &str, to: &str, goal: NewSize) -> Result<Reshaped>
     }
     let covered = |at: u64| {
         reshaped
-            .settled
+            .volume
             .rewritten
             .iter()
             .any(|span| (span.start().get()..span.end().get()).contains(&at))
@@ -427,10 +427,10 @@ proptest! {
         let goal = if grows { NewSize::Bytes(ByteLen::mib(20)) } else { SMALLEST };
         let cancel = Cancel::new();
         if let Ok((reshaped, found)) = volume.reshape(goal, ReshapeOptions::in_memory(&cancel)) {
-            let size = reshaped.settled.store.size();
+            let size = reshaped.volume.store.size();
             prop_assert!(size <= ByteLen::mib(20));
             for span in &found.usage.used {
-                read_vec(&*reshaped.settled.store, span.start(), span.len().to_usize().unwrap()).unwrap();
+                read_vec(&*reshaped.volume.store, span.start(), span.len().to_usize().unwrap()).unwrap();
             }
         }
     }

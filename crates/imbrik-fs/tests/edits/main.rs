@@ -4,7 +4,7 @@
 #[path = "../support/mod.rs"]
 mod support;
 
-use imbrik_fs::{FilePut, OpenVolume, ReshapeOptions, Settled};
+use imbrik_fs::{DerivedVolume, FilePut, OpenVolume, ReshapeOptions};
 use imbrik_store::{
     Class, FileStore, ReadAt, Result,
     progress::Cancel,
@@ -41,7 +41,7 @@ fn volume(dir: &Path) -> OpenVolume {
 }
 
 /// Writes what differs into the file, as a card would get it.
-fn keep(dir: &Path, settled: &Settled) {
+fn keep(dir: &Path, settled: &DerivedVolume) {
     let mut pieces = Vec::new();
     for span in &settled.rewritten {
         let len = span.len().to_usize().unwrap();

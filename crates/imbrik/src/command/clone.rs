@@ -6,7 +6,7 @@ use crate::{
     exit::Exit,
     failure::{self, Explain, Failure, Outcome},
     fleet,
-    packing::{self, Target},
+    packing::{self, Destination},
     render::{quoted, size},
     resolve,
     session::Session,
@@ -102,7 +102,7 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
     };
     let folder =
         tempfile::Builder::new().prefix("imbrik-").tempdir_in(temporary).map_err(failed)?;
-    let to = Target::File(folder.path().join("card.img.zst"));
+    let to = Destination::File(folder.path().join("card.img.zst"));
     let options = SaveOptions {
         pack: Pack::usual(),
         level: Pack::usual().usual_level(),

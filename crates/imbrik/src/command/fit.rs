@@ -5,7 +5,7 @@ use crate::{
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     fits, fitting,
-    packing::{self, Target},
+    packing::{self, Destination},
     pipe,
     render::{Tone, change, json, quoted, size, survey, time},
     resolve,
@@ -40,10 +40,10 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let name = out_name(args)?;
     let options = packing::options(session, &args.packing, Some(&name))?;
     let to = match pipe::is_pipe(&name) {
-        true => Target::pipe(session)?,
+        true => Destination::pipe(session)?,
         false => {
             let stem = packing::stem_of(&args.image);
-            Target::file(
+            Destination::file(
                 session,
                 Some(&name),
                 &format!("{stem}-fitted"),
@@ -151,7 +151,7 @@ struct Job<'a> {
     plan: &'a ImagePlan,
     /// How much room its systems have afterwards.
     room: &'a [Room],
-    to: &'a Target,
+    to: &'a Destination,
 }
 
 impl Job<'_> {

@@ -4,7 +4,7 @@ use crate::{
     args::RepackArgs,
     exit::Exit,
     failure::{Explain, Outcome},
-    packing::{self, Target},
+    packing::{self, Destination},
     pipe,
     render::{count, json, size, time},
     session::Session,
@@ -28,10 +28,10 @@ pub(crate) fn run(session: &Session, args: &RepackArgs) -> Outcome<Exit> {
     let started = Instant::now();
     let options = packing::options(session, &args.packing, Some(&args.out))?;
     let to = match pipe::is_pipe(&args.out) {
-        true => Target::pipe(session)?,
+        true => Destination::pipe(session)?,
         false => {
             let stem = packing::stem_of(&args.image);
-            Target::file(session, Some(&args.out), &stem, &args.packing, options.pack)?
+            Destination::file(session, Some(&args.out), &stem, &args.packing, options.pack)?
         }
     };
     let image = session
@@ -72,7 +72,7 @@ fn manifest(image: &Image) -> Outcome<Manifest> {
 fn summary(
     session: &Session,
     image: &Image,
-    to: &Target,
+    to: &Destination,
     saved: &Saved,
     pack: Pack,
     took: Duration,

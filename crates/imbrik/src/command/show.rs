@@ -34,7 +34,7 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
     let started = Instant::now();
     let format = args.map.as_deref().map(|path| map_format(path, args.replace)).transpose()?;
     let tally = Tally::default();
-    let what = What::open(session, &args.what, &tally)?;
+    let what = Shown::open(session, &args.what, &tally)?;
     let store = what.store();
     let untouched = "It was only read.";
     let survey = Survey::of(&*store).state(untouched)?;
@@ -96,12 +96,12 @@ fn map_format(path: &Path, replace: bool) -> Outcome<map::Format> {
 }
 
 /// A card or an image.
-enum What {
+enum Shown {
     Card(Box<Card>, Arc<dyn ReadAt>),
     Image(Box<Image>),
 }
 
-impl What {
+impl Shown {
     fn open(session: &Session, name: &Path, tally: &Tally) -> Outcome<Self> {
         let is_image = pipe::is_pipe(name) || resolve::not_a_card(&session.fleet, name).is_ok();
         if is_image {
@@ -133,7 +133,7 @@ impl What {
         }
     }
 
-    /// What is known of it besides its content.
+    /// Shown is known of it besides its content.
     fn facts(&self) -> Vec<String> {
         match self {
             Self::Card(card, _) => card.model.iter().cloned().collect(),
@@ -147,7 +147,7 @@ impl What {
 
 /// All that was found.
 struct Found<'a> {
-    what: &'a What,
+    what: &'a Shown,
     survey: Survey,
     occupancy: Occupancy,
     /// The gaps, how much of each is in use, and whether all of it was looked at.
@@ -197,7 +197,7 @@ impl Found<'_> {
         let out = &session.out;
         out.line(&out.paint(Tone::Strong, &self.title()));
         out.line(&self.subtitle());
-        if let What::Image(image) = self.what
+        if let Shown::Image(image) = self.what
             && let Some(manifest) = image.manifest()
         {
             out.line(&time::saved(manifest));
@@ -210,7 +210,7 @@ impl Found<'_> {
                 out.line(&format!("the card's boot areas ({left_out}) are not in the image"));
             }
         }
-        if let What::Card(card, _) = self.what
+        if let Shown::Card(card, _) = self.what
             && !card.boot_areas.is_empty()
         {
             out.line(&format!("with separate boot areas: {}", card.boot_areas.join(", ")));
@@ -233,8 +233,8 @@ impl Found<'_> {
             out.line(&line);
         }
         let findings = match self.what {
-            What::Image(image) => image.findings(),
-            What::Card(..) => &[],
+            Shown::Image(image) => image.findings(),
+            Shown::Card(..) => &[],
         };
         for finding in findings.iter().chain(&self.survey.findings) {
             out.line(&format!("{} {finding}", out.paint(Tone::Alarm, "!")));
@@ -300,7 +300,7 @@ impl Found<'_> {
         ]
     }
 
-    /// What limits the volumes, and the smallest card.
+    /// Shown limits the volumes, and the smallest card.
     fn show_limits(&self, out: &Out) {
         for why in self.occupancy.notes() {
             out.line(&format!("{} {why}", out.paint(Tone::Alarm, "!")));
@@ -344,12 +344,12 @@ impl Found<'_> {
     /// How far it can be made smaller.
     fn fitting(&self) -> Fitting<'_> {
         let manifest = match self.what {
-            What::Image(image) => image.manifest(),
-            What::Card(..) => None,
+            Shown::Image(image) => image.manifest(),
+            Shown::Card(..) => None,
         };
         let fills = match manifest {
             Some(manifest) => manifest.reaches_end || manifest.fitted.is_some(),
-            None => matches!(self.what, What::Card(..)) && self.survey.reaches_end(),
+            None => matches!(self.what, Shown::Card(..)) && self.survey.reaches_end(),
         };
         Fitting { survey: &self.survey, occupancy: &self.occupancy, fills }
     }
@@ -361,8 +361,8 @@ impl Found<'_> {
         }
         let out = &session.out;
         let own = match self.what {
-            What::Card(card, _) => Some(&**card),
-            What::Image(_) => None,
+            Shown::Card(card, _) => Some(&**card),
+            Shown::Image(_) => None,
         };
         if let Some(name) = fits::sold_as(self.fitting().all_shrunk()) {
             out.line(&format!("{:<15} any card sold as {} or more", "Fits", size::short(name)));
@@ -388,8 +388,8 @@ impl Found<'_> {
 
     fn json(&self, tally: &Tally, took: Duration, map: Option<&Path>) -> json::Shown {
         let (card, image) = match self.what {
-            What::Card(card, _) => (Some(json::card(card, None)), None),
-            What::Image(image) => (None, Some(facts_of(image))),
+            Shown::Card(card, _) => (Some(json::card(card, None)), None),
+            Shown::Image(image) => (None, Some(facts_of(image))),
         };
         let content = json::content_with(&self.survey, |index, partition| {
             let found = self.occupancy.volume(index);
@@ -436,7 +436,7 @@ impl Found<'_> {
     }
 }
 
-/// What programs are told of an image.
+/// Shown programs are told of an image.
 fn facts_of(image: &Image) -> json::ImageFacts {
     let manifest = image.manifest();
     let fitted = manifest.and_then(|manifest| manifest.fitted.as_ref());
@@ -483,7 +483,7 @@ fn short_label(part: &Part) -> String {
     }
 }
 
-/// What of a volume is in use and what is free; `None` where nobody knows.
+/// Shown of a volume is in use and what is free; `None` where nobody knows.
 fn used_and_free(found: Option<&Examined>, part: &Part) -> (Option<ByteLen>, Option<ByteLen>) {
     match found {
         Some(found) if found.usage.whole_because.is_none() => {

@@ -1,7 +1,7 @@
 //! bzip2 files, which are only read.
 
 use super::{
-    format::{Format, Packed, Work},
+    format::{Format, Packed, UseContent},
     members::{Decoder, MemberKind, decoder},
 };
 use bzip2::bufread::BzDecoder;
@@ -31,7 +31,7 @@ impl Format for Bzip2 {
         &["bz2"]
     }
 
-    fn decode(&self, file: Packed, _entry: Option<&str>, work: Work<'_>) -> Result<()> {
+    fn decode(&self, file: Packed, _entry: Option<&str>, work: UseContent<'_>) -> Result<()> {
         const { &MEMBERS }.decode(file, work)
     }
 }

@@ -46,11 +46,11 @@ pub(in crate::image) trait Format: Sync {
     /// # Errors
     /// [`imbrik_store::Class::Unsupported`] when it holds no image or not plainly one, and what `work` answers. What
     /// is wrong with the content itself is an error of the stream.
-    fn decode(&self, file: Packed, entry: Option<&str>, work: Work<'_>) -> Result<()>;
+    fn decode(&self, file: Packed, entry: Option<&str>, work: UseContent<'_>) -> Result<()>;
 }
 
 /// What is done with a stream of content.
-pub(in crate::image) type Work<'a> = &'a mut dyn FnMut(&mut dyn Read) -> Result<()>;
+pub(in crate::image) type UseContent<'a> = &'a mut dyn FnMut(&mut dyn Read) -> Result<()>;
 
 /// What a container tells without being decoded.
 #[derive(Default)]

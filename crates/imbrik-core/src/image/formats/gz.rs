@@ -10,7 +10,7 @@
 //! a file that lacks its last members is noticed.
 
 use super::{
-    format::{Format, Inside, Packed, Packer, Work, Writing},
+    format::{Format, Inside, Packed, Packer, UseContent, Writing},
     members::{Decoder, MemberKind, decoder},
 };
 use crate::image::frames::{Codec, FramedStore, Frames, MOST_CONTENT};
@@ -70,7 +70,7 @@ impl Format for Gzip {
         Ok(Inside { framed, ..Inside::default() })
     }
 
-    fn decode(&self, file: Packed, _entry: Option<&str>, work: Work<'_>) -> Result<()> {
+    fn decode(&self, file: Packed, _entry: Option<&str>, work: UseContent<'_>) -> Result<()> {
         const { &MEMBERS }.decode(file, work)
     }
 }

@@ -5,7 +5,7 @@
 //! ```
 
 use super::{
-    format::{Format, Packed, Work},
+    format::{Format, Packed, UseContent},
     xz::MOST_MEMORY,
 };
 use imbrik_store::{
@@ -39,7 +39,7 @@ impl Format for Lzma {
         &["lzma"]
     }
 
-    fn decode(&self, file: Packed, _entry: Option<&str>, work: Work<'_>) -> Result<()> {
+    fn decode(&self, file: Packed, _entry: Option<&str>, work: UseContent<'_>) -> Result<()> {
         let stream = Stream::new_lzma_decoder(MOST_MEMORY)
             .map_err(|e| Error::io("starting to unpack", e.into()))?;
         work(&mut XzDecoder::new_stream(file, stream))

@@ -1,7 +1,7 @@
 //! Files of members, one after the other: gzip, xz, bzip2 and Zstandard files may be concatenated,
 //! and padded with zeros. They are decoded from their start to their end.
 
-use super::format::{Packed, Work};
+use super::format::{Packed, UseContent};
 use imbrik_store::error::Result;
 use std::io::{self, BufRead, Read};
 
@@ -26,7 +26,7 @@ impl MemberKind {
     ///
     /// # Errors
     /// What `work` answers.
-    pub(super) fn decode(&'static self, file: Packed, work: Work<'_>) -> Result<()> {
+    pub(super) fn decode(&'static self, file: Packed, work: UseContent<'_>) -> Result<()> {
         work(&mut Members { kind: self, state: State::Between(file) })
     }
 }

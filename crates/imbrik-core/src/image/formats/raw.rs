@@ -1,6 +1,6 @@
 //! Raw images: the card's bytes themselves, with holes where they are zeros.
 
-use super::format::{Format, Packed, Packer, Work, Writing};
+use super::format::{Format, Packed, Packer, UseContent, Writing};
 use imbrik_store::{error::Result, units::ByteLen};
 use std::ops::RangeInclusive;
 
@@ -25,7 +25,7 @@ impl Format for Raw {
         Some(&Self)
     }
 
-    fn decode(&self, mut file: Packed, _entry: Option<&str>, work: Work<'_>) -> Result<()> {
+    fn decode(&self, mut file: Packed, _entry: Option<&str>, work: UseContent<'_>) -> Result<()> {
         work(&mut file)
     }
 }

@@ -2,7 +2,7 @@
 
 use super::{
     archive::{MOST_ENTRIES, only_image},
-    format::{Format, Packed, Work, broken},
+    format::{Format, Packed, UseContent, broken},
     xz::MOST_MEMORY,
 };
 use imbrik_store::error::{Error, Result};
@@ -24,7 +24,7 @@ impl Format for SevenZip {
         &["7z"]
     }
 
-    fn decode(&self, file: Packed, entry: Option<&str>, work: Work<'_>) -> Result<()> {
+    fn decode(&self, file: Packed, entry: Option<&str>, work: UseContent<'_>) -> Result<()> {
         let failed = |error: sevenz_rust2::Error| match error {
             sevenz_rust2::Error::Io(error, _) => broken(error),
             sevenz_rust2::Error::PasswordRequired | sevenz_rust2::Error::MaybeBadPassword(_) => {

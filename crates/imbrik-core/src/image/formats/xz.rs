@@ -8,7 +8,7 @@
 //! ```
 
 use super::{
-    format::{Format, Inside, Packed, Packer, Work, Writing},
+    format::{Format, Inside, Packed, Packer, UseContent, Writing},
     gz::read_exactly,
     members::{Decoder, MemberKind, decoder},
 };
@@ -77,7 +77,7 @@ impl Format for Xz {
         Ok(Inside { framed, ..Inside::default() })
     }
 
-    fn decode(&self, file: Packed, _entry: Option<&str>, work: Work<'_>) -> Result<()> {
+    fn decode(&self, file: Packed, _entry: Option<&str>, work: UseContent<'_>) -> Result<()> {
         const { &MEMBERS }.decode(file, work)
     }
 }

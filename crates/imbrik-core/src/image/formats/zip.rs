@@ -2,7 +2,7 @@
 
 use super::{
     archive::{MOST_ENTRIES, only_image},
-    format::{Format, Packed, Work, broken},
+    format::{Format, Packed, UseContent, broken},
 };
 use imbrik_store::error::{Error, Result};
 use zip::{CompressionMethod, ZipArchive, result::ZipError};
@@ -23,7 +23,7 @@ impl Format for Zip {
         &["zip"]
     }
 
-    fn decode(&self, file: Packed, entry: Option<&str>, work: Work<'_>) -> Result<()> {
+    fn decode(&self, file: Packed, entry: Option<&str>, work: UseContent<'_>) -> Result<()> {
         let mut archive = ZipArchive::new(file).map_err(zip_error)?;
         if archive.len() > MOST_ENTRIES {
             return Err(Error::unsupported(

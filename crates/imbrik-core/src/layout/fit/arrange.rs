@@ -69,7 +69,7 @@ fn segments(
             None => shift(&mut segments, occupancy, one.from, one.to.start()),
             Some((reshaped, found)) => {
                 segments.extend(segments_of(reshaped, found, one.from.start(), one.to.start()));
-                let len = reshaped.settled.store.size();
+                let len = reshaped.volume.store.size();
                 segments.push(cleared(one.to.start().saturating_add(len), one.to.end()));
             }
         }
@@ -89,7 +89,7 @@ fn with_its_place(
     one: &Placed,
 ) -> Result<Plan> {
     let now: Arc<dyn ReadAt> = match &one.reshaped {
-        Some((reshaped, _)) => Arc::clone(&reshaped.settled.store),
+        Some((reshaped, _)) => Arc::clone(&reshaped.volume.store),
         None => Arc::new(Window::new(Arc::clone(source), part.span)?),
     };
     let (was, is) = (one.from.start(), one.to.start());
@@ -208,7 +208,7 @@ fn segments_of(
     was: ByteOffset,
     is: ByteOffset,
 ) -> Vec<Segment> {
-    let len = reshaped.settled.store.size();
+    let len = reshaped.volume.store.size();
     let place = Span::between(is, is.saturating_add(len));
     let source = |inside: ByteOffset| was.saturating_add(ByteLen::new(inside.get()));
     let inside = |at: ByteOffset| ByteOffset::new(at.saturating_since(is).get());

@@ -34,7 +34,7 @@ impl Chooser<'_> {
     /// One volume as small as it can be; answers the size of the card that then is enough.
     pub(super) fn smallest(&self, part: usize, room: ByteLen) -> Result<(ByteLen, Vec<Placed>)> {
         let (reshaped, found) = self.reshape(part, NewSize::Smallest { room })?;
-        let lens = Lens::from([(part, self.sectors(reshaped.settled.store.size()))]);
+        let lens = Lens::from([(part, self.sectors(reshaped.volume.store.size()))]);
         let placed = lay(self.survey, &lens);
         let size = needed(self.survey, &placed);
         let why =
@@ -195,7 +195,7 @@ impl Chooser<'_> {
         }
         let (reshaped, found) = self.reshape(part, NewSize::Bytes(len))?;
         // Some kinds have a largest size: the partition is no longer then.
-        let got = self.sectors(reshaped.settled.store.size());
+        let got = self.sectors(reshaped.volume.store.size());
         lens.insert(part, if reshaped.limit.is_some() { got.max(now) } else { len });
         let why = "takes what the others leave";
         let shapes = Shapes::from([(part, (reshaped, found, why))]);
@@ -223,7 +223,7 @@ impl Chooser<'_> {
             }
         }
         let (reshaped, found) = self.reshape(part, NewSize::Smallest { room: ByteLen::ZERO })?;
-        let len = self.sectors(reshaped.settled.store.size());
+        let len = self.sectors(reshaped.volume.store.size());
         if len >= now {
             return Ok(None);
         }

@@ -10,7 +10,7 @@ mod keys;
 use super::{Change, Plan, Survey, View};
 use crate::table;
 use follow::NewId;
-use imbrik_fs::{FilePut, OpenVolume, ReshapeOptions, Settled, Volume};
+use imbrik_fs::{DerivedVolume, FilePut, OpenVolume, ReshapeOptions, Volume};
 use imbrik_store::{
     ReadAt, Window,
     error::{Class, Error, Result},
@@ -180,7 +180,7 @@ impl Edit {
         }
     }
 
-    fn take(&mut self, settled: Settled) {
+    fn take(&mut self, settled: DerivedVolume) {
         self.store = settled.store;
         self.rewritten.extend(settled.rewritten);
     }

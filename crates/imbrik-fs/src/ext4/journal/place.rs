@@ -13,8 +13,8 @@ use crate::{
         group::Group,
         strict::{
             inode::RawInode,
-            kept::Kept,
             map::{Map, map_of},
+            metadata_cache::MetadataCache,
             place_of,
         },
         superblock::Superblock,
@@ -43,7 +43,7 @@ impl Place {
     /// - [`imbrik_store::Class::Corrupt`] with the first contradiction, and [`imbrik_store::Class::Unsupported`]
     ///   when it is on another device.
     pub(in crate::ext4) fn of(
-        meta: &Kept,
+        meta: &MetadataCache,
         superblock: &Superblock,
         groups: &[Group],
         fixed: &Fixed,
@@ -110,7 +110,7 @@ impl Place {
     /// the checksums of these may lag behind.
     fn compare_bitmaps(
         &self,
-        meta: &Kept,
+        meta: &MetadataCache,
         superblock: &Superblock,
         groups: &[Group],
     ) -> Result<()> {

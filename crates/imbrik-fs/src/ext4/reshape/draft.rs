@@ -3,7 +3,7 @@
 
 use crate::{
     bits::Run,
-    ext4::{quota, strict::kept::Kept},
+    ext4::{quota, strict::metadata_cache::MetadataCache},
     placement::Moves,
 };
 use imbrik_store::{
@@ -15,7 +15,7 @@ use std::sync::Arc;
 
 /// A volume of blocks that are made, moved, or as they were.
 pub(super) struct Draft {
-    meta: Arc<Kept>,
+    meta: Arc<MetadataCache>,
     moves: Arc<Moves>,
     block_len: u64,
     blocks: u64,
@@ -24,7 +24,12 @@ pub(super) struct Draft {
 
 impl Draft {
     /// A volume of `blocks` blocks out of those of `meta`; `made` takes those that are made anew.
-    pub(super) fn new(meta: Arc<Kept>, moves: Arc<Moves>, blocks: u64, made: Spill) -> Self {
+    pub(super) fn new(
+        meta: Arc<MetadataCache>,
+        moves: Arc<Moves>,
+        blocks: u64,
+        made: Spill,
+    ) -> Self {
         let block_len = meta.block_len();
         Self { meta, moves, block_len, blocks, made }
     }

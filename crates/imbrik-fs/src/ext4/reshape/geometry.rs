@@ -1,6 +1,6 @@
 //! The groups of a volume at another size, and where their bitmaps and tables stand.
 //!
-//! What stands somewhere stays there as long as that is in the volume and free of the copies of the
+//! MetadataKind stands somewhere stays there as long as that is in the volume and free of the copies of the
 //! superblock and the descriptors. These keep their length: descriptors and the blocks reserved for
 //! more add up to the same, until a growing table needs more than that; then whatever is behind it
 //! makes room, in every group that has a copy.
@@ -45,7 +45,8 @@ impl Geometry {
         let mut groups: Vec<Group> = opened.groups.iter().take(kept).cloned().collect();
         let mut displaced = Vec::new();
         for (number, group) in (0u64..).zip(&mut groups) {
-            for what in [What::Table, What::BlockBitmap, What::InodeBitmap] {
+            for what in [MetadataKind::Table, MetadataKind::BlockBitmap, MetadataKind::InodeBitmap]
+            {
                 let run = Run::new(*what.place(group), what.len(&superblock));
                 if run.end() > superblock.blocks || metadata.count_in(run) > 0 {
                     displaced.push((what, number));
@@ -96,15 +97,15 @@ impl Geometry {
     }
 }
 
-/// What a group has of its own.
+/// MetadataKind a group has of its own.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-enum What {
+enum MetadataKind {
     Table,
     BlockBitmap,
     InodeBitmap,
 }
 
-impl What {
+impl MetadataKind {
     fn place(self, group: &mut Group) -> &mut u64 {
         match self {
             Self::Table => &mut group.inode_table,
@@ -228,7 +229,7 @@ fn added_together(
     let all = Run::new(start, behind.saturating_sub(start));
     let mut placed = Vec::new();
     let mut is_packed = superblock.flex_groups > 1;
-    for what in [What::BlockBitmap, What::InodeBitmap, What::Table] {
+    for what in [MetadataKind::BlockBitmap, MetadataKind::InodeBitmap, MetadataKind::Table] {
         let len = what.len(superblock);
         for group in &mut groups {
             let hole = metadata.holes(all).find(|hole| hole.len >= len);
@@ -263,7 +264,7 @@ fn added_together(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::ext4::strict::kept::Kept;
+    use crate::ext4::strict::metadata_cache::MetadataCache;
     use imbrik_store::{SparseStore, error::Class, units::ByteLen};
     use proptest::prelude::*;
     use std::sync::Arc;
@@ -295,7 +296,7 @@ mod tests {
             superblock.blocks = superblock.group_start(last);
         }
         let groups = (0..superblock.groups()).map(|number| added(&superblock, number)).collect();
-        let meta = Kept::new(Arc::new(SparseStore::new(ByteLen::kib(1))), 1024);
+        let meta = MetadataCache::new(Arc::new(SparseStore::new(ByteLen::kib(1))), 1024);
         Opened { meta: Arc::new(meta), superblock, raw, groups }
     }
 
@@ -357,7 +358,7 @@ mod tests {
                     prop_assert!(inside || new.has_flex_bg(), "group {}", number);
                     prop_assert!(first + len <= new.blocks);
                 }
-                // What can stay, stays: only the last group is cut, or gets a copy of the superblock.
+                // MetadataKind can stay, stays: only the last group is cut, or gets a copy of the superblock.
                 let is_shorter = new.descriptor_blocks() <= old.descriptor_blocks();
                 let is_last = number + 1 == new.groups();
                 let was = opened.groups.get(number as usize);

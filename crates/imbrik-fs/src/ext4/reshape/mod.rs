@@ -22,7 +22,9 @@ mod layout;
 mod prove;
 mod rewrite;
 
-use crate::{Moved, NewSize, ReshapeOptions, Reshaped, Settled, bits::Run, ext4::strict::Opened};
+use crate::{
+    DerivedVolume, Moved, NewSize, ReshapeOptions, Reshaped, bits::Run, ext4::strict::Opened,
+};
 use census::{Census, Faults, Itself};
 use draft::Draft;
 use imbrik_store::{
@@ -50,7 +52,7 @@ pub(crate) fn reshape(
 ) -> Result<Reshaped> {
     let cancel = work.cancel;
     let opened = Opened::of(store)?;
-    let faults = if work.as_found { Faults::Kept(Vec::new()) } else { Faults::Refused };
+    let faults = if work.as_found { Faults::MetadataCache(Vec::new()) } else { Faults::Refused };
     let census = Census::of(&opened, &Itself, faults, cancel)?;
     let planner = Planner { opened: &opened, census: &census, cancel };
     let layout = plan(&planner, goal)?;
@@ -77,7 +79,7 @@ pub(crate) fn reshape(
     });
     Ok(Reshaped {
         moved: moved.collect(),
-        settled: Settled { store, rewritten: rewritten.into_iter().map(place).collect() },
+        volume: DerivedVolume { store, rewritten: rewritten.into_iter().map(place).collect() },
         had_to_move: bytes(layout.had_to_move),
         copied: bytes(layout.moved),
         inodes_moved: layout.inodes.count(),
@@ -108,7 +110,7 @@ pub(crate) fn smallest(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<ByteLe
 /// As [`crate::check`].
 pub(super) fn check_blocks(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<usize> {
     let opened = Opened::of(store)?;
-    let census = Census::of(&opened, &Itself, Faults::Kept(Vec::new()), cancel)?;
+    let census = Census::of(&opened, &Itself, Faults::MetadataCache(Vec::new()), cancel)?;
     Ok(census.faults.list().len())
 }
 

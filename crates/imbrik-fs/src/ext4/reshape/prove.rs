@@ -30,7 +30,7 @@ pub(super) fn prove(
     let back = Back { moves: &layout.moves, inodes: &layout.inodes };
     let faults = match source.faults {
         Faults::Refused => Faults::Refused,
-        Faults::Kept(_) => Faults::Kept(Vec::new()),
+        Faults::MetadataCache(_) => Faults::MetadataCache(Vec::new()),
     };
     let census = Census::of(&opened, &back, faults, cancel)?;
     if census.faults.list().len() > source.faults.list().len() {

@@ -2,7 +2,7 @@
 
 use super::{
     inode::{MapKind, RawInode},
-    kept::Kept,
+    metadata_cache::MetadataCache,
 };
 use crate::{
     bits::Run,
@@ -91,7 +91,7 @@ impl Map {
 /// - When the volume cannot be read.
 /// - [`imbrik_store::Class::Corrupt`] when the map makes no sense, and what `claim` answers.
 pub(in crate::ext4) fn map_of(
-    meta: &Kept,
+    meta: &MetadataCache,
     superblock: &Superblock,
     inode: &RawInode,
     claim: &mut dyn FnMut(Run) -> Result<()>,
@@ -106,7 +106,7 @@ pub(in crate::ext4) fn map_of(
 }
 
 struct Walk<'a> {
-    meta: &'a Kept,
+    meta: &'a MetadataCache,
     superblock: &'a Superblock,
     inode: &'a RawInode,
     claim: &'a mut dyn FnMut(Run) -> Result<()>,

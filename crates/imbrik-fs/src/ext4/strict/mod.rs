@@ -5,8 +5,8 @@ pub(in crate::ext4) mod attributes;
 pub(in crate::ext4) mod dirhash;
 pub(in crate::ext4) mod folder;
 pub(in crate::ext4) mod inode;
-pub(in crate::ext4) mod kept;
 pub(in crate::ext4) mod map;
+pub(in crate::ext4) mod metadata_cache;
 pub(in crate::ext4) mod orphan_file;
 pub(in crate::ext4) mod trees;
 pub(in crate::ext4) mod values;
@@ -22,7 +22,7 @@ use imbrik_store::{
     units::ByteOffset,
 };
 use inode::RawInode;
-use kept::{Block, Kept};
+use metadata_cache::{Block, MetadataCache};
 use std::sync::Arc;
 
 /// A plan keeps a few bits a block in memory; a volume of more than these (4 TiB in blocks of 4 KiB)
@@ -44,7 +44,7 @@ pub(in crate::ext4) fn can_be_planned(blocks: u64) -> Result<()> {
 
 /// A volume with sound descriptors.
 pub(in crate::ext4) struct Opened {
-    pub(in crate::ext4) meta: Arc<Kept>,
+    pub(in crate::ext4) meta: Arc<MetadataCache>,
     pub(in crate::ext4) superblock: Superblock,
     /// The superblock's bytes.
     pub(in crate::ext4) raw: Vec<u8>,
@@ -75,7 +75,7 @@ impl Opened {
         can_be_planned(superblock.blocks)?;
         let raw = read_vec(&*store, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)?;
         let groups = Group::all(&*store, &superblock)?;
-        let meta = Arc::new(Kept::new(store, superblock.block_len));
+        let meta = Arc::new(MetadataCache::new(store, superblock.block_len));
         Ok(Self { meta, superblock, raw, groups })
     }
 

@@ -3,8 +3,8 @@
 
 use super::{
     inode::{I_BLOCK, low_u32},
-    kept::Kept,
     map::{ENTRY, Piece, tail_of},
+    metadata_cache::MetadataCache,
 };
 use crate::{
     ext4::{checksum::crc32c, superblock::Superblock},
@@ -111,9 +111,9 @@ pub(in crate::ext4) fn tree(
     Ok(Made { i_block, blocks })
 }
 
-type Entry = [u8; ENTRY];
+type TreeEntry = [u8; ENTRY];
 
-fn extent(piece: &Piece) -> Option<Entry> {
+fn extent(piece: &Piece) -> Option<TreeEntry> {
     let mut entry = [0; ENTRY];
     let len = if piece.is_unwritten { piece.len.checked_add(UNWRITTEN)? } else { piece.len };
     bytes::put(&mut entry, 0, u32::try_from(piece.logical).ok()?.to_le_bytes())?;
@@ -124,7 +124,7 @@ fn extent(piece: &Piece) -> Option<Entry> {
 }
 
 /// The entry that leads to a node at `place` whose own first one is `first`.
-fn index(first: &Entry, place: u64) -> Option<Entry> {
+fn index(first: &TreeEntry, place: u64) -> Option<TreeEntry> {
     let mut entry = [0; ENTRY];
     bytes::put(&mut entry, 0, bytes::array::<4>(first, 0)?)?;
     bytes::put(&mut entry, 4, low_u32(place).to_le_bytes())?;
@@ -132,7 +132,7 @@ fn index(first: &Entry, place: u64) -> Option<Entry> {
     Some(entry)
 }
 
-fn node(out: &mut [u8], entries: &[Entry], room: usize, depth: u16) -> Option<()> {
+fn node(out: &mut [u8], entries: &[TreeEntry], room: usize, depth: u16) -> Option<()> {
     bytes::put(out, 0, MAGIC.to_le_bytes())?;
     bytes::put(out, 2, u16::try_from(entries.len()).ok()?.to_le_bytes())?;
     bytes::put(out, 4, u16::try_from(room).ok()?.to_le_bytes())?;
@@ -158,7 +158,7 @@ pub(in crate::ext4) fn seal(block: &mut [u8], seed: u32) -> Option<()> {
 /// # Errors
 /// When a block of it cannot be read, or a number has no room.
 pub(in crate::ext4) fn indirect(
-    meta: &Kept,
+    meta: &MetadataCache,
     superblock: &Superblock,
     old: &[u8],
     moves: &Moves,
@@ -178,7 +178,7 @@ pub(in crate::ext4) fn indirect(
 }
 
 struct Indirect<'a> {
-    meta: &'a Kept,
+    meta: &'a MetadataCache,
     moves: &'a Moves,
     limit: u64,
     a_block: u64,
@@ -280,7 +280,7 @@ mod tests {
             inode.put_i_block(&made.i_block);
             prop_assert_eq!(inode.map_kind(&superblock).unwrap(), MapKind::Extents);
             let store: Arc<dyn ReadAt> = Arc::new(store);
-            let kept = Kept::new(store, 1024);
+            let kept = MetadataCache::new(store, 1024);
             let map = map_of(&kept, &superblock, &inode, &mut |_| Ok(())).unwrap();
             prop_assert_eq!(&map.pieces, &pieces);
             prop_assert_eq!(map.nodes.len(), count);
@@ -340,7 +340,7 @@ mod tests {
             list.push(Move { from: 500, to: 9_000, len: 3 });
             let moves = Moves::of(list);
             let store: Arc<dyn ReadAt> = Arc::new(store);
-            let kept = Kept::new(Arc::clone(&store), 1024);
+            let kept = MetadataCache::new(Arc::clone(&store), 1024);
             let mut inode = file(0);
             inode.put_i_block(&i_block);
             let before = map_of(&kept, &superblock, &inode, &mut |_| Ok(())).unwrap();
@@ -357,7 +357,7 @@ mod tests {
             }
             inode.put_i_block(&made.i_block);
             let target: Arc<dyn ReadAt> = Arc::new(target);
-            let kept = Kept::new(target, 1024);
+            let kept = MetadataCache::new(target, 1024);
             let after = map_of(&kept, &superblock, &inode, &mut |_| Ok(())).unwrap();
             let listed = |pieces: &[Piece], follow: bool| -> Vec<(u64, u64)> {
                 let blocks = pieces.iter().flat_map(|piece| {

@@ -7,16 +7,10 @@ use crate::{
     session::Session,
 };
 use imbrik_core::{
-    Class,
-    card::Card,
-    image::Image,
-    layout::{Fit, Occupancy, Part, Plan, Survey, Target, View},
-    progress::Watch,
-    store::{ReadAt, Tally},
-    transfer::{Differences, compare},
-    units::{ByteLen, Span},
+    Class, card::Card, image::Image, layout::TargetSize, operation::Comparison, progress::Watch,
+    store::Tally,
 };
-use std::{path::Path, sync::Arc};
+use std::path::Path;
 
 /// What an image is compared with.
 pub(super) enum Against {
@@ -43,18 +37,8 @@ impl Against {
 /// When either cannot be read.
 pub(super) fn against_image(image: &Image, other: &Image, watch: Watch<'_>) -> Outcome<OnCard> {
     let nothing = "The image itself was checked; the other one was not compared with it.";
-    let survey = Survey::of(&**image.content()).state(nothing)?;
-    let (size, other_size) = (image.content().size(), other.content().size());
-    let common = View::on_card_of(size.min(other_size), Arc::clone(image.content()));
-    let mut differing = compare(&common, Arc::clone(other.content()), watch).state(nothing)?;
-    let longer = Span::whole(size.max(other_size));
-    let rest = Span::between(Span::whole(size.min(other_size)).end(), longer.end());
-    if !rest.is_empty() {
-        differing.spans.push(rest);
-    }
-    let places = survey.places_of(&differing.spans);
-    let places = places.iter().map(|(place, len)| (place.clone(), len.get())).collect();
-    Ok(OnCard { differing, places, is_image: true })
+    let compared = Comparison::of_images(image, other, watch).state(nothing)?;
+    Ok(OnCard { compared, is_image: true })
 }
 
 /// Compares a card with what `image` would have made of it.
@@ -69,71 +53,19 @@ pub(super) fn against_card(
     watch: Watch<'_>,
 ) -> Outcome<OnCard> {
     let nothing = "The image itself was checked; the card was not compared.";
-    let survey = Survey::of(&**image.content()).state(nothing)?;
-    let target = Target { size: card.size, sector: card.sector };
-    let exact = image.manifest().is_some_and(|manifest| manifest.exact);
-    let occupancy = match exact {
-        true => None,
-        false => Some(Occupancy::of(image.content(), &survey).state(nothing)?),
-    };
+    let target = TargetSize { size: card.size, sector: card.sector };
     let source = session.fleet.source(card, tally, false).state(nothing)?;
-    let on_card = Survey::of(&*source).state(nothing)?;
-    let content = Arc::clone(image.content());
-    // A card on which a volume got another size when it was restored is compared with that.
-    let plan = match (&occupancy, resized(&survey, &on_card, card.size)) {
-        (Some(occupancy), Some(fit)) => {
-            Plan::fit(Arc::clone(&content), &survey, occupancy, &fit, session.reshape_options(true))
-                .or_else(|_| Plan::restore(content, &survey, Some(occupancy), target))
-        }
-        _ => Plan::restore(content, &survey, occupancy.as_ref(), target),
-    };
-    let plan = plan.map_err(|error| {
+    let options = session.reshape_options(true);
+    let compared = Comparison::of_card(image, source, target, options, watch).map_err(|error| {
         let exit =
             if error.class() == Class::NoRoom { Exit::Mismatch } else { error.class().into() };
         Failure { exit, ..Failure::from(error) }.state(nothing)
     })?;
-    // The card as `save` would see it: what is void there, such as an old journal, is no difference.
-    let source: Arc<dyn ReadAt> = match exact {
-        true => source,
-        false => {
-            let occupancy = Occupancy::of(&source, &on_card).state(nothing)?;
-            Arc::new(Plan::save(source, &occupancy)?.view)
-        }
-    };
-    let differing = compare(&plan.view, source, watch).state(nothing)?;
-    let places = survey.places_of(&differing.spans);
-    let places = places.iter().map(|(place, len)| (place.clone(), len.get())).collect();
-    Ok(OnCard { differing, places, is_image: false })
-}
-
-/// How the partitions of a card stand when volumes got another size when it was restored; `None` when
-/// none did.
-fn resized(image: &Survey, card: &Survey, size: ByteLen) -> Option<Fit> {
-    let len = |part: &Part| part.volume.as_ref().map(|volume| volume.size);
-    let same = |(image, on_card): &(&Part, &Part)| {
-        image.number == on_card.number
-            && image.volume.is_some() == on_card.volume.is_some()
-            && image.span.is_empty() == on_card.span.is_empty()
-    };
-    let pairs = || image.parts.iter().zip(&card.parts);
-    let is_alike = image.parts.len() == card.parts.len() && pairs().all(|pair| same(&pair));
-    let differs = |(image, on_card): (&Part, &Part)| {
-        image.span != on_card.span || (image.can_be_reshaped() && len(image) != len(on_card))
-    };
-    if !is_alike || !pairs().any(differs) {
-        return None;
-    }
-    let places = pairs().map(|(image, on_card)| {
-        let other = len(on_card).filter(|now| image.can_be_reshaped() && len(image) != Some(*now));
-        (on_card.span, other)
-    });
-    Some(Fit::Like { size, places: places.collect() })
+    Ok(OnCard { compared, is_image: false })
 }
 
 /// Where a card, or another image, differs.
 pub(super) struct OnCard {
     pub(super) is_image: bool,
-    pub(super) differing: Differences,
-    /// How many bytes differ in each volume and gap.
-    pub(super) places: Vec<(String, u64)>,
+    pub(super) compared: Comparison,
 }

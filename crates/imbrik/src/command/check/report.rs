@@ -105,7 +105,8 @@ impl Report<'_> {
     }
 
     pub(super) fn exit(&self) -> Exit {
-        let card_differs = self.card.is_some_and(|found| !found.differing.spans.is_empty());
+        let card_differs =
+            self.card.is_some_and(|found| !found.compared.differing.spans.is_empty());
         let is_other = matches!(self.expected, Expected::Other);
         let is_good = matches!(self.verdict(), Verdict::Whole | Verdict::Readable);
         let is_as_hashed = self.wrong_sum.is_none();
@@ -165,8 +166,8 @@ impl Report<'_> {
                 Some(found) if found.is_image => json::path(other),
                 _ => other.to_string_lossy().into_owned(),
             }),
-            card_differing: self.card.map(|found| json::spans(&found.differing.spans)),
-            card_differing_places: self.card.map(|found| found.places.clone()),
+            card_differing: self.card.map(|found| json::spans(&found.compared.differing.spans)),
+            card_differing_places: self.card.map(|found| json::places(&found.compared.places)),
             card_bytes_read: self.tally.read().get(),
             seconds: self.took.as_secs_f64(),
         }
@@ -351,7 +352,7 @@ fn show_card(out: &Out, found: &OnCard, card: &Path) {
     let good = |text: &str| out.paint(Tone::Good, text);
     let bad = |text: &str| out.paint(Tone::Alarm, text);
     let head = if found.is_image { "Image" } else { "Card" };
-    match &found.differing.spans[..] {
+    match &found.compared.differing.spans[..] {
         [] => out.line(&format!("{head:<15} {} {}", card.display(), good("holds the same"))),
         spans => {
             let bytes: ByteLen = spans.iter().map(|span| span.len()).sum();
@@ -362,8 +363,8 @@ fn show_card(out: &Out, found: &OnCard, card: &Path) {
                 count(spans.len() as u64, "place"),
                 size::both(bytes)
             ));
-            for (place, len) in &found.places {
-                let len = size::short(ByteLen::new(*len));
+            for (place, len) in &found.compared.places {
+                let len = size::short(*len);
                 out.line(&format!("                {len} in {place}"));
             }
             places(out, spans, if found.is_image { "of its content" } else { "of the card" });

@@ -1,11 +1,11 @@
 //! What is made beside the image in the same read: a spare, or a second image.
 
-use super::{UNTOUCHED, Wanted, off_the_card};
+use super::{SaveSource, UNTOUCHED, off_the_card};
 use crate::{
     args::SaveArgs,
     exit::Exit,
     failure::{Failure, Outcome},
-    packing::{self, Target},
+    packing::{self, Destination},
     pipe,
     render::progress::{Board, Progress},
     resolve,
@@ -25,7 +25,7 @@ pub(super) enum Also<'a> {
     /// A spare.
     Card(Box<Source<'a>>, Vec<writing::PlannedCard>),
     /// A second image.
-    Image(Target, SaveOptions),
+    Image(Destination, SaveOptions),
 }
 
 /// What became of that.
@@ -41,8 +41,8 @@ impl<'a> Also<'a> {
         args: &SaveArgs,
         name: &Path,
         card: &'a Card,
-        wanted: &Wanted,
-        to: &Target,
+        wanted: &SaveSource,
+        to: &Destination,
     ) -> Outcome<Self> {
         let session = writing.session;
         if to.is_pipe() || pipe::is_pipe(name) {
@@ -51,7 +51,8 @@ impl<'a> Also<'a> {
         if resolve::not_a_card(&session.fleet, name).is_ok() {
             let options = packing::options(session, &args.packing, Some(name))?;
             let stem = packing::stem_of(to.path());
-            let second = Target::file(session, Some(name), &stem, &args.packing, options.pack)?;
+            let second =
+                Destination::file(session, Some(name), &stem, &args.packing, options.pack)?;
             off_the_card(session, second.path(), card)?;
             if second.path() == to.path() {
                 return Err(Failure::usage("both images have the same name").state(UNTOUCHED));
@@ -78,7 +79,7 @@ impl<'a> Also<'a> {
         writing: &Writing<'_>,
         plan: &Plan,
         manifest: &Manifest,
-        to: &Target,
+        to: &Destination,
         options: &SaveOptions,
     ) -> (imbrik_core::Result<Saved>, Option<Other>) {
         let cancel = &writing.session.environment.interrupt.cancel;

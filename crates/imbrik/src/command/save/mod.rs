@@ -8,7 +8,7 @@ use crate::{
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     fitting, fleet,
-    packing::{self, Target},
+    packing::{self, Destination},
     pipe,
     render::{change, json, quoted, size, survey, time},
     resolve,
@@ -45,12 +45,12 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let options = packing::options(session, &args.packing, image_name)?;
     still::may_be_read(&card)?;
     let tally = Tally::default();
-    let mut wanted = Wanted::of(session, args, &card, &tally)?;
+    let mut wanted = SaveSource::of(session, args, &card, &tally)?;
     let to = match image_name {
-        Some(name) if pipe::is_pipe(name) => Target::pipe(session)?,
+        Some(name) if pipe::is_pipe(name) => Destination::pipe(session)?,
         name => {
             let stem = proposed_stem(&wanted, &card);
-            let target = Target::file(session, name, &stem, &args.packing, options.pack)?;
+            let target = Destination::file(session, name, &stem, &args.packing, options.pack)?;
             off_the_card(session, target.path(), &card)?;
             target
         }
@@ -68,7 +68,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         also.map_or(Ok(()), |name| Also::may_be(&writing, name, &card))?;
         drop(wanted);
         still::unmounted(session, &card, args.unmount)?;
-        wanted = Wanted::of(session, args, &card, &tally)?;
+        wanted = SaveSource::of(session, args, &card, &tally)?;
     }
     let also = also.map(|name| Also::of(&writing, args, name, &card, &wanted, &to)).transpose()?;
     let content = content(session, args, &wanted)?;
@@ -79,7 +79,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let manifest = manifest(args, &card, &wanted, &content);
     announce(session, &card, &wanted, &to);
 
-    let failed = |error: Error, to: &Target| {
+    let failed = |error: Error, to: &Destination| {
         let next = packing::what_next(&error);
         Failure::from(error)
             .state(format!("The card is as it was; {}.", to.what_is_left()))
@@ -136,14 +136,14 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
 }
 
 /// What is to be saved: a card, or a partition of it that stands for the card.
-struct Wanted {
+struct SaveSource {
     source: Arc<dyn ReadAt>,
     survey: Survey,
     /// The partition, when it is one.
     only: Option<Part>,
 }
 
-impl Wanted {
+impl SaveSource {
     fn of(session: &Session, args: &SaveArgs, card: &Card, tally: &Tally) -> Outcome<Self> {
         let mut source = session.fleet.source(card, tally, true).state(UNTOUCHED)?;
         if args.also.is_some() {
@@ -169,7 +169,7 @@ impl Wanted {
 }
 
 /// What the image will hold.
-fn content(session: &Session, args: &SaveArgs, wanted: &Wanted) -> Outcome<ImagePlan> {
+fn content(session: &Session, args: &SaveArgs, wanted: &SaveSource) -> Outcome<ImagePlan> {
     let (source, survey) = (&wanted.source, &wanted.survey);
     if args.fit {
         let room = args.room.map_or(ByteLen::ZERO, |room| room.0);
@@ -195,9 +195,9 @@ fn content(session: &Session, args: &SaveArgs, wanted: &Wanted) -> Outcome<Image
 fn plan(
     session: &Session,
     card: &Card,
-    wanted: &Wanted,
+    wanted: &SaveSource,
     content: &ImagePlan,
-    to: &Target,
+    to: &Destination,
     options: &SaveOptions,
 ) -> Outcome<Exit> {
     let view = &content.plan.view;
@@ -234,7 +234,7 @@ fn plan(
 }
 
 /// What the image will say of itself.
-fn manifest(args: &SaveArgs, card: &Card, wanted: &Wanted, content: &ImagePlan) -> Manifest {
+fn manifest(args: &SaveArgs, card: &Card, wanted: &SaveSource, content: &ImagePlan) -> Manifest {
     let mut manifest = content.manifest(packing::MADE_BY, Timestamp::now());
     manifest.card_model.clone_from(&card.model);
     manifest.note.clone_from(&args.note);
@@ -244,7 +244,7 @@ fn manifest(args: &SaveArgs, card: &Card, wanted: &Wanted, content: &ImagePlan) 
 }
 
 /// Says what is going to happen.
-fn announce(session: &Session, card: &Card, wanted: &Wanted, to: &Target) {
+fn announce(session: &Session, card: &Card, wanted: &SaveSource, to: &Destination) {
     if !session.out.is_json() {
         let name = card.path.display();
         session.out.note(&format!(
@@ -287,7 +287,7 @@ fn names<'a>(session: &Session, args: &'a SaveArgs) -> (Option<&'a Path>, Option
 }
 
 /// `hive-07-2026-11-23`: host, else label, else size, then the date.
-fn proposed_stem(wanted: &Wanted, card: &Card) -> String {
+fn proposed_stem(wanted: &SaveSource, card: &Card) -> String {
     let name = wanted.survey.name();
     let mut name = name.map_or_else(|| format!("card {}", size::short(card.size)), str::to_owned);
     if let Some(part) = &wanted.only {

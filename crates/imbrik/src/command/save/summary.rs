@@ -2,7 +2,7 @@
 
 use crate::{
     fits,
-    packing::Target,
+    packing::Destination,
     render::{count, json, size, time},
     session::Session,
 };
@@ -35,7 +35,7 @@ pub(super) struct Done<'a> {
 }
 
 impl Done<'_> {
-    fn json(&self, to: &Target, next: String) -> json::Saved {
+    fn json(&self, to: &Destination, next: String) -> json::Saved {
         let Done { card, saved, tally, .. } = self;
         let told = |list: fn(&Occupancy) -> &Vec<String>| {
             self.occupancy.map(|occupancy| list(occupancy).clone()).unwrap_or_default()
@@ -57,7 +57,7 @@ impl Done<'_> {
     }
 
     /// A line to type next.
-    fn next(&self, to: &Target) -> String {
+    fn next(&self, to: &Destination) -> String {
         let place = self.only.map_or("CARD".to_owned(), |part| match part.number {
             Some(number) => format!("CARD --into {number}"),
             None => "CARD".to_owned(),
@@ -66,7 +66,7 @@ impl Done<'_> {
     }
 
     /// Tells of a second image that was made in the same read.
-    pub(super) fn show_second(&self, session: &Session, to: &Target) {
+    pub(super) fn show_second(&self, session: &Session, to: &Destination) {
         let out = &session.out;
         if out.is_json() {
             let more = self.json(to, self.next(to));
@@ -81,7 +81,7 @@ impl Done<'_> {
     }
 
     /// Tells of it.
-    pub(super) fn show(&self, session: &Session, to: &Target) {
+    pub(super) fn show(&self, session: &Session, to: &Destination) {
         let Done { saved, tally, took, .. } = self;
         let out = &session.out;
         let lost: ByteLen = saved.unreadable.iter().map(|span| span.len()).sum();

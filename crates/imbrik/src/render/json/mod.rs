@@ -161,6 +161,11 @@ pub(crate) fn sums(sums: &[Sum]) -> Sums {
     sums.iter().map(|sum| (sum.kind.name().to_owned(), sum.hex.clone())).collect()
 }
 
+/// `[[place, bytes], …]`
+pub(crate) fn places(places: &[(String, imbrik_core::units::ByteLen)]) -> Vec<(String, u64)> {
+    places.iter().map(|(place, len)| (place.clone(), len.get())).collect()
+}
+
 /// `[[first byte, bytes], …]`
 pub(crate) fn spans(spans: &[Span]) -> Vec<SpanPair> {
     spans.iter().map(|span| [span.start().get(), span.len().get()]).collect()

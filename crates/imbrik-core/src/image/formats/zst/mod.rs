@@ -12,7 +12,7 @@ mod index;
 mod seek_table;
 
 use super::{
-    format::{Format, FrameLens, Inside, Packed, Packer, Work, Writing},
+    format::{Format, FrameLens, Inside, Packed, Packer, UseContent, Writing},
     members::{Decoder, MemberKind},
 };
 use crate::image::frames::FramedStore;
@@ -76,7 +76,7 @@ impl Format for Zst {
         Ok(Inside { framed, manifest: index.manifest, findings })
     }
 
-    fn decode(&self, file: Packed, _entry: Option<&str>, work: Work<'_>) -> Result<()> {
+    fn decode(&self, file: Packed, _entry: Option<&str>, work: UseContent<'_>) -> Result<()> {
         const { &MEMBERS }.decode(file, work)
     }
 }

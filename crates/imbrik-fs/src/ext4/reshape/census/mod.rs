@@ -67,7 +67,7 @@ pub(super) enum Faults {
     /// The first ends the look.
     Refused,
     /// They are kept as they are, and told.
-    Kept(Vec<String>),
+    MetadataCache(Vec<String>),
 }
 
 impl Faults {
@@ -77,11 +77,11 @@ impl Faults {
     fn push(&mut self, fault: String) -> Result<()> {
         match self {
             Self::Refused => Err(Error::corrupt(fault)),
-            Self::Kept(list) if list.len() < Self::MOST => {
+            Self::MetadataCache(list) if list.len() < Self::MOST => {
                 list.push(fault);
                 Ok(())
             }
-            Self::Kept(_) => {
+            Self::MetadataCache(_) => {
                 let most = Self::MOST;
                 Err(Error::corrupt(format!("it has more than {most} faults; the next is: {fault}")))
             }
@@ -92,7 +92,7 @@ impl Faults {
     pub(super) fn list(&self) -> &[String] {
         match self {
             Self::Refused => &[],
-            Self::Kept(list) => list,
+            Self::MetadataCache(list) => list,
         }
     }
 }

@@ -12,8 +12,8 @@ use crate::{
         dirhash::NameHash,
         folder::{self, Entry},
         inode::{CASEFOLD_FLAG, RawInode},
-        kept::Block,
         map::map_of,
+        metadata_cache::Block,
     },
 };
 use imbrik_store::{bytes, error::Result, progress::Cancel};

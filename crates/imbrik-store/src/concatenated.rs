@@ -9,7 +9,7 @@ use std::{fmt, sync::Arc};
 
 /// A store made of pieces of others, one behind the other.
 #[derive(Clone)]
-pub struct Pieced {
+pub struct Concatenated {
     size: ByteLen,
     sector: SectorSize,
     pieces: Vec<Piece>,
@@ -22,13 +22,13 @@ struct Piece {
     from: Option<(Arc<dyn ReadAt>, ByteOffset)>,
 }
 
-impl fmt::Debug for Pieced {
+impl fmt::Debug for Concatenated {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{} pieces, {} in all", self.pieces.len(), self.size)
     }
 }
 
-impl Pieced {
+impl Concatenated {
     /// No piece yet. It says that it works in sectors of `sector`.
     #[must_use]
     pub fn new(sector: SectorSize) -> Self {
@@ -57,7 +57,7 @@ impl Pieced {
     }
 }
 
-impl ReadAt for Pieced {
+impl ReadAt for Concatenated {
     fn size(&self) -> ByteLen {
         self.size
     }

@@ -16,7 +16,7 @@ const SHORTEST: ByteLen = ByteLen::kib(64);
 
 /// A store that keeps what was read from another in pieces of 64 KiB and more, until it holds a
 /// certain amount.
-pub struct Remembered<S> {
+pub struct Cached<S> {
     inner: S,
     most: ByteLen,
     pieces: Mutex<Pieces>,
@@ -39,14 +39,14 @@ impl Pieces {
     }
 }
 
-impl<S> Remembered<S> {
+impl<S> Cached<S> {
     /// Remembers at most `most` bytes of `inner`.
     pub fn new(inner: S, most: ByteLen) -> Self {
         Self { inner, most, pieces: Mutex::default() }
     }
 }
 
-impl<S: ReadAt> Remembered<S> {
+impl<S: ReadAt> Cached<S> {
     fn near(&self, at: ByteOffset) -> Option<(ByteOffset, Arc<[u8]>)> {
         self.pieces.lock().unwrap_or_else(PoisonError::into_inner).near(at)
     }
@@ -65,7 +65,7 @@ impl<S: ReadAt> Remembered<S> {
     }
 }
 
-impl<S: ReadAt> ReadAt for Remembered<S> {
+impl<S: ReadAt> ReadAt for Cached<S> {
     fn size(&self) -> ByteLen {
         self.inner.size()
     }
@@ -122,7 +122,7 @@ mod tests {
     fn what_was_read_once_is_not_asked_for_again() {
         let tally = Tally::default();
         let counted = Counted::new(SparseStore::of(&content()), &tally);
-        let store = Remembered::new(counted, ByteLen::kib(200));
+        let store = Cached::new(counted, ByteLen::kib(200));
         let at = ByteOffset::new(100_000);
         let _ = read_vec(&store, at, 100_000).unwrap();
         let _ = read_vec(&store, at, 100_000).unwrap();
@@ -144,7 +144,7 @@ mod tests {
             reads in proptest::collection::vec((0usize..LEN, 0usize..300_000), 1..20),
         ) {
             let content = content();
-            let store = Remembered::new(SparseStore::of(&content), ByteLen::kib(500));
+            let store = Cached::new(SparseStore::of(&content), ByteLen::kib(500));
             for (at, len) in reads {
                 let len = len.min(LEN - at);
                 let found = read_vec(&store, ByteOffset::new(at as u64), len).unwrap();

@@ -21,13 +21,13 @@ const AHEAD: u64 = 1 << 20;
 pub(in crate::ext4) type Block = Arc<[u8]>;
 
 /// A volume, read a block at a time.
-pub(in crate::ext4) struct Kept {
+pub(in crate::ext4) struct MetadataCache {
     store: Arc<dyn ReadAt>,
     block_len: u64,
     blocks: Mutex<HashMap<u64, Block>>,
 }
 
-impl Kept {
+impl MetadataCache {
     /// The volume in `store`, in blocks of `block_len` bytes.
     pub(in crate::ext4) fn new(store: Arc<dyn ReadAt>, block_len: u64) -> Self {
         Self { store, block_len, blocks: Mutex::default() }
@@ -119,7 +119,7 @@ impl Kept {
     }
 }
 
-impl ReadAt for Kept {
+impl ReadAt for MetadataCache {
     fn size(&self) -> ByteLen {
         self.store.size()
     }
