@@ -12,6 +12,7 @@ pub type Result<T> = std::result::Result<T, Error>;
 
 /// What the caller can do about an error.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
 pub enum Class {
     /// A device or file could not be read or written; another try, reader or card may help.
     Io,

@@ -73,6 +73,8 @@ impl From<Class> for Exit {
             Class::Refused => Self::Refused,
             Class::Usage => Self::Usage,
             Class::Cancelled => Self::Interrupted,
+            // One that is newer than this program.
+            _ => Self::Failed,
         }
     }
 }

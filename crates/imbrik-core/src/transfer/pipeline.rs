@@ -157,108 +157,135 @@ fn worker_count() -> u64 {
 /// The first failure of reading, working or committing, and [`imbrik_store::Class::Cancelled`] when that was asked
 /// for. Tiles before it are committed, none behind it.
 pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travelled> {
-    let Watch { observer, cancel } = journey.watch;
-    let count = tile_count(journey.view.size());
-    let workers = worker_count().min(count.max(1));
-    let window = workers.saturating_add(2);
-    let pool = Pool::new(TILE.to_usize().unwrap_or(0));
-    let turn = Mutex::new(Turn::default());
-    let pace = Pace::default();
-    let mut travelled = Travelled::default();
+    let observer = journey.watch.observer;
+    let workers = worker_count().min(tile_count(journey.view.size()).max(1));
+    let road = Road {
+        journey,
+        window: workers.saturating_add(2),
+        pool: Pool::new(TILE.to_usize().unwrap_or(0)),
+        turn: Mutex::default(),
+        pace: Pace::default(),
+    };
     observer.on(&Event::Started { step: journey.step, total: journey.total });
     let makers: Vec<S::Worker> = (0..workers).map(|_| sink.worker()).collect::<Result<_>>()?;
-    thread::scope(|scope| {
+    let travelled = thread::scope(|scope| {
         let (sender, receiver) = mpsc::channel();
-        for mut worker in makers {
-            let sender = sender.clone();
-            let (turn, pace, pool) = (&turn, &pace, &pool);
-            scope.spawn(move || {
-                let _guard = StopOnPanic(pace);
-                loop {
-                    match next_tile(journey, turn, pace, window, pool) {
-                        Ok(None) => break,
-                        Ok(Some((tile, lost))) => {
-                            let (index, span, digest) = (tile.index, tile.span, tile.digest);
-                            let ready = worker(tile);
-                            let ready = ready.map(|piece| Ready { span, digest, lost, piece });
-                            if sender.send((index, ready)).is_err() {
-                                break;
-                            }
-                        }
-                        Err((index, error)) => {
-                            let _ = sender.send((index, Err(error)));
-                            break;
-                        }
-                    }
-                }
-            });
+        for worker in makers {
+            let (road, sender) = (&road, sender.clone());
+            scope.spawn(move || road.serve(worker, &sender));
         }
         drop(sender);
-        let mut waiting = BTreeMap::new();
-        let mut next = 0u64;
-        let mut done = ByteLen::ZERO;
-        let mut work = || {
-            while next < count {
-                let Ok((index, ready)) = receiver.recv() else {
-                    return Err(Error::bug("a worker ended before its work did"));
-                };
-                waiting.insert(index, ready);
-                while let Some(ready) = waiting.remove(&next) {
-                    cancel.check()?;
-                    let ready = ready?;
-                    done = done.saturating_add(sink.weight(ready.span));
-                    sink.commit(ready.span, ready.piece)?;
-                    for span in joined(ready.lost) {
-                        observer.on(&Event::Unreadable { span });
-                        travelled.unreadable.push(span);
-                    }
-                    travelled.digests.push(ready.digest);
-                    next = next.saturating_add(1);
-                    pace.commit(next);
-                    observer.on(&Event::Advanced { done });
-                }
-            }
-            sink.finish()
-        };
-        let result = work();
-        pace.stop();
+        let result = road.commit_all(sink, &receiver);
+        road.pace.stop();
         result
     })?;
     observer.on(&Event::Finished);
-    travelled.unreadable = joined(travelled.unreadable);
     Ok(travelled)
 }
 
+/// A tile that was read, and what of it could not be.
 type Taken = (Tile, Vec<Span>);
 
-/// Takes the next tile and reads it; `None` when there is none left.
-fn next_tile(
-    journey: &Journey<'_>,
-    turn: &Mutex<Turn>,
-    pace: &Pace,
+/// What the workers of a journey share.
+struct Road<'a> {
+    journey: &'a Journey<'a>,
+    /// How many tiles ahead of the commits a worker may be.
     window: u64,
-    pool: &Pool,
-) -> std::result::Result<Option<Taken>, (u64, Error)> {
-    let mut turn = turn.lock().unwrap_or_else(PoisonError::into_inner);
-    let index = turn.next;
-    let Some(span) = tile_span(index, journey.view.size()) else { return Ok(None) };
-    if !pace.wait_for(index, window) {
-        return Ok(None);
+    pool: Pool,
+    turn: Mutex<Turn>,
+    pace: Pace,
+}
+
+/// A tile's number, and what became of it.
+type Handed<P> = (u64, Result<Ready<P>>);
+
+impl Road<'_> {
+    /// One worker: takes tiles, reads them, works on them and hands them over, until none is left.
+    fn serve<P>(
+        &self,
+        mut worker: impl FnMut(Tile) -> Result<P>,
+        sender: &mpsc::Sender<Handed<P>>,
+    ) {
+        let _guard = StopOnPanic(&self.pace);
+        loop {
+            let (tile, lost) = match self.next_tile() {
+                Ok(None) => return,
+                Ok(Some(taken)) => taken,
+                Err((index, error)) => {
+                    let _ = sender.send((index, Err(error)));
+                    return;
+                }
+            };
+            let (index, span, digest) = (tile.index, tile.span, tile.digest);
+            let ready = worker(tile).map(|piece| Ready { span, digest, lost, piece });
+            if sender.send((index, ready)).is_err() {
+                return;
+            }
+        }
     }
-    turn.next = index.saturating_add(1);
-    let failed = |error| (index, error);
-    journey.watch.cancel.check().map_err(failed)?;
-    if !may_hold_data(journey.view, span, &mut turn.data).map_err(failed)? {
-        let data = TileData::Zeros(span.len());
-        return Ok(Some((Tile { index, span, data, digest: TileDigest::Zero }, Vec::new())));
+
+    /// Commits what the workers hand over, in order.
+    fn commit_all<S: Sink>(
+        &self,
+        sink: &mut S,
+        receiver: &mpsc::Receiver<Handed<S::Piece>>,
+    ) -> Result<Travelled> {
+        let Watch { observer, cancel } = self.journey.watch;
+        let mut travelled = Travelled::default();
+        let mut waiting = BTreeMap::new();
+        let mut done = ByteLen::ZERO;
+        for next in 0..tile_count(self.journey.view.size()) {
+            let ready = loop {
+                if let Some(ready) = waiting.remove(&next) {
+                    break ready;
+                }
+                let (index, ready) = receiver
+                    .recv()
+                    .map_err(|_| Error::bug("a worker ended before its work did"))?;
+                waiting.insert(index, ready);
+            };
+            cancel.check()?;
+            let ready = ready?;
+            done = done.saturating_add(sink.weight(ready.span));
+            sink.commit(ready.span, ready.piece)?;
+            for span in joined(ready.lost) {
+                observer.on(&Event::Unreadable { span });
+                travelled.unreadable.push(span);
+            }
+            travelled.digests.push(ready.digest);
+            self.pace.commit(next.saturating_add(1));
+            observer.on(&Event::Advanced { done });
+        }
+        sink.finish()?;
+        travelled.unreadable = joined(travelled.unreadable);
+        Ok(travelled)
     }
-    let turn = journey.in_turn.then_some(turn);
-    let mut buffer = pool.take(span.len().to_usize().unwrap_or(0));
-    let lost = salvage::read(journey.view, span, &mut buffer, journey.damage, journey.watch.cancel);
-    let lost = lost.map_err(failed)?;
-    drop(turn);
-    let (data, digest) = TileData::of(buffer);
-    Ok(Some((Tile { index, span, data, digest }, lost)))
+
+    /// Takes the next tile and reads it; `None` when there is none left.
+    fn next_tile(&self) -> std::result::Result<Option<Taken>, (u64, Error)> {
+        let Self { journey, turn, pace, window, pool } = self;
+        let mut turn = turn.lock().unwrap_or_else(PoisonError::into_inner);
+        let index = turn.next;
+        let Some(span) = tile_span(index, journey.view.size()) else { return Ok(None) };
+        if !pace.wait_for(index, *window) {
+            return Ok(None);
+        }
+        turn.next = index.saturating_add(1);
+        let failed = |error| (index, error);
+        journey.watch.cancel.check().map_err(failed)?;
+        if !may_hold_data(journey.view, span, &mut turn.data).map_err(failed)? {
+            let data = TileData::Zeros(span.len());
+            return Ok(Some((Tile { index, span, data, digest: TileDigest::Zero }, Vec::new())));
+        }
+        let turn = journey.in_turn.then_some(turn);
+        let mut buffer = pool.take(span.len().to_usize().unwrap_or(0));
+        let lost =
+            salvage::read(journey.view, span, &mut buffer, journey.damage, journey.watch.cancel);
+        let lost = lost.map_err(failed)?;
+        drop(turn);
+        let (data, digest) = TileData::of(buffer);
+        Ok(Some((Tile { index, span, data, digest }, lost)))
+    }
 }
 
 /// Whether a tile may hold anything but zeros. The last answer of the view is kept, so that a long
