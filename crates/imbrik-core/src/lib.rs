@@ -3,14 +3,28 @@
 //! Everything that moves a card's bytes is the same journey, and the modules stand in its order:
 //!
 //! ```text
-//! open a store → survey it → plan the target → read the plan as a view → transfer it into a sink
-//!     store        layout         layout               layout                  transfer
+//!  card, table ──► layout ────────────────► image ──────► transfer ───► operation
+//!  where bytes     survey, occupancy,       containers,   a view into   from options over a
+//!  come from       plan, view               manifest      a sink        plan to an outcome
+//!       └──────────────┴──── imbrik-fs (volumes), imbrik-store (bytes) ────┘
 //! ```
 //!
-//! Below the road lie [`units`] and [`error`]; beside it the [`card`]s themselves, the partition
-//! [`table`]s, the volumes ([`fs`]) and the [`image`] containers. A module uses only those named
-//! before it in this list: `units`, `error`, `bytes`, `progress`, `store`, `card`, `table`, `fs`,
-//! `layout`, `image`, `transfer`.
+//! A module uses only those to the left of it. What a program wants as a whole is an [`operation`]:
+//! its front page restores a card. The crates below are at hand as [`fs`] and [`store`].
+//!
+//! ```no_run
+//! use imbrik_core::{image::Image, layout::Survey};
+//! use std::path::Path;
+//!
+//! # fn main() -> imbrik_core::Result<()> {
+//! let image = Image::open(Path::new("hive-07.img.zst"), None)?;
+//! let survey = Survey::of(&**image.content())?;
+//! for part in &survey.parts {
+//!     println!("{}: {}", part.full_title(), part.span.len());
+//! }
+//! # Ok(())
+//! # }
+//! ```
 //!
 //! The crate prints nothing, asks nothing and never ends the process: it emits
 //! [`progress::Event`]s, takes a [`progress::Cancel`], and returns values.

@@ -160,8 +160,8 @@ pub trait Host: Send + Sync {
     /// Opens a card for reading only.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Denied`] without the right to, [`imbrik_store::Class::Gone`] when it is no longer there,
-    /// [`imbrik_store::Class::Mismatch`] when another card is in its place.
+    /// [`crate::Class::Denied`] without the right to, [`crate::Class::Gone`] when it is no longer there,
+    /// [`crate::Class::Mismatch`] when another card is in its place.
     fn open_source(&self, card: &Card) -> Result<Arc<dyn ReadAt>>;
 
     /// The same for work that takes long: nothing can mount the card until the answer is dropped,
@@ -176,7 +176,7 @@ pub trait Host: Send + Sync {
     /// Opens a card for writing, and keeps everything else off it until it is let go.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Refused`] when something else uses it; else as [`Host::open_source`].
+    /// [`crate::Class::Refused`] when something else uses it; else as [`Host::open_source`].
     fn open_target(&self, card: &Card) -> Result<Box<dyn TargetCard>>;
 
     /// Unmounts whatever is mounted from a card; answers from where.

@@ -103,7 +103,7 @@ impl Rack {
     /// Reads the rack in `folder`.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Usage`] when `rack.toml` is missing or makes no sense, with the line.
+    /// [`crate::Class::Usage`] when `rack.toml` is missing or makes no sense, with the line.
     pub fn open(folder: &Path) -> Result<Self> {
         let path = folder.join("rack.toml");
         let text = fs::read_to_string(&path)

@@ -45,8 +45,8 @@ impl Frames {
     /// Adds the frame at `packed`, which holds the next `content` bytes.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Corrupt`] when the content exceeds 64 bits, or the frame is far longer than
-    /// what it holds; [`imbrik_store::Class::Unsupported`] when there are too many frames.
+    /// [`crate::Class::Corrupt`] when the content exceeds 64 bits, or the frame is far longer than
+    /// what it holds; [`crate::Class::Unsupported`] when there are too many frames.
     pub(super) fn push(&mut self, packed: Span, content: ByteLen) -> Result<()> {
         let start = ByteOffset::new(self.size.get());
         let content = Span::new(start, content)

@@ -160,7 +160,7 @@ impl TileList {
     /// One digest a tile, in order.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Corrupt`] when the list contradicts itself.
+    /// [`crate::Class::Corrupt`] when the list contradicts itself.
     pub fn digests(&self) -> Result<Vec<TileDigest>> {
         let corrupt = |what: &str| Error::corrupt(format!("the manifest's tile list {what}"));
         let hashes = ByteLen::from_usize(self.blake3.len()).get();
@@ -249,8 +249,8 @@ impl Manifest {
     /// Reads a manifest and checks that its numbers agree.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Corrupt`] when it is none or contradicts itself, and
-    /// [`imbrik_store::Class::Unsupported`] when it is of a newer version.
+    /// [`crate::Class::Corrupt`] when it is none or contradicts itself, and
+    /// [`crate::Class::Unsupported`] when it is of a newer version.
     pub fn decode(json: &[u8]) -> Result<Self> {
         #[derive(Deserialize)]
         struct Version {

@@ -64,11 +64,11 @@ impl Image {
     /// at random.
     ///
     /// # Errors
-    /// - [`imbrik_store::Class::Corrupt`] when it is empty, cut short, or its container is damaged.
-    /// - [`imbrik_store::Class::Unsupported`] when it is an archive that holds no image or several, and
+    /// - [`crate::Class::Corrupt`] when it is empty, cut short, or its container is damaged.
+    /// - [`crate::Class::Unsupported`] when it is an archive that holds no image or several, and
     ///   when it cannot be read at random and may not be unpacked.
-    /// - [`imbrik_store::Class::NoRoom`] when the temporary file does not fit.
-    /// - [`imbrik_store::Class::Usage`] when it is no file.
+    /// - [`crate::Class::NoRoom`] when the temporary file does not fit.
+    /// - [`crate::Class::Usage`] when it is no file.
     pub fn open(path: &Path, unpack: Option<Unpack<'_>>) -> Result<Self> {
         let beside = match fs::File::open(manifest_path(path)) {
             Ok(file) => {

@@ -46,8 +46,8 @@ pub(super) fn temporary(folder: &Path) -> Result<File> {
 /// The content of `file`, a `container`, unpacked to a temporary file.
 ///
 /// # Errors
-/// [`imbrik_store::Class::Corrupt`] when it is cut short or damaged, [`imbrik_store::Class::NoRoom`] when the
-/// temporary file does not fit; [`imbrik_store::Class::Unsupported`] when it holds no image or not
+/// [`crate::Class::Corrupt`] when it is cut short or damaged, [`crate::Class::NoRoom`] when the
+/// temporary file does not fit; [`crate::Class::Unsupported`] when it holds no image or not
 /// plainly one.
 pub(super) fn unpacked(
     file: &Arc<dyn ReadAt>,

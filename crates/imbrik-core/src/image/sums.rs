@@ -76,7 +76,7 @@ impl FromStr for SumKind {
 /// 64 digits are of either of two hashes.
 ///
 /// # Errors
-/// [`imbrik_store::Class::Usage`] when it can be none.
+/// [`crate::Class::Usage`] when it can be none.
 pub fn pasted(text: &str) -> Result<Vec<Sum>> {
     let text = text.trim().to_ascii_lowercase();
     let (named, hex) = match text.split_once(':') {
@@ -107,7 +107,7 @@ pub fn pasted(text: &str) -> Result<Vec<Sum>> {
 /// or several lines of which one has that name.
 ///
 /// # Errors
-/// [`imbrik_store::Class::Usage`] when there is none, or none of that name.
+/// [`crate::Class::Usage`] when there is none, or none of that name.
 pub fn pasted_for(text: &str, name: &OsStr) -> Result<Vec<Sum>> {
     let lines = SumFile::decode(text.as_bytes());
     match lines.hash_of(name) {

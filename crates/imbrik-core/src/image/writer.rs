@@ -90,7 +90,7 @@ impl ImageWriter {
     /// Appends the next tile.
     ///
     /// # Errors
-    /// When it cannot be written: [`imbrik_store::Class::NoRoom`] when the disk is full.
+    /// When it cannot be written: [`crate::Class::NoRoom`] when the disk is full.
     pub fn append(&mut self, tile: Encoded) -> Result<()> {
         match tile {
             Encoded::Packed { frame, content } => self.append_frame(&frame, content),

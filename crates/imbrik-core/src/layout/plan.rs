@@ -105,7 +105,7 @@ impl Plan {
     /// An image of what is in use on `source`: the unused is not read, and zeros in the image.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Corrupt`] when `occupancy` is that of another card.
+    /// [`crate::Class::Corrupt`] when `occupancy` is that of another card.
     pub fn save(source: Arc<dyn ReadAt>, occupancy: &Occupancy) -> Result<Self> {
         let view = View::of_segments(source.size(), source, &occupancy.segments)?;
         Ok(Self { view, changes: Vec::new() })
@@ -115,10 +115,10 @@ impl Plan {
     /// place and its size. With an `occupancy`, the unused is not written.
     ///
     /// # Errors
-    /// - [`imbrik_store::Class::Refused`] when a partition reaches past the image's own end: the image is
+    /// - [`crate::Class::Refused`] when a partition reaches past the image's own end: the image is
     ///   cut short.
-    /// - [`imbrik_store::Class::NoRoom`] when the card is too small, with the missing bytes.
-    /// - [`imbrik_store::Class::Unsupported`] when the table counts in other sectors than the card.
+    /// - [`crate::Class::NoRoom`] when the card is too small, with the missing bytes.
+    /// - [`crate::Class::Unsupported`] when the table counts in other sectors than the card.
     pub fn restore(
         image: Arc<dyn ReadAt>,
         survey: &Survey,

@@ -108,7 +108,7 @@ impl View {
     /// is left out.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Corrupt`] when they don't cover the card in order and without a hole.
+    /// [`crate::Class::Corrupt`] when they don't cover the card in order and without a hole.
     pub fn of_segments(
         size: ByteLen,
         source: Arc<dyn ReadAt>,

@@ -265,7 +265,7 @@ impl Gpt {
     /// The same table with some partitions, each by its number, at new places.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Unsupported`] when there is no such partition, or it would have no sector.
+    /// [`crate::Class::Unsupported`] when there is no such partition, or it would have no sector.
     pub fn with_spans(&self, spans: &[(u32, Span)]) -> Result<Self> {
         let mut new = self.clone();
         for (number, span) in spans {
@@ -301,7 +301,7 @@ impl Gpt {
     /// The same table under another id, and with others for its partitions, each by its number.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Unsupported`] when there is no such partition.
+    /// [`crate::Class::Unsupported`] when there is no such partition.
     pub fn with_guids(&self, disk: Uuid, partitions: &[(u32, Uuid)]) -> Result<Self> {
         let mut new = self.clone();
         let mut put = || {
@@ -330,7 +330,7 @@ impl Gpt {
     /// fresh, the backup at the card's very end, and the protective record covers the card.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::NoRoom`] when a partition reaches past the last usable sector of such a
+    /// [`crate::Class::NoRoom`] when a partition reaches past the last usable sector of such a
     /// card.
     pub fn on_card_of(&self, size: ByteLen) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
         let no_room = || Error::no_room(format!("a card of {size} has no room for this table"));

@@ -228,7 +228,7 @@ impl Mbr {
     /// container without any that has no room any more is cut short, or left out.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Unsupported`] when a place is not what the format can count, or the chain is
+    /// [`crate::Class::Unsupported`] when a place is not what the format can count, or the chain is
     /// not a single sound one.
     pub fn with_spans(&self, spans: &[(u32, Span)], size: ByteLen) -> Result<Relaid> {
         let containers = self.partitions.iter().filter(|part| part.is_extended()).count();

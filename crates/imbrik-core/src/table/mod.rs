@@ -106,7 +106,7 @@ impl Table {
     /// bytes.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Unsupported`] and [`imbrik_store::Class::NoRoom`] when the format has no way to say
+    /// [`crate::Class::Unsupported`] and [`crate::Class::NoRoom`] when the format has no way to say
     /// that.
     pub fn with_spans(&self, spans: &[(u32, Span)], size: ByteLen) -> Result<Relaid> {
         match self {

@@ -154,7 +154,7 @@ fn worker_count() -> u64 {
 /// Carries the whole view into `sink`.
 ///
 /// # Errors
-/// The first failure of reading, working or committing, and [`imbrik_store::Class::Cancelled`] when that was asked
+/// The first failure of reading, working or committing, and [`crate::Class::Cancelled`] when that was asked
 /// for. Tiles before it are committed, none behind it.
 pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travelled> {
     let observer = journey.watch.observer;

@@ -113,7 +113,7 @@ impl<'a> Sink for ToImage<'a> {
 ///
 /// # Errors
 /// As for reading the card and writing the image; no file of the name `to` is left behind then.
-/// [`imbrik_store::Class::Mismatch`] when what is read back differs from what was written.
+/// [`crate::Class::Mismatch`] when what is read back differs from what was written.
 pub fn save(
     view: &View,
     manifest: Manifest,
@@ -143,7 +143,7 @@ fn of_view<'a>(view: &'a View, pack: Pack, step: Step, watch: Watch<'a>) -> Jour
 /// As [`save`], with a view of an image instead of a card: what cannot be read ends the journey.
 ///
 /// # Errors
-/// As [`save`]; [`imbrik_store::Class::Mismatch`] when the image is damaged where it is read.
+/// As [`save`]; [`crate::Class::Mismatch`] when the image is damaged where it is read.
 pub fn fit(
     view: &View,
     manifest: Manifest,
@@ -159,7 +159,7 @@ pub fn fit(
 /// decoded, and compared with the digest that the image has of it.
 ///
 /// # Errors
-/// As [`save`]; [`imbrik_store::Class::Mismatch`] when the image is damaged.
+/// As [`save`]; [`crate::Class::Mismatch`] when the image is damaged.
 pub fn repack(
     image: &Image,
     manifest: Manifest,

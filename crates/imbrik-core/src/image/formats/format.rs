@@ -35,7 +35,7 @@ pub(in crate::image) trait Format: Sync {
     /// What it tells without being decoded.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Corrupt`] when it is cut short or contradicts itself.
+    /// [`crate::Class::Corrupt`] when it is cut short or contradicts itself.
     fn look(&self, _file: &Arc<dyn ReadAt>) -> Result<Inside> {
         Ok(Inside::default())
     }
@@ -44,7 +44,7 @@ pub(in crate::image) trait Format: Sync {
     /// the only image in it.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Unsupported`] when it holds no image or not plainly one, and what `work` answers. What
+    /// [`crate::Class::Unsupported`] when it holds no image or not plainly one, and what `work` answers. What
     /// is wrong with the content itself is an error of the stream.
     fn decode(&self, file: Packed, entry: Option<&str>, work: UseContent<'_>) -> Result<()>;
 }

@@ -147,7 +147,7 @@ struct Found {
 /// The blocks of a file; `None` when one is too large to be read at random.
 ///
 /// # Errors
-/// [`imbrik_store::Class::Corrupt`] when it is cut short or contradicts itself.
+/// [`crate::Class::Corrupt`] when it is cut short or contradicts itself.
 fn frames(file: &dyn ReadAt) -> Result<Option<(Frames, XzCodec)>> {
     let mut streams = Vec::new();
     let mut padding = 0u64;

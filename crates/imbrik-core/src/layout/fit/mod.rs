@@ -113,9 +113,9 @@ impl Plan {
     ///
     /// # Errors
     /// - When the source cannot be read where its metadata stand, or stopping was requested.
-    /// - [`imbrik_store::Class::NoRoom`] when the data don't fit, with the missing bytes and the volumes
+    /// - [`crate::Class::NoRoom`] when the data don't fit, with the missing bytes and the volumes
     ///   that lack them.
-    /// - [`imbrik_store::Class::Unsupported`] and [`imbrik_store::Class::Corrupt`] when a volume or the table
+    /// - [`crate::Class::Unsupported`] and [`crate::Class::Corrupt`] when a volume or the table
     ///   cannot be reshaped, with the reason.
     pub fn fit(
         source: Arc<dyn ReadAt>,

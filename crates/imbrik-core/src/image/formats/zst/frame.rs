@@ -34,7 +34,7 @@ pub(super) struct Shape {
 /// Finds the end of the frame at `at` by walking its blocks, without decoding any.
 ///
 /// # Errors
-/// [`imbrik_store::Class::Corrupt`] when there is no frame, or it reaches past the end of the file.
+/// [`crate::Class::Corrupt`] when there is no frame, or it reaches past the end of the file.
 pub(super) fn shape(file: &dyn ReadAt, at: ByteOffset) -> Result<Shape> {
     let cut = || Error::corrupt(format!("the frame at {at} is cut short"));
     let head = read_up_to(file, at, 18)?;

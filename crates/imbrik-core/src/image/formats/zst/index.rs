@@ -30,7 +30,7 @@ impl ZstIndex {
     /// Looks at a Zstandard file: by its seek table or, when there is none, by walking its frames.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Corrupt`] when it is cut short or contradicts itself.
+    /// [`crate::Class::Corrupt`] when it is cut short or contradicts itself.
     pub(super) fn of(file: &dyn ReadAt) -> Result<Self> {
         let mut this = Self { frames: Some(Frames::default()), ..Self::default() };
         let mut at = ByteOffset::ZERO;

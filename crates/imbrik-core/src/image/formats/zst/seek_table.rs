@@ -41,7 +41,7 @@ pub(super) fn encode(entries: &[FrameLens]) -> Option<Vec<u8>> {
 /// Reads the table at the end of `file`; `None` when there is none.
 ///
 /// # Errors
-/// [`imbrik_store::Class::Corrupt`] when there is one and it doesn't describe this file.
+/// [`crate::Class::Corrupt`] when there is one and it doesn't describe this file.
 pub(super) fn read(file: &dyn ReadAt) -> Result<Option<Vec<FrameLens>>> {
     let size = file.size().get();
     let Some(footer_at) = size.checked_sub(FOOTER) else { return Ok(None) };
