@@ -57,8 +57,8 @@ fn steps(c: &mut Criterion) {
     let own = Identity { ids: true, host: Some("hive-31".into()), ..Identity::default() };
     let watch = Watch { observer: &Unobserved, cancel: &cancel };
     let options = SaveOptions {
-        pack: Pack::Zst,
-        level: Pack::Zst.usual_level(),
+        pack: Pack::usual(),
+        level: Pack::usual().usual_level(),
         sums: Vec::new(),
         replace: true,
         check: false,

@@ -3,8 +3,8 @@
 #![no_main]
 
 use imbrik_core::{
-    fs::Work,
-    layout::{Fit, Identity, Occupancy, Plan, Survey, Target},
+    fs::ReshapeOptions,
+    layout::{Fit, Identity, Occupancy, Plan, Survey, TargetSize},
     progress::Cancel,
     store::{ReadAt, SparseStore, WriteAt},
     units::{ByteLen, ByteOffset, SectorSize},
@@ -21,14 +21,14 @@ fuzz_target!(|input: (u64, u64, bool, &[u8])| {
         return;
     }
     let Ok(survey) = Survey::of(&store) else { return };
-    let target = Target { size: ByteLen::new(target % (1 << 42)), sector: SectorSize::B512 };
+    let target = TargetSize { size: ByteLen::new(target % (1 << 42)), sector: SectorSize::B512 };
     let store: Arc<dyn ReadAt> = Arc::new(store);
     if let Ok(plan) = Plan::restore(Arc::clone(&store), &survey, None, target) {
         let ids = Identity { ids: true, ..Identity::default() };
-        let _ = plan.with_identity(&ids, Work::in_memory(&Cancel::new()));
+        let _ = plan.with_identity(&ids, ReshapeOptions::in_memory(&Cancel::new()));
     }
     let Ok(occupancy) = Occupancy::of(&store, &survey) else { return };
     let give_to = survey.last_reshapable();
     let fit = Fit::Card { size: target.size, take_from: Vec::new(), give_to };
-    let _ = Plan::fit(store, &survey, &occupancy, &fit, Work::in_memory(&Cancel::new()));
+    let _ = Plan::fit(store, &survey, &occupancy, &fit, ReshapeOptions::in_memory(&Cancel::new()));
 });

@@ -4,7 +4,7 @@
 #![no_main]
 
 use imbrik_core::{
-    fs::Work,
+    fs::ReshapeOptions,
     layout::{Fit, Identity, IdentityFile, Occupancy, Plan, Survey, references},
     progress::Cancel,
     store::{ReadAt, SparseStore, read_vec},
@@ -25,7 +25,7 @@ fuzz_target!(|bytes: &[u8]| {
     let smallest = smallest.map(|part| Fit::Smallest { part, room: ByteLen::ZERO });
     for fit in [on_card(larger), on_card(smaller)].into_iter().chain(smallest) {
         let cancel = Cancel::new();
-        let work = Work::in_memory(&cancel);
+        let work = ReshapeOptions::in_memory(&cancel);
         if let Ok(plan) = Plan::fit(Arc::clone(&store), &survey, &occupancy, &fit, work) {
             read_all(&plan);
         }
@@ -37,7 +37,7 @@ fuzz_target!(|bytes: &[u8]| {
     let host = Identity { host: Some("hive-31".into()), ..Identity::default() };
     let files = Identity { files: vec![note("/a note.txt"), note("/x")], ..Identity::default() };
     for identity in [ids, host, files] {
-        if let Ok(plan) = plan.clone().with_identity(&identity, Work::in_memory(&Cancel::new())) {
+        if let Ok(plan) = plan.clone().with_identity(&identity, ReshapeOptions::in_memory(&Cancel::new())) {
             read_all(&plan);
         }
     }

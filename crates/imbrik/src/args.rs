@@ -104,9 +104,19 @@ pub(crate) enum Command {
     #[command(after_help = "Example:
   imbrik demo             in the folder imbrik-demo")]
     Demo(DemoArgs),
+    /// Print what a shell needs to complete commands, options and cards
+    #[command(after_help = "Example:
+  imbrik completions bash >> ~/.bashrc")]
+    Completions(CompletionsArgs),
     /// Write the manual and the completions into a folder, for a package
     #[command(hide = true)]
     Pages(PagesArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CompletionsArgs {
+    /// The shell
+    pub(crate) shell: clap_complete::Shell,
 }
 
 #[derive(Debug, Args)]
@@ -128,6 +138,7 @@ impl Command {
             Self::Fit(_) => "fit",
             Self::Repack(_) => "repack",
             Self::Demo(_) => "demo",
+            Self::Completions(_) => "completions",
             Self::Pages(_) => "pages",
         }
     }

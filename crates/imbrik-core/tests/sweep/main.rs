@@ -26,7 +26,7 @@ use support::{is_root, sh};
 /// What stood on the card before.
 const OLD: u8 = 0xee;
 /// How many bits of a kind are tried where nothing else is asked for.
-const SAMPLE: usize = 40;
+const SAMPLE: usize = 24;
 
 /// The system's tool that reads a kind's files.
 #[derive(Clone, Copy, PartialEq)]

@@ -3,6 +3,7 @@
 mod cards;
 mod check;
 mod clone;
+mod completions;
 mod demo;
 mod fit;
 mod home;
@@ -35,6 +36,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
     let outcome = match cli.command {
         Some(Command::Demo(args)) => demo::run(&args, cli.global.json, &environment),
         Some(Command::Pages(args)) => pages::run(&args),
+        Some(Command::Completions(args)) => completions::run(&args, cli.global.json),
         command => Session::start(&cli.global, environment.clone()).and_then(|session| {
             let outcome = match command {
                 None => home::run(&session),
@@ -46,7 +48,9 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
                 Some(Command::Clone(args)) => clone::run(&session, &args),
                 Some(Command::Repack(args)) => repack::run(&session, &args),
                 Some(Command::Fit(args)) => fit::run(&session, &args),
-                Some(Command::Demo(_) | Command::Pages(_)) => Ok(Exit::Done),
+                Some(Command::Demo(_) | Command::Pages(_) | Command::Completions(_)) => {
+                    Ok(Exit::Done)
+                }
             };
             outcome.and_then(|exit| output_is_whole(&session.out, exit))
         }),

@@ -414,7 +414,7 @@ fn a_package_gets_a_manual_and_completions() {
     let bench = Bench::empty();
     bench.good("pages usr");
     let manual = bench.list("usr/share/man/man1");
-    assert_eq!(manual.len(), 10, "{manual:?}");
+    assert_eq!(manual.len(), 11, "{manual:?}");
     let page = String::from_utf8(bench.bytes("usr/share/man/man1/imbrik-clone.1")).unwrap();
     assert!(page.contains("hive\\-{n}") && !page.contains('‹'), "{page}");
     for name in [
@@ -424,6 +424,18 @@ fn a_package_gets_a_manual_and_completions() {
     ] {
         assert!(!bench.bytes(format!("usr/share/{name}")).is_empty(), "{name}");
     }
+}
+
+#[test]
+fn completions_are_a_script_for_the_shell_that_was_named() {
+    let bench = Bench::empty();
+    let run = bench.good("completions bash");
+    fs::write(bench.path("script"), &run.stdout).unwrap();
+    tool!("bash", "-n", bench.path("script"));
+    let line = format!(". {}; complete -p imbrik", bench.path("script").display());
+    assert!(tool!("bash", "-c", line).contains("complete "), "{}", run.stdout);
+    bench.imbrik("completions cobol").expect(2).says("bash");
+    bench.imbrik("completions bash --json").expect(2);
 }
 
 /// Would fail where the progress of a raw image stands still while its holes are hashed, or where a

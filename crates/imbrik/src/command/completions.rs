@@ -1,0 +1,31 @@
+//! `imbrik completions`: what a shell needs to complete what is typed.
+
+use crate::{
+    args::CompletionsArgs,
+    exit::Exit,
+    failure::{self, Failure, Outcome},
+};
+use clap_complete::env::Shells;
+use std::io::{self, ErrorKind, Write};
+
+pub(crate) fn run(args: &CompletionsArgs, is_json: bool) -> Outcome<Exit> {
+    if is_json {
+        return Err(Failure::usage("a shell reads a script, not JSON").next("Leave --json out."));
+    }
+    let shells = Shells::builtins();
+    let name = args.shell.to_string();
+    let completer = shells
+        .completer(&name)
+        .ok_or_else(|| Failure::usage(format!("there are no completions for {name}")))?;
+    let mut script = Vec::new();
+    let written = completer
+        .write_registration("COMPLETE", "imbrik", "imbrik", "imbrik", &mut script)
+        .and_then(|()| io::stdout().lock().write_all(&script));
+    match written {
+        // A reader that went away is no failure.
+        Err(error) if error.kind() != ErrorKind::BrokenPipe => {
+            Err(failure::system("writing the script", error))
+        }
+        _ => Ok(Exit::Done),
+    }
+}
