@@ -80,13 +80,6 @@ pub(super) fn cluster_spans(set: &Bits, start: ByteOffset, cluster: ByteLen) -> 
     runs.map(|run| Span::between(place(run.first), place(run.end()))).collect()
 }
 
-/// Where runs of clusters lie that are `cluster` bytes each: from a first number to the one behind the
-/// last, counted from the volume's start.
-pub(super) fn cluster_spans_of(runs: Vec<(u64, u64)>, cluster: ByteLen) -> Vec<Span> {
-    let place = |number: u64| ByteOffset::new(number.saturating_mul(cluster.get()));
-    runs.into_iter().map(|(first, end)| Span::between(place(first), place(end))).collect()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

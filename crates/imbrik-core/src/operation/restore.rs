@@ -17,7 +17,7 @@ use imbrik_store::{
     ReadAt, Tally,
     error::{Class, Error, Result},
     progress::{Cancel, Watch},
-    units::{ByteLen, Span},
+    units::Span,
 };
 use std::{fmt, sync::Arc};
 
@@ -244,7 +244,7 @@ impl Sizing<'_> {
         let Some(index) = sizes.give_to.or_else(|| survey.last_reshapable()) else {
             return if asked { Err(PlanRefusal::NoneCanGrow) } else { Ok(plain) };
         };
-        if size.saturating_sub(survey.needed()) < ByteLen::new(WORTH_GROWING) {
+        if size.saturating_sub(survey.needed()) < WORTH_GROWING {
             notes.extend(asked.then_some(SizeNote::NothingToFill));
             return Ok(plain);
         }

@@ -66,24 +66,17 @@ impl Checkpoint {
         let total =
             bytes::le_u32(&head, 136).map(u64::from).filter(|total| (2..=SEGMENT).contains(total));
         let total = total.filter(|_| is_sealed(&head)).ok_or_else(torn)?;
-        let last = at.saturating_add(total).saturating_sub(1);
-        let tail = read_vec(store, place(last), BLOCK)?;
-        if !is_sealed(&tail) || bytes::le_u64(&head, 0) != bytes::le_u64(&tail, 0) {
+        let len = usize::try_from(total).ok().and_then(|total| total.checked_mul(BLOCK));
+        let pack = read_vec(store, place(at), len.ok_or_else(torn)?)?;
+        let tail = pack.rchunks_exact(BLOCK).next().unwrap_or_default();
+        if !is_sealed(tail) || bytes::le_u64(&head, 0) != bytes::le_u64(tail, 0) {
             return Err(torn());
         }
         let flags = bytes::le_u32(&head, 132).ok_or_else(torn)?;
         if flags & LARGE_NAT_BITMAP != 0 {
             return Err(Error::unsupported("its bitmap of nodes is large"));
         }
-        let blocks = read_vec(
-            store,
-            place(at),
-            usize::try_from(total)
-                .ok()
-                .and_then(|total| total.checked_mul(BLOCK))
-                .ok_or_else(torn)?,
-        )?;
-        let this = Self::decode(&blocks, flags, superblock);
+        let this = Self::decode(&pack, flags, superblock);
         this.ok_or_else(|| Error::corrupt("a checkpoint makes no sense"))
     }
 

@@ -20,10 +20,7 @@ mod segments;
 mod superblock;
 mod versioned;
 
-use crate::{
-    Examined, State, Usage, Volume, VolumeKind, filesystem::Filesystem, ids::uuid_text,
-    usage::cluster_spans_of,
-};
+use crate::{Examined, State, Usage, Volume, VolumeKind, filesystem::Filesystem, ids::uuid_text};
 use checkpoint::Checkpoint;
 use imbrik_store::{
     ReadAt, bytes,
@@ -100,15 +97,20 @@ fn examined(store: &dyn ReadAt, state: &mut State) -> Result<Usage> {
     // Superblocks and checkpoints.
     used.push((0, superblock.sit));
     used.extend(segments.used(&superblock, &checkpoint));
-    let mut used = cluster_spans_of(used, ByteLen::from_usize(BLOCK));
+    let mut used = spans(&used);
     // Whatever lies behind the last segment.
-    let end = superblock.main_end().saturating_mul(ByteLen::from_usize(BLOCK).get());
-    used.push(Span::between(ByteOffset::new(end), ByteOffset::new(store.size().get())));
+    let end = place(superblock.main_end());
+    used.push(Span::between(end, ByteOffset::new(store.size().get())));
     // Its system looks for newer nodes right behind the last ones: those of another day, left on a
     // card, must not be there.
     cleared.extend(segments.behind_the_logs(&superblock, &checkpoint));
-    let cleared = cluster_spans_of(cleared, ByteLen::from_usize(BLOCK));
+    let cleared = spans(&cleared);
     Ok(Usage::of(used, cleared))
+}
+
+/// Where runs of blocks lie.
+fn spans(runs: &[(u64, u64)]) -> Vec<Span> {
+    runs.iter().map(|(first, end)| Span::between(place(*first), place(*end))).collect()
 }
 
 /// Where block `number` starts.

@@ -14,8 +14,8 @@ use std::{collections::BTreeMap, sync::Arc};
 const MOST_ALIGNED: u64 = 4 << 20;
 /// The end of a partition that fills its card is a multiple of this.
 const END_ALIGNED: u64 = 1 << 20;
-/// Less than this is not worth growing a volume for, in bytes.
-pub const WORTH_GROWING: u64 = 1 << 20;
+/// Less than this is not worth growing a volume for.
+pub const WORTH_GROWING: ByteLen = ByteLen::mib(1);
 
 /// Decides the lengths of the volumes of a card.
 pub(super) struct Chooser<'a> {
@@ -190,7 +190,7 @@ impl Chooser<'_> {
         let mut lens = Lens::new();
         let now = self.part(part)?.span.len();
         let len = self.longest(part, &lens, most).unwrap_or(now);
-        if len.saturating_sub(now).get() < WORTH_GROWING {
+        if len.saturating_sub(now) < WORTH_GROWING {
             return Ok(self.with(lay(self.survey, &lens), Shapes::new()));
         }
         let (reshaped, found) = self.reshape(part, NewSize::Bytes(len))?;
