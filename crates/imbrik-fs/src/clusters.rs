@@ -3,15 +3,151 @@
 
 use super::{
     DerivedVolume, Moved, Reshaped,
-    bits::{Bits, Run},
+    bits::{Bits, Run, push},
     placement::{Holes, Moves, place},
 };
 use imbrik_store::{
-    Concatenated, ReadAt,
+    Concatenated, Keep, Pages, ReadAt, bytes,
     error::{Class, Error, Result},
+    read_up_to,
     units::{ByteLen, ByteOffset, Span, joined},
 };
 use std::sync::Arc;
+
+/// Where a run of clusters of `len` bytes lies, the first of which starts at `data`.
+pub(super) fn span_of(run: Run, data: ByteOffset, len: ByteLen) -> Span {
+    let bytes = |clusters| len.checked_mul(clusters).unwrap_or_default();
+    let start = data.saturating_add(bytes(run.first));
+    Span::between(start, start.saturating_add(bytes(run.len)))
+}
+
+/// What an allocation table says of a cluster.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Link {
+    /// It is nobody's.
+    Free,
+    /// It cannot be used.
+    Bad,
+    /// The last of its chain.
+    Last,
+    /// Its chain goes on in this cluster, counted from 0.
+    To(u64),
+    /// A number that is no cluster's.
+    Wrong(u32),
+}
+
+/// The clusters of a file or folder, in its order.
+pub(super) struct Chain {
+    /// Up to where it ends or breaks off.
+    pub(super) runs: Vec<Run>,
+    /// The cluster at which it breaks off: there is none such, or what stands in the table is no end
+    /// and no next cluster.
+    pub(super) broken_at: Option<u64>,
+}
+
+impl Chain {
+    /// The clusters of a chain that comes to its end.
+    ///
+    /// # Errors
+    /// [`Class::Corrupt`] with the place where it breaks off.
+    pub(super) fn whole(self) -> Result<Vec<Run>> {
+        match self.broken_at {
+            None => Ok(self.runs),
+            Some(number) => {
+                let number = number.saturating_add(2);
+                Err(Error::corrupt(format!("a chain breaks off at cluster {number}")))
+            }
+        }
+    }
+}
+
+/// Follows the chain that starts at cluster `first` of `clusters`, by what `link` says of each. Every
+/// cluster is given to `claim` before it is taken; one that leads back into itself breaks off in the
+/// end, if `claim` doesn't refuse it before.
+///
+/// # Errors
+/// What `link` and `claim` answer.
+pub(super) fn follow(
+    first: u64,
+    clusters: u64,
+    link: &mut dyn FnMut(u64) -> Result<Link>,
+    claim: &mut dyn FnMut(u64) -> Result<()>,
+) -> Result<Chain> {
+    follow_some(clusters, first, clusters, link, claim)
+}
+
+/// The same without a claim, for at most `most` clusters.
+///
+/// # Errors
+/// What `link` answers.
+pub(super) fn follow_up_to(
+    most: u64,
+    first: u64,
+    clusters: u64,
+    link: &mut dyn FnMut(u64) -> Result<Link>,
+) -> Result<Chain> {
+    follow_some(most, first, clusters, link, &mut |_| Ok(()))
+}
+
+fn follow_some(
+    most: u64,
+    first: u64,
+    clusters: u64,
+    link: &mut dyn FnMut(u64) -> Result<Link>,
+    claim: &mut dyn FnMut(u64) -> Result<()>,
+) -> Result<Chain> {
+    let mut chain = Chain { runs: Vec::new(), broken_at: None };
+    let mut number = first;
+    for _ in 0..most {
+        if number >= clusters {
+            break;
+        }
+        claim(number)?;
+        push(&mut chain.runs, number);
+        match link(number)? {
+            Link::To(next) => number = next,
+            Link::Last => return Ok(chain),
+            Link::Free | Link::Bad | Link::Wrong(_) => break,
+        }
+    }
+    chain.broken_at = Some(number);
+    Ok(chain)
+}
+
+/// An allocation table that is read as far as it is asked for.
+pub(super) struct TableReader<'a> {
+    store: &'a dyn ReadAt,
+    place: Span,
+    pages: Pages,
+}
+
+impl<'a> TableReader<'a> {
+    /// Bytes that are read together: whole entries of 12, 16 and 32 bits.
+    const PAGE: u64 = 12 << 10;
+    /// How much of the table is kept.
+    const MOST: ByteLen = ByteLen::mib(4);
+
+    /// The table that stands at `place` in `store`.
+    pub(super) fn new(store: &'a dyn ReadAt, place: Span) -> Self {
+        Self { store, place, pages: Pages::new(Self::MOST, Keep::Last) }
+    }
+
+    /// The bytes from byte `at` of the table on; `None` when there are none.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub(super) fn bytes<const N: usize>(&self, at: u64) -> Result<Option<[u8; N]>> {
+        let page = at / Self::PAGE;
+        let page = self.pages.get_or_make(page, || {
+            let ahead = ByteLen::new(page.saturating_mul(Self::PAGE));
+            let start = self.place.start().saturating_add(ahead);
+            let len = self.place.end().saturating_since(start).min(ByteLen::new(Self::PAGE));
+            read_up_to(self.store, start, len.to_usize().unwrap_or(0)).map(Into::into)
+        })?;
+        let inside = usize::try_from(at % Self::PAGE).unwrap_or(usize::MAX);
+        Ok(bytes::array(&page, inside))
+    }
+}
 
 /// Where the clusters of a volume were, and where they are now.
 pub(super) struct Clusters {

@@ -2,6 +2,7 @@
 
 use crate::{
     examined::{DerivedVolume, Examined, Least, State},
+    files::Files,
     reshaped::{NewSize, ReshapeOptions, Reshaped},
     usage::Usage,
     volume::{Volume, VolumeKind},
@@ -193,26 +194,4 @@ pub struct History {
     pub mounts: u64,
     /// When it was last written to, in seconds since 1970; `None` when it doesn't tell.
     pub written: Option<u64>,
-}
-
-/// The files of a volume, looked into for what is small. Everything here is for information only, so
-/// that what makes no sense is simply not found. Paths are names from the root down.
-pub trait Files {
-    /// The file at `path`, up to `most` bytes of it; `None` when there is none.
-    ///
-    /// # Errors
-    /// When the store cannot be read.
-    fn small_file(&self, path: &[&[u8]], most: usize) -> Result<Option<Vec<u8>>>;
-
-    /// The names in the folder at `path`; `None` when there is none.
-    ///
-    /// # Errors
-    /// When the store cannot be read.
-    fn names(&self, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>>;
-
-    /// Whether there is anything at `path`; `None` when that is not known: a link is in the way.
-    ///
-    /// # Errors
-    /// When the store cannot be read.
-    fn has_entry(&self, path: &[&[u8]]) -> Result<Option<bool>>;
 }

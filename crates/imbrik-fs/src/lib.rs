@@ -50,11 +50,13 @@
 mod bits;
 mod btrfs;
 mod clusters;
+mod dos_time;
 mod examined;
 mod exfat;
 mod ext4;
 mod f2fs;
 mod fat;
+mod files;
 mod filesystem;
 mod hidden_sectors;
 mod ids;
@@ -69,7 +71,11 @@ mod usage;
 mod volume;
 
 pub use examined::{DerivedVolume, Examined, Least, State};
-pub use filesystem::{FilePut, Files, History};
+pub use files::{
+    EachEntry, EachStretch, FileAttribute, FileId, FileInfo, FileKind, FileTime, Files,
+    FolderEntry, Ownership, Stretch,
+};
+pub use filesystem::{FilePut, History};
 pub use open::OpenVolume;
 pub use registry::{recognise, recognise_by_copy, reshaped_kinds};
 pub use reshaped::{Moved, NewSize, ReshapeOptions, Reshaped};

@@ -2,7 +2,8 @@
 
 use crate::{
     examined::{DerivedVolume, Examined, Least},
-    filesystem::{FilePut, Files, Filesystem, History, Reshape},
+    files::Files,
+    filesystem::{FilePut, Filesystem, History, Reshape},
     registry::{filesystem, recognise},
     reshaped::{NewSize, ReshapeOptions, Reshaped},
     volume::Volume,

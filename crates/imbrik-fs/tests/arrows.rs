@@ -7,11 +7,11 @@ mod support;
 #[test]
 fn every_arrow_points_down() {
     let layers: &[&[&str]] = &[
-        &["bits"],
+        &["bits", "files"],
         &["placement", "usage", "volume"],
         &["examined"],
         &["reshaped"],
-        &["clusters", "filesystem", "hidden_sectors", "ids"],
+        &["clusters", "dos_time", "filesystem", "hidden_sectors", "ids"],
         &["btrfs", "exfat", "ext4", "f2fs", "fat", "luks", "ntfs", "swap"],
         &["registry"],
         &["open"],

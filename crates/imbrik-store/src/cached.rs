@@ -1,68 +1,39 @@
-//! Remembers what was read in long pieces, so that a card is asked but once for an allocation table
-//! that is looked at first and copied afterwards.
+//! A store that keeps what was read of another, so that a card is asked but once for what several
+//! look at: one after the other (an allocation table that is looked at first and copied afterwards),
+//! or side by side (many cards written from one image).
 
-use super::{ReadAt, check_range};
+use super::{Found, Keep, Pages, ReadAt, check_range};
 use crate::{
     error::Result,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
-use std::{
-    collections::BTreeMap,
-    sync::{Arc, Mutex, PoisonError},
-};
+use std::sync::Arc;
 
-/// Shorter pieces are not worth a request less.
-const SHORTEST: ByteLen = ByteLen::kib(64);
+/// Bytes a page.
+const PAGE: u64 = 4096;
 
-/// A store that keeps what was read from another in pieces of 64 KiB and more, until it holds a
-/// certain amount.
+/// A store that keeps whole pages of 4 KiB of what was read of another, up to a bound.
+///
+/// It never reads more than was asked for, and each stretch that is not kept in one request, so that
+/// an unreadable sector spoils nothing beside it. Readers that go the same way side by side read
+/// every byte once; one that falls back by more than what is kept reads for itself, and holds up
+/// nobody.
 pub struct Cached<S> {
     inner: S,
-    most: ByteLen,
-    pieces: Mutex<Pieces>,
-}
-
-#[derive(Default)]
-struct Pieces {
-    held: ByteLen,
-    /// By where they start; they don't overlap.
-    list: BTreeMap<ByteOffset, Arc<[u8]>>,
-}
-
-impl Pieces {
-    /// The piece that holds `at`, or else the next one behind it.
-    fn near(&self, at: ByteOffset) -> Option<(ByteOffset, Arc<[u8]>)> {
-        let before = self.list.range(..=at).next_back();
-        let holds = before.filter(|(start, bytes)| start.saturating_add(ByteLen::of(bytes)) > at);
-        let found = holds.or_else(|| self.list.range(at..).next());
-        found.map(|(start, bytes)| (*start, Arc::clone(bytes)))
-    }
+    pages: Pages,
 }
 
 impl<S> Cached<S> {
-    /// Remembers at most `most` bytes of `inner`.
-    pub fn new(inner: S, most: ByteLen) -> Self {
-        Self { inner, most, pieces: Mutex::default() }
+    /// Keeps at most `most` bytes of `inner`, and of what comes beyond that what `keep` says.
+    pub fn new(inner: S, most: ByteLen, keep: Keep) -> Self {
+        Self { inner, pages: Pages::new(most, keep) }
     }
 }
 
-impl<S: ReadAt> Cached<S> {
-    fn near(&self, at: ByteOffset) -> Option<(ByteOffset, Arc<[u8]>)> {
-        self.pieces.lock().unwrap_or_else(PoisonError::into_inner).near(at)
-    }
-
-    /// Reads what nobody remembers.
-    fn read_anew(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
-        self.inner.read_at(at, buf)?;
-        let len = ByteLen::of(buf);
-        let mut pieces = self.pieces.lock().unwrap_or_else(PoisonError::into_inner);
-        let held = pieces.held.saturating_add(len);
-        if len >= SHORTEST && held <= self.most {
-            pieces.held = held;
-            pieces.list.insert(at, Arc::from(&*buf));
-        }
-        Ok(())
-    }
+/// The bytes of page `number` in what was read from `at` on; `None` when it is not all there.
+fn page_in(number: u64, at: ByteOffset, read: &[u8]) -> Option<&[u8]> {
+    let from = usize::try_from(number.checked_mul(PAGE)?.checked_sub(at.get())?).ok()?;
+    read.get(from..from.checked_add(usize::try_from(PAGE).ok()?)?)
 }
 
 impl<S: ReadAt> ReadAt for Cached<S> {
@@ -72,26 +43,33 @@ impl<S: ReadAt> ReadAt for Cached<S> {
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
         check_range(at, ByteLen::of(buf), self.size())?;
-        let mut at = at;
-        let mut rest = buf;
+        let end = at.saturating_add(ByteLen::of(buf));
+        let last = end.get().div_ceil(PAGE);
+        let whole = at.get().div_ceil(PAGE)..end.get() / PAGE;
+        let (mut at, mut rest) = (at, buf);
         while !rest.is_empty() {
-            let end = at.saturating_add(ByteLen::of(rest));
-            let near = self.near(at).filter(|(start, _)| *start < end);
-            let ahead = near.as_ref().map_or(end, |(start, _)| (*start).max(at));
-            let room = ahead.saturating_since(at).to_usize().unwrap_or(0).min(rest.len());
-            let (unknown, more) = rest.split_at_mut(room);
-            if !unknown.is_empty() {
-                self.read_anew(at, unknown)?;
-            }
-            at = at.saturating_add(ByteLen::of(unknown));
-            rest = more;
-            let Some((start, bytes)) = near else { continue };
-            let skip = at.saturating_since(start).to_usize().unwrap_or(0);
-            let known = bytes.get(skip..).unwrap_or_default();
-            let len = known.len().min(rest.len());
-            let (now, later) = rest.split_at_mut(len);
-            now.copy_from_slice(known.get(..len).unwrap_or_default());
-            at = at.saturating_add(ByteLen::of(now));
+            let number = at.get() / PAGE;
+            let len = match self.pages.find(number..last, whole.clone()) {
+                Found::Page(page) => {
+                    let skip = usize::try_from(at.get() % PAGE).unwrap_or(usize::MAX);
+                    let there = page.get(skip..).unwrap_or_default();
+                    let len = there.len().min(rest.len());
+                    let (now, _) = rest.split_at_mut(len);
+                    now.copy_from_slice(there.get(..len).unwrap_or_default());
+                    len
+                }
+                Found::Absent(absent) => {
+                    let behind = ByteOffset::new(absent.row().end.saturating_mul(PAGE)).min(end);
+                    let len = behind.saturating_since(at).to_usize().unwrap_or(usize::MAX);
+                    let len = len.min(rest.len());
+                    let (now, _) = rest.split_at_mut(len);
+                    self.inner.read_at(at, now)?;
+                    absent.put(|number| page_in(number, at, now).map(Arc::from));
+                    len
+                }
+            };
+            let (_, later) = rest.split_at_mut(len);
+            at = at.saturating_add(ByteLen::from_usize(len));
             rest = later;
         }
         Ok(())
@@ -109,7 +87,10 @@ impl<S: ReadAt> ReadAt for Cached<S> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{Counted, SparseStore, Tally, read_vec};
+    use crate::{
+        Counted, SparseStore, Tally, WriteAt, read_vec,
+        testing::{Faults, Faulty},
+    };
     use proptest::prelude::*;
 
     const LEN: usize = 1 << 20;
@@ -122,11 +103,11 @@ mod tests {
     fn what_was_read_once_is_not_asked_for_again() {
         let tally = Tally::default();
         let counted = Counted::new(SparseStore::of(&content()), &tally);
-        let store = Cached::new(counted, ByteLen::kib(200));
-        let at = ByteOffset::new(100_000);
-        let _ = read_vec(&store, at, 100_000).unwrap();
-        let _ = read_vec(&store, at, 100_000).unwrap();
-        assert_eq!(tally.read(), ByteLen::new(100_000));
+        let store = Cached::new(counted, ByteLen::kib(96), Keep::First);
+        let at = ByteOffset::new(98_304);
+        let _ = read_vec(&store, at, 98_304).unwrap();
+        let _ = read_vec(&store, at, 98_304).unwrap();
+        assert_eq!(tally.read(), ByteLen::new(98_304));
         let all = read_vec(&store, ByteOffset::ZERO, LEN).unwrap();
         assert!(all == content());
         assert_eq!(tally.read(), ByteLen::from_usize(LEN), "every byte once");
@@ -138,18 +119,78 @@ mod tests {
         );
     }
 
+    #[test]
+    fn one_read_is_one_request_whatever_it_begins_and_ends_with() {
+        let tally = Tally::default();
+        let counted = Counted::new(SparseStore::of(&content()), &tally);
+        let store = Cached::new(counted, ByteLen::mib(1), Keep::Last);
+        let _ = read_vec(&store, ByteOffset::new(512), 200_000).unwrap();
+        assert_eq!(tally.reads(), 1);
+        let _ = read_vec(&store, ByteOffset::ZERO, 200_704).unwrap();
+        assert_eq!(tally.reads(), 3, "its two edges");
+    }
+
     proptest! {
         #[test]
         fn every_read_is_right_whatever_was_read_before(
             reads in proptest::collection::vec((0usize..LEN, 0usize..300_000), 1..20),
+            keep in prop_oneof![Just(Keep::First), Just(Keep::Last)],
         ) {
             let content = content();
-            let store = Cached::new(SparseStore::of(&content), ByteLen::kib(500));
+            let store = Cached::new(SparseStore::of(&content), ByteLen::kib(500), keep);
             for (at, len) in reads {
                 let len = len.min(LEN - at);
                 let found = read_vec(&store, ByteOffset::new(at as u64), len).unwrap();
                 prop_assert!(found == content[at..at + len]);
             }
         }
+    }
+
+    fn source(len: u64) -> SparseStore {
+        let store = SparseStore::new(ByteLen::new(len));
+        for at in (0..len / 1000).map(|n| n * 1000) {
+            store.write_at(ByteOffset::new(at), &at.to_le_bytes()).unwrap();
+        }
+        store
+    }
+
+    #[test]
+    fn readers_side_by_side_read_every_byte_once() {
+        const STEP: u64 = 128 << 10;
+        let (tally, len) = (Tally::default(), 20 * STEP + 77);
+        let counted = Counted::new(source(len), &tally);
+        let shared = Cached::new(counted, ByteLen::mib(1), Keep::Last);
+        let expected = read_vec(&source(len), ByteOffset::ZERO, len as usize).unwrap();
+        let gate = std::sync::Barrier::new(3);
+        std::thread::scope(|scope| {
+            for _ in 0..3 {
+                scope.spawn(|| {
+                    for piece in 0..20u64 {
+                        gate.wait();
+                        let at = piece * STEP;
+                        let read = read_vec(&shared, ByteOffset::new(at), STEP as usize).unwrap();
+                        assert!(read == expected[at as usize..(at + STEP) as usize]);
+                    }
+                });
+            }
+        });
+        assert_eq!(tally.read(), ByteLen::new(len - 77));
+        // What is long gone is read again.
+        read_vec(&shared, ByteOffset::ZERO, 9).unwrap();
+        assert_eq!(tally.read(), ByteLen::new(len - 77 + 9));
+    }
+
+    #[test]
+    fn only_what_was_asked_for_must_be_readable() {
+        let bad = Span::between(ByteOffset::new(PAGE), ByteOffset::new(PAGE + 512));
+        let faults = Faults { unreadable: vec![bad], ..Faults::default() };
+        let store = Faulty::new(source(4 * PAGE), faults);
+        let store = Cached::new(store, ByteLen::mib(1), Keep::Last);
+        assert!(read_vec(&store, ByteOffset::new(PAGE - 100), 100).is_ok());
+        assert!(read_vec(&store, ByteOffset::new(PAGE + 512), 4096).is_ok());
+        assert!(read_vec(&store, ByteOffset::new(PAGE), 512).is_err());
+        // Whoever was refused has reserved nothing for ever.
+        assert!(read_vec(&store, ByteOffset::new(PAGE), 4096).is_err());
+        assert!(read_vec(&store, ByteOffset::new(PAGE), 4096).is_err());
     }
 }

@@ -15,6 +15,65 @@ pub struct Concatenated {
     pieces: Vec<Piece>,
 }
 
+/// A piece of a store that is put together out of others: where it lies, and the store and the place
+/// in that where it comes from; zeros when from nowhere.
+pub type PieceOf<'a> = (Span, Option<(&'a dyn ReadAt, ByteOffset)>);
+
+/// Reads `buf` at `at` out of pieces that follow each other without a hole, the first of which holds
+/// `at`.
+///
+/// # Errors
+/// When one of the stores cannot be read; [`crate::Class::Corrupt`] when they have a hole.
+pub fn read_pieces<'a>(
+    pieces: impl Iterator<Item = PieceOf<'a>>,
+    at: ByteOffset,
+    buf: &mut [u8],
+) -> Result<()> {
+    let wanted = Span::between(at, at.saturating_add(ByteLen::of(buf)));
+    let (mut at, mut rest) = (at, buf);
+    for (span, from) in pieces {
+        let Some(both) = span.intersect(wanted).filter(|both| both.start() == at) else { break };
+        let len = both.len().to_usize().unwrap_or(0).min(rest.len());
+        let (now, later) = rest.split_at_mut(len);
+        let ahead = both.start().saturating_since(span.start());
+        match from {
+            Some((store, from)) => store.read_at(from.saturating_add(ahead), now)?,
+            None => now.fill(0),
+        }
+        at = both.end();
+        rest = later;
+    }
+    match rest {
+        [] => Ok(()),
+        _ => Err(Error::corrupt(format!("the pieces have a hole in {wanted}"))),
+    }
+}
+
+/// The first bytes at or behind `from` that may be other than zeros, out of pieces in order, the first
+/// of which holds `from`.
+///
+/// # Errors
+/// When one of the stores cannot be read.
+pub fn next_data_in<'a>(
+    pieces: impl Iterator<Item = PieceOf<'a>>,
+    from: ByteOffset,
+) -> Result<Option<Span>> {
+    for (span, source) in pieces {
+        let Some((store, start)) = source else { continue };
+        let skipped = from.saturating_since(span.start()).min(span.len());
+        let at = start.saturating_add(skipped);
+        let end = start.saturating_add(span.len());
+        if let Some(data) = store.next_data(at)?
+            && let Some(data) = data.intersect(Span::between(at, end))
+        {
+            let ahead = data.start().saturating_since(start);
+            let found = span.start().saturating_add(ahead);
+            return Ok(Some(Span::between(found, found.saturating_add(data.len()))));
+        }
+    }
+    Ok(None)
+}
+
 #[derive(Clone)]
 struct Piece {
     span: Span,
@@ -42,9 +101,31 @@ impl Concatenated {
         self.push_zeros(len.saturating_sub(there));
     }
 
+    /// `store` with zeros in place of `spans`, which are in order and joined: what of it is damaged.
+    #[must_use]
+    pub fn with_zeros(store: &Arc<dyn ReadAt>, spans: &[Span]) -> Self {
+        let mut this = Self::new(store.sector_size());
+        let end = ByteOffset::new(store.size().get());
+        for span in spans.iter().filter_map(|span| span.intersect(Span::whole(store.size()))) {
+            let at = ByteOffset::new(this.size.get());
+            this.push(store, at, span.start().saturating_since(at));
+            this.push_zeros(span.len());
+        }
+        let at = ByteOffset::new(this.size.get());
+        this.push(store, at, end.saturating_since(at));
+        this
+    }
+
     /// Adds `len` zeros.
     pub fn push_zeros(&mut self, len: ByteLen) {
         self.add(None, len);
+    }
+
+    /// The pieces from the one that holds `at` on.
+    fn pieces_from(&self, at: ByteOffset) -> impl Iterator<Item = PieceOf<'_>> {
+        let first = self.pieces.partition_point(|piece| piece.span.end() <= at);
+        let pieces = self.pieces.get(first..).unwrap_or_default().iter();
+        pieces.map(|piece| (piece.span, piece.from.as_ref().map(|(store, at)| (&**store, *at))))
     }
 
     fn add(&mut self, from: Option<(Arc<dyn ReadAt>, ByteOffset)>, len: ByteLen) {
@@ -64,27 +145,51 @@ impl ReadAt for Concatenated {
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
         check_range(at, ByteLen::of(buf), self.size)?;
-        let wanted = Span::between(at, at.saturating_add(ByteLen::of(buf)));
-        let first = self.pieces.partition_point(|piece| piece.span.end() <= at);
-        let mut rest = buf;
-        for piece in self.pieces.get(first..).unwrap_or_default() {
-            let Some(both) = piece.span.intersect(wanted) else { break };
-            let len = both.len().to_usize().unwrap_or(0).min(rest.len());
-            let (now, later) = rest.split_at_mut(len);
-            let ahead = both.start().saturating_since(piece.span.start());
-            match &piece.from {
-                Some((store, from)) => store.read_at(from.saturating_add(ahead), now)?,
-                None => now.fill(0),
-            }
-            rest = later;
-        }
-        match rest {
-            [] => Ok(()),
-            _ => Err(Error::corrupt(format!("the pieces have a hole in {wanted}"))),
-        }
+        read_pieces(self.pieces_from(at), at, buf)
+    }
+
+    fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
+        next_data_in(self.pieces_from(from), from)
     }
 
     fn sector_size(&self) -> SectorSize {
         self.sector
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{SparseStore, read_vec, units::joined};
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn zeros_stand_in_the_spans_and_nothing_else_changes(
+            spans in proptest::collection::vec((0u64..1100, 1u64..90), 0..6),
+            at in 0usize..900,
+            len in 0usize..124,
+        ) {
+            let bytes = vec![7u8; 1024];
+            let span = |(at, len)| Span::new(ByteOffset::new(at), ByteLen::new(len)).unwrap();
+            let spans = joined(spans.into_iter().map(span).collect());
+            let mut expected = bytes.clone();
+            for byte in spans.iter().flat_map(|span| span.start().get()..span.end().get()) {
+                expected.iter_mut().skip(byte as usize).take(1).for_each(|byte| *byte = 0);
+            }
+            let store: Arc<dyn ReadAt> = Arc::new(SparseStore::of(&bytes));
+            let store = Concatenated::with_zeros(&store, &spans);
+            prop_assert_eq!(store.size(), ByteLen::new(1024));
+            let found = read_vec(&store, ByteOffset::new(at as u64), len).unwrap();
+            prop_assert_eq!(found, &expected[at..at + len]);
+            // What it calls data holds all that is not zero.
+            let mut behind = ByteOffset::ZERO;
+            while let Some(data) = store.next_data(behind).unwrap() {
+                let skipped = &expected[behind.get() as usize..data.start().get() as usize];
+                prop_assert!(skipped.iter().all(|byte| *byte == 0));
+                behind = data.end();
+            }
+            prop_assert!(expected[behind.get() as usize..].iter().all(|byte| *byte == 0));
+        }
     }
 }

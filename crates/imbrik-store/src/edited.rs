@@ -7,13 +7,14 @@ use crate::{
 };
 use std::{fmt, path::Path, sync::Arc};
 
-/// Bytes that are kept together.
-const UNIT: u64 = 512;
-const UNIT_LEN: usize = 512;
+/// Bytes that are kept together unless something else is asked for: a sector.
+const SECTOR: u64 = 512;
 
-/// A store with some bytes changed.
+/// A store with some bytes changed: whole units of its bytes stand beside it, in memory up to a bound
+/// and beyond that in a temporary file. A unit that was changed is never read below.
 pub struct Edited {
     base: Arc<dyn ReadAt>,
+    unit_len: u64,
     units: Spill,
 }
 
@@ -34,7 +35,67 @@ impl Edited {
     /// stays in memory without one.
     #[must_use]
     pub fn bounded(base: Arc<dyn ReadAt>, most: ByteLen, folder: Option<&Path>) -> Self {
-        Self { base, units: Spill::new(UNIT, most, folder) }
+        Self::in_units(base, SECTOR, Spill::new(SECTOR, most, folder))
+    }
+
+    /// The same in units of `unit_len` bytes, which are the pages of `units`.
+    #[must_use]
+    pub fn in_units(base: Arc<dyn ReadAt>, unit_len: u64, units: Spill) -> Self {
+        Self { base, unit_len: unit_len.max(1), units }
+    }
+
+    /// The unit that holds byte `at`, and where in it.
+    fn place(&self, at: u64) -> (u64, u64) {
+        let inside = at.checked_rem(self.unit_len).unwrap_or(0);
+        (at.checked_div(self.unit_len).unwrap_or(0), inside)
+    }
+
+    /// Where unit `number` lies; the last one may reach behind the end.
+    fn span_of(&self, number: u64) -> Span {
+        let start = number.saturating_mul(self.unit_len);
+        let end = start.saturating_add(self.unit_len);
+        Span::between(ByteOffset::new(start), ByteOffset::new(end))
+    }
+
+    /// A unit of zeros.
+    #[must_use]
+    pub fn empty_unit(&self) -> Vec<u8> {
+        vec![0; usize::try_from(self.unit_len).unwrap_or(0)]
+    }
+
+    /// Unit `number` as it is so far; what of it lies behind the end is zeros.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub fn unit(&self, number: u64) -> Result<Vec<u8>> {
+        if let Some(unit) = self.units.get(number)? {
+            return Ok(unit);
+        }
+        let mut unit = self.empty_unit();
+        let start = self.span_of(number).start();
+        let there = ByteOffset::new(self.base.size().get()).saturating_since(start);
+        let len = there.to_usize().unwrap_or(usize::MAX).min(unit.len());
+        if let Some(part) = unit.get_mut(..len) {
+            self.base.read_at(start, part)?;
+        }
+        Ok(unit)
+    }
+
+    /// Whether unit `number` was changed.
+    #[must_use]
+    pub fn has_unit(&self, number: u64) -> bool {
+        self.units.next(number) == Some(number)
+    }
+
+    /// Gives unit `number` the content `bytes`, which are as long as a unit.
+    ///
+    /// # Errors
+    /// When it has to be put aside and cannot be; [`crate::Class::Bug`] for another length.
+    pub fn put_unit(&mut self, number: u64, bytes: Vec<u8>) -> Result<()> {
+        match ByteLen::of(&bytes).get() == self.unit_len {
+            true => self.units.put(number, bytes),
+            false => Err(Error::bug("a unit of an edit has another length")),
+        }
     }
 
     /// Puts `bytes` at `at`.
@@ -46,14 +107,12 @@ impl Edited {
         check_range(at, ByteLen::of(bytes), self.base.size())?;
         let (mut at, mut rest) = (at.get(), bytes);
         while !rest.is_empty() {
-            let (number, inside) = place(at);
-            let len = UNIT_LEN.saturating_sub(inside).min(rest.len());
-            let (now, later) = rest.split_at(len);
-            let mut unit = match self.units.get(number)? {
-                Some(unit) => unit,
-                None => self.below(number)?,
-            };
-            let part = unit.get_mut(inside..inside.saturating_add(len));
+            let (number, inside) = self.place(at);
+            let len = usize::try_from(self.unit_len.saturating_sub(inside)).unwrap_or(usize::MAX);
+            let (now, later) = rest.split_at(len.min(rest.len()));
+            let mut unit = self.unit(number)?;
+            let from = usize::try_from(inside).unwrap_or(usize::MAX);
+            let part = unit.get_mut(from..from.saturating_add(now.len()));
             part.ok_or_else(|| Error::bug("an edit is too long"))?.copy_from_slice(now);
             self.units.put(number, unit)?;
             at = at.saturating_add(ByteLen::of(now).get());
@@ -62,34 +121,24 @@ impl Edited {
         Ok(())
     }
 
-    /// What stands below the unit `number`; zeros behind the end.
-    fn below(&self, number: u64) -> Result<Vec<u8>> {
-        let mut unit = vec![0; UNIT_LEN];
-        let start = ByteOffset::new(number.saturating_mul(UNIT));
-        let there = ByteOffset::new(self.base.size().get()).saturating_since(start);
-        let len = there.to_usize().unwrap_or(UNIT_LEN).min(UNIT_LEN);
-        if let Some(part) = unit.get_mut(..len) {
-            self.base.read_at(start, part)?;
-        }
-        Ok(unit)
+    /// The numbers of the units that were changed, in order.
+    pub fn units(&self) -> impl Iterator<Item = u64> + '_ {
+        self.units.list()
+    }
+
+    /// How much stands in the temporary file.
+    #[must_use]
+    pub fn aside(&self) -> ByteLen {
+        self.units.aside()
     }
 
     /// Where it differs from what is below, in order and joined, in whole units.
     #[must_use]
     pub fn spans(&self) -> Vec<Span> {
         let whole = Span::whole(self.base.size());
-        let units = self.units.list().map(|number| {
-            let start = ByteOffset::new(number.saturating_mul(UNIT));
-            Span::between(start, start.saturating_add(ByteLen::new(UNIT)))
-        });
+        let units = self.units.list().map(|number| self.span_of(number));
         joined(units.filter_map(|span| span.intersect(whole)).collect())
     }
-}
-
-/// The unit that holds byte `at`, and where in it.
-fn place(at: u64) -> (u64, usize) {
-    let inside = at.checked_rem(UNIT).unwrap_or(0);
-    (at.checked_div(UNIT).unwrap_or(0), usize::try_from(inside).unwrap_or(0))
 }
 
 impl ReadAt for Edited {
@@ -98,36 +147,39 @@ impl ReadAt for Edited {
     }
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
-        self.base.read_at(at, buf)?;
-        let end = at.saturating_add(ByteLen::of(buf));
-        let first = place(at.get()).0;
-        let last = end.get().div_ceil(UNIT);
-        let wanted = Span::between(at, end);
-        for number in self.units.within(first..last) {
-            let Some(unit) = self.units.get(number)? else { continue };
-            let start = ByteOffset::new(number.saturating_mul(UNIT));
-            let span = Span::between(start, start.saturating_add(ByteLen::new(UNIT)));
-            let Some(both) = span.intersect(wanted) else { continue };
-            let skip = |from: ByteOffset| {
-                both.start().saturating_since(from).to_usize().unwrap_or(usize::MAX)
+        check_range(at, ByteLen::of(buf), self.size())?;
+        let (mut at, mut rest) = (at, buf);
+        while !rest.is_empty() {
+            let (number, inside) = self.place(at.get());
+            let next = self.units.next(number);
+            let until = match next {
+                Some(next) if next == number => self.span_of(next).end(),
+                Some(next) => self.span_of(next).start(),
+                None => ByteOffset::new(self.size().get()),
             };
-            let len = both.len().to_usize().unwrap_or(0);
-            let (from, to) = (skip(start), skip(at));
-            if let (Some(from), Some(to)) =
-                (unit.get(from..from.saturating_add(len)), buf.get_mut(to..to.saturating_add(len)))
-            {
-                to.copy_from_slice(from);
+            let room = until.saturating_since(at).to_usize().unwrap_or(usize::MAX);
+            let room = room.min(rest.len());
+            let (now, later) = std::mem::take(&mut rest).split_at_mut(room);
+            match self.units.get(number)? {
+                Some(unit) => {
+                    let from = usize::try_from(inside).unwrap_or(usize::MAX);
+                    let part = unit.get(from..from.saturating_add(now.len()));
+                    now.copy_from_slice(part.ok_or_else(|| Error::bug("a unit is short"))?);
+                }
+                None => self.base.read_at(at, now)?,
             }
+            at = at.saturating_add(ByteLen::of(now));
+            rest = later;
         }
         Ok(())
     }
 
     fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
         let below = self.base.next_data(from)?;
-        let edit = self.units.next(place(from.get()).0).map(|number| {
-            let start = ByteOffset::new(number.saturating_mul(UNIT)).max(from);
-            let end = number.saturating_add(1).saturating_mul(UNIT).min(self.base.size().get());
-            Span::between(start, ByteOffset::new(end))
+        let edit = self.units.next(self.place(from.get()).0).map(|number| {
+            let unit = self.span_of(number);
+            let end = unit.end().min(ByteOffset::new(self.base.size().get()));
+            Span::between(unit.start().max(from), end)
         });
         let (Some(a), Some(b)) = (below, edit) else { return Ok(below.or(edit)) };
         Ok(Some(if b.start() < a.start() { b } else { a }))
@@ -164,9 +216,11 @@ mod tests {
             plain.resize(size + 7, 0);
             // In memory alone, or with hardly any of it.
             let folder = tempfile::tempdir().unwrap();
-            let mut edited = match size % 2 {
-                0 => Edited::new(Arc::new(base)),
-                _ => Edited::bounded(Arc::new(base), ByteLen::new(1024), Some(folder.path())),
+            let base = Arc::new(base);
+            let mut edited = match size % 3 {
+                0 => Edited::new(base),
+                1 => Edited::bounded(base, ByteLen::new(1024), Some(folder.path())),
+                _ => Edited::in_units(base, 100, Spill::new(100, ByteLen::ZERO, None)),
             };
             for (at, len, byte) in edits {
                 let piece = vec![byte; len];

@@ -1,12 +1,12 @@
 //! Anything that can be read, or written, at an offset: the ground that Imbrik stands on.
 //!
 //! Two traits are the whole contract, [`ReadAt`] and [`WriteAt`]. The small stores here compose: a
-//! partition is a [`Window`] of a card, a card that is read many times at once is [`Shared`], one
+//! partition is a [`Window`] of a card, one that is read more than once is [`Cached`], one
 //! that fails now and then is read through [`Patient`], and what shall be different from what is
 //! stands in an [`Edited`] store or is put together out of pieces ([`Concatenated`]).
 //!
 //! ```text
-//!  Window        Patient        Shared         Edited          one store's bytes, seen differently
+//!  Window        Patient        Cached         Edited          one store's bytes, seen differently
 //!     └─────────────┴──────┬───────┴──────────────┘
 //!                    ReadAt, WriteAt                           a size, a read, the next data, a write
 //!     ┌─────────────┬──────┴───────┬──────────────┐
@@ -45,7 +45,6 @@
     )
 )]
 
-mod blanked;
 mod buffer;
 pub mod bytes;
 mod cached;
@@ -55,25 +54,24 @@ mod edited;
 pub mod error;
 mod faulty;
 mod file;
+mod pages;
 mod patient;
 pub mod progress;
-mod shared;
 mod sparse;
 mod spill;
 mod store;
 pub mod units;
 mod window;
 
-pub use blanked::Blanked;
 pub use buffer::{ALIGNMENT, Buffer, Pool};
 pub use cached::Cached;
-pub use concatenated::Concatenated;
+pub use concatenated::{Concatenated, PieceOf, next_data_in, read_pieces};
 pub use counted::{Counted, Tally};
 pub use edited::Edited;
 pub use error::{Class, Error, Result, if_readable};
 pub use file::FileStore;
+pub use pages::{Absent, Found, Keep, Page, Pages};
 pub use patient::{Patient, Pieces};
-pub use shared::Shared;
 pub use sparse::SparseStore;
 pub use spill::Spill;
 pub use store::{ReadAt, WriteAt, check_range, for_pieces, read_up_to, read_vec};

@@ -5,13 +5,13 @@ use imbrik_core::{
     Class,
     card::{Bus, Card, Host, LinuxHost, Listing, Rack},
     layout::Survey,
-    store::{Cached, Counted, Patient, ReadAt, Tally},
+    store::{Cached, Counted, Keep, Patient, ReadAt, Tally},
     units::ByteLen,
 };
 use std::{fs, os::unix::fs::MetadataExt, path::Path, sync::Arc};
 
 /// How much of a card's metadata is kept between looking at it and copying it.
-const MOST_REMEMBERED: ByteLen = ByteLen::mib(24);
+const MOST_KEPT: ByteLen = ByteLen::mib(24);
 
 /// The machine, and a rack when there is one.
 pub(crate) struct Fleet {
@@ -92,7 +92,7 @@ impl Fleet {
         let host = self.host_of(card);
         let store = if is_held { host.hold_source(card)? } else { host.open_source(card)? };
         let patient = Patient::new(Counted::new(store, tally));
-        Ok(Arc::new(Cached::new(patient, MOST_REMEMBERED)))
+        Ok(Arc::new(Cached::new(patient, MOST_KEPT, Keep::First)))
     }
 
     /// What is on `card`, when it may be read.

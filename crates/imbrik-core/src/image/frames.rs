@@ -3,14 +3,14 @@
 
 use super::tile::TILE;
 use imbrik_store::{
-    ReadAt,
+    Keep, Page, Pages, ReadAt,
     bytes::is_zero,
     check_range,
     error::{Error, Result},
     read_vec,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, OnceLock};
 
 /// Frames up to this content are read at random; larger ones would cost memory and time without
 /// bound for a few bytes.
@@ -94,14 +94,15 @@ pub(super) struct FramedStore {
     file: Arc<dyn ReadAt>,
     codec: Box<dyn Codec>,
     frames: Frames,
-    kept: Mutex<Vec<(ByteOffset, Arc<Vec<u8>>)>>,
+    kept: Pages,
     zero_frame: OnceLock<Vec<u8>>,
 }
 
 impl FramedStore {
     /// The content of `frames` of `file`, whose places were checked against its size.
     pub(super) fn new(file: Arc<dyn ReadAt>, codec: Box<dyn Codec>, frames: Frames) -> Self {
-        Self { file, codec, frames, kept: Mutex::default(), zero_frame: OnceLock::new() }
+        let kept = Pages::new(KEPT, Keep::Last);
+        Self { file, codec, frames, kept, zero_frame: OnceLock::new() }
     }
 
     /// The frame whose content is exactly `span`, as it stands in the file; `None` when there is
@@ -157,26 +158,14 @@ impl FramedStore {
         frame.content.len() == TILE && self.zero_frame.get().is_some_and(|zero| zero == packed)
     }
 
-    /// Decodes a frame for a small read, or takes it from those kept.
-    fn decoded(&self, frame: Frame) -> Result<Arc<Vec<u8>>> {
-        let mut kept = self.kept.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(place) = kept.iter().position(|(at, _)| *at == frame.content.start()) {
-            let found = kept.remove(place);
-            let content = Arc::clone(&found.1);
-            kept.push(found);
-            return Ok(content);
-        }
-        let mut content = vec![0; frame.content.len().to_usize().unwrap_or(0)];
-        self.decode(frame, &mut content)?;
-        let content = Arc::new(content);
-        let held = |kept: &[(ByteOffset, Arc<Vec<u8>>)]| -> ByteLen {
-            kept.iter().map(|(_, content)| ByteLen::of(content)).sum()
-        };
-        while !kept.is_empty() && held(&kept).saturating_add(ByteLen::of(&content)) > KEPT {
-            kept.remove(0);
-        }
-        kept.push((frame.content.start(), Arc::clone(&content)));
-        Ok(content)
+    /// Decodes a frame for a small read, or takes it from those kept. Others may be decoded at the
+    /// same time.
+    fn decoded(&self, index: usize, frame: Frame) -> Result<Page> {
+        self.kept.get_or_make(u64::try_from(index).unwrap_or(u64::MAX), || {
+            let mut content = vec![0; frame.content.len().to_usize().unwrap_or(0)];
+            self.decode(frame, &mut content)?;
+            Ok(content.into())
+        })
     }
 }
 
@@ -190,7 +179,7 @@ impl ReadAt for FramedStore {
         let mut at = at;
         let mut rest = buf;
         while !rest.is_empty() {
-            let Some((_, frame)) = self.frame_at(at) else {
+            let Some((index, frame)) = self.frame_at(at) else {
                 return Err(Error::corrupt(format!("no frame holds {at}")));
             };
             let room = frame.content.end().saturating_since(at).to_usize().unwrap_or(0);
@@ -198,7 +187,7 @@ impl ReadAt for FramedStore {
             if at == frame.content.start() && ByteLen::of(now) == frame.content.len() {
                 self.decode(frame, now)?;
             } else {
-                let content = self.decoded(frame)?;
+                let content = self.decoded(index, frame)?;
                 let skip = at.saturating_since(frame.content.start()).to_usize().unwrap_or(0);
                 let part = content.get(skip..skip.saturating_add(now.len())).unwrap_or_default();
                 now.copy_from_slice(part);

@@ -4,8 +4,9 @@
 //! source and no copy is made: each segment says where its bytes come from when they are read.
 
 use imbrik_store::{
-    ReadAt, SparseStore, check_range,
+    PieceOf, ReadAt, SparseStore, check_range,
     error::{Error, Result},
+    next_data_in, read_pieces,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
 use std::{fmt, sync::Arc};
@@ -221,6 +222,20 @@ impl View {
             .map_while(move |segment| segment.clipped(span))
     }
 
+    /// What segments are read from, from the one that holds `at` on.
+    fn pieces_from(&self, at: ByteOffset) -> impl Iterator<Item = PieceOf<'_>> {
+        let first = self.segments.partition_point(|segment| segment.span.end() <= at);
+        let segments = self.segments.get(first..).unwrap_or_default().iter();
+        segments.map(|segment| {
+            let from: Option<(&dyn ReadAt, _)> = match &segment.content {
+                Content::Copied { from } => Some((&*self.source, *from)),
+                Content::Rewritten { store, from } => Some((&**store, *from)),
+                Content::Cleared | Content::Unused => None,
+            };
+            (segment.span, from)
+        })
+    }
+
     /// The parts of `span` that are written to a card: all but the unused.
     pub fn written_in(&self, span: Span) -> impl Iterator<Item = Span> {
         let segments = self.segments_in(span);
@@ -265,42 +280,11 @@ impl ReadAt for View {
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
         check_range(at, ByteLen::of(buf), self.size)?;
-        let span = Span::between(at, at.saturating_add(ByteLen::of(buf)));
-        let mut rest = buf;
-        for segment in self.segments_in(span) {
-            let len = segment.span.len().to_usize().unwrap_or(0).min(rest.len());
-            let (now, later) = rest.split_at_mut(len);
-            match segment.content {
-                Content::Copied { from } => self.source.read_at(from, now)?,
-                Content::Rewritten { store, from } => store.read_at(from, now)?,
-                Content::Cleared | Content::Unused => now.fill(0),
-            }
-            rest = later;
-        }
-        match rest {
-            [] => Ok(()),
-            _ => Err(Error::corrupt(format!("the plan has a hole in {span}"))),
-        }
+        read_pieces(self.pieces_from(at), at, buf)
     }
 
     fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
-        let rest = Span::between(from, ByteOffset::new(self.size.get()));
-        for segment in self.segments_in(rest) {
-            let (store, at) = match &segment.content {
-                Content::Copied { from } => (&self.source, *from),
-                Content::Rewritten { store, from } => (store, *from),
-                Content::Cleared | Content::Unused => continue,
-            };
-            let end = at.saturating_add(segment.span.len());
-            if let Some(data) = store.next_data(at)?
-                && let Some(data) = data.intersect(Span::between(at, end))
-            {
-                let ahead = data.start().saturating_since(at);
-                let start = segment.span.start().saturating_add(ahead);
-                return Ok(Some(Span::between(start, start.saturating_add(data.len()))));
-            }
-        }
-        Ok(None)
+        next_data_in(self.pieces_from(from), from)
     }
 
     fn sector_size(&self) -> SectorSize {

@@ -6,7 +6,7 @@ use crate::{
     transfer::Origin,
 };
 use imbrik_store::{
-    Blanked, ReadAt, Window,
+    Concatenated, ReadAt, Window,
     error::{Error, Result},
     units::{ByteLen, ByteOffset, Span},
 };
@@ -109,7 +109,7 @@ impl Source {
     ) -> std::result::Result<Self, SourceRefusal> {
         let whole: Arc<dyn ReadAt> = match &options.damaged[..] {
             [] => Arc::clone(image.content()),
-            spans => Arc::new(Blanked::new(Arc::clone(image.content()), spans.to_vec())),
+            spans => Arc::new(Concatenated::with_zeros(image.content(), spans)),
         };
         let (content, survey) = content(image, whole, options)?;
         let is_at_its_start = options.starts_at.is_none();

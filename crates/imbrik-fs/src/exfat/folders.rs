@@ -2,7 +2,10 @@
 //! (sections 6 and 7 of the specification).
 
 use super::boot::BootSector;
-use crate::bits::{Bits, Run, push};
+use crate::{
+    bits::{Bits, Run, push},
+    clusters::{Link, TableReader, follow},
+};
 use imbrik_store::{
     ReadAt, bytes,
     error::{Error, Result},
@@ -10,13 +13,17 @@ use imbrik_store::{
     read_vec,
     units::{ByteLen, ByteOffset},
 };
-use std::collections::BTreeMap;
+use std::ops::ControlFlow;
 
 pub(super) const ENTRY: usize = 32;
 const BITMAP: u8 = 0x81;
 const UP_CASE: u8 = 0x82;
 const LABEL: u8 = 0x83;
 const FILE: u8 = 0x85;
+/// A piece of a file's name.
+const NAME: u8 = 0xc1;
+/// What the table says of a cluster that cannot be used.
+const BAD: u32 = 0xffff_fff7;
 const BENIGN: u8 = 0xa0;
 /// The bits of an entry's type: in use, and a secondary one.
 const IN_USE: u8 = 0x80;
@@ -29,9 +36,9 @@ const IS_FOLDER: u16 = 0x10;
 const MOST_FOLDER: u64 = 256 << 20;
 /// The most clusters that are looked at: their table is 128 MiB long.
 const MOST: u64 = 1 << 25;
-const PIECE: u64 = 64 << 10;
 
 /// The clusters of one entry.
+#[derive(Clone)]
 pub(super) struct Holding {
     /// The entry's place in its set.
     pub(super) entry: usize,
@@ -42,6 +49,7 @@ pub(super) struct Holding {
 }
 
 /// An entry with all that belongs to it.
+#[derive(Clone)]
 pub(super) struct Set {
     /// The entries.
     pub(super) raw: Vec<u8>,
@@ -54,6 +62,30 @@ pub(super) struct Set {
 impl Set {
     pub(super) fn kind(&self) -> u8 {
         bytes::u8(&self.raw, 0).unwrap_or(0)
+    }
+
+    /// The entries, each on its own.
+    pub(super) fn entries(&self) -> &[[u8; ENTRY]] {
+        self.raw.as_chunks::<ENTRY>().0
+    }
+
+    /// Whether it is a file's or a folder's.
+    pub(super) fn is_file(&self) -> bool {
+        self.kind() == FILE
+    }
+
+    /// Whether it is a folder's.
+    pub(super) fn is_folder(&self) -> bool {
+        self.is_file() && bytes::le_u16(&self.raw, 4).unwrap_or(0) & IS_FOLDER != 0
+    }
+
+    /// The name of a file, in UTF-8.
+    pub(super) fn name(&self) -> Vec<u8> {
+        let len = self.entries().get(1).map_or(0, |stream| usize::from(stream[3]));
+        let parts = self.entries().iter().filter(|entry| entry[0] == NAME);
+        let units = parts.flat_map(|entry| entry.get(2..).unwrap_or_default().as_chunks::<2>().0);
+        let units: Vec<u16> = units.take(len).map(|unit| u16::from_le_bytes(*unit)).collect();
+        String::from_utf16_lossy(&units).into_bytes()
     }
 
     pub(super) fn is_bitmap(&self) -> bool {
@@ -221,7 +253,7 @@ pub(super) fn walk(
     if boot.clusters > MOST {
         return Err(Error::unsupported("it has more clusters than are looked at"));
     }
-    let mut chains = Chains { store, boot, pieces: BTreeMap::new() };
+    let chains = Chains::of(store, boot);
     let root = chains.follow(boot.root_cluster)?;
     let mut waiting = vec![root.clone()];
     // A folder that holds itself would be looked at for ever: its clusters have two owners, which
@@ -232,18 +264,29 @@ pub(super) fn walk(
         if !folder.iter().all(|run| looked.add(*run)) {
             return Err(Error::corrupt("a folder's clusters have two owners"));
         }
-        read_folder(&mut chains, &folder, work, &mut waiting)?;
+        each_set(store, boot, &folder, &mut |mut set| {
+            set.holdings = holdings(&chains, &set)?;
+            work(&set)?;
+            if let Some(stream) = set.holdings.first().filter(|_| set.is_folder()) {
+                waiting.push(stream.runs.clone());
+            }
+            Ok(ControlFlow::Continue(()))
+        })?;
     }
     Ok(root)
 }
 
-fn read_folder(
-    chains: &mut Chains<'_>,
+/// Calls `work` with every entry set of the folder that stands in the clusters `folder`, until it
+/// answers `Break`. What the sets name is not looked at.
+///
+/// # Errors
+/// When the folder cannot be read or makes no sense, and those of `work`.
+pub(super) fn each_set(
+    store: &dyn ReadAt,
+    boot: &BootSector,
     folder: &[Run],
-    work: &mut dyn FnMut(&Set) -> Result<()>,
-    waiting: &mut Vec<Vec<Run>>,
+    work: &mut dyn FnMut(Set) -> Result<ControlFlow<()>>,
 ) -> Result<()> {
-    let boot = chains.boot;
     let clusters: u64 = folder.iter().map(|run| run.len).sum();
     let len = boot.cluster.checked_mul(clusters).unwrap_or_default();
     if len.get() > MOST_FOLDER {
@@ -252,7 +295,7 @@ fn read_folder(
     let mut entries = Vec::new();
     for cluster in folder.iter().flat_map(|run| run.first..run.end()) {
         let place = boot.cluster_span(cluster).unwrap_or_default();
-        let content = read_vec(chains.store, place.start(), place.len().to_usize().unwrap_or(0))?;
+        let content = read_vec(store, place.start(), place.len().to_usize().unwrap_or(0))?;
         for (index, entry) in content.as_chunks::<ENTRY>().0.iter().enumerate() {
             let ahead = ByteLen::from_usize(index.saturating_mul(ENTRY));
             entries.push((place.start().saturating_add(ahead), *entry));
@@ -290,90 +333,110 @@ fn read_folder(
         if set.is_sealed() && bytes::le_u16(&set.raw, 2) != Some(set.checksum()) {
             return Err(Error::corrupt("an entry set's checksum is wrong"));
         }
-        set.holdings = holdings(chains, &set)?;
-        work(&set)?;
-        let is_folder = kind == FILE && bytes::le_u16(&set.raw, 4).unwrap_or(0) & IS_FOLDER != 0;
-        if let Some(stream) = set.holdings.first().filter(|_| is_folder) {
-            waiting.push(stream.runs.clone());
+        if work(set)?.is_break() {
+            break;
         }
     }
     Ok(())
 }
 
+/// What an entry says of its clusters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) struct Stream {
+    /// The first, counted from 0.
+    pub(super) first: u64,
+    /// Bytes in them.
+    pub(super) len: u64,
+    /// Whether they follow each other without a chain.
+    pub(super) is_plain: bool,
+}
+
+/// What `entry` says of its clusters; `None` when it has none.
+///
+/// # Errors
+/// [`imbrik_store::Class::Corrupt`] when it names one that is none.
+pub(super) fn stream_of(entry: &[u8; ENTRY], boot: &BootSector) -> Result<Option<Stream>> {
+    let flags = match entry[0] {
+        BITMAP | UP_CASE => MAY_HAVE,
+        LABEL | FILE => 0,
+        kind if kind & SECONDARY == 0 => entry[4],
+        _ => entry[1],
+    };
+    let first = bytes::le_u32(entry, 20).unwrap_or(0);
+    let len = bytes::le_u64(entry, 24).unwrap_or(0);
+    if flags & MAY_HAVE == 0 || first == 0 {
+        return Ok(None);
+    }
+    let first = u64::from(first).checked_sub(2).filter(|first| *first < boot.clusters);
+    let first = first.ok_or_else(|| Error::corrupt("an entry names a cluster that is none"))?;
+    Ok(Some(Stream { first, len, is_plain: flags & NO_CHAIN != 0 }))
+}
+
 /// The clusters that the entries of a set name.
-fn holdings(chains: &mut Chains<'_>, set: &Set) -> Result<Vec<Holding>> {
+fn holdings(chains: &Chains<'_>, set: &Set) -> Result<Vec<Holding>> {
     let mut found = Vec::new();
-    for (index, entry) in set.raw.as_chunks::<ENTRY>().0.iter().enumerate() {
-        let flags = match bytes::u8(entry, 0).unwrap_or(0) {
-            BITMAP | UP_CASE => MAY_HAVE,
-            LABEL | FILE => 0,
-            kind if kind & SECONDARY == 0 => bytes::u8(entry, 4).unwrap_or(0),
-            _ => bytes::u8(entry, 1).unwrap_or(0),
-        };
-        let first = bytes::le_u32(entry, 20).unwrap_or(0);
-        let len = bytes::le_u64(entry, 24).unwrap_or(0);
-        if flags & MAY_HAVE == 0 || first == 0 {
-            continue;
+    for (index, entry) in set.entries().iter().enumerate() {
+        let Some(stream) = stream_of(entry, chains.boot)? else { continue };
+        let runs = chains.clusters_of(stream)?;
+        if !runs.is_empty() {
+            found.push(Holding { entry: index, runs, is_plain: stream.is_plain });
         }
-        let first = u64::from(first).checked_sub(2).filter(|n| *n < chains.boot.clusters);
-        let first = first.ok_or_else(|| Error::corrupt("an entry names a cluster that is none"))?;
-        let needed = len.div_ceil(chains.boot.cluster.get().max(1));
-        let is_plain = flags & NO_CHAIN != 0;
-        let runs = match (is_plain, needed) {
-            (_, 0) => continue,
-            (true, _) => vec![Run::new(first, needed)],
-            (false, _) => chains.follow(first)?,
-        };
-        let held: u64 = runs.iter().map(|run| run.len).sum();
-        if held < needed || runs.iter().any(|run| run.end() > chains.boot.clusters) {
-            return Err(Error::corrupt("an entry has fewer clusters than its length needs"));
-        }
-        found.push(Holding { entry: index, runs, is_plain });
     }
     Ok(found)
 }
 
 /// Follows chains through the allocation table.
-struct Chains<'a> {
-    store: &'a dyn ReadAt,
+pub(super) struct Chains<'a> {
     boot: &'a BootSector,
-    pieces: BTreeMap<u64, Vec<u8>>,
+    table: TableReader<'a>,
 }
 
-impl Chains<'_> {
-    /// The clusters of the chain that starts at `first`.
-    fn follow(&mut self, first: u64) -> Result<Vec<Run>> {
-        let mut runs = Vec::new();
-        let mut number = first;
-        let mut left = self.boot.clusters;
-        loop {
-            if number >= self.boot.clusters {
-                return Err(Error::corrupt("a chain leads to a cluster that is none"));
-            }
-            left = left
-                .checked_sub(1)
-                .ok_or_else(|| Error::corrupt("a chain of clusters has no end"))?;
-            push(&mut runs, number);
-            number = match self.entry(number)? {
-                u32::MAX => return Ok(runs),
-                next => u64::from(next)
-                    .checked_sub(2)
-                    .ok_or_else(|| Error::corrupt("a chain of clusters is broken"))?,
-            };
-        }
+impl<'a> Chains<'a> {
+    /// Those of the volume in `store`.
+    pub(super) fn of(store: &'a dyn ReadAt, boot: &'a BootSector) -> Self {
+        Self { boot, table: TableReader::new(store, boot.table) }
     }
 
-    fn entry(&mut self, number: u64) -> Result<u32> {
+    /// The clusters of the chain that starts at `first`.
+    ///
+    /// # Errors
+    /// When the table cannot be read; [`imbrik_store::Class::Corrupt`] when the chain breaks off.
+    pub(super) fn follow(&self, first: u64) -> Result<Vec<Run>> {
+        let link = &mut |number| self.link(number);
+        follow(first, self.boot.clusters, link, &mut |_| Ok(()))?.whole()
+    }
+
+    /// What the table says of cluster `number` (section 4.1).
+    fn link(&self, number: u64) -> Result<Link> {
         let at = number.saturating_add(2).saturating_mul(4);
-        let (piece, inside) = (at / PIECE, usize::try_from(at % PIECE).unwrap_or(0));
-        if !self.pieces.contains_key(&piece) {
-            let start = ByteLen::new(piece.saturating_mul(PIECE));
-            let len = self.boot.table.len().saturating_sub(start).get().min(PIECE);
-            let place = self.boot.table.start().saturating_add(start);
-            let read = read_vec(self.store, place, usize::try_from(len).unwrap_or(0))?;
-            self.pieces.insert(piece, read);
+        let raw = self.table.bytes(at)?.map(u32::from_le_bytes);
+        let raw = raw.ok_or_else(|| Error::corrupt("its allocation table is too short"))?;
+        Ok(match raw {
+            0 => Link::Free,
+            BAD => Link::Bad,
+            u32::MAX => Link::Last,
+            _ => match u64::from(raw).checked_sub(2) {
+                Some(next) if next < self.boot.clusters => Link::To(next),
+                _ => Link::Wrong(raw),
+            },
+        })
+    }
+
+    /// The `len` bytes of clusters from `first` on that an entry names.
+    ///
+    /// # Errors
+    /// When the table cannot be read; [`imbrik_store::Class::Corrupt`] when there are too few.
+    pub(super) fn clusters_of(&self, at: Stream) -> Result<Vec<Run>> {
+        let needed = at.len.div_ceil(self.boot.cluster.get().max(1));
+        let runs = match (at.is_plain, needed) {
+            (_, 0) => return Ok(Vec::new()),
+            (true, _) => vec![Run::new(at.first, needed)],
+            (false, _) => self.follow(at.first)?,
+        };
+        let held: u64 = runs.iter().map(|run| run.len).sum();
+        match held < needed || runs.iter().any(|run| run.end() > self.boot.clusters) {
+            true => Err(Error::corrupt("an entry has fewer clusters than its length needs")),
+            false => Ok(runs),
         }
-        let found = self.pieces.get(&piece).and_then(|piece| bytes::le_u32(piece, inside));
-        found.ok_or_else(|| Error::corrupt("its allocation table is too short"))
     }
 }

@@ -1,6 +1,7 @@
 //! exFAT, after the exFAT file system specification.
 
 mod boot;
+mod files;
 mod folders;
 mod moved;
 mod reshape;
@@ -9,6 +10,7 @@ mod usage;
 use crate::{
     DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Usage, Volume,
     VolumeKind,
+    files::Files,
     filesystem::{Filesystem, Reshape},
     ids::{serial_of, serial_text},
 };
@@ -45,6 +47,12 @@ impl Filesystem for ExFat {
 
     fn examine(&self, store: &Arc<dyn ReadAt>, _kind: VolumeKind) -> Result<Examined> {
         examine(&**store)
+    }
+
+    fn files<'a>(&self, store: &'a dyn ReadAt) -> Result<Option<Box<dyn Files + 'a>>> {
+        let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
+        let boot = BootSector::decode(&sector);
+        Ok(boot.map(|boot| -> Box<dyn Files + 'a> { Box::new(files::Reader::new(store, boot)) }))
     }
 
     fn check(&self, store: &Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {

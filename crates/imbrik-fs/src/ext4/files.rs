@@ -1,206 +1,386 @@
-//! Small files and folders that are looked into, and the inodes on the way to them.
+//! The files of a volume, looked into: what stands behind [`Files`].
+//!
+//! It stands on the same readers of inodes, maps, folders and attributes as everything that changes a
+//! volume. Where those end at a wrong checksum, this notes it and goes on: whoever looks for a file on
+//! a damaged card is served by what can be read.
 
 use super::{
-    extents::{self, Extent},
     group::Group,
+    strict::{
+        attributes,
+        folder::{self, Entry},
+        group_of,
+        inode::{I_BLOCK, MapKind, ROOT, RawInode},
+        inode_in,
+        map::{self, MapVisit, Node, Piece},
+        metadata_cache::MetadataCache,
+        values::{in_inode, value_of},
+    },
     superblock::Superblock,
 };
-use crate::filesystem::Files;
+use crate::{
+    bits::Run,
+    files::{
+        EachEntry, EachStretch, FileAttribute, FileId, FileInfo, FileKind, Files, FolderEntry,
+        Stretch,
+    },
+};
 use imbrik_store::{
-    ReadAt, bytes,
-    error::{Class, Result},
-    read_up_to,
-    units::ByteOffset,
+    ReadAt,
+    error::{Error, Result},
+};
+use std::{
+    cell::RefCell,
+    collections::{BTreeMap, BTreeSet},
+    ops::ControlFlow,
 };
 
-const ROOT: u32 = 2;
-const TYPE_MASK: u16 = 0xf000;
-const FOLDER: u16 = 0x4000;
-const FILE: u16 = 0x8000;
-const INLINE_DATA_FLAG: u32 = 0x1000_0000;
-/// The longest folder that is searched, in blocks.
-const MOST_FOLDER_BLOCKS: u64 = 4096;
+/// Where the entries of a folder within its inode start, behind the number of its parent.
+const INLINE: usize = 4;
+/// Faults that are noted; more than these say nothing new.
+const MOST_FAULTS: usize = 100;
 
-/// What of an inode is needed to read its content.
-pub(super) struct Inode {
-    mode: u16,
-    size: u64,
-    flags: u32,
-    i_block: Vec<u8>,
-}
-
-/// A volume, to be looked into. Everything here is for information only, so that what makes no
-/// sense is simply not found.
+/// A volume, to be looked into.
 pub(super) struct Reader<'a> {
-    pub(super) store: &'a dyn ReadAt,
-    pub(super) superblock: Superblock,
+    blocks: MetadataCache<&'a dyn ReadAt>,
+    superblock: Superblock,
+    groups: RefCell<BTreeMap<u64, Group>>,
+    faults: RefCell<Vec<String>>,
 }
 
-impl Reader<'_> {
-    /// The inode `number`; `None` when there can be no such one.
-    pub(super) fn inode(&self, number: u32) -> Result<Option<Inode>> {
-        let superblock = &self.superblock;
-        let Some(index) = u64::from(number).checked_sub(1) else { return Ok(None) };
-        let group = index.checked_div(superblock.inodes_per_group).unwrap_or(0);
-        let index = index.checked_rem(superblock.inodes_per_group).unwrap_or(0);
-        let group = match Group::read(self.store, superblock, group) {
-            Err(error) if error.class() == Class::Corrupt => return Ok(None),
-            group => group?,
-        };
-        let at = group.inode_table.checked_mul(superblock.block_len);
-        let at = at.and_then(|at| at.checked_add(index.checked_mul(superblock.inode_len)?));
-        let Some(at) = at else { return Ok(None) };
-        let raw = read_up_to(self.store, ByteOffset::new(at), 128)?;
-        Ok(decode(&raw))
+impl<'a> Reader<'a> {
+    /// The volume in `store`, whose superblock is `superblock`.
+    pub(super) fn new(store: &'a dyn ReadAt, superblock: Superblock) -> Self {
+        Self {
+            blocks: MetadataCache::new(store, superblock.block_len),
+            superblock,
+            groups: RefCell::default(),
+            faults: RefCell::default(),
+        }
+    }
+
+    fn note(&self, fault: &Error) {
+        let mut faults = self.faults.borrow_mut();
+        let text = fault.to_string();
+        if faults.len() < MOST_FAULTS && !faults.contains(&text) {
+            faults.push(text);
+        }
+    }
+
+    fn group(&self, number: u64) -> Result<Group> {
+        if let Some(known) = self.groups.borrow().get(&number) {
+            return Ok(known.clone());
+        }
+        let group = Group::read(*self.blocks.store(), &self.superblock, number)?;
+        self.groups.borrow_mut().insert(number, group.clone());
+        Ok(group)
+    }
+
+    fn inode(&self, file: FileId) -> Result<RawInode> {
+        let number = u32::try_from(file.number).unwrap_or(0);
+        let group = self.group(group_of(&self.superblock, number))?;
+        let inode = inode_in(&self.blocks, &self.superblock, &group, number)?;
+        if let Err(fault) = inode.check(&self.superblock) {
+            self.note(&fault);
+        }
+        Ok(inode)
+    }
+
+    /// Calls `each` with every written piece of an inode's content.
+    fn pieces(
+        &self,
+        inode: &RawInode,
+        each: &mut dyn FnMut(Piece) -> Result<ControlFlow<()>>,
+    ) -> Result<()> {
+        let mut look = Look { reader: self, inode, nodes: BTreeSet::new(), each };
+        map::walk(&self.blocks, &self.superblock, inode, &mut look)
+    }
+
+    /// Calls `each` with the entries of a block of a folder, or of what of it stands in its inode.
+    fn entries_in(
+        &self,
+        inode: &RawInode,
+        block: &[u8],
+        start: usize,
+        each: EachEntry<'_>,
+    ) -> Result<ControlFlow<()>> {
+        for entry in folder::each_entry(block, start) {
+            let Some(Entry { inode: number, name, .. }) = entry else {
+                self.note(&inode.wrong("a block of the folder makes no sense"));
+                break;
+            };
+            if matches!(name, b"." | b"..") {
+                continue;
+            }
+            let flow = each(FolderEntry { name, file: FileId::of(number.into()) })?;
+            if flow.is_break() {
+                return Ok(flow);
+            }
+        }
+        Ok(ControlFlow::Continue(()))
+    }
+
+    /// The content of an inode that keeps it in itself: what stands in place of its map, and what of
+    /// it goes on in an attribute.
+    fn inline<'b>(&self, inode: &'b RawInode) -> [&'b [u8]; 2] {
+        let more = attributes::inline_data(inode).and_then(|range| inode.raw.get(range));
+        [inode.i_block(), more.unwrap_or_default()]
+    }
+
+    /// Adds the attributes of a list, those that the filesystem keeps for itself left out.
+    fn take_attributes(
+        &self,
+        list: &[attributes::Attribute<'_>],
+        all: &mut Vec<FileAttribute>,
+    ) -> Result<()> {
+        for one in list {
+            let Some(name) = one.full_name() else { continue };
+            let value = match one.inode {
+                0 => one.value.to_vec(),
+                number => {
+                    let inode = self.inode(FileId::of(number.into()))?;
+                    let value = value_of(&self.blocks, &self.superblock, &inode)?;
+                    value.ok_or_else(|| inode.wrong("it holds no value of an attribute"))?
+                }
+            };
+            all.push(FileAttribute { name, value });
+        }
+        Ok(())
     }
 }
 
 impl Files for Reader<'_> {
-    fn small_file(&self, path: &[&[u8]], most: usize) -> Result<Option<Vec<u8>>> {
-        let mut number = ROOT;
-        for name in path {
-            let Some(folder) = self.inode(number)? else { return Ok(None) };
-            match self.look_up(&folder, name)? {
-                Some(found) => number = found,
-                None => return Ok(None),
-            }
-        }
-        match self.inode(number)? {
-            Some(inode) if inode.mode & TYPE_MASK == FILE => self.content(&inode, most),
-            _ => Ok(None),
-        }
+    fn root(&self) -> FileId {
+        FileId::of(ROOT.into())
     }
 
-    fn has_entry(&self, path: &[&[u8]]) -> Result<Option<bool>> {
-        let mut number = ROOT;
-        for name in path {
-            let Some(folder) = self.inode(number)? else { return Ok(None) };
-            let is_plain = folder.mode & TYPE_MASK == FOLDER
-                && folder.flags & INLINE_DATA_FLAG == 0
-                && self.extents(&folder)?.is_some();
-            if !is_plain {
-                return Ok(None);
+    fn entries(&self, folder: FileId, each: EachEntry<'_>) -> Result<()> {
+        let inode = self.inode(folder)?;
+        if !inode.is_folder() {
+            return Err(inode.wrong("it is no folder"));
+        }
+        if inode.is_encrypted() {
+            return Err(Error::unsupported("the names in it are encrypted"));
+        }
+        if inode.is_inline() {
+            let [first, more] = self.inline(&inode);
+            if self.entries_in(&inode, first, INLINE, each)?.is_continue() {
+                let _ = self.entries_in(&inode, more, 0, each)?;
             }
-            match self.look_up(&folder, name)? {
-                Some(found) => number = found,
-                None => return Ok(Some(false)),
-            }
+            return Ok(());
         }
-        Ok(Some(true))
-    }
-
-    fn names(&self, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>> {
-        let mut number = ROOT;
-        for name in path {
-            let Some(folder) = self.inode(number)? else { return Ok(None) };
-            let Some(found) = self.look_up(&folder, name)? else { return Ok(None) };
-            number = found;
-        }
-        let Some(folder) = self.inode(number)? else { return Ok(None) };
-        if folder.mode & TYPE_MASK != FOLDER || folder.flags & INLINE_DATA_FLAG != 0 {
-            return Ok(None);
-        }
-        let Some(extents) = self.extents(&folder)? else { return Ok(None) };
-        let blocks = extents
-            .iter()
-            .flat_map(|extent| extent.physical..extent.physical.saturating_add(extent.len));
-        let mut names = Vec::new();
-        for number in blocks.take(usize::try_from(MOST_FOLDER_BLOCKS).unwrap_or(usize::MAX)) {
-            let Some(span) = self.superblock.span(number, 1) else { return Ok(None) };
-            let block = read_up_to(self.store, span.start(), span.len().to_usize().unwrap_or(0))?;
-            let mut at = 0usize;
-            while let Some(inode) = bytes::le_u32(&block, at) {
-                let field = |from: usize| at.checked_add(from);
-                let rec_len = field(4).and_then(|at| bytes::le_u16(&block, at)).unwrap_or(0);
-                let name_len = field(6).and_then(|at| bytes::u8(&block, at)).unwrap_or(0);
-                let start = at.saturating_add(8);
-                let name = block.get(start..start.saturating_add(name_len.into()));
-                names.extend(name.filter(|_| inode != 0).map(<[u8]>::to_vec));
-                if rec_len < 8 {
-                    break;
+        let seed = inode.seed(&self.superblock);
+        let end = inode.size().div_ceil(self.superblock.block_len);
+        self.pieces(&inode, &mut |piece| {
+            let behind = piece.logical.saturating_add(piece.len).min(end);
+            let count = behind.saturating_sub(piece.logical);
+            for number in piece.physical..piece.physical.saturating_add(count) {
+                let block = self.blocks.block(number)?;
+                if self.superblock.has_metadata_csum() && !folder::is_sound(&block, seed) {
+                    self.note(&inode.wrong("a block of the folder has a wrong checksum"));
                 }
-                at = at.saturating_add(rec_len.into());
+                let flow = self.entries_in(&inode, &block, 0, each)?;
+                if flow.is_break() {
+                    return Ok(flow);
+                }
             }
+            Ok(ControlFlow::Continue(()))
+        })
+    }
+
+    fn info(&self, file: FileId) -> Result<FileInfo> {
+        let inode = self.inode(file)?;
+        let kind = inode.kind().ok_or_else(|| inode.wrong("it is no file of any kind"))?;
+        Ok(FileInfo {
+            kind,
+            size: inode.size(),
+            links: inode.links().into(),
+            ownership: Some(inode.ownership()),
+            modified: inode.modified(),
+            accessed: inode.accessed(),
+            changed: inode.changed(),
+            created: inode.created(),
+        })
+    }
+
+    fn content(&self, file: FileId, each: EachStretch<'_>) -> Result<()> {
+        let inode = self.inode(file)?;
+        if inode.is_encrypted() {
+            return Err(Error::unsupported("its content is encrypted"));
         }
-        Ok(Some(names))
+        if inode.is_inline() {
+            let [first, more] = self.inline(&inode);
+            if each(0, Stretch::Here(first))?.is_continue() {
+                let behind = u64::try_from(I_BLOCK.len()).unwrap_or(0);
+                let _ = each(behind, Stretch::Here(more))?;
+            }
+            return Ok(());
+        }
+        if inode.kind() == Some(FileKind::Link)
+            && inode.map_kind(&self.superblock)? == MapKind::None
+        {
+            let len = usize::try_from(inode.size()).unwrap_or(usize::MAX);
+            let target = inode.i_block().get(..len);
+            let target = target.ok_or_else(|| inode.wrong("its target is too long"))?;
+            return each(0, Stretch::Here(target)).map(|_| ());
+        }
+        let block_len = self.superblock.block_len;
+        self.pieces(&inode, &mut |piece| {
+            let at = piece.logical.checked_mul(block_len);
+            let span = self.superblock.span(piece.physical, piece.len);
+            let (at, span) = at.zip(span).ok_or_else(|| inode.wrong("its map leads outside"))?;
+            each(at, Stretch::InVolume(span))
+        })
+    }
+
+    fn attributes(&self, file: FileId) -> Result<Vec<FileAttribute>> {
+        let inode = self.inode(file)?;
+        let wrong = || inode.wrong("its attributes make no sense");
+        let mut all = Vec::new();
+        self.take_attributes(&in_inode(&inode).ok_or_else(wrong)?, &mut all)?;
+        let number = inode.file_acl(&self.superblock);
+        if number != 0 {
+            let block = self.blocks.block(number)?;
+            if attributes::sharers(&block, number, &self.superblock).is_none() {
+                self.note(&inode.wrong("the block of its attributes has a wrong checksum"));
+            }
+            let list = attributes::list(&block, attributes::IN_BLOCK, 0).ok_or_else(wrong)?;
+            self.take_attributes(&list, &mut all)?;
+        }
+        Ok(all)
+    }
+
+    fn faults(&self) -> Vec<String> {
+        self.faults.borrow().clone()
+    }
+
+    fn store(&self) -> &dyn ReadAt {
+        *self.blocks.store()
     }
 }
 
-impl Reader<'_> {
-    fn content(&self, inode: &Inode, most: usize) -> Result<Option<Vec<u8>>> {
-        let len = usize::try_from(inode.size).unwrap_or(usize::MAX).min(most);
-        if inode.flags & INLINE_DATA_FLAG != 0 {
-            // The first 60 bytes of the data; what is longer goes on in an attribute.
-            return Ok(inode.i_block.get(..len).map(<[u8]>::to_vec));
+/// A walk through a map that takes what it finds: no block of the map twice, and nothing outside.
+struct Look<'a, 'b> {
+    reader: &'a Reader<'b>,
+    inode: &'a RawInode,
+    nodes: BTreeSet<u64>,
+    each: &'a mut dyn FnMut(Piece) -> Result<ControlFlow<()>>,
+}
+
+impl MapVisit for Look<'_, '_> {
+    fn claim(&mut self, run: Run) -> Result<()> {
+        match run.end() <= self.reader.superblock.blocks {
+            true => Ok(()),
+            false => Err(self.inode.wrong("its map leads outside")),
         }
-        let Some(extents) = self.extents(inode)? else { return Ok(None) };
-        let mut content = vec![0; len];
-        for extent in extents {
-            let from = extent.logical.saturating_mul(self.superblock.block_len);
-            let from = usize::try_from(from).unwrap_or(usize::MAX);
-            let Some(part) = content.get_mut(from..) else { continue };
-            let room = extent.len.saturating_mul(self.superblock.block_len);
-            let room = part.len().min(usize::try_from(room).unwrap_or(usize::MAX));
-            let Some(span) = self.superblock.span(extent.physical, extent.len) else {
-                return Ok(None);
-            };
-            let found = read_up_to(self.store, span.start(), room)?;
-            if let Some(part) = part.get_mut(..found.len()) {
-                part.copy_from_slice(&found);
-            }
-        }
-        Ok(Some(content))
     }
 
-    pub(super) fn extents(&self, inode: &Inode) -> Result<Option<Vec<Extent>>> {
-        extents::extents(self.store, &self.superblock, &inode.i_block, inode.flags)
+    fn node(&mut self, node: Node) -> Result<()> {
+        match self.nodes.insert(node.block) {
+            true => Ok(()),
+            false => Err(self.inode.wrong("its map names a block twice")),
+        }
     }
 
-    /// The inode that `folder` calls `name`.
-    fn look_up(&self, folder: &Inode, name: &[u8]) -> Result<Option<u32>> {
-        if folder.mode & TYPE_MASK != FOLDER || folder.flags & INLINE_DATA_FLAG != 0 {
-            return Ok(None);
+    fn piece(&mut self, piece: Piece) -> Result<ControlFlow<()>> {
+        match piece.is_unwritten {
+            true => Ok(ControlFlow::Continue(())),
+            false => (self.each)(piece),
         }
-        let Some(extents) = self.extents(folder)? else { return Ok(None) };
-        let blocks = extents
-            .iter()
-            .flat_map(|extent| extent.physical..extent.physical.saturating_add(extent.len));
-        for number in blocks.take(usize::try_from(MOST_FOLDER_BLOCKS).unwrap_or(usize::MAX)) {
-            let Some(span) = self.superblock.span(number, 1) else { return Ok(None) };
-            let len = span.len().to_usize().unwrap_or(0);
-            if let Some(found) = find_entry(&read_up_to(self.store, span.start(), len)?, name) {
-                return Ok(Some(found));
-            }
-        }
-        Ok(None)
+    }
+
+    fn fault(&mut self, fault: Error) -> Result<()> {
+        self.reader.note(&fault);
+        Ok(())
     }
 }
 
-fn decode(raw: &[u8]) -> Option<Inode> {
-    let high = u64::from(bytes::le_u32(raw, 0x6c)?) << 32;
-    Some(Inode {
-        mode: bytes::le_u16(raw, 0)?,
-        size: u64::from(bytes::le_u32(raw, 4)?) | high,
-        flags: bytes::le_u32(raw, 0x20)?,
-        i_block: raw.get(0x28..0x64)?.to_vec(),
-    })
-}
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use imbrik_store::{
+        SparseStore, WriteAt, bytes,
+        units::{ByteLen, ByteOffset},
+    };
 
-/// The inode number of the entry `name` in a block of a folder. The nodes of a hashed folder look
-/// like blocks with an empty entry, so they need no care.
-fn find_entry(block: &[u8], name: &[u8]) -> Option<u32> {
-    let mut at = 0usize;
-    loop {
-        let inode = bytes::le_u32(block, at)?;
-        let rec_len = usize::from(bytes::le_u16(block, at.checked_add(4)?)?);
-        let name_len = usize::from(bytes::u8(block, at.checked_add(6)?)?);
-        let start = at.checked_add(8)?;
-        if inode != 0 && block.get(start..start.checked_add(name_len)?)? == name {
-            return Some(inode);
+    /// A volume of 64 blocks of 1 KiB, without a file.
+    fn superblock() -> Superblock {
+        let mut raw = vec![0; Superblock::LEN];
+        for (at, value) in [(0x4, 64u32), (0x14, 1), (0x20, 8192), (0x28, 16), (0x4c, 1)] {
+            raw[at..at + 4].copy_from_slice(&value.to_le_bytes());
         }
-        if rec_len < 8 {
-            return None;
-        }
-        at = at.checked_add(rec_len)?;
+        raw[0x38..0x3a].copy_from_slice(&[0x53, 0xef]);
+        raw[0x59] = 1;
+        Superblock::decode(&raw).unwrap()
+    }
+
+    fn put(store: &SparseStore, block: u64, numbers: &[u32]) {
+        let bytes: Vec<u8> = numbers.iter().flat_map(|number| number.to_le_bytes()).collect();
+        store.write_at(ByteOffset::new(block * 1024), &bytes).unwrap();
+    }
+
+    /// A file with the map `numbers`.
+    fn file(flags: u32, numbers: &[u32]) -> RawInode {
+        let mut inode = RawInode { number: 12, raw: vec![0; 128] };
+        bytes::put(&mut inode.raw, 0, 0x81a4u16.to_le_bytes()).unwrap();
+        inode.put_flags(flags);
+        let mut map: Vec<u8> = numbers.iter().flat_map(|number| number.to_le_bytes()).collect();
+        map.resize(60, 0);
+        inode.put_i_block(&map);
+        inode
+    }
+
+    fn pieces(store: &SparseStore, inode: &RawInode) -> Result<Vec<(u64, u64, u64)>> {
+        let reader = Reader::new(store, superblock());
+        let mut all = Vec::new();
+        reader.pieces(inode, &mut |piece| {
+            all.push((piece.logical, piece.physical, piece.len));
+            Ok(ControlFlow::Continue(()))
+        })?;
+        Ok(all)
+    }
+
+    #[test]
+    fn an_indirect_map_has_holes_and_joins_runs() {
+        let store = SparseStore::new(ByteLen::kib(64));
+        let mut numbers = [0u32; 15];
+        (numbers[0], numbers[1], numbers[3], numbers[12]) = (30, 31, 40, 20);
+        put(&store, 20, &[41, 42, 0, 50]);
+        let found = pieces(&store, &file(0, &numbers)).unwrap();
+        assert_eq!(found, [(0, 30, 2), (3, 40, 1), (12, 41, 2), (15, 50, 1)]);
+    }
+
+    #[test]
+    fn a_map_that_leads_back_into_itself_or_outside_is_nonsense() {
+        let store = SparseStore::new(ByteLen::kib(64));
+        put(&store, 20, &[20; 256]);
+        let mut numbers = [0u32; 15];
+        numbers[14] = 20;
+        assert!(pieces(&store, &file(0, &numbers)).is_err());
+        numbers = [0; 15];
+        numbers[0] = 64;
+        assert!(pieces(&store, &file(0, &numbers)).is_err());
+    }
+
+    #[test]
+    fn unwritten_extents_read_as_zeros_and_more_than_ten_thousand_are_followed() {
+        let store = SparseStore::new(ByteLen::kib(64));
+        // A root with an unwritten extent between two that are written.
+        let root = [0x0003_f30a, 0x4, 0, 0, 2, 30, 2, 32770, 40, 5, 1, 33];
+        let found = pieces(&store, &file(0x8_0000, &root)).unwrap();
+        assert_eq!(found, [(0, 30, 2), (5, 33, 1)]);
+    }
+
+    #[test]
+    fn whatever_a_map_says_it_comes_to_an_end_without_a_panic() {
+        use proptest::prelude::*;
+        proptest!(|(map in proptest::collection::vec(any::<u32>(), 15), flags in 0u32..2,
+                    block in proptest::collection::vec(0u32..70, 256))| {
+            let store = SparseStore::new(ByteLen::kib(64));
+            (0..64).for_each(|at| put(&store, at, &block));
+            let small: Vec<u32> = map.iter().map(|number| number % 64).collect();
+            let _ = pieces(&store, &file(flags << 19, &map));
+            let _ = pieces(&store, &file(flags << 19, &small));
+        });
     }
 }

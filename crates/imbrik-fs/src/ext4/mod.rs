@@ -3,7 +3,6 @@
 
 mod checksum;
 mod edit;
-mod extents;
 mod files;
 mod fixed;
 mod group;
@@ -22,7 +21,8 @@ mod usage;
 use crate::{
     DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Usage, Volume,
     VolumeKind,
-    filesystem::{FilePut, Files, Filesystem, History, Reshape},
+    files::Files,
+    filesystem::{FilePut, Filesystem, History, Reshape},
     ids::uuid_text,
 };
 use files::Reader;
@@ -95,7 +95,7 @@ impl Filesystem for Ext {
     fn files<'a>(&self, store: &'a dyn ReadAt) -> Result<Option<Box<dyn Files + 'a>>> {
         let superblock = Superblock::read(store)?.filter(Superblock::has_sound_numbers);
         Ok(superblock
-            .map(|superblock| -> Box<dyn Files + 'a> { Box::new(Reader { store, superblock }) }))
+            .map(|superblock| -> Box<dyn Files + 'a> { Box::new(Reader::new(store, superblock)) }))
     }
 
     fn check(&self, store: &Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {

@@ -83,24 +83,25 @@ fn replayed(
         .ok_or_else(|| Error::corrupt("its journal is to be replayed, and it has none"))?;
     let mut replay = Journal::open(&*store, superblock, &at)?.replay()?;
     let fast = std::mem::take(&mut replay.fast);
-    let mut replayed = Replayed::new(store, superblock.block_len, replay);
-    let newer = Superblock::read(&replayed)?.filter(|newer| newer.has_geometry_of(superblock));
+    let mut replayed = Replayed::new(&store, superblock.block_len, replay)?;
+    let newer =
+        Superblock::read(replayed.store())?.filter(|newer| newer.has_geometry_of(superblock));
     let newer = newer.ok_or_else(|| {
         Error::corrupt("its journal cannot be replayed: it would change the volume's layout")
     })?;
     newer.is_understood(size)?;
-    let (free_blocks, free_inodes) = totals(&replayed, &newer)?;
+    let (free_blocks, free_inodes) = totals(replayed.store(), &newer)?;
     let number = Superblock::OFFSET.checked_div(newer.block_len).unwrap_or(0);
     let inside = Superblock::OFFSET.checked_rem(newer.block_len).unwrap_or(0);
     let inside = usize::try_from(inside).unwrap_or(0);
     let len = usize::try_from(newer.block_len).unwrap_or(0);
     let at = ByteOffset::new(number.saturating_mul(newer.block_len));
-    let mut block = read_vec(&replayed, at, len)?;
+    let mut block = read_vec(replayed.store(), at, len)?;
     let raw = block.get_mut(inside..inside.saturating_add(Superblock::LEN)).unwrap_or_default();
     settle_superblock(raw, &newer, free_blocks, free_inodes);
-    replayed.put(number, block);
-    let rewritten = joined(replayed.changed_spans());
-    Ok((DerivedVolume { store: Arc::new(replayed), rewritten }, fast))
+    replayed.put(number, block)?;
+    let (store, rewritten) = replayed.finished();
+    Ok((DerivedVolume { store, rewritten }, fast))
 }
 
 /// The free blocks and inodes of all groups: the journal does not keep the superblock's totals.

@@ -1,9 +1,13 @@
 //! The boot sector of FAT volumes and what follows from it (section 3 of the specification).
 
+use crate::clusters::Link;
 use imbrik_store::{
     bytes,
     units::{ByteLen, ByteOffset, Span},
 };
+
+/// The bits of a 32-bit entry that are not its own.
+pub(super) const TOP: u32 = 0xf000_0000;
 
 /// How wide the entries of the file allocation table are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -28,6 +32,21 @@ impl Width {
     pub(super) fn is_media(self, entry: u32) -> bool {
         let ones = self.bad() | 0x8;
         entry | 0xff == ones | 0xff && matches!(entry & 0xff, 0xf0 | 0xf8..=0xff)
+    }
+
+    /// What an entry of a volume of `clusters` clusters says, the top four bits of 32-bit ones not
+    /// looked at.
+    pub(super) fn link(self, raw: u32, clusters: u64) -> Link {
+        let value = if self == Self::Bits32 { raw & !TOP } else { raw };
+        match value {
+            0 => Link::Free,
+            _ if value == self.bad() => Link::Bad,
+            _ if value > self.bad() => Link::Last,
+            _ => match u64::from(value).checked_sub(2) {
+                Some(next) if next < clusters => Link::To(next),
+                _ => Link::Wrong(value),
+            },
+        }
     }
 
     /// The entry that marks a cluster as bad: nothing of the volume is in it.

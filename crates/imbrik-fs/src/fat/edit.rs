@@ -1,12 +1,19 @@
 //! A small file put into a FAT volume, and a serial number of its own.
 
 use super::{
-    ATTR_LONG_NAME, ATTR_VOLUME_ID,
     boot::{BootSector, Width},
-    files::{ATTR_FOLDER, short_name},
-    table::{Link, Table},
+    folder::{
+        self, ATTR_LONG_NAME, ENTRY, Place, Records, Use, is_folder, name_sum, named, short_name,
+        use_of,
+    },
+    table::Table,
 };
-use crate::FilePut;
+use crate::{
+    FilePut,
+    bits::Run,
+    clusters::{Link, follow},
+    dos_time::dos_time,
+};
 use imbrik_store::{
     Edited, ReadAt, bytes,
     error::{Error, Result},
@@ -15,9 +22,6 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-const ENTRY: usize = 32;
-/// Entries that are read of one folder.
-const MOST_ENTRIES: usize = 65_536;
 const ARCHIVE: u8 = 0x20;
 
 /// The volume in `store` with a file put into it.
@@ -70,43 +74,36 @@ struct Editor {
     given_back: u64,
 }
 
-/// Where a folder's entries stand, in order, with their bytes.
-type Entries = Vec<(ByteOffset, [u8; ENTRY])>;
-
 impl Editor {
     fn put(&mut self, put: &FilePut) -> Result<()> {
         let (name, folders) =
             put.path.split_last().ok_or_else(|| Error::usage("a file needs a name"))?;
-        let mut folder = None;
+        let root = self.boot.root();
+        let mut place = root.ok_or_else(|| Error::corrupt("its root directory has no cluster"))?;
         for part in folders {
-            let entries = self.entries(folder)?;
-            let found = find(&entries, part).and_then(|at| entries.get(at));
-            let (_, entry) = found.ok_or_else(|| {
+            let records = self.records(place)?;
+            let found = named(&records).find(|one| one.is_called(part));
+            let found = found.ok_or_else(|| {
                 let part = String::from_utf8_lossy(part);
                 Error::usage(format!("there is no folder {part} for it"))
             })?;
-            if bytes::u8(entry, 11).unwrap_or(0) & ATTR_FOLDER == 0 {
+            if !is_folder(found.raw) {
                 return Err(Error::unsupported("a file stands where a folder is meant"));
             }
-            folder = Some(self.first_of(entry).ok_or_else(|| Error::corrupt("a folder is empty"))?);
+            let first = self.boot.first_of(found.raw);
+            place = Place::Chain(first.ok_or_else(|| Error::corrupt("a folder is empty"))?);
         }
-        let entries = self.entries(folder)?;
-        let at = match find(&entries, name).and_then(|at| entries.get(at)) {
-            Some((_, entry)) if bytes::u8(entry, 11).unwrap_or(0) & ATTR_FOLDER != 0 => {
+        let records = self.records(place)?;
+        let found = named(&records).find(|one| one.is_called(name));
+        let found = found.map(|one| (one.at, is_folder(one.raw)));
+        let at = match found {
+            Some((_, true)) => {
                 return Err(Error::unsupported("something else stands in its place"));
             }
-            Some((at, _)) => *at,
-            None => self.add_entry(folder, entries, name, put.now)?,
+            Some((at, false)) => at,
+            None => self.add_entry(place, records, name, put.now)?,
         };
         self.put_content(at, &put.content, put.now)
-    }
-
-    fn first_of(&self, entry: &[u8]) -> Option<u64> {
-        let high = match self.boot.width {
-            Width::Bits32 => u32::from(bytes::le_u16(entry, 20)?) << 16,
-            _ => 0,
-        };
-        u64::from(high | u32::from(bytes::le_u16(entry, 26)?)).checked_sub(2)
     }
 
     fn place(&self, cluster: u64) -> ByteOffset {
@@ -116,63 +113,31 @@ impl Editor {
 
     /// The clusters of the chain that starts at `first`.
     fn chain(&self, first: u64) -> Result<Vec<u64>> {
-        let broken = || Error::corrupt("a chain of clusters is broken");
-        let mut chain = vec![first];
-        let most = usize::try_from(self.boot.clusters).unwrap_or(usize::MAX);
-        loop {
-            let last = chain.last().copied().unwrap_or(first);
-            if last >= self.boot.clusters || chain.len() > most {
-                return Err(broken());
-            }
-            match self.table.link(last) {
-                Link::To(next) => chain.push(next),
-                Link::Last => return Ok(chain),
-                _ => return Err(broken()),
-            }
-        }
+        let link = &mut |number| Ok(self.table.link(number));
+        let chain = follow(first, self.boot.clusters, link, &mut |_| Ok(()))?.whole()?;
+        Ok(chain.into_iter().flat_map(|run| run.first..run.end()).collect())
     }
 
-    /// The clusters of a folder; `None` for the root of FAT12 and FAT16, which has none.
-    fn clusters_of(&self, folder: Option<u64>) -> Result<Option<Vec<u64>>> {
-        match (folder, self.boot.width) {
-            (Some(first), _) => self.chain(first).map(Some),
-            (None, Width::Bits32) => {
-                let root = u64::from(self.boot.root_cluster).saturating_sub(2);
-                self.chain(root).map(Some)
-            }
-            (None, _) => Ok(None),
-        }
-    }
-
-    fn entries(&self, folder: Option<u64>) -> Result<Entries> {
-        let pieces = match self.clusters_of(folder)? {
-            Some(clusters) => {
-                clusters.into_iter().map(|one| (self.place(one), self.boot.cluster)).collect()
-            }
-            None => {
-                let start = self.boot.root_directory;
-                vec![(start, self.boot.data().start().saturating_since(start))]
+    fn records(&self, place: Place) -> Result<Records> {
+        let spans = match place {
+            Place::Fixed(span) => vec![span],
+            Place::Chain(first) => {
+                let clusters = self.chain(first)?.into_iter();
+                clusters.map(|one| self.boot.span_of(Run::new(one, 1))).collect()
             }
         };
-        let mut entries = Vec::new();
-        for (at, len) in pieces {
-            let content = read_vec(&self.draft, at, len.to_usize().unwrap_or(0))?;
-            for (index, entry) in content.as_chunks::<ENTRY>().0.iter().enumerate() {
-                let ahead = ByteLen::from_usize(index.saturating_mul(ENTRY));
-                entries.push((at.saturating_add(ahead), *entry));
-            }
-            if entries.len() > MOST_ENTRIES {
-                return Err(Error::corrupt("a folder is too long"));
-            }
+        let all: ByteLen = spans.iter().map(|span| span.len()).sum();
+        match all > self.boot.most_of_a_folder() {
+            true => Err(Error::corrupt("a folder is too long")),
+            false => folder::read(&self.draft, spans),
         }
-        Ok(entries)
     }
 
     /// Adds an entry for a new, empty file; answers where its short entry stands.
     fn add_entry(
         &mut self,
-        folder: Option<u64>,
-        mut entries: Entries,
+        place: Place,
+        mut entries: Records,
         name: &[u8],
         now: u64,
     ) -> Result<ByteOffset> {
@@ -194,13 +159,13 @@ impl Editor {
             let _ = bytes::put(&mut own, at, value.to_le_bytes());
         }
         set.push(own);
-        let is_free = |entry: &[u8; ENTRY]| matches!(entry.first(), Some(0 | 0xe5));
         loop {
             // Behind the first empty entry, all are.
-            let end = entries.iter().position(|(_, entry)| entry.first() == Some(&0));
+            let end = entries.iter().position(|(_, entry)| use_of(entry) == Use::End);
             let end = end.unwrap_or(entries.len());
             let free = |index: usize| {
-                entries.get(index).is_some_and(|(_, entry)| index >= end || is_free(entry))
+                let entry = entries.get(index);
+                entry.is_some_and(|(_, entry)| index >= end || use_of(entry) == Use::Free)
             };
             let room = (0..entries.len())
                 .find(|start| (*start..start.saturating_add(set.len())).all(&free));
@@ -219,16 +184,16 @@ impl Editor {
                 }
                 return Ok(last);
             }
-            let Some(mut clusters) = self.clusters_of(folder)? else {
+            let Place::Chain(first) = place else {
                 return Err(Error::no_room("the root directory is full"));
             };
+            let mut clusters = self.chain(first)?;
             let new = self.take(clusters.last().copied().unwrap_or(0))?;
             let zeros = vec![0; self.boot.cluster.to_usize().unwrap_or(0)];
-            let place = self.place(new);
-            self.draft.put(place, &zeros)?;
+            self.draft.put(self.place(new), &zeros)?;
             clusters.push(new);
             self.put_chain(&clusters)?;
-            entries = self.entries(folder)?;
+            entries = self.records(place)?;
         }
     }
 
@@ -274,7 +239,7 @@ impl Editor {
     /// Gives the file whose entry stands at `at` new content.
     fn put_content(&mut self, at: ByteOffset, content: &[u8], now: u64) -> Result<()> {
         let mut entry = read_vec(&self.draft, at, ENTRY)?;
-        let mut clusters = match self.first_of(&entry) {
+        let mut clusters = match self.boot.first_of(&entry) {
             Some(first) => self.chain(first)?,
             None => Vec::new(),
         };
@@ -329,45 +294,8 @@ impl Editor {
     }
 }
 
-/// The entry called `name`: the place of its short entry in the list.
-fn find(entries: &Entries, name: &[u8]) -> Option<usize> {
-    let wanted: Vec<u16> = String::from_utf8_lossy(name).to_lowercase().encode_utf16().collect();
-    let mut long: Vec<u16> = Vec::new();
-    for (index, (_, entry)) in entries.iter().enumerate() {
-        let attributes = bytes::u8(entry, 11)?;
-        match (entry.first(), attributes & 0x3f) {
-            (Some(0), _) => return None,
-            (Some(0xe5), _) => long.clear(),
-            (_, ATTR_LONG_NAME) => {
-                let mut piece: Vec<u16> =
-                    [entry.get(1..11)?, entry.get(14..26)?, entry.get(28..32)?]
-                        .concat()
-                        .as_chunks::<2>()
-                        .0
-                        .iter()
-                        .map(|unit| u16::from_le_bytes(*unit))
-                        .take_while(|unit| *unit != 0)
-                        .collect();
-                piece.append(&mut long);
-                long = piece;
-            }
-            (_, kind) if kind & ATTR_VOLUME_ID != 0 => long.clear(),
-            _ => {
-                let lower = String::from_utf16_lossy(&long).to_lowercase();
-                let is_it = lower.encode_utf16().eq(wanted.iter().copied())
-                    || short_name(entry).is_some_and(|short| short.eq_ignore_ascii_case(name));
-                if is_it {
-                    return Some(index);
-                }
-                long.clear();
-            }
-        }
-    }
-    None
-}
-
 /// The eleven bytes of a short name for `name` that nothing in the folder has.
-fn short_for(name: &str, entries: &Entries) -> [u8; 11] {
+fn short_for(name: &str, entries: &Records) -> [u8; 11] {
     let plain = |c: char| c.is_ascii_alphanumeric() || "$%'-_@~`!(){}^#&".contains(c);
     let letters = |text: &str| -> String {
         text.chars().filter(|c| plain(*c)).map(|c| c.to_ascii_uppercase()).collect()
@@ -403,8 +331,8 @@ fn short_for(name: &str, entries: &Entries) -> [u8; 11] {
 }
 
 /// The entries of a long name, the last piece first, as they stand before the short one.
-fn long_entries(units: &[u16], short: &[u8; 11]) -> Vec<[u8; ENTRY]> {
-    let sum = short.iter().fold(0u8, |sum, byte| sum.rotate_right(1).wrapping_add(*byte));
+pub(super) fn long_entries(units: &[u16], short: &[u8; 11]) -> Vec<[u8; ENTRY]> {
+    let sum = name_sum(short);
     let mut entries = Vec::new();
     for (index, piece) in units.chunks(13).enumerate() {
         let mut padded: Vec<u16> = piece.to_vec();
@@ -426,16 +354,4 @@ fn long_entries(units: &[u16], short: &[u8; 11]) -> Vec<[u8; ENTRY]> {
     }
     entries.reverse();
     entries
-}
-
-/// Date and time as FAT has them, from seconds since 1970; its time is without a zone.
-fn dos_time(seconds: u64) -> (u16, u16) {
-    let stamp = i64::try_from(seconds).ok().and_then(|s| jiff::Timestamp::from_second(s).ok());
-    let Some(stamp) = stamp else { return (0x21, 0) };
-    let now = stamp.to_zoned(jiff::tz::TimeZone::UTC);
-    let year = u16::try_from(now.year().saturating_sub(1980).clamp(0, 127)).unwrap_or(0);
-    let part = |value: i8| u16::try_from(value).unwrap_or(0);
-    let date = year << 9 | part(now.month()) << 5 | part(now.day());
-    let time = part(now.hour()) << 11 | part(now.minute()) << 5 | (part(now.second()) / 2);
-    (date, time)
 }

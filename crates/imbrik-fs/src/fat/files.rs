@@ -1,200 +1,151 @@
-//! Small files of a FAT volume: enough to read a boot configuration. For information only, so that
-//! what makes no sense is simply not found.
+//! The files of a FAT volume, looked into: what stands behind [`Files`].
 
-use super::boot::{BootSector, Width};
-use crate::filesystem::Files;
-use imbrik_store::{
-    ReadAt, bytes,
-    error::Result,
-    read_up_to,
-    units::{ByteLen, Span},
+use super::{
+    boot::BootSector,
+    folder::{self, ENTRY, Named, Place, Raw, is_dots, is_folder, size_of},
+    table::TableOnCard,
+    usage::spans_of,
 };
+use crate::{
+    bits::Run,
+    clusters,
+    dos_time::{moment, with_hundredths},
+    files::{EachEntry, EachStretch, FileId, FileInfo, FileKind, Files, FolderEntry, Stretch},
+};
+use imbrik_store::{
+    Keep, Pages, ReadAt, bytes,
+    error::{Error, Result},
+    read_up_to,
+    units::{ByteLen, ByteOffset, Span},
+};
+use std::ops::ControlFlow;
 
-pub(super) const ATTR_FOLDER: u8 = 0x10;
-const ATTR_LONG_NAME: u8 = 0x0f;
-/// Clusters that are followed: what is looked for is small, and a chain may lead in a circle.
-const MOST_CLUSTERS: usize = 4096;
-/// Bytes of a folder that are searched.
-const MOST_FOLDER: usize = 1 << 20;
-
-/// What an entry of a folder says.
-struct FileEntry {
-    is_folder: bool,
-    first: u64,
-    size: u64,
-}
+/// The number of the root directory, which has no entry: none stands at the volume's first byte.
+const ROOT: u64 = 0;
+/// Entries are read and kept in pages of so many bytes; none reaches over the end of one.
+const PAGE: u64 = 4096;
+const MOST_KEPT: ByteLen = ByteLen::mib(1);
 
 /// A volume, to be looked into.
 pub(super) struct Reader<'a> {
-    pub(super) store: &'a dyn ReadAt,
-    pub(super) boot: BootSector,
+    store: &'a dyn ReadAt,
+    boot: BootSector,
+    table: TableOnCard<'a>,
+    pages: Pages,
+}
+
+impl<'a> Reader<'a> {
+    /// The volume in `store`, whose boot sector is `boot`; `None` when it has no allocation table.
+    pub(super) fn new(store: &'a dyn ReadAt, boot: BootSector) -> Option<Self> {
+        let place = boot.tables().nth(boot.active_table())?;
+        let table = TableOnCard::new(store, &boot, place);
+        Some(Self { store, boot, table, pages: Pages::new(MOST_KEPT, Keep::Last) })
+    }
+
+    /// The entry of `file`; `None` for the root directory.
+    fn raw(&self, file: FileId) -> Result<Option<Raw>> {
+        if file.number == ROOT {
+            return Ok(None);
+        }
+        let page = self.pages.get_or_make(file.number / PAGE, || {
+            let at = file.number.saturating_sub(file.number % PAGE);
+            let len = usize::try_from(PAGE).unwrap_or(0);
+            read_up_to(self.store, ByteOffset::new(at), len).map(Into::into)
+        })?;
+        let from = usize::try_from(file.number % PAGE).unwrap_or(0);
+        let raw = bytes::array::<ENTRY>(&page, from);
+        raw.map(Some).ok_or_else(|| Error::corrupt("an entry stands behind the volume's end"))
+    }
+
+    /// The clusters from `first` on; those before the place where the chain breaks off, if it does.
+    fn chain(&self, first: u64) -> Result<Vec<Run>> {
+        let link = &mut |number| self.table.link(number);
+        Ok(clusters::follow(first, self.boot.clusters, link, &mut |_| Ok(()))?.runs)
+    }
+
+    fn place(&self, folder: FileId) -> Result<Option<Place>> {
+        Ok(match self.raw(folder)? {
+            None => self.boot.root(),
+            Some(raw) if is_folder(&raw) => self.boot.first_of(&raw).map(Place::Chain),
+            Some(_) => return Err(Error::corrupt("it is no folder")),
+        })
+    }
+
+    /// Where the entries of `folder` stand.
+    fn spans(&self, folder: FileId) -> Result<Vec<Span>> {
+        match self.place(folder)? {
+            None => Err(Error::corrupt("a folder has no cluster")),
+            Some(place) => spans_of(&self.boot, &self.table, place),
+        }
+    }
 }
 
 impl Files for Reader<'_> {
-    fn small_file(&self, path: &[&[u8]], most: usize) -> Result<Option<Vec<u8>>> {
-        match self.entry(path)? {
-            Some(entry) if !entry.is_folder => {
-                let len = usize::try_from(entry.size).unwrap_or(usize::MAX).min(most);
-                self.content(entry.first, len).map(Some)
-            }
-            _ => Ok(None),
-        }
+    fn root(&self) -> FileId {
+        FileId::of(ROOT)
     }
 
-    fn has_entry(&self, path: &[&[u8]]) -> Result<Option<bool>> {
-        Ok(Some(self.entry(path)?.is_some()))
-    }
-
-    fn names(&self, path: &[&[u8]]) -> Result<Option<Vec<Vec<u8>>>> {
-        let folder = match path {
-            [] => self.root()?,
-            path => match self.entry(path)? {
-                Some(entry) if entry.is_folder => self.content(entry.first, MOST_FOLDER)?,
-                _ => return Ok(None),
-            },
-        };
-        let mut names = Vec::new();
-        each(&folder, |long, entry| {
-            names.extend(if long.is_empty() { short_name(entry) } else { Some(long.to_vec()) });
-            true
-        });
-        Ok(Some(names))
-    }
-}
-
-impl Reader<'_> {
-    fn entry(&self, path: &[&[u8]]) -> Result<Option<FileEntry>> {
-        let mut folder = self.root()?;
-        let mut names = path.iter().peekable();
-        while let Some(name) = names.next() {
-            let Some(found) = find(&folder, name) else { return Ok(None) };
-            if names.peek().is_none() {
-                return Ok(Some(found));
-            }
-            if !found.is_folder {
-                return Ok(None);
-            }
-            folder = self.content(found.first, MOST_FOLDER)?;
-        }
-        Ok(None)
-    }
-
-    fn root(&self) -> Result<Vec<u8>> {
-        let data = self.boot.data();
-        let place = Span::between(self.boot.root_directory, data.start());
-        if self.boot.width != Width::Bits32 {
-            let len = place.len().to_usize().unwrap_or(0).min(MOST_FOLDER);
-            return read_up_to(self.store, place.start(), len);
-        }
-        let ahead = self.boot.root_directory.saturating_since(data.start()).get();
-        let first = ahead.checked_div(self.boot.cluster.get()).unwrap_or(0).saturating_add(2);
-        self.content(first, MOST_FOLDER)
-    }
-
-    /// Up to `len` bytes along the chain that starts at cluster `first`.
-    fn content(&self, first: u64, len: usize) -> Result<Vec<u8>> {
-        let mut content = Vec::new();
-        let mut cluster = first;
-        for _ in 0..MOST_CLUSTERS {
-            let Some(number) = cluster.checked_sub(2).filter(|n| *n < self.boot.clusters) else {
-                break;
-            };
-            let ahead = self.boot.cluster.checked_mul(number).unwrap_or_default();
-            let at = self.boot.data().start().saturating_add(ahead);
-            let room = len.saturating_sub(content.len());
-            if room == 0 {
+    fn entries(&self, folder: FileId, each: EachEntry<'_>) -> Result<()> {
+        let records = folder::read(self.store, self.spans(folder)?)?;
+        for one in folder::named(&records).filter(|one| !is_dots(one.raw)) {
+            let file = FileId::of(one.at.get());
+            if each(FolderEntry { name: &one.name(), file })?.is_break() {
                 break;
             }
-            let piece = self.boot.cluster.to_usize().unwrap_or(0).min(room);
-            content.extend(read_up_to(self.store, at, piece)?);
-            cluster = self.next(cluster)?;
         }
-        Ok(content)
+        Ok(())
     }
 
-    /// The cluster behind `cluster` in its chain; one that doesn't exist at the chain's end.
-    fn next(&self, cluster: u64) -> Result<u64> {
-        let table = self.boot.tables().next().unwrap_or_default().start();
-        let at = match self.boot.width {
-            Width::Bits12 => cluster.saturating_add(cluster / 2),
-            Width::Bits16 => cluster.saturating_mul(2),
-            Width::Bits32 => cluster.saturating_mul(4),
+    /// By its long or its short name; case doesn't matter.
+    fn look_up(&self, folder: FileId, name: &[u8]) -> Result<Option<FileId>> {
+        let records = folder::read(self.store, self.spans(folder)?)?;
+        let mut files = folder::named(&records).filter(|one| !is_dots(one.raw));
+        let found = files.find(|one: &Named<'_>| one.is_called(name));
+        Ok(found.map(|one| FileId::of(one.at.get())))
+    }
+
+    fn info(&self, file: FileId) -> Result<FileInfo> {
+        let raw = self.raw(file)?;
+        let kind = match raw.as_ref().is_none_or(is_folder) {
+            true => FileKind::Folder,
+            false => FileKind::File,
         };
-        let raw = read_up_to(self.store, table.saturating_add(ByteLen::new(at)), 4)?;
-        let pair = u64::from(bytes::le_u16(&raw, 0).unwrap_or(0));
-        Ok(match self.boot.width {
-            Width::Bits12 if cluster % 2 == 1 => pair >> 4,
-            Width::Bits12 => pair & 0xfff,
-            Width::Bits16 => pair,
-            Width::Bits32 => u64::from(bytes::le_u32(&raw, 0).unwrap_or(0) & 0x0fff_ffff),
+        let half = |at| raw.as_ref().and_then(|raw| bytes::le_u16(raw, at)).unwrap_or(0);
+        let hundredths = raw.as_ref().map_or(0, |raw| raw[13]);
+        let created = moment(half(16), half(14));
+        Ok(FileInfo {
+            kind,
+            size: raw.as_ref().filter(|raw| !is_folder(raw)).map_or(0, size_of),
+            links: 1,
+            ownership: None,
+            modified: moment(half(24), half(22)),
+            accessed: moment(half(18), 0),
+            changed: None,
+            created: created.map(|at| with_hundredths(at, hundredths)),
         })
     }
-}
 
-/// The entry called `name` in a folder, by its long or its short name; case doesn't matter.
-fn find(folder: &[u8], name: &[u8]) -> Option<FileEntry> {
-    let mut found = None;
-    each(folder, |long, entry| {
-        let is_it = long.eq_ignore_ascii_case(name)
-            || short_name(entry).is_some_and(|short| short.eq_ignore_ascii_case(name));
-        if is_it {
-            found = decode(entry);
+    fn content(&self, file: FileId, each: EachStretch<'_>) -> Result<()> {
+        let raw = self.raw(file)?.filter(|raw| !is_folder(raw));
+        let raw = raw.ok_or_else(|| Error::corrupt("it is a folder"))?;
+        let Some(first) = self.boot.first_of(&raw).filter(|_| size_of(&raw) > 0) else {
+            return Ok(());
+        };
+        let mut at = 0u64;
+        for run in self.chain(first)? {
+            let span = self.boot.span_of(run);
+            if at >= size_of(&raw) || each(at, Stretch::InVolume(span))? == ControlFlow::Break(()) {
+                return Ok(());
+            }
+            at = at.saturating_add(span.len().get());
         }
-        !is_it
-    });
-    found
-}
-
-fn decode(entry: &[u8]) -> Option<FileEntry> {
-    let high = u64::from(bytes::le_u16(entry, 20)?) << 16;
-    Some(FileEntry {
-        is_folder: bytes::u8(entry, 11)? & ATTR_FOLDER != 0,
-        first: u64::from(bytes::le_u16(entry, 26)?) | high,
-        size: bytes::le_u32(entry, 28)?.into(),
-    })
-}
-
-/// Calls `work` with the long name, empty without one, and the short entry of everything in a
-/// folder, until it answers `false`.
-fn each(folder: &[u8], mut work: impl FnMut(&[u8], &[u8; 32]) -> bool) {
-    let mut long: Vec<u8> = Vec::new();
-    for entry in folder.as_chunks::<32>().0 {
-        let attributes = bytes::u8(entry, 11).unwrap_or(0);
-        match (bytes::u8(entry, 0).unwrap_or(0), attributes & ATTR_LONG_NAME) {
-            (0, _) => return,
-            (0xe5, _) => long.clear(),
-            (_, ATTR_LONG_NAME) => {
-                // The pieces stand in front of the short entry, the last one first.
-                let piece = [entry.get(1..11), entry.get(14..26), entry.get(28..32)];
-                let mut piece: Vec<u8> = piece
-                    .into_iter()
-                    .flatten()
-                    .collect::<Vec<_>>()
-                    .concat()
-                    .as_chunks::<2>()
-                    .0
-                    .iter()
-                    .take_while(|unit| **unit != [0, 0])
-                    .map(|unit| if unit[1] == 0 { unit[0] } else { b'?' })
-                    .collect();
-                piece.append(&mut long);
-                long = piece;
-            }
-            _ => {
-                if !work(&long, entry) {
-                    return;
-                }
-                long.clear();
-            }
+        match at < size_of(&raw) {
+            true => Err(Error::corrupt("its chain of clusters is shorter than its content")),
+            false => Ok(()),
         }
     }
-}
 
-/// `NAME.EXT` out of an entry's eleven bytes.
-pub(super) fn short_name(entry: &[u8]) -> Option<Vec<u8>> {
-    let (name, extension) = (entry.get(..8)?.trim_ascii_end(), entry.get(8..11)?.trim_ascii_end());
-    Some(match extension {
-        [] => name.to_vec(),
-        extension => [name, b".", extension].concat(),
-    })
+    fn store(&self) -> &dyn ReadAt {
+        self.store
+    }
 }

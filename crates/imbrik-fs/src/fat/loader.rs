@@ -12,11 +12,8 @@
 //! list:    number (8 bytes), how many (2 bytes), …
 //! ```
 
-use super::{
-    boot::BootSector,
-    files::short_name,
-    table::{Link, Table},
-};
+use super::{boot::BootSector, folder::short_name, table::Table};
+use crate::clusters::Link;
 use imbrik_store::{
     Edited, ReadAt, bytes,
     error::{Error, Result},

@@ -3,6 +3,7 @@
 mod boot;
 mod edit;
 mod files;
+mod folder;
 mod loader;
 mod reshape;
 mod table;
@@ -12,12 +13,14 @@ mod usage;
 use crate::{
     DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Usage, Volume,
     VolumeKind,
-    filesystem::{FilePut, Files, Filesystem, Reshape},
+    files::Files,
+    filesystem::{FilePut, Filesystem, Reshape},
     hidden_sectors::hidden_sectors,
     ids::{serial_of, serial_text},
 };
 use boot::{BootSector, Width};
 use files::Reader;
+use folder::{ENTRY, Use, use_of};
 use imbrik_store::{
     ReadAt, bytes,
     error::Result,
@@ -57,7 +60,8 @@ impl Filesystem for Fat {
     fn files<'a>(&self, store: &'a dyn ReadAt) -> Result<Option<Box<dyn Files + 'a>>> {
         let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
         let boot = BootSector::decode(&sector);
-        Ok(boot.map(|boot| -> Box<dyn Files + 'a> { Box::new(Reader { store, boot }) }))
+        let reader = boot.and_then(|boot| Reader::new(store, boot));
+        Ok(reader.map(|reader| -> Box<dyn Files + 'a> { Box::new(reader) }))
     }
 
     fn check(&self, store: &Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {
@@ -133,8 +137,6 @@ impl Reshape for Fat {
 
 /// How much of the root directory is searched for the label: tools write it first.
 const ROOT_PREFIX: usize = 16 << 10;
-const ATTR_VOLUME_ID: u8 = 0x08;
-const ATTR_LONG_NAME: u8 = 0x0f;
 
 /// Names a FAT volume. The label in the root directory counts: the copy in the boot sector is
 /// what it was at the time of formatting.
@@ -215,13 +217,7 @@ fn least(boot: &BootSector, usage: &Usage) -> Least {
 }
 
 fn label_in(root: &[u8]) -> Option<String> {
-    let entries = root.as_chunks::<32>().0;
-    let attributes = |entry: &[u8; 32]| bytes::u8(entry, 11).unwrap_or(0);
-    entries
-        .iter()
-        .take_while(|entry| entry.first() != Some(&0))
-        .filter(|entry| entry.first() != Some(&0xe5))
-        .filter(|entry| attributes(entry) & ATTR_LONG_NAME != ATTR_LONG_NAME)
-        .find(|entry| attributes(entry) & ATTR_VOLUME_ID != 0)
-        .and_then(|entry| bytes::text(entry.get(..11)?))
+    let used = root.as_chunks::<ENTRY>().0.iter().take_while(|raw| use_of(raw) != Use::End);
+    let label = used.into_iter().find(|raw| use_of(raw) == Use::Label);
+    label.and_then(|raw| bytes::text(raw.get(..11)?))
 }

@@ -1,6 +1,7 @@
 //! The file allocation table as a whole, decoded, and written again in its width.
 
-use super::boot::{BootSector, Width};
+use super::boot::{BootSector, TOP, Width};
+use crate::clusters::{Link, TableReader};
 use imbrik_store::{
     ReadAt, check_range,
     error::{Error, Result},
@@ -12,19 +13,66 @@ use imbrik_store::{
 const MOST: u64 = 1 << 25;
 /// How much of a table is read at once: whole entries of every width, in bytes.
 const PIECE: usize = 3 << 18;
-const TOP: u32 = 0xf000_0000;
 
-/// What an entry says of its cluster.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Link {
-    Free,
-    Bad,
-    /// The last of its chain.
-    Last,
-    /// Goes on in this cluster, counted from 0.
-    To(u64),
-    /// A number that is no cluster's.
-    Wrong(u32),
+/// A table that is read as far as it is asked for.
+pub(super) struct TableOnCard<'a> {
+    bytes: TableReader<'a>,
+    width: Width,
+    clusters: u64,
+}
+
+impl<'a> TableOnCard<'a> {
+    /// The table at `place` of the volume in `store`.
+    pub(super) fn new(store: &'a dyn ReadAt, boot: &BootSector, place: Span) -> Self {
+        Self { bytes: TableReader::new(store, place), width: boot.width, clusters: boot.clusters }
+    }
+
+    /// What it says of cluster `number`, counted from 0; an entry that is not there calls it free.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub(super) fn link(&self, number: u64) -> Result<Link> {
+        let index = number.saturating_add(2);
+        let pair = |at| Ok::<_, Error>(self.bytes.bytes(at)?.map_or(0, u16::from_le_bytes));
+        let raw = match self.width {
+            Width::Bits12 => {
+                let both = pair(index.saturating_add(index / 2))?;
+                u32::from(if index % 2 == 1 { both >> 4 } else { both & 0xfff })
+            }
+            Width::Bits16 => pair(index.saturating_mul(2))?.into(),
+            Width::Bits32 => {
+                let found = self.bytes.bytes(index.saturating_mul(4))?;
+                found.map_or(0, u32::from_le_bytes)
+            }
+        };
+        Ok(self.width.link(raw, self.clusters))
+    }
+}
+
+/// The entries in a piece of a table, as they stand there.
+pub(super) fn decode(width: Width, bytes: &[u8]) -> Box<dyn Iterator<Item = u32> + '_> {
+    match width {
+        Width::Bits12 => {
+            let (whole, rest) = bytes.as_chunks::<3>();
+            let pair = |[a, b, c]: [u8; 3]| {
+                let (a, b, c) = (u32::from(a), u32::from(b), u32::from(c));
+                [a | (b & 0xf) << 8, b >> 4 | c << 4]
+            };
+            let half = match rest {
+                [a, b] => Some(u32::from(*a) | (u32::from(*b) & 0xf) << 8),
+                _ => None,
+            };
+            Box::new(whole.iter().copied().flat_map(pair).chain(half))
+        }
+        Width::Bits16 => {
+            let entries = bytes.as_chunks::<2>().0.iter();
+            Box::new(entries.map(|entry| u16::from_le_bytes(*entry).into()))
+        }
+        Width::Bits32 => {
+            let entries = bytes.as_chunks::<4>().0.iter();
+            Box::new(entries.map(|entry| u32::from_le_bytes(*entry)))
+        }
+    }
 }
 
 /// All entries, the first two included, the top bits of 32-bit ones kept.
@@ -66,35 +114,11 @@ impl Table {
                     return Err(Error::corrupt("its two allocation tables differ"));
                 }
             }
-            this.decode(&piece);
+            this.entries.extend(decode(boot.width, &piece));
             ahead = ahead.saturating_add(ByteLen::from_usize(len));
         }
         this.entries.truncate(usize::try_from(count).unwrap_or(usize::MAX));
         Ok(this)
-    }
-
-    fn decode(&mut self, bytes: &[u8]) {
-        match self.width {
-            Width::Bits12 => {
-                let (whole, rest) = bytes.as_chunks::<3>();
-                let pair = |[a, b, c]: [u8; 3]| {
-                    let (a, b, c) = (u32::from(a), u32::from(b), u32::from(c));
-                    [a | (b & 0xf) << 8, b >> 4 | c << 4]
-                };
-                self.entries.extend(whole.iter().copied().flat_map(pair));
-                if let [a, b] = rest {
-                    self.entries.push(u32::from(*a) | (u32::from(*b) & 0xf) << 8);
-                }
-            }
-            Width::Bits16 => {
-                let entries = bytes.as_chunks::<2>().0.iter();
-                self.entries.extend(entries.map(|entry| u32::from(u16::from_le_bytes(*entry))));
-            }
-            Width::Bits32 => {
-                let entries = bytes.as_chunks::<4>().0.iter();
-                self.entries.extend(entries.map(|entry| u32::from_le_bytes(*entry)));
-            }
-        }
     }
 
     /// How many clusters it tells of.
@@ -106,17 +130,7 @@ impl Table {
     pub(super) fn link(&self, number: u64) -> Link {
         let at = usize::try_from(number.saturating_add(2)).unwrap_or(usize::MAX);
         let raw = self.entries.get(at).copied().unwrap_or(0);
-        let value = if self.width == Width::Bits32 { raw & !TOP } else { raw };
-        let bad = self.width.bad();
-        match value {
-            0 => Link::Free,
-            _ if value == bad => Link::Bad,
-            _ if value > bad => Link::Last,
-            _ => match u64::from(value).checked_sub(2) {
-                Some(next) if next < self.clusters() => Link::To(next),
-                _ => Link::Wrong(value),
-            },
-        }
+        self.width.link(raw, self.clusters())
     }
 
     /// The table of `clusters` clusters in `len` bytes, each entry at its cluster's new place and
@@ -233,10 +247,15 @@ mod tests {
             let bytes = (entries.len() as u64 * width.bits()).div_ceil(8);
             let table = Table { width, entries: entries.clone(), len: ByteLen::new(bytes) };
             let raw = read_vec(&table, ByteOffset::ZERO, bytes as usize).unwrap();
-            let mut again = Table { width, entries: Vec::new(), len: ByteLen::new(bytes) };
-            again.decode(&raw);
-            again.entries.truncate(entries.len());
-            prop_assert_eq!(again.entries, entries);
+            let again: Vec<u32> = decode(width, &raw).take(entries.len()).collect();
+            prop_assert_eq!(&again, &entries);
+            // Read one by one it says the same.
+            let clusters = entries.len() as u64 - 2;
+            let place = Span::whole(ByteLen::new(bytes));
+            let on_card = TableOnCard { bytes: TableReader::new(&table, place), width, clusters };
+            for number in 0..clusters {
+                prop_assert_eq!(on_card.link(number).unwrap(), table.link(number));
+            }
         }
     }
 }

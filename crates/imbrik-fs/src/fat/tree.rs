@@ -1,23 +1,20 @@
 //! A close look at a FAT volume: every folder, every chain, once.
 
 use super::{
-    ATTR_LONG_NAME, ATTR_VOLUME_ID,
     boot::{BootSector, Width},
-    files::{ATTR_FOLDER, short_name},
-    table::{Link, Table},
+    folder::{self, Place, Raw, Use, is_dots, is_folder, short_name, size_of, use_of},
+    table::Table,
 };
-use crate::bits::{Bits, Run, push};
+use crate::{
+    bits::{Bits, Run, push},
+    clusters::{Link, follow},
+};
 use imbrik_store::{
     ReadAt, bytes,
     error::{Error, Result},
     progress::Cancel,
-    read_vec,
-    units::{ByteLen, ByteOffset, Span},
+    units::{ByteLen, ByteOffset},
 };
-
-/// The longest folder: 65,536 entries.
-const MOST_FOLDER: u64 = 65_536 * 32;
-const ENTRY: usize = 32;
 
 /// A place where a folder's entry names a first cluster.
 pub(super) struct Pointer {
@@ -39,14 +36,6 @@ pub(super) struct Census {
     pub(super) fingerprint: blake3::Hash,
 }
 
-/// A folder that is still to be looked at.
-enum Folder {
-    /// The root of FAT12 and FAT16, which has a place of its own.
-    Fixed(Span),
-    /// One that starts at a cluster.
-    Chain(u64),
-}
-
 struct Look<'a> {
     store: &'a dyn ReadAt,
     boot: &'a BootSector,
@@ -55,7 +44,7 @@ struct Look<'a> {
     owned: Bits,
     pointers: Vec<Pointer>,
     hasher: blake3::Hasher,
-    waiting: Vec<Folder>,
+    waiting: Vec<Place>,
 }
 
 impl Census {
@@ -88,14 +77,8 @@ impl Census {
                 }
             };
         }
-        let root = match boot.width {
-            Width::Bits32 => Folder::Chain(
-                u64::from(boot.root_cluster)
-                    .checked_sub(2)
-                    .ok_or_else(|| Error::corrupt("its root directory has no cluster"))?,
-            ),
-            _ => Folder::Fixed(Span::between(boot.root_directory, boot.data().start())),
-        };
+        let root =
+            boot.root().ok_or_else(|| Error::corrupt("its root directory has no cluster"))?;
         let mut look = Look {
             store,
             boot,
@@ -108,7 +91,7 @@ impl Census {
         };
         while let Some(folder) = look.waiting.pop() {
             cancel.check()?;
-            look.folder(&folder)?;
+            look.folder(folder)?;
         }
         let lost = used.count().saturating_sub(look.owned.count());
         Ok(Self { used, bad, lost, pointers: look.pointers, fingerprint: look.hasher.finalize() })
@@ -116,50 +99,30 @@ impl Census {
 }
 
 impl Look<'_> {
-    fn folder(&mut self, folder: &Folder) -> Result<()> {
-        let pieces = match folder {
-            Folder::Fixed(span) => vec![*span],
-            Folder::Chain(first) => {
-                let runs = self.chain(*first, "a folder")?;
-                let mut pieces = Vec::new();
-                for run in runs {
-                    let span = |run: Run| {
-                        let len = |n| self.boot.cluster.checked_mul(n).unwrap_or_default();
-                        let start = self.boot.data().start().saturating_add(len(run.first));
-                        Span::between(start, start.saturating_add(len(run.len)))
-                    };
-                    pieces.push(span(run));
-                }
-                pieces
+    fn folder(&mut self, place: Place) -> Result<()> {
+        let spans = match place {
+            Place::Fixed(span) => vec![span],
+            Place::Chain(first) => {
+                let runs = self.chain(first, "a folder")?;
+                runs.into_iter().map(|run| self.boot.span_of(run)).collect()
             }
         };
-        let all: ByteLen = pieces.iter().map(|span| span.len()).sum();
-        if all.get() > MOST_FOLDER.max(self.boot.cluster.get()) {
+        let all: ByteLen = spans.iter().map(|span| span.len()).sum();
+        if all > self.boot.most_of_a_folder() {
             return Err(Error::corrupt(format!("a folder is {all} long")));
         }
-        for span in pieces {
-            let content = read_vec(self.store, span.start(), span.len().to_usize().unwrap_or(0))?;
-            for (index, entry) in content.as_chunks::<ENTRY>().0.iter().enumerate() {
-                if entry.first() == Some(&0) {
-                    return Ok(());
-                }
-                let ahead = ByteLen::from_usize(index.saturating_mul(ENTRY));
-                self.entry(span.start().saturating_add(ahead), entry)?;
+        for (at, raw) in &folder::read(self.store, spans)? {
+            match use_of(raw) {
+                Use::End => break,
+                Use::Free => {}
+                Use::LongName | Use::Label => drop(self.hasher.update(raw)),
+                Use::File => self.entry(*at, raw)?,
             }
         }
         Ok(())
     }
 
-    fn entry(&mut self, at: ByteOffset, entry: &[u8; ENTRY]) -> Result<()> {
-        let attributes = bytes::u8(entry, 11).unwrap_or(0);
-        let is_long_name = attributes & 0x3f == ATTR_LONG_NAME;
-        if entry.first() == Some(&0xe5) {
-            return Ok(());
-        }
-        if is_long_name || attributes & ATTR_VOLUME_ID != 0 {
-            self.hasher.update(entry);
-            return Ok(());
-        }
+    fn entry(&mut self, at: ByteOffset, entry: &Raw) -> Result<()> {
         let name = short_name(entry).unwrap_or_default();
         let title = String::from_utf8_lossy(&name).into_owned();
         let first = self.boot.first_of(entry);
@@ -176,18 +139,18 @@ impl Look<'_> {
         self.hasher.update(&plain);
         let Some(first) = first else { return self.empty(&title, entry) };
         self.pointers.push(Pointer { at, first });
-        if name == b"." || name == b".." {
+        if is_dots(entry) {
             let told = (self.source_of)(first);
             self.hasher.update(&told.to_le_bytes());
             return Ok(());
         }
-        if attributes & ATTR_FOLDER != 0 {
-            self.waiting.push(Folder::Chain(first));
+        if is_folder(entry) {
+            self.waiting.push(Place::Chain(first));
             return Ok(());
         }
         let runs = self.chain(first, &title)?;
         let held: u64 = runs.iter().map(|run| run.len).sum();
-        let size = u64::from(bytes::le_u32(entry, 28).unwrap_or(0));
+        let size = size_of(entry);
         let needed = size.div_ceil(self.boot.cluster.get().max(1));
         if needed > held {
             return Err(Error::corrupt(format!(
@@ -197,44 +160,42 @@ impl Look<'_> {
         Ok(())
     }
 
-    fn empty(&self, title: &str, entry: &[u8]) -> Result<()> {
-        let is_folder = bytes::u8(entry, 11).unwrap_or(0) & ATTR_FOLDER != 0;
-        let is_dots = title == "..";
-        match bytes::le_u32(entry, 28) {
-            Some(0) if !is_folder || is_dots => Ok(()),
+    fn empty(&self, title: &str, entry: &Raw) -> Result<()> {
+        match size_of(entry) {
+            0 if !is_folder(entry) || title == ".." => Ok(()),
             _ => Err(Error::corrupt(format!("{title} has no cluster"))),
         }
     }
 
     /// The clusters of the chain that starts at `first`, in runs: each once, and nobody else's.
     fn chain(&mut self, first: u64, whose: &str) -> Result<Vec<Run>> {
-        let mut runs: Vec<Run> = Vec::new();
+        let (owned, source_of, table) = (&mut self.owned, self.source_of, self.table);
         let mut told: Vec<Run> = Vec::new();
-        let mut number = first;
-        loop {
-            if !self.owned.add(Run::new(number, 1)) {
-                return Err(Error::corrupt(format!(
-                    "cluster {} of {whose} is another's, or there is none such",
-                    number.saturating_add(2)
-                )));
-            }
-            push(&mut runs, number);
-            push(&mut told, (self.source_of)(number));
-            match self.table.link(number) {
-                Link::To(next) => number = next,
-                Link::Last => break,
-                Link::Free | Link::Bad | Link::Wrong(_) => {
-                    return Err(Error::corrupt(format!(
-                        "the chain of {whose} breaks off at cluster {}",
+        let chain = follow(
+            first,
+            self.boot.clusters,
+            &mut |number| Ok(table.link(number)),
+            &mut |number| {
+                push(&mut told, source_of(number));
+                match owned.add(Run::new(number, 1)) {
+                    true => Ok(()),
+                    false => Err(Error::corrupt(format!(
+                        "cluster {} of {whose} is another's",
                         number.saturating_add(2)
-                    )));
+                    ))),
                 }
-            }
+            },
+        )?;
+        if let Some(number) = chain.broken_at {
+            return Err(Error::corrupt(format!(
+                "the chain of {whose} breaks off at cluster {}",
+                number.saturating_add(2)
+            )));
         }
         for run in told {
             self.hasher.update(&run.first.to_le_bytes());
             self.hasher.update(&run.len.to_le_bytes());
         }
-        Ok(runs)
+        Ok(chain.runs)
     }
 }

@@ -6,28 +6,27 @@
 //! chains and the folders name, so that no single wrong entry frees a cluster.
 
 use super::{
-    ATTR_LONG_NAME, ATTR_VOLUME_ID, ROOT_PREFIX,
-    boot::{BootSector, Width},
-    files::{ATTR_FOLDER, short_name},
+    ROOT_PREFIX,
+    boot::{BootSector, TOP, Width},
+    folder::{self, Place, is_dots, is_folder, short_name},
     label_in,
+    table::{TableOnCard, decode},
 };
 use crate::{
     Usage,
     bits::{Bits, Run},
+    clusters,
     usage::cluster_spans,
 };
 use imbrik_store::{
-    ReadAt, bytes,
+    ReadAt,
     error::{Class, Error, Result},
     read_up_to,
     units::{ByteLen, ByteOffset, Span},
 };
-use std::collections::BTreeMap;
 
 /// How much of a table is read at once: a multiple of every entry's width, in bytes.
 const PIECE: usize = 3 << 18;
-/// The longest folder: 65,536 entries.
-const MOST_FOLDER: u64 = 65_536 * 32;
 
 /// What is in use. Lost chains have entries, so they count as used; a table that makes no sense
 /// makes the whole volume count.
@@ -141,7 +140,8 @@ fn take_table(
             return Err(Error::corrupt("its allocation table is cut short"));
         }
         at = at.saturating_add(ByteLen::of(&bytes));
-        for entry in decode(boot.width, &bytes) {
+        let own = if boot.width == Width::Bits32 { !TOP } else { u32::MAX };
+        for entry in decode(boot.width, &bytes).map(|raw| raw & own) {
             match number {
                 0 if !boot.width.is_media(entry) => {
                     return Err(Error::corrupt("its allocation table is damaged"));
@@ -172,26 +172,20 @@ fn take_folders(
     table: Span,
     clusters: &mut Bits,
 ) -> Result<()> {
-    let mut chains = Chains { store, boot, table, pieces: BTreeMap::new() };
-    let root = match boot.width {
-        Width::Bits32 => {
-            let first = u64::from(boot.root_cluster).checked_sub(2);
-            let first = first.filter(|first| *first < boot.clusters);
-            let first = first.ok_or_else(|| Error::corrupt("its root directory has no cluster"))?;
-            clusters.add(Run::new(first, 1));
-            chains.content(first)?
-        }
-        _ => {
-            let place = Span::between(boot.root_directory, boot.data().start());
-            read_up_to(store, place.start(), place.len().to_usize().unwrap_or(0))?
-        }
-    };
+    let table = TableOnCard::new(store, boot, table);
+    let root = boot.root().ok_or_else(|| Error::corrupt("its root directory has no cluster"))?;
+    if let Place::Chain(first) = root
+        && !clusters.add(Run::new(first, 1))
+        && first >= boot.clusters
+    {
+        return Err(Error::corrupt("its root directory has no cluster"));
+    }
     let mut seen = Bits::new(boot.clusters);
     let mut waiting = vec![(None, root)];
-    while let Some((own, content)) = waiting.pop() {
+    while let Some((own, place)) = waiting.pop() {
+        let records = folder::read(store, spans_of(boot, &table, place)?)?;
         if let Some(own) = own {
-            let entry = content.first_chunk::<32>();
-            let is_dot = entry.is_some_and(|entry| {
+            let is_dot = records.first().is_some_and(|(_, entry)| {
                 short_name(entry).as_deref() == Some(b".") && boot.first_of(entry) == Some(own)
             });
             if !is_dot {
@@ -201,96 +195,34 @@ fn take_folders(
                 )));
             }
         }
-        for entry in content.as_chunks::<32>().0 {
-            let attributes = bytes::u8(entry, 11).unwrap_or(0);
-            match entry.first() {
-                Some(0) | None => break,
-                Some(0xe5) => continue,
-                Some(_) => {}
-            }
-            let is_name = attributes & 0x3f == ATTR_LONG_NAME;
-            let name = short_name(entry).unwrap_or_default();
-            if is_name || attributes & ATTR_VOLUME_ID != 0 || matches!(&*name, b"." | b"..") {
-                continue;
-            }
-            let Some(first) = boot.first_of(entry).filter(|first| *first < boot.clusters) else {
-                continue;
-            };
+        for one in folder::named(&records).filter(|one| !is_dots(one.raw)) {
+            let first = boot.first_of(one.raw).filter(|first| *first < boot.clusters);
+            let Some(first) = first else { continue };
             clusters.add(Run::new(first, 1));
-            if attributes & ATTR_FOLDER != 0 && seen.add(Run::new(first, 1)) {
-                waiting.push((Some(first), chains.content(first)?));
+            if is_folder(one.raw) && seen.add(Run::new(first, 1)) {
+                waiting.push((Some(first), Place::Chain(first)));
             }
         }
     }
     Ok(())
 }
 
-/// Follows chains through a table, as far as they make sense.
-struct Chains<'a> {
-    store: &'a dyn ReadAt,
-    boot: &'a BootSector,
-    table: Span,
-    pieces: BTreeMap<u64, Vec<u8>>,
-}
-
-/// Bytes of the table that are kept together: whole entries of every width.
-const KEPT: u64 = 3 << 12;
-
-impl Chains<'_> {
-    /// What stands in the clusters from `first` on, up to where the chain ends or breaks.
-    fn content(&mut self, first: u64) -> Result<Vec<u8>> {
-        let boot = self.boot;
-        let mut content = Vec::new();
-        let mut number = first;
-        let most = MOST_FOLDER.max(boot.cluster.get());
-        while number < boot.clusters && ByteLen::of(&content).get() < most {
-            let ahead = boot.cluster.checked_mul(number).unwrap_or_default();
-            let place = boot.data().start().saturating_add(ahead);
-            let len = boot.cluster.to_usize().unwrap_or(0);
-            content.extend(read_up_to(self.store, place, len)?);
-            match u64::from(self.entry(number)?).checked_sub(2) {
-                Some(next) => number = next,
-                None => break,
-            }
-        }
-        Ok(content)
-    }
-
-    /// The entry of cluster `number`, counted from 0.
-    fn entry(&mut self, number: u64) -> Result<u32> {
-        let bits = self.boot.width.bits();
-        let a_piece = KEPT.saturating_mul(8).checked_div(bits).unwrap_or(1);
-        let index = number.saturating_add(2);
-        let piece = index.checked_div(a_piece).unwrap_or(0);
-        if !self.pieces.contains_key(&piece) {
-            let ahead = ByteLen::new(piece.saturating_mul(KEPT));
-            let at = self.table.start().saturating_add(ahead);
-            let rest = Span::between(at, self.table.end()).len().to_usize().unwrap_or(0);
-            let len = usize::try_from(KEPT).unwrap_or(0).min(rest);
-            self.pieces.insert(piece, read_up_to(self.store, at, len)?);
-        }
-        let inside = usize::try_from(index.checked_rem(a_piece).unwrap_or(0)).unwrap_or(0);
-        let piece = self.pieces.get(&piece).map(Vec::as_slice).unwrap_or_default();
-        Ok(decode(self.boot.width, piece).nth(inside).unwrap_or(0))
-    }
-}
-
-/// The entries in a piece of a table, the top four bits of 32-bit ones taken away.
-fn decode(width: Width, bytes: &[u8]) -> Box<dyn Iterator<Item = u32> + '_> {
-    match width {
-        Width::Bits12 => Box::new(bytes.as_chunks::<3>().0.iter().flat_map(|[a, b, c]| {
-            let (a, b, c) = (u32::from(*a), u32::from(*b), u32::from(*c));
-            [a | (b & 0xf) << 8, b >> 4 | c << 4]
-        })),
-        Width::Bits16 => {
-            let entries = bytes.as_chunks::<2>().0.iter();
-            Box::new(entries.map(|entry| u16::from_le_bytes(*entry).into()))
-        }
-        Width::Bits32 => {
-            let entries = bytes.as_chunks::<4>().0.iter();
-            Box::new(entries.map(|entry| u32::from_le_bytes(*entry) & 0x0fff_ffff))
-        }
-    }
+/// Where the entries of a folder stand, up to where its chain ends or breaks, and not more than a
+/// folder may have.
+pub(super) fn spans_of(
+    boot: &BootSector,
+    table: &TableOnCard<'_>,
+    place: Place,
+) -> Result<Vec<Span>> {
+    let first = match place {
+        Place::Fixed(span) => return Ok(vec![span]),
+        Place::Chain(first) => first,
+    };
+    let most = boot.most_of_a_folder().get().div_ceil(boot.cluster.get().max(1));
+    let most = most.min(boot.clusters);
+    let chain =
+        clusters::follow_up_to(most, first, boot.clusters, &mut |number| table.link(number))?;
+    Ok(chain.runs.into_iter().map(|run| boot.span_of(run)).collect())
 }
 
 #[cfg(test)]
@@ -302,7 +234,8 @@ mod tests {
         let of = |width, bytes: &[u8]| decode(width, bytes).collect::<Vec<_>>();
         assert_eq!(of(Width::Bits12, &[0xf8, 0x3f, 0x12]), [0xff8, 0x123]);
         assert_eq!(of(Width::Bits16, &[1, 2, 3, 4]), [0x201, 0x403]);
-        assert_eq!(of(Width::Bits32, &[0, 0, 0, 0xf0]), [0], "the top bits are no cluster");
+        assert_eq!(of(Width::Bits32, &[1, 0, 0, 0xf0]), [0xf000_0001]);
+        assert_eq!(Width::Bits32.link(0xf000_0000, 9), clusters::Link::Free, "its top bits");
     }
 
     #[test]

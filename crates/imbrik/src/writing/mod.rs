@@ -26,7 +26,7 @@ use imbrik_core::{
     layout::{Identity, Survey},
     operation::{self, CardTarget, RestorePlan, WrittenToCard},
     progress::Watch,
-    store::{ReadAt, Shared, Tally, Window},
+    store::{Cached, Keep, ReadAt, Tally, Window},
     transfer::check_tiles,
     units::{ByteLen, Span},
 };
@@ -128,7 +128,7 @@ struct IntoPart {
 /// A store that several go through side by side, each at its own pace: what one has just read, the
 /// others get.
 pub(crate) fn shared(content: &Arc<dyn ReadAt>) -> Arc<dyn ReadAt> {
-    Arc::new(Shared::new(Arc::clone(content), KEPT))
+    Arc::new(Cached::new(Arc::clone(content), KEPT, Keep::Last))
 }
 
 /// A card to write, and what for.

@@ -17,7 +17,10 @@ use crate::{
         space::Space,
         strict::{
             Opened,
-            inode::{ENCRYPTED_FLAG, RawInode, TYPE_MASK, low_u32},
+            inode::{
+                CASEFOLD_FLAG, ENCRYPTED_FLAG, FILE, LINK, ROOT, RawInode, TYPE_MASK, VERITY_FLAG,
+                low_u32,
+            },
         },
         superblock::Superblock,
     },
@@ -29,12 +32,6 @@ use imbrik_store::{
 pub(super) use inline::with_a_map;
 pub(super) use open::{OpenInode, joined};
 use std::{collections::BTreeMap, sync::Arc};
-
-const ROOT: u32 = 2;
-const VERITY_FLAG: u32 = 0x10_0000;
-const CASEFOLD_FLAG: u32 = 0x4000_0000;
-const FILE: u16 = 0x8000;
-const LINK: u16 = 0xa000;
 
 /// The volume in `store` with a file put into it.
 ///

@@ -8,14 +8,12 @@ use crate::{
         quota,
         strict::{
             inode::{EXTENTS_FLAG, MapKind, RawInode, low_u32},
-            map::{Map, Piece, map_of},
+            map::{DIRECT, Map, Piece, map_of},
             trees,
         },
     },
 };
 use imbrik_store::error::{Error, Result};
-
-const DIRECT: usize = 12;
 
 /// An inode that is changed.
 pub(in crate::ext4) struct OpenInode {

@@ -9,7 +9,10 @@
 //! ```
 
 use super::log::{Journal, damaged};
-use crate::ext4::{checksum::crc32c, strict::map::Piece};
+use crate::ext4::{
+    checksum::crc32c,
+    strict::map::{MOST_WRITTEN, Piece},
+};
 use imbrik_store::{
     bytes,
     error::{Error, Result},
@@ -29,8 +32,6 @@ const TAG: usize = 4;
 /// The shortest inode, in bytes.
 const LEAST_INODE: usize = 128;
 const MOST_NAME: usize = 255;
-/// Above this, a range's length means that it is unwritten.
-const MOST_WRITTEN: u64 = 32768;
 
 /// Something that a fast commit did.
 #[derive(Clone, Debug, PartialEq, Eq)]

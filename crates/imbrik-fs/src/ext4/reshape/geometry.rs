@@ -265,7 +265,7 @@ fn added_together(
 mod tests {
     use super::*;
     use crate::ext4::strict::metadata_cache::MetadataCache;
-    use imbrik_store::{SparseStore, error::Class, units::ByteLen};
+    use imbrik_store::{ReadAt, SparseStore, error::Class, units::ByteLen};
     use proptest::prelude::*;
     use std::sync::Arc;
 
@@ -296,7 +296,8 @@ mod tests {
             superblock.blocks = superblock.group_start(last);
         }
         let groups = (0..superblock.groups()).map(|number| added(&superblock, number)).collect();
-        let meta = MetadataCache::new(Arc::new(SparseStore::new(ByteLen::kib(1))), 1024);
+        let store: Arc<dyn ReadAt> = Arc::new(SparseStore::new(ByteLen::kib(1)));
+        let meta = MetadataCache::new(store, 1024);
         Opened { meta: Arc::new(meta), superblock, raw, groups }
     }
 

@@ -58,9 +58,9 @@ pub(crate) fn reshape(
     let layout = plan(&planner, goal)?;
     let made = Spill::new(opened.superblock.block_len, work.memory, work.temporary);
     let (draft, warnings) = rewrite::rewrite(&planner, &layout, made)?;
-    let aside = draft.made().aside();
+    let aside = draft.aside();
     let rewritten = rewritten(&opened, &layout, &draft, replayed);
-    let store: Arc<dyn ReadAt> = Arc::new(draft);
+    let store = draft.finished();
     prove::prove(&store, &census, &layout, cancel).map_err(|error| match error.class() {
         imbrik_store::Class::Corrupt | imbrik_store::Class::Unsupported => {
             Error::bug(format!("the reshaped volume would be wrong: {error}"))
@@ -153,7 +153,7 @@ fn rewritten(opened: &Opened, layout: &Layout, draft: &Draft, replayed: &[Span])
     let had = opened.superblock.blocks;
     let kept = opened.meta.list().into_iter().map(|block| layout.moves.target_of(block));
     let more = kept.chain(newer).filter(|block| *block < blocks);
-    let mut all: Vec<u64> = draft.made().list().chain(more).collect();
+    let mut all: Vec<u64> = draft.made().chain(more).collect();
     all.sort_unstable();
     all.dedup();
     // What lies behind the source's end is not in it, whatever it will be.

@@ -18,33 +18,88 @@ const MAGIC: u32 = 0xea02_0000;
 const HASH_AT: usize = 12;
 const CHECKSUM_AT: usize = 16;
 const ENTRY: usize = 16;
-/// The kind of name of the attributes that the filesystem itself makes.
-const SYSTEM: u8 = 7;
-/// That of security modules.
+/// Whose a name is (`e_name_index`).
+const USER: u8 = 1;
+const ACL_OF_ACCESS: u8 = 2;
+const ACL_OF_NEW: u8 = 3;
+const TRUSTED: u8 = 4;
 const SECURITY: u8 = 6;
+/// The filesystem's own.
+const SYSTEM: u8 = 7;
+const RICH_ACL: u8 = 8;
+
+/// An entry as it stands there.
+struct Entry {
+    at: usize,
+    /// Where its name starts, and the next entry.
+    name_at: usize,
+    next: usize,
+    name_len: usize,
+    /// `e_name_index`: whose kind of name it is.
+    index: u8,
+    /// Where its value stands, from where values are told from.
+    offset: usize,
+    /// The inode that holds its value; 0 when that stands beside the entry.
+    inode: u32,
+    len: u32,
+    hash: u32,
+}
+
+impl Entry {
+    fn read(bytes: &[u8], at: usize) -> Option<Self> {
+        let name_len = usize::from(bytes::u8(bytes, at)?);
+        let name_at = at.checked_add(ENTRY)?;
+        Some(Self {
+            at,
+            name_at,
+            next: name_at.checked_add(name_len)?.checked_next_multiple_of(4)?,
+            name_len,
+            index: bytes::u8(bytes, at.checked_add(1)?)?,
+            offset: bytes::le_u16(bytes, at.checked_add(2)?)?.into(),
+            inode: bytes::le_u32(bytes, at.checked_add(4)?)?,
+            len: bytes::le_u32(bytes, at.checked_add(8)?)?,
+            hash: bytes::le_u32(bytes, at.checked_add(12)?)?,
+        })
+    }
+
+    fn name<'a>(&self, bytes: &'a [u8]) -> Option<&'a [u8]> {
+        bytes.get(self.name_at..self.name_at.checked_add(self.name_len)?)
+    }
+
+    /// Where its value stands beside the entries; `None` when that cannot be.
+    fn value(&self, base: usize) -> Option<Range<usize>> {
+        let from = base.checked_add(self.offset)?;
+        Some(from..from.checked_add(usize::try_from(self.len).ok()?)?)
+    }
+
+    /// Whether its value stands beside the entries.
+    fn is_beside(&self) -> bool {
+        self.inode == 0 && self.len > 0
+    }
+}
+
+/// The entries from `start` on, up to the four zeros that end them or the end of the room; the last
+/// one is `None` when they make no sense from there on.
+fn entries(bytes: &[u8], start: usize) -> impl Iterator<Item = Option<Entry>> {
+    let mut at = Some(start);
+    std::iter::from_fn(move || {
+        let entry = match bytes::le_u32(bytes, at?) {
+            None | Some(0) => return None,
+            Some(_) => Entry::read(bytes, at?).filter(|entry| entry.next <= bytes.len()),
+        };
+        at = entry.as_ref().map(|entry| entry.next);
+        Some(entry)
+    })
+}
 
 /// Where an entry names an inode, and which.
 pub(in crate::ext4) type Reference = (usize, u32);
 
 /// The inodes that the entries from `start` on name; `None` when the entries make no sense.
 pub(in crate::ext4) fn references(bytes: &[u8], start: usize) -> Option<Vec<Reference>> {
-    let mut found = Vec::new();
-    let mut at = start;
-    loop {
-        // Four zeros end the list, and so does the end of the room.
-        match bytes::le_u32(bytes, at) {
-            None | Some(0) => return Some(found),
-            Some(_) => {}
-        }
-        let name_len = usize::from(bytes::u8(bytes, at)?);
-        let number_at = at.checked_add(4)?;
-        match bytes::le_u32(bytes, number_at)? {
-            0 => {}
-            number => found.push((number_at, number)),
-        }
-        let len = ENTRY.checked_add(name_len)?.checked_next_multiple_of(4)?;
-        at = at.checked_add(len).filter(|at| *at <= bytes.len())?;
-    }
+    let named =
+        entries(bytes, start).filter(|entry| entry.as_ref().is_none_or(|one| one.inode != 0));
+    named.map(|entry| entry.and_then(|one| Some((one.at.checked_add(4)?, one.inode)))).collect()
 }
 
 /// How many blocks the values take that stand in inodes of their own: they count for the inode
@@ -60,17 +115,34 @@ pub(in crate::ext4) fn blocks_of_values(bytes: &[u8], start: usize, block_len: u
 
 /// An attribute as its entry tells of it.
 pub(in crate::ext4) struct Attribute<'a> {
-    name: &'a [u8],
+    /// `e_name_index`: whose kind of name it is.
+    pub(in crate::ext4) index: u8,
+    pub(in crate::ext4) name: &'a [u8],
     /// Where the entry's hash stands.
     pub(in crate::ext4) hash_at: usize,
     hash: u32,
     /// The inode that holds its value; 0 when that stands beside the entry.
     pub(in crate::ext4) inode: u32,
     pub(in crate::ext4) len: u32,
-    value: &'a [u8],
+    /// Its value; empty when an inode holds it.
+    pub(in crate::ext4) value: &'a [u8],
 }
 
 impl Attribute<'_> {
+    /// Its name with what says whose it is; `None` for those that the filesystem keeps for itself.
+    pub(in crate::ext4) fn full_name(&self) -> Option<Vec<u8>> {
+        let whose: &[u8] = match self.index {
+            USER => b"user.",
+            ACL_OF_ACCESS => b"system.posix_acl_access",
+            ACL_OF_NEW => b"system.posix_acl_default",
+            TRUSTED => b"trusted.",
+            SECURITY => b"security.",
+            RICH_ACL => b"system.richacl",
+            _ => return None,
+        };
+        Some([whose, self.name].concat())
+    }
+
     /// Whether the entry's hash is that of its name and of `words`, with characters of either kind.
     pub(in crate::ext4) fn has_hash_of(&self, words: &[u32]) -> bool {
         [false, true].iter().any(|signed| self.hash == of_attribute(self.name, words, *signed))
@@ -88,27 +160,28 @@ pub(in crate::ext4) fn list(bytes: &[u8], start: usize, base: usize) -> Option<V
     let mut found = Vec::new();
     let mut taken: Vec<Range<usize>> = Vec::new();
     let mut at = start;
-    while bytes::le_u32(bytes, at)? != 0 {
-        let name_len = usize::from(bytes::u8(bytes, at)?);
-        let name_at = at.checked_add(ENTRY)?;
-        let name = bytes.get(name_at..name_at.checked_add(name_len)?)?;
-        let offset = usize::from(bytes::le_u16(bytes, at.checked_add(2)?)?);
-        let inode = bytes::le_u32(bytes, at.checked_add(4)?)?;
-        let len = bytes::le_u32(bytes, at.checked_add(8)?)?;
-        let hash_at = at.checked_add(12)?;
-        let hash = bytes::le_u32(bytes, hash_at)?;
-        let next = name_at.checked_add(name_len)?.checked_next_multiple_of(4)?;
-        taken.push(at..next);
+    for entry in entries(bytes, start) {
+        let entry = entry?;
+        taken.push(entry.at..entry.next);
         let mut value: &[u8] = &[];
-        if inode == 0 && len > 0 {
-            let from = base.checked_add(offset)?;
-            let to = from.checked_add(usize::try_from(len).ok()?)?;
-            value = bytes.get(from..to)?;
-            taken.push(from..to.checked_next_multiple_of(4)?);
+        if entry.is_beside() {
+            let place = entry.value(base)?;
+            value = bytes.get(place.clone())?;
+            taken.push(place.start..place.end.checked_next_multiple_of(4)?);
         }
-        found.push(Attribute { name, hash_at, hash, inode, len, value });
-        at = next;
+        found.push(Attribute {
+            index: entry.index,
+            name: entry.name(bytes)?,
+            hash_at: entry.at.checked_add(12)?,
+            hash: entry.hash,
+            inode: entry.inode,
+            len: entry.len,
+            value,
+        });
+        at = entry.next;
     }
+    // Without the zeros behind them, they have no end.
+    bytes::le_u32(bytes, at)?;
     // Four zeros end the list.
     taken.push(at..at.checked_add(4)?);
     taken.sort_unstable_by_key(|range| range.start);
@@ -173,39 +246,18 @@ pub(in crate::ext4) fn put_sharers(block: &mut [u8], sharers: u32) -> Option<()>
 
 /// Whether there is a signature over an inode ("security.evm"), which may cover its number.
 pub(in crate::ext4) fn is_signed(bytes: &[u8], start: usize) -> bool {
-    let mut at = start;
-    while let Some(1..) = bytes::le_u32(bytes, at) {
-        let name_len = usize::from(bytes::u8(bytes, at).unwrap_or(0));
-        let name_at = at.saturating_add(ENTRY);
-        let name = bytes.get(name_at..name_at.saturating_add(name_len));
-        if bytes::u8(bytes, at.saturating_add(1)) == Some(SECURITY) && name == Some(b"evm") {
-            return true;
-        }
-        at = name_at.saturating_add(name_len).next_multiple_of(4);
-    }
-    false
+    let mut all = entries(bytes, start).flatten();
+    all.any(|entry| entry.index == SECURITY && entry.name(bytes) == Some(b"evm"))
 }
 
 /// The entry of the attribute "system.data", which holds the rest of the content of an inode that
 /// keeps its content in itself: where it stands, and its value; `None` when there is none.
 fn inline_entry(inode: &RawInode) -> Option<(Range<usize>, Range<usize>)> {
     let region = inode.attributes()?;
-    let mut at = region.start;
-    while bytes::le_u32(&inode.raw, at)? != 0 {
-        let name_len = usize::from(bytes::u8(&inode.raw, at)?);
-        let name_at = at.checked_add(ENTRY)?;
-        let name = inode.raw.get(name_at..name_at.checked_add(name_len)?)?;
-        let next = name_at.checked_add(name_len)?.checked_next_multiple_of(4)?;
-        if bytes::u8(&inode.raw, at.checked_add(1)?)? == SYSTEM && name == b"data" {
-            let offset = usize::from(bytes::le_u16(&inode.raw, at.checked_add(2)?)?);
-            let len = usize::try_from(bytes::le_u32(&inode.raw, at.checked_add(8)?)?).ok()?;
-            let start = region.start.checked_add(offset)?;
-            let end = start.checked_add(len).filter(|end| *end <= inode.raw.len())?;
-            return Some((at..next, start..end));
-        }
-        at = next;
-    }
-    None
+    let is_it = |entry: &Entry| entry.index == SYSTEM && entry.name(&inode.raw) == Some(b"data");
+    let entry = entries(&inode.raw, region.start).map_while(|entry| entry).find(is_it)?;
+    let value = entry.value(region.start).filter(|value| value.end <= inode.raw.len())?;
+    Some((entry.at..entry.next, value))
 }
 
 /// Where the rest of the content of an inode stands that keeps its content in itself: the value of
@@ -224,19 +276,14 @@ pub(in crate::ext4) fn remove_inline_data(inode: &mut RawInode) -> Option<()> {
     // Values stand packed from the end on.
     let mut lowest = value.start;
     let mut at = region.start;
-    while bytes::le_u32(&inode.raw, at)? != 0 {
-        let is_beside = bytes::le_u32(&inode.raw, at.checked_add(4)?)? == 0
-            && bytes::le_u32(&inode.raw, at.checked_add(8)?)? > 0;
-        let offset_at = at.checked_add(2)?;
-        let offset = bytes::le_u16(&inode.raw, offset_at)?;
-        let start = region.start.checked_add(offset.into())?;
-        if room > 0 && is_beside && start < value.start {
+    for other in entries(&inode.raw, region.start).collect::<Option<Vec<_>>>()? {
+        let start = other.value(region.start)?.start;
+        if room > 0 && other.is_beside() && start < value.start {
             lowest = lowest.min(start);
-            let moved = offset.checked_add(u16::try_from(room).ok()?)?;
-            bytes::put(&mut inode.raw, offset_at, moved.to_le_bytes())?;
+            let moved = u16::try_from(other.offset.checked_add(room)?).ok()?;
+            bytes::put(&mut inode.raw, other.at.checked_add(2)?, moved.to_le_bytes())?;
         }
-        let name_len = usize::from(bytes::u8(&inode.raw, at)?);
-        at = at.checked_add(ENTRY)?.checked_add(name_len)?.checked_next_multiple_of(4)?;
+        at = other.next;
     }
     if room > 0 {
         let to = lowest.checked_add(room)?;

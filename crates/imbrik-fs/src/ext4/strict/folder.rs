@@ -13,31 +13,74 @@ const TAIL_TYPE: u8 = 0xde;
 /// Bytes of an entry before its name.
 const HEAD: usize = 8;
 
+/// A record of a block: an entry, or room for one.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct Record {
+    /// Where it starts in the block.
+    at: usize,
+    /// Bytes up to the next one.
+    len: usize,
+    /// The inode that it names; 0 when it is room.
+    inode: u32,
+    name_len: usize,
+    kind: u8,
+}
+
+impl Record {
+    fn read(block: &[u8], at: usize) -> Option<Self> {
+        let len = usize::from(bytes::le_u16(block, at.checked_add(4)?)?);
+        let record = Self {
+            at,
+            len,
+            inode: bytes::le_u32(block, at)?,
+            name_len: bytes::u8(block, at.checked_add(6)?)?.into(),
+            kind: bytes::u8(block, at.checked_add(7)?)?,
+        };
+        let is_sound = record.end()? <= block.len()
+            && len >= HEAD
+            && len.is_multiple_of(4)
+            && (record.inode == 0 || HEAD.checked_add(record.name_len)? <= len);
+        is_sound.then_some(record)
+    }
+
+    /// The byte behind it.
+    fn end(&self) -> Option<usize> {
+        self.at.checked_add(self.len)
+    }
+
+    /// Bytes that it needs itself.
+    fn own_len(&self) -> Option<usize> {
+        match self.inode {
+            0 => Some(0),
+            _ => HEAD.checked_add(self.name_len)?.checked_next_multiple_of(4),
+        }
+    }
+
+    fn name<'a>(&self, block: &'a [u8]) -> Option<&'a [u8]> {
+        let from = self.at.checked_add(HEAD)?;
+        block.get(from..from.checked_add(self.name_len)?)
+    }
+}
+
+/// The records of a block from `start` on; the last one is `None` when they make no sense from there
+/// on.
+fn records(block: &[u8], start: usize) -> impl Iterator<Item = Option<Record>> {
+    let mut at = Some(start).filter(|at| *at < block.len());
+    std::iter::from_fn(move || {
+        let record = Record::read(block, at?);
+        at = record.and_then(|record| record.end()).filter(|at| *at < block.len());
+        Some(record)
+    })
+}
+
 /// Where an entry names an inode, and which.
 pub(in crate::ext4) type Reference = (usize, u32);
 
 /// The inodes that the entries of a block name; `None` when they make no sense. `start` is where
 /// the first entry stands.
 pub(in crate::ext4) fn references(block: &[u8], start: usize) -> Option<Vec<Reference>> {
-    let mut found = Vec::new();
-    let mut at = start;
-    while at < block.len() {
-        let rec_len = usize::from(bytes::le_u16(block, at.checked_add(4)?)?);
-        let name_len = usize::from(bytes::u8(block, at.checked_add(6)?)?);
-        let end = at.checked_add(rec_len).filter(|end| *end <= block.len())?;
-        let number = bytes::le_u32(block, at)?;
-        if rec_len < HEAD || !rec_len.is_multiple_of(4) {
-            return None;
-        }
-        if number != 0 {
-            if HEAD.checked_add(name_len)? > rec_len {
-                return None;
-            }
-            found.push((at, number));
-        }
-        at = end;
-    }
-    Some(found)
+    let named = records(block, start).filter(|record| record.is_none_or(|one| one.inode != 0));
+    named.map(|record| record.map(|one| (one.at, one.inode))).collect()
 }
 
 /// An entry that names an inode.
@@ -51,13 +94,19 @@ pub(in crate::ext4) struct Entry<'a> {
 
 /// The entries of a block from `start` on that name an inode; `None` when they make no sense.
 pub(in crate::ext4) fn entries(block: &[u8], start: usize) -> Option<Vec<Entry<'_>>> {
-    let found = references(block, start)?.into_iter().map(|(at, inode)| {
-        let len = usize::from(bytes::u8(block, at.checked_add(6)?)?);
-        let from = at.checked_add(HEAD)?;
-        let name = block.get(from..from.checked_add(len)?)?;
-        Some(Entry { inode, kind: bytes::u8(block, at.checked_add(7)?)?, name })
-    });
-    found.collect()
+    each_entry(block, start).collect()
+}
+
+/// The same, one by one; the last one is `None` when they make no sense from there on.
+pub(in crate::ext4) fn each_entry(
+    block: &[u8],
+    start: usize,
+) -> impl Iterator<Item = Option<Entry<'_>>> {
+    let named = records(block, start).filter(|record| record.is_none_or(|one| one.inode != 0));
+    named.map(|record| {
+        let record = record?;
+        Some(Entry { inode: record.inode, kind: record.kind, name: record.name(block)? })
+    })
 }
 
 /// A node of an indexed folder.
@@ -177,59 +226,38 @@ pub(in crate::ext4) fn insert(
 ) -> Option<()> {
     let needed = HEAD.checked_add(name.len())?.next_multiple_of(4);
     let end = if has_tail { block.len().checked_sub(TAIL)? } else { block.len() };
-    let mut at = 0usize;
-    while at < end {
-        let inode = bytes::le_u32(block, at)?;
-        let rec_len = usize::from(bytes::le_u16(block, at.checked_add(4)?)?);
-        let name_len = usize::from(bytes::u8(block, at.checked_add(6)?)?);
-        let own = if inode == 0 { 0 } else { HEAD.checked_add(name_len)?.next_multiple_of(4) };
-        if rec_len < HEAD || rec_len < own {
-            return None;
-        }
-        if rec_len.checked_sub(own)? >= needed {
-            let place = at.checked_add(own)?;
-            let rest = u16::try_from(rec_len.checked_sub(own)?).ok()?;
-            if own > 0 {
-                bytes::put(block, at.checked_add(4)?, u16::try_from(own).ok()?.to_le_bytes())?;
-            }
-            let start = place.checked_add(HEAD)?;
-            block.get_mut(start..start.checked_add(name.len())?)?.copy_from_slice(name);
-            bytes::put(block, place, number.to_le_bytes())?;
-            bytes::put(block, place.checked_add(4)?, rest.to_le_bytes())?;
-            return bytes::put(
-                block,
-                place.checked_add(6)?,
-                [u8::try_from(name.len()).ok()?, kind],
-            );
-        }
-        at = at.checked_add(rec_len)?;
+    let before_tail = records(block, 0).map_while(|record| record.filter(|one| one.at < end));
+    let with_room = before_tail.filter_map(|record| {
+        let own = record.own_len()?;
+        (record.len.checked_sub(own)? >= needed).then_some((record.at, record.len, own))
+    });
+    let (at, len, own) = { with_room }.next()?;
+    let place = at.checked_add(own)?;
+    let rest = u16::try_from(len.checked_sub(own)?).ok()?;
+    if own > 0 {
+        bytes::put(block, at.checked_add(4)?, u16::try_from(own).ok()?.to_le_bytes())?;
     }
-    None
+    let start = place.checked_add(HEAD)?;
+    block.get_mut(start..start.checked_add(name.len())?)?.copy_from_slice(name);
+    bytes::put(block, place, number.to_le_bytes())?;
+    bytes::put(block, place.checked_add(4)?, rest.to_le_bytes())?;
+    bytes::put(block, place.checked_add(6)?, [u8::try_from(name.len()).ok()?, kind])
 }
 
 /// Takes the entry called `name` out of a block; `None` when there is none.
 pub(in crate::ext4) fn remove(block: &mut [u8], name: &[u8]) -> Option<()> {
-    let found = references(block, 0)?;
-    let (at, _) = found.into_iter().find(|(at, _)| {
-        let len = usize::from(bytes::u8(block, at.saturating_add(6)).unwrap_or(0));
-        let start = at.saturating_add(HEAD);
-        block.get(start..start.saturating_add(len)) == Some(name)
-    })?;
-    let (mut before, mut next) = (None, 0usize);
-    while next < at {
-        before = Some(next);
-        next = next.checked_add(bytes::le_u16(block, next.checked_add(4)?)?.into())?;
-    }
-    let rec_len = bytes::le_u16(block, at.checked_add(4)?)?;
-    match before {
+    let all: Vec<Record> = records(block, 0).collect::<Option<_>>()?;
+    let is_it = |one: &Record| one.inode != 0 && one.name(block) == Some(name);
+    let index = all.iter().position(is_it)?;
+    let found = all.get(index)?;
+    match index.checked_sub(1).and_then(|before| all.get(before)) {
         Some(before) => {
-            let len_at = before.checked_add(4)?;
-            let both = bytes::le_u16(block, len_at)?.checked_add(rec_len)?;
-            bytes::put(block, len_at, both.to_le_bytes())?;
-            block.get_mut(at..at.checked_add(rec_len.into())?)?.fill(0);
+            let both = u16::try_from(before.len.checked_add(found.len)?).ok()?;
+            bytes::put(block, before.at.checked_add(4)?, both.to_le_bytes())?;
+            block.get_mut(found.at..found.end()?)?.fill(0);
             Some(())
         }
-        None => bytes::put(block, at, [0; 4]),
+        None => bytes::put(block, found.at, [0; 4]),
     }
 }
 

@@ -8,24 +8,29 @@
 //!  0x7c checksum 0x80 extra_isize          0x82 checksum, high half    … attributes
 //! ```
 
-use crate::ext4::{checksum::crc32c, superblock::Superblock};
+use crate::{
+    ext4::{checksum::crc32c, superblock::Superblock},
+    files::{FileKind, FileTime, Ownership},
+};
 use imbrik_store::{
     bytes,
     error::{Error, Result},
 };
 use std::ops::Range;
 
+/// The inode of the root directory.
+pub(in crate::ext4) const ROOT: u32 = 2;
 pub(in crate::ext4) const TYPE_MASK: u16 = 0xf000;
 const PIPE: u16 = 0x1000;
 const CHARACTERS: u16 = 0x2000;
 const FOLDER: u16 = 0x4000;
 const BLOCKS: u16 = 0x6000;
-const FILE: u16 = 0x8000;
-const LINK: u16 = 0xa000;
+pub(in crate::ext4) const FILE: u16 = 0x8000;
+pub(in crate::ext4) const LINK: u16 = 0xa000;
 const SOCKET: u16 = 0xc000;
 const INDEX_FLAG: u32 = 0x1000;
 const IMMUTABLE_FLAG: u32 = 0x10;
-const VERITY_FLAG: u32 = 0x10_0000;
+pub(in crate::ext4) const VERITY_FLAG: u32 = 0x10_0000;
 pub(in crate::ext4) const CASEFOLD_FLAG: u32 = 0x4000_0000;
 const HUGE_FILE_FLAG: u32 = 0x4_0000;
 pub(in crate::ext4) const EXTENTS_FLAG: u32 = 0x8_0000;
@@ -99,6 +104,76 @@ impl RawInode {
     pub(in crate::ext4) fn put_size(&mut self, size: u64) {
         self.put_u32(0x4, low_u32(size));
         self.put_u32(0x6c, low_u32(size >> 32));
+    }
+
+    /// What it is; `None` for a mode that is none.
+    pub(in crate::ext4) fn kind(&self) -> Option<FileKind> {
+        let kind = match self.mode() & TYPE_MASK {
+            FILE => FileKind::File,
+            FOLDER => FileKind::Folder,
+            LINK => FileKind::Link,
+            PIPE => FileKind::Pipe,
+            SOCKET => FileKind::Socket,
+            CHARACTERS => FileKind::CharacterDevice(self.device().0, self.device().1),
+            BLOCKS => FileKind::BlockDevice(self.device().0, self.device().1),
+            _ => return None,
+        };
+        Some(kind)
+    }
+
+    /// The major and minor number of a device: the first word of the map has those below 256, the
+    /// second one all.
+    fn device(&self) -> (u32, u32) {
+        let old = bytes::le_u32(self.i_block(), 0).unwrap_or(0);
+        if old != 0 {
+            return (old >> 8 & 0xff, old & 0xff);
+        }
+        let new = bytes::le_u32(self.i_block(), 4).unwrap_or(0);
+        (new >> 8 & 0xfff, new & 0xff | new >> 12 & 0xf_ff00)
+    }
+
+    /// Whose it is.
+    pub(in crate::ext4) fn ownership(&self) -> Ownership {
+        let both =
+            |low: usize, high: usize| u32::from(self.u16(low)) | u32::from(self.u16(high)) << 16;
+        Ownership {
+            permissions: self.mode() & !TYPE_MASK,
+            owner: both(0x2, 0x78),
+            group: both(0x18, 0x7a),
+        }
+    }
+
+    /// The moment whose seconds stand at `at`, and whose rest at `extra`, where there is room for
+    /// that: nanoseconds above two bits that count how often the seconds began anew.
+    fn time(&self, at: usize, extra: usize) -> Option<FileTime> {
+        let seconds = i64::from(i32::from_le_bytes(bytes::array(&self.raw, at)?));
+        let end = 128usize.checked_add(self.extra_len()?.into())?;
+        let extra = match extra.checked_add(4)? <= end {
+            true => self.u32(extra),
+            false => 0,
+        };
+        Some(FileTime {
+            seconds: seconds.checked_add(i64::from(extra & 3) << 32)?,
+            nanoseconds: extra >> 2,
+        })
+    }
+
+    pub(in crate::ext4) fn accessed(&self) -> Option<FileTime> {
+        self.time(0x8, 0x8c)
+    }
+
+    pub(in crate::ext4) fn changed(&self) -> Option<FileTime> {
+        self.time(0xc, 0x84)
+    }
+
+    pub(in crate::ext4) fn modified(&self) -> Option<FileTime> {
+        self.time(0x10, 0x88)
+    }
+
+    /// When it was made; `None` where it has no room for that.
+    pub(in crate::ext4) fn created(&self) -> Option<FileTime> {
+        let end = 128usize.checked_add(self.extra_len()?.into())?;
+        (end >= 0x94).then(|| self.time(0x90, 0x94)).flatten()
     }
 
     pub(in crate::ext4) fn is_folder(&self) -> bool {

@@ -2,22 +2,29 @@
 
 use super::{
     inode::{MapKind, RawInode},
-    metadata_cache::MetadataCache,
+    metadata_cache::Blocks,
 };
 use crate::{
     bits::Run,
     ext4::{checksum::crc32c, superblock::Superblock},
 };
-use imbrik_store::{bytes, error::Result};
+use imbrik_store::{
+    bytes,
+    error::{Error, Result},
+};
+use std::ops::ControlFlow;
 
 /// What a node of an extent tree starts with.
 pub(in crate::ext4) const EXTENT_MAGIC: u16 = 0xf30a;
 const MOST_DEPTH: u16 = 5;
 /// Above this, an extent's length means that it is unwritten.
-const MOST_WRITTEN: u64 = 32768;
-const DIRECT: usize = 12;
+pub(in crate::ext4) const MOST_WRITTEN: u64 = 32768;
+/// How many blocks an indirect map names itself.
+pub(in crate::ext4) const DIRECT: usize = 12;
 /// Bytes of a node's head, and of each of its entries.
 pub(in crate::ext4) const ENTRY: usize = 12;
+/// Entries in the 60 bytes of the inode.
+pub(in crate::ext4) const IN_INODE: usize = 4;
 
 /// A piece of a file: blocks in a row both in the file and in the volume.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -42,10 +49,14 @@ impl Piece {
     /// extent.
     pub(in crate::ext4) fn is_continued_by(&self, next: &Self) -> bool {
         let most = MOST_WRITTEN.saturating_sub(u64::from(self.is_unwritten));
+        self.is_followed_by(next) && self.len.saturating_add(next.len) <= most
+    }
+
+    /// Whether `next` goes on where it ends, in the file and in the volume.
+    fn is_followed_by(&self, next: &Self) -> bool {
         self.logical.saturating_add(self.len) == next.logical
             && self.run().end() == next.physical
             && self.is_unwritten == next.is_unwritten
-            && self.len.saturating_add(next.len) <= most
     }
 }
 
@@ -84,34 +95,105 @@ impl Map {
     }
 }
 
-/// Reads the map of `inode`. Every block that it names is first given to `claim`, which refuses
-/// what is not to be had; so a map that leads back into itself comes to an end.
+/// Reads the map of `inode` as a whole. Every block that it names is first given to `claim`, which
+/// refuses what is not to be had; so a map that leads back into itself comes to an end.
 ///
 /// # Errors
 /// - When the volume cannot be read.
 /// - [`imbrik_store::Class::Corrupt`] when the map makes no sense, and what `claim` answers.
 pub(in crate::ext4) fn map_of(
-    meta: &MetadataCache,
+    blocks: &dyn Blocks,
     superblock: &Superblock,
     inode: &RawInode,
     claim: &mut dyn FnMut(Run) -> Result<()>,
 ) -> Result<Map> {
-    let mut walk = Walk { meta, superblock, inode, claim, map: Map::default() };
-    match inode.map_kind(superblock)? {
-        MapKind::None => {}
-        MapKind::Extents => walk.tree()?,
-        MapKind::Indirect => walk.indirect()?,
-    }
-    Ok(walk.map)
+    let mut all = Collect { claim, map: Map::default() };
+    walk(blocks, superblock, inode, &mut all)?;
+    Ok(all.map)
 }
 
-struct Walk<'a> {
-    meta: &'a MetadataCache,
-    superblock: &'a Superblock,
-    inode: &'a RawInode,
+/// What is done with what a map leads to, and with what is wrong with it.
+pub(in crate::ext4) trait MapVisit {
+    /// Blocks that the map names, before any of them is read.
+    ///
+    /// # Errors
+    /// When they are not to be had: the walk ends with that.
+    fn claim(&mut self, run: Run) -> Result<()>;
+
+    /// A block of the map itself, before it is read.
+    ///
+    /// # Errors
+    /// When it is not to be had.
+    fn node(&mut self, node: Node) -> Result<()>;
+
+    /// A piece of the content; they come in the file's order. `Break` ends the walk.
+    ///
+    /// # Errors
+    /// Whatever ends the walk.
+    fn piece(&mut self, piece: Piece) -> Result<ControlFlow<()>>;
+
+    /// Something that is wrong and can be passed over: a checksum. It ends the walk unless it is
+    /// taken.
+    ///
+    /// # Errors
+    /// With the fault itself.
+    fn fault(&mut self, fault: Error) -> Result<()> {
+        Err(fault)
+    }
+}
+
+/// All of a map.
+struct Collect<'a> {
     claim: &'a mut dyn FnMut(Run) -> Result<()>,
     map: Map,
 }
+
+impl MapVisit for Collect<'_> {
+    fn claim(&mut self, run: Run) -> Result<()> {
+        (self.claim)(run)
+    }
+
+    fn node(&mut self, node: Node) -> Result<()> {
+        self.map.nodes.push(node);
+        Ok(())
+    }
+
+    fn piece(&mut self, piece: Piece) -> Result<ControlFlow<()>> {
+        self.map.pieces.push(piece);
+        Ok(ControlFlow::Continue(()))
+    }
+}
+
+/// Walks the map of `inode` in the file's order.
+///
+/// # Errors
+/// - When the volume cannot be read.
+/// - [`imbrik_store::Class::Corrupt`] when the map makes no sense, and what `visit` answers.
+pub(in crate::ext4) fn walk(
+    blocks: &dyn Blocks,
+    superblock: &Superblock,
+    inode: &RawInode,
+    visit: &mut dyn MapVisit,
+) -> Result<()> {
+    let mut walk = Walk { blocks, superblock, inode, visit };
+    match inode.map_kind(superblock)? {
+        MapKind::None => Ok(()),
+        MapKind::Extents => walk.tree(),
+        MapKind::Indirect => walk.indirect(),
+    }
+}
+
+struct Walk<'a> {
+    blocks: &'a dyn Blocks,
+    superblock: &'a Superblock,
+    inode: &'a RawInode,
+    visit: &'a mut dyn MapVisit,
+}
+
+/// Whether the walk goes on.
+type Flow = Result<ControlFlow<()>>;
+
+const ON: Flow = Ok(ControlFlow::Continue(()));
 
 /// How many entries a node has, and how deep the tree is under it.
 fn node_head(node: &[u8], room: usize) -> Option<(usize, u16)> {
@@ -143,99 +225,139 @@ pub(in crate::ext4) fn tail_of(block: &[u8]) -> Option<usize> {
 impl Walk<'_> {
     fn tree(&mut self) -> Result<()> {
         let root = self.inode.i_block().to_vec();
-        let head = node_head(&root, 4);
+        let head = node_head(&root, IN_INODE);
         let (_, depth) = head.ok_or_else(|| self.inode.wrong("its extent tree has no root"))?;
         let mut behind = 0;
-        self.node(&root, 4, depth, &mut behind)
+        self.node(&root, IN_INODE, depth, &mut behind).map(|_| ())
+    }
+
+    fn nonsense(&self) -> Error {
+        self.inode.wrong("its extent tree makes no sense")
     }
 
     /// Walks a node that must have `depth`; `behind` is the first logical block that may follow.
-    fn node(&mut self, node: &[u8], room: usize, depth: u16, behind: &mut u64) -> Result<()> {
-        let wrong = || self.inode.wrong("its extent tree makes no sense");
-        let (count, found) = node_head(node, room).ok_or_else(wrong)?;
-        if found != depth {
-            return Err(wrong());
-        }
+    fn node(&mut self, node: &[u8], room: usize, depth: u16, behind: &mut u64) -> Flow {
+        let head = node_head(node, room).filter(|(_, found)| *found == depth);
+        let (count, _) = head.ok_or_else(|| self.nonsense())?;
         for index in 0..count {
             let at = index.saturating_mul(ENTRY).saturating_add(ENTRY);
-            let part = |at: usize| bytes::le_u32(node, at).map(u64::from).ok_or_else(wrong);
-            let half = |at: usize| bytes::le_u16(node, at).map(u64::from).ok_or_else(wrong);
-            let logical = part(at)?;
-            if logical < *behind {
-                return Err(wrong());
+            let entry =
+                node.get(at..).and_then(TreeEntry::decode).ok_or_else(|| self.nonsense())?;
+            if entry.logical < *behind {
+                return Err(self.nonsense());
             }
-            if let Some(below) = depth.checked_sub(1) {
-                let low = part(at.saturating_add(4))?;
-                let block = low | (half(at.saturating_add(8))? << 32);
-                (self.claim)(Run::new(block, 1))?;
-                self.map.nodes.push(Node { block, logical });
-                let child = self.meta.block(block)?;
-                let seed = self.inode.seed(self.superblock);
-                if check_node(&child, self.superblock, seed).is_none() {
-                    return Err(self
-                        .inode
-                        .wrong("a block of its extent tree has a wrong checksum"));
-                }
-                if bytes::le_u32(&child, ENTRY).map(u64::from) != Some(logical) {
-                    return Err(wrong());
-                }
-                let room = child.len().saturating_sub(ENTRY) / ENTRY;
-                self.node(&child, room, below, behind)?;
-                continue;
+            let flow = match depth.checked_sub(1) {
+                Some(below) => self.child(&entry, below, behind)?,
+                None => self.leaf(&entry, behind)?,
+            };
+            if flow.is_break() {
+                return Ok(flow);
             }
-            let len = half(at.saturating_add(4))?;
-            let high = half(at.saturating_add(6))?;
-            let physical = part(at.saturating_add(8))? | (high << 32);
-            let is_unwritten = len > MOST_WRITTEN;
-            let len = if is_unwritten { len.saturating_sub(MOST_WRITTEN) } else { len };
-            if len == 0 {
-                return Err(wrong());
-            }
-            (self.claim)(Run::new(physical, len))?;
-            self.map.pieces.push(Piece { logical, physical, len, is_unwritten });
-            *behind = logical.saturating_add(len);
         }
-        Ok(())
+        ON
+    }
+
+    fn child(&mut self, entry: &TreeEntry, depth: u16, behind: &mut u64) -> Flow {
+        let (block, logical) = (entry.child, entry.logical);
+        self.visit.claim(Run::new(block, 1))?;
+        self.visit.node(Node { block, logical })?;
+        let child = self.blocks.block(block)?;
+        if check_node(&child, self.superblock, self.inode.seed(self.superblock)).is_none() {
+            let what = "a block of its extent tree has a wrong checksum";
+            self.visit.fault(self.inode.wrong(what))?;
+        }
+        if bytes::le_u32(&child, ENTRY).map(u64::from) != Some(logical) {
+            return Err(self.nonsense());
+        }
+        let room = child.len().saturating_sub(ENTRY) / ENTRY;
+        self.node(&child, room, depth, behind)
+    }
+
+    fn leaf(&mut self, entry: &TreeEntry, behind: &mut u64) -> Flow {
+        let is_unwritten = entry.len > MOST_WRITTEN;
+        let len = if is_unwritten { entry.len.saturating_sub(MOST_WRITTEN) } else { entry.len };
+        if len == 0 {
+            return Err(self.nonsense());
+        }
+        let piece = Piece { logical: entry.logical, physical: entry.physical, len, is_unwritten };
+        self.visit.claim(piece.run())?;
+        *behind = piece.logical.saturating_add(len);
+        self.visit.piece(piece)
     }
 
     fn indirect(&mut self) -> Result<()> {
         let root = self.inode.i_block().to_vec();
-        let mut logical = 0;
+        let mut row = Row { logical: 0, piece: None };
         for (index, number) in root.as_chunks::<4>().0.iter().enumerate() {
             let number = u32::from_le_bytes(*number);
             let depth = index.saturating_sub(DIRECT.saturating_sub(1));
-            self.descend(number, u32::try_from(depth).unwrap_or(0), &mut logical)?;
+            let depth = u32::try_from(depth).unwrap_or(0);
+            if self.descend(number, depth, &mut row)?.is_break() {
+                return Ok(());
+            }
         }
-        Ok(())
+        match row.piece {
+            Some(last) => self.visit.piece(last).map(|_| ()),
+            None => Ok(()),
+        }
     }
 
-    fn descend(&mut self, number: u32, depth: u32, logical: &mut u64) -> Result<()> {
+    fn descend(&mut self, number: u32, depth: u32, row: &mut Row) -> Flow {
         let a_block = self.superblock.block_len / 4;
         if number == 0 {
-            *logical = logical.saturating_add(a_block.saturating_pow(depth));
-            return Ok(());
+            row.logical = row.logical.saturating_add(a_block.saturating_pow(depth));
+            return ON;
         }
         let physical = u64::from(number);
-        (self.claim)(Run::new(physical, 1))?;
+        self.visit.claim(Run::new(physical, 1))?;
         let Some(below) = depth.checked_sub(1) else {
-            let piece = Piece { logical: *logical, physical, len: 1, is_unwritten: false };
-            match self.map.pieces.last_mut() {
-                Some(last)
-                    if last.run().end() == physical
-                        && last.logical.saturating_add(last.len) == *logical =>
-                {
+            let next = Piece { logical: row.logical, physical, len: 1, is_unwritten: false };
+            row.logical = row.logical.saturating_add(1);
+            return match &mut row.piece {
+                Some(last) if last.is_followed_by(&next) => {
                     last.len = last.len.saturating_add(1);
+                    ON
                 }
-                _ => self.map.pieces.push(piece),
-            }
-            *logical = logical.saturating_add(1);
-            return Ok(());
+                piece => piece.replace(next).map_or(ON, |done| self.visit.piece(done)),
+            };
         };
-        self.map.nodes.push(Node { block: physical, logical: *logical });
-        let block = self.meta.block(physical)?;
+        self.visit.node(Node { block: physical, logical: row.logical })?;
+        let block = self.blocks.block(physical)?;
         for number in block.as_chunks::<4>().0 {
-            self.descend(u32::from_le_bytes(*number), below, logical)?;
+            let flow = self.descend(u32::from_le_bytes(*number), below, row)?;
+            if flow.is_break() {
+                return Ok(flow);
+            }
         }
-        Ok(())
+        ON
+    }
+}
+
+/// How far the walk through an indirect map is.
+struct Row {
+    /// The next block of the file.
+    logical: u64,
+    /// The piece that may still grow.
+    piece: Option<Piece>,
+}
+
+/// An entry of a node: of a leaf (`ee_len`, `ee_start`) or of an index (`ei_leaf`).
+struct TreeEntry {
+    logical: u64,
+    len: u64,
+    physical: u64,
+    child: u64,
+}
+
+impl TreeEntry {
+    fn decode(raw: &[u8]) -> Option<Self> {
+        let part = |at| bytes::le_u32(raw, at).map(u64::from);
+        let half = |at| bytes::le_u16(raw, at).map(u64::from);
+        Some(Self {
+            logical: part(0)?,
+            len: half(4)?,
+            physical: part(8)? | half(6)? << 32,
+            child: part(4)? | half(8)? << 32,
+        })
     }
 }

@@ -2,39 +2,47 @@
 //! bound, so that planning, proving and copying share one reading.
 
 use imbrik_store::{
-    ReadAt,
+    Found, Keep, Page, Pages, ReadAt,
     error::{Error, Result},
     read_vec,
     units::{ByteLen, ByteOffset, SectorSize},
 };
-use std::{
-    collections::HashMap,
-    sync::{Arc, Mutex, MutexGuard, PoisonError},
-};
+use std::sync::Arc;
 
 /// How much is kept.
-const MOST: usize = 32 << 20;
+const MOST: ByteLen = ByteLen::mib(32);
 /// How much is read at a time where tables are read through.
 const AHEAD: u64 = 1 << 20;
 
 /// A block's content.
-pub(in crate::ext4) type Block = Arc<[u8]>;
+pub(in crate::ext4) type Block = Page;
 
-/// A volume, read a block at a time.
-pub(in crate::ext4) struct MetadataCache {
-    store: Arc<dyn ReadAt>,
-    block_len: u64,
-    blocks: Mutex<HashMap<u64, Block>>,
+/// Whatever has a volume's blocks, by number.
+pub(in crate::ext4) trait Blocks {
+    /// The content of `block`.
+    ///
+    /// # Errors
+    /// When it cannot be read, or there is none such.
+    fn block(&self, block: u64) -> Result<Block>;
 }
 
-impl MetadataCache {
-    /// The volume in `store`, in blocks of `block_len` bytes.
-    pub(in crate::ext4) fn new(store: Arc<dyn ReadAt>, block_len: u64) -> Self {
-        Self { store, block_len, blocks: Mutex::default() }
+impl<T: Blocks + ?Sized> Blocks for Arc<T> {
+    fn block(&self, block: u64) -> Result<Block> {
+        (**self).block(block)
     }
+}
 
-    fn blocks(&self) -> MutexGuard<'_, HashMap<u64, Block>> {
-        self.blocks.lock().unwrap_or_else(PoisonError::into_inner)
+/// A volume, read a block at a time.
+pub(in crate::ext4) struct MetadataCache<S = Arc<dyn ReadAt>> {
+    store: S,
+    block_len: u64,
+    blocks: Pages,
+}
+
+impl<S: ReadAt> MetadataCache<S> {
+    /// The volume in `store`, in blocks of `block_len` bytes.
+    pub(in crate::ext4) fn new(store: S, block_len: u64) -> Self {
+        Self { store, block_len, blocks: Pages::new(MOST, Keep::First) }
     }
 
     /// Bytes a block.
@@ -50,7 +58,7 @@ impl MetadataCache {
         let at = first.checked_mul(self.block_len);
         let len = count.checked_mul(self.block_len).and_then(|len| usize::try_from(len).ok());
         match at.zip(len) {
-            Some((at, len)) => read_vec(&*self.store, ByteOffset::new(at), len),
+            Some((at, len)) => read_vec(&self.store, ByteOffset::new(at), len),
             None => Err(Error::corrupt(format!("block {first} lies outside"))),
         }
     }
@@ -60,19 +68,12 @@ impl MetadataCache {
     /// # Errors
     /// When it cannot be read.
     pub(in crate::ext4) fn block(&self, block: u64) -> Result<Block> {
-        if let Some(found) = self.blocks().get(&block) {
-            return Ok(Arc::clone(found));
-        }
-        let content: Block = self.read(block, 1)?.into();
-        self.keep(block, &content);
-        Ok(content)
+        self.blocks.get_or_make(block, || self.read(block, 1).map(Block::from))
     }
 
-    fn keep(&self, block: u64, content: &Block) {
-        let mut blocks = self.blocks();
-        if blocks.len().saturating_mul(self.len()) < MOST {
-            blocks.insert(block, Arc::clone(content));
-        }
+    /// The volume that is read.
+    pub(in crate::ext4) fn store(&self) -> &S {
+        &self.store
     }
 
     /// Calls `work` with each of `count` blocks from `first`, which are read many at a time.
@@ -86,60 +87,68 @@ impl MetadataCache {
         mut work: impl FnMut(u64, &Block) -> Result<()>,
     ) -> Result<()> {
         let step = AHEAD.checked_div(self.block_len).unwrap_or(1).max(1);
-        let mut done = 0;
-        while done < count {
-            let at = first.saturating_add(done);
-            let many = count.saturating_sub(done).min(step);
-            let is_kept = {
-                let blocks = self.blocks();
-                (at..at.saturating_add(many)).all(|block| blocks.contains_key(&block))
-            };
-            let read = if is_kept { Vec::new() } else { self.read(at, many)? };
-            let mut pieces = read.chunks(self.len().max(1));
-            for block in at..at.saturating_add(many) {
-                match pieces.next() {
-                    Some(piece) => {
-                        let content: Block = piece.into();
-                        self.keep(block, &content);
-                        work(block, &content)?;
-                    }
-                    None => work(block, &self.block(block)?)?,
+        let (mut at, end) = (first, first.saturating_add(count));
+        while at < end {
+            let row = at..at.saturating_add(step).min(end);
+            let absent = match self.blocks.find(row.clone(), row) {
+                Found::Page(block) => {
+                    work(at, &block)?;
+                    at = at.saturating_add(1);
+                    continue;
                 }
+                Found::Absent(absent) => absent,
+            };
+            let row = absent.row();
+            let read = self.read(at, row.end.saturating_sub(at))?;
+            let blocks: Vec<Block> = read.chunks(self.len().max(1)).map(Arc::from).collect();
+            absent.put(|block| {
+                let index = usize::try_from(block.saturating_sub(row.start)).ok()?;
+                blocks.get(index).map(Arc::clone)
+            });
+            for (number, block) in row.zip(&blocks) {
+                work(number, block)?;
+                at = number.saturating_add(1);
             }
-            done = done.saturating_add(many);
         }
         Ok(())
     }
 
     /// The blocks that are kept, in order.
     pub(in crate::ext4) fn list(&self) -> Vec<u64> {
-        let mut list: Vec<_> = self.blocks().keys().copied().collect();
-        list.sort_unstable();
-        list
+        self.blocks.list()
     }
 }
 
-impl ReadAt for MetadataCache {
+impl<S: ReadAt> Blocks for MetadataCache<S> {
+    fn block(&self, block: u64) -> Result<Block> {
+        self.block(block)
+    }
+}
+
+impl<S: ReadAt> ReadAt for MetadataCache<S> {
     fn size(&self) -> ByteLen {
         self.store.size()
     }
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
         let (mut at, mut rest) = (at, buf);
+        let number = at.get().checked_div(self.block_len).unwrap_or(0);
+        if ByteLen::of(rest).get() == self.block_len && at.get().is_multiple_of(self.block_len) {
+            let content = self.block(number)?;
+            rest.copy_from_slice(content.get(..rest.len()).unwrap_or_default());
+            return Ok(());
+        }
         while !rest.is_empty() {
             let block = at.get().checked_div(self.block_len).unwrap_or(0);
             let inside = at.get().checked_rem(self.block_len).unwrap_or(0);
-            let kept = self.blocks().get(&block).cloned();
+            let kept = self.blocks.get(block);
             let mut len = self.block_len.saturating_sub(inside);
             if kept.is_none() {
                 // As far as nothing is kept, in one go.
                 let behind = at.get().saturating_add(ByteLen::of(rest).get());
-                let blocks = self.blocks();
-                let mut next = block.saturating_add(1);
-                while next.saturating_mul(self.block_len) < behind && !blocks.contains_key(&next) {
-                    next = next.saturating_add(1);
-                    len = len.saturating_add(self.block_len);
-                }
+                let next = self.blocks.next(block).unwrap_or(u64::MAX);
+                let until = next.saturating_mul(self.block_len).min(behind);
+                len = until.saturating_sub(at.get());
             }
             let len = usize::try_from(len).unwrap_or(usize::MAX).min(rest.len());
             let (now, later) = std::mem::take(&mut rest).split_at_mut(len);

@@ -22,7 +22,7 @@ use imbrik_store::{
     units::ByteOffset,
 };
 use inode::RawInode;
-use metadata_cache::{Block, MetadataCache};
+use metadata_cache::{Block, Blocks, MetadataCache};
 use std::sync::Arc;
 
 /// A plan keeps a few bits a block in memory; a volume of more than these (4 TiB in blocks of 4 KiB)
@@ -179,16 +179,47 @@ impl Opened {
     /// # Errors
     /// When there is none of that number, or its checksum is wrong.
     pub(in crate::ext4) fn inode(&self, number: u32) -> Result<RawInode> {
-        let place = self.place_of(number);
-        let (block, inside) =
-            place.ok_or_else(|| Error::corrupt(format!("there is no inode {number}")))?;
-        let len = usize::try_from(self.superblock.inode_len).unwrap_or(0);
-        let block = self.meta.block(block)?;
-        let raw = block.get(inside..inside.saturating_add(len)).unwrap_or_default().to_vec();
-        let inode = RawInode { number, raw };
+        let group = usize::try_from(group_of(&self.superblock, number)).unwrap_or(usize::MAX);
+        let group = self.groups.get(group).ok_or_else(|| no_inode(number))?;
+        let inode = inode_in(&self.meta, &self.superblock, group, number)?;
         inode.check(&self.superblock)?;
         Ok(inode)
     }
+}
+
+fn no_inode(number: u32) -> Error {
+    Error::corrupt(format!("there is no inode {number}"))
+}
+
+/// The group whose table has inode `number`; one that there is not for 0, which is no inode.
+pub(in crate::ext4) fn group_of(superblock: &Superblock, number: u32) -> u64 {
+    let index = number.checked_sub(1).map(u64::from);
+    index.and_then(|index| index.checked_div(superblock.inodes_per_group)).unwrap_or(u64::MAX)
+}
+
+/// The inode `number` out of the table of its group, its checksum not looked at.
+///
+/// # Errors
+/// When there is none of that number, or it cannot be read.
+pub(in crate::ext4) fn inode_in(
+    blocks: &dyn Blocks,
+    superblock: &Superblock,
+    group: &Group,
+    number: u32,
+) -> Result<RawInode> {
+    let place = place_in(superblock, group, number).ok_or_else(|| no_inode(number))?;
+    let len = usize::try_from(superblock.inode_len).unwrap_or(0);
+    let block = blocks.block(place.0)?;
+    let raw = block.get(place.1..place.1.saturating_add(len)).ok_or_else(|| no_inode(number))?;
+    Ok(RawInode { number, raw: raw.to_vec() })
+}
+
+/// The block and the byte in it where inode `number` stands in the table of its group.
+fn place_in(superblock: &Superblock, group: &Group, number: u32) -> Option<(u64, usize)> {
+    let inside = u64::from(number.checked_sub(1)?).checked_rem(superblock.inodes_per_group)?;
+    let at = inside.checked_mul(superblock.inode_len)?;
+    let block = group.inode_table.checked_add(at.checked_div(superblock.block_len)?)?;
+    Some((block, usize::try_from(at.checked_rem(superblock.block_len)?).ok()?))
 }
 
 /// The block and the byte in it where inode `number` stands in tables as `groups` has them.
@@ -197,11 +228,6 @@ pub(in crate::ext4) fn place_of(
     groups: &[Group],
     number: u32,
 ) -> Option<(u64, usize)> {
-    let index = u64::from(number.checked_sub(1)?);
-    let group =
-        groups.get(usize::try_from(index.checked_div(superblock.inodes_per_group)?).ok()?)?;
-    let inside = index.checked_rem(superblock.inodes_per_group)?;
-    let at = inside.checked_mul(superblock.inode_len)?;
-    let block = group.inode_table.checked_add(at.checked_div(superblock.block_len)?)?;
-    Some((block, usize::try_from(at.checked_rem(superblock.block_len)?).ok()?))
+    let group = groups.get(usize::try_from(group_of(superblock, number)).ok()?)?;
+    place_in(superblock, group, number)
 }

@@ -3,7 +3,7 @@
 
 use super::{
     inode::{I_BLOCK, low_u32},
-    map::{ENTRY, Piece, tail_of},
+    map::{DIRECT, ENTRY, EXTENT_MAGIC, IN_INODE, MOST_WRITTEN, Piece, tail_of},
     metadata_cache::MetadataCache,
 };
 use crate::{
@@ -14,13 +14,6 @@ use imbrik_store::{
     bytes,
     error::{Error, Result},
 };
-
-/// Entries in the 60 bytes of the inode.
-const IN_INODE: usize = 4;
-const MAGIC: u16 = 0xf30a;
-/// What is added to the length of an unwritten extent.
-const UNWRITTEN: u64 = 32768;
-const DIRECT: usize = 12;
 
 /// Entries in a block of a tree.
 fn in_block(block_len: u64) -> usize {
@@ -115,7 +108,7 @@ type TreeEntry = [u8; ENTRY];
 
 fn extent(piece: &Piece) -> Option<TreeEntry> {
     let mut entry = [0; ENTRY];
-    let len = if piece.is_unwritten { piece.len.checked_add(UNWRITTEN)? } else { piece.len };
+    let len = if piece.is_unwritten { piece.len.checked_add(MOST_WRITTEN)? } else { piece.len };
     bytes::put(&mut entry, 0, u32::try_from(piece.logical).ok()?.to_le_bytes())?;
     bytes::put(&mut entry, 4, u16::try_from(len).ok()?.to_le_bytes())?;
     bytes::put(&mut entry, 6, u16::try_from(piece.physical >> 32).ok()?.to_le_bytes())?;
@@ -133,7 +126,7 @@ fn index(first: &TreeEntry, place: u64) -> Option<TreeEntry> {
 }
 
 fn node(out: &mut [u8], entries: &[TreeEntry], room: usize, depth: u16) -> Option<()> {
-    bytes::put(out, 0, MAGIC.to_le_bytes())?;
+    bytes::put(out, 0, EXTENT_MAGIC.to_le_bytes())?;
     bytes::put(out, 2, u16::try_from(entries.len()).ok()?.to_le_bytes())?;
     bytes::put(out, 4, u16::try_from(room).ok()?.to_le_bytes())?;
     bytes::put(out, 6, depth.to_le_bytes())?;

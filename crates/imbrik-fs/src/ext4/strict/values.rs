@@ -6,6 +6,7 @@ use super::{
     dirhash::words_of,
     inode::RawInode,
     map::map_of,
+    metadata_cache::Blocks,
 };
 use crate::ext4::{checksum::crc32c, superblock::Superblock};
 use imbrik_store::error::Result;
@@ -18,21 +19,34 @@ const MOST: u64 = 16 << 20;
 /// # Errors
 /// When it cannot be read, or its map makes no sense.
 pub(in crate::ext4) fn value_in(opened: &Opened, inode: &RawInode) -> Result<Option<Vec<u8>>> {
-    let superblock = &opened.superblock;
+    value_of(&opened.meta, &opened.superblock, inode)
+}
+
+/// The same with the volume's blocks from anywhere.
+///
+/// # Errors
+/// As [`value_in`].
+pub(in crate::ext4) fn value_of(
+    blocks: &dyn Blocks,
+    superblock: &Superblock,
+    inode: &RawInode,
+) -> Result<Option<Vec<u8>>> {
     if !inode.is_attribute_value() || !inode.is_file() || inode.size() > MOST {
         return Ok(None);
     }
-    let map = map_of(&opened.meta, superblock, inode, &mut |_| Ok(()))?;
+    let map = map_of(blocks, superblock, inode, &mut |_| Ok(()))?;
     let len = usize::try_from(inode.size()).unwrap_or(0);
     let mut value = Vec::with_capacity(len);
     for piece in map.pieces.iter().filter(|piece| !piece.is_unwritten) {
         if u64::try_from(value.len()) != Ok(piece.logical.saturating_mul(superblock.block_len)) {
             return Ok(None);
         }
-        opened.meta.each(piece.physical, piece.len, |_, block| {
-            value.extend_from_slice(block);
-            Ok(())
-        })?;
+        for block in piece.physical..piece.run().end() {
+            if value.len() >= len {
+                break;
+            }
+            value.extend_from_slice(&blocks.block(block)?);
+        }
     }
     let is_whole = value.len() >= len;
     value.truncate(len);

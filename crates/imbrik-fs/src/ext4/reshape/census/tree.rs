@@ -11,7 +11,7 @@ use crate::{
         Opened, attributes,
         dirhash::NameHash,
         folder::{self, Entry},
-        inode::{CASEFOLD_FLAG, RawInode},
+        inode::{CASEFOLD_FLAG, ROOT, RawInode},
         map::map_of,
         metadata_cache::Block,
     },
@@ -20,7 +20,6 @@ use imbrik_store::{bytes, error::Result, progress::Cancel};
 use std::collections::{BTreeMap, HashSet};
 
 /// The root folder.
-const ROOT: u32 = 2;
 /// More links than these are not counted: a folder then has one.
 const MOST_LINKS: u32 = 64_998;
 /// The deepest index.

@@ -1,0 +1,61 @@
+//! Dates and times as FAT and exFAT keep them: 16 bits each, in steps of two seconds from 1980 on.
+//!
+//! ```text
+//! date: year since 1980 (7 bits), month (4), day (5)     time: hours (5), minutes (6), seconds / 2 (5)
+//! ```
+
+use crate::files::FileTime;
+
+/// Date and time of a moment in seconds since 1970, of a clock without a zone; the first day there is
+/// for what lies outside.
+pub(crate) fn dos_time(seconds: u64) -> (u16, u16) {
+    let stamp = i64::try_from(seconds).ok().and_then(|s| jiff::Timestamp::from_second(s).ok());
+    let Some(stamp) = stamp else { return (0x21, 0) };
+    let now = stamp.to_zoned(jiff::tz::TimeZone::UTC);
+    let year = u16::try_from(now.year().saturating_sub(1980).clamp(0, 127)).unwrap_or(0);
+    let part = |value: i8| u16::try_from(value).unwrap_or(0);
+    let date = year << 9 | part(now.month()) << 5 | part(now.day());
+    let time = part(now.hour()) << 11 | part(now.minute()) << 5 | (part(now.second()) / 2);
+    (date, time)
+}
+
+/// The moment of a date and a time; `None` when there is no such one.
+pub(crate) fn moment(date: u16, time: u16) -> Option<FileTime> {
+    let part = |value: u16| i8::try_from(value).ok();
+    let year = i16::try_from(date >> 9).ok()?.checked_add(1980)?;
+    let day = jiff::civil::Date::new(year, part(date >> 5 & 0xf)?, part(date & 0x1f)?).ok()?;
+    let (hour, minute) = (part(time >> 11)?, part(time >> 5 & 0x3f)?);
+    let second = part(time & 0x1f)?.checked_mul(2)?;
+    let at = day.to_datetime(jiff::civil::Time::new(hour, minute, second, 0).ok()?);
+    let zoned = at.to_zoned(jiff::tz::TimeZone::UTC).ok()?;
+    Some(FileTime { seconds: zoned.timestamp().as_second(), nanoseconds: 0 })
+}
+
+/// `moment` and `hundredths` of a second more, of which two seconds have 200.
+pub(crate) fn with_hundredths(moment: FileTime, hundredths: u8) -> FileTime {
+    let rest = u32::from(hundredths % 100).saturating_mul(10_000_000);
+    let seconds = moment.seconds.saturating_add(i64::from(hundredths / 100));
+    FileTime { seconds, nanoseconds: rest }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn a_moment_comes_back_to_its_two_seconds(seconds in 315_532_800u64..4_354_819_200) {
+            let (date, time) = dos_time(seconds);
+            let back = moment(date, time).unwrap();
+            prop_assert_eq!(back.seconds, (seconds - seconds % 2) as i64);
+        }
+
+        #[test]
+        fn any_bits_are_a_moment_or_none(date in any::<u16>(), time in any::<u16>()) {
+            if let Some(found) = moment(date, time) {
+                prop_assert_eq!(dos_time(found.seconds as u64), (date, time));
+            }
+        }
+    }
+}

@@ -1,0 +1,275 @@
+//! Entries of folders (sections 6 and 7 of the specification): 32 bytes each, and in front of one with
+//! a long name the pieces of that, the last one first.
+
+use super::boot::{BootSector, Width};
+use crate::{bits::Run, clusters::span_of};
+use imbrik_store::{
+    ReadAt, bytes,
+    error::Result,
+    read_up_to,
+    units::{ByteLen, ByteOffset, Span},
+};
+
+/// Bytes an entry.
+pub(super) const ENTRY: usize = 32;
+pub(super) const ATTR_FOLDER: u8 = 0x10;
+pub(super) const ATTR_VOLUME_ID: u8 = 0x08;
+pub(super) const ATTR_LONG_NAME: u8 = 0x0f;
+/// Which of the attributes tell a piece of a long name from a file.
+const ATTR_MASK: u8 = 0x3f;
+/// The longest folder, in bytes: 65,536 entries.
+const MOST: u64 = 65_536 * 32;
+/// Of the number of a long name's piece: the last one, which stands first.
+const LAST_PIECE: u8 = 0x40;
+/// How a name in small letters is told without a long one: for the base and for the extension.
+const SMALL_BASE: u8 = 0x08;
+const SMALL_EXTENSION: u8 = 0x10;
+
+/// An entry's bytes.
+pub(super) type Raw = [u8; ENTRY];
+
+/// Where entries stand in the volume, in order, with their bytes.
+pub(super) type Records = Vec<(ByteOffset, Raw)>;
+
+/// What an entry is for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Use {
+    /// Nothing, like all behind it.
+    End,
+    /// Nothing any more.
+    Free,
+    /// A piece of a long name.
+    LongName,
+    /// The volume's label.
+    Label,
+    /// A file or a folder.
+    File,
+}
+
+/// What `raw` is for.
+pub(super) fn use_of(raw: &Raw) -> Use {
+    match (raw[0], raw[11]) {
+        (0, _) => Use::End,
+        (0xe5, _) => Use::Free,
+        (_, attributes) if attributes & ATTR_MASK == ATTR_LONG_NAME => Use::LongName,
+        (_, attributes) if attributes & ATTR_VOLUME_ID != 0 => Use::Label,
+        _ => Use::File,
+    }
+}
+
+/// Whether `raw` is a folder's.
+pub(super) fn is_folder(raw: &Raw) -> bool {
+    raw[11] & ATTR_FOLDER != 0
+}
+
+/// `DIR_FileSize`, in bytes.
+pub(super) fn size_of(raw: &Raw) -> u64 {
+    bytes::le_u32(raw, 28).map_or(0, u64::from)
+}
+
+/// `NAME.EXT` out of an entry's first eleven bytes.
+pub(super) fn short_name(raw: &[u8]) -> Option<Vec<u8>> {
+    let (name, extension) = (raw.get(..8)?.trim_ascii_end(), raw.get(8..11)?.trim_ascii_end());
+    Some(match extension {
+        [] => name.to_vec(),
+        extension => [name, b".", extension].concat(),
+    })
+}
+
+/// Whether `raw` is one of the two that lead to the folder itself and to the one above it.
+pub(super) fn is_dots(raw: &Raw) -> bool {
+    matches!(short_name(raw).as_deref(), Some(b"." | b".."))
+}
+
+/// What binds the pieces of a long name to their short one.
+pub(super) fn name_sum(short: &[u8]) -> u8 {
+    short.iter().take(11).fold(0u8, |sum, byte| sum.rotate_right(1).wrapping_add(*byte))
+}
+
+/// Where a folder stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Place {
+    /// The root of FAT12 and FAT16, which has a place of its own.
+    Fixed(Span),
+    /// One that starts at a cluster, counted from 0.
+    Chain(u64),
+}
+
+impl BootSector {
+    /// Where the root directory stands; `None` when it has no cluster.
+    pub(super) fn root(&self) -> Option<Place> {
+        match self.width {
+            Width::Bits32 => u64::from(self.root_cluster).checked_sub(2).map(Place::Chain),
+            _ => Some(Place::Fixed(Span::between(self.root_directory, self.data().start()))),
+        }
+    }
+
+    /// Where a run of clusters lies.
+    pub(super) fn span_of(&self, run: Run) -> Span {
+        span_of(run, self.data().start(), self.cluster)
+    }
+
+    /// The longest folder there may be.
+    pub(super) fn most_of_a_folder(&self) -> ByteLen {
+        ByteLen::new(MOST.max(self.cluster.get()))
+    }
+}
+
+/// The entries that stand in `spans`, in this order.
+///
+/// # Errors
+/// When the volume cannot be read.
+pub(super) fn read(store: &dyn ReadAt, spans: impl IntoIterator<Item = Span>) -> Result<Records> {
+    let mut records = Vec::new();
+    for span in spans {
+        let content = read_up_to(store, span.start(), span.len().to_usize().unwrap_or(0))?;
+        for (index, raw) in content.as_chunks::<ENTRY>().0.iter().enumerate() {
+            let ahead = ByteLen::from_usize(index.saturating_mul(ENTRY));
+            records.push((span.start().saturating_add(ahead), *raw));
+        }
+    }
+    Ok(records)
+}
+
+/// A file or folder, with its long name.
+pub(super) struct Named<'a> {
+    /// Where its short entry stands.
+    pub(super) at: ByteOffset,
+    pub(super) raw: &'a Raw,
+    long: Option<String>,
+}
+
+impl Named<'_> {
+    /// Its name, as systems show it.
+    pub(super) fn name(&self) -> Vec<u8> {
+        match &self.long {
+            Some(long) => long.clone().into_bytes(),
+            None => self.shown_short_name(),
+        }
+    }
+
+    fn shown_short_name(&self) -> Vec<u8> {
+        let mut raw = *self.raw;
+        // The mark of a free entry, where a name really starts with that byte.
+        if raw[0] == 0x05 {
+            raw[0] = 0xe5;
+        }
+        let case = raw[12];
+        let (base, extension) = raw.split_at_mut(8);
+        if case & SMALL_BASE != 0 {
+            base.make_ascii_lowercase();
+        }
+        if case & SMALL_EXTENSION != 0 {
+            extension.iter_mut().take(3).for_each(|byte| byte.make_ascii_lowercase());
+        }
+        short_name(&raw).unwrap_or_default()
+    }
+
+    /// Whether its long or its short name is `wanted`; case doesn't matter.
+    pub(super) fn is_called(&self, wanted: &[u8]) -> bool {
+        let lower = String::from_utf8_lossy(wanted).to_lowercase();
+        self.long.as_ref().is_some_and(|long| long.to_lowercase() == lower)
+            || short_name(self.raw).is_some_and(|short| short.eq_ignore_ascii_case(wanted))
+    }
+}
+
+/// The pieces of a long name that were met so far.
+#[derive(Default)]
+struct Pieces {
+    units: Vec<u16>,
+    /// The number of the last one; 0 when there is none, or they don't follow each other.
+    number: u8,
+    sum: u8,
+}
+
+impl Pieces {
+    fn take(&mut self, raw: &Raw) {
+        let (number, sum) = (raw[0], raw[13]);
+        let is_next = match number & LAST_PIECE {
+            0 => number.checked_add(1) == Some(self.number) && sum == self.sum,
+            _ => {
+                self.units.clear();
+                true
+            }
+        };
+        self.number = if is_next { number & !LAST_PIECE } else { 0 };
+        self.sum = sum;
+        let parts = [raw.get(1..11), raw.get(14..26), raw.get(28..32)];
+        let mut piece: Vec<u16> = parts
+            .into_iter()
+            .flatten()
+            .flat_map(|part| part.as_chunks::<2>().0)
+            .map(|unit| u16::from_le_bytes(*unit))
+            .take_while(|unit| *unit != 0)
+            .collect();
+        piece.append(&mut self.units);
+        self.units = piece;
+    }
+
+    /// The name that they make up for `raw`; `None` when they are not its.
+    fn name_of(&mut self, raw: &Raw) -> Option<String> {
+        let pieces = std::mem::take(self);
+        let is_its = pieces.number == 1 && pieces.sum == name_sum(raw);
+        is_its.then(|| String::from_utf16_lossy(&pieces.units))
+    }
+}
+
+/// The files and folders among `records`, with their long names.
+pub(super) fn named(records: &[(ByteOffset, Raw)]) -> impl Iterator<Item = Named<'_>> {
+    let mut pieces = Pieces::default();
+    let used = records.iter().take_while(|(_, raw)| use_of(raw) != Use::End);
+    used.filter_map(move |(at, raw)| match use_of(raw) {
+        Use::LongName => {
+            pieces.take(raw);
+            None
+        }
+        Use::File => Some(Named { at: *at, raw, long: pieces.name_of(raw) }),
+        Use::End | Use::Free | Use::Label => {
+            pieces = Pieces::default();
+            None
+        }
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn at(records: &[Raw]) -> Records {
+        records.iter().map(|raw| (ByteOffset::ZERO, *raw)).collect()
+    }
+
+    fn file(short: &[u8; 11], case: u8) -> Raw {
+        let mut raw = [0; ENTRY];
+        raw[..11].copy_from_slice(short);
+        (raw[11], raw[12]) = (0x20, case);
+        raw
+    }
+
+    fn names(records: &[Raw]) -> Vec<String> {
+        let names = at(records);
+        named(&names).map(|one| String::from_utf8_lossy(&one.name()).into_owned()).collect()
+    }
+
+    #[test]
+    fn a_long_name_counts_only_for_the_entry_that_it_was_made_for() {
+        let short = file(b"BROODS~1TXT", 0);
+        let units: Vec<u16> = "brood-sounds-2026.txt".encode_utf16().collect();
+        let mut set = crate::fat::edit::long_entries(&units, short[..11].try_into().unwrap());
+        set.push(short);
+        assert_eq!(names(&set), ["brood-sounds-2026.txt"]);
+        // Another program renamed the file, and knew nothing of long names.
+        set[2] = file(b"OTHER   TXT", 0);
+        assert_eq!(names(&set), ["OTHER.TXT"]);
+        // One of the pieces is gone.
+        let rest = [set[1], short];
+        assert_eq!(names(&rest), ["BROODS~1.TXT"]);
+    }
+
+    #[test]
+    fn small_letters_are_told_without_a_long_name() {
+        let records = [file(b"CONFIG  TXT", 0x18), file(b"KERNEL  IMG", 0x10), [0; 32]];
+        assert_eq!(names(&records), ["config.txt", "KERNEL.img"]);
+        assert!(named(&at(&records)).next().unwrap().is_called(b"Config.TXT"));
+    }
+}
