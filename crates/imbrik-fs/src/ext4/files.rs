@@ -130,6 +130,7 @@ impl<'a> Reader<'a> {
     /// Adds the attributes of a list, those that the filesystem keeps for itself left out.
     fn take_attributes(
         &self,
+        inode: &RawInode,
         list: &[attributes::Attribute<'_>],
         all: &mut Vec<FileAttribute>,
     ) -> Result<()> {
@@ -142,6 +143,11 @@ impl<'a> Reader<'a> {
                     let value = value_of(&self.blocks, &self.superblock, &inode)?;
                     value.ok_or_else(|| inode.wrong("it holds no value of an attribute"))?
                 }
+            };
+            let value = match one.is_acl() {
+                true => attributes::told_acl(&value)
+                    .ok_or_else(|| inode.wrong("a list of who may do what makes no sense"))?,
+                false => value,
             };
             all.push(FileAttribute { name, value });
         }
@@ -237,7 +243,7 @@ impl Files for Reader<'_> {
         let inode = self.inode(file)?;
         let wrong = || inode.wrong("its attributes make no sense");
         let mut all = Vec::new();
-        self.take_attributes(&in_inode(&inode).ok_or_else(wrong)?, &mut all)?;
+        self.take_attributes(&inode, &in_inode(&inode).ok_or_else(wrong)?, &mut all)?;
         let number = inode.file_acl(&self.superblock);
         if number != 0 {
             let block = self.blocks.block(number)?;
@@ -245,7 +251,7 @@ impl Files for Reader<'_> {
                 self.note(&inode.wrong("the block of its attributes has a wrong checksum"));
             }
             let list = attributes::list(&block, attributes::IN_BLOCK, 0).ok_or_else(wrong)?;
-            self.take_attributes(&list, &mut all)?;
+            self.take_attributes(&inode, &list, &mut all)?;
         }
         Ok(all)
     }

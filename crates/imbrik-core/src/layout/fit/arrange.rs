@@ -19,6 +19,32 @@ use std::sync::Arc;
 /// that are looked for from the end live there.
 const TAIL: ByteLen = ByteLen::mib(1);
 
+/// The plan in which everything is where it was, on a card of `size`; what it holds are the segments
+/// of `found`, and `changes` is what is told of it first.
+///
+/// # Errors
+/// When the table cannot be laid out on such a card.
+pub(super) fn as_it_was(
+    source: &Arc<dyn ReadAt>,
+    survey: &Survey,
+    found: &[Segment],
+    size: ByteLen,
+    changes: Vec<Change>,
+) -> Result<Plan> {
+    let segments = segments(found, &[], source.size(), size);
+    let view = View::of_segments(size, Arc::clone(source), &segments)?;
+    let plan = Plan { view, changes };
+    let held = source.size();
+    match &survey.table {
+        // A container of logical partitions may reach further than they do.
+        Some(table @ Table::Mbr(_)) if size < held => with_table(plan, table, survey, &[]),
+        Some(table @ Table::Gpt(gpt)) if gpt.card_end() != ByteOffset::new(size.get()) => {
+            with_table(plan, table, survey, &[])
+        }
+        _ => Ok(plan),
+    }
+}
+
 /// The plan in which every partition is where it was placed, on a card of `size`.
 pub(super) fn arrange(
     source: &Arc<dyn ReadAt>,
@@ -27,7 +53,7 @@ pub(super) fn arrange(
     placed: Vec<Placed>,
     size: ByteLen,
 ) -> Result<Plan> {
-    let segments = segments(occupancy, &placed, source.size(), size);
+    let segments = segments(&occupancy.segments, &placed, source.size(), size);
     let view = View::of_segments(size, Arc::clone(source), &segments)?;
     let mut plan = Plan { view, changes: Vec::new() };
     for one in &placed {
@@ -48,12 +74,7 @@ pub(super) fn arrange(
 }
 
 /// All of a card of `size`, from a source of `held` bytes.
-fn segments(
-    occupancy: &Occupancy,
-    placed: &[Placed],
-    held: ByteLen,
-    size: ByteLen,
-) -> Vec<Segment> {
+fn segments(found: &[Segment], placed: &[Placed], held: ByteLen, size: ByteLen) -> Vec<Segment> {
     let mut segments = Vec::new();
     let (mut was, mut is) = (ByteOffset::ZERO, ByteOffset::ZERO);
     for one in placed {
@@ -64,18 +85,21 @@ fn segments(
         segments.push(cleared(is, gap_start));
         let kept = one.to.start().saturating_since(gap_start);
         let kept = ByteOffset::new(one.from.start().get().saturating_sub(kept.get()));
-        shift(&mut segments, occupancy, Span::between(kept, one.from.start()), gap_start);
+        shift(&mut segments, found, Span::between(kept, one.from.start()), gap_start);
         match &one.reshaped {
-            None => shift(&mut segments, occupancy, one.from, one.to.start()),
-            Some((reshaped, found)) => {
-                segments.extend(segments_of(reshaped, found, one.from.start(), one.to.start()));
+            None => shift(&mut segments, found, one.from, one.to.start()),
+            Some((reshaped, examined)) => {
+                segments.extend(segments_of(reshaped, examined, one.from.start(), one.to.start()));
                 let len = reshaped.volume.store.size();
                 segments.push(cleared(one.to.start().saturating_add(len), one.to.end()));
             }
         }
         (was, is) = (one.from.end(), one.to.end());
     }
-    tail(&mut segments, occupancy, was, is, held, size);
+    // A card of which nothing was placed stays as it was.
+    let keeps_its_end = was == is && (is.get() > 0 || placed.is_empty());
+    let kept = keeps_its_end.then_some(held.min(size));
+    tail(&mut segments, found, is, kept, size);
     segments.retain(|segment| !segment.span.is_empty());
     segments
 }
@@ -118,9 +142,13 @@ fn with_table(mut plan: Plan, table: &Table, survey: &Survey, placed: &[Placed])
     let size = plan.view.size();
     if let Table::Gpt(gpt) = table {
         // The old backup is nobody's any more, unless something stands there now.
+        let mut taken: Vec<Span> = placed.iter().map(|one| one.to).collect();
+        if placed.is_empty() {
+            taken.extend(survey.parts.iter().map(|part| part.span));
+        }
         let old = gpt.backup_span().filter(|old| {
             old.end() <= ByteOffset::new(size.get())
-                && placed.iter().all(|one| one.to.intersect(*old).is_none())
+                && taken.iter().all(|taken| taken.intersect(*old).is_none())
         });
         if let Some(old) = old {
             plan.view = plan.view.with(old, Content::Cleared);
@@ -167,9 +195,9 @@ fn cleared(start: ByteOffset, end: ByteOffset) -> Segment {
 }
 
 /// Adds what the source has in `from`, at `to`.
-fn shift(segments: &mut Vec<Segment>, occupancy: &Occupancy, from: Span, to: ByteOffset) {
-    let first = occupancy.segments.partition_point(|segment| segment.span.end() <= from.start());
-    let near = occupancy.segments.get(first..).unwrap_or_default().iter();
+fn shift(segments: &mut Vec<Segment>, found: &[Segment], from: Span, to: ByteOffset) {
+    let first = found.partition_point(|segment| segment.span.end() <= from.start());
+    let near = found.get(first..).unwrap_or_default().iter();
     for segment in near.map_while(|segment| segment.clipped(from)) {
         let start = moved_by(segment.span.start(), from.start(), to);
         let span = Span::between(start, start.saturating_add(segment.span.len()));
@@ -177,28 +205,32 @@ fn shift(segments: &mut Vec<Segment>, occupancy: &Occupancy, from: Span, to: Byt
     }
 }
 
-/// Adds what lies behind the last partition, which ended at `was` and ends at `is`: what was there,
-/// when the partition's end stays where it was, and zeros where old headers are looked for.
+/// Adds what lies behind the last partition, which ends at `end`: what was there up to `kept`, unless
+/// the partition's end moved, and zeros where old headers are looked for.
 fn tail(
     segments: &mut Vec<Segment>,
-    occupancy: &Occupancy,
-    was: ByteOffset,
-    is: ByteOffset,
-    held: ByteLen,
+    found: &[Segment],
+    end: ByteOffset,
+    kept: Option<ByteLen>,
     size: ByteLen,
 ) {
-    let end = ByteOffset::new(size.get());
-    let mut at = is;
-    if was == is && is.get() > 0 {
-        let kept = Span::between(was, ByteOffset::new(held.min(size).get()).max(was));
-        shift(segments, occupancy, kept, is);
+    let mut at = end;
+    if let Some(kept) = kept {
+        let kept = Span::between(end, ByteOffset::new(kept.get()).max(end));
+        shift(segments, found, kept, end);
         at = kept.end();
     }
-    let rest = Span::between(at, end.max(at));
+    let rest = Span::between(at, ByteOffset::new(size.get()).max(at));
+    let (unused, cleared) = parts_of_tail(rest);
+    segments.push(Segment { span: unused, content: Content::Unused });
+    segments.push(Segment { span: cleared, content: Content::Cleared });
+}
+
+/// Of what nothing reaches at a card's end: what keeps what it holds, and what is cleared.
+pub(super) fn parts_of_tail(rest: Span) -> (Span, Span) {
     let unused = rest.len().saturating_sub(TAIL);
     let from = rest.start().saturating_add(unused);
-    segments.push(Segment { span: Span::between(rest.start(), from), content: Content::Unused });
-    segments.push(cleared(from, rest.end()));
+    (Span::between(rest.start(), from), Span::between(from, rest.end()))
 }
 
 /// The segments of a reshaped volume that started at `was` and starts at `is`.

@@ -7,11 +7,12 @@
 //! ```
 //!
 //! [`Plan::fit`] decides which volumes get which length (`choose`), and puts them together
-//! (`arrange`). Partitions keep their order, and their places where they can. What lies in front of
+//! (`arrange`); [`Plan::restore`] is the same with nothing placed anew. Partitions keep their order, and their places where they can. What lies in front of
 //! one that moves, such as the record of a logical partition, moves with it.
 
 mod arrange;
 mod choose;
+mod in_place;
 
 use super::{Occupancy, Part, Plan, Survey};
 use crate::table::Table;

@@ -143,6 +143,11 @@ impl Attribute<'_> {
         Some([whose, self.name].concat())
     }
 
+    /// Whether its value is a list of who may do what, which stands there in a form of its own.
+    pub(in crate::ext4) fn is_acl(&self) -> bool {
+        matches!(self.index, ACL_OF_ACCESS | ACL_OF_NEW)
+    }
+
     /// Whether the entry's hash is that of its name and of `words`, with characters of either kind.
     pub(in crate::ext4) fn has_hash_of(&self, words: &[u32]) -> bool {
         [false, true].iter().any(|signed| self.hash == of_attribute(self.name, words, *signed))
@@ -210,6 +215,27 @@ pub(in crate::ext4) fn rehash(block: &mut [u8]) -> Option<()> {
         false => hashes.iter().fold(0u32, |hash, entry| hash.rotate_left(16) ^ entry),
     };
     bytes::put(block, HASH_AT, hash.to_le_bytes())
+}
+
+/// A list of who may do what as systems tell of it: version 2, entries of eight bytes. On the volume it
+/// has version 1, and only entries for one user or one group have their number. `None` when it makes
+/// no sense.
+pub(in crate::ext4) fn told_acl(stored: &[u8]) -> Option<Vec<u8>> {
+    const ONE_USER: u16 = 2;
+    const ONE_GROUP: u16 = 8;
+    (bytes::le_u32(stored, 0)? == 1).then_some(())?;
+    let mut told = 2u32.to_le_bytes().to_vec();
+    let mut at = 4usize;
+    while at < stored.len() {
+        let tag = bytes::le_u16(stored, at)?;
+        told.extend(bytes::array::<4>(stored, at)?);
+        at = at.checked_add(4)?;
+        let has_number = matches!(tag, ONE_USER | ONE_GROUP);
+        let number = if has_number { bytes::le_u32(stored, at)? } else { u32::MAX };
+        told.extend(number.to_le_bytes());
+        at = at.checked_add(if has_number { 4 } else { 0 })?;
+    }
+    Some(told)
 }
 
 /// Where the entries of an attribute block start.

@@ -1,0 +1,388 @@
+//! The files of volumes as the library finds them, held against what the kernel's mount, the FUSE
+//! driver and mtools show of the same volumes: every path with its kind, owner, permissions, size,
+//! names, times, attributes and content. Would fail on any of these that differs for any path.
+
+#[path = "../support/mod.rs"]
+mod support;
+
+use imbrik_fs::{FileId, FileKind, FileTime, Files, OpenVolume};
+use imbrik_store::{Class, FileStore, ReadAt};
+use std::{
+    collections::BTreeMap,
+    ffi::OsStr,
+    fs::{File, Metadata},
+    ops::ControlFlow,
+    os::unix::{
+        ffi::OsStrExt,
+        fs::{FileTypeExt, MetadataExt},
+        net::UnixListener,
+    },
+    path::Path,
+    sync::Arc,
+};
+use support::{is_root, sh};
+
+/// A line for each path, from the root down.
+type Tree = BTreeMap<Vec<u8>, String>;
+
+/// How much of a file is told.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Told {
+    /// All that there is.
+    Everything,
+    /// What FAT and exFAT know.
+    NoOwners,
+}
+
+fn attributes(all: &mut [(Vec<u8>, Vec<u8>)]) -> String {
+    all.sort();
+    let one = |(name, value): &(Vec<u8>, Vec<u8>)| {
+        format!(" {}={}", String::from_utf8_lossy(name), blake3::hash(value).to_hex())
+    };
+    all.iter().map(one).collect()
+}
+
+fn moment(time: Option<FileTime>) -> String {
+    time.map_or(String::new(), |time| format!(" {}.{:09}", time.seconds, time.nanoseconds))
+}
+
+fn found(files: &dyn Files, file: FileId, told: Told) -> String {
+    let info = files.info(file).unwrap();
+    let content = match info.kind {
+        FileKind::File | FileKind::Link => {
+            let read = files.read(file, usize::MAX).unwrap();
+            assert_eq!(read.len() as u64, info.size);
+            blake3::hash(&read).to_hex().to_string()
+        }
+        _ => String::new(),
+    };
+    let kind = format!("{:?}", info.kind);
+    if told == Told::NoOwners {
+        let size = if info.kind == FileKind::Folder { 0 } else { info.size };
+        return format!("{kind} {size}{} {content}", moment(info.modified));
+    }
+    let ownership = info.ownership.unwrap();
+    let mut all: Vec<_> = files.attributes(file).unwrap();
+    let mut all: Vec<_> = all.drain(..).map(|one| (one.name, one.value)).collect();
+    format!(
+        "{kind} {:o} {}:{} {} x{}{}{}{} {content}{}",
+        ownership.permissions,
+        ownership.owner,
+        ownership.group,
+        info.size,
+        info.links,
+        moment(info.modified),
+        moment(info.changed),
+        moment(info.accessed),
+        attributes(&mut all),
+    )
+}
+
+/// Everything below `folder`, which is called `path`.
+fn walk(files: &dyn Files, folder: FileId, path: &[u8], told: Told, tree: &mut Tree) {
+    let mut entries = Vec::new();
+    files
+        .entries(folder, &mut |entry| {
+            entries.push((entry.name.to_vec(), entry.file));
+            Ok(ControlFlow::Continue(()))
+        })
+        .unwrap();
+    for (name, file) in entries {
+        let path = [path, b"/", &name].concat();
+        let is_folder = files.info(file).unwrap().kind == FileKind::Folder;
+        let old = tree.insert(path.clone(), found(files, file, told));
+        assert_eq!(old, None, "{} is there twice", String::from_utf8_lossy(&path));
+        if is_folder {
+            walk(files, file, &path, told, tree);
+        }
+    }
+}
+
+fn tree_of(volume: &Path, told: Told) -> Tree {
+    let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(volume).unwrap());
+    let open = OpenVolume::open(store).unwrap().unwrap();
+    let files = open.files().unwrap().unwrap();
+    let mut tree = Tree::new();
+    walk(&*files, files.root(), b"", told, &mut tree);
+    assert_eq!(files.faults(), [""; 0]);
+    tree
+}
+
+/// What the system shows of one path.
+fn shown(path: &Path, data: &Metadata, told: Told) -> String {
+    let kind = data.file_type();
+    let device = (rustix::fs::major(data.rdev()), rustix::fs::minor(data.rdev()));
+    let of = |content: &[u8]| blake3::hash(content).to_hex().to_string();
+    let (kind, content) = match () {
+        () if kind.is_dir() => (FileKind::Folder, String::new()),
+        () if kind.is_symlink() => {
+            (FileKind::Link, of(std::fs::read_link(path).unwrap().as_os_str().as_bytes()))
+        }
+        () if kind.is_fifo() => (FileKind::Pipe, String::new()),
+        () if kind.is_socket() => (FileKind::Socket, String::new()),
+        () if kind.is_char_device() => {
+            (FileKind::CharacterDevice(device.0, device.1), String::new())
+        }
+        () if kind.is_block_device() => (FileKind::BlockDevice(device.0, device.1), String::new()),
+        () => (FileKind::File, of(&std::fs::read(path).unwrap())),
+    };
+    let time = |seconds, nanoseconds: i64| {
+        moment(Some(FileTime { seconds, nanoseconds: nanoseconds as u32 }))
+    };
+    let modified = time(data.mtime(), data.mtime_nsec());
+    if told == Told::NoOwners {
+        let size = if kind == FileKind::Folder { 0 } else { data.size() };
+        return format!("{kind:?} {size}{modified} {content}");
+    }
+    format!(
+        "{kind:?} {:o} {}:{} {} x{}{modified}{}{} {content}{}",
+        data.mode() & 0o7777,
+        data.uid(),
+        data.gid(),
+        data.size(),
+        data.nlink(),
+        time(data.ctime(), data.ctime_nsec()),
+        time(data.atime(), data.atime_nsec()),
+        attributes(&mut attributes_shown(path)),
+    )
+}
+
+fn attributes_shown(path: &Path) -> Vec<(Vec<u8>, Vec<u8>)> {
+    let mut names = vec![0; 1 << 16];
+    let len = rustix::fs::llistxattr(path, &mut names[..]).unwrap();
+    let names = names[..len].split(|byte| *byte == 0).filter(|name| !name.is_empty());
+    let value = |name: &[u8]| {
+        let mut value = vec![0; 1 << 17];
+        let len = rustix::fs::lgetxattr(path, OsStr::from_bytes(name), &mut value[..]).unwrap();
+        value.truncate(len);
+        (name.to_vec(), value)
+    };
+    names.map(value).collect()
+}
+
+fn shown_below(folder: &Path, name: &[u8], told: Told, tree: &mut Tree) {
+    for entry in std::fs::read_dir(folder).unwrap() {
+        let entry = entry.unwrap();
+        let path = [name, b"/", entry.file_name().as_bytes()].concat();
+        let data = entry.path().symlink_metadata().unwrap();
+        if data.is_dir() {
+            shown_below(&entry.path(), &path, told, tree);
+        }
+        tree.insert(path, shown(&entry.path(), &data, told));
+    }
+}
+
+/// Both trees, path by path.
+#[track_caller]
+fn are_alike(found: &Tree, shown: &Tree, at_least: usize) {
+    assert!(shown.len() >= at_least, "only {} paths", shown.len());
+    for (path, line) in shown {
+        let path = String::from_utf8_lossy(path);
+        assert_eq!(found.get(path.as_bytes()).or(Some(line)), Some(line), "{path}");
+    }
+    let names = |tree: &Tree| -> Vec<String> {
+        tree.keys().map(|path| String::from_utf8_lossy(path).into_owned()).collect()
+    };
+    assert_eq!(names(found), names(shown));
+}
+
+/// A tree with everything that an ext volume can have.
+const ODD: &str = r"
+mkdir -p hive/07/empty crowd sticky
+i=0; while [ $i -lt 1500 ]; do echo $i > crowd/a-name-of-some-length-$i; i=$((i+1)); done
+echo 23.5 > hive/weight; printf x > hive/one; : > hive/none
+head -c 150 /dev/urandom > hive/small; head -c 3000000 /dev/urandom > hive/brood.wav
+ln hive/weight hive/07/weight-again; ln -s ../weight hive/07/link
+ln -s $(printf 'far/%.0s' $(seq 60))away hive/far
+truncate -s 5M hive/holes; printf end >> hive/holes
+dd if=/dev/urandom of=hive/holes bs=1k count=3 seek=2000 conv=notrunc 2>/dev/null
+dd if=/dev/urandom of=hive/tail bs=1000 count=1 seek=77 2>/dev/null
+mkfifo hive/pipe; mknod hive/old c 1 3; mknod hive/new b 259 70000; mknod hive/zero c 0 0
+chmod 4755 hive/one; chmod 1777 sticky; chown 100000:70001 hive/small
+touch -d '1960-02-03 04:05:06.5' hive/none; touch -d '2040-01-01 00:00:00.123456789' hive/one
+touch -d '2300-01-01' hive/small 2>/dev/null; touch -h -d '1999-12-31 23:59:59' hive/07/link
+printf a > 'hive/with a space'; printf b > 'hive/new
+line'; printf c > hive/$(printf 'no\377utf')
+";
+
+/// Attributes, where there is room for them.
+const ATTRIBUTES: &str = r"
+setfattr -n user.hive -v 07 hive/weight; setfattr -n user.note -v 'weights of May' hive/07
+setfattr -n trusted.seal -v 0xdeadbeef hive/weight
+setfattr -n user.long -v $(head -c 700 /dev/zero | tr '\0' q) hive/brood.wav
+setfattr -n security.capability -v 0x0100000200040000000000000000000000000000 hive/one
+setfattr -n system.posix_acl_access -v 0x0200000001000600ffffffff020006007011010004000400ffffffff10000600ffffffff20000400ffffffff hive/tail
+setfattr -n system.posix_acl_default -v 0x0200000001000700ffffffff04000500ffffffff08000500e903000010000500ffffffff20000500ffffffff hive/07
+";
+
+/// Makes, fills and holds an ext volume against its mount.
+fn ext(make: &str, more: &str) {
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path();
+    File::create(at.join("v")).unwrap().set_len(96 << 20).unwrap();
+    sh(&format!("{make} v >&2; mkdir m; mount -o loop v m"), at);
+    let mounted = at.join("m");
+    sh(ODD, &mounted);
+    sh(more, &mounted);
+    drop(UnixListener::bind(mounted.join("hive/socket")).unwrap());
+    sh("umount m; mount -o loop,ro,noatime v m", at);
+    let mut tree = Tree::new();
+    shown_below(&mounted, b"", Told::Everything, &mut tree);
+    sh("umount m", at);
+    are_alike(&tree_of(&at.join("v"), Told::Everything), &tree, 1520);
+}
+
+#[test]
+fn every_file_of_ext_is_as_its_system_shows_it() {
+    if !is_root("every_file_of_ext_is_as_its_system_shows_it") {
+        return;
+    }
+    let large = format!(
+        "{ATTRIBUTES}\nsetfattr -n user.large -v $(head -c 40000 /dev/zero | tr '\\0' v) hive/holes\n\
+         fallocate -l 2M hive/unwritten; printf x >> hive/unwritten"
+    );
+    for (make, more) in [
+        ("mkfs.ext4 -q -b 1024", ATTRIBUTES),
+        ("mkfs.ext4 -q -b 4096 -O inline_data,ea_inode", &*large),
+        ("mkfs.ext4 -q -b 1024 -I 128 -O ^metadata_csum,^64bit,^extents", ""),
+        ("mkfs.ext3 -q -b 2048", ATTRIBUTES),
+        ("mkfs.ext2 -q -b 1024 -I 128", ""),
+        ("mkfs.ext4 -q -b 4096 -O ^has_journal,bigalloc,inline_data", ATTRIBUTES),
+    ] {
+        ext(make, more);
+    }
+}
+
+/// A map of more than 10,000 pieces: all of them are followed.
+#[test]
+fn a_file_in_very_many_pieces_is_read_to_its_end() {
+    if !is_root("a_file_in_very_many_pieces_is_read_to_its_end") {
+        return;
+    }
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path();
+    File::create(at.join("v")).unwrap().set_len(64 << 20).unwrap();
+    sh("mkfs.ext4 -q -b 1024 v; mkdir m; mount -o loop v m", at);
+    let file = File::create(at.join("m/pieces")).unwrap();
+    for n in 0..12_000u64 {
+        use std::os::unix::fs::FileExt;
+        file.write_all_at(&n.to_le_bytes(), n * 2048).unwrap();
+    }
+    drop(file);
+    let mut tree = Tree::new();
+    sh("umount m; mount -o loop,ro v m", at);
+    shown_below(&at.join("m"), b"", Told::Everything, &mut tree);
+    sh("umount m", at);
+    let extents = sh("debugfs -R 'ex /pieces' v 2>/dev/null | wc -l", at);
+    let count: usize = extents.trim().parse().unwrap();
+    assert!(count > 10_000, "{count}");
+    are_alike(&tree_of(&at.join("v"), Told::Everything), &tree, 2);
+}
+
+/// What is damaged is told, and what can be read is read.
+#[test]
+fn a_wrong_checksum_is_told_and_passed_over() {
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path();
+    File::create(at.join("v")).unwrap().set_len(8 << 20).unwrap();
+    sh("mkfs.ext4 -q v; echo 23.5 > weight; debugfs -w -R 'write weight weight' v 2>/dev/null", at);
+    sh("debugfs -w -R 'set_inode_field weight checksum 0' v 2>/dev/null", at);
+    let open = OpenVolume::open(Arc::new(FileStore::open(&at.join("v")).unwrap())).unwrap();
+    let open = open.unwrap();
+    let files = open.files().unwrap().unwrap();
+    assert_eq!(files.small_file(&[b"weight"], 99).unwrap().unwrap(), b"23.5\n");
+    let faults = files.faults();
+    assert!(matches!(&faults[..], [one] if one.ends_with("its checksum is wrong")), "{faults:?}");
+    // What changes a volume refuses the same.
+    let error = open.check(&imbrik_store::progress::Cancel::new()).unwrap_err();
+    assert_eq!(error.class(), Class::Corrupt);
+    // Where a link leads is not known; what is not there is not there.
+    sh("debugfs -w -R 'symlink link weight' v 2>/dev/null", at);
+    let open = OpenVolume::open(Arc::new(FileStore::open(&at.join("v")).unwrap())).unwrap();
+    let open = open.unwrap();
+    let files = open.files().unwrap().unwrap();
+    assert_eq!(files.has_entry(&[b"link", b"x"]).unwrap(), None);
+    assert_eq!(files.has_entry(&[b"weight", b"x"]).unwrap(), Some(false));
+    assert_eq!(files.has_entry(&[b"nothing"]).unwrap(), Some(false));
+}
+
+const PLAIN: &str = r"
+mkdir -p t/hive/brood t/crowd
+i=0; while [ $i -lt 300 ]; do echo $i > t/crowd/MEAS$i.TXT; i=$((i+1)); done
+head -c 700000 /dev/urandom > 't/hive/brood/sounds of the night, Röhre 1.wav'
+echo 23.5 > t/hive/weight.csv; : > t/hive/none; printf x > t/hive/UPPER.TXT
+find t -exec touch -d '2026-05-06 07:08:10' {} +
+";
+
+#[test]
+fn every_file_of_fat_is_as_mtools_show_it() {
+    for (make, mib) in [
+        ("mkfs.fat -F 12 -S 512 -s 8", 8),
+        ("mkfs.fat -F 16", 32),
+        ("mkfs.fat -F 32 -s 1", 40),
+        ("mkfs.fat -F 32 -s 8", 300),
+    ] {
+        let dir = tempfile::tempdir().unwrap();
+        let at = dir.path();
+        File::create(at.join("v")).unwrap().set_len(mib << 20).unwrap();
+        sh(&format!("{make} v >&2"), at);
+        sh(PLAIN, at);
+        // A file in pieces: others come and go before it.
+        sh("head -c 600000 /dev/zero > z; for n in 1 2 3; do mcopy -i v z ::z$n; done", at);
+        sh("mdel -i v ::z2; TZ=UTC mcopy -i v -s -m t/* ::; mdel -i v ::z1 ::z3", at);
+        sh("mkdir m; TZ=UTC mcopy -i v -s -m '::*' m/", at);
+        let mut tree = Tree::new();
+        // Folders get their times when mtools make them, twice.
+        let files_only = |tree: Tree| -> Tree {
+            let cut = |line: String| match line.strip_prefix("Folder") {
+                Some(_) => "Folder".to_owned(),
+                None => line,
+            };
+            tree.into_iter().map(|(path, line)| (path, cut(line))).collect()
+        };
+        shown_below(&at.join("m"), b"", Told::NoOwners, &mut tree);
+        let found = tree_of(&at.join("v"), Told::NoOwners);
+        are_alike(&files_only(found), &files_only(tree), 305);
+        let open = OpenVolume::open(Arc::new(FileStore::open(&at.join("v")).unwrap())).unwrap();
+        let open = open.unwrap();
+        let files = open.files().unwrap().unwrap();
+        let path: &[&[u8]] = &[b"HIVE", b"Weight.CSV"];
+        assert_eq!(files.small_file(path, 99).unwrap().unwrap(), b"23.5\n", "case does not matter");
+        assert_eq!(files.has_entry(&[b"hive", b"weight.csv", b"x"]).unwrap(), Some(false));
+    }
+}
+
+#[test]
+fn every_file_of_exfat_is_as_its_driver_shows_it() {
+    if !is_root("every_file_of_exfat_is_as_its_driver_shows_it") {
+        return;
+    }
+    for make in ["mkfs.exfat -c 512", "mkfs.exfat -c 4K", "mkfs.exfat -c 128K"] {
+        let dir = tempfile::tempdir().unwrap();
+        let at = dir.path();
+        File::create(at.join("v")).unwrap().set_len(100 << 20).unwrap();
+        sh(&format!("{make} v >&2; {PLAIN}"), at);
+        let device = sh("losetup -f --show v", at).trim().to_owned();
+        let mount = |options: &str| {
+            sh(&format!("mkdir -p m; mount.exfat-fuse -o {options} {device} m >&2"), at)
+        };
+        let unmount = || {
+            sh(&format!("umount m; while fuser -s {device}; do sleep 0.02; done"), at);
+        };
+        mount("rw");
+        sh("head -c 600000 /dev/zero > z; cp z m/z1; cp z m/z2; cp z m/z3; rm m/z2", at);
+        sh("cp -rp t/* m/; rm m/z1 m/z3; truncate -s 200000 m/hive/none", at);
+        unmount();
+        mount("ro");
+        let mut tree = Tree::new();
+        shown_below(&at.join("m"), b"", Told::NoOwners, &mut tree);
+        unmount();
+        sh(&format!("losetup -d {device}"), at);
+        are_alike(&tree_of(&at.join("v"), Told::NoOwners), &tree, 305);
+        let open = OpenVolume::open(Arc::new(FileStore::open(&at.join("v")).unwrap())).unwrap();
+        let open = open.unwrap();
+        let files = open.files().unwrap().unwrap();
+        let path: &[&[u8]] = &[b"Hive", b"WEIGHT.csv"];
+        assert_eq!(files.small_file(path, 99).unwrap().unwrap(), b"23.5\n");
+    }
+}
