@@ -9,6 +9,7 @@ use super::{
 use imbrik_store::{
     Concatenated, Keep, Pages, ReadAt, bytes,
     error::{Class, Error, Result},
+    exact::Exact as _,
     read_up_to,
     units::{ByteLen, ByteOffset, Span, joined},
 };
@@ -54,7 +55,7 @@ impl Chain {
         match self.broken_at {
             None => Ok(self.runs),
             Some(number) => {
-                let number = number.saturating_add(2);
+                let number = number.plus(2)?;
                 Err(Error::corrupt(format!("a chain breaks off at cluster {number}")))
             }
         }
@@ -139,8 +140,8 @@ impl<'a> TableReader<'a> {
     pub(super) fn bytes<const N: usize>(&self, at: u64) -> Result<Option<[u8; N]>> {
         let page = at / Self::PAGE;
         let page = self.pages.get_or_make(page, || {
-            let ahead = ByteLen::new(page.saturating_mul(Self::PAGE));
-            let start = self.place.start().saturating_add(ahead);
+            let ahead = ByteLen::new(page.times(Self::PAGE)?);
+            let start = self.place.start().plus(ahead)?;
             let len = self.place.end().saturating_since(start).min(ByteLen::new(Self::PAGE));
             read_up_to(self.store, start, len.to_usize().unwrap_or(0)).map(Into::into)
         })?;
@@ -253,6 +254,11 @@ pub(super) fn would_be_wrong(error: Error) -> Error {
     }
 }
 
+/// The error for a volume that lacks so much room.
+pub(super) fn lacks_room(lacking: ByteLen) -> Error {
+    Error::no_room(format!("{lacking} are missing for what is in it")).lacking(lacking)
+}
+
 /// The fewest clusters, at least `fewest`, that hold all of `used`, none of them in a `bad` one.
 pub(super) fn fewest(used: &Bits, bad: &Bits, fewest: u64) -> u64 {
     let needed = used.count();
@@ -282,7 +288,7 @@ pub(super) fn moves(
 ) -> Result<Moves> {
     let lacks = |lacking: u64| {
         let lacking = len.checked_mul(lacking).unwrap_or_default();
-        Error::no_room(format!("{lacking} are missing for what is in it"))
+        lacks_room(lacking)
     };
     // To keep a run in one piece takes more room than its end alone, so that others may lack it.
     try_moves(used, bad, whole, count).or_else(|_| try_moves(used, bad, &[], count)).map_err(lacks)

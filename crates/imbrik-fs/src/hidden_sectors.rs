@@ -26,7 +26,7 @@ pub(crate) fn hidden_sectors(
     let mut edits = Vec::new();
     let count = |at: ByteOffset| u32::try_from(at.get().checked_div(sector)?).ok();
     for place in places.into_iter().flatten() {
-        let at = ByteOffset::new(place).saturating_add(ByteLen::from_usize(HIDDEN));
+        let at = ByteOffset::new(place).plus(ByteLen::from_usize(HIDDEN))?;
         let found = read_up_to(store, at, 4)?;
         if let (Some(was), Some(is)) = (count(from), count(to))
             && bytes::le_u32(&found, 0) == Some(was)

@@ -110,7 +110,7 @@ impl Holes {
         let (free, first) = hole;
         let taken = free.min(len);
         if free > taken {
-            self.by_len.insert((free.saturating_sub(taken), first.saturating_add(taken)));
+            self.by_len.insert((free.saturating_sub(taken), first.checked_add(taken)?));
         }
         Some(Run::new(first, taken))
     }

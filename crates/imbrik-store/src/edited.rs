@@ -1,8 +1,9 @@
 //! A store with some bytes changed: what differs is kept beside it, nothing below it changes.
 
 use super::{ReadAt, Spill, check_range};
+use crate::exact::cannot_be;
 use crate::{
-    error::{Error, Result},
+    error::Result,
     units::{ByteLen, ByteOffset, SectorSize, Span, joined},
 };
 use std::{fmt, path::Path, sync::Arc};
@@ -94,7 +95,7 @@ impl Edited {
     pub fn put_unit(&mut self, number: u64, bytes: Vec<u8>) -> Result<()> {
         match ByteLen::of(&bytes).get() == self.unit_len {
             true => self.units.put(number, bytes),
-            false => Err(Error::bug("a unit of an edit has another length")),
+            false => Err(cannot_be("a unit of an edit has another length")),
         }
     }
 
@@ -113,7 +114,7 @@ impl Edited {
             let mut unit = self.unit(number)?;
             let from = usize::try_from(inside).unwrap_or(usize::MAX);
             let part = unit.get_mut(from..from.saturating_add(now.len()));
-            part.ok_or_else(|| Error::bug("an edit is too long"))?.copy_from_slice(now);
+            part.ok_or_else(|| cannot_be("an edit is too long"))?.copy_from_slice(now);
             self.units.put(number, unit)?;
             at = at.saturating_add(ByteLen::of(now).get());
             rest = later;
@@ -164,7 +165,7 @@ impl ReadAt for Edited {
                 Some(unit) => {
                     let from = usize::try_from(inside).unwrap_or(usize::MAX);
                     let part = unit.get(from..from.saturating_add(now.len()));
-                    now.copy_from_slice(part.ok_or_else(|| Error::bug("a unit is short"))?);
+                    now.copy_from_slice(part.ok_or_else(|| cannot_be("a unit is short"))?);
                 }
                 None => self.base.read_at(at, now)?,
             }

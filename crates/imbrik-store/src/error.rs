@@ -5,6 +5,7 @@
 //! byte) puts it in front with [`Error::at`]. The state things are in and what to do next are
 //! added by whoever runs the command: only it knows them.
 
+use crate::units::ByteLen;
 use std::{fmt, io};
 
 /// A [`std::result::Result`] with the core's [`Error`].
@@ -41,18 +42,32 @@ pub enum Class {
     Bug,
 }
 
-/// What went wrong, and where.
-#[derive(Debug)]
+/// What went wrong, and where: the one error of all of Imbrik's libraries.
+///
+/// Ask it for its [`class`](Error::class), for the [`places`](Error::places) where it happened and,
+/// when something does not fit, for [how much lacks](Error::lacks). The sentence is for people.
 pub struct Error {
     class: Class,
+    what: Box<What>,
+}
+
+/// What is not asked for on the way of what goes well.
+struct What {
     text: String,
+    /// From the outermost in.
+    places: Vec<String>,
+    lacks: Option<ByteLen>,
     cause: Option<io::Error>,
 }
 
 impl Error {
     /// An error of `class` with the sentence `text`.
     pub fn new(class: Class, text: impl Into<String>) -> Self {
-        Self { class, text: text.into(), cause: None }
+        Self::of(class, text.into(), None)
+    }
+
+    fn of(class: Class, text: String, cause: Option<io::Error>) -> Self {
+        Self { class, what: Box::new(What { text, places: Vec::new(), lacks: None, cause }) }
     }
 
     /// What was read contradicts its own specification.
@@ -118,14 +133,34 @@ impl Error {
                 _ => Class::Io,
             },
         };
-        Self { class, text: what.into(), cause: Some(cause) }
+        Self::of(class, what.into(), Some(cause))
     }
 
-    /// The same error, with the place where it happened in front of its text.
+    /// The same error, with the place where it happened in front of those that it has: a file, a
+    /// card, a partition, a byte.
     #[must_use]
     pub fn at(mut self, place: impl fmt::Display) -> Self {
-        self.text = format!("{place}: {}", self.text);
+        self.what.places.insert(0, place.to_string());
         self
+    }
+
+    /// The same error, which is about so much too little.
+    #[must_use]
+    pub fn lacking(mut self, len: ByteLen) -> Self {
+        self.what.lacks = Some(len);
+        self
+    }
+
+    /// Where it happened, from the outermost place in.
+    #[must_use]
+    pub fn places(&self) -> &[String] {
+        &self.what.places
+    }
+
+    /// How much is too little, of a [`Class::NoRoom`] that counts bytes.
+    #[must_use]
+    pub fn lacks(&self) -> Option<ByteLen> {
+        self.what.lacks
     }
 
     /// What the caller can do about it.
@@ -151,11 +186,20 @@ impl Error {
 /// The whole sentence, the system's answer included: `source()` therefore stays empty.
 impl fmt::Display for Error {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.text)?;
-        match &self.cause {
+        for place in &self.what.places {
+            write!(f, "{place}: ")?;
+        }
+        f.write_str(&self.what.text)?;
+        match &self.what.cause {
             Some(cause) => write!(f, ": {}", plain(cause)),
             None => Ok(()),
         }
+    }
+}
+
+impl fmt::Debug for Error {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:?}: {self}", self.class)
     }
 }
 
@@ -203,6 +247,10 @@ mod tests {
             "partition 2: byte 1024: table checksum is 0x1a, computed 0x5e"
         );
         assert_eq!(error.class(), Class::Corrupt);
+        assert_eq!(error.places(), ["partition 2", "byte 1024"]);
+        assert_eq!(error.lacks(), None);
+        let full = Error::no_room("3 MB are missing").lacking(ByteLen::new(3_000_000)).at("a card");
+        assert_eq!(full.lacks(), Some(ByteLen::new(3_000_000)));
     }
 
     #[test]
@@ -218,6 +266,6 @@ mod tests {
 
     #[test]
     fn it_stays_small_enough_to_return_by_value() {
-        assert!(size_of::<Error>() <= 40, "{} bytes", size_of::<Error>());
+        assert!(size_of::<Error>() <= 16, "{} bytes", size_of::<Error>());
     }
 }

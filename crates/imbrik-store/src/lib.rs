@@ -52,6 +52,7 @@ mod concatenated;
 mod counted;
 mod edited;
 pub mod error;
+pub mod exact;
 mod faulty;
 mod file;
 mod pages;

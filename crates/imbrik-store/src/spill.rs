@@ -1,6 +1,7 @@
 //! Pages of equal length, by number: in memory up to a bound, beyond it in a temporary file that has
 //! no name, so that nothing is left of it however the program ends.
 
+use crate::exact::cannot_be;
 use crate::{
     error::{Error, Result},
     units::ByteLen,
@@ -80,7 +81,7 @@ impl Spill {
                     .map_err(|e| Error::io("reading the temporary file", e))?;
                 Ok(Some(bytes))
             }
-            (Some(Place::Aside(_)), None) => Err(Error::bug("the temporary file is gone")),
+            (Some(Place::Aside(_)), None) => Err(cannot_be("the temporary file is gone")),
         }
     }
 
@@ -114,7 +115,7 @@ impl Spill {
                 })?;
                 none.insert(file)
             }
-            (None, None) => return Err(Error::bug("there is no place for more pages")),
+            (None, None) => return Err(cannot_be("there is no place for more pages")),
         };
         file.write_all_at(&bytes, index.saturating_mul(self.page_len)).map_err(failed)?;
         self.places.insert(page, Place::Aside(index));

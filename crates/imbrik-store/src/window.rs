@@ -1,8 +1,9 @@
 //! A part of a store as a store of its own: a partition of a card.
 
 use super::{ReadAt, WriteAt, check_range};
+use crate::exact::cannot_be;
 use crate::{
-    error::{Error, Result},
+    error::Result,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
 
@@ -28,7 +29,7 @@ impl<S: ReadAt> Window<S> {
         self.span
             .start()
             .checked_add(ByteLen::new(at.get()))
-            .ok_or_else(|| Error::bug("a window reaches past 64 bits"))
+            .ok_or_else(|| cannot_be("a window reaches past 64 bits"))
     }
 }
 

@@ -9,8 +9,9 @@ use support::{arrows, used};
 #[test]
 fn every_arrow_points_down() {
     let layers: &[&[&str]] = &[
+        &["units"],
         &["error"],
-        &["bytes", "units"],
+        &["bytes", "exact"],
         &["progress"],
         &["store"],
         &[

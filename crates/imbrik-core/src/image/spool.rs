@@ -95,7 +95,7 @@ fn keep(
             let mut tile = Vec::new();
             let most = TILE.get();
             let read = content.take(most).read_to_end(&mut tile).map_err(broken);
-            held = held.saturating_add(ByteLen::of(&tile));
+            held = held.plus(ByteLen::of(&tile))?;
             let is_last = ByteLen::of(&tile) < TILE;
             match read.and_then(|_| advanced()) {
                 Err(error) => break Err(error),
@@ -129,7 +129,7 @@ fn encode(tiles: &mpsc::Receiver<Vec<u8>>, mut file: File) -> Result<FramedStore
         if !is_zero(&tile) {
             let frame = compressor.compress(&tile).map_err(failed)?;
             file.write_all(&frame).map_err(failed)?;
-            end = start.saturating_add(ByteLen::of(&frame));
+            end = start.plus(ByteLen::of(&frame))?;
         }
         frames.push(Span::between(start, end), ByteLen::of(&tile))?;
     }

@@ -13,6 +13,7 @@ use super::{
 use imbrik_store::{
     bytes::is_zero,
     error::{Error, Result},
+    exact::cannot_be,
     units::ByteLen,
 };
 use std::{
@@ -110,7 +111,7 @@ impl ImageWriter {
     }
 
     fn append_frame(&mut self, frame: &[u8], content: ByteLen) -> Result<()> {
-        let too_long = |_| Error::bug("a frame is longer than its format allows");
+        let too_long = |_| cannot_be("a frame is longer than its format allows");
         self.frames.push(FrameLens {
             packed: u32::try_from(frame.len()).map_err(too_long)?,
             content: u32::try_from(content.get()).map_err(too_long)?,
@@ -127,7 +128,7 @@ impl ImageWriter {
                 Place::Pipe(pipe) => pipe.write_all(piece),
             };
             written.map_err(|e| self.failed(e))?;
-            self.len = self.len.saturating_add(ByteLen::of(piece));
+            self.len = self.len.plus(ByteLen::of(piece))?;
         }
         Ok(())
     }
@@ -139,7 +140,7 @@ impl ImageWriter {
             Place::Pipe(pipe) => pipe.write_all(bytes),
         };
         written.map_err(|e| self.failed(e))?;
-        self.len = self.len.saturating_add(ByteLen::of(bytes));
+        self.len = self.len.plus(ByteLen::of(bytes))?;
         Ok(())
     }
 

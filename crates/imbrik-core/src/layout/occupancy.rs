@@ -144,8 +144,8 @@ fn copied(span: Span) -> Segment {
 /// The segments of a volume that lies at `place`.
 pub(super) fn segments_of(found: &Examined, place: Span) -> Vec<Segment> {
     let moved = |span: &Span| {
-        let start = place.start().saturating_add(ByteLen::new(span.start().get()));
-        Span::between(start, start.saturating_add(span.len())).intersect(place)
+        let start = place.start().checked_add(ByteLen::new(span.start().get()))?;
+        Span::between(start, start.checked_add(span.len())?).intersect(place)
     };
     let all = |spans: &[Span]| joined(spans.iter().filter_map(moved).collect());
     let cleared = all(&found.usage.cleared);

@@ -11,6 +11,7 @@ use imbrik_fs::Usage;
 use imbrik_store::{
     ReadAt, Window,
     error::{Result, if_readable},
+    exact::Exact as _,
     units::{ByteLen, Span},
 };
 use std::sync::Arc;
@@ -82,7 +83,7 @@ fn references_in(part: &Part, store: &dyn ReadAt, survey: &Survey) -> Result<Vec
         }
         let mut next = 0usize;
         while let Some(path) = places.get(next).cloned() {
-            next = next.saturating_add(1);
+            next = next.plus(1)?;
             let Some(bytes) = files.small_file(&names_of(&path), MOST)? else {
                 continue;
             };

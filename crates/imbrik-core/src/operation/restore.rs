@@ -230,7 +230,13 @@ impl Sizing<'_> {
                 return self.fit(occupancy, &smaller).map_err(|why| {
                     PlanRefusal::Failed(match why.class() {
                         Class::NoRoom | Class::Cancelled => why,
-                        _ => Error::no_room(format!("{error}; {why}")),
+                        _ => {
+                            let both = Error::no_room(format!("{error}; {why}"));
+                            match error.lacks() {
+                                Some(lacks) => both.lacking(lacks),
+                                None => both,
+                            }
+                        }
                     })
                 });
             }

@@ -15,6 +15,7 @@ use super::{Partition, PartitionKind, mbr};
 use imbrik_store::{
     ReadAt, bytes,
     error::{Error, Result},
+    exact::Exact as _,
     read_up_to,
     units::{ByteLen, ByteOffset, Lba, SectorCount, SectorSize, Span},
 };
@@ -399,7 +400,7 @@ fn read_copy(store: &dyn ReadAt, sector: SectorSize, at: Lba) -> Result<Copy> {
     let Some(offset) = sector.offset_of(at) else {
         return Ok(Err(format!("header is said to stand at {at}")));
     };
-    let sector_len = usize::try_from(sector.bytes()).unwrap_or(usize::MAX);
+    let sector_len = sector.bytes().fitting::<usize>()?;
     let bytes = read_up_to(store, offset, sector_len)?;
     let header = match Header::decode(&bytes, at) {
         Ok(Some(header)) => header,

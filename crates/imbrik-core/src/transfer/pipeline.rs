@@ -21,6 +21,7 @@ use crate::{
 use imbrik_store::{
     Pool, ReadAt,
     error::{Error, Result},
+    exact::Exact as _,
     progress::{Event, Step, Watch},
     units::{ByteLen, Span, joined},
 };
@@ -161,7 +162,7 @@ pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travel
     let workers = worker_count().min(tile_count(journey.view.size()).max(1));
     let road = Road {
         journey,
-        window: workers.saturating_add(2),
+        window: workers.plus(2)?,
         pool: Pool::new(TILE.to_usize().unwrap_or(0)),
         turn: Mutex::default(),
         pace: Pace::default(),
@@ -246,14 +247,14 @@ impl Road<'_> {
             };
             cancel.check()?;
             let ready = ready?;
-            done = done.saturating_add(sink.weight(ready.span));
+            done = done.plus(sink.weight(ready.span))?;
             sink.commit(ready.span, ready.piece)?;
             for span in joined(ready.lost) {
                 observer.on(&Event::Unreadable { span });
                 travelled.unreadable.push(span);
             }
             travelled.digests.push(ready.digest);
-            self.pace.commit(next.saturating_add(1));
+            self.pace.commit(next.plus(1)?);
             observer.on(&Event::Advanced { done });
         }
         sink.finish()?;

@@ -15,6 +15,7 @@ use crate::{
 use imbrik_store::{
     FileStore, ReadAt,
     error::{Error, Result},
+    exact::Exact as _,
     progress::{Merged, Step, Watch},
     read_vec,
     units::{ByteLen, Span},
@@ -97,7 +98,7 @@ impl<'a> Sink for ToImage<'a> {
     }
 
     fn commit(&mut self, _: Span, (is_taken_over, piece): (bool, Encoded)) -> Result<()> {
-        self.taken_over = self.taken_over.saturating_add(u64::from(is_taken_over));
+        self.taken_over = self.taken_over.plus(u64::from(is_taken_over))?;
         self.writer.append(piece)
     }
 
@@ -221,7 +222,7 @@ fn carry(
         // The hash of a raw file is that of its content: a second look would tell nothing more.
         let is_told = image.container().is_raw() && !written.sums.is_empty();
         let content = if is_told { ByteLen::ZERO } else { view.size() };
-        let total = image.file().size().saturating_add(content);
+        let total = image.file().size().plus(content)?;
         // An image that is hashed and then decoded is still the same bytes of a card.
         let shown = view.size();
         let merged = Merged::start(watch.observer, Step::ReadingImageBack, shown, total);
@@ -284,18 +285,18 @@ pub fn sample(view: &View, pack: Pack, level: i32) -> Result<Sampled> {
         .map(|segment| segment.span)
         .collect();
     let total: u64 = used.iter().map(|span| span.len().get()).sum();
-    let step = total.checked_div(SAMPLES).unwrap_or(0).max(1);
+    let step = total.over(SAMPLES)?.max(1);
     let mut next = step / 2;
     let mut before = 0u64;
     let mut ratios = Vec::new();
     for span in used {
-        let end = before.saturating_add(span.len().get());
+        let end = before.plus(span.len().get())?;
         while next < end {
             let ahead = next.saturating_sub(before);
-            let at = span.start().saturating_add(ByteLen::new(ahead.saturating_sub(ahead % 4096)));
+            let at = span.start().plus(ByteLen::new(ahead.saturating_sub(ahead % 4096)))?;
             let len = Span::between(at, span.end()).len().to_usize().unwrap_or(SAMPLE).min(SAMPLE);
-            next = next.saturating_add(step);
-            let sample_end = at.saturating_add(ByteLen::from_usize(len));
+            next = next.plus(step)?;
+            let sample_end = at.plus(ByteLen::from_usize(len))?;
             if view.next_data(at)?.is_none_or(|data| data.start() >= sample_end) {
                 // A hole is not read to learn that it packs to nothing.
                 ratios.push(0.0);

@@ -12,6 +12,7 @@ use imbrik_store::{
     Pool, ReadAt,
     bytes::is_zero,
     error::Result,
+    exact::Exact as _,
     for_pieces,
     progress::{Cancel, Event, Step, Watch},
     units::{ByteLen, SectorSize, Span, joined},
@@ -48,7 +49,7 @@ impl Sink for Digests<'_> {
         if self.expected.get(self.next).is_some_and(|expected| *expected != found) {
             self.differing.push(span);
         }
-        self.next = self.next.saturating_add(1);
+        self.next = self.next.plus(1)?;
         Ok(())
     }
 

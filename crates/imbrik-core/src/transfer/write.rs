@@ -12,6 +12,7 @@ use imbrik_store::{
     Pool, ReadAt, WriteAt,
     bytes::is_zero,
     error::{Error, Result},
+    exact::{Exact as _, cannot_be},
     progress::{Step, Watch},
     units::{ByteLen, ByteOffset, Span},
 };
@@ -83,7 +84,7 @@ impl Sink for ToCard<'_> {
             return Ok(());
         }
         if piece.is_there {
-            self.found = self.found.saturating_add(self.weight(span));
+            self.found = self.found.plus(self.weight(span))?;
             return Ok(());
         }
         self.clear_head()?;
@@ -93,7 +94,7 @@ impl Sink for ToCard<'_> {
     fn finish(&mut self) -> Result<()> {
         if let Some((span, head)) = self.head.take() {
             if head.is_there && !self.is_cleared {
-                self.found = self.found.saturating_add(self.weight(span));
+                self.found = self.found.plus(self.weight(span))?;
             } else {
                 // Also when it is all there is: a cut in the middle of it leaves no half a table.
                 self.clear(span)?;
@@ -146,8 +147,8 @@ impl ToCard<'_> {
                 TileData::Bytes(bytes) => {
                     let skip = part.start().saturating_since(tile.start()).to_usize().unwrap_or(0);
                     let len = part.len().to_usize().unwrap_or(0);
-                    let bytes = bytes.get(skip..skip.saturating_add(len));
-                    let bytes = bytes.ok_or_else(|| Error::bug("a tile is too short"))?;
+                    let bytes = bytes.get(skip..skip.plus(len)?);
+                    let bytes = bytes.ok_or_else(|| cannot_be("a tile is too short"))?;
                     self.card.write_at(part.start(), bytes)?;
                 }
             }
@@ -157,8 +158,8 @@ impl ToCard<'_> {
 
     /// Compares a tile that is copied as it is with the digest that the image itself has of it.
     fn compare(&self, span: Span, found: TileDigest) -> Result<()> {
-        let index = span.start().get().checked_div(TILE.get()).unwrap_or(0);
-        let index = usize::try_from(index).unwrap_or(usize::MAX);
+        let index = span.start().get().over(TILE.get())?;
+        let index = index.fitting::<usize>()?;
         let expected = self.expected.and_then(|expected| expected.get(index));
         let as_it_is = |content: &Content| match content {
             Content::Copied { from } => *from == span.start(),
@@ -193,7 +194,8 @@ pub fn write_card(
         return Err(Error::no_room(format!(
             "the card holds {size}, the plan is for {}",
             view.size()
-        )));
+        ))
+        .lacking(view.size().saturating_sub(size)));
     }
     let now = now.map(|now| Arc::new(view.read_back_from(now)));
     let (expected, is_card) = match origin {

@@ -4,6 +4,7 @@ use super::boot::seal_region;
 use imbrik_store::{
     ReadAt, bytes,
     error::Result,
+    exact::Exact as _,
     read_up_to,
     units::{ByteLen, ByteOffset},
 };
@@ -27,7 +28,7 @@ pub(super) fn at_another_place(
     let shift = u32::from(bytes::u8(&boot, 108).unwrap_or(9)).clamp(9, 12);
     let sector = 1usize.checked_shl(shift).unwrap_or(512);
     let count = |at: ByteOffset| at.get().checked_shr(shift).unwrap_or(0).to_le_bytes();
-    let len = sector.saturating_mul(EXFAT_REGION);
+    let len = sector.times(EXFAT_REGION)?;
     let mut edits = Vec::new();
     for copy in [0, len] {
         let at = ByteOffset::new(ByteLen::from_usize(copy).get());

@@ -19,6 +19,7 @@ use crate::{
 use imbrik_store::{
     Concatenated, Edited, ReadAt, SparseStore, WriteAt, bytes,
     error::{Error, Result},
+    exact::Exact as _,
     progress::Cancel,
     read_vec,
     units::{ByteLen, ByteOffset},
@@ -86,7 +87,7 @@ pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -
     pieces.push(store, ByteOffset::ZERO, ByteLen::new(boot.table.start().get()));
     let table: Arc<dyn ReadAt> = Arc::new(table);
     pieces.push(&table, ByteOffset::ZERO, shape.table_len);
-    let behind = boot.table.start().saturating_add(shape.table_len);
+    let behind = boot.table.start().plus(shape.table_len)?;
     let gap = shape.heap.saturating_since(behind);
     match shape.heap == boot.data().start() {
         true => pieces.push(store, behind, gap),
@@ -114,7 +115,7 @@ pub(crate) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<ByteLen> {
     let known = CensusedVolume::of(store, cancel)?;
     let shape = known.shape(NewSize::Smallest { room: ByteLen::ZERO })?;
     let data = known.boot.cluster.checked_mul(shape.clusters).unwrap_or_default();
-    Ok(ByteLen::new(shape.heap.saturating_add(data).get()))
+    Ok(ByteLen::new(shape.heap.plus(data)?.get()))
 }
 
 /// Looks at every folder and chain.
@@ -143,11 +144,11 @@ fn put_chain(table: &SparseStore, runs: &[Run]) -> Result<()> {
     for run in runs {
         let end = next.next().map_or(u32::MAX, entry_of);
         let mut bytes = Vec::new();
-        for number in run.first.saturating_add(1)..run.end() {
+        for number in run.first.plus(1)?..run.end() {
             bytes.extend(entry_of(number).to_le_bytes());
         }
         bytes.extend(end.to_le_bytes());
-        let at = run.first.saturating_add(2).saturating_mul(4);
+        let at = run.first.plus(2)?.times(4)?;
         table.write_at(ByteOffset::new(at), &bytes)?;
     }
     Ok(())
@@ -169,16 +170,16 @@ fn edit_set(
 ) -> Result<()> {
     let mut edited = Set { raw: set.raw.clone(), places: Vec::new(), holdings: Vec::new() };
     for holding in &set.holdings {
-        let at = holding.entry.saturating_mul(ENTRY);
+        let at = holding.entry.times(ENTRY)?;
         let runs = match set.is_bitmap() {
             true => bitmap.to_vec(),
             false => moved(&holding.runs, &clusters.moves),
         };
         let first = runs.first().map_or(0, |run| entry_of(run.first));
-        let _ = bytes::put(&mut edited.raw, at.saturating_add(20), first.to_le_bytes());
+        let _ = bytes::put(&mut edited.raw, at.plus(20)?, first.to_le_bytes());
         if set.is_bitmap() {
             let len = clusters.count.div_ceil(8);
-            let _ = bytes::put(&mut edited.raw, at.saturating_add(24), len.to_le_bytes());
+            let _ = bytes::put(&mut edited.raw, at.plus(24)?, len.to_le_bytes());
             continue;
         }
         if holding.is_plain && runs.len() == 1 {
@@ -186,7 +187,7 @@ fn edit_set(
         }
         if holding.is_plain {
             // The flags of a primary entry stand elsewhere than those of a secondary one.
-            let flags = at.saturating_add(if holding.entry == 0 { 4 } else { 1 });
+            let flags = at.plus(if holding.entry == 0 { 4 } else { 1 })?;
             let has = bytes::u8(&edited.raw, flags).unwrap_or(0);
             let _ = bytes::put(&mut edited.raw, flags, [has & !NO_CHAIN]);
         }
@@ -231,8 +232,8 @@ impl CensusedVolume {
         let used = self.used.count();
         // The bitmap counts itself.
         let mut least = used;
-        while used.saturating_add(self.bitmap_len(least)) > least {
-            least = used.saturating_add(self.bitmap_len(least));
+        while used.plus(self.bitmap_len(least))? > least {
+            least = used.plus(self.bitmap_len(least))?;
         }
         let fits = |heap: ByteOffset, len: ByteLen| {
             let room = len.saturating_sub(ByteLen::new(heap.get())).get();
@@ -247,10 +248,7 @@ impl CensusedVolume {
         };
         if wanted < least {
             let lacking = boot.cluster.checked_mul(least.saturating_sub(wanted));
-            return Err(Error::no_room(format!(
-                "{} are missing for what is in it",
-                lacking.unwrap_or_default()
-            )));
+            return Err(clusters::lacks_room(lacking.unwrap_or_default()));
         }
         let table_for = |clusters: u64| {
             let bytes = clusters.saturating_add(2).saturating_mul(4);
@@ -261,14 +259,14 @@ impl CensusedVolume {
             return Ok(shape);
         }
         shape.table_len = table_for(wanted);
-        let behind = boot.table.start().saturating_add(shape.table_len);
+        let behind = boot.table.start().plus(shape.table_len)?;
         if behind <= now.heap {
             return Ok(shape);
         }
         let unit = 1u64.checked_shl(now.heap.get().trailing_zeros()).unwrap_or(1);
         let unit = unit.clamp(boot.sector, MOST_ALIGNED.max(boot.sector));
         let shift = behind.saturating_since(now.heap).get().next_multiple_of(unit.max(1));
-        shape.heap = now.heap.saturating_add(ByteLen::new(shift));
+        shape.heap = now.heap.plus(ByteLen::new(shift))?;
         if let NewSize::Bytes(len) = goal {
             shape.clusters = wanted.min(fits(shape.heap, len));
         }
@@ -317,7 +315,7 @@ impl CensusedVolume {
         let all: u64 = place.iter().map(|run| run.len).sum();
         let len = clusters.len.checked_mul(all).and_then(ByteLen::to_usize);
         let len = len.ok_or_else(|| Error::unsupported("its allocation bitmap is too long"))?;
-        let bits = u64::try_from(len).unwrap_or(0).saturating_mul(8);
+        let bits = len.fitting::<u64>()?.times(8)?;
         let content = used.bitmap(Run::new(0, bits), len);
         let mut rest = content.as_slice();
         for run in place {
@@ -342,10 +340,10 @@ impl CensusedVolume {
         let short = |value: u64| {
             u32::try_from(value).map_err(|_| Error::unsupported("it cannot become so long"))
         };
-        let len = usize::try_from(boot.sector.saturating_mul(REGION)).unwrap_or(0);
-        let all = self.used.count().saturating_add(bitmap.iter().map(|run| run.len).sum());
-        let percent = all.saturating_mul(100).checked_div(shape.clusters).unwrap_or(0);
-        for copy in [0, boot.sector.saturating_mul(REGION)] {
+        let len = boot.sector.times(REGION)?.fitting::<usize>()?;
+        let all = self.used.count().plus(bitmap.iter().map(|run| run.len).sum())?;
+        let percent = all.times(100)?.over(shape.clusters)?;
+        for copy in [0, boot.sector.times(REGION)?] {
             let at = ByteOffset::new(copy);
             let mut region = read_vec(draft, at, len)?;
             if BootSector::decode(&region).is_none() {
@@ -395,7 +393,7 @@ impl CensusedVolume {
         let of_bitmap: u64 = bitmap.iter().map(|run| run.len).sum();
         if census.fingerprint != self.census.fingerprint
             || census.lost != self.census.lost
-            || census.used.count() != self.used.count().saturating_add(of_bitmap)
+            || census.used.count() != self.used.count().plus(of_bitmap)?
         {
             return Err(Error::corrupt("its files are not those of the source"));
         }

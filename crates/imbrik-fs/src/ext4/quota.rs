@@ -16,6 +16,7 @@ use crate::ext4::{
 use imbrik_store::{
     bytes,
     error::{Class, Error, Result},
+    exact::{Exact as _, cannot_be},
 };
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -56,7 +57,7 @@ pub(super) fn values_of(opened: &Opened, inode: &RawInode) -> Result<i64> {
     if block != 0 {
         let content = opened.meta.block(block)?;
         let found = attributes::list(&content, attributes::IN_BLOCK, 0);
-        count = count.saturating_add(held(found)?);
+        count = count.plus(held(found)?)?;
     }
     Ok(i64::try_from(count).unwrap_or(i64::MAX))
 }
@@ -74,7 +75,7 @@ impl Target for AsItIs<'_> {
     }
 
     fn put_at(&mut self, _: u64, _: usize, _: &[u8]) -> Result<()> {
-        Err(Error::bug("a quota file that is only read is written to"))
+        Err(cannot_be("a quota file that is only read is written to"))
     }
 }
 
@@ -238,21 +239,21 @@ impl<'a> File<'a> {
     /// The block and the byte in it of the target where a block of the file stands.
     fn place(&self, target: &impl Target, block: u64) -> Result<(u64, usize)> {
         let superblock = &self.opened.superblock;
-        let at = block.saturating_mul(BLOCK);
-        let logical = at.checked_div(superblock.block_len).unwrap_or(0);
+        let at = block.times(BLOCK)?;
+        let logical = at.over(superblock.block_len)?;
         let piece = self.map.pieces.iter().find(|piece| {
             (piece.logical..piece.logical.saturating_add(piece.len)).contains(&logical)
         });
         let piece = piece.ok_or_else(|| self.inode.wrong("this quota file has a hole"))?;
-        let physical = piece.physical.saturating_add(logical.saturating_sub(piece.logical));
+        let physical = piece.physical.plus(logical.saturating_sub(piece.logical))?;
         let inside = at.checked_rem(superblock.block_len).unwrap_or(0);
-        Ok((target.place_of(physical), usize::try_from(inside).unwrap_or(0)))
+        Ok((target.place_of(physical), inside.fitting::<usize>()?))
     }
 
     fn read(&self, target: &impl Target, block: u64) -> Result<Vec<u8>> {
         let (place, inside) = self.place(target, block)?;
         let content = target.block_at(place)?;
-        let end = inside.saturating_add(usize::try_from(BLOCK).unwrap_or(0));
+        let end = inside.plus(BLOCK.fitting::<usize>()?)?;
         Ok(content.get(inside..end).unwrap_or_default().to_vec())
     }
 
@@ -300,8 +301,8 @@ impl<'a> File<'a> {
         let mut block = ROOT;
         for level in 1..=LEVELS {
             let step = NUMBERS.checked_pow(LEVELS.saturating_sub(level)).unwrap_or(1);
-            let index = id.checked_div(step).unwrap_or(0).checked_rem(NUMBERS).unwrap_or(0);
-            let at = usize::try_from(index).unwrap_or(0).saturating_mul(4);
+            let index = id.over(step)?.checked_rem(NUMBERS).unwrap_or(0);
+            let at = index.fitting::<usize>()?.times(4)?;
             block =
                 bytes::le_u32(&self.read(target, block)?, at).map(u64::from).ok_or_else(wrong)?;
             if block == 0 {
@@ -312,15 +313,14 @@ impl<'a> File<'a> {
         let mut entries = self.read(target, block)?;
         let mut at = HEAD_OF_ENTRIES;
         while let Some(found) = bytes::le_u32(&entries, at) {
-            let entry = entries.get(at..at.saturating_add(ENTRY)).unwrap_or_default();
+            let entry = entries.get(at..at.plus(ENTRY)?).unwrap_or_default();
             let is_used = entry.iter().any(|byte| *byte != 0);
             if found == id && is_used {
                 let bytes_of = i64::try_from(self.opened.superblock.block_len).unwrap_or(0);
                 let space = change.blocks.saturating_mul(bytes_of);
-                for (at, change) in [
-                    (at.saturating_add(CURSPACE), space),
-                    (at.saturating_add(CURINODES), change.inodes),
-                ] {
+                for (at, change) in
+                    [(at.plus(CURSPACE)?, space), (at.plus(CURINODES)?, change.inodes)]
+                {
                     let now = bytes::le_u64(&entries, at).ok_or_else(wrong)?;
                     let now = now.checked_add_signed(change).ok_or_else(wrong)?;
                     bytes::put(&mut entries, at, now.to_le_bytes()).ok_or_else(wrong)?;
@@ -328,7 +328,7 @@ impl<'a> File<'a> {
                 let (to, inside) = self.place(target, block)?;
                 return target.put_at(to, inside, &entries);
             }
-            at = at.saturating_add(ENTRY);
+            at = at.plus(ENTRY)?;
         }
         Err(wrong())
     }

@@ -24,6 +24,7 @@ use crate::{
 use imbrik_store::{
     Edited, ReadAt, bytes,
     error::{Error, Result},
+    exact::Exact as _,
     progress::Cancel,
     read_vec,
     units::ByteOffset,
@@ -129,7 +130,7 @@ impl Reseed<'_> {
             let is_orphans = inode.number == old.orphan_file && inode.number != 0;
             if inode.is_folder() || is_orphans {
                 for piece in map.pieces.iter().filter(|piece| !piece.is_unwritten) {
-                    for number in piece.physical..piece.physical.saturating_add(piece.len) {
+                    for number in piece.physical..piece.physical.plus(piece.len)? {
                         let mut block = opened.meta.block(number)?.to_vec();
                         let sealed = match is_orphans {
                             true if orphan_file::is_sound(&block, number, Some(was)) => {
@@ -154,8 +155,8 @@ impl Reseed<'_> {
             return Ok(());
         }
         let Some((block, inside)) = opened.place_of(inode.number) else { return Ok(()) };
-        let inside = u64::try_from(inside).unwrap_or(0);
-        let at = ByteOffset::new(self.place(block).get().saturating_add(inside));
+        let inside = inside.fitting::<u64>()?;
+        let at = ByteOffset::new(self.place(block).get().plus(inside)?);
         self.draft.put(at, &inode.raw)
     }
 
@@ -218,7 +219,7 @@ impl Reseed<'_> {
             return Ok(());
         }
         let new = self.new.clone();
-        let raw_len = usize::try_from(new.descriptor_len).unwrap_or(0);
+        let raw_len = new.descriptor_len.fitting::<usize>()?;
         for (number, group) in (0u64..).zip(&self.opened.groups) {
             let mut group = group.clone();
             if new.has_metadata_csum() {
@@ -234,7 +235,7 @@ impl Reseed<'_> {
                 }
             }
             let (block, inside) = new.descriptor_at(number);
-            let at = ByteOffset::new(self.place(block).get().saturating_add(inside));
+            let at = ByteOffset::new(self.place(block).get().plus(inside)?);
             let mut raw = read_vec(&self.draft, at, raw_len)?;
             group.encode(&mut raw, number, &new)?;
             self.draft.put(at, &raw)?;
@@ -285,13 +286,13 @@ impl Reseed<'_> {
 
     /// The copy of the descriptors in `group`: the same bytes as those in front.
     fn descriptor_copies(&mut self, group: u64, start: u64) -> Result<()> {
-        let len = usize::try_from(self.new.block_len).unwrap_or(0);
+        let len = self.new.block_len.fitting::<usize>()?;
         let per_block = self.new.descriptors_a_block();
         let indices = self.new.descriptors_in(group);
         let first = indices.start;
         for index in indices {
-            let (from, _) = self.new.descriptor_at(index.saturating_mul(per_block));
-            let to = start.saturating_add(1).saturating_add(index.saturating_sub(first));
+            let (from, _) = self.new.descriptor_at(index.times(per_block)?);
+            let to = start.plus(1)?.plus(index.saturating_sub(first))?;
             let content = read_vec(&self.draft, self.place(from), len)?;
             if from != to {
                 self.put_block(to, &content)?;

@@ -18,6 +18,7 @@ use crate::{
 use imbrik_store::{
     Edited, ReadAt, bytes,
     error::{Error, Result},
+    exact::Exact as _,
     read_vec,
     units::ByteOffset,
 };
@@ -82,8 +83,8 @@ impl<'a> Space<'a> {
     /// # Errors
     /// As [`Space::put_block`].
     pub(super) fn put_in_block(&mut self, block: u64, inside: usize, bytes: &[u8]) -> Result<()> {
-        let inside = u64::try_from(inside).unwrap_or(0);
-        let at = ByteOffset::new(self.place(block).get().saturating_add(inside));
+        let inside = inside.fitting::<u64>()?;
+        let at = ByteOffset::new(self.place(block).get().plus(inside)?);
         self.draft.put(at, bytes)
     }
 
@@ -95,21 +96,21 @@ impl<'a> Space<'a> {
     pub(super) fn take_inode(&mut self, near: u32) -> Result<u32> {
         let superblock = self.superblock();
         let a_group = superblock.inodes_per_group;
-        let home = u64::from(near.saturating_sub(1)).checked_div(a_group).unwrap_or(0);
-        let count = u64::try_from(self.groups.len()).unwrap_or(0);
+        let home = u64::from(near.saturating_sub(1)).over(a_group)?;
+        let count = self.groups.len().fitting::<u64>()?;
         for index in (0..count).map(|ahead| home.saturating_add(ahead)) {
             let index = index.checked_rem(count).unwrap_or(0);
-            let at = usize::try_from(index).unwrap_or(0);
+            let at = index.fitting::<usize>()?;
             if self.groups.get(at).is_none_or(|group| group.free_inodes == 0) {
                 continue;
             }
             let used = self.inodes_of(at)?;
-            let first = index.saturating_mul(a_group);
+            let first = index.times(a_group)?;
             let reserved = u64::from(superblock.first_inode).saturating_sub(1);
             let from = reserved.saturating_sub(first);
             let within = Run::new(from, a_group.saturating_sub(from));
             let Some(hole) = used.holes(within).next() else { continue };
-            let number = low_u32(first.saturating_add(hole.first).saturating_add(1));
+            let number = low_u32(first.plus(hole.first)?.plus(1)?);
             self.take_this_inode(number, false)?;
             return Ok(number);
         }
@@ -136,7 +137,7 @@ impl<'a> Space<'a> {
         group.flags &= !INODE_UNINIT;
         group.free_inodes = group.free_inodes.saturating_sub(1);
         let more = u64::from(is_folder);
-        group.used_directories = group.used_directories.saturating_add(more);
+        group.used_directories = group.used_directories.plus(more)?;
         if let Some(unused) = &mut group.unused_inodes {
             *unused = (*unused).min(a_group.saturating_sub(inside).saturating_sub(1));
         }
@@ -195,7 +196,7 @@ impl<'a> Space<'a> {
         if !self.bitmaps.contains_key(&index) {
             let Some(group) = self.groups.get(index) else { return Ok(None) };
             let superblock = self.superblock();
-            let number = u64::try_from(index).unwrap_or(0);
+            let number = index.fitting::<u64>()?;
             let len = superblock.group_len(number);
             let mut bits = Bits::new(len);
             if group.is_block_uninit {
@@ -240,12 +241,12 @@ impl<'a> Space<'a> {
         let (home, inside) = self.group_of(near);
         let count = self.groups.len();
         for ahead in 0..=count {
-            let index = home.saturating_add(ahead).checked_rem(count.max(1)).unwrap_or(0);
+            let index = home.plus(ahead)?.checked_rem(count.max(1)).unwrap_or(0);
             if self.groups.get(index).is_none_or(|group| group.free_clusters == 0) {
                 continue;
             }
             let from = if ahead == 0 { inside } else { 0 };
-            let start = self.superblock().group_start(u64::try_from(index).unwrap_or(0));
+            let start = self.superblock().group_start(index.fitting::<u64>()?);
             let Some(bits) = self.bitmap(index)? else { continue };
             let within = Run::new(from, bits.len().saturating_sub(from));
             let hole = bits.holes(within).next();
@@ -255,7 +256,7 @@ impl<'a> Space<'a> {
                     group.free_clusters = group.free_clusters.saturating_sub(1);
                 }
                 self.blocks = self.blocks.saturating_add(1);
-                return Ok(start.saturating_add(hole.first));
+                return start.plus(hole.first);
             }
         }
         Err(Error::no_room("no block is free"))
@@ -290,7 +291,7 @@ impl<'a> Space<'a> {
         }
         bits.remove(Run::new(inside, 1));
         if let Some(group) = self.groups.get_mut(index) {
-            group.free_clusters = group.free_clusters.saturating_add(1);
+            group.free_clusters = group.free_clusters.plus(1)?;
         }
         self.blocks = self.blocks.saturating_sub(1);
         Ok(())
@@ -316,7 +317,7 @@ impl<'a> Space<'a> {
         *byte &= !bit;
         self.put_block(block, &bitmap)?;
         if let Some(group) = self.groups.get_mut(at) {
-            group.free_inodes = group.free_inodes.saturating_add(1);
+            group.free_inodes = group.free_inodes.plus(1)?;
             let fewer = u64::from(is_folder);
             group.used_directories = group.used_directories.saturating_sub(fewer);
             group.inode_bitmap_checksum =
@@ -331,7 +332,7 @@ impl<'a> Space<'a> {
     /// # Errors
     /// When there is none of that number, or its checksum is wrong.
     pub(super) fn inode(&self, number: u32) -> Result<RawInode> {
-        let len = usize::try_from(self.superblock().inode_len).unwrap_or(0);
+        let len = self.superblock().inode_len.fitting::<usize>()?;
         let at = self.place_of_inode(number)?;
         let inode = RawInode { number, raw: read_vec(&self.draft, at, len)? };
         inode.check(self.superblock())?;
@@ -352,8 +353,8 @@ impl<'a> Space<'a> {
         let place = self.opened.place_of(number);
         let (block, inside) =
             place.ok_or_else(|| Error::corrupt(format!("there is no inode {number}")))?;
-        let inside = u64::try_from(inside).unwrap_or(0);
-        Ok(ByteOffset::new(self.place(block).get().saturating_add(inside)))
+        let inside = inside.fitting::<u64>()?;
+        Ok(ByteOffset::new(self.place(block).get().plus(inside)?))
     }
 
     /// The superblock as it is by now.
@@ -392,8 +393,8 @@ impl<'a> Space<'a> {
             .collect();
         for (number, group) in changed {
             let (block, inside) = superblock.descriptor_at(number);
-            let at = ByteOffset::new(self.place(block).get().saturating_add(inside));
-            let len = usize::try_from(superblock.descriptor_len).unwrap_or(0);
+            let at = ByteOffset::new(self.place(block).get().plus(inside)?);
+            let len = superblock.descriptor_len.fitting::<usize>()?;
             let mut raw = read_vec(&self.draft, at, len)?;
             group.encode(&mut raw, number, superblock)?;
             self.draft.put(at, &raw)?;

@@ -17,6 +17,7 @@ use crate::{
 use imbrik_store::{
     Edited, ReadAt, bytes,
     error::{Error, Result},
+    exact::Exact as _,
     read_vec,
     units::{ByteLen, ByteOffset},
 };
@@ -52,13 +53,11 @@ pub(crate) fn with_serial(store: &Arc<dyn ReadAt>, serial: u32) -> Result<Edited
     let mut draft = Edited::new(Arc::clone(store));
     let backup = Some(boot.backup).filter(|at| *at > 0 && *at < boot.reserved);
     for copy in [Some(0), backup].into_iter().flatten() {
-        let start = copy.saturating_mul(boot.sector);
+        let start = copy.times(boot.sector)?;
         let found = read_vec(&draft, ByteOffset::new(start), 512)?;
         let signed = usize::try_from(at).ok().and_then(|at| bytes::u8(&found, at.checked_sub(1)?));
         match signed {
-            Some(0x29) => {
-                draft.put(ByteOffset::new(start.saturating_add(at)), &serial.to_le_bytes())?
-            }
+            Some(0x29) => draft.put(ByteOffset::new(start.plus(at)?), &serial.to_le_bytes())?,
             _ if copy == 0 => return Err(Error::unsupported("it has no serial number")),
             _ => {}
         }
@@ -176,7 +175,7 @@ impl Editor {
                     last = *at;
                 }
                 // What stood behind the end is not to be taken for entries.
-                let behind = start.saturating_add(set.len());
+                let behind = start.plus(set.len())?;
                 if behind > end
                     && let Some((at, _)) = entries.get(behind)
                 {
@@ -203,7 +202,7 @@ impl Editor {
         let free = (near..all).chain(0..near).find(|one| self.table.link(*one) == Link::Free);
         let free = free.ok_or_else(|| Error::no_room("no cluster is free"))?;
         self.put_entry(free, None)?;
-        self.taken = self.taken.saturating_add(1);
+        self.taken = self.taken.plus(1)?;
         Ok(free)
     }
 
@@ -223,7 +222,7 @@ impl Editor {
         let bytes = read_vec(&self.table, place.start(), place.len().to_usize().unwrap_or(0))?;
         for table in self.boot.tables().collect::<Vec<_>>() {
             let ahead = ByteLen::new(place.start().get());
-            self.draft.put(table.start().saturating_add(ahead), &bytes)?;
+            self.draft.put(table.start().plus(ahead)?, &bytes)?;
         }
         Ok(())
     }
@@ -247,7 +246,7 @@ impl Editor {
         let needed = content.len().div_ceil(len);
         for number in clusters.split_off(needed.min(clusters.len())) {
             self.put_value(number, 0)?;
-            self.given_back = self.given_back.saturating_add(1);
+            self.given_back = self.given_back.plus(1)?;
         }
         while clusters.len() < needed {
             let near = clusters.last().copied().unwrap_or(0);
@@ -261,7 +260,7 @@ impl Editor {
             self.draft.put(place, &piece)?;
         }
         let first = clusters.first().map_or(0, |first| first.saturating_add(2));
-        let [a, b, c, d] = u32::try_from(first).unwrap_or(0).to_le_bytes();
+        let [a, b, c, d] = first.fitting::<u32>()?.to_le_bytes();
         let size =
             u32::try_from(content.len()).map_err(|_| Error::usage("the file is too long"))?;
         let (date, time) = dos_time(now);
@@ -278,17 +277,18 @@ impl Editor {
     /// The count of free clusters follows, where there is one.
     fn finish(&mut self) -> Result<()> {
         let boot = &self.boot;
-        let copies = [boot.fs_info, boot.backup.saturating_add(boot.fs_info)];
+        let copies = [boot.fs_info, boot.backup.plus(boot.fs_info)?];
         for copy in copies.into_iter().filter(|at| *at > 0 && *at < boot.reserved) {
-            let at = ByteOffset::new(copy.saturating_mul(boot.sector));
+            let at = ByteOffset::new(copy.times(boot.sector)?);
             let info = read_vec(&self.draft, at, 512)?;
             let signed = bytes::le_u32(&info, 0) == Some(0x4161_5252)
                 && bytes::le_u32(&info, 484) == Some(0x6141_7272);
             let free = bytes::le_u32(&info, 488).filter(|free| *free != u32::MAX && signed);
             let Some(free) = free else { continue };
+            // Nobody looked whether that count is right: it is a hint, and stays one.
             let now = u64::from(free).saturating_add(self.given_back).saturating_sub(self.taken);
             let now = u32::try_from(now).unwrap_or(u32::MAX);
-            self.draft.put(at.saturating_add(ByteLen::new(488)), &now.to_le_bytes())?;
+            self.draft.put(at.plus(ByteLen::new(488))?, &now.to_le_bytes())?;
         }
         Ok(())
     }

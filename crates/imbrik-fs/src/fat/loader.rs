@@ -17,6 +17,7 @@ use crate::clusters::Link;
 use imbrik_store::{
     Edited, ReadAt, bytes,
     error::{Error, Result},
+    exact::Exact as _,
     read_vec,
     units::{ByteLen, ByteOffset},
 };
@@ -153,7 +154,7 @@ impl Loader {
             self.content.chunks(SECTOR_LEN).zip(content.chunks(SECTOR_LEN)).zip(&sectors)
         {
             if old != new {
-                draft.put(ByteOffset::new(place.saturating_mul(SECTOR)), new)?;
+                draft.put(ByteOffset::new(place.times(SECTOR)?), new)?;
             }
         }
         let first = sectors.first().copied().unwrap_or(0);
@@ -164,8 +165,8 @@ impl Loader {
                 continue;
             }
             for (at, half) in halves {
-                let half = u32::try_from(half).unwrap_or(0).to_le_bytes();
-                draft.put(start.saturating_add(ByteLen::new(at)), &half)?;
+                let half = half.fitting::<u32>()?.to_le_bytes();
+                draft.put(start.plus(ByteLen::new(at))?, &half)?;
             }
         }
         Ok(())
@@ -253,7 +254,7 @@ fn file(
     table: &Table,
     folder: &[&[u8]],
 ) -> Result<Option<Vec<u64>>> {
-    let root = ByteLen::new(boot.root_sectors.saturating_mul(boot.sector));
+    let root = ByteLen::new(boot.root_sectors.times(boot.sector)?);
     let mut content = match u64::from(boot.root_cluster).checked_sub(2) {
         None => read_vec(store, boot.root_directory, root.to_usize().unwrap_or(0))?,
         Some(first) => contents(store, boot, chain(boot, table, first))?,

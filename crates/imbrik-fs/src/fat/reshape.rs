@@ -19,6 +19,7 @@ use crate::{
 use imbrik_store::{
     Concatenated, Edited, ReadAt, bytes,
     error::{Class, Error, Result},
+    exact::Exact as _,
     progress::Cancel,
     read_vec,
     units::{ByteLen, ByteOffset},
@@ -99,15 +100,15 @@ pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -
             true => {
                 let ahead = pointer.at.saturating_since(old_root);
                 let root = clusters.is.get().saturating_sub(root.get());
-                ByteOffset::new(root).saturating_add(ahead)
+                ByteOffset::new(root).plus(ahead)?
             }
             false => clusters.follow(pointer.at),
         };
-        let number = u32::try_from(target.saturating_add(2)).unwrap_or(0).to_le_bytes();
+        let number = target.plus(2)?.fitting::<u32>()?.to_le_bytes();
         let [a, b, c, d] = number;
-        draft.put(at.saturating_add(ByteLen::new(26)), &[a, b])?;
+        draft.put(at.plus(ByteLen::new(26))?, &[a, b])?;
         if boot.width == Width::Bits32 {
-            draft.put(at.saturating_add(ByteLen::new(20)), &[c, d])?;
+            draft.put(at.plus(ByteLen::new(20))?, &[c, d])?;
         }
     }
     let warning = known.follow_loader(&**store, &mut draft, &clusters)?;
@@ -127,7 +128,7 @@ pub(crate) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<ByteLen> {
     let known = CensusedVolume::of(store, cancel)?;
     let (shape, _) = known.shape(NewSize::Smallest { room: ByteLen::ZERO })?;
     let sectors = shape.sectors(&known.boot);
-    Ok(ByteLen::new(sectors.saturating_mul(known.boot.sector)))
+    Ok(ByteLen::new(sectors.times(known.boot.sector)?))
 }
 
 /// Looks at every folder and chain.
@@ -170,16 +171,14 @@ impl CensusedVolume {
         let wanted = match goal {
             NewSize::Smallest { room } => {
                 let more = room.get().div_ceil(boot.cluster.get().max(1));
+                // More than there can be is refused below.
                 least.saturating_add(more)
             }
             NewSize::Bytes(len) => clusters_in(len),
         };
         if wanted < least {
             let lacking = boot.cluster.checked_mul(least.saturating_sub(wanted));
-            return Err(Error::no_room(format!(
-                "{} are missing for what is in it",
-                lacking.unwrap_or_default()
-            )));
+            return Err(clusters::lacks_room(lacking.unwrap_or_default()));
         }
         let limit = (wanted > most).then(|| {
             let most = NewLayout { clusters: most, ..now }.sectors(boot);
@@ -191,9 +190,7 @@ impl CensusedVolume {
         });
         let wanted = wanted.min(most);
         let room = match goal {
-            NewSize::Bytes(len) => {
-                len.get().checked_div(boot.sector).unwrap_or(0).min(u32::MAX.into())
-            }
+            NewSize::Bytes(len) => len.get().over(boot.sector)?.min(u32::MAX.into()),
             NewSize::Smallest { .. } => u32::MAX.into(),
         };
         Ok((self.with_clusters(now, wanted, room), limit))
@@ -240,8 +237,8 @@ impl CensusedVolume {
         let is_32 = boot.width == Width::Bits32;
         let sectors = shape.sectors(boot);
         let small = u16::try_from(sectors).ok().filter(|_| !is_32).unwrap_or(0);
-        let large = if small == 0 { u32::try_from(sectors).unwrap_or(0) } else { 0 };
-        let reserved = u16::try_from(shape.reserved).unwrap_or(0).to_le_bytes();
+        let large = if small == 0 { sectors.fitting::<u32>()? } else { 0 };
+        let reserved = shape.reserved.fitting::<u16>()?.to_le_bytes();
         let place = |sector: u64, at: u64| {
             ByteOffset::new(sector.saturating_mul(boot.sector).saturating_add(at))
         };
@@ -257,10 +254,10 @@ impl CensusedVolume {
             draft.put(place(copy, 19), &small.to_le_bytes())?;
             draft.put(place(copy, 32), &large.to_le_bytes())?;
             if is_32 {
-                let len = u32::try_from(shape.table_sectors).unwrap_or(0);
+                let len = shape.table_sectors.fitting::<u32>()?;
                 draft.put(place(copy, 36), &len.to_le_bytes())?;
                 let root = u64::from(boot.root_cluster).saturating_sub(2);
-                let root = u32::try_from(target_of(root).saturating_add(2)).unwrap_or(0);
+                let root = target_of(root).plus(2)?.fitting::<u32>()?;
                 draft.put(place(copy, 44), &root.to_le_bytes())?;
             } else {
                 let len = u16::try_from(shape.table_sectors)
@@ -280,10 +277,10 @@ impl CensusedVolume {
             if !signed {
                 continue;
             }
-            let free = u32::try_from(free).unwrap_or(u32::MAX);
+            let free = free.fitting::<u32>()?;
             draft.put(place(info, 488), &free.to_le_bytes())?;
             let hint = bytes::le_u32(&found, 492).unwrap_or(u32::MAX);
-            if u64::from(hint) >= shape.clusters.saturating_add(2) {
+            if u64::from(hint) >= shape.clusters.plus(2)? {
                 draft.put(place(info, 492), &u32::MAX.to_le_bytes())?;
             }
         }

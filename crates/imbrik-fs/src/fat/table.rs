@@ -5,6 +5,7 @@ use crate::clusters::{Link, TableReader};
 use imbrik_store::{
     ReadAt, check_range,
     error::{Error, Result},
+    exact::Exact as _,
     read_vec,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
@@ -32,16 +33,16 @@ impl<'a> TableOnCard<'a> {
     /// # Errors
     /// When it cannot be read.
     pub(super) fn link(&self, number: u64) -> Result<Link> {
-        let index = number.saturating_add(2);
+        let index = number.plus(2)?;
         let pair = |at| Ok::<_, Error>(self.bytes.bytes(at)?.map_or(0, u16::from_le_bytes));
         let raw = match self.width {
             Width::Bits12 => {
-                let both = pair(index.saturating_add(index / 2))?;
+                let both = pair(index.plus(index / 2)?)?;
                 u32::from(if index % 2 == 1 { both >> 4 } else { both & 0xfff })
             }
-            Width::Bits16 => pair(index.saturating_mul(2))?.into(),
+            Width::Bits16 => pair(index.times(2)?)?.into(),
             Width::Bits32 => {
-                let found = self.bytes.bytes(index.saturating_mul(4))?;
+                let found = self.bytes.bytes(index.times(4)?)?;
                 found.map_or(0, u32::from_le_bytes)
             }
         };
@@ -100,24 +101,24 @@ impl Table {
         let place = tables.next().ok_or_else(|| {
             Error::corrupt("the allocation table that its boot sector names is not there")
         })?;
-        let count = boot.clusters.saturating_add(2);
+        let count = boot.clusters.plus(2)?;
         let mut this = Self { width: boot.width, entries: Vec::new(), len: place.len() };
         let mut others: Vec<_> = if alone { Vec::new() } else { tables.collect() };
-        let bytes = count.saturating_mul(boot.width.bits()).div_ceil(8);
+        let bytes = count.times(boot.width.bits())?.div_ceil(8);
         let mut ahead = ByteLen::ZERO;
         while ahead.get() < bytes {
             let rest = usize::try_from(bytes.saturating_sub(ahead.get())).unwrap_or(PIECE);
             let len = rest.min(PIECE);
-            let piece = read_vec(store, place.start().saturating_add(ahead), len)?;
+            let piece = read_vec(store, place.start().plus(ahead)?, len)?;
             for other in &mut others {
-                if read_vec(store, other.start().saturating_add(ahead), len)? != piece {
+                if read_vec(store, other.start().plus(ahead)?, len)? != piece {
                     return Err(Error::corrupt("its two allocation tables differ"));
                 }
             }
             this.entries.extend(decode(boot.width, &piece));
-            ahead = ahead.saturating_add(ByteLen::from_usize(len));
+            ahead = ahead.plus(ByteLen::from_usize(len))?;
         }
-        this.entries.truncate(usize::try_from(count).unwrap_or(usize::MAX));
+        this.entries.truncate(count.fitting::<usize>()?);
         Ok(this)
     }
 

@@ -11,6 +11,7 @@ use crate::{
 use imbrik_store::{
     Concatenated, Edited, ReadAt, bytes,
     error::{Error, Result},
+    exact::Exact as _,
     progress::Cancel,
     read_up_to,
     units::{ByteLen, ByteOffset, Span},
@@ -109,7 +110,7 @@ impl Header {
         let page = *PAGES.iter().find(marked)?;
         // A mark alone may be left over under something newer, or stand in the first partition.
         bytes::le_u32(head, VERSION).filter(|version| *version == 1)?;
-        let pages = u64::from(bytes::le_u32(head, LAST_PAGE).unwrap_or(0)).saturating_add(1);
+        let pages = u64::from(bytes::le_u32(head, LAST_PAGE).unwrap_or(0)).checked_add(1)?;
         Some(Self { page, pages })
     }
 
@@ -141,7 +142,7 @@ fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     let Some(header) = Header::of(&head) else { return Ok(None) };
     Ok(Some(Volume {
         kind: SWAP,
-        label: head.get(LABEL..LABEL.saturating_add(16)).and_then(bytes::text),
+        label: head.get(LABEL..LABEL.plus(16)?).and_then(bytes::text),
         uuid: bytes::array(&head, UUID).and_then(uuid_text),
         size: header.len(),
     }))
@@ -164,21 +165,22 @@ fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize) -> Result<Reshaped> {
         NewSize::Smallest { room } => least.saturating_add(room),
     };
     let page = ByteLen::from_usize(header.page);
-    let most = u64::from(u32::MAX).saturating_add(1);
-    let pages = wanted.get().checked_div(page.get()).unwrap_or(0).min(most);
+    let most = u64::from(u32::MAX).plus(1)?;
+    let pages = wanted.get().over(page.get())?.min(most);
     let len = page.checked_mul(pages).unwrap_or_default();
     if len < least {
         return Err(Error::no_room(format!(
             "{} are missing for a swap",
             least.saturating_sub(len)
-        )));
+        ))
+        .lacking(least.saturating_sub(len)));
     }
     let mut pieces = Concatenated::new(store.sector_size());
     let kept = ByteLen::of(&head).min(len);
     pieces.push(store, ByteOffset::ZERO, kept);
     pieces.push_zeros(len.saturating_sub(kept));
     let mut draft = Edited::new(Arc::new(pieces));
-    let last = u32::try_from(pages.saturating_sub(1)).unwrap_or(u32::MAX);
+    let last = pages.saturating_sub(1).fitting::<u32>()?;
     draft.put(at(LAST_PAGE), &last.to_le_bytes())?;
     // All that counts as used: a short area's source has less than that.
     let largest = ByteLen::from_usize(PAGES.last().copied().unwrap_or(0));

@@ -119,7 +119,7 @@ fn with_its_place(
     let (was, is) = (one.from.start(), one.to.start());
     let open = OpenVolume::known(now, volume.clone());
     for (at, bytes) in open.at_another_place(was, is)? {
-        let at = is.saturating_add(ByteLen::new(at.get()));
+        let at = is.plus(ByteLen::new(at.get()))?;
         plan.view = plan.view.with_bytes(at, &bytes);
     }
     let boot_code = match open.boot_code() {

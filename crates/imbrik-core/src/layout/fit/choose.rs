@@ -160,7 +160,7 @@ impl Chooser<'_> {
             lens.insert(part, ByteLen::new(sectors.saturating_mul(sector)));
             last_end(&lay(self.survey, &lens)) <= most.get()
         };
-        let (mut fit, mut not) = (0u64, most.get().checked_div(sector)?.saturating_add(1));
+        let (mut fit, mut not) = (0u64, most.get().checked_div(sector)?.checked_add(1)?);
         if !fits(0) {
             return None;
         }
@@ -168,7 +168,7 @@ impl Chooser<'_> {
             let middle = fit.midpoint(not);
             if fits(middle) { fit = middle } else { not = middle }
         }
-        let len = ByteLen::new(fit.saturating_mul(sector));
+        let len = ByteLen::new(fit.checked_mul(sector)?);
         Some(self.rounded(part, lens, len)).filter(|len| !len.is_zero())
     }
 
@@ -257,6 +257,7 @@ impl Chooser<'_> {
             "a card of {size} is {} too small: the data need {needed}; {whys}",
             needed.saturating_sub(size),
         ))
+        .lacking(needed.saturating_sub(size))
     }
 
     fn with(&self, mut placed: Vec<Placed>, mut shapes: Shapes) -> Vec<Placed> {

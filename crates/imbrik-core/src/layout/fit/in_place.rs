@@ -52,7 +52,8 @@ impl Plan {
             return Err(Error::no_room(format!(
                 "the card is {missing} too small: it holds {}, the image needs {needed}",
                 target.size
-            )));
+            ))
+            .lacking(missing));
         }
         let changes = tail_changes(survey, held, target.size);
         let whole = [Segment {

@@ -8,6 +8,7 @@ use crate::layout::{
 use imbrik_store::{
     bytes,
     error::{Class, Result},
+    exact::Exact as _,
 };
 
 /// Further files that name volumes and partitions.
@@ -56,7 +57,7 @@ impl Editing<'_> {
             let mut places = self.places(index)?;
             let mut next = 0usize;
             while let Some(path) = places.get(next).cloned() {
-                next = next.saturating_add(1);
+                next = next.plus(1)?;
                 self.follow_in(index, &path, ids)?;
                 let Some(content) = self.file(index, &path)? else { continue };
                 for more in included(&path, &String::from_utf8_lossy(&content)) {
@@ -82,7 +83,7 @@ impl Editing<'_> {
         let mut looked = 0usize;
         while let Some(folder) = waiting.pop() {
             for path in self.names_in(index, &folder)? {
-                looked = looked.saturating_add(1);
+                looked = looked.plus(1)?;
                 if looked > MOST_FILES {
                     return Ok(());
                 }

@@ -3,6 +3,7 @@
 use super::{Editor, OpenInode};
 use crate::ext4::strict::inode::I_BLOCK;
 use imbrik_store::error::Result;
+use imbrik_store::exact::Exact as _;
 
 /// Longer content of an inode that keeps it in itself goes on in an attribute.
 const IN_INODE: u64 = 60;
@@ -37,7 +38,7 @@ impl Editor<'_> {
             }
             file.put_blocks(&blocks);
         }
-        file.inode.put_size(u64::try_from(content.len()).unwrap_or(0));
+        file.inode.put_size(content.len().fitting::<u64>()?);
         self.touch(&mut file.inode);
         Ok(())
     }

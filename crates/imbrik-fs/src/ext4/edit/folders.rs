@@ -5,6 +5,7 @@ use crate::ext4::strict::{attributes, folder, inode::RawInode};
 use imbrik_store::{
     bytes,
     error::{Error, Result},
+    exact::Exact as _,
 };
 
 /// Bytes of the entry that holds a block's checksum.
@@ -75,9 +76,9 @@ impl Editor<'_> {
         let block = self.space.take(blocks.last().copied().unwrap_or(0))?;
         blocks.push(block);
         self.put_folder_block(block, content, seed)?;
-        let size = u64::try_from(blocks.len()).unwrap_or(0);
+        let size = blocks.len().fitting::<u64>()?;
         open.put_blocks(&blocks);
-        open.inode.put_size(size.saturating_mul(self.superblock().block_len));
+        open.inode.put_size(size.times(self.superblock().block_len)?);
         Ok(())
     }
 

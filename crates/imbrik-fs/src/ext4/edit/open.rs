@@ -14,6 +14,7 @@ use crate::{
     },
 };
 use imbrik_store::error::{Error, Result};
+use imbrik_store::exact::Exact as _;
 
 /// An inode that is changed.
 pub(in crate::ext4) struct OpenInode {
@@ -113,18 +114,18 @@ impl Editor<'_> {
         let is_tree = match inode.map_kind(superblock)? {
             MapKind::Extents => true,
             // A file without a block may start anew.
-            _ => body > u64::try_from(DIRECT).unwrap_or(0) && superblock.has_extents(),
+            _ => body > DIRECT.fitting::<u64>()? && superblock.has_extents(),
         };
         let (i_block, nodes) = match is_tree {
             true => self.tree_of(&mut inode, &pieces)?,
             false => self.indirect_of(&inode, &pieces)?,
         };
         inode.put_i_block(&i_block);
-        let all = body.saturating_add(nodes);
+        let all = body.plus(nodes)?;
         let signed = |count: u64| i64::try_from(count).unwrap_or(i64::MAX);
         let change = quota::Change { blocks: signed(all).saturating_sub(signed(had)), inodes: 0 };
         quota::count(&mut self.usage, &inode, superblock, change);
-        inode.put_blocks(all.saturating_add(others), superblock);
+        inode.put_blocks(all.plus(others)?, superblock);
         self.space.put_inode(inode)
     }
 
@@ -142,7 +143,7 @@ impl Editor<'_> {
         for (block, content) in &made.blocks {
             self.space.put_block(*block, content)?;
         }
-        Ok((made.i_block, u64::try_from(places.len()).unwrap_or(0)))
+        Ok((made.i_block, places.len().fitting::<u64>()?))
     }
 
     /// A map of direct blocks and one indirect one.

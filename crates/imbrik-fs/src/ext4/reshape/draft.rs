@@ -8,7 +8,8 @@ use crate::{
 };
 use imbrik_store::{
     Concatenated, Edited, ReadAt, Spill,
-    error::{Error, Result},
+    error::Result,
+    exact::{Exact as _, cannot_be},
     units::{ByteLen, ByteOffset},
 };
 use std::sync::Arc;
@@ -74,8 +75,8 @@ impl Draft {
             true => self.blocks.unit(block)?,
             false => base(self)?,
         };
-        let place = content.get_mut(inside..inside.saturating_add(bytes.len()));
-        let place = place.ok_or_else(|| Error::bug("an inode reaches past its block"))?;
+        let place = content.get_mut(inside..inside.plus(bytes.len())?);
+        let place = place.ok_or_else(|| cannot_be("an inode reaches past its block"))?;
         place.copy_from_slice(bytes);
         self.put(block, content)
     }

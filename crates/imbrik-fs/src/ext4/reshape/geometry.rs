@@ -13,7 +13,10 @@ use crate::{
         superblock::Superblock,
     },
 };
-use imbrik_store::error::{Error, Result};
+use imbrik_store::{
+    error::{Error, Result},
+    exact::cannot_be,
+};
 
 /// A new last group with less room than this beside its own metadata is not worth having.
 const LEAST_ROOM: u64 = 64;
@@ -69,7 +72,7 @@ impl Geometry {
         for (what, number) in displaced {
             let first = this.find_place(owned, number, what.len(&this.superblock))?;
             let group = this.groups.get_mut(usize::try_from(number).unwrap_or(usize::MAX));
-            *what.place(group.ok_or_else(|| Error::bug("a group is missing"))?) = first;
+            *what.place(group.ok_or_else(|| cannot_be("a group is missing"))?) = first;
         }
         Ok(this)
     }

@@ -22,6 +22,7 @@ use crate::{
 };
 use imbrik_store::{
     error::{Class, Error, Result},
+    exact::Exact as _,
     progress::Cancel,
 };
 use std::{
@@ -254,8 +255,8 @@ impl Planner<'_> {
         // A short last group may take more for itself, in front of it, than it gives.
         let sized = sized(&self.opened.superblock, blocks)?;
         let last = sized.groups().saturating_sub(1);
-        let takes = sized.leading_blocks(last).saturating_add(sized.metadata_blocks_a_group());
-        if last > 0 && sized.group_len(last).saturating_add(lack) <= takes {
+        let takes = sized.leading_blocks(last).plus(sized.metadata_blocks_a_group())?;
+        if last > 0 && sized.group_len(last).plus(lack)? <= takes {
             match self.plan(sized.group_start(last)) {
                 Err(Lack::Blocks(_)) => {}
                 other => return other,
@@ -287,7 +288,7 @@ impl Planner<'_> {
         let data = place(&mut holes, load.rigid, load.loose).map_err(Lack::Blocks)?;
         let map_blocks = self.map_blocks(&load.movers, &must_move, &data, ends, &mut holes)?;
         let moved: u64 = data.by_target().iter().map(|one| one.len).sum();
-        let moved = moved.saturating_sub(load.journal).saturating_add(load.trees);
+        let moved = moved.saturating_sub(load.journal).plus(load.trees)?;
         let mut owned = afterwards(&taken, &geometry, &data);
         for number in &load.movers {
             for run in self.old_tree(*number, ends)? {
@@ -406,7 +407,7 @@ impl Planner<'_> {
                     }
                     is_mover = true;
                     if is_journal {
-                        load.journal = load.journal.saturating_add(run.len);
+                        load.journal = load.journal.plus(run.len)?;
                     }
                     match kind {
                         MapKind::Extents => load.rigid.push(run),
@@ -417,7 +418,7 @@ impl Planner<'_> {
             for node in map.nodes.iter().filter(|node| must_move.contains(node.block)) {
                 is_mover = true;
                 match kind {
-                    MapKind::Extents => load.trees = load.trees.saturating_add(1),
+                    MapKind::Extents => load.trees = load.trees.plus(1)?,
                     _ => load.loose.push(Run::new(node.block, 1)),
                 }
             }
@@ -465,8 +466,7 @@ impl Planner<'_> {
                     Some(block) => blocks.push(block),
                     None => {
                         let missing = needed.saturating_sub(blocks.len());
-                        lacking =
-                            lacking.saturating_add(u64::try_from(missing).unwrap_or(u64::MAX));
+                        lacking = lacking.plus(u64::try_from(missing).unwrap_or(u64::MAX))?;
                         break;
                     }
                 }
@@ -498,14 +498,13 @@ impl Planner<'_> {
             let needed = self.blocks_for(end, room)?;
             if needed > end {
                 // As many groups as what is missing would fill, and at least one more.
-                let more =
-                    needed.saturating_sub(end).checked_div(old.blocks_per_group).unwrap_or(0);
-                groups = groups.saturating_add(more.max(1));
+                let more = needed.saturating_sub(end).over(old.blocks_per_group)?;
+                groups = groups.plus(more.max(1))?;
                 continue;
             }
             let before = groups.saturating_sub(1);
             let whole = sized(old, end)?;
-            let least = old.group_start(before).saturating_add(least_of_last(old, &whole, before));
+            let least = old.group_start(before).plus(least_of_last(old, &whole, before))?;
             let mut blocks = needed.max(least);
             while blocks <= end {
                 self.cancel.check()?;
@@ -514,8 +513,8 @@ impl Planner<'_> {
                         return Ok(layout);
                     }
                     // The last group was left out: it must be longer.
-                    Ok(_) => blocks = blocks.saturating_add(1),
-                    Err(Lack::Blocks(more)) => blocks = blocks.saturating_add(more.max(1)),
+                    Ok(_) => blocks = blocks.plus(1)?,
+                    Err(Lack::Blocks(more)) => blocks = blocks.plus(more.max(1))?,
                     Err(Lack::Other(error)) if error.class() == Class::NoRoom => {
                         refused = Some(error);
                         break;
@@ -523,7 +522,7 @@ impl Planner<'_> {
                     Err(Lack::Other(error)) => return Err(error),
                 }
             }
-            groups = groups.saturating_add(1);
+            groups = groups.plus(1)?;
         }
         match refused {
             Some(error) if room == 0 => Err(error),
@@ -541,13 +540,15 @@ impl Planner<'_> {
     fn blocks_for(&self, blocks: u64, room: u64) -> Result<u64> {
         let sized = sized(&self.opened.superblock, blocks)?;
         let leading: u64 = (0..sized.groups()).map(|group| sized.leading_blocks(group)).sum();
-        let own = sized.groups().saturating_mul(sized.metadata_blocks_a_group());
-        let fixed = sized.first_data_block.saturating_add(leading).saturating_add(own);
+        let own = sized.groups().times(sized.metadata_blocks_a_group())?;
+        let fixed = sized.first_data_block.plus(leading)?.plus(own)?;
         // A shorter volume may have a shorter journal, and its system keeps less for itself.
         let mut needed = blocks;
         for _ in 0..3 {
-            let room = if room == 0 { 0 } else { room.saturating_add(kept_back(&sized, needed)) };
-            needed = fixed.saturating_add(self.owned(self.ends(needed)).count());
+            // Whatever is asked for: more than there can be is refused where it is looked for.
+            let more = kept_back(&sized, needed);
+            let room = if room == 0 { 0 } else { room.saturating_add(more) };
+            needed = fixed.plus(self.owned(self.ends(needed)).count())?;
             needed = needed.saturating_add(room);
         }
         Ok(needed)

@@ -13,6 +13,7 @@ use crate::{
 use imbrik_store::{
     bytes,
     error::{Error, Result},
+    exact::Exact as _,
 };
 
 /// Entries in a block of a tree.
@@ -73,7 +74,7 @@ pub(in crate::ext4) fn tree(
 ) -> Result<Made> {
     let wrong = || Error::corrupt("a map cannot be made anew");
     let room = in_block(superblock.block_len);
-    let len = usize::try_from(superblock.block_len).unwrap_or(0);
+    let len = superblock.block_len.fitting::<usize>()?;
     let mut places = places.iter();
     let mut blocks = Vec::new();
     let entries: Option<Vec<_>> = pieces.iter().map(extent).collect();
@@ -93,7 +94,7 @@ pub(in crate::ext4) fn tree(
             blocks.push((place, block));
         }
         entries = above;
-        depth = depth.saturating_add(1);
+        depth = depth.plus(1)?;
     }
     // The generation in the root's head is nobody's, and stays.
     let mut i_block = vec![0; I_BLOCK.len()];
@@ -163,7 +164,7 @@ pub(in crate::ext4) fn indirect(
     let mut logical = 0;
     for (index, place) in i_block.as_chunks_mut::<4>().0.iter_mut().enumerate() {
         let depth = index.saturating_sub(DIRECT.saturating_sub(1));
-        let depth = u32::try_from(depth).unwrap_or(0);
+        let depth = depth.fitting::<u32>()?;
         let number = this.follow(u32::from_le_bytes(*place), depth, &mut logical)?;
         *place = number.to_le_bytes();
     }
@@ -183,14 +184,14 @@ impl Indirect<'_> {
     fn follow(&mut self, number: u32, depth: u32, logical: &mut u64) -> Result<u32> {
         let start = *logical;
         if number == 0 || start >= self.limit {
-            *logical = start.saturating_add(self.a_block.saturating_pow(depth));
+            *logical = start.plus(self.a_block.saturating_pow(depth))?;
             return Ok(0);
         }
         let target = self.moves.target_of(number.into());
         let target = u32::try_from(target)
             .map_err(|_| Error::corrupt("an indirect map cannot reach a block so far behind"))?;
         let Some(below) = depth.checked_sub(1) else {
-            *logical = start.saturating_add(1);
+            *logical = start.plus(1)?;
             return Ok(target);
         };
         let old = self.meta.block(number.into())?;

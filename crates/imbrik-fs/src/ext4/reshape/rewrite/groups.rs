@@ -9,12 +9,13 @@ use crate::{
     },
 };
 use imbrik_store::error::Result;
+use imbrik_store::exact::Exact as _;
 
 impl Rewriter<'_> {
     /// The bitmaps, and the groups as their descriptors tell of them.
     pub(super) fn groups(&mut self) -> Result<Vec<Group>> {
         let new = self.now().clone();
-        let len = usize::try_from(new.block_len).unwrap_or(0);
+        let len = new.block_len.fitting::<usize>()?;
         let mut used = self.layout.geometry.metadata.clone();
         for run in self.layout.owned.runs(Run::new(0, new.blocks)) {
             if !used.add(run) {
@@ -43,7 +44,7 @@ impl Rewriter<'_> {
             }
             group.block_bitmap_checksum = crc32c(new.seed, new.covered(&bitmap));
             let a_group = new.inodes_per_group;
-            let own = Run::new(number.saturating_mul(a_group), a_group);
+            let own = Run::new(number.times(a_group)?, a_group);
             let in_use = self.inodes.count_in(own);
             group.free_inodes = a_group.saturating_sub(in_use);
             group.used_directories = self.folders.count_in(own);

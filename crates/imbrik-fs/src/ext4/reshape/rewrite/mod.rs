@@ -25,6 +25,7 @@ use crate::{
 use imbrik_store::{
     Spill, bytes,
     error::{Error, Result},
+    exact::Exact as _,
     read_vec,
     units::ByteOffset,
 };
@@ -114,7 +115,7 @@ impl Rewriter<'_> {
         let (block, inside) = place.ok_or_else(|| inode.wrong("it has no place any more"))?;
         // A block of the table in which nothing was in use before may hold rubbish.
         let per_block = self.was().block_len.checked_div(self.was().inode_len).unwrap_or(1);
-        let first = u64::try_from(inside).unwrap_or(0).checked_div(self.was().inode_len);
+        let first = inside.fitting::<u64>()?.checked_div(self.was().inode_len);
         let index = u64::from(inode.number).saturating_sub(1).saturating_sub(first.unwrap_or(0));
         let was_live = self.planner.census.inodes.count_in(Run::new(index, per_block)) > 0;
         self.draft.put_inside(block, inside, &inode.raw, |draft| match was_live {
@@ -140,7 +141,7 @@ impl Rewriter<'_> {
             self.reseal_tree(&old, &inode)?;
         }
         if inode.number != old.number && self.is_signed(&old)? {
-            self.signed = self.signed.saturating_add(1);
+            self.signed = self.signed.plus(1)?;
         }
         if !layout.inodes.is_empty() {
             self.follow_inodes(&old, &mut inode)?;
@@ -150,7 +151,7 @@ impl Rewriter<'_> {
         }
         if old.number == BAD_BLOCKS && layout.movers.contains(&old.number) {
             let listed = layout.ends.bad_blocks;
-            inode.put_size(listed.saturating_mul(self.now().block_len));
+            inode.put_size(listed.times(self.now().block_len)?);
             inode.put_blocks(listed, self.now());
         }
         match inode == old {
@@ -252,7 +253,7 @@ impl Rewriter<'_> {
         had: u64,
         has: u64,
     ) -> Result<()> {
-        let blocks = old.blocks(self.was())?.saturating_sub(had).saturating_add(has);
+        let blocks = old.blocks(self.was())?.saturating_sub(had).plus(has)?;
         inode.put_blocks(blocks, self.was());
         let blocks = signed(has).saturating_sub(signed(had));
         let superblock = &self.planner.opened.superblock;
@@ -309,12 +310,12 @@ impl Rewriter<'_> {
             inode.put_u32(0x28, inodes.target_of(parent));
             let found = folder::references(old.i_block(), 4);
             for (at, _, number) in references(found)? {
-                inode.put_u32(at.saturating_add(0x28), number);
+                inode.put_u32(at.plus(0x28)?, number);
             }
             if let Some(range) = attributes::inline_data(old) {
                 let more = old.raw.get(range.clone()).unwrap_or_default();
                 for (at, _, number) in references(folder::references(more, 0))? {
-                    inode.put_u32(at.saturating_add(range.start), number);
+                    inode.put_u32(at.plus(range.start)?, number);
                 }
             }
         } else if old.is_folder() {
@@ -334,7 +335,7 @@ impl Rewriter<'_> {
         let superblock = self.now().clone();
         let len = self.layout.ends.journal;
         let Some((old, _)) = &self.planner.census.journal else { return Ok(()) };
-        let had = old.size().checked_div(superblock.block_len).unwrap_or(0);
+        let had = old.size().over(superblock.block_len)?;
         let (_, map) = self.planner.map(old.number, self.layout.ends)?;
         if had != len {
             let body: u64 = map.pieces.iter().map(|piece| piece.len).sum();
@@ -345,9 +346,9 @@ impl Rewriter<'_> {
                 _ => map.nodes.len(),
             };
             let file_acl = u64::from(old.file_acl(&superblock) != 0);
-            let nodes = u64::try_from(nodes).unwrap_or(0);
-            inode.put_size(len.saturating_mul(superblock.block_len));
-            inode.put_blocks(body.saturating_add(nodes).saturating_add(file_acl), &superblock);
+            let nodes = nodes.fitting::<u64>()?;
+            inode.put_size(len.times(superblock.block_len)?);
+            inode.put_blocks(body.plus(nodes)?.plus(file_acl)?, &superblock);
             let first = map.pieces.first().filter(|first| first.logical == 0);
             let first = first.ok_or_else(|| broken("its journal"))?.physical;
             let mut head = self.planner.opened.meta.block(first)?.to_vec();
@@ -455,9 +456,9 @@ impl Rewriter<'_> {
         let wrong = || broken("its resize inode");
         let mut map = self.draft.empty_block();
         for index in 0..new.reserved_gdt_blocks {
-            let slot = new.descriptor_blocks().saturating_add(index);
-            let primary = new.group_start(0).saturating_add(1).saturating_add(slot);
-            let place = slot.checked_rem(a_block).unwrap_or(0).saturating_mul(4);
+            let slot = new.descriptor_blocks().plus(index)?;
+            let primary = new.group_start(0).plus(1)?.plus(slot)?;
+            let place = slot.checked_rem(a_block).unwrap_or(0).times(4)?;
             let number = |block: u64| u32::try_from(block).ok().map(u32::to_le_bytes);
             let put = |block: &mut Vec<u8>, at: u64, value: u64| {
                 bytes::put(block, usize::try_from(at).ok()?, number(value)?)
@@ -465,14 +466,14 @@ impl Rewriter<'_> {
             put(&mut map, place, primary).ok_or_else(wrong)?;
             let mut list = self.draft.empty_block();
             for (entry, group) in (0u64..).zip(&copies) {
-                let copy = group.saturating_mul(new.blocks_per_group).saturating_add(primary);
-                put(&mut list, entry.saturating_mul(4), copy).ok_or_else(wrong)?;
+                let copy = group.times(new.blocks_per_group)?.plus(primary)?;
+                put(&mut list, entry.times(4)?, copy).ok_or_else(wrong)?;
             }
             self.draft.put(primary, list)?;
         }
         self.draft.put(double, map)?;
-        let copies = u64::try_from(copies.len()).unwrap_or(0).saturating_add(1);
-        let held = new.reserved_gdt_blocks.saturating_mul(copies).saturating_add(1);
+        let copies = copies.len().fitting::<u64>()?.plus(1)?;
+        let held = new.reserved_gdt_blocks.times(copies)?.plus(1)?;
         inode.put_u32(DOUBLE, u32::try_from(double).map_err(|_| wrong())?);
         inode.put_blocks(held, &new);
         self.put_inode(inode)

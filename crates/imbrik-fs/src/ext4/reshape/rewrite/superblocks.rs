@@ -6,22 +6,22 @@ use crate::ext4::{
     strict::inode::{RawInode, low_u32},
     superblock::Superblock,
 };
-use imbrik_store::{bytes, error::Result};
+use imbrik_store::{bytes, error::Result, exact::Exact as _};
 
 impl Rewriter<'_> {
     /// The superblock, the descriptors, and all copies of both.
     pub(super) fn superblocks(&mut self, groups: &[Group]) -> Result<()> {
         let new = self.now().clone();
-        let len = usize::try_from(new.block_len).unwrap_or(0);
-        let raw_len = usize::try_from(new.descriptor_len).unwrap_or(0);
+        let len = new.block_len.fitting::<usize>()?;
+        let raw_len = new.descriptor_len.fitting::<usize>()?;
         let mut table = Vec::new();
         for (number, group) in (0u64..).zip(groups) {
             let mut raw = match number < self.was().groups() {
                 true => {
                     let (block, inside) = self.was().descriptor_at(number);
                     let block = self.planner.opened.meta.block(block)?;
-                    let inside = usize::try_from(inside).unwrap_or(usize::MAX);
-                    let raw = block.get(inside..inside.saturating_add(raw_len));
+                    let inside = inside.fitting::<usize>()?;
+                    let raw = block.get(inside..inside.plus(raw_len)?);
                     raw.ok_or_else(|| broken("a descriptor"))?.to_vec()
                 }
                 false => vec![0; raw_len],
@@ -45,19 +45,19 @@ impl Rewriter<'_> {
                     0 => Superblock::OFFSET.checked_rem(new.block_len).unwrap_or(0),
                     _ => 0,
                 };
-                let inside = usize::try_from(inside).unwrap_or(0);
+                let inside = inside.fitting::<usize>()?;
                 let base = match number {
                     0 => self.draft.block(start)?,
                     _ => self.draft.empty_block(),
                 };
                 self.draft.put_inside(start, inside, &raw, |_| Ok(base))?;
-                next = start.saturating_add(1);
+                next = start.plus(1)?;
             }
             for index in new.descriptors_in(number) {
                 let content = usize::try_from(index).ok().and_then(|index| table.get(index));
                 let content = content.ok_or_else(|| broken("a descriptor"))?;
                 self.draft.put(next, content.to_vec())?;
-                next = next.saturating_add(1);
+                next = next.plus(1)?;
             }
         }
         Ok(())
@@ -108,7 +108,7 @@ impl Rewriter<'_> {
             let journal_before =
                 self.planner.census.journal.as_ref().map_or(0, |(j, _)| journal(j));
             let now =
-                self.layout.geometry.metadata.count().saturating_add(self.layout.ends.journal);
+                self.layout.geometry.metadata.count().checked_add(self.layout.ends.journal)?;
             let overhead = overhead.checked_add(now)?.checked_sub(before)?;
             let overhead = overhead.checked_sub(journal_before)?;
             put(&mut raw, 0x248, u32::try_from(overhead).ok()?)?;

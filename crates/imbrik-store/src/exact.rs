@@ -1,0 +1,200 @@
+//! Arithmetic in which nothing is lost, and the one door for what cannot be.
+//!
+//! What is read from a card is checked where it is read, and a number that makes no sense ends there
+//! as [`crate::Class::Corrupt`]. Behind that, in plans and in what is made of them, a sum that does not
+//! fit can only be a mistake of ours. A saturated sum would hide that mistake behind a plausible
+//! number; these end at [`cannot_be`].
+
+use crate::{
+    error::{Error, Result},
+    units::{ByteLen, ByteOffset},
+};
+use std::{fmt, panic::Location};
+
+/// What cannot be happened: ends a debug build on the spot, and is an error of the class
+/// [`crate::Class::Bug`] with the place in the source otherwise.
+#[track_caller]
+#[must_use]
+pub fn cannot_be(what: impl fmt::Display) -> Error {
+    let place = Location::caller();
+    debug_assert!(false, "{what}, at {place}");
+    Error::bug(format!("{what} (at {}:{})", place.file(), place.line()))
+}
+
+/// Sums, differences and products that are right or end at [`cannot_be`].
+pub trait Exact: Sized + fmt::Display + Copy {
+    /// Both together.
+    ///
+    /// # Errors
+    /// [`crate::Class::Bug`] when that does not fit.
+    fn plus(self, other: Self) -> Result<Self>;
+
+    /// What is left without `other`.
+    ///
+    /// # Errors
+    /// [`crate::Class::Bug`] when `other` is larger.
+    fn minus(self, other: Self) -> Result<Self>;
+
+    /// `count` times this.
+    ///
+    /// # Errors
+    /// [`crate::Class::Bug`] when that does not fit.
+    fn times(self, count: Self) -> Result<Self>;
+
+    /// How often `part` goes into this as a whole.
+    ///
+    /// # Errors
+    /// [`crate::Class::Bug`] when `part` is nothing.
+    fn over(self, part: Self) -> Result<Self>;
+
+    /// The same number as another type.
+    ///
+    /// # Errors
+    /// [`crate::Class::Bug`] when that cannot hold it.
+    fn fitting<T: TryFrom<Self>>(self) -> Result<T>;
+}
+
+macro_rules! exact {
+    ($($number:ty),*) => {$(
+        impl Exact for $number {
+            #[track_caller]
+            fn plus(self, other: Self) -> Result<Self> {
+                match self.checked_add(other) {
+                    Some(sum) => Ok(sum),
+                    None => Err(cannot_be(format_args!("{self} + {other} does not fit"))),
+                }
+            }
+
+            #[track_caller]
+            fn minus(self, other: Self) -> Result<Self> {
+                match self.checked_sub(other) {
+                    Some(rest) => Ok(rest),
+                    None => Err(cannot_be(format_args!("{self} - {other} is less than nothing"))),
+                }
+            }
+
+            #[track_caller]
+            fn times(self, count: Self) -> Result<Self> {
+                match self.checked_mul(count) {
+                    Some(product) => Ok(product),
+                    None => Err(cannot_be(format_args!("{self} × {count} does not fit"))),
+                }
+            }
+
+            #[track_caller]
+            fn over(self, part: Self) -> Result<Self> {
+                match self.checked_div(part) {
+                    Some(count) => Ok(count),
+                    None => Err(cannot_be(format_args!("{self} in parts of nothing"))),
+                }
+            }
+
+            #[track_caller]
+            fn fitting<T: TryFrom<Self>>(self) -> Result<T> {
+                match T::try_from(self) {
+                    Ok(same) => Ok(same),
+                    Err(_) => Err(cannot_be(format_args!("{self} does not fit into its place"))),
+                }
+            }
+        }
+    )*};
+}
+
+exact!(u16, u32, u64, usize);
+
+impl ByteOffset {
+    /// The position `len` further on.
+    ///
+    /// # Errors
+    /// [`crate::Class::Bug`] when 64 bits cannot hold it.
+    #[track_caller]
+    pub fn plus(self, len: ByteLen) -> Result<Self> {
+        self.get().plus(len.get()).map(Self::new)
+    }
+
+    /// How far this lies behind `earlier`.
+    ///
+    /// # Errors
+    /// [`crate::Class::Bug`] when it lies before it.
+    #[track_caller]
+    pub fn behind(self, earlier: Self) -> Result<ByteLen> {
+        self.get().minus(earlier.get()).map(ByteLen::new)
+    }
+}
+
+impl ByteLen {
+    /// Both together.
+    ///
+    /// # Errors
+    /// [`crate::Class::Bug`] when 64 bits cannot hold it.
+    #[track_caller]
+    pub fn plus(self, other: Self) -> Result<Self> {
+        self.get().plus(other.get()).map(Self::new)
+    }
+
+    /// What is left without `other`.
+    ///
+    /// # Errors
+    /// [`crate::Class::Bug`] when `other` is larger.
+    #[track_caller]
+    pub fn minus(self, other: Self) -> Result<Self> {
+        self.get().minus(other.get()).map(Self::new)
+    }
+
+    /// `count` times this.
+    ///
+    /// # Errors
+    /// [`crate::Class::Bug`] when 64 bits cannot hold it.
+    #[track_caller]
+    pub fn times(self, count: u64) -> Result<Self> {
+        self.get().times(count).map(Self::new)
+    }
+
+    /// As a length in memory.
+    ///
+    /// # Errors
+    /// [`crate::Class::Bug`] when this system cannot hold so much.
+    #[track_caller]
+    pub fn in_memory(self) -> Result<usize> {
+        self.get().fitting()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn what_fits_is_what_wider_numbers_say(a in any::<u32>(), b in 1u32..70_000) {
+            let (wide, other) = (u64::from(a), u64::from(b));
+            prop_assert_eq!(wide.plus(other).unwrap(), wide + other);
+            prop_assert_eq!(wide.times(other).unwrap(), wide * other);
+            prop_assert_eq!(wide.over(other).unwrap(), wide / other);
+            prop_assert_eq!(wide.plus(other).unwrap().minus(other).unwrap(), wide);
+            prop_assert_eq!(wide.fitting::<u32>().unwrap(), a);
+        }
+    }
+
+    /// The door itself: loud while we build, an error that can be told when others use it.
+    #[test]
+    fn what_does_not_fit_is_no_number() {
+        let cases: [fn() -> Result<u64>; 5] = [
+            || u64::MAX.plus(1),
+            || 3u64.minus(4),
+            || u64::MAX.times(2),
+            || 1u64.over(0),
+            || Ok((1u64 << 40).fitting::<u32>()?.into()),
+        ];
+        for case in cases {
+            let ended = std::panic::catch_unwind(case);
+            assert_eq!(ended.is_err(), cfg!(debug_assertions));
+            if let Ok(found) = ended {
+                let error = found.unwrap_err();
+                assert_eq!(error.class(), crate::Class::Bug);
+                assert!(error.to_string().contains("exact.rs:"), "{error}");
+            }
+        }
+    }
+}
