@@ -34,7 +34,7 @@ use imbrik_store::{
     units::{ByteLen, ByteOffset, Span},
 };
 use std::sync::Arc;
-use superblock::Superblock;
+use superblock::{RawSuperblock, Superblock};
 use uuid::Uuid;
 
 const EXT2: VolumeKind = VolumeKind::new("ext2");
@@ -93,7 +93,7 @@ impl Filesystem for Ext {
     }
 
     fn files<'a>(&self, store: &'a dyn ReadAt) -> Result<Option<Box<dyn Files + 'a>>> {
-        let superblock = Superblock::read(store)?.filter(Superblock::has_sound_numbers);
+        let superblock = RawSuperblock::read(store)?.and_then(RawSuperblock::looked_into);
         Ok(superblock
             .map(|superblock| -> Box<dyn Files + 'a> { Box::new(Reader::new(store, superblock)) }))
     }
@@ -157,12 +157,12 @@ impl Reshape for Ext {
 
 /// Names an ext volume.
 fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
-    let Some(superblock) = Superblock::read(store)? else { return Ok(None) };
+    let Some(superblock) = RawSuperblock::read(store)? else { return Ok(None) };
     Ok(Some(Volume {
         kind: superblock.kind(),
-        uuid: uuid_text(superblock.uuid),
+        uuid: uuid_text(superblock.uuid()),
         size: superblock.volume_len(),
-        label: superblock.label,
+        label: superblock.label(),
     }))
 }
 
@@ -171,7 +171,7 @@ fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
 /// # Errors
 /// When the store cannot be read.
 fn state(store: &dyn ReadAt) -> Result<State> {
-    Ok(match Superblock::read(store)? {
+    Ok(match RawSuperblock::read(store)? {
         None => State::Unknown,
         Some(superblock) if superblock.has_errors() => State::Errors,
         Some(superblock) if superblock.needs_recovery() => State::ToReplay,
@@ -180,7 +180,7 @@ fn state(store: &dyn ReadAt) -> Result<State> {
     })
 }
 
-impl Superblock {
+impl RawSuperblock {
     /// Which of the three names people give it: features that ext3 doesn't know make it ext4, a
     /// journal makes it ext3.
     fn kind(&self) -> VolumeKind {

@@ -542,7 +542,8 @@ mod tests {
                 Ok(redone) => {
                     *counts.0 += 1;
                     let store: Arc<dyn ReadAt> = Arc::new(redone);
-                    let newer = Superblock::read(&*store).unwrap().unwrap();
+                    let newer = crate::ext4::superblock::RawSuperblock::read(&*store);
+                    let newer = newer.unwrap().unwrap().verified(store.size()).unwrap();
                     let _ = super::super::orphans::finished(&store, &newer);
                     let _ = check_blocks(store, &Cancel::new());
                 }

@@ -18,7 +18,7 @@ use crate::{
             map::{map_of, tail_of},
             orphan_file, trees, values,
         },
-        superblock::Superblock,
+        superblock::{RawSuperblock, Superblock},
     },
 };
 use imbrik_store::{
@@ -48,9 +48,7 @@ pub(crate) fn with_uuid(
     if old.has_stable_inodes() {
         return Err(Error::unsupported("its encryption hangs on its UUID"));
     }
-    let mut raw = opened.raw.clone();
-    bytes::put(&mut raw, UUID_AT, uuid).ok_or_else(|| Error::corrupt("its superblock is short"))?;
-    let new = Superblock::decode(&raw).ok_or_else(|| Error::corrupt("its superblock is gone"))?;
+    let new = old.with_uuid(uuid);
     let draft = Edited::bounded(Arc::clone(store), work.memory, work.temporary);
     let mut reseed = Reseed { opened: &opened, new, draft };
     // Hashes of attributes' values start from the seed, too, with or without other checksums.
@@ -270,8 +268,8 @@ impl Reseed<'_> {
             };
             let mut raw = read_vec(&self.draft, at, Superblock::LEN)?;
             // A copy that is none is left as it is.
-            if Superblock::decode(&raw).is_none_or(|copy| copy.uuid != self.opened.superblock.uuid)
-            {
+            let own = self.opened.superblock.uuid;
+            if RawSuperblock::decode(&raw).is_none_or(|copy| copy.uuid() != own) {
                 continue;
             }
             let _ = bytes::put(&mut raw, UUID_AT, uuid);

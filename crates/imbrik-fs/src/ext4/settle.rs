@@ -7,7 +7,7 @@ use super::{
     orphans, redo,
     reshape::check_blocks,
     strict::metadata_cache::MetadataCache,
-    superblock::Superblock,
+    superblock::{RawSuperblock, Superblock},
 };
 use crate::DerivedVolume;
 use imbrik_store::{
@@ -30,10 +30,11 @@ use std::sync::Arc;
 /// - [`imbrik_store::Class::Corrupt`] or [`imbrik_store::Class::Unsupported`] with the reason why the journal
 ///   cannot be replayed.
 pub(crate) fn settle(store: Arc<dyn ReadAt>) -> Result<Option<DerivedVolume>> {
-    let Some(superblock) = Superblock::read(&*store)? else { return Ok(None) };
+    let Some(superblock) = RawSuperblock::read(&*store)? else { return Ok(None) };
     if !superblock.needs_recovery() {
         return finished(&store, None);
     }
+    let superblock = superblock.verified(store.size())?;
     let (replayed, fast) = replayed(Arc::clone(&store), &superblock)?;
     if fast.is_empty() {
         return finished(&store, Some(replayed));
@@ -54,8 +55,8 @@ fn finished(
     replayed: Option<DerivedVolume>,
 ) -> Result<Option<DerivedVolume>> {
     let base = replayed.as_ref().map_or(store, |settled| &settled.store);
-    let newer = Superblock::read(&**base)?.filter(|newer| !newer.has_errors());
-    let Some(newer) = newer.filter(|newer| newer.is_understood(store.size()).is_ok()) else {
+    let newer = RawSuperblock::read(&**base)?.filter(|newer| !newer.has_errors());
+    let Some(newer) = newer.and_then(|newer| newer.verified(store.size()).ok()) else {
         return Ok(replayed);
     };
     let finished = match orphans::finished(base, &newer) {
@@ -75,7 +76,6 @@ fn replayed(
     superblock: &Superblock,
 ) -> Result<(DerivedVolume, Vec<Change>)> {
     let size = store.size();
-    superblock.is_understood(size)?;
     let groups = Group::all(&*store, superblock)?;
     let fixed = Fixed::of(superblock, &groups)?;
     let meta = MetadataCache::new(Arc::clone(&store), superblock.block_len);
@@ -85,11 +85,11 @@ fn replayed(
     let fast = std::mem::take(&mut replay.fast);
     let mut replayed = Replayed::new(&store, superblock.block_len, replay)?;
     let newer =
-        Superblock::read(replayed.store())?.filter(|newer| newer.has_geometry_of(superblock));
+        RawSuperblock::read(replayed.store())?.filter(|newer| newer.has_geometry_of(superblock));
     let newer = newer.ok_or_else(|| {
         Error::corrupt("its journal cannot be replayed: it would change the volume's layout")
     })?;
-    newer.is_understood(size)?;
+    let newer = newer.verified(size)?;
     let (free_blocks, free_inodes) = totals(replayed.store(), &newer)?;
     let number = Superblock::OFFSET.checked_div(newer.block_len).unwrap_or(0);
     let inside = Superblock::OFFSET.checked_rem(newer.block_len).unwrap_or(0);

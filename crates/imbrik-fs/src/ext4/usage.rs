@@ -1,8 +1,12 @@
 //! Which blocks of an ext volume are in use: by its block bitmaps, where nothing contradicts them.
 
 use super::{
-    fixed::Fixed, group::Group, journal::Place, reshape::check_blocks,
-    strict::metadata_cache::MetadataCache, superblock::Superblock,
+    fixed::Fixed,
+    group::Group,
+    journal::Place,
+    reshape::check_blocks,
+    strict::metadata_cache::MetadataCache,
+    superblock::{RawSuperblock, Superblock},
 };
 use crate::{Least, Usage, bits::Run};
 use imbrik_store::{
@@ -25,9 +29,9 @@ use std::sync::Arc;
 /// When the store cannot be read.
 pub(crate) fn usage(store: &Arc<dyn ReadAt>) -> Result<(Usage, Option<Least>)> {
     let size = store.size();
-    let found = match Superblock::read(&**store)? {
+    let found = match RawSuperblock::read(&**store)? {
         Some(superblock) => {
-            superblock.can_be_trusted(size).and_then(|()| believed(store, &superblock))
+            superblock.settled(size).and_then(|superblock| believed(store, &superblock))
         }
         None => Err(Error::corrupt("its superblock is gone")),
     };

@@ -285,7 +285,7 @@ mod tests {
         raw[0x38..0x3a].copy_from_slice(&[0x53, 0xef]);
         raw[0x59] = 1;
         raw[0xce..0xd0].copy_from_slice(&reserved.to_le_bytes());
-        let mut superblock = Superblock::decode(&raw).unwrap();
+        let mut superblock = Superblock::of_test(&raw);
         loop {
             let last = superblock.groups().saturating_sub(1);
             if superblock.has_sparse_super2() {

@@ -13,7 +13,12 @@ pub(in crate::ext4) mod values;
 
 use crate::{
     bits::{Bits, Run},
-    ext4::{fixed::Fixed, group::Group, superblock::Superblock, usage},
+    ext4::{
+        fixed::Fixed,
+        group::Group,
+        superblock::{RawSuperblock, Superblock},
+        usage,
+    },
 };
 use imbrik_store::{
     ReadAt,
@@ -68,9 +73,9 @@ impl Opened {
     /// # Errors
     /// As [`Opened::of`].
     pub(in crate::ext4) fn to_look_at(store: Arc<dyn ReadAt>) -> Result<Self> {
-        let superblock = Superblock::read(&*store)?;
+        let superblock = RawSuperblock::read(&*store)?;
         let superblock = superblock.ok_or_else(|| Error::corrupt("its superblock is gone"))?;
-        superblock.can_be_trusted(store.size())?;
+        let superblock = superblock.settled(store.size())?;
         superblock.is_known()?;
         can_be_planned(superblock.blocks)?;
         let raw = read_vec(&*store, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)?;

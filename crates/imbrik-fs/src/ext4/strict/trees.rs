@@ -235,7 +235,7 @@ mod tests {
         }
         raw[0x38..0x3a].copy_from_slice(&[0x53, 0xef]);
         raw[0x59] = 1;
-        Superblock::decode(&raw).unwrap()
+        Superblock::of_test(&raw)
     }
 
     fn file(flags: u32) -> RawInode {
