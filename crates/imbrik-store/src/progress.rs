@@ -58,6 +58,8 @@ pub enum Event {
     },
     /// The current step is finished.
     Finished,
+    /// One step more will follow than was thought.
+    StepAdded,
 }
 
 /// Takes the events of a journey. Called from one thread at a time, between pieces of work: an
@@ -124,7 +126,7 @@ impl Observer for Merged<'_> {
                 let done = self.scaled(before.saturating_add(*done));
                 self.observer.on(&Event::Advanced { done });
             }
-            Event::Unreadable { .. } => self.observer.on(event),
+            Event::Unreadable { .. } | Event::StepAdded => self.observer.on(event),
             Event::Finished => *before = before.saturating_add(*part),
         }
     }

@@ -1,6 +1,9 @@
 //! All cards that a command can use: those of the machine and those of a rack.
 
-use crate::failure::{Explain, Outcome};
+use crate::{
+    failure::{Explain, Outcome},
+    render::cards::Seen,
+};
 use imbrik_core::{
     Class,
     card::{Bus, Card, Host, LinuxHost, Listing, Rack},
@@ -93,6 +96,12 @@ impl Fleet {
         let store = if is_held { host.hold_source(card)? } else { host.open_source(card)? };
         let patient = Patient::new(Counted::new(store, tally));
         Ok(Arc::new(Cached::new(patient, MOST_KEPT, Keep::First)))
+    }
+
+    /// Looks at what is on each card.
+    pub(crate) fn look_at_all(&self, cards: Vec<Card>) -> Vec<Seen> {
+        let look = |card: Card| Seen { survey: self.look(&card), card };
+        cards.into_iter().map(look).collect()
     }
 
     /// What is on `card`, when it may be read.

@@ -48,6 +48,22 @@ impl fmt::Display for Reason {
     }
 }
 
+impl Standing {
+    /// Why the card called `name` may not be written as it stands; `None` when it may be.
+    #[must_use]
+    pub fn refusal(&self, name: impl fmt::Display) -> Option<String> {
+        match self {
+            Self::Ready => None,
+            Self::Mounted(mounts) => {
+                let at = mounts.iter().map(|at| at.display().to_string()).collect::<Vec<_>>();
+                Some(format!("{name} is mounted at {}", at.join(", ")))
+            }
+            Self::Fixed(why) => Some(format!("{name} is {why}, not a card")),
+            Self::Refused(reason) => Some(format!("{name} cannot be written to: {reason}")),
+        }
+    }
+}
+
 /// Places without which the running system would stop.
 fn is_of_the_system(at: &Path) -> bool {
     ["/usr", "/var", "/etc", "/nix"].iter().any(|place| at == Path::new(place))

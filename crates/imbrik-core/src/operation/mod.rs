@@ -28,14 +28,18 @@
 //! # }
 //! ```
 
+mod check;
 mod compare;
 mod image;
+mod repack;
 mod restore;
 mod source;
 mod write;
 
+pub use check::{CheckedContent, CheckedImage, ExpectedSum, ImageCheck, Verdict, damage_in};
 pub use compare::Comparison;
 pub use image::{ImageContent, ImagePlan};
+pub use repack::RepackPlan;
 pub use restore::{CardTarget, PlanRefusal, RestoreOptions, RestorePlan, SizeNote, Sizes};
 pub use source::{Source, SourceOptions, SourceRefusal};
 pub use write::{WriteFailure, WriteOptions, WrittenToCard};

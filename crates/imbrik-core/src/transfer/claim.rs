@@ -1,7 +1,7 @@
 //! Claiming a card: the last proof before the first byte is written.
 
 use crate::{
-    card::{Card, Host, Standing, TargetCard, standing},
+    card::{Card, Host, TargetCard, standing},
     layout::Survey,
 };
 use imbrik_store::error::{Class, Error, Result};
@@ -40,14 +40,8 @@ pub fn claim(host: &dyn Host, planned: &Planned, allow_fixed: bool) -> Result<Bo
     if !now.is_same_medium_as(&planned.card) {
         return Err(exchanged());
     }
-    match standing(now, allow_fixed) {
-        Standing::Ready => {}
-        Standing::Mounted(mounts) => {
-            let at = mounts.iter().map(|at| at.display().to_string()).collect::<Vec<_>>();
-            return Err(Error::refused(format!("{path} is mounted at {}", at.join(", "))));
-        }
-        Standing::Fixed(why) => return Err(Error::refused(format!("{path} is {why}"))),
-        Standing::Refused(reason) => return Err(Error::refused(format!("{path}: {reason}"))),
+    if let Some(why) = standing(now, allow_fixed).refusal(&path) {
+        return Err(Error::refused(why));
     }
     let target = host.open_target(now)?;
     let found = Survey::of(target.store())?;

@@ -6,7 +6,7 @@
 
 use super::{
     group::Group,
-    strict::{
+    structure::{
         attributes,
         folder::{self, Entry},
         group_of,

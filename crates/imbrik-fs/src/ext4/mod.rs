@@ -14,7 +14,7 @@ mod reseed;
 mod reshape;
 mod settle;
 mod space;
-mod strict;
+mod structure;
 mod superblock;
 mod usage;
 

@@ -4,7 +4,7 @@
 use super::{
     quota,
     space::Space,
-    strict::{
+    structure::{
         Opened, attributes,
         inode::{MapKind, RawInode},
         map::{Map, map_of},

@@ -4,7 +4,7 @@
 //! from block 1 down to a block of entries (id, limits, and what is in use).
 
 use crate::ext4::{
-    strict::{
+    structure::{
         Opened,
         attributes::{self, Attribute},
         inode::RawInode,

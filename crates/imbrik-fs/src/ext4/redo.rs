@@ -9,7 +9,7 @@ use super::{
     fixed::Fixed,
     journal::{Change, Name},
     orphans, quota,
-    strict::{
+    structure::{
         Opened, attributes,
         inode::{CASEFOLD_FLAG, ENCRYPTED_FLAG, I_BLOCK, MapKind, RawInode},
         map::{EXTENT_MAGIC, Piece},

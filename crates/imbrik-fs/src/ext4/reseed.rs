@@ -12,7 +12,7 @@ use crate::{
         fixed::Fixed,
         group::INODE_UNINIT,
         journal::{Place, put_journal_uuid},
-        strict::{
+        structure::{
             Opened, attributes, folder,
             inode::{ENCRYPTED_FLAG, MapKind, RawInode},
             map::{map_of, tail_of},

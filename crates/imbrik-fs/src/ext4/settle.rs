@@ -6,7 +6,7 @@ use super::{
     journal::{Change, Journal, Place, Replayed},
     orphans, redo,
     reshape::check_blocks,
-    strict::metadata_cache::MetadataCache,
+    structure::metadata_cache::MetadataCache,
     superblock::{RawSuperblock, Superblock},
 };
 use crate::DerivedVolume;

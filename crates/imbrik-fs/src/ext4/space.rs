@@ -7,7 +7,7 @@ use crate::{
         checksum::crc32c,
         group::{BLOCK_UNINIT, Group, INODE_UNINIT},
         quota,
-        strict::{
+        structure::{
             Opened,
             inode::{RawInode, low_u32},
         },

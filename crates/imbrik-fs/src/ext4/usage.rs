@@ -5,7 +5,7 @@ use super::{
     group::Group,
     journal::Place,
     reshape::check_blocks,
-    strict::metadata_cache::MetadataCache,
+    structure::metadata_cache::MetadataCache,
     superblock::{RawSuperblock, Superblock},
 };
 use crate::{Least, Usage, bits::Run};

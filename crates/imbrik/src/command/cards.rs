@@ -20,14 +20,14 @@ pub(crate) fn run(session: &Session, args: &CardsArgs) -> Outcome<Exit> {
     }
     let Listing { cards, empty_slots } = session.fleet.list()?;
     if session.out.is_json() {
-        let seen = cards::look(&session.fleet, cards);
+        let seen = session.fleet.look_at_all(cards);
         let cards = seen.iter().map(told).collect();
         let more = json::Cards { cards, empty_slots: Some(empty_slots) };
         session.out.line(&json::object("cards", "done", more).to_string());
     } else {
         // What is on a disk is not shown, so a sleeping one is not woken up for it.
         let (cards, disks): (Vec<_>, Vec<_>) = cards.into_iter().partition(cards::is_card);
-        cards::show(&session.out, &cards::look(&session.fleet, cards), &disks, empty_slots);
+        cards::show(&session.out, &session.fleet.look_at_all(cards), &disks, empty_slots);
     }
     Ok(Exit::Done)
 }

@@ -34,7 +34,7 @@ pub(crate) fn run(session: &Session) -> Outcome<Exit> {
     if listing.cards.is_empty() {
         out.line("  none");
     }
-    for seen in cards::look(&session.fleet, listing.cards.clone()) {
+    for seen in session.fleet.look_at_all(listing.cards.clone()) {
         cards::card(out, &seen);
     }
     let images = newest_images(Path::new("."));

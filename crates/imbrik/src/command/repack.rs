@@ -10,17 +10,14 @@ use crate::{
     session::Session,
 };
 use imbrik_core::{
-    image::{Image, Manifest, Pack, tile_count},
-    layout::{Survey, View},
+    image::{Image, Pack, tile_count},
+    operation::RepackPlan,
     progress::Watch,
     store::ReadAt,
-    transfer::{Saved, repack},
+    transfer::Saved,
 };
 use jiff::Timestamp;
-use std::{
-    sync::Arc,
-    time::{Duration, Instant},
-};
+use std::time::{Duration, Instant};
 
 const UNTOUCHED: &str = "Nothing was written.";
 
@@ -41,32 +38,19 @@ pub(crate) fn run(session: &Session, args: &RepackArgs) -> Outcome<Exit> {
     for finding in image.findings() {
         session.out.warn(&format!("{finding}."));
     }
-    to.judge_room(session, &View::whole(Arc::clone(image.content())), &options)?;
-    let manifest = manifest(&image)?;
+    let plan = RepackPlan::new(&image, packing::MADE_BY, Timestamp::now()).state(UNTOUCHED)?;
+    to.judge_room(session, &plan.view, &options)?;
     let steps = if options.check && !to.is_pipe() { 2 } else { 1 };
     let progress = session.progress(steps);
     let cancel = &session.environment.interrupt.cancel;
     let watch = Watch { observer: &progress, cancel };
     // A level that was asked for is asked of every tile.
-    let takes_over = args.packing.level.is_none();
-    let saved = repack(&image, manifest, to.output()?, &options, takes_over, watch);
+    let saved = plan.run(to.output()?, &options, args.packing.level.is_some(), watch);
     let saved = saved.map_err(|error| packing::failed(error, &image, &to))?;
     packing::tell_of_memory(session, &saved);
     drop(progress);
     summary(session, &image, &to, &saved, options.pack, started.elapsed());
     Ok(Exit::Done)
-}
-
-/// What the image knows about itself, or what can be told of it now.
-fn manifest(image: &Image) -> Outcome<Manifest> {
-    if let Some(manifest) = image.manifest() {
-        return Ok(manifest.clone());
-    }
-    let survey = Survey::of(&**image.content()).state(UNTOUCHED)?;
-    let mut manifest = Manifest::new(&survey, packing::MADE_BY, Timestamp::now());
-    // Whatever was left out by whoever made it, nothing more is.
-    manifest.exact = true;
-    Ok(manifest)
 }
 
 fn summary(

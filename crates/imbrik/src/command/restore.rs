@@ -12,7 +12,6 @@ use imbrik_core::{
     image::Image,
     operation::{self, SourceOptions, SourceRefusal},
     progress::Watch,
-    transfer::check_tiles,
     units::Span,
 };
 
@@ -37,9 +36,7 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
 fn damaged_in(session: &Session, image: &Image) -> Outcome<Vec<Span>> {
     let progress = session.progress(1);
     let watch = Watch { observer: &progress, cancel: &session.environment.interrupt.cancel };
-    let digests = image.manifest().map(|manifest| manifest.tiles.digests());
-    let digests = digests.transpose().state(UNTOUCHED)?.unwrap_or_default();
-    Ok(check_tiles(image, &digests, watch).state(UNTOUCHED)?.spans)
+    operation::damage_in(image, watch).state(UNTOUCHED)
 }
 
 fn refused(image: &Image, refusal: SourceRefusal) -> Failure {

@@ -1,7 +1,6 @@
 //! Which card is which.
 
 use super::{Out, Tone, count, listed, size, survey, table};
-use crate::fleet::Fleet;
 use imbrik_core::{
     card::{Bus, Card, Standing, standing},
     layout::Survey,
@@ -164,10 +163,4 @@ fn notes(cards: &[Seen]) -> Vec<String> {
         ));
     }
     notes
-}
-
-/// Looks at what is on each card.
-pub(crate) fn look(fleet: &Fleet, cards: Vec<Card>) -> Vec<Seen> {
-    let look = |card: Card| Seen { survey: fleet.look(&card), card };
-    cards.into_iter().map(look).collect()
 }

@@ -103,11 +103,6 @@ impl Progress {
         Self { steps, terminal, color, name: String::new(), board: None, state: Mutex::default() }
     }
 
-    /// One step more will follow than was thought.
-    pub(crate) fn one_more(&self) {
-        self.steps.fetch_add(1, Ordering::Relaxed);
-    }
-
     fn start(&self, state: &mut State, step: Step, total: ByteLen) {
         state.step += 1;
         let title = match self.steps.load(Ordering::Relaxed) {
@@ -287,6 +282,7 @@ impl Observer for Progress {
                 }
             }
             Event::Finished => self.finish(&mut state),
+            Event::StepAdded => drop(self.steps.fetch_add(1, Ordering::Relaxed)),
         }
     }
 }

@@ -100,29 +100,20 @@ impl Writing<'_> {
 
 /// Refuses what may not be written, before anything else is asked.
 fn may_be_written(card: &Card, args: &WriteArgs) -> Outcome<()> {
-    let name = card.path.display();
-    let (what, next) = match standing(card, args.allow_fixed) {
+    let found = standing(card, args.allow_fixed);
+    let next = match &found {
         Standing::Ready | Standing::Mounted(_) => return Ok(()),
-        Standing::Fixed(why) => (
-            format!("{name} is {why}, not a card"),
-            "If it is the one you mean, add --allow-fixed.",
-        ),
-        Standing::Refused(reason) => {
-            let next = match reason {
-                Reason::System(_) => "No option permits this: choose another card.",
-                Reason::Held { .. } => "Stop what uses it, then repeat.",
-                Reason::ReadOnly => match card.bus {
-                    Bus::Loop(_) => "It is attached read-only: attach it for writing.",
-                    Bus::Rack => "Its entry in rack.toml says read_only: change that.",
-                    Bus::Usb(_) | Bus::SdSlot => {
-                        "Slide the lock on the adapter, or use another card."
-                    }
-                    _ => "Use another card.",
-                },
-                Reason::Empty => "Put a card in.",
-            };
-            (format!("{name} cannot be written to: {reason}"), next)
-        }
+        Standing::Fixed(_) => "If it is the one you mean, add --allow-fixed.",
+        Standing::Refused(Reason::System(_)) => "No option permits this: choose another card.",
+        Standing::Refused(Reason::Held { .. }) => "Stop what uses it, then repeat.",
+        Standing::Refused(Reason::ReadOnly) => match card.bus {
+            Bus::Loop(_) => "It is attached read-only: attach it for writing.",
+            Bus::Rack => "Its entry in rack.toml says read_only: change that.",
+            Bus::Usb(_) | Bus::SdSlot => "Slide the lock on the adapter, or use another card.",
+            _ => "Use another card.",
+        },
+        Standing::Refused(Reason::Empty) => "Put a card in.",
     };
+    let what = found.refusal(card.path.display()).unwrap_or_default();
     Err(Failure::refused(what).state(UNTOUCHED).next(next))
 }

@@ -24,10 +24,9 @@ use imbrik_core::{
     card::{Card, Standing, standing},
     image::{Image, ListedPart},
     layout::{Identity, Survey},
-    operation::{self, CardTarget, RestorePlan, WrittenToCard},
+    operation::{self, CardTarget, RestorePlan, WrittenToCard, damage_in},
     progress::Watch,
     store::{Cached, Keep, ReadAt, Tally, Window},
-    transfer::check_tiles,
     units::{ByteLen, Span},
 };
 use job::Job;
@@ -427,9 +426,7 @@ impl Writing<'_> {
         };
         let alone = self.session.progress(if targets.len() == 1 { steps } else { 1 });
         if let (SourceKind::Image(image), true) = (source.from, checks_image) {
-            let known = image.manifest().map(|manifest| manifest.tiles.digests());
-            let digests = known.transpose().state(UNTOUCHED)?.unwrap_or_default();
-            check_image(image, &digests, Watch { observer: &alone, cancel })?;
+            check_image(image, Watch { observer: &alone, cancel })?;
         }
         let fleet = &self.session.fleet;
         let jobs: Vec<_> = targets
@@ -501,14 +498,9 @@ fn of_card(failure: Failure, name: &str, all: usize) -> Failure {
     }
 }
 
-fn check_image(
-    image: &Image,
-    digests: &[imbrik_core::image::TileDigest],
-    watch: Watch<'_>,
-) -> Outcome<()> {
-    let found =
-        check_tiles(image, digests, watch).state(UNTOUCHED).next("Run the same command again.")?;
-    match found.spans.first() {
+fn check_image(image: &Image, watch: Watch<'_>) -> Outcome<()> {
+    let damage = damage_in(image, watch).state(UNTOUCHED).next("Run the same command again.")?;
+    match damage.first() {
         None => Ok(()),
         Some(first) => Err(Failure::new(
             Exit::Mismatch,

@@ -1,7 +1,7 @@
 //! A file's content.
 
 use super::{Editor, OpenInode};
-use crate::ext4::strict::inode::I_BLOCK;
+use crate::ext4::structure::inode::I_BLOCK;
 use imbrik_store::error::Result;
 use imbrik_store::exact::Exact as _;
 

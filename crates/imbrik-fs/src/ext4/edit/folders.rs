@@ -1,7 +1,7 @@
 //! Entries of folders: looked up, added, taken out.
 
 use super::{Editor, OpenInode};
-use crate::ext4::strict::{attributes, folder, inode::RawInode};
+use crate::ext4::structure::{attributes, folder, inode::RawInode};
 use imbrik_store::{
     bytes,
     error::{Error, Result},

@@ -2,7 +2,7 @@
 
 use super::{Editor, OpenInode};
 use crate::ext4::{
-    strict::{
+    structure::{
         attributes, folder,
         inode::{EXTENTS_FLAG, INLINE_DATA_FLAG, RawInode},
         trees,

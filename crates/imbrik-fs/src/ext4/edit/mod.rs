@@ -15,7 +15,7 @@ use crate::{
         checksum::crc32c,
         quota,
         space::Space,
-        strict::{
+        structure::{
             Opened,
             inode::{
                 CASEFOLD_FLAG, ENCRYPTED_FLAG, FILE, LINK, ROOT, RawInode, TYPE_MASK, VERITY_FLAG,

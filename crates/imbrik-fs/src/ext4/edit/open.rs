@@ -6,7 +6,7 @@ use crate::{
     bits::Bits,
     ext4::{
         quota,
-        strict::{
+        structure::{
             inode::{EXTENTS_FLAG, MapKind, RawInode, low_u32},
             map::{DIRECT, Map, Piece, map_of},
             trees,

@@ -11,7 +11,7 @@
 use super::log::{Journal, damaged};
 use crate::ext4::{
     checksum::crc32c,
-    strict::map::{MOST_WRITTEN, Piece},
+    structure::map::{MOST_WRITTEN, Piece},
 };
 use imbrik_store::{
     bytes,

@@ -11,7 +11,7 @@ use crate::{
     ext4::{
         fixed::Fixed,
         group::Group,
-        strict::{
+        structure::{
             inode::RawInode,
             map::{Map, map_of},
             metadata_cache::MetadataCache,

@@ -3,7 +3,7 @@
 
 use crate::{
     bits::Run,
-    ext4::{quota, strict::metadata_cache::MetadataCache},
+    ext4::{quota, structure::metadata_cache::MetadataCache},
     placement::Moves,
 };
 use imbrik_store::{

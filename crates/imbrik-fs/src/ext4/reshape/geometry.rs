@@ -9,7 +9,7 @@ use crate::{
     bits::{Bits, Run},
     ext4::{
         group::{Group, INODE_UNINIT, INODE_ZEROED},
-        strict::{Opened, can_be_planned},
+        structure::{Opened, can_be_planned},
         superblock::Superblock,
     },
 };
@@ -267,7 +267,7 @@ fn added_together(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::ext4::strict::metadata_cache::MetadataCache;
+    use crate::ext4::structure::metadata_cache::MetadataCache;
     use imbrik_store::{ReadAt, SparseStore, error::Class, units::ByteLen};
     use proptest::prelude::*;
     use std::sync::Arc;

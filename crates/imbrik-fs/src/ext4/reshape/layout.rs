@@ -10,7 +10,7 @@ use super::{
 use crate::{
     bits::{Bits, Run},
     ext4::{
-        strict::{
+        structure::{
             Opened,
             inode::{MapKind, RawInode},
             map::{Map, map_of},

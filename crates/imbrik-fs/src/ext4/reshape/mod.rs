@@ -23,7 +23,7 @@ mod prove;
 mod rewrite;
 
 use crate::{
-    DerivedVolume, Moved, NewSize, ReshapeOptions, Reshaped, bits::Run, ext4::strict::Opened,
+    DerivedVolume, Moved, NewSize, ReshapeOptions, Reshaped, bits::Run, ext4::structure::Opened,
 };
 use census::{Census, Faults, Itself};
 use draft::Draft;

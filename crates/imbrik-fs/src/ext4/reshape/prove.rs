@@ -6,7 +6,7 @@ use super::{
 };
 use crate::{
     bits::Run,
-    ext4::strict::{Opened, map::Piece},
+    ext4::structure::{Opened, map::Piece},
     placement::Moves,
 };
 use imbrik_store::{

@@ -1,7 +1,6 @@
 //! `imbrik check`: is an image whole, and is it what a card holds?
 
 mod against;
-mod expected;
 mod report;
 
 use crate::{
@@ -13,13 +12,11 @@ use crate::{
     session::Session,
 };
 use against::{Against, against_card, against_image};
-use expected::Expected;
 use imbrik_core::{
     image::{Sum, SumFile, SumKind, pasted_for, publish_beside},
-    layout::{Occupancy, Survey, references},
+    operation::ImageCheck,
     progress::Watch,
     store::Tally,
-    transfer::{check_tiles, sums_of},
 };
 use report::Report;
 use std::{
@@ -128,70 +125,26 @@ fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
     let listed = if is_pipe { Vec::new() } else { listed_sums(path)? };
     let to_make = to_make(args, &listed, is_pipe)?;
     let against = args.against.as_deref().map(|name| Against::of(session, name)).transpose()?;
-    let digests = match image.manifest() {
-        Some(manifest) => Some(manifest.tiles.digests()?),
-        None => None,
-    };
-    let mut kinds: Vec<_> = listed.iter().chain(&expected).map(|sum| sum.kind).collect();
-    kinds.extend(to_make);
-    kinds.sort_by_key(|kind| kind.name());
-    kinds.dedup();
-    let steps = 1 + usize::from(!kinds.is_empty()) + usize::from(against.is_some());
-    let progress = session.progress(steps);
+    let check = ImageCheck { image: &image, listed: &listed, expected: &expected, make: to_make };
+    let progress = session.progress(check.steps() + usize::from(against.is_some()));
     let cancel = &session.environment.interrupt.cancel;
     let watch = Watch { observer: &progress, cancel };
-    let unfinished = "The image was only read; nothing is known of the rest.";
-    let found = match &kinds[..] {
-        [] => Vec::new(),
-        kinds => sums_of(&**image.file(), kinds, watch).state(unfinished)?,
-    };
-    let wrong_sum = listed.iter().find(|sum| !found.contains(sum)).map(|sum| sum.kind);
-    let expected = match &expected[..] {
-        [] => Expected::Nothing,
-        sums => {
-            let unpacked = (!image.container().is_raw()).then_some(&image);
-            if unpacked.is_some() && !sums.iter().any(|sum| found.contains(sum)) {
-                progress.one_more();
-            }
-            Expected::of(sums, &found, unpacked, watch).state(unfinished)?
-        }
-    };
-    let tiles = check_tiles(&image, digests.as_deref().unwrap_or_default(), watch);
-    let tiles = tiles.state(unfinished)?;
+    let found = check.run(watch).state("The image was only read; nothing is known of the rest.")?;
+    let is_undamaged = found.tiles.spans.is_empty();
     let tally = Tally::default();
     let card = match &against {
-        Some(Against::Card(card)) if tiles.spans.is_empty() => {
+        Some(Against::Card(card)) if is_undamaged => {
             Some(against_card(session, &image, card, &tally, watch)?)
         }
-        Some(Against::Image(other)) if tiles.spans.is_empty() => {
-            Some(against_image(&image, other, watch)?)
-        }
+        Some(Against::Image(other)) if is_undamaged => Some(against_image(&image, other, watch)?),
         _ => None,
     };
     drop(progress);
-    let content = image.content();
-    // Of a damaged image, what it says of itself is not worth much.
-    let survey = match &tiles.spans[..] {
-        [] => Some(Survey::of(&**content).state(unfinished)?),
-        _ => None,
-    };
-    let (references, volumes) = match &survey {
-        Some(survey) => (
-            references(&**content, survey).state(unfinished)?,
-            Occupancy::of(content, survey).state(unfinished)?.volumes,
-        ),
-        None => Default::default(),
-    };
     let mut report = Report {
         image: &image,
         sums: &listed,
-        wrong_sum,
-        expected,
-        tiles: &tiles,
+        found: &found,
         card: card.as_ref(),
-        references: &references,
-        survey: survey.as_ref(),
-        volumes: &volumes,
         made: None,
         list: list_beside(path).filter(|_| args.expect.is_none() && !is_pipe),
         against: args.against.as_deref(),
@@ -200,7 +153,7 @@ fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
     };
     if let Some(kind) = to_make
         && report.exit() == Exit::Done
-        && let Some(sum) = found.iter().find(|sum| sum.kind == kind)
+        && let Some(sum) = found.sums.iter().find(|sum| sum.kind == kind)
     {
         let made = publish_beside(path, sum, session.environment.owner);
         report.made = Some(made.state("The image is whole; its checksum file was not made.")?);

@@ -1,6 +1,6 @@
 //! What a check found, told in lines or as JSON.
 
-use super::{against::OnCard, expected::Expected};
+use super::against::OnCard;
 use crate::{
     exit::Exit,
     pipe,
@@ -8,10 +8,10 @@ use crate::{
 };
 use imbrik_core::{
     fs::{Examined, State},
-    image::{Image, Sum, SumKind, TILE, tile_count},
+    image::{Image, Sum, TILE, tile_count},
     layout::{Part, Reference, Survey},
+    operation::{CheckedImage, ExpectedSum, Verdict},
     store::Tally,
-    transfer::Differences,
     units::{ByteLen, Span},
 };
 use std::{
@@ -26,15 +26,8 @@ const TOLD: usize = 4;
 pub(super) struct Report<'a> {
     pub(super) image: &'a Image,
     pub(super) sums: &'a [Sum],
-    pub(super) wrong_sum: Option<SumKind>,
-    pub(super) expected: Expected,
-    pub(super) tiles: &'a Differences,
+    pub(super) found: &'a CheckedImage,
     pub(super) card: Option<&'a OnCard>,
-    pub(super) references: &'a [Reference],
-    /// What is in it, unless it is damaged.
-    pub(super) survey: Option<&'a Survey>,
-    /// What its volumes say of themselves, each with its place in the survey.
-    pub(super) volumes: &'a [(usize, Examined)],
     /// The checksum file that was made.
     pub(super) made: Option<PathBuf>,
     /// A list of hashes beside it that has a line for it and was not asked for.
@@ -46,70 +39,59 @@ pub(super) struct Report<'a> {
     pub(super) took: Duration,
 }
 
-/// What is to be thought of an image.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Verdict {
-    /// It is what was saved, or hashed.
-    Whole,
-    /// It can be read, and nothing tells what it should be.
-    Readable,
-    /// By its own table or volume, so much is missing at its end.
-    CutShort(ByteLen),
-    /// It can be read, and holds nothing that is known.
-    Unknown,
-    /// It is not what was saved.
-    Damaged,
-}
-
-impl Verdict {
-    fn word(self) -> &'static str {
-        match self {
-            Self::Whole => "whole",
-            Self::Readable => "readable",
-            Self::CutShort(_) => "cut short",
-            Self::Unknown => "unknown",
-            Self::Damaged => "damaged",
-        }
+fn word(verdict: Verdict) -> &'static str {
+    match verdict {
+        Verdict::Whole => "whole",
+        Verdict::Readable => "readable",
+        Verdict::CutShort(_) => "cut short",
+        Verdict::Unknown => "unknown",
+        Verdict::Damaged => "damaged",
     }
 }
 
-impl Verdict {
-    fn for_programs(self) -> json::Verdict {
-        match self {
-            Self::Whole => json::Verdict::Whole,
-            Self::Readable => json::Verdict::Readable,
-            Self::CutShort(_) => json::Verdict::CutShort,
-            Self::Unknown => json::Verdict::Unknown,
-            Self::Damaged => json::Verdict::Damaged,
-        }
+fn for_programs(verdict: Verdict) -> json::Verdict {
+    match verdict {
+        Verdict::Whole => json::Verdict::Whole,
+        Verdict::Readable => json::Verdict::Readable,
+        Verdict::CutShort(_) => json::Verdict::CutShort,
+        Verdict::Unknown => json::Verdict::Unknown,
+        Verdict::Damaged => json::Verdict::Damaged,
+    }
+}
+
+fn expected_for_programs(expected: ExpectedSum) -> Option<json::ExpectedOf> {
+    match expected {
+        ExpectedSum::Nothing => None,
+        ExpectedSum::File(_) => Some(json::ExpectedOf::File),
+        ExpectedSum::Content(_) => Some(json::ExpectedOf::Content),
+        ExpectedSum::Other => Some(json::ExpectedOf::Differs),
     }
 }
 
 impl Report<'_> {
     fn verdict(&self) -> Verdict {
-        let has_digests = self.image.manifest().is_some();
-        let is_sound = (self.wrong_sum.is_none() || has_digests)
-            && self.tiles.spans.is_empty()
-            && self.image.findings().is_empty();
-        let Some(survey) = self.survey.filter(|_| is_sound) else { return Verdict::Damaged };
-        // Digests tell that all is there that was saved, whatever its table says.
-        if !survey.missing().is_zero() && !has_digests {
-            return Verdict::CutShort(survey.missing());
-        }
-        let is_meant = matches!(self.expected, Expected::File(_) | Expected::Content(_));
-        match has_digests || !self.sums.is_empty() || is_meant {
-            true => Verdict::Whole,
-            false if survey.is_unknown() => Verdict::Unknown,
-            false => Verdict::Readable,
-        }
+        self.found.verdict
+    }
+
+    /// What is in it, unless it is damaged.
+    fn survey(&self) -> Option<&Survey> {
+        self.found.content.as_ref().map(|content| &content.survey)
+    }
+
+    fn references(&self) -> &[Reference] {
+        self.found.content.as_ref().map_or(&[], |content| &content.references)
+    }
+
+    fn volumes(&self) -> &[(usize, Examined)] {
+        self.found.content.as_ref().map_or(&[], |content| &content.volumes)
     }
 
     pub(super) fn exit(&self) -> Exit {
         let card_differs =
             self.card.is_some_and(|found| !found.compared.differing.spans.is_empty());
-        let is_other = matches!(self.expected, Expected::Other);
+        let is_other = matches!(self.found.expected, ExpectedSum::Other);
         let is_good = matches!(self.verdict(), Verdict::Whole | Verdict::Readable);
-        let is_as_hashed = self.wrong_sum.is_none();
+        let is_as_hashed = self.found.wrong_sum.is_none();
         if is_good && is_as_hashed && !card_differs && !is_other {
             Exit::Done
         } else {
@@ -131,7 +113,7 @@ impl Report<'_> {
         self.show_tiles(out);
         self.show_manifest(out);
         self.show_volumes(out);
-        for line in start_lines(out, "Will it start?  ", self.references) {
+        for line in start_lines(out, "Will it start?  ", self.references()) {
             out.line(&line);
         }
         if let (Some(found), Some(card)) = (self.card, self.against) {
@@ -141,27 +123,27 @@ impl Report<'_> {
     }
 
     fn json(&self) -> json::Checked {
-        let volumes = self.volumes.iter().map(|(index, found)| json::VolumeState {
-            partition: self.survey.and_then(|survey| survey.parts.get(*index)?.number),
+        let volumes = self.volumes().iter().map(|(index, found)| json::VolumeState {
+            partition: self.survey().and_then(|survey| survey.parts.get(*index)?.number),
             state: found.state.to_string(),
         });
         json::Checked {
             exit: self.exit().code(),
-            verdict: self.verdict().for_programs(),
-            missing_bytes: self.survey.map(|survey| survey.missing().get()),
+            verdict: for_programs(self.verdict()),
+            missing_bytes: self.survey().map(|survey| survey.missing().get()),
             volumes: volumes.collect(),
             image: json::path(self.image.path()),
             container: self.image.container().to_string(),
             card_size: self.image.content().size().get(),
             checksums: self.sums.iter().map(|sum| sum.kind.name().to_owned()).collect(),
-            checksum_differs: self.wrong_sum.map(|kind| kind.name().to_owned()),
+            checksum_differs: self.found.wrong_sum.map(|kind| kind.name().to_owned()),
             checksum_made: self.made.as_deref().map(json::path),
-            expected: self.expected.for_programs(),
+            expected: expected_for_programs(self.found.expected),
             has_digests: self.image.manifest().is_some(),
-            differing: json::spans(&self.tiles.spans),
+            differing: json::spans(&self.found.tiles.spans),
             findings: self.image.findings().to_vec(),
-            references: self.references.len(),
-            references_missing: self.references.iter().filter(|r| !r.is_found).count(),
+            references: self.references().len(),
+            references_missing: self.references().iter().filter(|r| !r.is_found).count(),
             against: self.against.map(|other| match self.card {
                 Some(found) if found.is_image => json::path(other),
                 _ => other.to_string_lossy().into_owned(),
@@ -177,7 +159,7 @@ impl Report<'_> {
         let good = |text: &str| out.paint(Tone::Good, text);
         let bad = |text: &str| out.paint(Tone::Alarm, text);
         let kinds: Vec<_> = self.sums.iter().map(|sum| sum.kind.to_string()).collect();
-        match (self.wrong_sum, &kinds[..]) {
+        match (self.found.wrong_sum, &kinds[..]) {
             (None, []) => match &self.made {
                 Some(path) => out.line(&format!("Checksum        put into {}", quoted(path))),
                 None => match &self.list {
@@ -205,16 +187,16 @@ impl Report<'_> {
     fn show_expected(&self, out: &Out) {
         let good = |text: &str| out.paint(Tone::Good, text);
         let bad = |text: &str| out.paint(Tone::Alarm, text);
-        match self.expected {
-            Expected::Nothing => {}
-            Expected::File(kind) => {
+        match self.found.expected {
+            ExpectedSum::Nothing => {}
+            ExpectedSum::File(kind) => {
                 out.line(&format!("Expected        {} the {kind} that was given", good("has")));
             }
-            Expected::Content(kind) => out.line(&format!(
+            ExpectedSum::Content(kind) => out.line(&format!(
                 "Expected        its content, unpacked, {} the {kind} that was given",
                 good("has")
             )),
-            Expected::Other => out.line(&format!(
+            ExpectedSum::Other => out.line(&format!(
                 "Expected        {}, neither packed nor unpacked",
                 bad("does not have the hash that was given")
             )),
@@ -225,7 +207,7 @@ impl Report<'_> {
         let good = |text: &str| out.paint(Tone::Good, text);
         let bad = |text: &str| out.paint(Tone::Alarm, text);
         let tiles = tile_count(self.image.content().size());
-        match (self.image.manifest().is_some(), &self.tiles.spans[..]) {
+        match (self.image.manifest().is_some(), &self.found.tiles.spans[..]) {
             (true, []) => out.line(&format!(
                 "Tiles           {} of 4 MiB {}",
                 count(tiles, "tile"),
@@ -268,9 +250,9 @@ impl Report<'_> {
 
     /// What the volumes say of themselves: an image can be whole and its volumes not.
     fn show_volumes(&self, out: &Out) {
-        let all = self.volumes.len() as u64;
-        let Some(survey) = self.survey.filter(|_| all > 0) else { return };
-        if self.volumes.iter().all(|(_, found)| found.state == State::Clean) {
+        let all = self.volumes().len() as u64;
+        let Some(survey) = self.survey().filter(|_| all > 0) else { return };
+        if self.volumes().iter().all(|(_, found)| found.state == State::Clean) {
             let words = match all {
                 1 => "it was",
                 2 => "both were",
@@ -279,7 +261,7 @@ impl Report<'_> {
             return out
                 .line(&format!("Volumes         {}, {words} unmounted", count(all, "volume")));
         }
-        for (index, found) in self.volumes {
+        for (index, found) in self.volumes() {
             let title = survey.parts.get(*index).map(Part::full_title).unwrap_or_default();
             let state = match found.state {
                 State::Clean => "was unmounted".to_owned(),
@@ -294,9 +276,9 @@ impl Report<'_> {
 
     fn show_verdict(&self, out: &Out) {
         let path = pipe::title(self.image.path());
-        let is_other = matches!(self.expected, Expected::Other);
+        let is_other = matches!(self.found.expected, ExpectedSum::Other);
         let verdict = self.verdict();
-        if let (Verdict::Whole, Some(kind)) = (verdict, self.wrong_sum) {
+        if let (Verdict::Whole, Some(kind)) = (verdict, self.found.wrong_sum) {
             let beside = kind.path_beside(self.image.path());
             let beside = quoted(beside.file_name().unwrap_or_default().as_ref());
             out.line(&format!("{path} is whole, by its own digests; {beside} is what is wrong."));
@@ -342,7 +324,7 @@ impl Report<'_> {
                     Some(found) if found.is_image => "the other image",
                     _ => "the card",
                 };
-                out.line(&format!("{path} is {}, and not what {other} holds.", verdict.word()));
+                out.line(&format!("{path} is {}, and not what {other} holds.", word(verdict)));
             }
         }
     }

@@ -12,7 +12,7 @@ use crate::{
     ext4::{
         orphans::Waiting,
         quota,
-        strict::{
+        structure::{
             Opened, attributes,
             inode::{I_BLOCK, MapKind, RawInode},
             map::{Map, Piece, map_of},

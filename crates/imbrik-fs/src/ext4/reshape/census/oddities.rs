@@ -2,7 +2,7 @@
 //! what the special ones are.
 
 use super::Faults;
-use crate::ext4::strict::{
+use crate::ext4::structure::{
     Opened,
     inode::{EXTENTS_FLAG, RawInode},
     map::Map,

@@ -7,7 +7,7 @@
 use super::Faults;
 use crate::{
     bits::{Bits, Run},
-    ext4::strict::{
+    ext4::structure::{
         Opened, attributes,
         dirhash::NameHash,
         folder::{self, Entry},

@@ -2,7 +2,7 @@
 //! `ea_inode` volumes and the inodes of their values agree.
 
 use super::Faults;
-use crate::ext4::strict::{
+use crate::ext4::structure::{
     Opened,
     attributes::{self, Attribute},
     inode::RawInode,

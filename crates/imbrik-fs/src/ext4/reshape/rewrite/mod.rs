@@ -13,7 +13,7 @@ use crate::{
     ext4::{
         journal::put_journal_len,
         quota,
-        strict::{
+        structure::{
             attributes, folder,
             inode::{MapKind, RawInode},
             map::map_of,

@@ -3,7 +3,7 @@
 use super::{Rewriter, broken};
 use crate::ext4::{
     group::Group,
-    strict::inode::{RawInode, low_u32},
+    structure::inode::{RawInode, low_u32},
     superblock::Superblock,
 };
 use imbrik_store::{bytes, error::Result, exact::Exact as _};

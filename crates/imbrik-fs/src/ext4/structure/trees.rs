@@ -211,7 +211,7 @@ mod tests {
     use super::*;
     use crate::{
         bits::Run,
-        ext4::strict::{
+        ext4::structure::{
             inode::{MapKind, RawInode},
             map::map_of,
         },
