@@ -58,6 +58,7 @@ mod f2fs;
 mod fat;
 mod files;
 mod filesystem;
+mod finding;
 mod hidden_sectors;
 mod ids;
 mod luks;
@@ -76,6 +77,7 @@ pub use files::{
     FolderEntry, Ownership, Stretch,
 };
 pub use filesystem::{FilePut, History};
+pub use finding::VolumeFinding;
 pub use open::OpenVolume;
 pub use registry::{recognise, recognise_by_copy, reshaped_kinds};
 pub use reshaped::{Moved, NewSize, ReshapeOptions, Reshaped};

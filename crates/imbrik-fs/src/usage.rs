@@ -1,6 +1,7 @@
 //! Which bytes of a volume are in use.
 
 use super::bits::{Bits, Run};
+use crate::finding::VolumeFinding;
 use imbrik_store::{
     error::Error,
     units::{ByteLen, ByteOffset, Span, joined},
@@ -17,8 +18,8 @@ pub struct Usage {
     /// Why the whole volume counts as used, when its own word is not taken for it.
     pub whole_because: Option<String>,
     /// What two of its structures tell differently, so that what either calls used counts as used;
-    /// a sentence each.
-    pub findings: Vec<String>,
+    /// and what was made of it.
+    pub findings: Vec<VolumeFinding>,
 }
 
 impl Usage {

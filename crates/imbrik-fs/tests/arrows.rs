@@ -7,7 +7,7 @@ mod support;
 #[test]
 fn every_arrow_points_down() {
     let layers: &[&[&str]] = &[
-        &["bits", "files"],
+        &["bits", "files", "finding"],
         &["placement", "usage", "volume"],
         &["examined"],
         &["reshaped"],

@@ -5,6 +5,7 @@
 
 mod container;
 mod encode;
+mod finding;
 mod formats;
 mod frames;
 mod manifest;
@@ -20,6 +21,7 @@ mod writer;
 pub use container::{Container, Pack};
 pub(crate) use encode::sampled;
 pub use encode::{Encoded, Encoder, Encoding};
+pub use finding::ImageFinding;
 pub use manifest::{ListedFit, ListedPart, ListedTable, ListedVolume, Manifest, TileList};
 pub use open::{Image, Unpack, manifest_path};
 pub use part_file::{Owner, PartFile};

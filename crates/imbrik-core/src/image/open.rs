@@ -9,6 +9,7 @@ use super::{
     stranger,
     tile::TILE,
 };
+use crate::image::ImageFinding;
 use imbrik_store::{
     FileStore, ReadAt,
     bytes::is_zero,
@@ -37,7 +38,7 @@ pub struct Image {
     /// The same content, when it stands in frames of this very file.
     framed: Option<Arc<FramedStore>>,
     manifest: Option<Manifest>,
-    findings: Vec<String>,
+    findings: Vec<ImageFinding>,
 }
 
 /// Where the manifest of an image stands whose container cannot hold one.
@@ -172,15 +173,12 @@ impl Image {
                 Some(manifest)
             }
             Some(Ok(manifest)) => {
-                findings.push(format!(
-                    "the manifest speaks of a card of {} bytes, the image holds {}",
-                    manifest.card_size,
-                    content.size()
-                ));
+                let said = ByteLen::new(manifest.card_size);
+                findings.push(ImageFinding::OtherCard { said, holds: content.size() });
                 None
             }
             Some(Err(error)) => {
-                findings.push(error.to_string());
+                findings.push(ImageFinding::ManifestDamaged { why: error.to_string() });
                 None
             }
         };
@@ -230,7 +228,7 @@ impl Image {
 
     /// What is wrong with it, a sentence each; empty for a sound image.
     #[must_use]
-    pub fn findings(&self) -> &[String] {
+    pub fn findings(&self) -> &[ImageFinding] {
         &self.findings
     }
 }

@@ -1,5 +1,6 @@
 //! What is on a card, and what shall be: survey, plan and view.
 
+mod finding;
 mod fit;
 mod identity;
 mod occupancy;
@@ -8,6 +9,7 @@ mod start;
 mod survey;
 mod view;
 
+pub use finding::Finding;
 pub use fit::{Fit, WORTH_GROWING};
 pub use identity::{Identity, IdentityFile};
 pub use occupancy::Occupancy;

@@ -5,6 +5,7 @@ use super::{
     survey::Survey,
     view::{Content, Segment},
 };
+use crate::layout::Finding;
 use imbrik_fs::Examined;
 use imbrik_store::{
     ReadAt,
@@ -29,7 +30,7 @@ pub struct Occupancy {
     /// Why a volume, or the card, is read whole, a sentence each.
     pub read_whole: Vec<String>,
     /// What of a volume is told differently by two of its structures, a sentence each.
-    pub findings: Vec<String>,
+    pub findings: Vec<Finding>,
 }
 
 impl Occupancy {
@@ -69,8 +70,8 @@ impl Occupancy {
             if let Some(why) = &found.usage.whole_because {
                 read_whole.push(format!("{} is read whole: {why}", part.full_title()));
             }
-            let told = found.usage.findings.iter();
-            findings.extend(told.map(|what| format!("{}: {what}", part.full_title())));
+            let told = found.usage.findings.iter().cloned();
+            findings.extend(told.map(|what| Finding::Volume { title: part.full_title(), what }));
             segments.push(copied(Span::between(at, part.span.start())));
             segments.extend(segments_of(&found, part.span));
             volumes.push((index, found));
@@ -114,8 +115,9 @@ impl Occupancy {
 
     /// All that a person should know of how it was found out, a sentence each: what is read whole,
     /// and what is told differently by two structures.
-    pub fn notes(&self) -> impl Iterator<Item = &str> {
-        self.read_whole.iter().chain(&self.findings).map(String::as_str)
+    pub fn notes(&self) -> impl Iterator<Item = String> {
+        let findings = self.findings.iter().map(ToString::to_string);
+        self.read_whole.iter().cloned().chain(findings)
     }
 
     /// How many bytes of `span` are in use: read, or made anew.

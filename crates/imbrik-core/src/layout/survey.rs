@@ -1,5 +1,6 @@
 //! The survey: what is on a card or in an image. It reads metadata only, and changes nothing.
 
+use crate::layout::Finding;
 use crate::table::{self, Mbr, PartitionKind, Table};
 use imbrik_fs::{Files, OpenVolume, Volume, recognise, recognise_by_copy};
 use imbrik_store::{
@@ -32,8 +33,8 @@ pub struct Survey {
     pub written: Option<u64>,
     /// How often the volumes on it were mounted, as far as they count that.
     pub mounts: u64,
-    /// What is odd about it, a sentence each.
-    pub findings: Vec<String>,
+    /// What is odd about it.
+    pub findings: Vec<Finding>,
     /// What of its metadata could not be read, in order and joined: nothing is skipped on the word
     /// of a volume of which something is missing here.
     pub unreadable: Vec<Span>,
@@ -94,7 +95,7 @@ impl Survey {
         survey.is_blank = false;
         survey.take_copies(&patient)?;
         for (place, len) in survey.places_of(&survey.unreadable) {
-            survey.findings.push(format!("{len} of the metadata in {place} cannot be read"));
+            survey.findings.push(Finding::Unreadable { len, place });
         }
         Ok(survey)
     }
@@ -151,7 +152,7 @@ impl Survey {
         let (table, parts) = match (found, bare) {
             (_, Some(volume)) => (None, vec![Part::bare(volume, size)]),
             (Some(table), None) => {
-                findings.extend(table.findings().iter().cloned());
+                findings.extend(table.findings().iter().cloned().map(Finding::Table));
                 let parts = table.partitions().into_iter().map(|partition| {
                     let inside = partition.span.intersect(Span::whole(size));
                     let volume = match inside {
@@ -339,20 +340,16 @@ impl Part {
         }
     }
 
-    fn look_for_faults(&self, size: ByteLen, findings: &mut Vec<String>) {
+    fn look_for_faults(&self, size: ByteLen, findings: &mut Vec<Finding>) {
         let beyond = self.span.end().saturating_since(ByteOffset::new(size.get()));
         if !beyond.is_zero() {
-            findings.push(format!("{} reaches {beyond} past the end", self.title()));
+            findings.push(Finding::PastTheEnd { title: self.title(), by: beyond });
         }
         if let Some(volume) = &self.volume {
             let over = volume.size.saturating_sub(self.span.len());
             if !over.is_zero() {
-                let place = self.number.map(|_| format!(" in {}", self.title()));
-                findings.push(format!(
-                    "the {} volume{} says that it is {over} longer than its place",
-                    volume.kind,
-                    place.unwrap_or_default()
-                ));
+                let title = self.number.map(|_| self.title());
+                findings.push(Finding::TooLong { kind: volume.kind, title, by: over });
             }
         }
     }
@@ -535,7 +532,8 @@ mod tests {
     #[test]
     fn a_partition_past_the_end_is_a_finding_with_figures() {
         let survey = Survey::of(&store(&card(131_072), 0)).unwrap();
-        assert_eq!(survey.findings, ["partition 1 reaches 1.05 MB (1048576 bytes) past the end"]);
+        let words: Vec<String> = survey.findings.iter().map(ToString::to_string).collect();
+        assert_eq!(words, ["partition 1 reaches 1.05 MB (1048576 bytes) past the end"]);
     }
 
     #[test]

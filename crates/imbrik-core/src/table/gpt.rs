@@ -12,6 +12,7 @@
 //! ```
 
 use super::{Partition, PartitionKind, mbr};
+use crate::table::TableFinding;
 use imbrik_store::{
     ReadAt, bytes,
     error::{Error, Result},
@@ -35,7 +36,7 @@ pub struct Gpt {
     header: Header,
     entries: Vec<u8>,
     partitions: Vec<GptPartition>,
-    findings: Vec<String>,
+    findings: Vec<TableFinding>,
     backup_end: ByteOffset,
 }
 
@@ -174,20 +175,20 @@ impl Gpt {
             (Ok(Some(primary)), backup) => {
                 match backup {
                     Ok(Some((_, entries))) if entries != primary.1 => {
-                        findings.push("the backup table differs from the primary one".to_owned());
+                        findings.push(TableFinding::BackupDiffers);
                     }
                     Ok(Some(_)) => {}
-                    Ok(None) => findings.push("the backup table is missing".to_owned()),
-                    Err(why) => findings.push(format!("the backup table is damaged: {why}")),
+                    Ok(None) => findings.push(TableFinding::BackupMissing),
+                    Err(why) => findings.push(TableFinding::BackupDamaged { why }),
                 }
                 primary
             }
             (Err(why), Ok(Some(backup))) => {
-                findings.push(format!("the primary table is damaged, the backup is used: {why}"));
+                findings.push(TableFinding::PrimaryDamaged { why });
                 backup
             }
             (Ok(None), Ok(Some(backup))) => {
-                findings.push("the primary table is missing, the backup is used".to_owned());
+                findings.push(TableFinding::PrimaryMissing);
                 backup
             }
             // A protective record with no sound copy behind it in this sector size.
@@ -195,8 +196,8 @@ impl Gpt {
         };
         if mbr::protective_for(&protective, SectorCount::new(1)).is_none() {
             findings.push(match mbr::is_protective(&protective) {
-                true => "the protective record is a partition table, too (a hybrid)".to_owned(),
-                false => "the protective record is missing".to_owned(),
+                true => TableFinding::Hybrid,
+                false => TableFinding::NotProtected,
             });
         }
         let partitions = decode_entries(&header, &entries);
@@ -243,7 +244,7 @@ impl Gpt {
         self.sector
     }
 
-    pub(super) fn findings(&self) -> &[String] {
+    pub(super) fn findings(&self) -> &[TableFinding] {
         &self.findings
     }
 
@@ -519,7 +520,7 @@ mod tests {
         let size = ByteLen::mib(64);
         let sound = card(SectorSize::B512, size, &[(2048, 4095)]);
         let gpt = Gpt::read(&sound, SectorSize::B512).unwrap().unwrap();
-        assert_eq!(gpt.findings(), [] as [String; 0]);
+        assert_eq!(gpt.findings(), []);
         for (at, finding) in [
             (512 + 56, "the primary table is damaged, the backup is used"),
             (1024 + 32, "the primary table is damaged, the backup is used"),
@@ -530,7 +531,7 @@ mod tests {
             let damaged = card(SectorSize::B512, size, &[(2048, 4095)]);
             flip(&damaged, at);
             let found = Gpt::read(&damaged, SectorSize::B512).unwrap().unwrap();
-            assert!(found.findings()[0].starts_with(finding), "{:?}", found.findings());
+            assert!(found.findings()[0].to_string().starts_with(finding), "{:?}", found.findings());
             assert_eq!(found.partitions(), gpt.partitions());
         }
     }
@@ -580,7 +581,7 @@ mod tests {
                 target.write_at(at, &bytes).unwrap();
             }
             let moved = Gpt::read(&target, sector).unwrap().unwrap();
-            prop_assert_eq!(moved.findings(), [] as [String; 0]);
+            prop_assert_eq!(moved.findings(), []);
             prop_assert_eq!(moved.partitions(), gpt.partitions());
             prop_assert_eq!(moved.disk_guid(), gpt.disk_guid());
             prop_assert_eq!(moved.card_end().get(), size(new).get());

@@ -14,6 +14,7 @@
 //! next record, counted from the container's start.
 
 use super::{Partition, PartitionKind, Relaid};
+use crate::table::TableFinding;
 use imbrik_store::{
     ReadAt, bytes,
     error::{Error, Result},
@@ -37,7 +38,7 @@ pub struct Mbr {
     record: Vec<u8>,
     partitions: Vec<MbrPartition>,
     chain: Vec<Link>,
-    findings: Vec<String>,
+    findings: Vec<TableFinding>,
 }
 
 /// A record of the chain of logical partitions.
@@ -160,9 +161,7 @@ impl Mbr {
         while let Some(offset) = self.sector.offset_of(at) {
             let record = read_up_to(store, offset, RECORD)?;
             if bytes::le_u16(&record, MARK) != Some(0xaa55) {
-                self.findings.push(format!(
-                    "the chain of logical partitions breaks at {at}: no boot record there"
-                ));
+                self.findings.push(TableFinding::ChainBreaks { at });
                 break;
             }
             let mut link = Link { at, record: record.clone(), logical: None };
@@ -187,8 +186,7 @@ impl Mbr {
                 break;
             };
             if seen.contains(&next) || seen.len() >= MOST_LOGICAL {
-                self.findings
-                    .push(format!("the chain of logical partitions runs in a circle at {next}"));
+                self.findings.push(TableFinding::ChainIsACircle { at: next });
                 break;
             }
             seen.push(next);
@@ -204,8 +202,8 @@ impl Mbr {
             if let [before, after] = pair
                 && before.span.intersect(after.span).is_some()
             {
-                self.findings
-                    .push(format!("partitions {} and {} overlap", before.number, after.number));
+                let (first, second) = (before.number, after.number);
+                self.findings.push(TableFinding::Overlap { first, second });
             }
         }
     }
@@ -375,7 +373,7 @@ impl Mbr {
         self.sector
     }
 
-    pub(super) fn findings(&self) -> &[String] {
+    pub(super) fn findings(&self) -> &[TableFinding] {
         &self.findings
     }
 }
@@ -526,7 +524,7 @@ mod tests {
         let found: Vec<_> =
             mbr.partitions().iter().map(|p| (p.number, p.span.start().get() / 512)).collect();
         assert_eq!(found, [(1, 2048), (5, 8192 + 2048), (6, 8192 + 4096 + 64)]);
-        assert_eq!(mbr.findings(), [] as [String; 0]);
+        assert_eq!(mbr.findings(), []);
     }
 
     #[test]
@@ -542,16 +540,13 @@ mod tests {
             (8192, record(&[(0x83, 64, 100), (0x05, 4096, 100)])),
             (8192 + 4096, record(&[(0x83, 64, 100), (0x05, 4096, 100)])),
         ]));
-        assert_eq!(
-            circle.findings(),
-            ["the chain of logical partitions runs in a circle at sector 12288"]
-        );
+        assert_eq!(circle.findings(), [TableFinding::ChainIsACircle { at: Lba::new(12288) }]);
     }
 
     #[test]
     fn overlapping_partitions_are_named() {
         let mbr = read(&card(&[(0, record(&[(0x83, 2048, 4096), (0x83, 4096, 4096)]))]));
-        assert_eq!(mbr.findings(), ["partitions 1 and 2 overlap"]);
+        assert_eq!(mbr.findings(), [TableFinding::Overlap { first: 1, second: 2 }]);
     }
 
     #[test]
@@ -625,7 +620,7 @@ mod tests {
             records.insert(0, (0, record(&[(0x0c, 2048, own), container])));
             let store = card(&records);
             let mbr = read(&store);
-            prop_assert_eq!(mbr.findings(), [] as [String; 0]);
+            prop_assert_eq!(mbr.findings(), []);
             let before = mbr.partitions();
             let spans: Vec<(u32, Span)> = before
                 .iter()
@@ -647,7 +642,7 @@ mod tests {
                 moved.write_at(at, &bytes).unwrap();
             }
             let after = read(&moved);
-            prop_assert_eq!(after.findings(), [] as [String; 0]);
+            prop_assert_eq!(after.findings(), []);
             let found: Vec<_> =
                 after.partitions().iter().map(|part| (part.number, part.span)).collect();
             prop_assert_eq!(found, wanted.clone());

@@ -3,9 +3,11 @@
 //! [`read`] tells which table a card carries. A table that is damaged in one place and sound in
 //! another is read from the sound one, and what was noticed stands in [`Table::findings`].
 
+mod finding;
 mod gpt;
 mod mbr;
 
+pub use finding::TableFinding;
 pub use gpt::{Gpt, GptPartition};
 pub use mbr::{Mbr, MbrPartition};
 
@@ -153,9 +155,9 @@ impl Table {
         }
     }
 
-    /// What is wrong with it, a sentence each; empty for a sound table.
+    /// What is wrong with it; nothing for a sound table.
     #[must_use]
-    pub fn findings(&self) -> &[String] {
+    pub fn findings(&self) -> &[TableFinding] {
         match self {
             Self::Mbr(mbr) => mbr.findings(),
             Self::Gpt(gpt) => gpt.findings(),

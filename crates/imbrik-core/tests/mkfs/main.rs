@@ -142,7 +142,7 @@ fn reads_as_listed(made: &Made, device: &Path, sector: u64) {
         parts.map(|p| (p.span.start().get() / sector, p.span.len().get() / sector)).collect();
     assert_eq!(found, expected, "{listed}");
     assert!(!found.is_empty());
-    assert_eq!(survey.findings, [] as [String; 0]);
+    assert_eq!(survey.findings, []);
     let id = tool("sfdisk --disk-id FILE", device).trim().to_lowercase();
     let id = id.trim_start_matches("0x").to_owned();
     assert_eq!(survey.table.as_ref().map(Table::id), Some(id));
@@ -164,6 +164,6 @@ fn a_gpt_with_one_copy_overwritten_is_still_read() {
         fs::write(&made.path, damaged).unwrap();
         let found = made.survey();
         assert_eq!(found.parts, sound.parts);
-        assert!(found.findings[0].starts_with(words), "{:?}", found.findings);
+        assert!(found.findings[0].to_string().starts_with(words), "{:?}", found.findings);
     }
 }

@@ -92,7 +92,7 @@ fn a_mark_of_errors_is_kept_when_nothing_is_wrong_and_else_the_fault_is_named() 
     tool("debugfs", &["-w", "-R", "ssv state 3", "v"], dir);
     let (shape, found) = reshaped(dir, "v", "w", SMALLEST).unwrap();
     assert!(shape.warnings.iter().any(|words| words.contains("the mark is kept")));
-    assert!(found.usage.findings.iter().any(|words| words.contains("found none")));
+    assert_eq!(found.usage.findings, [imbrik_fs::VolumeFinding::MarkedAsFaulty { faults: 0 }]);
     let said = tool("dumpe2fs", &["-h", "w"], dir);
     assert!(said.contains("Filesystem state:         clean with errors"), "{said}");
     run("e2fsck", &["-fy", "w"], dir);
@@ -105,7 +105,7 @@ fn a_mark_of_errors_is_kept_when_nothing_is_wrong_and_else_the_fault_is_named() 
     let volume = OpenVolume::open(Arc::clone(&store)).unwrap().unwrap();
     let examined = || volume.examine().unwrap().usage;
     assert_eq!(examined().whole_because, None);
-    assert!(examined().findings.iter().any(|words| words.contains("1 faults are in folders")));
+    assert!(examined().findings.contains(&imbrik_fs::VolumeFinding::MarkedAsFaulty { faults: 1 }));
     tool("debugfs", &["-w", "-R", "sif lost+found blocks 2", "v"], dir);
     assert!(examined().whole_because.is_some_and(|why| why.contains("count of blocks is wrong")));
 }

@@ -17,7 +17,10 @@ mod extents;
 mod superblock;
 mod tree;
 
-use crate::{Examined, State, Usage, Volume, VolumeKind, filesystem::Filesystem, ids::uuid_text};
+use crate::{
+    Examined, State, Usage, Volume, VolumeKind, filesystem::Filesystem, finding::VolumeFinding,
+    ids::uuid_text,
+};
 use chunks::Chunks;
 use imbrik_store::{
     ReadAt, bytes,
@@ -85,7 +88,7 @@ fn examined(store: &dyn ReadAt, state: &mut State) -> Result<Usage> {
         Ok(extents) if superblock.log_root == 0 => used.extend(extents),
         Ok(_) => used.extend(chunks.spans()),
         Err(error) if is_doubt(&error) => {
-            findings.push(format!("all that is given out to chunks counts as used: {error}"));
+            findings.push(VolumeFinding::AllGivenOutCounts { why: error.to_string() });
             used.extend(chunks.spans());
         }
         Err(error) => return Err(error),

@@ -10,7 +10,7 @@ use super::{
     folders::{self, read_bitmap},
 };
 use crate::{
-    Usage,
+    Usage, VolumeFinding,
     bits::{Bits, Run},
     usage::cluster_spans,
 };
@@ -85,9 +85,7 @@ fn trusted(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
     let mut usage = Usage::of(used, Vec::new());
     if unmarked > 0 {
         let len = boot.cluster.checked_mul(unmarked).unwrap_or_default();
-        usage
-            .findings
-            .push(format!("its bitmap calls {len} free that files hold; they count as used"));
+        usage.findings.push(VolumeFinding::CalledFree { by: "bitmap", files: "hold", len });
     }
     Ok(usage)
 }

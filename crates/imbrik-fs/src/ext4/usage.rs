@@ -8,7 +8,7 @@ use super::{
     structure::metadata_cache::MetadataCache,
     superblock::{RawSuperblock, Superblock},
 };
-use crate::{Least, Usage, bits::Run};
+use crate::{Least, Usage, bits::Run, finding::VolumeFinding};
 use imbrik_store::{
     ReadAt,
     error::{Class, Error, Result},
@@ -52,13 +52,7 @@ fn believed(store: &Arc<dyn ReadAt>, superblock: &Superblock) -> Result<(Usage, 
         false => None,
     };
     let (mut usage, least) = Bitmaps::of(store, superblock)?.usage()?;
-    usage.findings.extend(faults.map(|faults| match faults {
-        0 => "its system marked it as having errors; a look at every inode found none".to_owned(),
-        faults => format!(
-            "its system marked it as having errors; which blocks are whose is sound, {faults} faults \
-             are in folders, attributes or links"
-        ),
-    }));
+    usage.findings.extend(faults.map(|faults| VolumeFinding::MarkedAsFaulty { faults }));
     Ok((usage, least))
 }
 
@@ -147,9 +141,7 @@ impl<'a> Bitmaps<'a> {
         }
         let mut usage = Usage::of(used, cleared);
         if let Some(errno) = self.journal.as_ref().and_then(Place::errno) {
-            usage.findings.push(format!(
-                "its journal keeps the error {errno}, which its system met: a check is due"
-            ));
+            usage.findings.push(VolumeFinding::JournalError { errno });
         }
         let least = least(superblock, &usage, free_inodes);
         Ok((usage, Some(least)))

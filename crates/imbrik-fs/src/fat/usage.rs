@@ -13,7 +13,7 @@ use super::{
     table::{TableOnCard, decode},
 };
 use crate::{
-    Usage,
+    Usage, VolumeFinding,
     bits::{Bits, Run},
     clusters,
     usage::cluster_spans,
@@ -83,20 +83,15 @@ fn trusted(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
     if let (Some(in_root), Some(in_boot)) = (label_in(&root), &boot.label)
         && in_root != *in_boot
     {
-        usage.findings.push(format!(
-            "its label is {in_root:?} in its root directory and {in_boot:?} in its boot sector"
-        ));
+        usage.findings.push(VolumeFinding::TwoLabels { in_root, in_boot: in_boot.clone() });
     }
     if let Some(error) = unreadable {
-        usage.findings.push(format!(
-            "one of its allocation tables cannot be read, the other one is used: {error}"
-        ));
+        usage.findings.push(VolumeFinding::TableUnreadable { why: error.to_string() });
     }
     if unmarked > 0 {
         let len = boot.cluster.checked_mul(unmarked).unwrap_or_default();
-        usage.findings.push(format!(
-            "its allocation table calls {len} free that files start with; they count as used"
-        ));
+        let (by, files) = ("allocation table", "start with");
+        usage.findings.push(VolumeFinding::CalledFree { by, files, len });
     }
     Ok(usage)
 }

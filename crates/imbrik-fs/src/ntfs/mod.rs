@@ -10,6 +10,7 @@ use crate::{
     Examined, State, Usage, Volume, VolumeKind,
     bits::{Bits, Run},
     filesystem::Filesystem,
+    finding::VolumeFinding,
     hidden_sectors::hidden_sectors,
     usage::cluster_spans,
 };
@@ -365,9 +366,7 @@ impl<'a> Files<'a> {
         let mut usage = Usage::of(used, Vec::new());
         if unmarked > 0 {
             let len = cluster.checked_mul(unmarked).unwrap_or_default();
-            usage
-                .findings
-                .push(format!("its bitmap calls {len} free that files hold; they count as used"));
+            usage.findings.push(VolumeFinding::CalledFree { by: "bitmap", files: "hold", len });
         }
         Ok(usage)
     }

@@ -220,7 +220,7 @@ fn btrfs_comes_out_clean_over_old_bytes() {
         sh(&make, at);
         let (state, usage) = over_old_bytes(at);
         assert_eq!(usage.whole_because.is_some(), is_whole, "{about}: {usage:?}");
-        assert_eq!(usage.findings, [] as [String; 0], "{about}");
+        assert_eq!(usage.findings, [], "{about}");
         assert!(is_whole || state == State::Clean, "{about}");
         assert!(is_whole || usage.in_use().get() < 100 << 20, "{about}: {}", usage.in_use());
         sh("btrfs check --check-data-csum w 2>&1", at);
@@ -290,7 +290,11 @@ fn btrfs_whose_extents_are_damaged_keeps_all_of_its_chunks() {
     damage(extents);
     let usage = over_old_bytes(at).1;
     assert_eq!(usage.whole_because, None);
-    assert!(usage.findings[0].contains("all that is given out to chunks"), "{:?}", usage.findings);
+    assert!(
+        usage.findings[0].to_string().contains("all that is given out to chunks"),
+        "{:?}",
+        usage.findings
+    );
     assert!(usage.in_use() > sound.in_use());
     // Without a chunk tree nothing is known.
     damage(chunks);

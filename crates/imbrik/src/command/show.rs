@@ -236,7 +236,8 @@ impl Found<'_> {
             Shown::Image(image) => image.findings(),
             Shown::Card(..) => &[],
         };
-        for finding in findings.iter().chain(&self.survey.findings) {
+        let findings = findings.iter().map(ToString::to_string);
+        for finding in findings.chain(self.survey.findings.iter().map(ToString::to_string)) {
             out.line(&format!("{} {finding}", out.paint(Tone::Alarm, "!")));
         }
     }
@@ -447,7 +448,7 @@ fn facts_of(image: &Image) -> json::ImageFacts {
         made_at: manifest.map(|manifest| manifest.made_at.to_string()),
         fitted_from_card_size: fitted.map(|fitted| fitted.card_size),
         note: manifest.and_then(|manifest| manifest.note.clone()),
-        findings: image.findings().to_vec(),
+        findings: json::told(image.findings()),
     }
 }
 

@@ -49,7 +49,9 @@ impl Writing<'_> {
             SourceKind::Image(image) => image.findings(),
             SourceKind::Card(_) | SourceKind::Kept(..) => &[],
         };
-        for finding in findings.iter().chain(&source.known.survey.findings) {
+        let findings = findings.iter().map(ToString::to_string);
+        let known = source.known.survey.findings.iter().map(ToString::to_string);
+        for finding in findings.chain(known) {
             out.line(&format!("  {} {finding}", out.paint(Tone::Alarm, "!")));
         }
         let seconds = targets.iter().map(|target| target.likely_seconds(self.args));

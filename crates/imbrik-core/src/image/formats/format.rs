@@ -1,5 +1,6 @@
 //! What there is to know of a container: the one trait behind which each stands.
 
+use crate::image::ImageFinding;
 use crate::image::frames::FramedStore;
 use imbrik_store::{
     ReadAt,
@@ -60,7 +61,7 @@ pub(in crate::image) struct Inside {
     /// The JSON of the manifest that it holds.
     pub(in crate::image) manifest: Option<Vec<u8>>,
     /// What is wrong with it, a sentence each.
-    pub(in crate::image) findings: Vec<String>,
+    pub(in crate::image) findings: Vec<ImageFinding>,
 }
 
 /// How a container is written: a frame a tile, in order, and what stands behind them.

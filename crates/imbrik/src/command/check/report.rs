@@ -141,7 +141,7 @@ impl Report<'_> {
             expected: expected_for_programs(self.found.expected),
             has_digests: self.image.manifest().is_some(),
             differing: json::spans(&self.found.tiles.spans),
-            findings: self.image.findings().to_vec(),
+            findings: json::told(self.image.findings()),
             references: self.references().len(),
             references_missing: self.references().iter().filter(|r| !r.is_found).count(),
             against: self.against.map(|other| match self.card {
@@ -234,7 +234,7 @@ impl Report<'_> {
     fn show_manifest(&self, out: &Out) {
         let bad = |text: &str| out.paint(Tone::Alarm, text);
         for finding in self.image.findings() {
-            out.line(&format!("Manifest        {}", bad(finding)));
+            out.line(&format!("Manifest        {}", bad(&finding.to_string())));
         }
         if let (Some(manifest), []) = (self.image.manifest(), self.image.findings()) {
             out.line(&format!("Manifest        {}", time::saved(manifest)));

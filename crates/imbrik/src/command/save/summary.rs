@@ -37,15 +37,14 @@ pub(super) struct Done<'a> {
 impl Done<'_> {
     fn json(&self, to: &Destination, next: String) -> json::Saved {
         let Done { card, saved, tally, .. } = self;
-        let told = |list: fn(&Occupancy) -> &Vec<String>| {
-            self.occupancy.map(|occupancy| list(occupancy).clone()).unwrap_or_default()
-        };
+        let whole = self.occupancy.map_or(&[][..], |occupancy| &occupancy.read_whole);
+        let findings = self.occupancy.map_or(&[][..], |occupancy| &occupancy.findings);
         json::Saved {
             card: card.path.to_string_lossy().into_owned(),
             card_size: self.size.get(),
             fitted_card_size: self.fitted.map(ByteLen::get),
-            read_whole: told(|occupancy| &occupancy.read_whole),
-            findings: told(|occupancy| &occupancy.findings),
+            read_whole: whole.to_vec(),
+            findings: json::told(findings),
             card_bytes_read: tally.read().get(),
             card_requests: tally.reads(),
             card_bytes_written: tally.written().get(),

@@ -30,6 +30,11 @@ struct Envelope<'a, T> {
     more: T,
 }
 
+/// Findings, in words.
+pub(crate) fn told(findings: &[impl ToString]) -> Vec<String> {
+    findings.iter().map(ToString::to_string).collect()
+}
+
 /// An object of `command` with the fields of `more`.
 pub(crate) fn object(command: &str, result: &str, more: impl Serialize) -> Value {
     let object = Envelope { imbrik: VERSION, command, result, more };
@@ -136,7 +141,7 @@ pub(crate) fn content_with<P>(survey: &Survey, more: impl Fn(usize, Partition) -
         label: survey.label().map(str::to_owned),
         blank: survey.is_blank,
         partitions: partitions.map(|(index, part)| more(index, partition(part))).collect(),
-        findings: survey.findings.clone(),
+        findings: told(&survey.findings),
     }
 }
 

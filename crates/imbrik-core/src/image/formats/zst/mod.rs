@@ -15,6 +15,7 @@ use super::{
     format::{Format, FrameLens, Inside, Packed, Packer, UseContent, Writing},
     members::{Decoder, MemberKind},
 };
+use crate::image::ImageFinding;
 use crate::image::frames::FramedStore;
 use frame::{MANIFEST_MAGIC, MANIFEST_TAG, skippable_header};
 use imbrik_store::{
@@ -69,7 +70,7 @@ impl Format for Zst {
         let index = ZstIndex::of(&**file)?;
         let mut findings = Vec::new();
         if index.manifest.is_some() && !index.has_seek_table {
-            findings.push("the seek table at its end is missing".to_owned());
+            findings.push(ImageFinding::NoSeekTable);
         }
         let framed = index
             .frames

@@ -1,0 +1,38 @@
+//! What is odd about an image file, as values, and each in words.
+
+use imbrik_store::units::ByteLen;
+use std::fmt;
+
+/// Something odd about an image whose content can be read all the same.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum ImageFinding {
+    /// The seek table at its end is missing: it was cut there.
+    NoSeekTable,
+    /// Its manifest is that of a card of another length, and nothing of it counts.
+    OtherCard {
+        /// Bytes, by the manifest.
+        said: ByteLen,
+        /// Bytes in the image.
+        holds: ByteLen,
+    },
+    /// Its manifest cannot be read.
+    ManifestDamaged {
+        /// Why not.
+        why: String,
+    },
+}
+
+impl fmt::Display for ImageFinding {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::NoSeekTable => f.write_str("the seek table at its end is missing"),
+            Self::OtherCard { said, holds } => write!(
+                f,
+                "the manifest speaks of a card of {} bytes, the image holds {holds}",
+                said.get()
+            ),
+            Self::ManifestDamaged { why } => f.write_str(why),
+        }
+    }
+}

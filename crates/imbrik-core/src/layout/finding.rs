@@ -1,0 +1,64 @@
+//! What is odd about a card, as values, and each in words.
+
+use crate::table::TableFinding;
+use imbrik_fs::{VolumeFinding, VolumeKind};
+use imbrik_store::units::ByteLen;
+use std::fmt;
+
+/// Something odd about what is on a card.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Finding {
+    /// About its table.
+    Table(TableFinding),
+    /// So much of the metadata in a place cannot be read.
+    Unreadable {
+        /// Bytes.
+        len: ByteLen,
+        /// A partition or a gap, in words.
+        place: String,
+    },
+    /// A partition reaches past the end of the card.
+    PastTheEnd {
+        /// Which: "partition 2".
+        title: String,
+        /// By so many bytes.
+        by: ByteLen,
+    },
+    /// A volume says that it is longer than its place.
+    TooLong {
+        /// What it is.
+        kind: VolumeKind,
+        /// The partition; `None` for one that has the whole card.
+        title: Option<String>,
+        /// By so many bytes.
+        by: ByteLen,
+    },
+    /// About a volume.
+    Volume {
+        /// The partition: "partition 2 (ext4, hive-07)".
+        title: String,
+        /// What.
+        what: VolumeFinding,
+    },
+}
+
+impl fmt::Display for Finding {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Table(what) => what.fmt(f),
+            Self::Unreadable { len, place } => {
+                write!(f, "{len} of the metadata in {place} cannot be read")
+            }
+            Self::PastTheEnd { title, by } => write!(f, "{title} reaches {by} past the end"),
+            Self::TooLong { kind, title, by } => {
+                write!(f, "the {kind} volume")?;
+                if let Some(title) = title {
+                    write!(f, " in {title}")?;
+                }
+                write!(f, " says that it is {by} longer than its place")
+            }
+            Self::Volume { title, what } => write!(f, "{title}: {what}"),
+        }
+    }
+}

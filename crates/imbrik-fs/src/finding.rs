@@ -1,0 +1,80 @@
+//! What is odd about a volume and ends nothing: as values, and each in words.
+
+use imbrik_store::units::ByteLen;
+use std::fmt;
+
+/// Something odd about a volume of which everything was read all the same: where two structures tell
+/// something else, the more cautious one was believed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum VolumeFinding {
+    /// Its own system marked it as having errors; which blocks are whose is sound.
+    MarkedAsFaulty {
+        /// How many faults are in folders, attributes or links.
+        faults: usize,
+    },
+    /// Its journal keeps an error that its system met.
+    JournalError {
+        /// The number of the error, below zero.
+        errno: i32,
+    },
+    /// What is in use within the parts of it that are given out is not known, so all of these count.
+    AllGivenOutCounts {
+        /// Why.
+        why: String,
+    },
+    /// It has two labels that differ.
+    TwoLabels {
+        /// The one in its root directory.
+        in_root: String,
+        /// The one in its boot sector.
+        in_boot: String,
+    },
+    /// One of its allocation tables cannot be read; the other one was believed.
+    TableUnreadable {
+        /// Why not.
+        why: String,
+    },
+    /// So many bytes of files are called free; they count as used.
+    CalledFree {
+        /// What calls them free: "bitmap".
+        by: &'static str,
+        /// How files are known to have them: "hold", "start with".
+        files: &'static str,
+        /// Bytes.
+        len: ByteLen,
+    },
+}
+
+impl fmt::Display for VolumeFinding {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::MarkedAsFaulty { faults: 0 } => f.write_str(
+                "its system marked it as having errors; a look at every inode found none",
+            ),
+            Self::MarkedAsFaulty { faults } => write!(
+                f,
+                "its system marked it as having errors; which blocks are whose is sound, {faults} \
+                 faults are in folders, attributes or links"
+            ),
+            Self::JournalError { errno } => write!(
+                f,
+                "its journal keeps the error {errno}, which its system met: a check is due"
+            ),
+            Self::AllGivenOutCounts { why } => {
+                write!(f, "all that is given out to chunks counts as used: {why}")
+            }
+            Self::TwoLabels { in_root, in_boot } => write!(
+                f,
+                "its label is {in_root:?} in its root directory and {in_boot:?} in its boot sector"
+            ),
+            Self::TableUnreadable { why } => write!(
+                f,
+                "one of its allocation tables cannot be read, the other one is used: {why}"
+            ),
+            Self::CalledFree { by, files, len } => {
+                write!(f, "its {by} calls {len} free that files {files}; they count as used")
+            }
+        }
+    }
+}
