@@ -1,7 +1,8 @@
 //! Checksum files: lines of `HASH  NAME`, as the standard tools write and check them.
 
 use imbrik_store::error::{Error, Result};
-use sha2::Digest;
+use md5::Digest;
+use ring::digest;
 use std::{
     ffi::{OsStr, OsString},
     fmt,
@@ -127,9 +128,8 @@ pub struct Sum {
 }
 
 enum Hasher {
-    Sha256(sha2::Sha256),
-    Sha512(sha2::Sha512),
-    Sha1(sha1::Sha1),
+    /// SHA-256, SHA-512 and SHA-1.
+    Sha(SumKind, digest::Context),
     Md5(md5::Md5),
     Blake3(Box<blake3::Hasher>),
 }
@@ -142,9 +142,12 @@ impl Sums {
     #[must_use]
     pub fn new(kinds: &[SumKind]) -> Self {
         let start = |kind: &SumKind| match kind {
-            SumKind::Sha256 => Hasher::Sha256(sha2::Sha256::new()),
-            SumKind::Sha512 => Hasher::Sha512(sha2::Sha512::new()),
-            SumKind::Sha1 => Hasher::Sha1(sha1::Sha1::new()),
+            SumKind::Sha256 => Hasher::Sha(*kind, digest::Context::new(&digest::SHA256)),
+            SumKind::Sha512 => Hasher::Sha(*kind, digest::Context::new(&digest::SHA512)),
+            SumKind::Sha1 => {
+                let sha1 = &digest::SHA1_FOR_LEGACY_USE_ONLY;
+                Hasher::Sha(*kind, digest::Context::new(sha1))
+            }
             SumKind::Md5 => Hasher::Md5(md5::Md5::new()),
             SumKind::Blake3 => Hasher::Blake3(Box::default()),
         };
@@ -155,9 +158,7 @@ impl Sums {
     pub fn update(&mut self, bytes: &[u8]) {
         for hasher in &mut self.0 {
             match hasher {
-                Hasher::Sha256(hasher) => hasher.update(bytes),
-                Hasher::Sha512(hasher) => hasher.update(bytes),
-                Hasher::Sha1(hasher) => hasher.update(bytes),
+                Hasher::Sha(_, hasher) => hasher.update(bytes),
                 Hasher::Md5(hasher) => hasher.update(bytes),
                 Hasher::Blake3(hasher) => {
                     hasher.update(bytes);
@@ -170,9 +171,7 @@ impl Sums {
     #[must_use]
     pub fn finish(self) -> Vec<Sum> {
         let finish = |hasher| match hasher {
-            Hasher::Sha256(hasher) => (SumKind::Sha256, hex(&hasher.finalize())),
-            Hasher::Sha512(hasher) => (SumKind::Sha512, hex(&hasher.finalize())),
-            Hasher::Sha1(hasher) => (SumKind::Sha1, hex(&hasher.finalize())),
+            Hasher::Sha(kind, hasher) => (kind, hex(hasher.finish().as_ref())),
             Hasher::Md5(hasher) => (SumKind::Md5, hex(&hasher.finalize())),
             Hasher::Blake3(hasher) => (SumKind::Blake3, hex(hasher.finalize().as_bytes())),
         };

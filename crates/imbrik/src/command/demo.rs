@@ -11,6 +11,7 @@ use crate::{
     render::{Out, Tone, quoted},
     session::Environment,
 };
+use imbrik_core::store::bytes::is_zero;
 use std::{
     collections::BTreeSet,
     env,
@@ -243,7 +244,7 @@ fn unpack(packed: &[u8], path: &Path) -> io::Result<()> {
             return file.set_len(at);
         }
         for (index, part) in piece[..len].chunks(64 << 10).enumerate() {
-            if part.iter().any(|byte| *byte != 0) {
+            if !is_zero(part) {
                 file.write_all_at(part, at + ((index * (64 << 10)) as u64))?;
             }
         }

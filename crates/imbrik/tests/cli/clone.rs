@@ -1,6 +1,6 @@
 //! `imbrik clone`, and many targets at once.
 
-use crate::harness::{Bench, CARD, flat, is_root, put, sized, tool};
+use crate::harness::{Bench, CARD, all_are, flat, is_root, places_of, put, sized, tool};
 use std::{fs, time::Instant};
 
 fn slot(name: &str, size: u64, more: &str) -> String {
@@ -69,7 +69,7 @@ fn an_image_goes_to_many_cards_and_one_that_is_pulled_fails_alone() {
         assert!(run.out_has("has no partition table now"), "{run:?}");
         is_good(&bench, "b");
         is_good(&bench, "d");
-        assert!(bench.bytes("rack/c.img")[..512].iter().all(|byte| *byte == 0));
+        assert!(all_are(&bench.bytes("rack/c.img")[..512], 0));
     }
 }
 
@@ -104,8 +104,7 @@ fn many_cards_take_little_longer_than_one() {
 fn a_source_that_is_mounted_while_it_is_read_is_told() {
     let bench = Bench::with_card(&slot("b", CARD, "write_rate = 4000000"));
     let at = bench.bytes("rack/a.img");
-    let place =
-        at.windows(2).enumerate().position(|(at, two)| at % 512 == 56 && two == [0x53, 0xef]);
+    let place = places_of(&at, &[0x53, 0xef]).find(|at| at % 512 == 56);
     let mounts = place.unwrap() as u64 - 56 + 52;
     let mut command = bench.command("clone rack:a rack:b --yes".split_whitespace());
     let child = command
@@ -358,13 +357,13 @@ fn an_interrupt_or_a_closed_pipe_leaves_no_card_that_looks_whole() {
     let bench = Bench::with_card(&[slot("b", CARD, slow), slot("c", CARD, slow)].concat());
     let begun = || {
         let bytes = fs::read(bench.path("rack/b.img")).unwrap_or_default();
-        bytes.get(4 << 20..).is_some_and(|rest| rest.iter().any(|byte| *byte != 0))
+        bytes.get(4 << 20..).is_some_and(|rest| !all_are(rest, 0))
     };
     let run = bench.interrupted("clone rack:a rack:b rack:c --yes", begun);
     assert_eq!(run.code, 130, "{run:?}");
     for card in ["b", "c"] {
         let head = bench.bytes(format!("rack/{card}.img"));
-        assert!(head[..512].iter().all(|byte| *byte == 0), "{card} looks whole");
+        assert!(all_are(&head[..512], 0), "{card} looks whole");
     }
     assert_eq!(bench.list("."), ["rack"]);
     // A reader of the output that goes away ends nothing.

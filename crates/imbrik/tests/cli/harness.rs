@@ -334,14 +334,20 @@ pub(crate) fn flip(path: &Path, at: u64) {
 
 /// Bytes that don't compress, the same every time.
 pub(crate) fn noise(len: usize) -> Vec<u8> {
-    let mut state = 0x9e37_79b9_7f4a_7c15_u64;
-    let words = std::iter::repeat_with(move || {
-        state ^= state << 13;
-        state ^= state >> 7;
-        state ^= state << 17;
-        state.to_le_bytes()
-    });
-    words.flatten().take(len).collect()
+    let mut bytes = vec![0; len];
+    blake3::Hasher::new_derive_key("noise").finalize_xof().fill(&mut bytes);
+    bytes
+}
+
+/// Whether all of `bytes` are `byte`; a comparison of whole slices, since there are many of them.
+pub(crate) fn all_are(bytes: &[u8], byte: u8) -> bool {
+    let expected = [byte; 1 << 16];
+    bytes.chunks(expected.len()).all(|piece| piece == &expected[..piece.len()])
+}
+
+/// Where `needle` stands in `bytes`.
+pub(crate) fn places_of<'a>(bytes: &'a [u8], needle: &'a [u8]) -> impl Iterator<Item = usize> {
+    memchr::memmem::find_iter(bytes, needle)
 }
 
 /// Whether the test may use loop devices and mounts. Without root it says that it was not run; in

@@ -1,7 +1,7 @@
 //! What is said when something cannot be done: each message with its state and its next step, and
 //! the conveniences that spare one of them.
 
-use crate::harness::{Bench, CARD, Run, flip, is_root, put, sized, tool, valid};
+use crate::harness::{Bench, CARD, Run, all_are, flip, is_root, put, sized, tool, valid};
 use serde_json::Value;
 use std::{
     fs,
@@ -107,14 +107,14 @@ fn an_interrupt_of_ones_own_is_not_laid_on_the_card() {
     bench.write_rack(&slot("b", CARD, "write_rate = 3000000"));
     let card = bench.path("rack/b.img");
     let run = bench.interrupted("restore hive.img.zst rack:b --yes", || {
-        fs::read(&card).is_ok_and(|bytes| bytes.iter().any(|byte| *byte != 0))
+        fs::read(&card).is_ok_and(|bytes| !all_are(&bytes, 0))
     });
     let run = run.expect(130).says("Restore once more to start over.");
     assert!(!run.err_has("bad"), "{}", run.stderr);
     sized(&card, 0);
     sized(&card, CARD);
     let run = bench.interrupted("restore hive.img.zst rack:b --yes --json", || {
-        fs::read(&card).is_ok_and(|bytes| bytes.iter().any(|byte| *byte != 0))
+        fs::read(&card).is_ok_and(|bytes| !all_are(&bytes, 0))
     });
     assert_eq!(objects(&run.expect(130)).last().unwrap()["exit"], 130);
 }
@@ -235,9 +235,7 @@ fn a_damaged_image_is_written_but_for_its_damage_when_that_is_asked_for() {
     flip(&image, bench.bytes("hive.img.gz").len() as u64 * 3 / 4);
     let run = bench.imbrik("restore hive.img.gz rack:b --yes").expect(3);
     run.says("--damaged writes what is sound of it");
-    assert!(
-        !bench.path("rack/b.img").exists() || bench.bytes("rack/b.img").iter().all(|b| *b == 0)
-    );
+    assert!(!bench.path("rack/b.img").exists() || all_are(&bench.bytes("rack/b.img"), 0));
     let run = bench.imbrik("restore hive.img.gz rack:b --yes --damaged").expect(6);
     run.shows("damaged in the image").shows("partition 2 (ext4, hive-07)");
     let told = bench.imbrik("restore hive.img.gz rack:b --yes --damaged --json").expect(6).json();

@@ -1,6 +1,6 @@
 //! `imbrik restore`
 
-use crate::harness::{Bench, CARD, flip, noise, put, sized, tool};
+use crate::harness::{Bench, CARD, all_are, flip, noise, put, sized, tool};
 use std::{fs, path::Path};
 
 /// A bench with an image of the card and a slot `b` of `size`, full of stale bytes.
@@ -12,7 +12,7 @@ fn with_target(size: u64, about: &str) -> Bench {
 }
 
 fn is_stale(bench: &Bench) -> bool {
-    bench.bytes("rack/b.img").iter().all(|byte| *byte == 0xee)
+    all_are(&bench.bytes("rack/b.img"), 0xee)
 }
 
 #[test]
@@ -29,8 +29,8 @@ fn no_stale_byte_shows_through_on_a_bigger_card() {
     let run = bench.good("restore hive.img.zst rack:b --yes --json");
     let (card, source) = (bench.bytes("rack/b.img"), bench.bytes("rack/a.img"));
     assert!(card[..source.len()] == source);
-    assert!(card[source.len()..][..8 << 20].iter().all(|byte| *byte == 0xee), "left as it was");
-    assert!(card[card.len() - (1 << 20)..].iter().all(|byte| *byte == 0), "no old backup table");
+    assert!(all_are(&card[source.len()..][..8 << 20], 0xee), "left as it was");
+    assert!(all_are(&card[card.len() - (1 << 20)..], 0), "no old backup table");
     let done = run.json();
     for name in ["card_size", "card_bytes_read", "card_bytes_written", "image_bytes", "seconds"] {
         assert!(done[name].is_number(), "{name} in {done}");
@@ -117,7 +117,7 @@ fn damage_found_only_while_writing_leaves_no_table() {
     flip(&bench.path("hive.img"), 30_000_000);
     let run = bench.imbrik("restore hive.img rack:b --yes --no-check").expect(3);
     run.says("the image is damaged").says("no partition table");
-    assert!(bench.bytes("rack/b.img")[..1 << 20].iter().all(|byte| *byte == 0));
+    assert!(all_are(&bench.bytes("rack/b.img")[..1 << 20], 0));
 }
 
 #[test]
@@ -135,13 +135,13 @@ fn a_card_pulled_out_or_an_interrupt_leaves_no_table() {
     let bench = with_target(CARD, "pulled_after = 40000000");
     let run = bench.imbrik("restore hive.img.zst rack:b --yes").expect(1);
     run.says("does not answer").says("no partition table");
-    assert!(bench.bytes("rack/b.img")[..1 << 20].iter().all(|byte| *byte == 0));
+    assert!(all_are(&bench.bytes("rack/b.img")[..1 << 20], 0));
     let slow = with_target(CARD, "write_rate = 20000000");
     let card = slow.path("rack/b.img");
     let begun = || fs::read(&card).unwrap()[5 << 20..6 << 20].iter().any(|byte| *byte != 0xee);
     let run = slow.interrupted("restore hive.img.zst rack:b --yes", begun).expect(130);
     run.says("no partition table").says("Restore once more");
-    assert!(slow.bytes("rack/b.img")[..1 << 20].iter().all(|byte| *byte == 0));
+    assert!(all_are(&slow.bytes("rack/b.img")[..1 << 20], 0));
     slow.good("restore hive.img.zst rack:b --yes --no-check");
     assert!(slow.bytes("rack/b.img") == slow.bytes("rack/a.img"));
 }
@@ -302,7 +302,7 @@ fn a_smaller_card_is_used_when_the_data_fit() {
         let run = bench.imbrik("restore hive.img.zst rack:b --yes");
         if !fits {
             run.expect(5).says("too small: the data need").says("Nothing was written");
-            assert!(bench.bytes("rack/b.img").iter().all(|byte| *byte == 0xee));
+            assert!(all_are(&bench.bytes("rack/b.img"), 0xee));
             continue;
         }
         run.expect(0).shows("partition 2 (ext4, hive-07) shrinks from");

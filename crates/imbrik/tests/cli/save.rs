@@ -1,6 +1,6 @@
 //! `imbrik save`
 
-use crate::harness::{Bench, CARD, is_root, noise, put, sized, tool};
+use crate::harness::{Bench, CARD, is_root, noise, places_of, put, sized, tool};
 use std::{
     ffi::{OsStr, OsString},
     fs,
@@ -224,8 +224,7 @@ fn a_card_that_is_written_to_while_it_is_read_is_told() {
     let card = bench.path("rack/a.img");
     let at = bench.bytes("rack/a.img");
     // The write time of the ext volume's superblock, in a partition of the card.
-    let place =
-        at.windows(2).enumerate().position(|(at, two)| at % 512 == 56 && two == [0x53, 0xef]);
+    let place = places_of(&at, &[0x53, 0xef]).find(|at| at % 512 == 56);
     let wtime = place.unwrap() as u64 - 56 + 48;
     let mut command = bench.command("save rack:a x.img.zst".split_whitespace());
     let child = command

@@ -1,7 +1,7 @@
 //! What somebody sees on terminals of different widths, compared as a screen: no line wraps, and
 //! nothing is left of what was drawn over.
 
-use crate::harness::{Bench, CARD, flat};
+use crate::harness::{Bench, CARD, all_are, flat};
 use rustix::{
     pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt},
     termios::{Winsize, tcsetwinsize},
@@ -239,7 +239,8 @@ fn every_question_can_be_answered_refused_interrupted_and_hung_up_on() {
             "put the new one in, and press Enter",
             "q\n",
             "\n",
-            "is the one that was read",
+            // The next question: what is typed before it would stand in the middle of the reason.
+            "Put another card in and press Enter",
         ),
     ];
     for (words, question, answer, other, why) in cases {
@@ -283,7 +284,7 @@ fn every_question_can_be_answered_refused_interrupted_and_hung_up_on() {
 }
 
 fn is_blank(bench: &Bench) -> bool {
-    bench.bytes("rack/b.img").iter().all(|byte| *byte == 0)
+    all_are(&bench.bytes("rack/b.img"), 0)
 }
 
 /// Would fail where the answer is looked for in the pipe, or nobody is asked although somebody sits

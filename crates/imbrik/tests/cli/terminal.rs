@@ -1,6 +1,6 @@
 //! On a terminal: questions that are answered, refused, interrupted and hung up on.
 
-use crate::harness::{Bench, Run};
+use crate::harness::{Bench, Run, all_are};
 use std::{fs, os::unix::ffi::OsStrExt, process::Command, thread, time::Duration};
 
 const SLOT: &str = "[[slot]]\nname = \"b\"\nsize = 80000000\nwrite_rate = 4000000\n";
@@ -30,9 +30,7 @@ fn is_untouched(bench: &Bench, run: &Run) {
     assert_eq!(run.code, 130, "{run:?}");
     assert!(run.out_has("imbrik: interrupted."), "{run:?}");
     assert!(run.out_has("Nothing was written."), "{run:?}");
-    assert!(
-        !bench.path("rack/b.img").exists() || bench.bytes("rack/b.img").iter().all(|b| *b == 0)
-    );
+    assert!(!bench.path("rack/b.img").exists() || all_are(&bench.bytes("rack/b.img"), 0));
 }
 
 /// Fails when a signal has no effect at a question, or when what is typed afterwards is taken for an

@@ -3,7 +3,7 @@
 //! Every volume goes through an image onto a card full of old bytes: what was skipped and mattered
 //! would show. The system's checkers judge, and the files are compared.
 
-use crate::harness::{Bench, noise, tool};
+use crate::harness::{Bench, all_are, noise, places_of, tool};
 use std::{fs, path::Path};
 
 const OLD: u8 = 0xee;
@@ -173,7 +173,7 @@ fn a_wiped_restore_leaves_no_old_byte_and_an_exact_image_is_exact() {
     bench.good("save rack:a x.img.zst");
     bench.good("restore x.img.zst rack:b --yes --wipe");
     let card = bench.bytes("rack/b.img");
-    assert!(!card.windows(4096).step_by(4096).any(|block| block.iter().all(|byte| *byte == OLD)));
+    assert!(!card.chunks(4096).any(|block| all_are(block, OLD)));
     tool!("e2fsck", "-fn", bench.path("rack/b.img"));
     bench.good("save rack:a exact.img.zst --exact");
     bench.good("restore exact.img.zst rack:b --yes");
@@ -189,13 +189,15 @@ fn lost_chains_of_a_fat_volume_count_as_used() {
     // The entry is gone, its clusters are not: as after a crash.
     let card = bench.path("rack/a.img");
     let bytes = fs::read(&card).unwrap();
-    let entry = bytes.windows(11).position(|window| window == b"BROOD      ").unwrap();
+    let entry = places_of(&bytes, b"BROOD      ").next().unwrap();
     crate::harness::put(&card, entry as u64, &[0xe5]);
     through_an_image(&bench);
     let content = fs::read("/bin/bash").unwrap();
-    let kept =
-        bench.bytes("rack/b.img").windows(4096).any(|window| window == &content[8192..12288]);
-    assert!(kept, "what a lost chain holds was skipped");
+    let card = bench.bytes("rack/b.img");
+    assert!(
+        places_of(&card, &content[8192..12288]).next().is_some(),
+        "what a lost chain holds was skipped"
+    );
     let mut check = std::process::Command::new("fsck.fat");
     check.arg("-n").arg(bench.path("rack/b.img")).env("PATH", "/usr/sbin:/sbin:/usr/bin:/bin");
     let said = check.output().unwrap();
