@@ -63,21 +63,21 @@ impl Chain {
 }
 
 /// Follows the chain that starts at cluster `first` of `clusters`, by what `link` says of each. Every
-/// cluster is given to `claim` before it is taken; one that leads back into itself breaks off in the
-/// end, if `claim` doesn't refuse it before.
+/// cluster is given to `own` before it is taken; one that leads back into itself breaks off in the
+/// end, if `own` doesn't refuse it before.
 ///
 /// # Errors
-/// What `link` and `claim` answer.
+/// What `link` and `own` answer.
 pub(super) fn follow(
     first: u64,
     clusters: u64,
     link: &mut dyn FnMut(u64) -> Result<Link>,
-    claim: &mut dyn FnMut(u64) -> Result<()>,
+    own: &mut dyn FnMut(u64) -> Result<()>,
 ) -> Result<Chain> {
-    follow_some(clusters, first, clusters, link, claim)
+    follow_some(clusters, first, clusters, link, own)
 }
 
-/// The same without a claim, for at most `most` clusters.
+/// The same without that, for at most `most` clusters.
 ///
 /// # Errors
 /// What `link` answers.
@@ -95,7 +95,7 @@ fn follow_some(
     first: u64,
     clusters: u64,
     link: &mut dyn FnMut(u64) -> Result<Link>,
-    claim: &mut dyn FnMut(u64) -> Result<()>,
+    own: &mut dyn FnMut(u64) -> Result<()>,
 ) -> Result<Chain> {
     let mut chain = Chain { runs: Vec::new(), broken_at: None };
     let mut number = first;
@@ -103,7 +103,7 @@ fn follow_some(
         if number >= clusters {
             break;
         }
-        claim(number)?;
+        own(number)?;
         push(&mut chain.runs, number);
         match link(number)? {
             Link::To(next) => number = next,

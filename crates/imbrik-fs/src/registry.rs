@@ -23,7 +23,7 @@ const FILESYSTEMS: [&dyn Filesystem; 8] = [
     &crate::fat::Fat,
 ];
 
-/// A kind that no filesystem claims: every answer is the cautious one.
+/// A kind that is no filesystem's: every answer is the cautious one.
 struct Unknown;
 
 impl Filesystem for Unknown {

@@ -2,7 +2,7 @@
 //! look at: one after the other (an allocation table that is looked at first and copied afterwards),
 //! or side by side (many cards written from one image).
 
-use super::{Found, Keep, Pages, ReadAt, check_range};
+use super::{Keep, Lookup, Pages, ReadAt, check_range};
 use crate::{
     error::Result,
     units::{ByteLen, ByteOffset, SectorSize, Span},
@@ -50,7 +50,7 @@ impl<S: ReadAt> ReadAt for Cached<S> {
         while !rest.is_empty() {
             let number = at.get() / PAGE;
             let len = match self.pages.find(number..last, whole.clone()) {
-                Found::Page(page) => {
+                Lookup::Page(page) => {
                     let skip = usize::try_from(at.get() % PAGE).unwrap_or(usize::MAX);
                     let there = page.get(skip..).unwrap_or_default();
                     let len = there.len().min(rest.len());
@@ -58,7 +58,7 @@ impl<S: ReadAt> ReadAt for Cached<S> {
                     now.copy_from_slice(there.get(..len).unwrap_or_default());
                     len
                 }
-                Found::Absent(absent) => {
+                Lookup::Absent(absent) => {
                     let behind = ByteOffset::new(absent.row().end.saturating_mul(PAGE)).min(end);
                     let len = behind.saturating_since(at).to_usize().unwrap_or(usize::MAX);
                     let len = len.min(rest.len());

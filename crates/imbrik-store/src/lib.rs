@@ -71,7 +71,7 @@ pub use counted::{Counted, Tally};
 pub use edited::Edited;
 pub use error::{Class, Error, Result, if_readable};
 pub use file::FileStore;
-pub use pages::{Absent, Found, Keep, Page, Pages};
+pub use pages::{Absent, Keep, Lookup, Page, Pages};
 pub use patient::{Patient, Pieces};
 pub use sparse::SparseStore;
 pub use spill::Spill;

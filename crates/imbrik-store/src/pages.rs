@@ -52,7 +52,7 @@ enum Slot {
 }
 
 /// What there is of a row of pages.
-pub enum Found<'a> {
+pub enum Lookup<'a> {
     /// The first of them.
     Page(Page),
     /// Nothing of the first ones: whoever gets this makes them.
@@ -133,14 +133,14 @@ impl Pages {
 
     /// The first page of `row`, once whoever makes it is done; or, when nobody has or makes it, as
     /// many of the row as are absent, from the first on. Of these, the ones in `whole` are reserved.
-    pub fn find(&self, row: Range<u64>, whole: Range<u64>) -> Found<'_> {
+    pub fn find(&self, row: Range<u64>, whole: Range<u64>) -> Lookup<'_> {
         let mut state = self.state();
         loop {
             match state.slots.get(&row.start) {
                 Some(Slot::Held { page, .. }) => {
                     let page = Arc::clone(page);
                     state.touch(row.start);
-                    return Found::Page(page);
+                    return Lookup::Page(page);
                 }
                 Some(Slot::Reserved) => {
                     state = self.changed.wait(state).unwrap_or_else(PoisonError::into_inner);
@@ -158,7 +158,7 @@ impl Pages {
         for number in reserved.clone() {
             state.slots.insert(number, Slot::Reserved);
         }
-        Found::Absent(Absent { pages: self, row, reserved })
+        Lookup::Absent(Absent { pages: self, row, reserved })
     }
 
     /// Page `number`, made by `make` unless it is there.
@@ -172,8 +172,8 @@ impl Pages {
     ) -> Result<Page, E> {
         let one = number..number.saturating_add(1);
         match self.find(one.clone(), one) {
-            Found::Page(page) => Ok(page),
-            Found::Absent(absent) => {
+            Lookup::Page(page) => Ok(page),
+            Lookup::Absent(absent) => {
                 let page = make()?;
                 absent.put(|_| Some(Arc::clone(&page)));
                 Ok(page)
@@ -292,8 +292,8 @@ mod tests {
             let pages = Pages::new(ByteLen::new(most), keep);
             for (first, len) in asked {
                 match pages.find(first..first + len, first + 1..first + len) {
-                    Found::Page(found) => prop_assert_eq!(found, page(first)),
-                    Found::Absent(absent) => {
+                    Lookup::Page(found) => prop_assert_eq!(found, page(first)),
+                    Lookup::Absent(absent) => {
                         let row = absent.row();
                         prop_assert!(row.start == first && row.end <= first + len);
                         prop_assert!(pages.list().iter().all(|held| !row.contains(held)));

@@ -15,7 +15,7 @@ use std::{
 };
 
 /// Where a page's content is.
-enum Place {
+enum PagePlace {
     Memory(Vec<u8>),
     /// At so many pages from the file's start.
     Aside(u64),
@@ -24,7 +24,7 @@ enum Place {
 /// Pages that were put.
 pub struct Spill {
     page_len: u64,
-    places: BTreeMap<u64, Place>,
+    places: BTreeMap<u64, PagePlace>,
     /// How many more pages memory holds.
     room: u64,
     folder: Option<PathBuf>,
@@ -73,15 +73,15 @@ impl Spill {
     pub fn get(&self, page: u64) -> Result<Option<Vec<u8>>> {
         match (self.places.get(&page), &self.file) {
             (None, _) => Ok(None),
-            (Some(Place::Memory(bytes)), _) => Ok(Some(bytes.clone())),
-            (Some(Place::Aside(index)), Some(file)) => {
+            (Some(PagePlace::Memory(bytes)), _) => Ok(Some(bytes.clone())),
+            (Some(PagePlace::Aside(index)), Some(file)) => {
                 let mut bytes = vec![0; usize::try_from(self.page_len).unwrap_or(0)];
                 let at = index.saturating_mul(self.page_len);
                 file.read_exact_at(&mut bytes, at)
                     .map_err(|e| Error::io("reading the temporary file", e))?;
                 Ok(Some(bytes))
             }
-            (Some(Place::Aside(_)), None) => Err(cannot_be("the temporary file is gone")),
+            (Some(PagePlace::Aside(_)), None) => Err(cannot_be("the temporary file is gone")),
         }
     }
 
@@ -91,8 +91,8 @@ impl Spill {
     /// When the temporary file cannot be made or written.
     pub fn put(&mut self, page: u64, bytes: Vec<u8>) -> Result<()> {
         let had = match self.places.get(&page) {
-            Some(Place::Memory(_)) => None,
-            Some(Place::Aside(index)) => Some(*index),
+            Some(PagePlace::Memory(_)) => None,
+            Some(PagePlace::Aside(index)) => Some(*index),
             None if self.room == 0 && self.folder.is_some() => {
                 self.aside = self.aside.saturating_add(1);
                 Some(self.aside.saturating_sub(1))
@@ -103,7 +103,7 @@ impl Spill {
             }
         };
         let Some(index) = had else {
-            self.places.insert(page, Place::Memory(bytes));
+            self.places.insert(page, PagePlace::Memory(bytes));
             return Ok(());
         };
         let failed = |e| Error::io("writing the temporary file", e);
@@ -118,7 +118,7 @@ impl Spill {
             (None, None) => return Err(cannot_be("there is no place for more pages")),
         };
         file.write_all_at(&bytes, index.saturating_mul(self.page_len)).map_err(failed)?;
-        self.places.insert(page, Place::Aside(index));
+        self.places.insert(page, PagePlace::Aside(index));
         Ok(())
     }
 }

@@ -11,7 +11,7 @@ use crate::{
 };
 use imbrik_core::{
     Class, Error,
-    image::{Container, Image, Limit, Output, Pack, Place, SumKind, manifest_path},
+    image::{Container, Image, Limit, Output, OutputDisk, Pack, SumKind, manifest_path},
     layout::View,
     transfer::{ReadBack, SaveOptions, Saved, sample},
     units::ByteLen,
@@ -286,8 +286,9 @@ impl Destination {
             ));
         }
         let folder = image.parent().unwrap_or(Path::new("/"));
-        let place =
-            Place::of(folder).state(UNTOUCHED).next("Make the folder first, or name another.")?;
+        let place = OutputDisk::of(folder)
+            .state(UNTOUCHED)
+            .next("Make the folder first, or name another.")?;
         if place.in_memory {
             session.out.warn(&format!(
                 "{} lives in memory: an image there is gone when the machine is switched off.",

@@ -25,7 +25,7 @@ pub use finding::ImageFinding;
 pub use manifest::{ListedFit, ListedPart, ListedTable, ListedVolume, Manifest, TileList};
 pub use open::{Image, Unpack, manifest_path};
 pub use part_file::{Owner, PartFile};
-pub use room::{Limit, Place};
+pub use room::{Limit, OutputDisk};
 pub use sums::{Sum, SumFile, SumKind, Sums, pasted, pasted_for};
 pub use tile::{TILE, TileData, TileDigest, tile_count, tile_span};
 pub use writer::{ImageWriter, Output, Written, publish_beside};

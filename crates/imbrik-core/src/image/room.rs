@@ -12,7 +12,7 @@ const MSDOS: u64 = 0x4d44;
 
 /// The filesystem that an image is to be written to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Place {
+pub struct OutputDisk {
     /// Bytes that the caller may still write there.
     pub free: ByteLen,
     /// The largest file it can hold, where that is known to be small.
@@ -30,7 +30,7 @@ pub enum Limit {
     Free(ByteLen),
 }
 
-impl Place {
+impl OutputDisk {
     /// Looks at the filesystem that holds `folder`.
     ///
     /// # Errors
@@ -66,14 +66,14 @@ mod tests {
 
     #[test]
     fn the_largest_file_counts_before_the_free_room() {
-        let place = Place {
+        let place = OutputDisk {
             free: ByteLen::mib(100),
             largest_file: Some(ByteLen::mib(50)),
             in_memory: false,
         };
         assert_eq!(place.limit_for(ByteLen::mib(60)), Some(Limit::LargestFile(ByteLen::mib(50))));
         assert_eq!(place.limit_for(ByteLen::mib(50)), None);
-        let roomy = Place { largest_file: None, ..place };
+        let roomy = OutputDisk { largest_file: None, ..place };
         assert_eq!(roomy.limit_for(ByteLen::mib(101)), Some(Limit::Free(ByteLen::mib(100))));
     }
 }

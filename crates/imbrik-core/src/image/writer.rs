@@ -36,7 +36,7 @@ pub enum Output<'a> {
 
 /// An image in the making: `NAME.part` until it is published, or what runs through a pipe.
 pub struct ImageWriter {
-    place: Place,
+    place: Opened,
     pack: Pack,
     sums: Sums,
     frames: Vec<FrameLens>,
@@ -45,7 +45,7 @@ pub struct ImageWriter {
     side_manifest: Option<Vec<u8>>,
 }
 
-enum Place {
+enum Opened {
     File { part: PartFile, name: PathBuf, owner: Option<Owner>, replace: bool },
     Pipe(Box<dyn Write>),
 }
@@ -72,10 +72,10 @@ impl ImageWriter {
         owner: Option<Owner>,
     ) -> Result<Self> {
         let place = match to {
-            Output::Pipe(pipe) => Place::Pipe(pipe),
+            Output::Pipe(pipe) => Opened::Pipe(pipe),
             Output::File(name) => {
                 let part = PartFile::create(name, replace, owner)?;
-                Place::File { part, name: name.to_owned(), owner, replace }
+                Opened::File { part, name: name.to_owned(), owner, replace }
             }
         };
         Ok(Self {
@@ -123,9 +123,9 @@ impl ImageWriter {
         self.sums.update(tile);
         for piece in tile.chunks(HOLE) {
             let written = match &mut self.place {
-                Place::File { .. } if is_zero(piece) => Ok(()),
-                Place::File { part, .. } => part.file().write_all_at(piece, self.len.get()),
-                Place::Pipe(pipe) => pipe.write_all(piece),
+                Opened::File { .. } if is_zero(piece) => Ok(()),
+                Opened::File { part, .. } => part.file().write_all_at(piece, self.len.get()),
+                Opened::Pipe(pipe) => pipe.write_all(piece),
             };
             written.map_err(|e| self.failed(e))?;
             self.len = self.len.plus(ByteLen::of(piece))?;
@@ -136,8 +136,8 @@ impl ImageWriter {
     fn write(&mut self, bytes: &[u8]) -> Result<()> {
         self.sums.update(bytes);
         let written = match &mut self.place {
-            Place::File { part, .. } => part.file().write_all(bytes),
-            Place::Pipe(pipe) => pipe.write_all(bytes),
+            Opened::File { part, .. } => part.file().write_all(bytes),
+            Opened::Pipe(pipe) => pipe.write_all(bytes),
         };
         written.map_err(|e| self.failed(e))?;
         self.len = self.len.plus(ByteLen::of(bytes))?;
@@ -146,8 +146,8 @@ impl ImageWriter {
 
     fn failed(&self, cause: std::io::Error) -> Error {
         let place = match &self.place {
-            Place::File { part, .. } => part.path().display().to_string(),
-            Place::Pipe(_) => "the pipe".to_owned(),
+            Opened::File { part, .. } => part.path().display().to_string(),
+            Opened::Pipe(_) => "the pipe".to_owned(),
         };
         Error::io(format!("writing {place}"), cause)
     }
@@ -162,13 +162,13 @@ impl ImageWriter {
             Some(tail) => self.write(&tail)?,
             None => self.side_manifest = Some(json),
         }
-        if let (true, Place::File { part, .. }) = (self.pack.is_raw(), &self.place) {
+        if let (true, Opened::File { part, .. }) = (self.pack.is_raw(), &self.place) {
             // It may end in a hole.
             part.file().set_len(self.len.get()).map_err(|e| self.failed(e))?;
         }
         match &mut self.place {
-            Place::File { part, .. } => part.sync()?,
-            Place::Pipe(pipe) => {
+            Opened::File { part, .. } => part.sync()?,
+            Opened::Pipe(pipe) => {
                 let flushed = pipe.flush();
                 flushed.map_err(|e| self.failed(e))?;
             }
@@ -183,8 +183,8 @@ impl Written {
     #[must_use]
     pub fn path(&self) -> Option<&Path> {
         match &self.writer.place {
-            Place::File { part, .. } => Some(part.path()),
-            Place::Pipe(_) => None,
+            Opened::File { part, .. } => Some(part.path()),
+            Opened::Pipe(_) => None,
         }
     }
 
@@ -203,7 +203,7 @@ impl Written {
     /// When a file cannot be written or renamed; what has its name by then is complete.
     pub fn publish(self) -> Result<()> {
         let ImageWriter { place, side_manifest, .. } = self.writer;
-        let Place::File { part, name, owner, replace } = place else { return Ok(()) };
+        let Opened::File { part, name, owner, replace } = place else { return Ok(()) };
         if replace {
             let beside = SumKind::ALL.into_iter().map(|kind| kind.path_beside(&name));
             for old in beside.chain([manifest_path(&name)]) {

@@ -8,7 +8,7 @@ use super::{
     group::Group,
     structure::{
         attributes,
-        folder::{self, Entry},
+        folder::{self, NamedInode},
         group_of,
         inode::{I_BLOCK, MapKind, ROOT, RawInode},
         inode_in,
@@ -105,7 +105,7 @@ impl<'a> Reader<'a> {
         each: EachEntry<'_>,
     ) -> Result<ControlFlow<()>> {
         for entry in folder::each_entry(block, start) {
-            let Some(Entry { inode: number, name, .. }) = entry else {
+            let Some(NamedInode { inode: number, name, .. }) = entry else {
                 self.note(&inode.wrong("a block of the folder makes no sense"));
                 break;
             };
@@ -274,7 +274,7 @@ struct Look<'a, 'b> {
 }
 
 impl MapVisit for Look<'_, '_> {
-    fn claim(&mut self, run: Run) -> Result<()> {
+    fn own(&mut self, run: Run) -> Result<()> {
         match run.end() <= self.reader.superblock.blocks {
             true => Ok(()),
             false => Err(self.inode.wrong("its map leads outside")),

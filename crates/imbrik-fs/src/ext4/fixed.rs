@@ -12,7 +12,7 @@ impl Fixed {
     /// Those of a volume with these descriptors.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Corrupt`] when two of them claim the same block, or one lies outside.
+    /// [`imbrik_store::Class::Corrupt`] when two of them have the same block, or one lies outside.
     pub(super) fn of(superblock: &Superblock, groups: &[Group]) -> Result<Self> {
         let mut all: Vec<(Run, u64)> = Vec::new();
         for (number, group) in (0u64..).zip(groups) {

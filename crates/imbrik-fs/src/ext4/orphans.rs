@@ -118,7 +118,7 @@ pub(super) fn listed(opened: &Opened) -> Result<Vec<u32>> {
 /// The blocks of the orphan file, each sound, and what its checksums start from.
 fn blocks_of_file(opened: &Opened, inode: &RawInode) -> Result<Vec<(u64, Option<u32>)>> {
     let superblock = &opened.superblock;
-    // Its blocks are claimed when its own turn comes.
+    // Its blocks are counted when its own turn comes.
     let mut left = superblock.blocks;
     let map = map_of(&opened.meta, superblock, inode, &mut |run| {
         left = left.checked_sub(run.len).ok_or_else(|| inode.wrong("it runs in a circle"))?;

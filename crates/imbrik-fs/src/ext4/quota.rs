@@ -65,7 +65,7 @@ pub(super) fn values_of(opened: &Opened, inode: &RawInode) -> Result<i64> {
 /// A volume as it is, of which quota files are only read.
 struct AsItIs<'a>(&'a Opened);
 
-impl Target for AsItIs<'_> {
+impl QuotaBlocks for AsItIs<'_> {
     fn place_of(&self, block: u64) -> u64 {
         block
     }
@@ -86,7 +86,7 @@ impl Target for AsItIs<'_> {
 /// When one of them cannot be read.
 pub(super) fn compare(opened: &Opened, usage: &BTreeMap<Owner, Change>) -> Result<Vec<String>> {
     let mut faults = Vec::new();
-    for kind in [Kind::Users, Kind::Groups, Kind::Projects] {
+    for kind in [OwnerKind::Users, OwnerKind::Groups, OwnerKind::Projects] {
         let number = bytes::le_u32(&opened.raw, kind.inode_at()).unwrap_or(0);
         if number == 0 {
             continue;
@@ -124,17 +124,17 @@ pub(super) fn compare(opened: &Opened, usage: &BTreeMap<Owner, Change>) -> Resul
 }
 
 /// Somebody for whom blocks are counted: in the file of users, groups or projects, and their id.
-pub(super) type Owner = (Kind, u32);
+pub(super) type Owner = (OwnerKind, u32);
 
 /// The three quota files.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum Kind {
+pub(super) enum OwnerKind {
     Users,
     Groups,
     Projects,
 }
 
-impl Kind {
+impl OwnerKind {
     fn words(self) -> &'static str {
         match self {
             Self::Users => "users",
@@ -168,9 +168,9 @@ pub(super) fn owners(inode: &RawInode, superblock: &Superblock) -> Vec<Owner> {
     let extra = bytes::le_u16(raw, 0x80).filter(|_| raw.len() > 128).unwrap_or(0);
     let project = bytes::le_u32(raw, 0x9c).filter(|_| extra >= 0x20).unwrap_or(0);
     vec![
-        (Kind::Users, wide(0x2, 0x78)),
-        (Kind::Groups, wide(0x18, 0x7a)),
-        (Kind::Projects, project),
+        (OwnerKind::Users, wide(0x2, 0x78)),
+        (OwnerKind::Groups, wide(0x18, 0x7a)),
+        (OwnerKind::Projects, project),
     ]
 }
 
@@ -189,7 +189,7 @@ pub(super) fn count(
 }
 
 /// A volume that is made, in which quota files follow.
-pub(super) trait Target {
+pub(super) trait QuotaBlocks {
     /// Where a block of the source stands in it.
     fn place_of(&self, block: u64) -> u64;
     /// A block as it is so far.
@@ -210,7 +210,7 @@ pub(super) trait Target {
 /// When one of them cannot be read or makes no sense.
 pub(super) fn follow(
     opened: &Opened,
-    target: &mut impl Target,
+    target: &mut impl QuotaBlocks,
     usage: &BTreeMap<Owner, Change>,
 ) -> Result<()> {
     for ((kind, id), change) in usage {
@@ -237,7 +237,7 @@ impl<'a> File<'a> {
     }
 
     /// The block and the byte in it of the target where a block of the file stands.
-    fn place(&self, target: &impl Target, block: u64) -> Result<(u64, usize)> {
+    fn place(&self, target: &impl QuotaBlocks, block: u64) -> Result<(u64, usize)> {
         let superblock = &self.opened.superblock;
         let at = block.times(BLOCK)?;
         let logical = at.over(superblock.block_len)?;
@@ -250,7 +250,7 @@ impl<'a> File<'a> {
         Ok((target.place_of(physical), inside.fitting::<usize>()?))
     }
 
-    fn read(&self, target: &impl Target, block: u64) -> Result<Vec<u8>> {
+    fn read(&self, target: &impl QuotaBlocks, block: u64) -> Result<Vec<u8>> {
         let (place, inside) = self.place(target, block)?;
         let content = target.block_at(place)?;
         let end = inside.plus(BLOCK.fitting::<usize>()?)?;
@@ -292,7 +292,7 @@ impl<'a> File<'a> {
         Ok(())
     }
 
-    fn add(&self, target: &mut impl Target, id: u32, change: Change) -> Result<()> {
+    fn add(&self, target: &mut impl QuotaBlocks, id: u32, change: Change) -> Result<()> {
         let wrong = || self.inode.wrong("this quota file makes no sense");
         let head = self.read(target, 0)?;
         if bytes::le_u32(&head, 4) != Some(1) {

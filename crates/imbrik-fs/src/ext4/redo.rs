@@ -285,7 +285,7 @@ impl<'a> Redo<'a> {
         Ok(())
     }
 
-    fn claim(&mut self, run: Run) -> Result<()> {
+    fn own(&mut self, run: Run) -> Result<()> {
         if self.free.count_in(run) != run.len {
             return Err(damaged("a file gets blocks that are another's"));
         }
@@ -300,14 +300,14 @@ impl<'a> Redo<'a> {
         let place =
             |logical: u64| piece.physical.saturating_add(logical.saturating_sub(piece.logical));
         for was in cut(&one.open.pieces, at..end) {
-            self.claim(Run::new(place(at), was.logical.saturating_sub(at)))?;
+            self.own(Run::new(place(at), was.logical.saturating_sub(at)))?;
             if was.physical != place(was.logical) {
-                self.claim(Run::new(place(was.logical), was.len))?;
+                self.own(Run::new(place(was.logical), was.len))?;
                 self.release(was.run())?;
             }
             at = was.logical.saturating_add(was.len);
         }
-        self.claim(Run::new(place(at), end.saturating_sub(at)))?;
+        self.own(Run::new(place(at), end.saturating_sub(at)))?;
         let mut pieces = outside(&one.open.pieces, piece.logical..end);
         pieces.push(piece);
         pieces.sort_unstable_by_key(|piece| piece.logical);

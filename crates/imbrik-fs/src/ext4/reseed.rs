@@ -11,7 +11,7 @@ use crate::{
         checksum::crc32c,
         fixed::Fixed,
         group::INODE_UNINIT,
-        journal::{Place, put_journal_uuid},
+        journal::{JournalPlace, put_journal_uuid},
         structure::{
             Opened, attributes, folder,
             inode::{ENCRYPTED_FLAG, MapKind, RawInode},
@@ -245,7 +245,7 @@ impl Reseed<'_> {
     fn journal(&mut self, uuid: [u8; 16]) -> Result<()> {
         let (opened, old) = (self.opened, &self.opened.superblock);
         let fixed = Fixed::of(old, &opened.groups)?;
-        let Ok(Some(place)) = Place::of(&opened.meta, old, &opened.groups, &fixed) else {
+        let Ok(Some(place)) = JournalPlace::of(&opened.meta, old, &opened.groups, &fixed) else {
             return Ok(());
         };
         let first = place.map.pieces.first().map(|piece| piece.physical);

@@ -3,7 +3,7 @@
 use super::{
     fixed::Fixed,
     group::Group,
-    journal::{Change, Journal, Place, Replayed},
+    journal::{Change, Journal, JournalPlace, Replayed},
     orphans, redo,
     reshape::check_blocks,
     structure::metadata_cache::MetadataCache,
@@ -79,7 +79,7 @@ fn replayed(
     let groups = Group::all(&*store, superblock)?;
     let fixed = Fixed::of(superblock, &groups)?;
     let meta = MetadataCache::new(Arc::clone(&store), superblock.block_len);
-    let at = Place::of(&meta, superblock, &groups, &fixed)?
+    let at = JournalPlace::of(&meta, superblock, &groups, &fixed)?
         .ok_or_else(|| Error::corrupt("its journal is to be replayed, and it has none"))?;
     let mut replay = Journal::open(&*store, superblock, &at)?.replay()?;
     let fast = std::mem::take(&mut replay.fast);

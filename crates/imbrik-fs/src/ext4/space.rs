@@ -417,7 +417,7 @@ impl<'a> Space<'a> {
     }
 }
 
-impl quota::Target for Space<'_> {
+impl quota::QuotaBlocks for Space<'_> {
     fn place_of(&self, block: u64) -> u64 {
         block
     }

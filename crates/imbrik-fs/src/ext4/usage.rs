@@ -3,7 +3,7 @@
 use super::{
     fixed::Fixed,
     group::Group,
-    journal::Place,
+    journal::JournalPlace,
     reshape::check_blocks,
     structure::metadata_cache::MetadataCache,
     superblock::{RawSuperblock, Superblock},
@@ -22,7 +22,7 @@ use std::sync::Arc;
 ///
 /// What is believed, and against what: the superblock and the descriptors by their checksums, or
 /// else by the second copy of the descriptors; block and inode bitmaps by their checksums and by
-/// the descriptors' counts; the place of the journal by all that [`Place`] compares. A block counts
+/// the descriptors' counts; the place of the journal by all that [`JournalPlace`] compares. A block counts
 /// as unused when its bitmap says so and none of the volume's own metadata lies there.
 ///
 /// # Errors
@@ -92,7 +92,7 @@ struct Bitmaps<'a> {
     groups: Vec<Group>,
     fixed: Fixed,
     /// Where the journal is, and whether what it is told by is enough to clear its body.
-    journal: Option<Place>,
+    journal: Option<JournalPlace>,
     /// Whether the places of the inode tables are told twice, so that parts of them can be cleared.
     tables_are_told_twice: bool,
 }
@@ -102,7 +102,7 @@ impl<'a> Bitmaps<'a> {
         let groups = Group::all(&**store, superblock)?;
         let fixed = Fixed::of(superblock, &groups)?;
         let meta = MetadataCache::new(Arc::clone(store), superblock.block_len);
-        let journal = Place::of(&meta, superblock, &groups, &fixed)?;
+        let journal = JournalPlace::of(&meta, superblock, &groups, &fixed)?;
         if journal.as_ref().is_some_and(|journal| !journal.is_empty()) {
             return Err(Error::corrupt(
                 "its journal holds something to replay, and its superblock says that it does not",
@@ -140,7 +140,7 @@ impl<'a> Bitmaps<'a> {
             }
         }
         let mut usage = Usage::of(used, cleared);
-        if let Some(errno) = self.journal.as_ref().and_then(Place::errno) {
+        if let Some(errno) = self.journal.as_ref().and_then(JournalPlace::errno) {
             usage.findings.push(VolumeFinding::JournalError { errno });
         }
         let least = least(superblock, &usage, free_inodes);

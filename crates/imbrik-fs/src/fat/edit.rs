@@ -3,8 +3,8 @@
 use super::{
     boot::{BootSector, Width},
     folder::{
-        self, ATTR_LONG_NAME, ENTRY, Place, Records, Use, is_folder, name_sum, named, short_name,
-        use_of,
+        self, ATTR_LONG_NAME, ENTRY, FolderPlace, Records, Use, is_folder, name_sum, named,
+        short_name, use_of,
     },
     table::Table,
 };
@@ -90,7 +90,7 @@ impl Editor {
                 return Err(Error::unsupported("a file stands where a folder is meant"));
             }
             let first = self.boot.first_of(found.raw);
-            place = Place::Chain(first.ok_or_else(|| Error::corrupt("a folder is empty"))?);
+            place = FolderPlace::Chain(first.ok_or_else(|| Error::corrupt("a folder is empty"))?);
         }
         let records = self.records(place)?;
         let found = named(&records).find(|one| one.is_called(name));
@@ -117,10 +117,10 @@ impl Editor {
         Ok(chain.into_iter().flat_map(|run| run.first..run.end()).collect())
     }
 
-    fn records(&self, place: Place) -> Result<Records> {
+    fn records(&self, place: FolderPlace) -> Result<Records> {
         let spans = match place {
-            Place::Fixed(span) => vec![span],
-            Place::Chain(first) => {
+            FolderPlace::Fixed(span) => vec![span],
+            FolderPlace::Chain(first) => {
                 let clusters = self.chain(first)?.into_iter();
                 clusters.map(|one| self.boot.span_of(Run::new(one, 1))).collect()
             }
@@ -135,7 +135,7 @@ impl Editor {
     /// Adds an entry for a new, empty file; answers where its short entry stands.
     fn add_entry(
         &mut self,
-        place: Place,
+        place: FolderPlace,
         mut entries: Records,
         name: &[u8],
         now: u64,
@@ -183,7 +183,7 @@ impl Editor {
                 }
                 return Ok(last);
             }
-            let Place::Chain(first) = place else {
+            let FolderPlace::Chain(first) = place else {
                 return Err(Error::no_room("the root directory is full"));
             };
             let mut clusters = self.chain(first)?;

@@ -2,7 +2,7 @@
 
 use super::{
     boot::BootSector,
-    folder::{self, ENTRY, Named, Place, Raw, is_dots, is_folder, size_of},
+    folder::{self, ENTRY, FolderPlace, Named, Raw, is_dots, is_folder, size_of},
     table::TableOnCard,
     usage::spans_of,
 };
@@ -63,10 +63,10 @@ impl<'a> Reader<'a> {
         Ok(clusters::follow(first, self.boot.clusters, link, &mut |_| Ok(()))?.runs)
     }
 
-    fn place(&self, folder: FileId) -> Result<Option<Place>> {
+    fn place(&self, folder: FileId) -> Result<Option<FolderPlace>> {
         Ok(match self.raw(folder)? {
             None => self.boot.root(),
-            Some(raw) if is_folder(&raw) => self.boot.first_of(&raw).map(Place::Chain),
+            Some(raw) if is_folder(&raw) => self.boot.first_of(&raw).map(FolderPlace::Chain),
             Some(_) => return Err(Error::corrupt("it is no folder")),
         })
     }

@@ -88,7 +88,7 @@ pub(super) fn name_sum(short: &[u8]) -> u8 {
 
 /// Where a folder stands.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Place {
+pub(super) enum FolderPlace {
     /// The root of FAT12 and FAT16, which has a place of its own.
     Fixed(Span),
     /// One that starts at a cluster, counted from 0.
@@ -97,10 +97,10 @@ pub(super) enum Place {
 
 impl BootSector {
     /// Where the root directory stands; `None` when it has no cluster.
-    pub(super) fn root(&self) -> Option<Place> {
+    pub(super) fn root(&self) -> Option<FolderPlace> {
         match self.width {
-            Width::Bits32 => u64::from(self.root_cluster).checked_sub(2).map(Place::Chain),
-            _ => Some(Place::Fixed(Span::between(self.root_directory, self.data().start()))),
+            Width::Bits32 => u64::from(self.root_cluster).checked_sub(2).map(FolderPlace::Chain),
+            _ => Some(FolderPlace::Fixed(Span::between(self.root_directory, self.data().start()))),
         }
     }
 

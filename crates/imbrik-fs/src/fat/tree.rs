@@ -2,7 +2,7 @@
 
 use super::{
     boot::{BootSector, Width},
-    folder::{self, Place, Raw, Use, is_dots, is_folder, short_name, size_of, use_of},
+    folder::{self, FolderPlace, Raw, Use, is_dots, is_folder, short_name, size_of, use_of},
     table::Table,
 };
 use crate::{
@@ -44,7 +44,7 @@ struct Look<'a> {
     owned: Bits,
     pointers: Vec<Pointer>,
     hasher: blake3::Hasher,
-    waiting: Vec<Place>,
+    waiting: Vec<FolderPlace>,
 }
 
 impl Census {
@@ -99,10 +99,10 @@ impl Census {
 }
 
 impl Look<'_> {
-    fn folder(&mut self, place: Place) -> Result<()> {
+    fn folder(&mut self, place: FolderPlace) -> Result<()> {
         let spans = match place {
-            Place::Fixed(span) => vec![span],
-            Place::Chain(first) => {
+            FolderPlace::Fixed(span) => vec![span],
+            FolderPlace::Chain(first) => {
                 let runs = self.chain(first, "a folder")?;
                 runs.into_iter().map(|run| self.boot.span_of(run)).collect()
             }
@@ -145,7 +145,7 @@ impl Look<'_> {
             return Ok(());
         }
         if is_folder(entry) {
-            self.waiting.push(Place::Chain(first));
+            self.waiting.push(FolderPlace::Chain(first));
             return Ok(());
         }
         let runs = self.chain(first, &title)?;

@@ -8,7 +8,7 @@
 use super::{
     ROOT_PREFIX,
     boot::{BootSector, TOP, Width},
-    folder::{self, Place, is_dots, is_folder, short_name},
+    folder::{self, FolderPlace, is_dots, is_folder, short_name},
     label_in,
     table::{TableOnCard, decode},
 };
@@ -169,7 +169,7 @@ fn take_folders(
 ) -> Result<()> {
     let table = TableOnCard::new(store, boot, table);
     let root = boot.root().ok_or_else(|| Error::corrupt("its root directory has no cluster"))?;
-    if let Place::Chain(first) = root
+    if let FolderPlace::Chain(first) = root
         && !clusters.add(Run::new(first, 1))
         && first >= boot.clusters
     {
@@ -195,7 +195,7 @@ fn take_folders(
             let Some(first) = first else { continue };
             clusters.add(Run::new(first, 1));
             if is_folder(one.raw) && seen.add(Run::new(first, 1)) {
-                waiting.push((Some(first), Place::Chain(first)));
+                waiting.push((Some(first), FolderPlace::Chain(first)));
             }
         }
     }
@@ -207,11 +207,11 @@ fn take_folders(
 pub(super) fn spans_of(
     boot: &BootSector,
     table: &TableOnCard<'_>,
-    place: Place,
+    place: FolderPlace,
 ) -> Result<Vec<Span>> {
     let first = match place {
-        Place::Fixed(span) => return Ok(vec![span]),
-        Place::Chain(first) => first,
+        FolderPlace::Fixed(span) => return Ok(vec![span]),
+        FolderPlace::Chain(first) => first,
     };
     let most = boot.most_of_a_folder().get().div_ceil(boot.cluster.get().max(1));
     let most = most.min(boot.clusters);

@@ -137,7 +137,7 @@ struct XzCodec {
 }
 
 /// A stream, as its index describes it.
-struct Found {
+struct XzStream {
     span: Span,
     check: u8,
     /// Of each block: its length without padding, and the length of its content.
@@ -197,7 +197,7 @@ fn word_before(file: &dyn ReadAt, end: ByteOffset) -> Result<u32> {
 }
 
 /// The stream whose footer ends at `end`.
-fn stream_before(file: &dyn ReadAt, end: ByteOffset) -> Result<Found> {
+fn stream_before(file: &dyn ReadAt, end: ByteOffset) -> Result<XzStream> {
     let footer_at = end.get().checked_sub(FOOTER).ok_or_else(cut_short)?;
     let footer = read_up_to(file, ByteOffset::new(footer_at), 12)?;
     let crc = bytes::le_u32(&footer, 0).ok_or_else(cut_short)?;
@@ -225,7 +225,7 @@ fn stream_before(file: &dyn ReadAt, end: ByteOffset) -> Result<Found> {
         return Err(cut_short());
     }
     let check = bytes::u8(&footer, 9).unwrap_or(0);
-    Ok(Found { span: Span::between(start, end), check, blocks })
+    Ok(XzStream { span: Span::between(start, end), check, blocks })
 }
 
 /// The records of an index: each block's length without padding, and of its content.

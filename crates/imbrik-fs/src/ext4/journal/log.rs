@@ -13,7 +13,7 @@
 
 use crate::ext4::{
     checksum::{crc32_be, crc32c},
-    journal::{Place, fast::Change},
+    journal::{JournalPlace, fast::Change},
     superblock::Superblock,
 };
 use imbrik_store::{
@@ -56,7 +56,7 @@ const CRC32: [u8; 2] = [1, 4];
 pub(in crate::ext4) struct Journal<'a> {
     store: &'a dyn ReadAt,
     superblock: &'a Superblock,
-    at: &'a Place,
+    at: &'a JournalPlace,
     head: Vec<u8>,
     compat: u32,
     incompat: u32,
@@ -110,7 +110,7 @@ struct Tag {
 }
 
 /// What happens in a transaction, for whoever walks the log.
-enum Entry {
+enum LogEntry {
     /// A block's new content stands in this block of the journal.
     Block(Tag, u32),
     /// Copies of this block in this transaction and earlier ones are void.
@@ -125,7 +125,7 @@ impl<'a> Journal<'a> {
     pub(in crate::ext4) fn open(
         store: &'a dyn ReadAt,
         superblock: &'a Superblock,
-        at: &'a Place,
+        at: &'a JournalPlace,
     ) -> Result<Self> {
         if !at.is_confirmed {
             return Err(damaged("nothing confirms where it is"));
@@ -237,13 +237,13 @@ impl<'a> Journal<'a> {
             fast = self.fast_changes(last_sequence)?;
             let mut revoked: BTreeMap<u64, u32> = BTreeMap::new();
             self.walk(Some(last_sequence), &mut |sequence, entry| {
-                if let Entry::Revoked(block) = entry {
+                if let LogEntry::Revoked(block) = entry {
                     revoked.insert(block, sequence);
                 }
                 Ok(())
             })?;
             self.walk(Some(last_sequence), &mut |sequence, entry| {
-                let Entry::Block(tag, number) = entry else { return Ok(()) };
+                let LogEntry::Block(tag, number) = entry else { return Ok(()) };
                 let is_void =
                     revoked.get(&tag.block).is_some_and(|revoked| !is_after(sequence, *revoked));
                 if !is_void {
@@ -270,7 +270,7 @@ impl<'a> Journal<'a> {
     fn walk(
         &self,
         until: Option<u32>,
-        visit: &mut dyn FnMut(u32, Entry) -> Result<()>,
+        visit: &mut dyn FnMut(u32, LogEntry) -> Result<()>,
     ) -> Result<u32> {
         let mut sequence = self.sequence;
         let mut number = self.start;
@@ -301,7 +301,7 @@ impl<'a> Journal<'a> {
                         if self.compat & COMPAT_CHECKSUM != 0 && until.is_none() {
                             v1_sum = self.v1_sum(v1_sum, &self.read(number)?, until);
                         }
-                        visit(sequence, Entry::Block(tag, number))?;
+                        visit(sequence, LogEntry::Block(tag, number))?;
                         number = self.next(number);
                     }
                 }
@@ -309,7 +309,7 @@ impl<'a> Journal<'a> {
                     self.check_tail(&block)?;
                     let revoked = self.revoked(&block);
                     for block in revoked.ok_or_else(|| damaged("a revoke block is damaged"))? {
-                        visit(sequence, Entry::Revoked(block))?;
+                        visit(sequence, LogEntry::Revoked(block))?;
                     }
                 }
                 COMMIT => {

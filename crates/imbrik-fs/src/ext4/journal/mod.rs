@@ -7,5 +7,5 @@ mod replayed;
 
 pub(super) use fast::{Change, Name};
 pub(super) use log::{Journal, put_journal_len, put_journal_uuid};
-pub(super) use place::Place;
+pub(super) use place::JournalPlace;
 pub(super) use replayed::Replayed;

@@ -1,6 +1,6 @@
 //! Where the blocks of a journal are, told by structures that agree with each other.
 //!
-//! What a journal claims is cleared in an image, and what stands in it goes over other blocks: a
+//! What a journal calls its own is cleared in an image, and what stands in it goes over other blocks: a
 //! single wrong bit in the length of its first extent would make both ruin files. So its map is
 //! taken only from an inode with the right checksum, and only when the copy in the superblock, the
 //! inode's length, the journal's own length and the block bitmaps say the same.
@@ -23,7 +23,7 @@ use crate::{
 use imbrik_store::error::{Error, Result};
 
 /// A journal within the volume.
-pub(in crate::ext4) struct Place {
+pub(in crate::ext4) struct JournalPlace {
     /// Its blocks, in order and without a hole.
     pub(in crate::ext4) map: Map,
     /// Its first block: the journal's own superblock.
@@ -35,7 +35,7 @@ pub(in crate::ext4) struct Place {
     pub(in crate::ext4) is_confirmed_to_its_end: bool,
 }
 
-impl Place {
+impl JournalPlace {
     /// Where the journal of a volume with these descriptors is; `None` when it has none.
     ///
     /// # Errors

@@ -97,7 +97,7 @@ impl Draft {
     }
 }
 
-impl quota::Target for Draft {
+impl quota::QuotaBlocks for Draft {
     fn place_of(&self, block: u64) -> u64 {
         self.moves.target_of(block)
     }

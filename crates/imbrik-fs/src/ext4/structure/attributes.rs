@@ -29,7 +29,7 @@ const SYSTEM: u8 = 7;
 const RICH_ACL: u8 = 8;
 
 /// An entry as it stands there.
-struct Entry {
+struct AttributeEntry {
     at: usize,
     /// Where its name starts, and the next entry.
     name_at: usize,
@@ -45,7 +45,7 @@ struct Entry {
     hash: u32,
 }
 
-impl Entry {
+impl AttributeEntry {
     fn read(bytes: &[u8], at: usize) -> Option<Self> {
         let name_len = usize::from(bytes::u8(bytes, at)?);
         let name_at = at.checked_add(ENTRY)?;
@@ -80,12 +80,12 @@ impl Entry {
 
 /// The entries from `start` on, up to the four zeros that end them or the end of the room; the last
 /// one is `None` when they make no sense from there on.
-fn entries(bytes: &[u8], start: usize) -> impl Iterator<Item = Option<Entry>> {
+fn entries(bytes: &[u8], start: usize) -> impl Iterator<Item = Option<AttributeEntry>> {
     let mut at = Some(start);
     std::iter::from_fn(move || {
         let entry = match bytes::le_u32(bytes, at?) {
             None | Some(0) => return None,
-            Some(_) => Entry::read(bytes, at?).filter(|entry| entry.next <= bytes.len()),
+            Some(_) => AttributeEntry::read(bytes, at?).filter(|entry| entry.next <= bytes.len()),
         };
         at = entry.as_ref().map(|entry| entry.next);
         Some(entry)
@@ -280,7 +280,8 @@ pub(in crate::ext4) fn is_signed(bytes: &[u8], start: usize) -> bool {
 /// keeps its content in itself: where it stands, and its value; `None` when there is none.
 fn inline_entry(inode: &RawInode) -> Option<(Range<usize>, Range<usize>)> {
     let region = inode.attributes()?;
-    let is_it = |entry: &Entry| entry.index == SYSTEM && entry.name(&inode.raw) == Some(b"data");
+    let is_it =
+        |entry: &AttributeEntry| entry.index == SYSTEM && entry.name(&inode.raw) == Some(b"data");
     let entry = entries(&inode.raw, region.start).map_while(|entry| entry).find(is_it)?;
     let value = entry.value(region.start).filter(|value| value.end <= inode.raw.len())?;
     Some((entry.at..entry.next, value))

@@ -12,13 +12,13 @@ const END: u32 = 0xffff_fffe;
 /// How a folder hashes names.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(in crate::ext4) struct NameHash {
-    kind: Kind,
+    kind: HashKind,
     is_signed: bool,
     seed: [u32; 4],
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Kind {
+enum HashKind {
     Legacy,
     HalfMd4,
     Tea,
@@ -29,9 +29,9 @@ impl NameHash {
     /// known, and where the superblock doesn't tell whether characters have a sign.
     pub(in crate::ext4) fn of(hash_version: u8, superblock: &Superblock) -> Option<Self> {
         let kind = match hash_version {
-            0 => Kind::Legacy,
-            1 => Kind::HalfMd4,
-            2 => Kind::Tea,
+            0 => HashKind::Legacy,
+            1 => HashKind::HalfMd4,
+            2 => HashKind::Tea,
             _ => return None,
         };
         let seed = superblock.hash_seed;
@@ -42,8 +42,8 @@ impl NameHash {
     /// The hash of `name`; its lowest bit is never set.
     pub(in crate::ext4) fn hash(self, name: &[u8]) -> u32 {
         let hash = match self.kind {
-            Kind::Legacy => self.legacy(name),
-            Kind::HalfMd4 => {
+            HashKind::Legacy => self.legacy(name),
+            HashKind::HalfMd4 => {
                 let mut state = self.seed;
                 let mut rest = name;
                 while !rest.is_empty() {
@@ -53,7 +53,7 @@ impl NameHash {
                 let [_, second, ..] = state;
                 second
             }
-            Kind::Tea => {
+            HashKind::Tea => {
                 let mut state = self.seed;
                 let mut rest = name;
                 while !rest.is_empty() {
@@ -187,15 +187,15 @@ mod tests {
         let long = "a name of more than thirty-two characters, so that it goes through twice";
         let of = |kind| hash(kind, START, true, "brood.wav");
         assert_eq!(
-            (of(Kind::Legacy), of(Kind::HalfMd4), of(Kind::Tea)),
+            (of(HashKind::Legacy), of(HashKind::HalfMd4), of(HashKind::Tea)),
             (0x57c5_edf0, 0x5b38_be2e, 0x9438_8302)
         );
         let of = |kind| hash(kind, seed, true, long);
         assert_eq!(
-            (of(Kind::Legacy), of(Kind::HalfMd4), of(Kind::Tea)),
+            (of(HashKind::Legacy), of(HashKind::HalfMd4), of(HashKind::Tea)),
             (0x99e9_067c, 0x1b0b_09fe, 0x3b9d_f744)
         );
-        let of = |is_signed| hash(Kind::HalfMd4, START, is_signed, "R\u{f6}hre");
+        let of = |is_signed| hash(HashKind::HalfMd4, START, is_signed, "R\u{f6}hre");
         assert_eq!((of(true), of(false)), (0x33d8_c81a, 0xf08f_a7ae));
     }
 }

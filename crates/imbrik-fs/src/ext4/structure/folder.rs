@@ -85,7 +85,7 @@ pub(in crate::ext4) fn references(block: &[u8], start: usize) -> Option<Vec<Refe
 
 /// An entry that names an inode.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(in crate::ext4) struct Entry<'a> {
+pub(in crate::ext4) struct NamedInode<'a> {
     pub(in crate::ext4) inode: u32,
     /// What kind of inode it is, where entries tell that.
     pub(in crate::ext4) kind: u8,
@@ -93,7 +93,7 @@ pub(in crate::ext4) struct Entry<'a> {
 }
 
 /// The entries of a block from `start` on that name an inode; `None` when they make no sense.
-pub(in crate::ext4) fn entries(block: &[u8], start: usize) -> Option<Vec<Entry<'_>>> {
+pub(in crate::ext4) fn entries(block: &[u8], start: usize) -> Option<Vec<NamedInode<'_>>> {
     each_entry(block, start).collect()
 }
 
@@ -101,11 +101,11 @@ pub(in crate::ext4) fn entries(block: &[u8], start: usize) -> Option<Vec<Entry<'
 pub(in crate::ext4) fn each_entry(
     block: &[u8],
     start: usize,
-) -> impl Iterator<Item = Option<Entry<'_>>> {
+) -> impl Iterator<Item = Option<NamedInode<'_>>> {
     let named = records(block, start).filter(|record| record.is_none_or(|one| one.inode != 0));
     named.map(|record| {
         let record = record?;
-        Some(Entry { inode: record.inode, kind: record.kind, name: record.name(block)? })
+        Some(NamedInode { inode: record.inode, kind: record.kind, name: record.name(block)? })
     })
 }
 

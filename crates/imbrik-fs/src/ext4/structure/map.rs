@@ -95,19 +95,19 @@ impl Map {
     }
 }
 
-/// Reads the map of `inode` as a whole. Every block that it names is first given to `claim`, which
+/// Reads the map of `inode` as a whole. Every block that it names is first given to `own`, which
 /// refuses what is not to be had; so a map that leads back into itself comes to an end.
 ///
 /// # Errors
 /// - When the volume cannot be read.
-/// - [`imbrik_store::Class::Corrupt`] when the map makes no sense, and what `claim` answers.
+/// - [`imbrik_store::Class::Corrupt`] when the map makes no sense, and what `own` answers.
 pub(in crate::ext4) fn map_of(
     blocks: &dyn Blocks,
     superblock: &Superblock,
     inode: &RawInode,
-    claim: &mut dyn FnMut(Run) -> Result<()>,
+    own: &mut dyn FnMut(Run) -> Result<()>,
 ) -> Result<Map> {
-    let mut all = Collect { claim, map: Map::default() };
+    let mut all = Collect { own, map: Map::default() };
     walk(blocks, superblock, inode, &mut all)?;
     Ok(all.map)
 }
@@ -118,7 +118,7 @@ pub(in crate::ext4) trait MapVisit {
     ///
     /// # Errors
     /// When they are not to be had: the walk ends with that.
-    fn claim(&mut self, run: Run) -> Result<()>;
+    fn own(&mut self, run: Run) -> Result<()>;
 
     /// A block of the map itself, before it is read.
     ///
@@ -144,13 +144,13 @@ pub(in crate::ext4) trait MapVisit {
 
 /// All of a map.
 struct Collect<'a> {
-    claim: &'a mut dyn FnMut(Run) -> Result<()>,
+    own: &'a mut dyn FnMut(Run) -> Result<()>,
     map: Map,
 }
 
 impl MapVisit for Collect<'_> {
-    fn claim(&mut self, run: Run) -> Result<()> {
-        (self.claim)(run)
+    fn own(&mut self, run: Run) -> Result<()> {
+        (self.own)(run)
     }
 
     fn node(&mut self, node: Node) -> Result<()> {
@@ -259,7 +259,7 @@ impl Walk<'_> {
 
     fn child(&mut self, entry: &TreeEntry, depth: u16, behind: &mut u64) -> Flow {
         let (block, logical) = (entry.child, entry.logical);
-        self.visit.claim(Run::new(block, 1))?;
+        self.visit.own(Run::new(block, 1))?;
         self.visit.node(Node { block, logical })?;
         let child = self.blocks.block(block)?;
         if check_node(&child, self.superblock, self.inode.seed(self.superblock)).is_none() {
@@ -280,7 +280,7 @@ impl Walk<'_> {
             return Err(self.nonsense());
         }
         let piece = Piece { logical: entry.logical, physical: entry.physical, len, is_unwritten };
-        self.visit.claim(piece.run())?;
+        self.visit.own(piece.run())?;
         *behind = piece.logical.saturating_add(len);
         self.visit.piece(piece)
     }
@@ -309,7 +309,7 @@ impl Walk<'_> {
             return ON;
         }
         let physical = u64::from(number);
-        self.visit.claim(Run::new(physical, 1))?;
+        self.visit.own(Run::new(physical, 1))?;
         let Some(below) = depth.checked_sub(1) else {
             let next = Piece { logical: row.logical, physical, len: 1, is_unwritten: false };
             row.logical = row.logical.saturating_add(1);

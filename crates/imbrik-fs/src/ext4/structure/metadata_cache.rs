@@ -2,7 +2,7 @@
 //! bound, so that planning, proving and copying share one reading.
 
 use imbrik_store::{
-    Found, Keep, Page, Pages, ReadAt,
+    Keep, Lookup, Page, Pages, ReadAt,
     error::{Error, Result},
     read_vec,
     units::{ByteLen, ByteOffset, SectorSize},
@@ -91,12 +91,12 @@ impl<S: ReadAt> MetadataCache<S> {
         while at < end {
             let row = at..at.saturating_add(step).min(end);
             let absent = match self.blocks.find(row.clone(), row) {
-                Found::Page(block) => {
+                Lookup::Page(block) => {
                     work(at, &block)?;
                     at = at.saturating_add(1);
                     continue;
                 }
-                Found::Absent(absent) => absent,
+                Lookup::Absent(absent) => absent,
             };
             let row = absent.row();
             let read = self.read(at, row.end.saturating_sub(at))?;

@@ -87,7 +87,7 @@ impl Opened {
     /// The blocks that the volume's own metadata take.
     ///
     /// # Errors
-    /// When two of them claim the same block, or one lies outside.
+    /// when two of them have the same block, or one lies outside.
     pub(in crate::ext4) fn metadata(&self) -> Result<Bits> {
         let mut bits = Bits::new(self.superblock.blocks);
         for run in Fixed::of(&self.superblock, &self.groups)?.runs() {

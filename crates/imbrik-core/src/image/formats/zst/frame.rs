@@ -24,7 +24,7 @@ pub(super) fn skippable_header(magic: u32, len: u32) -> [u8; 8] {
 
 /// How long a frame is in the file, and how long its content.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) struct Shape {
+pub(super) struct FrameHead {
     /// Bytes in the file.
     pub(super) packed: ByteLen,
     /// Bytes of content: 0 for a skippable frame, `None` when the frame doesn't say.
@@ -35,7 +35,7 @@ pub(super) struct Shape {
 ///
 /// # Errors
 /// [`crate::Class::Corrupt`] when there is no frame, or it reaches past the end of the file.
-pub(super) fn shape(file: &dyn ReadAt, at: ByteOffset) -> Result<Shape> {
+pub(super) fn shape(file: &dyn ReadAt, at: ByteOffset) -> Result<FrameHead> {
     let cut = || Error::corrupt(format!("the frame at {at} is cut short"));
     let head = read_up_to(file, at, 18)?;
     let magic = bytes::le_u32(&head, 0).ok_or_else(cut)?;
@@ -46,7 +46,7 @@ pub(super) fn shape(file: &dyn ReadAt, at: ByteOffset) -> Result<Shape> {
         if at.saturating_add(packed) > end {
             return Err(cut());
         }
-        return Ok(Shape { packed, content: Some(ByteLen::ZERO) });
+        return Ok(FrameHead { packed, content: Some(ByteLen::ZERO) });
     }
     if magic != FRAME_MAGIC {
         return Err(Error::corrupt(format!("no Zstandard frame at {at}")));
@@ -93,7 +93,7 @@ pub(super) fn shape(file: &dyn ReadAt, at: ByteOffset) -> Result<Shape> {
     if behind > end {
         return Err(cut());
     }
-    Ok(Shape { packed: behind.saturating_since(at), content: content.map(ByteLen::new) })
+    Ok(FrameHead { packed: behind.saturating_since(at), content: content.map(ByteLen::new) })
 }
 
 #[cfg(test)]

@@ -40,7 +40,7 @@ impl ZstIndex {
                 for entry in entries {
                     let packed = ByteLen::new(entry.packed.into());
                     let content = Some(ByteLen::new(entry.content.into()));
-                    at = this.add(file, at, frame::Shape { packed, content })?;
+                    at = this.add(file, at, frame::FrameHead { packed, content })?;
                 }
             }
             None => {
@@ -59,7 +59,7 @@ impl ZstIndex {
         &mut self,
         file: &dyn ReadAt,
         at: ByteOffset,
-        shape: frame::Shape,
+        shape: frame::FrameHead,
     ) -> Result<ByteOffset> {
         let end = at.saturating_add(shape.packed);
         let packed = Span::between(at, end);

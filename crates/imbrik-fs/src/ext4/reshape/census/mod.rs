@@ -128,7 +128,7 @@ impl Census {
     ///
     /// # Errors
     /// - When the volume cannot be read, or `cancel` was requested.
-    /// - [`imbrik_store::Class::Corrupt`] with the first contradiction: a wrong checksum, a block claimed
+    /// - [`imbrik_store::Class::Corrupt`] with the first contradiction: a wrong checksum, a block owned
     ///   twice, a bitmap that lies, a file that waits to be deleted or cut and could not be.
     /// - [`imbrik_store::Class::Unsupported`] for what is not reshaped.
     pub(super) fn of(
@@ -231,7 +231,7 @@ impl Census {
         }
         let first = superblock.first_data_block;
         let owned = &mut self.owned;
-        let mut claim = |run: Run| {
+        let mut own = |run: Run| {
             let is_free = run.first >= first && metadata.count_in(run) == 0 && owned.add(run);
             match is_free {
                 true => Ok(()),
@@ -245,13 +245,13 @@ impl Census {
             // What hangs on its double indirect block are the reserved descriptor blocks.
             let double = double_of(&inode);
             if superblock.has_resize_inode() {
-                claim(Run::new(double, 1))?;
+                own(Run::new(double, 1))?;
             } else if inode.i_block().iter().any(|byte| *byte != 0) {
                 return Err(inode.wrong("it reserves blocks, and the feature for that is off"));
             }
             return Ok(());
         }
-        let map = map_of(&opened.meta, superblock, &inode, &mut claim)?;
+        let map = map_of(&opened.meta, superblock, &inode, &mut own)?;
         let file_acl = inode.file_acl(superblock);
         let cluster = superblock.cluster_blocks;
         let (mut taken, mut count) = clusters_of(&map, cluster);
@@ -262,7 +262,7 @@ impl Census {
             }
             // Others may share it.
             if !self.shared.contains_key(&file_acl) {
-                claim(Run::new(file_acl, 1))?;
+                own(Run::new(file_acl, 1))?;
             }
             let sharers = self.shared.entry(file_acl).or_default();
             *sharers = sharers.saturating_add(1);

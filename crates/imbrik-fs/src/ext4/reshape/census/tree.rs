@@ -10,7 +10,7 @@ use crate::{
     ext4::structure::{
         Opened, attributes,
         dirhash::NameHash,
-        folder::{self, Entry},
+        folder::{self, NamedInode},
         inode::{CASEFOLD_FLAG, ROOT, RawInode},
         map::map_of,
         metadata_cache::Block,
@@ -267,7 +267,7 @@ impl Look<'_> {
     }
 
     /// The first two entries; answers those behind them.
-    fn dots<'e>(&mut self, entries: &'e [Entry<'e>]) -> Result<&'e [Entry<'e>]> {
+    fn dots<'e>(&mut self, entries: &'e [NamedInode<'e>]) -> Result<&'e [NamedInode<'e>]> {
         let [own, above, rest @ ..] = entries else {
             self.fault("it has no \".\" and \"..\"")?;
             return Ok(entries);
@@ -286,7 +286,7 @@ impl Look<'_> {
         Ok(rest)
     }
 
-    fn entries(&mut self, entries: &[Entry<'_>], seen: &mut HashSet<Vec<u8>>) -> Result<()> {
+    fn entries(&mut self, entries: &[NamedInode<'_>], seen: &mut HashSet<Vec<u8>>) -> Result<()> {
         let superblock = &self.opened.superblock;
         let is_plain = !self.inode.is_encrypted();
         for entry in entries {
@@ -404,7 +404,7 @@ impl Look<'_> {
     }
 
     /// Whether the names of a leaf have hashes where the index puts them.
-    fn leaf(&mut self, index: &Index, number: u64, entries: &[Entry<'_>]) -> Result<()> {
+    fn leaf(&mut self, index: &Index, number: u64, entries: &[NamedInode<'_>]) -> Result<()> {
         let Some((low, high)) = index.leaves.get(&number) else {
             return match entries.is_empty() {
                 true => Ok(()),
@@ -412,7 +412,7 @@ impl Look<'_> {
             };
         };
         let Some(hash) = index.hash else { return Ok(()) };
-        let is_inside = |entry: &Entry<'_>| {
+        let is_inside = |entry: &NamedInode<'_>| {
             let hash = hash.hash(entry.name);
             hash >= *low && (hash < *high || hash == *high & !1 && *high & 1 == 1)
         };
