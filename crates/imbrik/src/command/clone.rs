@@ -95,50 +95,10 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
     let read = opened(session, card, tally)?;
     let Some(occupancy) = &read.known.occupancy else { return Ok(Exit::Done) };
     let plan = Plan::save(Arc::clone(&read.known.content), occupancy).state(UNTOUCHED)?;
-    let temporary = &session.environment.temporary;
-    let failed = |error: std::io::Error| {
-        let what = format!("making a temporary folder in {}", quoted(temporary));
-        failure::system(what, error).state(UNTOUCHED).next("Set TMPDIR to another folder.")
-    };
-    let folder =
-        tempfile::Builder::new().prefix("imbrik-").tempdir_in(temporary).map_err(failed)?;
-    let to = Destination::File(folder.path().join("card.img.zst"));
-    let options = SaveOptions {
-        pack: Pack::usual(),
-        level: Pack::usual().usual_level(),
-        sums: Vec::new(),
-        replace: false,
-        check: !writing.args.no_check,
-        owner: None,
-    };
-    let used = plan.view.copied_in(Span::whole(read.known.survey.size));
-    session.out.note(&format!(
-        "{} are in use on {}: they are packed into a temporary image in {} first.",
-        size::both(used),
-        card.path.display(),
-        quoted(temporary)
-    ));
-    to.judge_room(session, &plan.view, &options)?;
-    let mut manifest = Manifest::new(&read.known.survey, packing::MADE_BY, Timestamp::now());
-    manifest.card_model.clone_from(&card.model);
-    let progress = session.progress(if options.check { 2 } else { 1 });
+    let (image, read_exit) = temporary_image(writing, card, &read, &plan)?;
     let cancel = &session.environment.interrupt.cancel;
-    let watch = Watch { observer: &progress, cancel };
-    let saved = save(&plan.view, manifest, to.output()?, &options, watch)
-        .state("The card is as it was, and nothing is left of the temporary image.")?;
-    drop(progress);
-    if session.fleet.has_changed(card, &read.known.survey) {
-        let what = "the card was written to, or exchanged, while it was read";
-        return Err(Failure::new(Exit::Mismatch, what)
-            .state("No other card was written to, and nothing is left of the temporary image.")
-            .next("Unmount it everywhere, and clone it once more."));
-    }
-    let read_exit = if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable };
     let mut exit = read_exit;
     let (mut written, mut made) = (0usize, Vec::new());
-    let image = Image::open(to.path(), None).state(UNTOUCHED)?;
-    // It stays open without a name: however this ends, nothing is left of it.
-    drop(folder);
     let mut question = format!(
         "Take the card out of {}, put the new one in, and press Enter; or type q to end: ",
         card.path.display()
@@ -181,6 +141,60 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
             }
         }
     }
+}
+
+/// Packs what is in use on `card` into an image that has no name: however this ends, nothing is left
+/// of it. Answers with it whether all of the card could be read.
+fn temporary_image(
+    writing: &Writing<'_>,
+    card: &Card,
+    read: &Source<'_>,
+    plan: &Plan,
+) -> Outcome<(Image, Exit)> {
+    let session = writing.session;
+    let temporary = &session.environment.temporary;
+    let failed = |error: std::io::Error| {
+        let what = format!("making a temporary folder in {}", quoted(temporary));
+        failure::system(what, error).state(UNTOUCHED).next("Set TMPDIR to another folder.")
+    };
+    let folder =
+        tempfile::Builder::new().prefix("imbrik-").tempdir_in(temporary).map_err(failed)?;
+    let to = Destination::File(folder.path().join("card.img.zst"));
+    let options = SaveOptions {
+        pack: Pack::usual(),
+        level: Pack::usual().usual_level(),
+        sums: Vec::new(),
+        replace: false,
+        check: !writing.args.no_check,
+        owner: None,
+    };
+    let used = plan.view.copied_in(Span::whole(read.known.survey.size));
+    session.out.note(&format!(
+        "{} are in use on {}: they are packed into a temporary image in {} first.",
+        size::both(used),
+        card.path.display(),
+        quoted(temporary)
+    ));
+    to.judge_room(session, &plan.view, &options)?;
+    let mut manifest = Manifest::new(&read.known.survey, packing::MADE_BY, Timestamp::now());
+    manifest.card_model.clone_from(&card.model);
+    let progress = session.progress(if options.check { 2 } else { 1 });
+    let cancel = &session.environment.interrupt.cancel;
+    let watch = Watch { observer: &progress, cancel };
+    let saved = save(&plan.view, manifest, to.output()?, &options, watch)
+        .state("The card is as it was, and nothing is left of the temporary image.")?;
+    drop(progress);
+    if session.fleet.has_changed(card, &read.known.survey) {
+        let what = "the card was written to, or exchanged, while it was read";
+        return Err(Failure::new(Exit::Mismatch, what)
+            .state("No other card was written to, and nothing is left of the temporary image.")
+            .next("Unmount it everywhere, and clone it once more."));
+    }
+    // It stays open without a name.
+    let image = Image::open(to.path(), None).state(UNTOUCHED)?;
+    drop(folder);
+    let all = saved.unreadable.is_empty();
+    Ok((image, if all { Exit::Done } else { Exit::Unreadable }))
 }
 
 /// Writes the temporary image to what is in the reader now.

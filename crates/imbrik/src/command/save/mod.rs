@@ -25,7 +25,7 @@ use imbrik_core::{
     operation::{ImageContent, ImagePlan},
     progress::Watch,
     store::{ReadAt, Tally, Window},
-    transfer::{SaveOptions, sample, save},
+    transfer::{SaveOptions, Saved, sample, save},
     units::{ByteLen, Span},
 };
 use jiff::{Timestamp, Zoned};
@@ -79,60 +79,102 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let manifest = manifest(args, &card, &wanted, &content);
     announce(session, &card, &wanted, &to);
 
-    let failed = |error: Error, to: &Destination| {
-        let next = packing::what_next(&error);
-        Failure::from(error)
-            .state(format!("The card is as it was; {}.", to.what_is_left()))
-            .next(next)
-    };
-    let (saved, other) = match &also {
-        None => {
-            let steps = if options.check && !to.is_pipe() { 2 } else { 1 };
-            let progress = session.progress(steps);
-            let cancel = &session.environment.interrupt.cancel;
-            let watch = Watch { observer: &progress, cancel };
-            (save(&content.plan.view, manifest, to.output()?, &options, watch), None)
-        }
-        Some(also) => also.beside(&writing, &content.plan, &manifest, &to, &options),
-    };
-    let saved = saved.map_err(|error| failed(error, &to))?;
-    packing::tell_of_memory(session, &saved);
-    // The image is whole, whatever became of the card beside it.
-    let mut beside = Ok(Exit::Done);
-    let second = match (other, &also) {
-        (Some(Other::Image(second)), Some(Also::Image(to, _))) => {
-            Some((to, second.map_err(|error| failed(error, to))?))
-        }
-        (Some(Other::Card(exit)), _) => {
-            beside = exit;
-            None
-        }
-        _ => None,
-    };
-    let has_changed = wanted.has_changed(session, args, &card, &tally);
-    let done = Done {
+    let run = Run {
+        session,
+        args,
         card: &card,
-        size: wanted.survey.size,
-        fitted: content.is_fitted().then_some(content.after.size),
-        only: wanted.only.as_ref(),
-        occupancy: content.occupancy.as_ref().filter(|_| !content.is_fitted()),
-        used: content.plan.view.copied_in(Span::whole(content.plan.view.size())),
-        pack: options.pack,
-        saved: &saved,
+        wanted: &wanted,
+        content: &content,
+        options: &options,
         tally: &tally,
-        took: started.elapsed(),
+        started,
     };
-    done.show(session, &to);
-    if let Some((to, second)) = second {
-        let done = Done { saved: &second, pack: Pack::raw(), ..done };
-        done.show_second(session, to);
+    run.carry(&writing, also.as_ref(), &manifest, &to)
+}
+
+/// A save that was planned and shown.
+struct Run<'a> {
+    session: &'a Session,
+    args: &'a SaveArgs,
+    card: &'a Card,
+    wanted: &'a SaveSource,
+    content: &'a ImagePlan,
+    options: &'a SaveOptions,
+    tally: &'a Tally,
+    started: Instant,
+}
+
+impl Run<'_> {
+    /// Reads the card, and tells what came of it.
+    fn carry(
+        &self,
+        writing: &Writing<'_>,
+        also: Option<&Also>,
+        manifest: &Manifest,
+        to: &Destination,
+    ) -> Outcome<Exit> {
+        let Self { session, content, options, wanted, .. } = *self;
+        let (saved, other) = match also {
+            None => {
+                let steps = if options.check && !to.is_pipe() { 2 } else { 1 };
+                let progress = session.progress(steps);
+                let cancel = &session.environment.interrupt.cancel;
+                let watch = Watch { observer: &progress, cancel };
+                let saved =
+                    save(&content.plan.view, manifest.clone(), to.output()?, options, watch);
+                (saved, None)
+            }
+            Some(also) => also.beside(writing, &content.plan, manifest, to, options),
+        };
+        let saved = saved.map_err(|error| failed(error, to))?;
+        packing::tell_of_memory(session, &saved);
+        // The image is whole, whatever became of the card beside it.
+        let mut beside = Ok(Exit::Done);
+        let second = match (other, also) {
+            (Some(Other::Image(second)), Some(Also::Image(to, _))) => {
+                Some((to, second.map_err(|error| failed(error, to))?))
+            }
+            (Some(Other::Card(exit)), _) => {
+                beside = exit;
+                None
+            }
+            _ => None,
+        };
+        let has_changed = wanted.has_changed(session, self.args, self.card, self.tally);
+        let done = self.done(&saved);
+        done.show(session, to);
+        if let Some((to, second)) = second {
+            let done = Done { saved: &second, pack: Pack::raw(), ..done };
+            done.show_second(session, to);
+        }
+        beside?;
+        if has_changed {
+            session.out.warn(&fleet::mixed("the image", "save it again"));
+            return Ok(Exit::Mismatch);
+        }
+        Ok(if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable })
     }
-    beside?;
-    if has_changed {
-        session.out.warn(&fleet::mixed("the image", "save it again"));
-        return Ok(Exit::Mismatch);
+
+    fn done<'b>(&'b self, saved: &'b Saved) -> Done<'b> {
+        let (content, view) = (self.content, &self.content.plan.view);
+        Done {
+            card: self.card,
+            size: self.wanted.survey.size,
+            fitted: content.is_fitted().then_some(content.after.size),
+            only: self.wanted.only.as_ref(),
+            occupancy: content.occupancy.as_ref().filter(|_| !content.is_fitted()),
+            used: view.copied_in(Span::whole(view.size())),
+            pack: self.options.pack,
+            saved,
+            tally: self.tally,
+            took: self.started.elapsed(),
+        }
     }
-    Ok(if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable })
+}
+
+fn failed(error: Error, to: &Destination) -> Failure {
+    let next = packing::what_next(&error);
+    Failure::from(error).state(format!("The card is as it was; {}.", to.what_is_left())).next(next)
 }
 
 /// What is to be saved: a card, or a partition of it that stands for the card.

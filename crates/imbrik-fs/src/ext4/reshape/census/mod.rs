@@ -9,6 +9,7 @@ mod values;
 
 use crate::{
     bits::{Bits, Run},
+    ext4::superblock::Superblock,
     ext4::{
         orphans::Waiting,
         quota,
@@ -202,6 +203,7 @@ impl Census {
         all.filter(|block| *block < blocks).collect()
     }
 
+    /// Takes in an inode that is in use.
     fn take(
         &mut self,
         opened: &Opened,
@@ -215,66 +217,17 @@ impl Census {
         if inode.number < superblock.first_inode && inode.raw.iter().all(|byte| *byte == 0) {
             return Ok(());
         }
-        inode.check(superblock)?;
-        let is_reserved = inode.number < superblock.first_inode;
-        match inode.links() {
-            0 if !is_reserved => {
-                return Err(inode.wrong("it is in use, and nothing leads to it"));
-            }
-            1.. if inode.dtime() != 0 => {
-                return Err(inode.wrong("it is in use, and was deleted"));
-            }
-            _ => {}
-        }
+        is_alive(&inode, superblock)?;
         if inode.is_folder() {
             self.folders.add(Run::new(index, 1));
         }
-        let first = superblock.first_data_block;
-        let owned = &mut self.owned;
-        let mut own = |run: Run| {
-            let is_free = run.first >= first && metadata.count_in(run) == 0 && owned.add(run);
-            match is_free {
-                true => Ok(()),
-                false => Err(inode.wrong(&format!(
-                    "its {} blocks from {} are not its own, or lie outside",
-                    run.len, run.first
-                ))),
-            }
-        };
         if inode.number == RESIZE {
-            // What hangs on its double indirect block are the reserved descriptor blocks.
-            let double = double_of(&inode);
-            if superblock.has_resize_inode() {
-                own(Run::new(double, 1))?;
-            } else if inode.i_block().iter().any(|byte| *byte != 0) {
-                return Err(inode.wrong("it reserves blocks, and the feature for that is off"));
-            }
-            return Ok(());
+            return self.take_resize_inode(superblock, metadata, &inode);
         }
-        let map = map_of(&opened.meta, superblock, &inode, &mut own)?;
-        let file_acl = inode.file_acl(superblock);
-        let cluster = superblock.cluster_blocks;
-        let (mut taken, mut count) = clusters_of(&map, cluster);
-        if file_acl != 0 {
-            count = count.saturating_add(cluster);
-            if !self.shared.contains_key(&file_acl) {
-                taken.push(Run::new(file_acl.checked_div(cluster).unwrap_or(0), 1));
-            }
-            // Others may share it.
-            if !self.shared.contains_key(&file_acl) {
-                own(Run::new(file_acl, 1))?;
-            }
-            let sharers = self.shared.entry(file_acl).or_default();
-            *sharers = sharers.saturating_add(1);
-        }
-        // Two files with blocks of one cluster would both give it back.
-        if cluster > 1 && !taken.into_iter().all(|run| self.clusters.add(run)) {
-            return Err(inode.wrong("it has blocks in a cluster that is not its own"));
-        }
-        if superblock.has_ea_inodes() {
-            let values = values_elsewhere(opened, &inode, file_acl)?;
-            count = count.saturating_add(values);
-        }
+        let map = map_of(&opened.meta, superblock, &inode, &mut |run| {
+            owns(&mut self.owned, superblock, metadata, &inode, run)
+        })?;
+        let count = self.take_blocks(opened, metadata, &inode, &map)?;
         self.values.look_at_inode(opened, &inode, &mut self.faults)?;
         // Of a list of bad blocks, its makers count only what is listed.
         let listed: u64 = map.pieces.iter().map(|piece| piece.len).sum();
@@ -298,6 +251,69 @@ impl Census {
             false if has_no_name => {}
             false => self.tree.note(&inode),
         }
+        self.keep(opened, inode, map, origin)
+    }
+
+    /// Takes in the inode that reserves blocks for more descriptors.
+    fn take_resize_inode(
+        &mut self,
+        superblock: &Superblock,
+        metadata: &Bits,
+        inode: &RawInode,
+    ) -> Result<()> {
+        // What hangs on its double indirect block are the reserved descriptor blocks.
+        if superblock.has_resize_inode() {
+            let double = Run::new(double_of(inode), 1);
+            owns(&mut self.owned, superblock, metadata, inode, double)
+        } else if inode.i_block().iter().any(|byte| *byte != 0) {
+            Err(inode.wrong("it reserves blocks, and the feature for that is off"))
+        } else {
+            Ok(())
+        }
+    }
+
+    /// Takes in the block of an inode's attributes and the clusters of all that it has; answers how
+    /// many blocks it must say that it has.
+    fn take_blocks(
+        &mut self,
+        opened: &Opened,
+        metadata: &Bits,
+        inode: &RawInode,
+        map: &Map,
+    ) -> Result<u64> {
+        let superblock = &opened.superblock;
+        let file_acl = inode.file_acl(superblock);
+        let cluster = superblock.cluster_blocks;
+        let (mut taken, mut count) = clusters_of(map, cluster);
+        if file_acl != 0 {
+            count = count.saturating_add(cluster);
+            // Others may share it.
+            if !self.shared.contains_key(&file_acl) {
+                taken.push(Run::new(file_acl.checked_div(cluster).unwrap_or(0), 1));
+                owns(&mut self.owned, superblock, metadata, inode, Run::new(file_acl, 1))?;
+            }
+            let sharers = self.shared.entry(file_acl).or_default();
+            *sharers = sharers.saturating_add(1);
+        }
+        // Two files with blocks of one cluster would both give it back.
+        if cluster > 1 && !taken.into_iter().all(|run| self.clusters.add(run)) {
+            return Err(inode.wrong("it has blocks in a cluster that is not its own"));
+        }
+        if superblock.has_ea_inodes() {
+            count = count.saturating_add(values_elsewhere(opened, inode, file_acl)?);
+        }
+        Ok(count)
+    }
+
+    /// Keeps the inodes that are needed later, and adds all others to the fingerprint.
+    fn keep(
+        &mut self,
+        opened: &Opened,
+        inode: RawInode,
+        map: Map,
+        origin: &dyn Origin,
+    ) -> Result<()> {
+        let superblock = &opened.superblock;
         if superblock.has_journal() && inode.number == superblock.journal_inode {
             self.journal = Some((inode, map));
         } else if inode.number == BAD_BLOCKS && !map.pieces.is_empty() {
@@ -471,4 +487,39 @@ fn follows(last: &Piece, next: &Piece) -> bool {
     last.logical.saturating_add(last.len) == next.logical
         && last.run().end() == next.physical
         && last.is_unwritten == next.is_unwritten
+}
+
+/// Whether an inode that its bitmap has in use can be.
+///
+/// # Errors
+/// With what says that it cannot.
+fn is_alive(inode: &RawInode, superblock: &Superblock) -> Result<()> {
+    inode.check(superblock)?;
+    let is_reserved = inode.number < superblock.first_inode;
+    match inode.links() {
+        0 if !is_reserved => Err(inode.wrong("it is in use, and nothing leads to it")),
+        1.. if inode.dtime() != 0 => Err(inode.wrong("it is in use, and was deleted")),
+        _ => Ok(()),
+    }
+}
+
+/// Has an inode own blocks: each has one owner, and none of them is the volume's own.
+///
+/// # Errors
+/// When they have another owner, or lie outside.
+fn owns(
+    owned: &mut Bits,
+    superblock: &Superblock,
+    metadata: &Bits,
+    inode: &RawInode,
+    run: Run,
+) -> Result<()> {
+    let is_inside = run.first >= superblock.first_data_block;
+    match is_inside && metadata.count_in(run) == 0 && owned.add(run) {
+        true => Ok(()),
+        false => Err(inode.wrong(&format!(
+            "its {} blocks from {} are not its own, or lie outside",
+            run.len, run.first
+        ))),
+    }
 }
