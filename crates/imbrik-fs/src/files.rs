@@ -167,7 +167,8 @@ pub trait Files {
     fn info(&self, file: FileId) -> Result<FileInfo>;
 
     /// Calls `each` with every stretch of the content of `file`, in its order, and with the byte that
-    /// it starts at. What none of them holds is zeros. Stretches may reach behind the file's end.
+    /// it starts at. What none of them holds is zeros. Stretches may reach behind the file's end. The
+    /// content of a folder is its entries, as they stand in the volume.
     ///
     /// # Errors
     /// When the store cannot be read, or what says where the content is makes no sense; and what

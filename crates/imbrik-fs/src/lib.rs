@@ -19,6 +19,32 @@
 //!
 //! A new filesystem is a folder with one `impl Filesystem`, and a line in `registry`.
 //!
+//! Files are looked into through [`Files`], whichever filesystem it is, without a mount and without
+//! rights:
+//!
+//! ```no_run
+//! use imbrik_fs::{FileKind, OpenVolume};
+//! use imbrik_store::FileStore;
+//! use std::{ops::ControlFlow, path::Path, sync::Arc};
+//!
+//! # fn main() -> imbrik_store::Result<()> {
+//! let store = Arc::new(FileStore::open(Path::new("hive-07.ext4"))?);
+//! let volume = OpenVolume::open(store)?.expect("it holds a volume");
+//! let files = volume.files()?.expect("its files can be looked into");
+//! let etc = files.at(&[b"etc"])?.expect("it has a folder etc");
+//! files.entries(etc, &mut |entry| {
+//!     let info = files.info(entry.file)?;
+//!     if info.kind == FileKind::File {
+//!         println!("{} has {} bytes", entry.name.escape_ascii(), info.size);
+//!     }
+//!     Ok(ControlFlow::Continue(()))
+//! })?;
+//! # Ok(())
+//! # }
+//! ```
+//!
+//! A volume at another size is a view of the old one:
+//!
 //! ```no_run
 //! use imbrik_fs::{NewSize, OpenVolume, ReshapeOptions};
 //! use imbrik_store::{FileStore, ReadAt, progress::Cancel, units::ByteLen};

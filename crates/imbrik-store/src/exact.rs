@@ -11,8 +11,8 @@ use crate::{
 };
 use std::{fmt, panic::Location};
 
-/// What cannot be happened: ends a debug build on the spot, and is an error of the class
-/// [`crate::Class::Bug`] with the place in the source otherwise.
+/// For what cannot be, and was met all the same: ends a debug build on the spot, and is an error of the
+/// class [`crate::Class::Bug`] with the place in the source otherwise.
 #[track_caller]
 #[must_use]
 pub fn cannot_be(what: impl fmt::Display) -> Error {

@@ -16,7 +16,11 @@ use imbrik_core::{
     Class,
     fs::ReshapeOptions,
     image::{Image, Owner, Unpack},
+    layout::View,
+    operation::{Lost, lost_in},
     progress::Watch,
+    store::ReadAt,
+    units::Span,
 };
 use std::{
     cell::Cell,
@@ -25,6 +29,7 @@ use std::{
     fs::{self, File},
     io::{self, BufRead, BufReader, IsTerminal},
     path::{self, Path, PathBuf},
+    sync::Arc,
 };
 
 const UNWRITTEN: &str = "Nothing was written.";
@@ -137,6 +142,20 @@ impl Session {
     /// The cards as they are now, the rack read again.
     pub(crate) fn fleet_now(&self) -> Outcome<Fleet> {
         Fleet::open(self.rack.as_deref())
+    }
+
+    /// Whose the bytes were in `spans` of what `view` shows, which could not be read. Where that cannot
+    /// be found out, it is said why.
+    pub(crate) fn lost_in(&self, view: &View, spans: &[Span]) -> Vec<Lost> {
+        if spans.is_empty() {
+            return Vec::new();
+        }
+        let view: Arc<dyn ReadAt> = Arc::new(view.clone());
+        let found = lost_in(&view, spans, &self.environment.interrupt.cancel);
+        found.unwrap_or_else(|error| {
+            self.out.warn(&format!("Which files are lost could not be found out: {error}."));
+            Vec::new()
+        })
     }
 
     /// A progress display for a journey of `steps` steps.

@@ -43,9 +43,6 @@ impl<'a> Reader<'a> {
 
     /// The files of the folder in `runs`, which `at` stands for.
     fn sets(&self, at: FolderAt, runs: &[Run]) -> Result<Rc<Sets>> {
-        if let Some((_, sets)) = self.last.borrow().as_ref().filter(|(last, _)| *last == at) {
-            return Ok(Rc::clone(sets));
-        }
         let (mut order, mut sets) = (Vec::new(), HashMap::new());
         each_set(self.store, &self.boot, runs, &mut |set| {
             if let Some(at) = set.places.first().filter(|_| set.is_file()) {
@@ -59,17 +56,24 @@ impl<'a> Reader<'a> {
         Ok(sets)
     }
 
-    /// The folder that `at` stands for: its first cluster, and its length with whether it has a chain.
-    fn folder(&self, at: FolderAt) -> Result<Rc<Sets>> {
+    /// The clusters of the folder that `at` stands for: its first cluster, and its length with whether
+    /// it has a chain.
+    fn runs(&self, at: FolderAt) -> Result<Vec<Run>> {
         let [first, len] = at;
         let chains = Chains::of(self.store, &self.boot);
-        let runs = match len & !IS_PLAIN {
-            0 => chains.follow(first)?,
+        match len & !IS_PLAIN {
+            0 => chains.follow(first),
             bytes => {
-                chains.clusters_of(Stream { first, len: bytes, is_plain: len & IS_PLAIN != 0 })?
+                chains.clusters_of(Stream { first, len: bytes, is_plain: len & IS_PLAIN != 0 })
             }
-        };
-        self.sets(at, &runs)
+        }
+    }
+
+    fn folder(&self, at: FolderAt) -> Result<Rc<Sets>> {
+        if let Some((_, sets)) = self.last.borrow().as_ref().filter(|(last, _)| *last == at) {
+            return Ok(Rc::clone(sets));
+        }
+        self.sets(at, &self.runs(at)?)
     }
 
     fn root_at(&self) -> FolderAt {
@@ -158,8 +162,17 @@ impl Files for Reader<'_> {
     }
 
     fn content(&self, file: FileId, each: EachStretch<'_>) -> Result<()> {
-        let set = self.set(file)?.filter(|set| !set.is_folder());
-        let set = set.ok_or_else(|| Error::corrupt("it is a folder"))?;
+        let Some(set) = self.set(file)?.filter(|set| !set.is_folder()) else {
+            let mut at = 0u64;
+            for run in self.runs(self.folder_at(file)?)? {
+                let span = span_of(run, self.boot.data().start(), self.boot.cluster);
+                if each(at, Stretch::InVolume(span))?.is_break() {
+                    break;
+                }
+                at = at.saturating_add(span.len().get());
+            }
+            return Ok(());
+        };
         let Some(stream) = self.stream(&set)? else { return Ok(()) };
         // Behind what was ever written, it reads as zeros (section 7.6.5).
         let valid = set.entries().get(1).and_then(|entry| bytes::le_u64(entry, 8)).unwrap_or(0);

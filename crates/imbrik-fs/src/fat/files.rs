@@ -126,8 +126,16 @@ impl Files for Reader<'_> {
     }
 
     fn content(&self, file: FileId, each: EachStretch<'_>) -> Result<()> {
-        let raw = self.raw(file)?.filter(|raw| !is_folder(raw));
-        let raw = raw.ok_or_else(|| Error::corrupt("it is a folder"))?;
+        let Some(raw) = self.raw(file)?.filter(|raw| !is_folder(raw)) else {
+            let mut at = 0u64;
+            for span in self.spans(file)? {
+                if each(at, Stretch::InVolume(span))?.is_break() {
+                    break;
+                }
+                at = at.saturating_add(span.len().get());
+            }
+            return Ok(());
+        };
         let Some(first) = self.boot.first_of(&raw).filter(|_| size_of(&raw) > 0) else {
             return Ok(());
         };

@@ -5,6 +5,7 @@ pub(crate) mod change;
 mod harmless;
 pub(crate) mod json;
 pub(crate) mod layout;
+pub(crate) mod lost;
 pub(crate) mod map;
 pub(crate) mod progress;
 pub(crate) mod size;

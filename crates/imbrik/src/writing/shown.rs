@@ -6,15 +6,17 @@ use crate::{
     failure::Failure,
     identity, pipe,
     render::{
-        Tone, change, count, json, listed, quoted, size, start::start_lines, strip, survey, time,
+        Tone, change, count, json, listed, lost, quoted, size, start::start_lines, strip, survey,
+        time,
     },
 };
 use imbrik_core::{
-    layout::{Change, Part, Survey},
+    layout::{Change, Part, Survey, View},
+    operation::Lost,
     store::ReadAt,
     units::{ByteLen, Span},
 };
-use std::{path::Path, time::Duration};
+use std::{path::Path, sync::Arc, time::Duration};
 
 /// How wide the strip of the larger of two cards is drawn.
 const COLUMNS: u64 = 64;
@@ -372,6 +374,7 @@ impl Writing<'_> {
             image_bytes: image.map(|image| image.file().size().get()),
             unreadable: json::spans(&written.unreadable),
             damaged: json::spans(&source.known.damaged),
+            lost: lost::for_programs(&[self.lost(target, written), self.damaged(source)].concat()),
             read_back: !self.args.no_check,
             seconds: written.took.as_secs_f64(),
         };
@@ -386,7 +389,7 @@ impl Writing<'_> {
         let took = time::span(written.took);
         out.line(&format!("{name:<10}{bytes} {} in {took}", self.how()));
         self.show_how_to_reach(target);
-        self.show_lost(written);
+        self.show_lost(target, written);
     }
 
     /// What to do with a copy that got a name.
@@ -403,9 +406,23 @@ impl Writing<'_> {
             let len = size::both(len);
             self.session.out.line(&format!("Lost      {len} in {place}: damaged in the image"));
         }
+        for line in lost::lines(&self.damaged(source)) {
+            self.session.out.line(&format!("          {line}"));
+        }
     }
 
-    fn show_lost(&self, written: &WrittenToCard) {
+    /// Whose the bytes were that are damaged in an image.
+    fn damaged(&self, source: &Source<'_>) -> Vec<Lost> {
+        let view = View::whole(Arc::clone(&source.known.content));
+        self.session.lost_in(&view, &source.known.damaged)
+    }
+
+    /// Whose the bytes were that could not be read.
+    fn lost(&self, target: &PlannedCard, written: &WrittenToCard) -> Vec<Lost> {
+        self.session.lost_in(&target.plan.plan.view, &written.unreadable)
+    }
+
+    fn show_lost(&self, target: &PlannedCard, written: &WrittenToCard) {
         let lost: ByteLen = written.unreadable.iter().map(|span| span.len()).sum();
         if !lost.is_zero() {
             self.session.out.line(&format!(
@@ -413,6 +430,9 @@ impl Writing<'_> {
                 size::both(lost),
                 count(written.unreadable.len() as u64, "place")
             ));
+            for line in lost::lines(&self.lost(target, written)) {
+                self.session.out.line(&format!("          {line}"));
+            }
         }
     }
 
@@ -435,7 +455,7 @@ impl Writing<'_> {
             self.how(),
             time::span(written.took)
         ));
-        self.show_lost(written);
+        self.show_lost(target, written);
         self.show_damaged(source);
         out.line("It is safe to take the card out.");
         out.line(

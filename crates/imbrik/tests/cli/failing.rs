@@ -1,7 +1,7 @@
 //! Cards with bad sectors where it hurts most: in tables, boot sectors and the volumes' own
 //! metadata.
 
-use crate::harness::{Bench, CARD, noise, put, sized, tool};
+use crate::harness::{Bench, CARD, noise, places_of, put, sized, tool};
 use serde_json::json;
 use std::{fs, path::Path};
 
@@ -173,4 +173,87 @@ fn a_card_with_bad_sectors_can_be_overwritten_and_is_judged_afterwards() {
         bench.write_rack(&format!("{b}flaky = [[{at}, {len}, 3]]\n"));
         assert_eq!(bench.imbrik("restore hive.img.zst rack:b --yes").code, 0, "{name}");
     }
+}
+
+/// The small card with a file in each volume; answers where on the card stand: a piece of the file of
+/// ext, that of its folder's entries, what describes another file, and a piece of the file of FAT.
+fn with_files(bench: &Bench) -> [u64; 4] {
+    let card = bench.path("rack/a.img");
+    let volume = bench.path("volume");
+    fs::write(&volume, &bench.bytes("rack/a.img")[EXT as usize..]).unwrap();
+    // No other file of the card has this piece of it.
+    let sound = noise(377_777).split_off(77_777);
+    fs::write(bench.path("may.wav"), &sound).unwrap();
+    let commands = "mkdir srv\nmkdir srv/brood\nmkdir notes\nwrite may.wav srv/brood/may.wav\n\
+                    write may.wav notes/may\n";
+    fs::write(bench.path("commands"), commands).unwrap();
+    let dir = bench.path("");
+    let debugfs = |words: &[&str]| {
+        let mut command = std::process::Command::new("debugfs");
+        let done = command.args(words).arg(&volume).current_dir(&dir);
+        let done = done.env("PATH", "/usr/sbin:/sbin:/usr/bin:/bin").output().unwrap();
+        String::from_utf8_lossy(&done.stdout).into_owned()
+    };
+    debugfs(&["-w", "-f", "commands"]);
+    put(&card, EXT, &fs::read(&volume).unwrap());
+    let told = tool!("dumpe2fs", &volume);
+    let block = told.lines().find_map(|line| line.strip_prefix("Block size:")).unwrap();
+    let block: u64 = block.trim().parse().unwrap();
+    let blocks = |path: &str| -> Vec<u64> {
+        let told = debugfs(&["-R", &format!("blocks {path}")]);
+        told.split_whitespace().map(|number| EXT + number.parse::<u64>().unwrap() * block).collect()
+    };
+    let told = debugfs(&["-R", "imap /notes/may"]);
+    let (_, place) = told.split_once("located at block ").unwrap();
+    let (number, offset) = place.split_once(", offset 0x").unwrap();
+    let inside = u64::from_str_radix(offset.trim(), 16).unwrap();
+    let inode = EXT + number.parse::<u64>().unwrap() * block + inside / 512 * 512;
+    tool!("mcopy", "-i", format!("{}@@{FAT}", card.display()), bench.path("may.wav"), "::may.wav");
+    let bytes = fs::read(&card).unwrap();
+    let fat = places_of(&bytes[..EXT as usize], &sound[100_000..100_512]).next().unwrap() as u64;
+    [blocks("/srv/brood/may.wav")[7], blocks("/srv/brood")[0], inode, fat / 512 * 512]
+}
+
+/// Would fail where a file is called whole that is not, or where another one is named.
+#[test]
+fn what_is_lost_has_the_name_of_its_file() {
+    let bench = Bench::with_card("");
+    let [file, folder, inode, fat] = with_files(&bench);
+    let slot = |bad: &[u64], more: &str| {
+        let spans: Vec<String> = bad.iter().map(|at| format!("[{at}, 512]")).collect();
+        let about = format!("size = {CARD}\nunreadable = [{}]", spans.join(", "));
+        bench.write_rack(&format!("[[slot]]\nname = \"a\"\n{about}\n{more}"));
+    };
+    let ext = "partition 2 (ext4, hive-07)";
+    let lost = |bad: &[u64]| {
+        slot(bad, "");
+        let (_, told) = saved(&bench, "", 6);
+        told["lost"].as_array().unwrap().clone()
+    };
+    let of_file = json!({"part": ext, "what": "file", "path": "/srv/brood/may.wav",
+        "lost_bytes": 512, "size_bytes": 300_000});
+    assert_eq!(lost(&[file]), std::slice::from_ref(&of_file));
+    let of_folder = json!({"part": ext, "what": "folder", "path": "/srv/brood",
+        "lost_bytes": 512, "size_bytes": null});
+    assert!(lost(&[folder]).contains(&of_folder));
+    let whole = json!({"part": ext, "what": "whole", "path": "/notes/may",
+        "lost_bytes": null, "size_bytes": null});
+    assert!(lost(&[inode]).contains(&whole));
+    // All at once, and in words.
+    let all = lost(&[file, inode, fat]);
+    assert!(all.contains(&of_file) && all.contains(&whole), "{all:?}");
+    let in_fat = |lost: &serde_json::Value| {
+        lost["path"] == "/may.wav" && lost["lost_bytes"] == 512 && lost["what"] == "file"
+    };
+    assert!(all.iter().any(in_fat), "{all:?}");
+    bench
+        .imbrik("save rack:a again.img.zst")
+        .expect(6)
+        .shows("partition 2 (ext4, hive-07): 512 bytes of 300 kB of /srv/brood/may.wav")
+        .shows("partition 2 (ext4, hive-07): /notes/may: what describes it is lost");
+    // The same of a clone, and of the damaged tile of an image.
+    slot(&[file], &format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n"));
+    bench.imbrik("clone rack:a rack:b --yes").expect(6).shows("512 bytes of 300 kB of /srv/brood");
+    let told = bench.imbrik("clone rack:a rack:b --yes --json").expect(6).json();
+    assert_eq!(told["lost"], json!([of_file]));
 }

@@ -22,7 +22,7 @@ use imbrik_core::{
     card::Card,
     image::{ListedPart, Manifest, Pack},
     layout::{Occupancy, Part, Survey},
-    operation::{ImageContent, ImagePlan},
+    operation::{ImageContent, ImagePlan, Lost},
     progress::Watch,
     store::{ReadAt, Tally, Window},
     transfer::{SaveOptions, Saved, sample, save},
@@ -141,7 +141,8 @@ impl Run<'_> {
             _ => None,
         };
         let has_changed = wanted.has_changed(session, self.args, self.card, self.tally);
-        let done = self.done(&saved);
+        let lost = self.session.lost_in(&content.plan.view, &saved.unreadable);
+        let done = self.done(&saved, &lost);
         done.show(session, to);
         if let Some((to, second)) = second {
             let done = Done { saved: &second, pack: Pack::raw(), ..done };
@@ -155,7 +156,7 @@ impl Run<'_> {
         Ok(if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable })
     }
 
-    fn done<'b>(&'b self, saved: &'b Saved) -> Done<'b> {
+    fn done<'b>(&'b self, saved: &'b Saved, lost: &'b [Lost]) -> Done<'b> {
         let (content, view) = (self.content, &self.content.plan.view);
         Done {
             card: self.card,
@@ -166,6 +167,7 @@ impl Run<'_> {
             used: view.copied_in(Span::whole(view.size())),
             pack: self.options.pack,
             saved,
+            lost,
             tally: self.tally,
             took: self.started.elapsed(),
         }

@@ -3,13 +3,14 @@
 use crate::{
     fits,
     packing::Destination,
-    render::{count, json, size, time},
+    render::{count, json, lost, size, time},
     session::Session,
 };
 use imbrik_core::{
     card::Card,
     image::Pack,
     layout::{Occupancy, Part},
+    operation::Lost,
     store::Tally,
     transfer::Saved,
     units::ByteLen,
@@ -29,6 +30,8 @@ pub(super) struct Done<'a> {
     pub(super) used: ByteLen,
     pub(super) pack: Pack,
     pub(super) saved: &'a Saved,
+    /// Whose the bytes were that could not be read.
+    pub(super) lost: &'a [Lost],
     /// What was read of the card.
     pub(super) tally: &'a Tally,
     pub(super) took: Duration,
@@ -52,6 +55,7 @@ impl Done<'_> {
             made: to.made(saved, self.took, next),
             zero_bytes: saved.zeros.get(),
             unreadable: json::spans(&saved.unreadable),
+            lost: lost::for_programs(self.lost),
         }
     }
 
@@ -122,6 +126,9 @@ impl Done<'_> {
                 size::both(lost),
                 count(saved.unreadable.len() as u64, "place")
             ));
+            for line in lost::lines(self.lost) {
+                out.line(&format!("          {line}"));
+            }
         }
         if !to.is_pipe() {
             to.tell_what_belongs_to_it(out, self.pack);

@@ -300,6 +300,38 @@ pub(crate) struct Saved {
     pub(crate) zero_bytes: u64,
     /// What could not be read, and is zeros in the image.
     pub(crate) unreadable: Vec<SpanPair>,
+    /// Whose that was, as far as it can be told.
+    pub(crate) lost: Vec<Lost>,
+}
+
+/// Whose the bytes were that could not be read.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct Lost {
+    /// The partition; null between partitions.
+    pub(crate) part: Option<String>,
+    pub(crate) what: LostWhat,
+    /// From the root of the partition down.
+    pub(crate) path: Option<String>,
+    /// Null when that is not known: what describes a file is lost.
+    pub(crate) lost_bytes: Option<u64>,
+    /// Of a file, how many bytes it has.
+    pub(crate) size_bytes: Option<u64>,
+}
+
+/// What is lost.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+#[serde(rename_all = "lowercase")]
+pub(crate) enum LostWhat {
+    /// Bytes of a file.
+    File,
+    /// Entries of a folder.
+    Folder,
+    /// What describes a file or a folder, and so all of it.
+    Whole,
+    /// Metadata, or what no file that was found has.
+    Elsewhere,
 }
 
 /// An image that was made.
@@ -496,6 +528,8 @@ pub(crate) struct WrittenCard {
     pub(crate) unreadable: Vec<SpanPair>,
     /// What is damaged in the image, and zeros, as was asked for.
     pub(crate) damaged: Vec<SpanPair>,
+    /// Whose that all was, as far as it can be told.
+    pub(crate) lost: Vec<Lost>,
     /// Whether it was read back and compared.
     pub(crate) read_back: bool,
     pub(crate) seconds: f64,
