@@ -182,7 +182,8 @@ fn with_files(bench: &Bench) -> [u64; 4] {
     let volume = bench.path("volume");
     fs::write(&volume, &bench.bytes("rack/a.img")[EXT as usize..]).unwrap();
     // No other file of the card has this piece of it.
-    let sound = noise(377_777).split_off(77_777);
+    let mut sound = noise(300_000);
+    sound.reverse();
     fs::write(bench.path("may.wav"), &sound).unwrap();
     let commands = "mkdir srv\nmkdir srv/brood\nmkdir notes\nwrite may.wav srv/brood/may.wav\n\
                     write may.wav notes/may\n";
