@@ -143,8 +143,14 @@ impl<S: ReadAt> ReadAt for Patient<S> {
         if pieces.lost.is_empty() {
             return Ok(());
         }
+        // Of a piece that was not taken apart, nobody knows which sectors are bad: it is lost for whoever
+        // got zeros for it, and for nobody else.
+        let sector = self.inner.sector_size().len();
+        let is_certain = |span: &&Span| self.is_blank || span.len() <= sector;
+        let mut known = self.lost.lock().unwrap_or_else(PoisonError::into_inner);
+        known.extend(pieces.lost.iter().filter(is_certain));
+        drop(known);
         let lost = joined(pieces.lost);
-        self.lost.lock().unwrap_or_else(PoisonError::into_inner).extend(&lost);
         match lost.first() {
             Some(first) if !self.is_blank => Err(given_up(*first)),
             _ => Ok(()),
@@ -211,6 +217,20 @@ mod tests {
         let store = Patient::blank(card(faults, &tally));
         assert!(read_vec(&store, ByteOffset::ZERO, 1 << 20).unwrap().iter().all(|b| *b == 0));
         assert!(tally.reads() < 150, "{} requests", tally.reads());
+    }
+
+    /// Would fail where a piece that was given up whole is refused for ever, good sectors included.
+    #[test]
+    fn behind_many_bad_sectors_the_good_ones_can_still_be_read() {
+        let bad = |n: u64| span(n * 20_480, 512);
+        let faults = Faults { unreadable: (0..40).map(bad).collect(), ..Faults::default() };
+        let store = Patient::new(card(faults, &Tally::default()));
+        for n in 0..40 {
+            assert!(read_vec(&store, ByteOffset::new(n * 20_480), 20_480).is_err());
+        }
+        for n in 0..40 {
+            assert!(read_vec(&store, ByteOffset::new(n * 20_480 + 512), 19_968).is_ok(), "{n}");
+        }
     }
 
     #[test]

@@ -258,3 +258,26 @@ fn what_is_lost_has_the_name_of_its_file() {
     let told = bench.imbrik("clone rack:a rack:b --yes --json").expect(6).json();
     assert_eq!(told["lost"], json!([of_file]));
 }
+
+/// Would fail where, behind a number of bad sectors, good ones beside others are given up with them.
+#[test]
+fn of_a_card_with_many_bad_sectors_all_others_are_in_the_image() {
+    let bench = Bench::with_card("");
+    let mut card = bench.bytes("rack/a.img");
+    // In tables, files, folders and between them, up to nine in one tile.
+    let bad: Vec<u64> = (1..60).map(|n| n * n * 37 % 131_000 * 512).collect();
+    let spans: Vec<String> = bad.iter().map(|at| format!("[{at}, 512]")).collect();
+    let about = format!("size = {CARD}\nunreadable = [{}]", spans.join(", "));
+    bench.write_rack(&format!("[[slot]]\nname = \"a\"\n{about}\n"));
+    let (image, told) = saved(&bench, "--exact", 6);
+    for at in &bad {
+        card[*at as usize..][..512].fill(0);
+    }
+    assert!(image == card, "{}", told["unreadable"]);
+    let lost: u64 =
+        told["unreadable"].as_array().unwrap().iter().map(|span| span[1].as_u64().unwrap()).sum();
+    let mut places = bad;
+    places.sort_unstable();
+    places.dedup();
+    assert_eq!(lost, places.len() as u64 * 512);
+}
