@@ -16,6 +16,9 @@ const TRIES: u32 = 4;
 /// is bad all over would take hours.
 const MOST_GIVEN_UP: usize = 16;
 
+/// How a long piece that fails is taken apart.
+const PART: ByteLen = ByteLen::kib(64);
+
 /// What is read piece by piece, since it cannot be read at once.
 pub struct Pieces<'a> {
     /// What is read.
@@ -53,10 +56,7 @@ impl Pieces<'_> {
                 Err(_) if span.len() > sector && self.lost.len() < self.most => {
                     // A bad card may take seconds to give up on a sector.
                     self.cancel.check()?;
-                    let (left, right) = buf.split_at_mut(half(buf.len(), sector));
-                    let behind = at.saturating_add(ByteLen::of(left));
-                    self.read(at, left)?;
-                    return self.read(behind, right);
+                    return self.read_in_parts(at, buf, sector);
                 }
                 Err(_) if span.len() > sector => break,
                 // Behind the end there is nothing, however often one asks.
@@ -71,6 +71,21 @@ impl Pieces<'_> {
         }
         buf.fill(0);
         self.lost.push(span);
+        Ok(())
+    }
+
+    /// Reads what failed at once: what is long in pieces of 64 KiB, so that each good byte of it is asked
+    /// for but once more, and what is shorter as two halves.
+    fn read_in_parts(&mut self, at: ByteOffset, buf: &mut [u8], sector: ByteLen) -> Result<()> {
+        let part = match ByteLen::of(buf) > PART {
+            true => PART.to_usize().unwrap_or(usize::MAX),
+            false => half(buf.len(), sector).max(1),
+        };
+        let mut at = at;
+        for part in buf.chunks_mut(part) {
+            self.read(at, part)?;
+            at = at.saturating_add(ByteLen::of(part));
+        }
         Ok(())
     }
 }
@@ -93,12 +108,47 @@ pub struct Patient<S> {
     inner: S,
     is_blank: bool,
     lost: Mutex<Vec<Span>>,
+    /// Of the last piece that failed: where it is, what of it could be read, and what not. Whoever asks
+    /// for it in parts now has that already.
+    rest: Mutex<Option<Rest>>,
+}
+
+struct Rest {
+    span: Span,
+    bytes: Vec<u8>,
+    lost: Vec<Span>,
+}
+
+/// The longest piece of which the rest is kept, in bytes.
+const MOST_REST: usize = 8 << 20;
+
+impl<S> Patient<S> {
+    /// Fills `buf` with `span` out of the rest of the last piece that failed; answers whether all of
+    /// it is there.
+    fn take_from_rest(&self, span: Span, buf: &mut [u8]) -> bool {
+        let rest = self.rest.lock().unwrap_or_else(PoisonError::into_inner);
+        let Some(rest) = rest.as_ref().filter(|rest| rest.span.contains(span)) else {
+            return false;
+        };
+        if rest.lost.iter().any(|lost| lost.intersect(span).is_some()) {
+            return false;
+        }
+        let ahead = span.start().saturating_since(rest.span.start());
+        let from = ahead.to_usize().unwrap_or(usize::MAX);
+        match rest.bytes.get(from..from.saturating_add(buf.len())) {
+            Some(part) => {
+                buf.copy_from_slice(part);
+                true
+            }
+            None => false,
+        }
+    }
 }
 
 impl<S: ReadAt> Patient<S> {
     /// Reads `inner`. What cannot be read at all is an error.
     pub fn new(inner: S) -> Self {
-        Self { inner, is_blank: false, lost: Mutex::default() }
+        Self { inner, is_blank: false, lost: Mutex::default(), rest: Mutex::default() }
     }
 
     /// Reads `inner`. What cannot be read at all is zeros: whoever looks at them asks for
@@ -122,6 +172,9 @@ impl<S: ReadAt> ReadAt for Patient<S> {
         let span = Span::between(at, at.saturating_add(ByteLen::of(buf)));
         let known = self.lost();
         let is_known = |span: Span| known.iter().any(|bad| bad.intersect(span).is_some());
+        if self.take_from_rest(span, buf) {
+            return Ok(());
+        }
         if !is_known(span) {
             match self.inner.read_at(at, buf) {
                 Err(error) if error.is_of_a_place() => {}
@@ -139,18 +192,26 @@ impl<S: ReadAt> ReadAt for Patient<S> {
             most,
             lost: Vec::new(),
         };
-        pieces.read(at, buf)?;
+        let sector = self.inner.sector_size().len();
+        // All of it was just asked for, and failed.
+        match span.len() > sector && most > 0 {
+            true => pieces.read_in_parts(at, buf, sector)?,
+            false => pieces.read(at, buf)?,
+        }
         if pieces.lost.is_empty() {
             return Ok(());
         }
         // Of a piece that was not taken apart, nobody knows which sectors are bad: it is lost for whoever
         // got zeros for it, and for nobody else.
-        let sector = self.inner.sector_size().len();
         let is_certain = |span: &&Span| self.is_blank || span.len() <= sector;
         let mut known = self.lost.lock().unwrap_or_else(PoisonError::into_inner);
         known.extend(pieces.lost.iter().filter(is_certain));
         drop(known);
         let lost = joined(pieces.lost);
+        if !self.is_blank && buf.len() <= MOST_REST {
+            let rest = Rest { span, bytes: buf.to_vec(), lost: lost.clone() };
+            *self.rest.lock().unwrap_or_else(PoisonError::into_inner) = Some(rest);
+        }
         match lost.first() {
             Some(first) if !self.is_blank => Err(given_up(*first)),
             _ => Ok(()),
@@ -217,6 +278,23 @@ mod tests {
         let store = Patient::blank(card(faults, &tally));
         assert!(read_vec(&store, ByteOffset::ZERO, 1 << 20).unwrap().iter().all(|b| *b == 0));
         assert!(tally.reads() < 150, "{} requests", tally.reads());
+    }
+
+    /// Would fail where somebody who takes a failed piece apart has all of it read once more.
+    #[test]
+    fn what_of_a_failed_piece_could_be_read_is_not_read_again() {
+        let tally = Tally::default();
+        let faults = Faults { unreadable: vec![span(300_000, 1)], ..Faults::default() };
+        let store = Patient::new(card(faults, &tally));
+        assert!(read_vec(&store, ByteOffset::ZERO, 1 << 20).is_err());
+        let (asked, read) = (tally.reads(), tally.read());
+        assert!(read <= ByteLen::new((2 << 20) + (256 << 10)), "{read} in {asked} requests");
+        for at in (0..1 << 20).step_by(4096).filter(|at| *at != 299_008) {
+            let found = read_vec(&store, ByteOffset::new(at), 4096).unwrap();
+            assert!(found.iter().all(|byte| *byte == 7));
+        }
+        assert!(read_vec(&store, ByteOffset::new(299_008), 4096).is_err());
+        assert_eq!(tally.reads(), asked);
     }
 
     /// Would fail where a piece that was given up whole is refused for ever, good sectors included.

@@ -2,7 +2,7 @@
 
 use super::tile::{TILE, TileDigest, tile_count};
 use crate::{
-    layout::{Part, Survey},
+    layout::{Lost, LostWhat, Part, Survey},
     table::PartitionKind,
 };
 use imbrik_store::{
@@ -14,6 +14,9 @@ use serde::{Deserialize, Serialize};
 
 /// The version of the format that is written, and the newest that is read.
 const VERSION: u32 = 1;
+
+/// More lost files than these are not listed: whole tables of them may be lost.
+const MOST_LISTED: usize = 10_000;
 
 /// What an image knows about itself.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -65,8 +68,73 @@ pub struct Manifest {
     /// Spans `[first byte, bytes]` that could not be read and are zeros here.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unreadable: Vec<(u64, u64)>,
+    /// Whose these were, as far as that could be told.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub lost: Vec<ListedLoss>,
     /// The tiles and their digests.
     pub tiles: TileList,
+}
+
+/// Something that is lost in whole or in part, in a manifest: [`Lost`].
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ListedLoss {
+    /// The partition, in words; absent between partitions.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub part: Option<String>,
+    /// Of a file or folder, its path from the root of the partition; bytes that are no UTF-8 are
+    /// replaced.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub path: Option<String>,
+    /// Whether it is a folder, of whose entries some are lost.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub folder: bool,
+    /// How many bytes are lost; absent when what describes the file is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub lost: Option<u64>,
+    /// Of a file, how many bytes it has.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub size: Option<u64>,
+}
+
+impl ListedLoss {
+    fn of(lost: &Lost) -> Self {
+        let text = |path: &[u8]| Some(String::from_utf8_lossy(path).into_owned());
+        let mut this = Self {
+            part: lost.part.clone(),
+            path: None,
+            folder: matches!(lost.what, LostWhat::OfFolder { .. }),
+            lost: None,
+            size: None,
+        };
+        match &lost.what {
+            LostWhat::OfFile { path, len, size } => {
+                (this.path, this.lost, this.size) = (text(path), Some(len.get()), Some(size.get()));
+            }
+            LostWhat::OfFolder { path, len } => {
+                (this.path, this.lost) = (text(path), Some(len.get()));
+            }
+            LostWhat::Whole { path } => this.path = text(path),
+            LostWhat::Elsewhere { len } => this.lost = Some(len.get()),
+        }
+        this
+    }
+
+    /// What it tells.
+    #[must_use]
+    pub fn lost(&self) -> Lost {
+        let path = self.path.as_ref().map(|path| path.clone().into_bytes());
+        let len = ByteLen::new(self.lost.unwrap_or(0));
+        let what = match (path, self.lost, self.folder) {
+            (None, _, _) => LostWhat::Elsewhere { len },
+            (Some(path), None, _) => LostWhat::Whole { path },
+            (Some(path), Some(_), true) => LostWhat::OfFolder { path, len },
+            (Some(path), Some(_), false) => {
+                let size = ByteLen::new(self.size.unwrap_or(0));
+                LostWhat::OfFile { path, len, size }
+            }
+        };
+        Lost { part: self.part.clone(), what }
+    }
 }
 
 /// A partition table in a manifest.
@@ -213,6 +281,7 @@ impl Manifest {
             fitted: None,
             exact: false,
             unreadable: Vec::new(),
+            lost: Vec::new(),
             tiles: TileList::of(&[]),
         }
     }
@@ -223,6 +292,14 @@ impl Manifest {
         self.tiles = TileList::of(digests);
         let spans = joined(unreadable).into_iter();
         self.unreadable = spans.map(|span| (span.start().get(), span.len().get())).collect();
+        self
+    }
+
+    /// Adds whose the spans were that could not be read, up to 10,000 in all.
+    #[must_use]
+    pub fn with_lost(mut self, lost: &[Lost]) -> Self {
+        let room = MOST_LISTED.saturating_sub(self.lost.len());
+        self.lost.extend(lost.iter().take(room).map(ListedLoss::of));
         self
     }
 
@@ -349,6 +426,26 @@ mod tests {
         assert!(!list(5, vec![(1, 2)], 2), "a tile without a digest");
         assert!(!list(5, vec![(3, 2), (1, 1)], 2), "out of order");
         assert!(!list(u64::MAX, vec![(0, u64::MAX), (0, 1)], 0), "more than can be counted");
+    }
+
+    #[test]
+    fn what_is_lost_is_listed_and_comes_back() {
+        let (len, size) = (ByteLen::new(512), ByteLen::new(300_000));
+        let path = b"/srv/brood/may.wav".to_vec();
+        let lost = [
+            LostWhat::OfFile { path: path.clone(), len, size },
+            LostWhat::OfFolder { path: b"/srv".to_vec(), len },
+            LostWhat::Whole { path },
+            LostWhat::Elsewhere { len },
+        ];
+        for what in lost {
+            for part in [None, Some("partition 2".to_owned())] {
+                let lost = Lost { part, what: what.clone() };
+                let json = serde_json::to_vec(&ListedLoss::of(&lost)).unwrap();
+                let again: ListedLoss = serde_json::from_slice(&json).unwrap();
+                assert_eq!(again.lost(), lost);
+            }
+        }
     }
 
     #[test]

@@ -22,7 +22,9 @@ pub use container::{Container, Pack};
 pub(crate) use encode::sampled;
 pub use encode::{Encoded, Encoder, Encoding};
 pub use finding::ImageFinding;
-pub use manifest::{ListedFit, ListedPart, ListedTable, ListedVolume, Manifest, TileList};
+pub use manifest::{
+    ListedFit, ListedLoss, ListedPart, ListedTable, ListedVolume, Manifest, TileList,
+};
 pub use open::{Image, Unpack, manifest_path};
 pub use part_file::{Owner, PartFile};
 pub use room::{Limit, OutputDisk};

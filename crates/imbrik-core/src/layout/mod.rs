@@ -3,6 +3,7 @@
 mod finding;
 mod fit;
 mod identity;
+mod lost;
 mod occupancy;
 mod plan;
 mod start;
@@ -12,6 +13,7 @@ mod view;
 pub use finding::Finding;
 pub use fit::{Fit, WORTH_GROWING};
 pub use identity::{Identity, IdentityFile};
+pub use lost::{Lost, LostWhat, lost_in};
 pub use occupancy::Occupancy;
 pub use plan::{Change, Plan, TargetSize};
 pub use start::{Reference, Room, references, room};

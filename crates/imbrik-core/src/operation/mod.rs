@@ -31,7 +31,6 @@
 mod check;
 mod compare;
 mod image;
-mod lost;
 mod repack;
 mod restore;
 mod source;
@@ -40,7 +39,6 @@ mod write;
 pub use check::{CheckedContent, CheckedImage, ExpectedSum, ImageCheck, Verdict, damage_in};
 pub use compare::Comparison;
 pub use image::{ImageContent, ImagePlan};
-pub use lost::{Lost, LostWhat, lost_in};
 pub use repack::RepackPlan;
 pub use restore::{CardTarget, PlanRefusal, RestoreOptions, RestorePlan, SizeNote, Sizes};
 pub use source::{Source, SourceOptions, SourceRefusal};

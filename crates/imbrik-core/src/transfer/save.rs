@@ -10,15 +10,15 @@ use crate::{
         Encoded, Encoding, Image, ImageWriter, Manifest, Output, Owner, Pack, Sum, SumKind, TILE,
         TileData, TileDigest, sampled, tile_span,
     },
-    layout::{Content, View},
+    layout::{Content, Lost, View, lost_in},
 };
 use imbrik_store::{
     FileStore, ReadAt,
-    error::{Error, Result},
+    error::{Class, Error, Result},
     exact::Exact as _,
     progress::{Merged, Step, Watch},
     read_vec,
-    units::{ByteLen, Span},
+    units::{ByteLen, Span, joined},
 };
 use std::sync::Arc;
 
@@ -59,6 +59,10 @@ pub struct Saved {
     pub sums: Vec<Sum>,
     /// Spans of the card that could not be read and are zeros in the image.
     pub unreadable: Vec<Span>,
+    /// Whose they were.
+    pub lost: Vec<Lost>,
+    /// Why nothing tells that, when it could not be found out.
+    pub not_named: Option<String>,
     /// How much of the card is in tiles that hold nothing but zeros.
     pub zeros: ByteLen,
     /// How many frames of another image were taken over as they are.
@@ -208,7 +212,12 @@ fn carry(
         }
         unreadable.extend(known.unreadable_spans());
     }
-    let manifest = manifest.with_content(&travelled.digests, unreadable);
+    let (lost, not_named) = match named(view, &travelled.unreadable, watch) {
+        Err(error) if error.class() == Class::Cancelled => return Err(error),
+        Err(error) => (Vec::new(), Some(error.to_string())),
+        Ok(lost) => (lost, None),
+    };
+    let manifest = manifest.with_content(&travelled.digests, unreadable).with_lost(&lost);
     let taken_over = sink.taken_over;
     let written = sink.writer.finish(&manifest)?;
     let mut read_back = ReadBack::Waived;
@@ -248,7 +257,18 @@ fn carry(
     let (image_len, sums) = (written.len, written.sums.clone());
     written.publish()?;
     let unreadable = travelled.unreadable;
-    Ok(Saved { image_len, sums, unreadable, zeros, taken_over, read_back })
+    Ok(Saved { image_len, sums, unreadable, lost, not_named, zeros, taken_over, read_back })
+}
+
+/// Whose the bytes of a view are that could not be read.
+fn named(view: &View, unreadable: &[Span], watch: Watch<'_>) -> Result<Vec<Lost>> {
+    match unreadable {
+        [] => Ok(Vec::new()),
+        spans => {
+            let view: Arc<dyn ReadAt> = Arc::new(view.clone());
+            lost_in(&view, &joined(spans.to_vec()), watch.cancel)
+        }
+    }
 }
 
 /// How many samples are taken of a card, and how long each is.

@@ -386,3 +386,72 @@ fn every_file_of_exfat_is_as_its_driver_shows_it() {
         assert_eq!(files.small_file(path, 99).unwrap().unwrap(), b"23.5\n");
     }
 }
+
+/// How much a walk through anything may find before it is too much.
+const MOST_FOUND: usize = 20_000;
+
+/// Looks at all that `files` lead to, errors included; answers how many entries there were.
+fn walk_anything(files: &dyn Files) -> usize {
+    let (mut seen, mut count) = (std::collections::HashSet::new(), 0);
+    let mut waiting = vec![files.root()];
+    while let Some(file) = waiting.pop() {
+        if !seen.insert(file) {
+            continue;
+        }
+        let _ = files.info(file);
+        let _ = files.read(file, 4096);
+        let _ = files.attributes(file);
+        let _ = files.entries(file, &mut |entry| {
+            count += 1;
+            waiting.push(entry.file);
+            Ok(if count < MOST_FOUND { ControlFlow::Continue(()) } else { ControlFlow::Break(()) })
+        });
+        if count >= MOST_FOUND {
+            break;
+        }
+    }
+    count
+}
+
+/// Would fail on a flipped bit that makes a walk panic, go in a circle or take for ever.
+#[test]
+fn whatever_is_flipped_a_walk_comes_to_an_end() {
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path();
+    sh(
+        "mkdir t; head -c 50000 /dev/urandom > t/brood; for i in $(seq 40); do echo $i > t/f$i; done",
+        at,
+    );
+    let kinds = [
+        "mkfs.ext4 -q -b 1024 -O inline_data -d t v 4M",
+        "mkfs.ext2 -q -b 1024 -d t v 4M",
+        "truncate -s 8M v; mkfs.fat -F 12 v >&2; mcopy -i v t/* ::; mmd -i v ::d; mcopy -i v t/f1 ::d",
+        "truncate -s 40M v; mkfs.fat -F 32 -s 1 v >&2; mcopy -i v t/* ::",
+        "truncate -s 4M v; mkfs.exfat -c 512 v >&2",
+    ];
+    let mut state = 88172645463325252u64;
+    let mut random = |below: u64| {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        state % below
+    };
+    for make in kinds {
+        sh(&format!("rm -f v; {make}"), at);
+        let sound = std::fs::read(at.join("v")).unwrap();
+        // Where anything stands: flipped bits in free space say nothing.
+        let full: Vec<usize> = (0..sound.len().min(3 << 20)).filter(|at| sound[*at] != 0).collect();
+        let mut found = 0;
+        for _ in 0..300 {
+            let mut bytes = sound.clone();
+            for _ in 0..=random(3) {
+                bytes[full[random(full.len() as u64) as usize]] ^= 1 << random(8);
+            }
+            let store: Arc<dyn ReadAt> = Arc::new(imbrik_store::SparseStore::of(&bytes));
+            let Ok(Some(open)) = OpenVolume::open(store) else { continue };
+            let Ok(Some(files)) = open.files() else { continue };
+            found += walk_anything(&*files);
+        }
+        assert!(found > 300 || make.contains("exfat"), "{make}: only {found} entries were found");
+    }
+}

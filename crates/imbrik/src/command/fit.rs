@@ -82,6 +82,8 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
         manifest.note.clone_from(&known.note);
         manifest.only.clone_from(&known.only);
         manifest.left_out.clone_from(&known.left_out);
+        // Under other numbers of bytes, but of the same names.
+        manifest.lost.clone_from(&known.lost);
         manifest.host = manifest.host.or_else(|| known.host.clone());
     }
     let steps = if options.check && !to.is_pipe() { 2 } else { 1 };

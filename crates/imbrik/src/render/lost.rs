@@ -1,7 +1,7 @@
 //! Which files are lost where a card or an image could not be read.
 
 use super::{count, json, quoted, size};
-use imbrik_core::operation::{Lost, LostWhat};
+use imbrik_core::layout::{Lost, LostWhat};
 use std::{ffi::OsStr, os::unix::ffi::OsStrExt, path::Path};
 
 /// How many are named one by one.

@@ -11,8 +11,7 @@ use crate::{
     },
 };
 use imbrik_core::{
-    layout::{Change, Part, Survey, View},
-    operation::Lost,
+    layout::{Change, Lost, Part, Survey, View},
     store::ReadAt,
     units::{ByteLen, Span},
 };

@@ -257,6 +257,14 @@ fn what_is_lost_has_the_name_of_its_file() {
     bench.imbrik("clone rack:a rack:b --yes").expect(6).shows("512 bytes of 300 kB of /srv/brood");
     let told = bench.imbrik("clone rack:a rack:b --yes --json").expect(6).json();
     assert_eq!(told["lost"], json!([of_file]));
+    // The image knows it, and so do others that are made of it.
+    let named = "512 bytes of 300 kB of /srv/brood/may.wav";
+    bench.imbrik("save rack:a one.img.zst").expect(6);
+    bench.good("check one.img.zst").shows(named);
+    bench.good("repack one.img.zst one.img.gz");
+    bench.good("check one.img.gz").shows(named);
+    bench.good("fit one.img.zst small.img.zst");
+    bench.good("check small.img.zst").shows(named);
 }
 
 /// Would fail where, behind a number of bad sectors, good ones beside others are given up with them.

@@ -4,11 +4,11 @@ use super::against::OnCard;
 use crate::{
     exit::Exit,
     pipe,
-    render::{Out, Tone, count, json, listed, quoted, size, start::start_lines, time},
+    render::{Out, Tone, count, json, listed, lost, quoted, size, start::start_lines, time},
 };
 use imbrik_core::{
     fs::{Examined, State},
-    image::{Image, Sum, TILE, tile_count},
+    image::{Image, ListedLoss, Sum, TILE, tile_count},
     layout::{Part, Reference, Survey},
     operation::{CheckedImage, ExpectedSum, Verdict},
     store::Tally,
@@ -238,12 +238,17 @@ impl Report<'_> {
         }
         if let (Some(manifest), []) = (self.image.manifest(), self.image.findings()) {
             out.line(&format!("Manifest        {}", time::saved(manifest)));
-            let lost: ByteLen = manifest.unreadable_spans().iter().map(|span| span.len()).sum();
-            if !lost.is_zero() {
+            let unreadable: ByteLen =
+                manifest.unreadable_spans().iter().map(|span| span.len()).sum();
+            if !unreadable.is_zero() {
                 out.line(&format!(
                     "                {} could not be read when it was saved, and are zeros",
-                    size::both(lost)
+                    size::both(unreadable)
                 ));
+            }
+            let named: Vec<_> = manifest.lost.iter().map(ListedLoss::lost).collect();
+            for line in lost::lines(&named) {
+                out.line(&format!("                {line}"));
             }
         }
     }

@@ -22,7 +22,7 @@ use imbrik_core::{
     card::Card,
     image::{ListedPart, Manifest, Pack},
     layout::{Occupancy, Part, Survey},
-    operation::{ImageContent, ImagePlan, Lost},
+    operation::{ImageContent, ImagePlan},
     progress::Watch,
     store::{ReadAt, Tally, Window},
     transfer::{SaveOptions, Saved, sample, save},
@@ -141,8 +141,10 @@ impl Run<'_> {
             _ => None,
         };
         let has_changed = wanted.has_changed(session, self.args, self.card, self.tally);
-        let lost = self.session.lost_in(&content.plan.view, &saved.unreadable);
-        let done = self.done(&saved, &lost);
+        if let Some(why) = &saved.not_named {
+            session.out.warn(&format!("Which files are lost could not be found out: {why}."));
+        }
+        let done = self.done(&saved);
         done.show(session, to);
         if let Some((to, second)) = second {
             let done = Done { saved: &second, pack: Pack::raw(), ..done };
@@ -156,7 +158,7 @@ impl Run<'_> {
         Ok(if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable })
     }
 
-    fn done<'b>(&'b self, saved: &'b Saved, lost: &'b [Lost]) -> Done<'b> {
+    fn done<'b>(&'b self, saved: &'b Saved) -> Done<'b> {
         let (content, view) = (self.content, &self.content.plan.view);
         Done {
             card: self.card,
@@ -167,7 +169,6 @@ impl Run<'_> {
             used: view.copied_in(Span::whole(view.size())),
             pack: self.options.pack,
             saved,
-            lost,
             tally: self.tally,
             took: self.started.elapsed(),
         }

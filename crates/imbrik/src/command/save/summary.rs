@@ -10,7 +10,6 @@ use imbrik_core::{
     card::Card,
     image::Pack,
     layout::{Occupancy, Part},
-    operation::Lost,
     store::Tally,
     transfer::Saved,
     units::ByteLen,
@@ -30,8 +29,6 @@ pub(super) struct Done<'a> {
     pub(super) used: ByteLen,
     pub(super) pack: Pack,
     pub(super) saved: &'a Saved,
-    /// Whose the bytes were that could not be read.
-    pub(super) lost: &'a [Lost],
     /// What was read of the card.
     pub(super) tally: &'a Tally,
     pub(super) took: Duration,
@@ -55,7 +52,7 @@ impl Done<'_> {
             made: to.made(saved, self.took, next),
             zero_bytes: saved.zeros.get(),
             unreadable: json::spans(&saved.unreadable),
-            lost: lost::for_programs(self.lost),
+            lost: lost::for_programs(&saved.lost),
         }
     }
 
@@ -126,7 +123,7 @@ impl Done<'_> {
                 size::both(lost),
                 count(saved.unreadable.len() as u64, "place")
             ));
-            for line in lost::lines(self.lost) {
+            for line in lost::lines(&saved.lost) {
                 out.line(&format!("          {line}"));
             }
         }
