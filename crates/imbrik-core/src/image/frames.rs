@@ -7,6 +7,7 @@ use imbrik_store::{
     bytes::is_zero,
     check_range,
     error::{Error, Result},
+    exact::cannot_be,
     read_vec,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
@@ -162,9 +163,12 @@ impl FramedStore {
     /// same time.
     fn decoded(&self, index: usize, frame: Frame) -> Result<Page> {
         self.kept.get_or_make(u64::try_from(index).unwrap_or(u64::MAX), || {
-            let mut content = vec![0; frame.content.len().to_usize().unwrap_or(0)];
-            self.decode(frame, &mut content)?;
-            Ok(content.into())
+            let len = frame.content.len().to_usize().unwrap_or(0);
+            // Decoded where it stays: a second copy of it would double what that takes.
+            let mut content: Page = std::iter::repeat_n(0, len).collect();
+            let own = Arc::get_mut(&mut content);
+            self.decode(frame, own.ok_or_else(|| cannot_be("somebody has a page too early"))?)?;
+            Ok(content)
         })
     }
 }
