@@ -64,7 +64,8 @@ impl<S: ReadAt> ReadAt for Cached<S> {
                     let len = len.min(rest.len());
                     let (now, _) = rest.split_at_mut(len);
                     self.inner.read_at(at, now)?;
-                    absent.put(|number| page_in(number, at, now).map(Arc::from));
+                    absent
+                        .put(|number| page_in(number, at, now).map(|page| Arc::new(page.to_vec())));
                     len
                 }
             };

@@ -1,9 +1,9 @@
 //! A store with some bytes changed: what differs is kept beside it, nothing below it changes.
 
 use super::{ReadAt, Spill, check_range};
-use crate::exact::cannot_be;
 use crate::{
     error::Result,
+    exact::cannot_be,
     units::{ByteLen, ByteOffset, SectorSize, Span, joined},
 };
 use std::{fmt, path::Path, sync::Arc};

@@ -12,8 +12,8 @@ use std::{
     sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError},
 };
 
-/// What a page holds.
-pub type Page = Arc<[u8]>;
+/// What a page holds; made once, and not copied for that.
+pub type Page = Arc<Vec<u8>>;
 
 /// What stays when there is no room for all.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -1,9 +1,9 @@
 //! Pages of equal length, by number: in memory up to a bound, beyond it in a temporary file that has
 //! no name, so that nothing is left of it however the program ends.
 
-use crate::exact::cannot_be;
 use crate::{
     error::{Error, Result},
+    exact::cannot_be,
     units::ByteLen,
 };
 use std::{

@@ -1,9 +1,9 @@
 //! A part of a store as a store of its own: a partition of a card.
 
 use super::{ReadAt, WriteAt, check_range};
-use crate::exact::cannot_be;
 use crate::{
     error::Result,
+    exact::cannot_be,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
 

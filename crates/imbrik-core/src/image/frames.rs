@@ -7,7 +7,6 @@ use imbrik_store::{
     bytes::is_zero,
     check_range,
     error::{Error, Result},
-    exact::cannot_be,
     read_vec,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
@@ -164,11 +163,9 @@ impl FramedStore {
     fn decoded(&self, index: usize, frame: Frame) -> Result<Page> {
         self.kept.get_or_make(u64::try_from(index).unwrap_or(u64::MAX), || {
             let len = frame.content.len().to_usize().unwrap_or(0);
-            // Decoded where it stays: a second copy of it would double what that takes.
-            let mut content: Page = std::iter::repeat_n(0, len).collect();
-            let own = Arc::get_mut(&mut content);
-            self.decode(frame, own.ok_or_else(|| cannot_be("somebody has a page too early"))?)?;
-            Ok(content)
+            let mut content = vec![0; len];
+            self.decode(frame, &mut content)?;
+            Ok(Arc::new(content))
         })
     }
 }

@@ -1,7 +1,9 @@
 //! The survey: what is on a card or in an image. It reads metadata only, and changes nothing.
 
-use crate::layout::Finding;
-use crate::table::{self, Mbr, PartitionKind, Table};
+use crate::{
+    layout::Finding,
+    table::{self, Mbr, PartitionKind, Table},
+};
 use imbrik_fs::{Files, OpenVolume, Volume, recognise, recognise_by_copy};
 use imbrik_store::{
     Patient, ReadAt, Window,

@@ -295,38 +295,30 @@ impl Writing<'_> {
         if all == 1 {
             return Ok(exit);
         }
-        let good = all - failed.len();
-        if failed.is_empty() {
-            if !out.is_json() {
-                let named = match targets.iter().any(|target| target.host.is_some()) {
-                    true => ", each under a name of its own",
-                    false => "",
-                };
-                out.line(&format!(
-                    "{} cards now hold {}{named}, in {}. It is safe to take them out.",
-                    if all == 2 { "Both".to_owned() } else { format!("All {all}") },
-                    source.whose(),
-                    time::span(took)
-                ));
-            }
-            return Ok(exit);
+        if !failed.is_empty() {
+            return Err(some_failed(&failed, all));
         }
-        let first = failed.first().map_or(Exit::Failed, |failure| failure.exit);
-        let same = failed.iter().all(|failure| failure.exit == first);
-        Err(Failure::new(
-            if same { first } else { Exit::Failed },
-            format!(
-                "{} of {all} cards failed, {}",
-                failed.len(),
-                match good {
-                    0 => "none is done".to_owned(),
-                    1 => "1 is done".to_owned(),
-                    good => format!("{good} are done"),
-                }
-            ),
-        )
-        .state("What became of each stands above.")
-        .next("Repeat the command with the cards that failed."))
+        if !out.is_json() {
+            self.show_all_done(source, targets, took);
+        }
+        Ok(exit)
+    }
+
+    /// All of several cards.
+    fn show_all_done(&self, source: &Source<'_>, targets: &[PlannedCard], took: Duration) {
+        let named = match targets.iter().any(|target| target.host.is_some()) {
+            true => ", each under a name of its own",
+            false => "",
+        };
+        self.session.out.line(&format!(
+            "{} cards now hold {}{named}, in {}. It is safe to take them out.",
+            match targets.len() {
+                2 => "Both".to_owned(),
+                all => format!("All {all}"),
+            },
+            source.whose(),
+            time::span(took)
+        ));
     }
 
     /// A card of several that failed, or was left out.
@@ -484,4 +476,21 @@ fn alone(target: &PlannedCard) -> Option<String> {
          a table; into a partition of it: --into {number}",
         facts.unwrap_or_default()
     ))
+}
+
+/// What is to be thought of `all` cards of which some failed.
+fn some_failed(failed: &[Failure], all: usize) -> Failure {
+    let first = failed.first().map_or(Exit::Failed, |failure| failure.exit);
+    let same = failed.iter().all(|failure| failure.exit == first);
+    let done = match all - failed.len() {
+        0 => "none is done".to_owned(),
+        1 => "1 is done".to_owned(),
+        good => format!("{good} are done"),
+    };
+    Failure::new(
+        if same { first } else { Exit::Failed },
+        format!("{} of {all} cards failed, {done}", failed.len()),
+    )
+    .state("What became of each stands above.")
+    .next("Repeat the command with the cards that failed.")
 }

@@ -1,7 +1,6 @@
 //! What there is to know of a container: the one trait behind which each stands.
 
-use crate::image::ImageFinding;
-use crate::image::frames::FramedStore;
+use crate::image::{ImageFinding, frames::FramedStore};
 use imbrik_store::{
     ReadAt,
     bytes::is_zero,

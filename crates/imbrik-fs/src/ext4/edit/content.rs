@@ -2,8 +2,7 @@
 
 use super::{Editor, OpenInode};
 use crate::ext4::structure::inode::I_BLOCK;
-use imbrik_store::error::Result;
-use imbrik_store::exact::Exact as _;
+use imbrik_store::{error::Result, exact::Exact as _};
 
 /// Longer content of an inode that keeps it in itself goes on in an attribute.
 const IN_INODE: u64 = 60;

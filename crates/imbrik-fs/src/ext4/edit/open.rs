@@ -13,8 +13,10 @@ use crate::{
         },
     },
 };
-use imbrik_store::error::{Error, Result};
-use imbrik_store::exact::Exact as _;
+use imbrik_store::{
+    error::{Error, Result},
+    exact::Exact as _,
+};
 
 /// An inode that is changed.
 pub(in crate::ext4) struct OpenInode {

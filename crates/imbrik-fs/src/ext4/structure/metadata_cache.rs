@@ -100,7 +100,8 @@ impl<S: ReadAt> MetadataCache<S> {
             };
             let row = absent.row();
             let read = self.read(at, row.end.saturating_sub(at))?;
-            let blocks: Vec<Block> = read.chunks(self.len().max(1)).map(Arc::from).collect();
+            let blocks: Vec<Block> =
+                read.chunks(self.len().max(1)).map(|block| Arc::new(block.to_vec())).collect();
             absent.put(|block| {
                 let index = usize::try_from(block.saturating_sub(row.start)).ok()?;
                 blocks.get(index).map(Arc::clone)

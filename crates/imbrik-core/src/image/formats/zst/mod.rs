@@ -15,8 +15,7 @@ use super::{
     format::{Format, FrameLens, Inside, Packed, Packer, UseContent, Writing},
     members::{Decoder, MemberKind},
 };
-use crate::image::ImageFinding;
-use crate::image::frames::FramedStore;
+use crate::image::{ImageFinding, frames::FramedStore};
 use frame::{MANIFEST_MAGIC, MANIFEST_TAG, skippable_header};
 use imbrik_store::{
     ReadAt,

@@ -8,8 +8,7 @@ use crate::{
         group::{BLOCK_UNINIT, Group, INODE_UNINIT},
     },
 };
-use imbrik_store::error::Result;
-use imbrik_store::exact::Exact as _;
+use imbrik_store::{error::Result, exact::Exact as _};
 
 impl Rewriter<'_> {
     /// The bitmaps, and the groups as their descriptors tell of them.
