@@ -111,15 +111,6 @@ impl ByteOffset {
     pub fn plus(self, len: ByteLen) -> Result<Self> {
         self.get().plus(len.get()).map(Self::new)
     }
-
-    /// How far this lies behind `earlier`.
-    ///
-    /// # Errors
-    /// [`crate::Class::Bug`] when it lies before it.
-    #[track_caller]
-    pub fn behind(self, earlier: Self) -> Result<ByteLen> {
-        self.get().minus(earlier.get()).map(ByteLen::new)
-    }
 }
 
 impl ByteLen {
@@ -148,15 +139,6 @@ impl ByteLen {
     #[track_caller]
     pub fn times(self, count: u64) -> Result<Self> {
         self.get().times(count).map(Self::new)
-    }
-
-    /// As a length in memory.
-    ///
-    /// # Errors
-    /// [`crate::Class::Bug`] when this system cannot hold so much.
-    #[track_caller]
-    pub fn in_memory(self) -> Result<usize> {
-        self.get().fitting()
     }
 }
 

@@ -35,8 +35,6 @@ use std::{
     ops::ControlFlow,
 };
 
-/// Where the entries of a folder within its inode start, behind the number of its parent.
-const INLINE: usize = 4;
 /// Faults that are noted; more than these say nothing new.
 const MOST_FAULTS: usize = 100;
 
@@ -170,7 +168,7 @@ impl Files for Reader<'_> {
         }
         if inode.is_inline() {
             let [first, more] = self.inline(&inode);
-            if self.entries_in(&inode, first, INLINE, each)?.is_continue() {
+            if self.entries_in(&inode, first, folder::INLINE, each)?.is_continue() {
                 let _ = self.entries_in(&inode, more, 0, each)?;
             }
             return Ok(());

@@ -8,11 +8,6 @@ use imbrik_store::{
     exact::Exact as _,
 };
 
-/// Bytes of the entry that holds a block's checksum.
-const TAIL: usize = 12;
-/// Where the entries of a folder within its inode start, behind the number of its parent.
-const INLINE: usize = 4;
-
 impl Editor<'_> {
     /// The inode that the entry `name` of a folder leads to.
     ///
@@ -29,7 +24,7 @@ impl Editor<'_> {
         if folder.is_inline() {
             let more = attributes::inline_data(folder);
             let more = more.and_then(|range| folder.raw.get(range)).unwrap_or_default();
-            return Ok(number(folder.i_block(), INLINE)?.or(number(more, 0)?));
+            return Ok(number(folder.i_block(), folder::INLINE)?.or(number(more, 0)?));
         }
         for block in open.blocks() {
             if let Some(found) = number(&self.space.block(block)?, 0)? {
@@ -135,7 +130,7 @@ impl Editor<'_> {
             }
             let mut content = folder::empty(len, has_tail);
             if index == 0 {
-                let end = if has_tail { len.saturating_sub(TAIL) } else { len };
+                let end = if has_tail { len.saturating_sub(folder::TAIL) } else { len };
                 let dots = content.get_mut(..24).ok_or_else(wrong)?;
                 dots.copy_from_slice(old.get(..24).ok_or_else(wrong)?);
                 let rest = u16::try_from(end.saturating_sub(12)).map_err(|_| wrong())?;

@@ -14,7 +14,8 @@ use crate::ext4::{checksum::crc32c, superblock::Superblock};
 use imbrik_store::bytes;
 use std::ops::Range;
 
-const MAGIC: u32 = 0xea02_0000;
+/// What a block of attributes, and those in an inode, start with.
+pub(super) const MAGIC: u32 = 0xea02_0000;
 const HASH_AT: usize = 12;
 const CHECKSUM_AT: usize = 16;
 const ENTRY: usize = 16;

@@ -8,7 +8,10 @@
 use crate::ext4::checksum::crc32c;
 use imbrik_store::bytes;
 
-const TAIL: usize = 12;
+/// Bytes of the entry that holds a block's checksum.
+pub(in crate::ext4) const TAIL: usize = 12;
+/// Where the entries of a folder within its inode start, behind the number of its parent.
+pub(in crate::ext4) const INLINE: usize = 4;
 const TAIL_TYPE: u8 = 0xde;
 /// Bytes of an entry before its name.
 const HEAD: usize = 8;

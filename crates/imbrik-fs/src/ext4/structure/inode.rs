@@ -8,6 +8,7 @@
 //!  0x7c checksum 0x80 extra_isize          0x82 checksum, high half    … attributes
 //! ```
 
+use super::attributes;
 use crate::{
     ext4::{checksum::crc32c, superblock::Superblock},
     files::{FileKind, FileTime, Ownership},
@@ -37,7 +38,6 @@ pub(in crate::ext4) const EXTENTS_FLAG: u32 = 0x8_0000;
 pub(in crate::ext4) const ENCRYPTED_FLAG: u32 = 0x800;
 const EA_INODE_FLAG: u32 = 0x20_0000;
 pub(in crate::ext4) const INLINE_DATA_FLAG: u32 = 0x1000_0000;
-const ATTRIBUTES_MAGIC: u32 = 0xea02_0000;
 /// Where the 60 bytes of the map stand.
 pub(in crate::ext4) const I_BLOCK: Range<usize> = 0x28..0x64;
 
@@ -391,7 +391,7 @@ impl RawInode {
     /// Where its attributes stand in the inode; `None` when there are none.
     pub(in crate::ext4) fn attributes(&self) -> Option<Range<usize>> {
         let start = 128usize.checked_add(self.u16(0x80).into())?;
-        if self.raw.len() <= 128 || bytes::le_u32(&self.raw, start)? != ATTRIBUTES_MAGIC {
+        if self.raw.len() <= 128 || bytes::le_u32(&self.raw, start)? != attributes::MAGIC {
             return None;
         }
         Some(start.checked_add(4)?..self.raw.len())
