@@ -20,6 +20,11 @@ impl Run {
         Self { first, len }
     }
 
+    /// The numbers from `first` up to, not including, `end`; none when `end` does not lie behind.
+    pub(super) const fn between(first: u64, end: u64) -> Self {
+        Self { first, len: end.saturating_sub(first) }
+    }
+
     /// The number behind the last.
     pub(super) const fn end(self) -> u64 {
         self.first.saturating_add(self.len)

@@ -2,7 +2,7 @@
 //! size. Clusters are counted from 0 here.
 
 use super::{
-    DerivedVolume, Moved, Reshaped,
+    DerivedVolume, GrowthLimit, Moved, Reshaped,
     bits::{Bits, Run, push},
     placement::{Holes, Moves, place},
 };
@@ -165,8 +165,19 @@ pub(super) struct Clusters {
 }
 
 impl Clusters {
+    /// The same, once it is sure that the ends of all clusters, before and afterwards, can be counted
+    /// in bytes: no sum of theirs saturates.
+    ///
+    /// # Errors
+    /// [`Class::Bug`] when they cannot.
+    pub(super) fn proved(self) -> Result<Self> {
+        self.was.plus(self.len.times(self.had)?)?;
+        self.is.plus(self.len.times(self.count)?)?;
+        Ok(self)
+    }
+
     fn bytes(&self, clusters: u64) -> ByteLen {
-        self.len.checked_mul(clusters).unwrap_or_default()
+        ByteLen::new(self.len.get().saturating_mul(clusters))
     }
 
     /// Where cluster `number` of the source stands in the source.
@@ -192,12 +203,17 @@ impl Clusters {
         self.new_place(self.count)
     }
 
+    /// What of `run` the source has: a longer volume has clusters that were not there before.
+    fn there(&self, run: Run) -> Run {
+        Run::between(run.first, run.end().min(self.had))
+    }
+
     /// Adds the content of all clusters, out of `store`.
     pub(super) fn push_onto(&self, pieced: &mut Concatenated, store: &Arc<dyn ReadAt>) {
         self.moves.sources(Run::new(0, self.count), |_, from| {
-            let there = self.had.saturating_sub(from.first).min(from.len);
-            pieced.push(store, self.old_place(from.first), self.bytes(there));
-            pieced.push_zeros(self.bytes(from.len.saturating_sub(there)));
+            let there = self.there(from);
+            pieced.push(store, self.old_place(from.first), self.bytes(there.len));
+            pieced.push_zeros(self.bytes(Run::between(there.len, from.len).len));
         });
     }
 
@@ -205,11 +221,11 @@ impl Clusters {
     fn moved(&self) -> Vec<Moved> {
         let mut moved = Vec::new();
         self.moves.sources(Run::new(0, self.count), |to, from| {
-            let there = self.had.saturating_sub(from.first).min(from.len);
+            let there = self.there(from);
             let start = self.new_place(to.first);
             let from = self.old_place(from.first);
-            if start != from && there > 0 {
-                let to = Span::between(start, start.saturating_add(self.bytes(there)));
+            if start != from && there.len > 0 {
+                let to = Span::between(start, start.saturating_add(self.bytes(there.len)));
                 moved.push(Moved { to, from });
             }
         });
@@ -222,7 +238,7 @@ impl Clusters {
         &self,
         draft: Arc<dyn ReadAt>,
         mut rewritten: Vec<Span>,
-        limit: Option<String>,
+        limit: Option<GrowthLimit>,
     ) -> Reshaped {
         rewritten.push(Span::between(ByteOffset::ZERO, self.is));
         Reshaped {
@@ -301,7 +317,7 @@ fn try_moves(
     count: u64,
 ) -> std::result::Result<Moves, u64> {
     let within = Run::new(0, count);
-    let behind = Run::new(count, used.len().saturating_sub(count));
+    let behind = Run::between(count, used.len());
     let mut taken = used.clone();
     for run in bad.runs(within) {
         taken.add(run);
@@ -312,7 +328,7 @@ fn try_moves(
         rest.remove(*run);
         let has_hole = taken.holes(within).any(|hole| hole.len >= run.len);
         let first = if has_hole { run.first } else { run.first.max(count) };
-        rigid.push(Run::new(first, run.end().saturating_sub(first)));
+        rigid.push(Run::between(first, run.end()));
     }
     rigid.extend(rest.runs(behind));
     place(&mut Holes::of(&taken, within), rigid, Vec::new())

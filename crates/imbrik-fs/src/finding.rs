@@ -1,4 +1,5 @@
-//! What is odd about a volume and ends nothing: as values, and each in words.
+//! What is odd about a volume and ends nothing, and what its owner should know of one that got another
+//! size: as values, and each in words.
 
 use imbrik_store::units::ByteLen;
 use std::fmt;
@@ -76,5 +77,66 @@ impl fmt::Display for VolumeFinding {
                 write!(f, "its {by} calls {len} free that files {files}; they count as used")
             }
         }
+    }
+}
+
+/// What the owner of a volume should know that gets another size.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum ReshapeWarning {
+    /// Files with a signature that may cover the number of their inode got another one.
+    SignedFiles {
+        /// How many.
+        count: u64,
+    },
+    /// Its system marked it as having errors, and the mark is kept.
+    StillMarkedAsFaulty,
+    /// What it starts with may keep a list of blocks that moved.
+    BootCode,
+    /// Its boot loader keeps a list of its own sectors, which moved, and the list stays as it was.
+    LoaderLeftBehind {
+        /// Why it could not follow.
+        why: String,
+    },
+}
+
+impl fmt::Display for ReshapeWarning {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::SignedFiles { count } => write!(
+                f,
+                "{count} files with a signature (security.evm) got another inode number: signatures \
+                 that cover it must be made anew"
+            ),
+            Self::StillMarkedAsFaulty => f.write_str(
+                "its system marked it as having errors, and the mark is kept: a check on the machine \
+                 takes it away",
+            ),
+            Self::BootCode => f.write_str(
+                "it starts with boot code: if that keeps a list of its own blocks, it must be \
+                 installed again",
+            ),
+            Self::LoaderLeftBehind { why } => write!(
+                f,
+                "its boot loader keeps a list of its own sectors, which does not follow: {why}; \
+                 install it again before the card is to start"
+            ),
+        }
+    }
+}
+
+/// What keeps a volume from growing as far as was asked for: the number of its clusters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct GrowthLimit {
+    /// Bytes a cluster.
+    pub cluster: ByteLen,
+    /// The largest size that it can get with these, about.
+    pub most: ByteLen,
+}
+
+impl fmt::Display for GrowthLimit {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Self { cluster, most } = self;
+        write!(f, "its clusters of {cluster} let it grow to about {most} only")
     }
 }

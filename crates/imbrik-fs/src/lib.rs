@@ -103,7 +103,7 @@ pub use files::{
     FolderEntry, Ownership, Stretch,
 };
 pub use filesystem::{FilePut, History};
-pub use finding::VolumeFinding;
+pub use finding::{GrowthLimit, ReshapeWarning, VolumeFinding};
 pub use open::OpenVolume;
 pub use registry::{recognise, recognise_by_copy, reshaped_kinds};
 pub use reshaped::{Moved, NewSize, ReshapeOptions, Reshaped};

@@ -146,7 +146,7 @@ impl OpenVolume {
         Ok(Least { size, is_exact: true, ..least.clone() })
     }
 
-    /// It with a file put into it: what stands there is replaced, or a new one is added to its folder.
+    /// The same volume with a file put into it: what stands there is replaced, or a new one is added to its folder.
     ///
     /// # Errors
     /// - When the store cannot be read.
@@ -156,7 +156,7 @@ impl OpenVolume {
         self.filesystem().put_file(&self.store, self.volume.kind, put)
     }
 
-    /// It under another id: the UUID `id`, or as much of it as the kind has room for.
+    /// The same volume under another id: the UUID `id`, or as much of it as the kind has room for.
     ///
     /// # Errors
     /// As for [`OpenVolume::put_file`].

@@ -17,6 +17,16 @@ pub(super) struct Move {
     pub(super) len: u64,
 }
 
+impl Move {
+    fn source(self) -> Run {
+        Run::new(self.from, self.len)
+    }
+
+    fn target(self) -> Run {
+        Run::new(self.to, self.len)
+    }
+}
+
 /// All moves, findable from both sides.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Moves {
@@ -65,24 +75,25 @@ fn split(
     mut work: impl FnMut(Run, Run),
 ) {
     let mut at = run.first;
-    let first = moves.partition_point(|one| sides(one).0.saturating_add(one.len) <= run.first);
+    let first = moves.partition_point(|one| Run::new(sides(one).0, one.len).end() <= run.first);
     for one in moves.get(first..).unwrap_or_default() {
         let (near, far) = sides(one);
         if near >= run.end() {
             break;
         }
         let start = near.max(at);
-        let end = near.saturating_add(one.len).min(run.end());
-        let before = Run::new(at, start.saturating_sub(at));
+        let end = Run::new(near, one.len).end().min(run.end());
+        let before = Run::between(at, start);
         if before.len > 0 {
             work(before, before);
         }
-        let len = end.saturating_sub(start);
-        work(Run::new(start, len), Run::new(far.saturating_add(start.saturating_sub(near)), len));
+        let here = Run::between(start, end);
+        let ahead = Run::between(near, start).len;
+        work(here, Run::new(Run::new(far, ahead).end(), here.len));
         at = end;
     }
     if at < run.end() {
-        let rest = Run::new(at, run.end().saturating_sub(at));
+        let rest = Run::between(at, run.end());
         work(rest, rest);
     }
 }
@@ -108,11 +119,12 @@ impl Holes {
         let hole = self.by_len.range((len, 0)..).next().or_else(|| self.by_len.last()).copied()?;
         self.by_len.remove(&hole);
         let (free, first) = hole;
-        let taken = free.min(len);
-        if free > taken {
-            self.by_len.insert((free.saturating_sub(taken), first.checked_add(taken)?));
+        let taken = Run::new(first, free.min(len));
+        let left = Run::between(taken.end(), Run::new(first, free).end());
+        if left.len > 0 {
+            self.by_len.insert((left.len, left.first));
         }
-        Some(Run::new(first, taken))
+        Some(taken)
     }
 }
 
@@ -133,9 +145,10 @@ pub(super) fn place(
             continue;
         };
         moves.push(Move { from, to: place.first, len: place.len });
-        let rest = len.saturating_sub(place.len);
-        if rest > 0 {
-            waiting.push((rest, std::cmp::Reverse(from.saturating_add(place.len))));
+        let all = Run::new(from, len);
+        let rest = Run::between(Run::new(from, place.len).end(), all.end());
+        if rest.len > 0 {
+            waiting.push((rest.len, std::cmp::Reverse(rest.first)));
         }
     }
     loose.sort_unstable_by_key(|run| (std::cmp::Reverse(run.len), run.first));
@@ -147,7 +160,7 @@ pub(super) fn place(
                 break;
             };
             moves.push(Move { from: run.first, to: place.first, len: place.len });
-            run = Run::new(run.first.saturating_add(place.len), run.len.saturating_sub(place.len));
+            run = Run::between(Run::new(run.first, place.len).end(), run.end());
         }
     }
     match lacking {
@@ -165,7 +178,7 @@ fn in_order(mut moves: Vec<Move>) -> Vec<Move> {
         let mut end = first.to;
         let side_by_side = rest.iter().take_while(|one| {
             let goes_on = one.to == end;
-            end = one.to.saturating_add(one.len);
+            end = one.target().end();
             goes_on
         });
         let count = side_by_side.count();
@@ -174,15 +187,12 @@ fn in_order(mut moves: Vec<Move>) -> Vec<Move> {
         let mut to = first.to;
         for one in group {
             match ordered.last_mut() {
-                Some(last)
-                    if last.from.saturating_add(last.len) == one.from
-                        && last.to.saturating_add(last.len) == to =>
-                {
-                    last.len = last.len.saturating_add(one.len);
+                Some(last) if last.source().end() == one.from && last.target().end() == to => {
+                    last.len = Run::between(last.from, one.source().end()).len;
                 }
                 _ => ordered.push(Move { from: one.from, to, len: one.len }),
             }
-            to = to.saturating_add(one.len);
+            to = Run::new(to, one.len).end();
         }
         rest = behind;
     }

@@ -1,6 +1,9 @@
 //! A volume at another size, and how to ask for one.
 
-use crate::examined::DerivedVolume;
+use crate::{
+    examined::DerivedVolume,
+    finding::{GrowthLimit, ReshapeWarning},
+};
 use imbrik_store::{
     progress::Cancel,
     units::{ByteLen, ByteOffset, Span},
@@ -69,10 +72,10 @@ pub struct Reshaped {
     pub inodes_moved: u64,
     /// How much of what was made anew stands in a temporary file.
     pub aside: ByteLen,
-    /// What kept it from growing as far as was asked for, in words; `None` when nothing did.
-    pub limit: Option<String>,
-    /// What its owner should know, a sentence each.
-    pub warnings: Vec<String>,
+    /// What kept it from growing as far as was asked for; `None` when nothing did.
+    pub limit: Option<GrowthLimit>,
+    /// What its owner should know.
+    pub warnings: Vec<ReshapeWarning>,
     /// The faults in folders, attributes and links that were kept as they were found.
     pub kept_faults: Vec<String>,
 }

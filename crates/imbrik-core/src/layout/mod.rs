@@ -9,6 +9,7 @@ mod plan;
 mod start;
 mod survey;
 mod view;
+mod warning;
 
 pub use finding::Finding;
 pub use fit::{Fit, WORTH_GROWING};
@@ -19,3 +20,4 @@ pub use plan::{Change, Plan, TargetSize};
 pub use start::{Reference, Room, references, room};
 pub use survey::{Part, Survey, gap_in_use, table_behind_a_preface};
 pub use view::{Content, Segment, View};
+pub use warning::Warning;

@@ -1,6 +1,6 @@
 //! The plan: the target card, decided before one byte is written.
 
-use super::{Occupancy, View};
+use super::{Occupancy, View, Warning};
 use imbrik_store::{
     ReadAt,
     error::Result,
@@ -45,8 +45,8 @@ pub enum Change {
     },
     /// So many bytes of metadata stand in a temporary file until the work is done.
     PutAside(ByteLen),
-    /// What the owner of a volume should know, in words.
-    Warning(String),
+    /// What the owner of the card should know.
+    Warning(Warning),
     /// A volume that gets another size has faults in folders, attributes or links, which are kept.
     FaultsKept {
         /// Which: "partition 2 (ext4, hive-07)".

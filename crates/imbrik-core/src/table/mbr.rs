@@ -263,11 +263,7 @@ impl Mbr {
                 _ => {
                     let at = index.checked_mul(ENTRY)?.checked_add(ENTRIES)?;
                     bytes::put(&mut record, at, [0; ENTRY])?;
-                    relaid.notes.push(format!(
-                        "partition {}, an empty container of logical partitions, has no room \
-                         there and is left out",
-                        container.number
-                    ));
+                    relaid.left_out.push(container.number);
                 }
             }
         }
@@ -668,7 +664,7 @@ mod tests {
             let span = Span::between(ByteOffset::new(2048 * 512), ByteOffset::new(end * 512));
             let relaid = mbr.with_spans(&[(1, span)], ByteLen::new(sectors * 512)).unwrap();
             let head = relaid.edits.last().map_or(mbr.record.clone(), |(_, head)| head.clone());
-            (entry(&head, 1).map(|it| (it.first, it.count)), relaid.notes.len())
+            (entry(&head, 1).map(|it| (it.first, it.count)), relaid.left_out.len())
         };
         assert_eq!(laid(6144, 100_000), (Some((8192, 4096)), 0));
         assert_eq!(laid(6144, 10_000), (Some((8192, 1808)), 0));

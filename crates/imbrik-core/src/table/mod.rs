@@ -50,8 +50,8 @@ pub struct Partition {
 pub struct Relaid {
     /// What must be written where; nothing when the table stays as it is.
     pub edits: Vec<(ByteOffset, Vec<u8>)>,
-    /// What else changes in it, a sentence each.
-    pub notes: Vec<String>,
+    /// The numbers of empty containers of logical partitions that have no room and are left out.
+    pub left_out: Vec<u32>,
 }
 
 /// What a table says a partition is for. The number is kept as found, known or not.
@@ -115,7 +115,7 @@ impl Table {
             Self::Mbr(mbr) => mbr.with_spans(spans, size),
             Self::Gpt(gpt) => {
                 let edits = gpt.with_spans(spans)?.on_card_of(size)?;
-                Ok(Relaid { edits, notes: Vec::new() })
+                Ok(Relaid { edits, left_out: Vec::new() })
             }
         }
     }

@@ -72,7 +72,8 @@ pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -
         had: boot.clusters,
         count: shape.clusters,
         moves,
-    };
+    }
+    .proved()?;
     let table = SparseStore::new(shape.table_len);
     let head = read_vec(&**store, boot.table.start(), 8)?;
     table.write_at(ByteOffset::ZERO, &head)?;
@@ -88,7 +89,7 @@ pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -
     let table: Arc<dyn ReadAt> = Arc::new(table);
     pieces.push(&table, ByteOffset::ZERO, shape.table_len);
     let behind = boot.table.start().plus(shape.table_len)?;
-    let gap = shape.heap.saturating_since(behind);
+    let gap = ByteLen::new(shape.heap.get().minus(behind.get())?);
     match shape.heap == boot.data().start() {
         true => pieces.push(store, behind, gap),
         false => pieces.push_zeros(gap),
@@ -131,7 +132,7 @@ fn moved(runs: &[Run], moves: &Moves) -> Vec<Run> {
     let mut out: Vec<Run> = Vec::new();
     for run in runs {
         moves.targets(*run, |_, to| match out.last_mut() {
-            Some(last) if last.end() == to.first => last.len = last.len.saturating_add(to.len),
+            Some(last) if last.end() == to.first => *last = Run::between(last.first, to.end()),
             _ => out.push(to),
         });
     }
@@ -142,10 +143,10 @@ fn moved(runs: &[Run], moves: &Moves) -> Vec<Run> {
 fn put_chain(table: &SparseStore, runs: &[Run]) -> Result<()> {
     let mut next = runs.iter().skip(1).map(|run| run.first);
     for run in runs {
-        let end = next.next().map_or(u32::MAX, entry_of);
+        let end = next.next().map_or(Ok(u32::MAX), entry_of)?;
         let mut bytes = Vec::new();
         for number in run.first.plus(1)?..run.end() {
-            bytes.extend(entry_of(number).to_le_bytes());
+            bytes.extend(entry_of(number)?.to_le_bytes());
         }
         bytes.extend(end.to_le_bytes());
         let at = run.first.plus(2)?.times(4)?;
@@ -155,8 +156,8 @@ fn put_chain(table: &SparseStore, runs: &[Run]) -> Result<()> {
 }
 
 /// Cluster `number`, counted from 0, as tables and entries count.
-fn entry_of(number: u64) -> u32 {
-    u32::try_from(number.saturating_add(2)).unwrap_or(u32::MAX)
+fn entry_of(number: u64) -> Result<u32> {
+    number.plus(2)?.fitting()
 }
 
 /// What must be written where, in the source's places, so that a set names the new clusters; its
@@ -175,7 +176,7 @@ fn edit_set(
             true => bitmap.to_vec(),
             false => moved(&holding.runs, &clusters.moves),
         };
-        let first = runs.first().map_or(0, |run| entry_of(run.first));
+        let first = runs.first().map_or(Ok(0), |run| entry_of(run.first))?;
         let _ = bytes::put(&mut edited.raw, at.plus(20)?, first.to_le_bytes());
         if set.is_bitmap() {
             let len = clusters.count.div_ceil(8);
@@ -236,39 +237,39 @@ impl CensusedVolume {
             least = used.plus(self.bitmap_len(least))?;
         }
         let fits = |heap: ByteOffset, len: ByteLen| {
+            // A place that is shorter than what stands in front of the clusters has room for none.
             let room = len.saturating_sub(ByteLen::new(heap.get())).get();
-            room.checked_div(boot.cluster.get()).unwrap_or(0).min(MOST_CLUSTERS)
+            Ok::<_, Error>(room.over(boot.cluster.get())?.min(MOST_CLUSTERS))
         };
         let wanted = match goal {
             NewSize::Smallest { room } => {
                 let more = room.get().div_ceil(boot.cluster.get().max(1));
                 least.saturating_add(more).min(MOST_CLUSTERS)
             }
-            NewSize::Bytes(len) => fits(now.heap, len),
+            NewSize::Bytes(len) => fits(now.heap, len)?,
         };
         if wanted < least {
-            let lacking = boot.cluster.checked_mul(least.saturating_sub(wanted));
-            return Err(clusters::lacks_room(lacking.unwrap_or_default()));
+            return Err(clusters::lacks_room(boot.cluster.times(least.minus(wanted)?)?));
         }
         let table_for = |clusters: u64| {
-            let bytes = clusters.saturating_add(2).saturating_mul(4);
-            ByteLen::new(bytes.next_multiple_of(boot.sector.max(1)))
+            let bytes = clusters.plus(2)?.times(4)?;
+            Ok::<_, Error>(ByteLen::new(bytes.next_multiple_of(boot.sector.max(1))))
         };
         let mut shape = NewLayout { clusters: wanted, ..now };
-        if table_for(wanted) <= now.table_len {
+        if table_for(wanted)? <= now.table_len {
             return Ok(shape);
         }
-        shape.table_len = table_for(wanted);
+        shape.table_len = table_for(wanted)?;
         let behind = boot.table.start().plus(shape.table_len)?;
         if behind <= now.heap {
             return Ok(shape);
         }
         let unit = 1u64.checked_shl(now.heap.get().trailing_zeros()).unwrap_or(1);
         let unit = unit.clamp(boot.sector, MOST_ALIGNED.max(boot.sector));
-        let shift = behind.saturating_since(now.heap).get().next_multiple_of(unit.max(1));
+        let shift = behind.get().minus(now.heap.get())?.next_multiple_of(unit.max(1));
         shape.heap = now.heap.plus(ByteLen::new(shift))?;
         if let NewSize::Bytes(len) = goal {
-            shape.clusters = wanted.min(fits(shape.heap, len));
+            shape.clusters = wanted.min(fits(shape.heap, len)?);
         }
         // So little more that the longer table would take all of it.
         Ok(if shape.clusters < now.clusters { now } else { shape })
@@ -294,7 +295,7 @@ impl CensusedVolume {
         for hole in holes {
             let len = hole.len.min(rest);
             runs.extend(Some(Run::new(hole.first, len)).filter(|run| run.len > 0));
-            rest = rest.saturating_sub(len);
+            rest = rest.minus(len)?;
         }
         match rest {
             0 => Ok(runs),
@@ -355,7 +356,7 @@ impl CensusedVolume {
                 bytes::put(region, 88, short(sectors(shape.heap.get())).ok()?.to_le_bytes())?;
                 bytes::put(region, 92, short(shape.clusters).ok()?.to_le_bytes())?;
                 let root = clusters.moves.target_of(boot.root_cluster);
-                bytes::put(region, 96, entry_of(root).to_le_bytes())?;
+                bytes::put(region, 96, entry_of(root).ok()?.to_le_bytes())?;
                 if bytes::u8(region, 112) != Some(0xff) {
                     bytes::put(region, 112, [u8::try_from(percent).unwrap_or(0xff)])?;
                 }

@@ -267,7 +267,7 @@ impl<'a> Redo<'a> {
                 self.release(Run::new(node, 1))?;
             }
             if before.is_folder() {
-                self.editor.space.count_folder(one.number(), false);
+                self.editor.space.count_folder(one.number(), false)?;
             }
         }
         Ok(())
@@ -406,7 +406,7 @@ impl<'a> Redo<'a> {
             let is_folder = one.open.inode.is_folder();
             match (&one.before, one.is_in_use) {
                 (Some(_), _) => {}
-                (None, true) if is_folder => self.editor.space.count_folder(number, true),
+                (None, true) if is_folder => self.editor.space.count_folder(number, true)?,
                 (None, true) => {}
                 (None, false) => self.editor.space.take_this_inode(number, is_folder)?,
             }

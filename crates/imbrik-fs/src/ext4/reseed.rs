@@ -81,22 +81,10 @@ impl Reseed<'_> {
     fn inodes(&mut self, cancel: &Cancel) -> Result<()> {
         let (opened, old) = (self.opened, &self.opened.superblock);
         let mut shared = Bits::new(old.blocks);
-        let mut all = Vec::new();
-        // Two passes over a group keep what is held small; the inodes themselves are few bytes.
         opened.each_inode(|inode, is_used| {
             cancel.check()?;
-            all.push((inode, is_used));
-            if all.len() >= 4096 {
-                for (inode, is_used) in std::mem::take(&mut all) {
-                    self.inode(inode, is_used, &mut shared)?;
-                }
-            }
-            Ok(())
-        })?;
-        for (inode, is_used) in all {
-            self.inode(inode, is_used, &mut shared)?;
-        }
-        Ok(())
+            self.inode(inode, is_used, &mut shared)
+        })
     }
 
     fn inode(&mut self, mut inode: RawInode, is_used: bool, shared: &mut Bits) -> Result<()> {

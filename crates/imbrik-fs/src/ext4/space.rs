@@ -33,9 +33,11 @@ pub(super) struct Space<'a> {
     bitmaps: BTreeMap<usize, Bits>,
     /// The blocks of all groups' own metadata, once somebody asked for them.
     metadata: Option<Bits>,
-    /// How many blocks and inodes are taken beyond those before.
-    blocks: i64,
-    inodes: i64,
+    /// How many blocks and inodes were taken, and given back.
+    taken_blocks: u64,
+    freed_blocks: u64,
+    taken_inodes: u64,
+    freed_inodes: u64,
 }
 
 impl<'a> Space<'a> {
@@ -46,8 +48,10 @@ impl<'a> Space<'a> {
             groups: opened.groups.clone(),
             bitmaps: BTreeMap::new(),
             metadata: None,
-            blocks: 0,
-            inodes: 0,
+            taken_blocks: 0,
+            freed_blocks: 0,
+            taken_inodes: 0,
+            freed_inodes: 0,
         }
     }
 
@@ -98,17 +102,17 @@ impl<'a> Space<'a> {
         let a_group = superblock.inodes_per_group;
         let home = u64::from(near.saturating_sub(1)).over(a_group)?;
         let count = self.groups.len().fitting::<u64>()?;
-        for index in (0..count).map(|ahead| home.saturating_add(ahead)) {
-            let index = index.checked_rem(count).unwrap_or(0);
+        for ahead in 0..count {
+            let index = home.plus(ahead)?.checked_rem(count).unwrap_or(0);
             let at = index.fitting::<usize>()?;
             if self.groups.get(at).is_none_or(|group| group.free_inodes == 0) {
                 continue;
             }
             let used = self.inodes_of(at)?;
             let first = index.times(a_group)?;
-            let reserved = u64::from(superblock.first_inode).saturating_sub(1);
-            let from = reserved.saturating_sub(first);
-            let within = Run::new(from, a_group.saturating_sub(from));
+            let reserved = u64::from(superblock.first_inode).minus(1)?;
+            // The volume's own inodes reach into the first groups only.
+            let within = Run::between(reserved.saturating_sub(first), a_group);
             let Some(hole) = used.holes(within).next() else { continue };
             let number = low_u32(first.plus(hole.first)?.plus(1)?);
             self.take_this_inode(number, false)?;
@@ -135,15 +139,16 @@ impl<'a> Space<'a> {
         let bitmap = used.bitmap(Run::new(0, a_group), self.block_len());
         let group = self.groups.get_mut(at).ok_or_else(wrong)?;
         group.flags &= !INODE_UNINIT;
-        group.free_inodes = group.free_inodes.saturating_sub(1);
+        // A count that says less than its bitmap is a contradiction, and no mistake of ours.
+        group.free_inodes = group.free_inodes.checked_sub(1).ok_or_else(wrong)?;
         let more = u64::from(is_folder);
         group.used_directories = group.used_directories.plus(more)?;
         if let Some(unused) = &mut group.unused_inodes {
-            *unused = (*unused).min(a_group.saturating_sub(inside).saturating_sub(1));
+            *unused = (*unused).min(a_group.minus(inside)?.minus(1)?);
         }
         group.inode_bitmap_checksum = crc32c(superblock.seed, superblock.covered_inodes(&bitmap));
         let block = group.inode_bitmap;
-        self.inodes = self.inodes.saturating_add(1);
+        self.taken_inodes = self.taken_inodes.plus(1)?;
         self.put_block(block, &bitmap)
     }
 
@@ -181,14 +186,17 @@ impl<'a> Space<'a> {
     }
 
     /// Counts one folder more or less in the group of an inode.
-    pub(super) fn count_folder(&mut self, number: u32, is_one_more: bool) {
+    ///
+    /// # Errors
+    /// [`imbrik_store::Class::Corrupt`] when the group says that it has none to lose.
+    pub(super) fn count_folder(&mut self, number: u32, is_one_more: bool) -> Result<()> {
         let (at, _) = self.group_of_inode(number);
-        if let Some(group) = self.groups.get_mut(at) {
-            group.used_directories = match is_one_more {
-                true => group.used_directories.saturating_add(1),
-                false => group.used_directories.saturating_sub(1),
-            };
-        }
+        let Some(group) = self.groups.get_mut(at) else { return Ok(()) };
+        group.used_directories = match is_one_more {
+            true => group.used_directories.plus(1)?,
+            false => one_less(group.used_directories, "folders")?,
+        };
+        Ok(())
     }
 
     /// The bitmap of a group's blocks, counted from the group's start. It will be written.
@@ -206,7 +214,7 @@ impl<'a> Space<'a> {
                 }
                 let start = superblock.group_start(number);
                 for run in self.metadata.iter().flat_map(|all| all.runs(Run::new(start, len))) {
-                    bits.add(Run::new(run.first.saturating_sub(start), run.len));
+                    bits.add(Run::new(run.first.minus(start)?, run.len));
                 }
             } else {
                 let content = self.block(group.block_bitmap)?;
@@ -248,14 +256,14 @@ impl<'a> Space<'a> {
             let from = if ahead == 0 { inside } else { 0 };
             let start = self.superblock().group_start(index.fitting::<u64>()?);
             let Some(bits) = self.bitmap(index)? else { continue };
-            let within = Run::new(from, bits.len().saturating_sub(from));
+            let within = Run::between(from, bits.len());
             let hole = bits.holes(within).next();
             if let Some(hole) = hole {
                 bits.add(Run::new(hole.first, 1));
                 if let Some(group) = self.groups.get_mut(index) {
-                    group.free_clusters = group.free_clusters.saturating_sub(1);
+                    group.free_clusters = one_less(group.free_clusters, "free blocks")?;
                 }
-                self.blocks = self.blocks.saturating_add(1);
+                self.taken_blocks = self.taken_blocks.plus(1)?;
                 return start.plus(hole.first);
             }
         }
@@ -273,9 +281,9 @@ impl<'a> Space<'a> {
         let is_new = bits.add(Run::new(inside, 1));
         if is_new {
             if let Some(group) = self.groups.get_mut(index) {
-                group.free_clusters = group.free_clusters.saturating_sub(1);
+                group.free_clusters = one_less(group.free_clusters, "free blocks")?;
             }
-            self.blocks = self.blocks.saturating_add(1);
+            self.taken_blocks = self.taken_blocks.plus(1)?;
         }
         Ok(is_new)
     }
@@ -293,7 +301,7 @@ impl<'a> Space<'a> {
         if let Some(group) = self.groups.get_mut(index) {
             group.free_clusters = group.free_clusters.plus(1)?;
         }
-        self.blocks = self.blocks.saturating_sub(1);
+        self.freed_blocks = self.freed_blocks.plus(1)?;
         Ok(())
     }
 
@@ -318,12 +326,13 @@ impl<'a> Space<'a> {
         self.put_block(block, &bitmap)?;
         if let Some(group) = self.groups.get_mut(at) {
             group.free_inodes = group.free_inodes.plus(1)?;
-            let fewer = u64::from(is_folder);
-            group.used_directories = group.used_directories.saturating_sub(fewer);
+            if is_folder {
+                group.used_directories = one_less(group.used_directories, "folders")?;
+            }
             group.inode_bitmap_checksum =
                 crc32c(superblock.seed, superblock.covered_inodes(&bitmap));
         }
-        self.inodes = self.inodes.saturating_sub(1);
+        self.freed_inodes = self.freed_inodes.plus(1)?;
         Ok(())
     }
 
@@ -403,9 +412,9 @@ impl<'a> Space<'a> {
         let mut raw = read_vec(&self.draft, at, Superblock::LEN)?;
         let wide = if superblock.is_64bit() { bytes::le_u32(&raw, 0x158).unwrap_or(0) } else { 0 };
         let free = u64::from(wide) << 32 | u64::from(bytes::le_u32(&raw, 0xc).unwrap_or(0));
-        let free = free.saturating_add_signed(self.blocks.saturating_neg());
+        let free = changed_by(free, self.freed_blocks, self.taken_blocks)?;
         let inodes = u64::from(bytes::le_u32(&raw, 0x10).unwrap_or(0));
-        let inodes = inodes.saturating_add_signed(self.inodes.saturating_neg());
+        let inodes = changed_by(inodes, self.freed_inodes, self.taken_inodes)?;
         let _ = bytes::put(&mut raw, 0xc, low_u32(free).to_le_bytes());
         if superblock.is_64bit() {
             let _ = bytes::put(&mut raw, 0x158, low_u32(free >> 32).to_le_bytes());
@@ -415,6 +424,16 @@ impl<'a> Space<'a> {
         self.draft.put(at, &raw)?;
         Ok(self.draft)
     }
+}
+
+/// What a group counts of something, one less.
+fn one_less(count: u64, of: &str) -> Result<u64> {
+    count.checked_sub(1).ok_or_else(|| Error::corrupt(format!("a group counts too few {of}")))
+}
+
+/// What the superblock counts, `more` more and `fewer` fewer. Systems count anew what is wrong there.
+fn changed_by(count: u64, more: u64, fewer: u64) -> Result<u64> {
+    Ok(count.plus(more)?.saturating_sub(fewer))
 }
 
 impl quota::QuotaBlocks for Space<'_> {

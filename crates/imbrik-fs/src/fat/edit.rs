@@ -213,12 +213,12 @@ impl Editor {
             Width::Bits16 => 0xffff,
             Width::Bits32 => 0x0fff_ffff,
         };
-        let value = next.map_or(end, |next| u32::try_from(next.saturating_add(2)).unwrap_or(end));
+        let value = next.map_or(Ok(end), |next| next.plus(2)?.fitting())?;
         self.put_value(number, value)
     }
 
     fn put_value(&mut self, number: u64, value: u32) -> Result<()> {
-        let place = self.table.put(number, value);
+        let place = self.table.put(number, value)?;
         let bytes = read_vec(&self.table, place.start(), place.len().to_usize().unwrap_or(0))?;
         for table in self.boot.tables().collect::<Vec<_>>() {
             let ahead = ByteLen::new(place.start().get());

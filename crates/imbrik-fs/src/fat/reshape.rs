@@ -12,7 +12,7 @@ use super::{
     tree::Census,
 };
 use crate::{
-    NewSize, Reshaped,
+    GrowthLimit, NewSize, ReshapeWarning, Reshaped,
     bits::Run,
     clusters::{self, Clusters},
 };
@@ -46,14 +46,14 @@ struct NewLayout {
 }
 
 impl NewLayout {
-    fn first_data(self, boot: &BootSector) -> u64 {
-        let tables = boot.table_count.saturating_mul(self.table_sectors);
-        self.reserved.saturating_add(tables).saturating_add(boot.root_sectors)
+    fn first_data(self, boot: &BootSector) -> Result<u64> {
+        let tables = boot.table_count.times(self.table_sectors)?;
+        self.reserved.plus(tables)?.plus(boot.root_sectors)
     }
 
-    fn sectors(self, boot: &BootSector) -> u64 {
-        let data = self.clusters.saturating_mul(boot.sec_per_clus);
-        self.first_data(boot).saturating_add(data)
+    fn sectors(self, boot: &BootSector) -> Result<u64> {
+        let data = self.clusters.times(boot.sec_per_clus)?;
+        self.first_data(boot)?.plus(data)
     }
 }
 
@@ -65,28 +65,29 @@ pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -
     let known = CensusedVolume::of(&**store, cancel)?;
     let (shape, limit) = known.shape(goal)?;
     let CensusedVolume { boot, table, census } = &known;
-    let bytes = |sectors: u64| ByteLen::new(sectors.saturating_mul(boot.sector));
+    let bytes = |sectors: u64| sectors.times(boot.sector).map(ByteLen::new);
     let moves = clusters::moves(&census.used, &census.bad, &[], shape.clusters, boot.cluster)?;
     let clusters = Clusters {
         len: boot.cluster,
         was: boot.data().start(),
-        is: ByteOffset::new(bytes(shape.first_data(boot)).get()),
+        is: ByteOffset::new(bytes(shape.first_data(boot)?)?.get()),
         had: boot.clusters,
         count: shape.clusters,
         moves,
-    };
+    }
+    .proved()?;
     let target_of = |number: u64| clusters.moves.target_of(number);
-    let table_len = bytes(shape.table_sectors);
-    let moved: Arc<dyn ReadAt> = Arc::new(table.moved(shape.clusters, table_len, target_of));
+    let table_len = bytes(shape.table_sectors)?;
+    let moved: Arc<dyn ReadAt> = Arc::new(table.moved(shape.clusters, table_len, target_of)?);
     let mut pieces = Concatenated::new(store.sector_size());
-    let reserved = bytes(boot.reserved);
+    let reserved = bytes(boot.reserved)?;
     pieces.push(store, ByteOffset::ZERO, reserved);
-    pieces.push_zeros(bytes(shape.reserved).saturating_sub(reserved));
+    pieces.push_zeros(bytes(shape.reserved)?.minus(reserved)?);
     for _ in 0..boot.table_count {
         pieces.push(&moved, ByteOffset::ZERO, table_len);
     }
-    let root = bytes(boot.root_sectors);
-    let old_root = ByteOffset::new(boot.data().start().get().saturating_sub(root.get()));
+    let root = bytes(boot.root_sectors)?;
+    let old_root = ByteOffset::new(boot.data().start().get().minus(root.get())?);
     pieces.push(store, old_root, root);
     clusters.push_onto(&mut pieces, store);
     let mut draft = Edited::new(Arc::new(pieces));
@@ -99,7 +100,7 @@ pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -
         let at = match pointer.at < boot.data().start() {
             true => {
                 let ahead = pointer.at.saturating_since(old_root);
-                let root = clusters.is.get().saturating_sub(root.get());
+                let root = clusters.is.get().minus(root.get())?;
                 ByteOffset::new(root).plus(ahead)?
             }
             false => clusters.follow(pointer.at),
@@ -127,7 +128,7 @@ pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -
 pub(crate) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<ByteLen> {
     let known = CensusedVolume::of(store, cancel)?;
     let (shape, _) = known.shape(NewSize::Smallest { room: ByteLen::ZERO })?;
-    let sectors = shape.sectors(&known.boot);
+    let sectors = shape.sectors(&known.boot)?;
     Ok(ByteLen::new(sectors.times(known.boot.sector)?))
 }
 
@@ -152,8 +153,8 @@ impl CensusedVolume {
         Ok(Self { boot, table, census })
     }
 
-    /// The shape for a goal, and what keeps it from being what was asked for.
-    fn shape(&self, goal: NewSize) -> Result<(NewLayout, Option<String>)> {
+    /// The shape for a new size, and what keeps it from being what was asked for.
+    fn shape(&self, goal: NewSize) -> Result<(NewLayout, Option<GrowthLimit>)> {
         let boot = &self.boot;
         let (fewest, most) = boot.bounds();
         let now = NewLayout {
@@ -163,10 +164,10 @@ impl CensusedVolume {
         };
         let least = clusters::fewest(&self.census.used, &self.census.bad, fewest);
         let clusters_in = |len: ByteLen| {
-            let sectors = len.get().checked_div(boot.sector).unwrap_or(0);
-            let sectors = sectors.min(u32::MAX.into());
-            let data = sectors.saturating_sub(now.first_data(boot));
-            data.checked_div(boot.sec_per_clus).unwrap_or(0)
+            let sectors = len.get().over(boot.sector)?.min(u32::MAX.into());
+            // A place that is shorter than what stands in front of the clusters has room for none.
+            let data = sectors.saturating_sub(now.first_data(boot)?);
+            data.over(boot.sec_per_clus)
         };
         let wanted = match goal {
             NewSize::Smallest { room } => {
@@ -174,56 +175,55 @@ impl CensusedVolume {
                 // More than there can be is refused below.
                 least.saturating_add(more)
             }
-            NewSize::Bytes(len) => clusters_in(len),
+            NewSize::Bytes(len) => clusters_in(len)?,
         };
         if wanted < least {
-            let lacking = boot.cluster.checked_mul(least.saturating_sub(wanted));
-            return Err(clusters::lacks_room(lacking.unwrap_or_default()));
+            return Err(clusters::lacks_room(boot.cluster.times(least.minus(wanted)?)?));
         }
-        let limit = (wanted > most).then(|| {
-            let most = NewLayout { clusters: most, ..now }.sectors(boot);
-            format!(
-                "its clusters of {} let it grow to about {} only",
-                boot.cluster,
-                ByteLen::new(most.saturating_mul(boot.sector))
-            )
-        });
+        let limit = if wanted > most {
+            let most = NewLayout { clusters: most, ..now }.sectors(boot)?;
+            Some(GrowthLimit {
+                cluster: boot.cluster,
+                most: ByteLen::new(most.times(boot.sector)?),
+            })
+        } else {
+            None
+        };
         let wanted = wanted.min(most);
         let room = match goal {
             NewSize::Bytes(len) => len.get().over(boot.sector)?.min(u32::MAX.into()),
             NewSize::Smallest { .. } => u32::MAX.into(),
         };
-        Ok((self.with_clusters(now, wanted, room), limit))
+        Ok((self.with_clusters(now, wanted, room)?, limit))
     }
 
     /// A shape of up to `wanted` clusters in `room` sectors, the tables made longer when they must
     /// be.
-    fn with_clusters(&self, now: NewLayout, wanted: u64, room: u64) -> NewLayout {
+    fn with_clusters(&self, now: NewLayout, wanted: u64, room: u64) -> Result<NewLayout> {
         let boot = &self.boot;
         let sectors_for = |clusters: u64| {
-            let bits = clusters.saturating_add(2).saturating_mul(boot.width.bits());
-            bits.div_ceil(8).div_ceil(boot.sector.max(1))
+            let bits = clusters.plus(2)?.times(boot.width.bits())?;
+            Ok::<_, Error>(bits.div_ceil(8).div_ceil(boot.sector.max(1)))
         };
         let mut shape = NewLayout { clusters: wanted, ..now };
-        if sectors_for(wanted) <= now.table_sectors {
-            return shape;
+        if sectors_for(wanted)? <= now.table_sectors {
+            return Ok(shape);
         }
         // What the clusters are aligned to, they stay aligned to: what is left over in front of them
         // goes to the reserved sectors.
-        let was = now.first_data(boot);
+        let was = now.first_data(boot)?;
         let unit = 1u64.checked_shl(was.trailing_zeros()).unwrap_or(1);
-        let unit = unit.min(MOST_ALIGNED.checked_div(boot.sector).unwrap_or(1)).max(1);
-        shape.table_sectors = sectors_for(wanted);
-        let rest = shape.first_data(boot).saturating_sub(was).checked_rem(unit).unwrap_or(0);
-        let pad = if rest == 0 { 0 } else { unit.saturating_sub(rest) };
-        let padded = shape.reserved.saturating_add(pad);
+        let unit = unit.min(MOST_ALIGNED.over(boot.sector)?).max(1);
+        shape.table_sectors = sectors_for(wanted)?;
+        let further = shape.first_data(boot)?.minus(was)?;
+        let padded = shape.reserved.plus(further.next_multiple_of(unit).minus(further)?)?;
         if padded <= MOST_RESERVED {
             shape.reserved = padded;
         }
-        let data = room.saturating_sub(shape.first_data(boot));
-        shape.clusters = wanted.min(data.checked_div(boot.sec_per_clus).unwrap_or(0));
+        let data = room.saturating_sub(shape.first_data(boot)?);
+        shape.clusters = wanted.min(data.over(boot.sec_per_clus)?);
         // So little more that the longer tables would take all of it.
-        if shape.clusters < now.clusters { now } else { shape }
+        Ok(if shape.clusters < now.clusters { now } else { shape })
     }
 
     /// Makes the boot sector anew, and the copy and the counts that FAT32 has beside it.
@@ -235,7 +235,7 @@ impl CensusedVolume {
     ) -> Result<()> {
         let boot = &self.boot;
         let is_32 = boot.width == Width::Bits32;
-        let sectors = shape.sectors(boot);
+        let sectors = shape.sectors(boot)?;
         let small = u16::try_from(sectors).ok().filter(|_| !is_32).unwrap_or(0);
         let large = if small == 0 { sectors.fitting::<u32>()? } else { 0 };
         let reserved = shape.reserved.fitting::<u16>()?.to_le_bytes();
@@ -256,7 +256,7 @@ impl CensusedVolume {
             if is_32 {
                 let len = shape.table_sectors.fitting::<u32>()?;
                 draft.put(place(copy, 36), &len.to_le_bytes())?;
-                let root = u64::from(boot.root_cluster).saturating_sub(2);
+                let root = u64::from(boot.root_cluster).minus(2)?;
                 let root = target_of(root).plus(2)?.fitting::<u32>()?;
                 draft.put(place(copy, 44), &root.to_le_bytes())?;
             } else {
@@ -268,7 +268,7 @@ impl CensusedVolume {
         let used = self.census.used.count();
         let within = Run::new(0, shape.clusters);
         let bad = self.census.bad.count_in(within);
-        let free = shape.clusters.saturating_sub(used).saturating_sub(bad);
+        let free = shape.clusters.minus(used)?.minus(bad)?;
         let infos = [Some(boot.fs_info), backup.map(|at| at.saturating_add(boot.fs_info))];
         for info in infos.into_iter().flatten().filter(is_inside) {
             let found = read_vec(draft, place(info, 0), 512)?;
@@ -294,7 +294,7 @@ impl CensusedVolume {
         store: &dyn ReadAt,
         draft: &mut Edited,
         clusters: &Clusters,
-    ) -> Result<Option<String>> {
+    ) -> Result<Option<ReshapeWarning>> {
         let Self { boot, table, .. } = self;
         if !loader::is_one(&read_vec(store, ByteOffset::ZERO, 512)?) {
             return Ok(None);
@@ -309,10 +309,9 @@ impl CensusedVolume {
             None => Err(Error::unsupported("it is not where it should be, or its list is damaged")),
         };
         match followed {
-            Err(error) if error.class() == Class::Unsupported => Ok(Some(format!(
-                "its boot loader keeps a list of its own sectors, which does not follow: {error}; \
-                 install it again before the card is to start"
-            ))),
+            Err(error) if error.class() == Class::Unsupported => {
+                Ok(Some(ReshapeWarning::LoaderLeftBehind { why: error.to_string() }))
+            }
             other => other.map(|()| None),
         }
     }

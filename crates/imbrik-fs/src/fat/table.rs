@@ -5,7 +5,7 @@ use crate::clusters::{Link, TableReader};
 use imbrik_store::{
     ReadAt, check_range,
     error::{Error, Result},
-    exact::Exact as _,
+    exact::{Exact as _, cannot_be},
     read_vec,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
@@ -107,7 +107,7 @@ impl Table {
         let bytes = count.times(boot.width.bits())?.div_ceil(8);
         let mut ahead = ByteLen::ZERO;
         while ahead.get() < bytes {
-            let rest = usize::try_from(bytes.saturating_sub(ahead.get())).unwrap_or(PIECE);
+            let rest = usize::try_from(bytes.minus(ahead.get())?).unwrap_or(PIECE);
             let len = rest.min(PIECE);
             let piece = read_vec(store, place.start().plus(ahead)?, len)?;
             for other in &mut others {
@@ -129,65 +129,70 @@ impl Table {
 
     /// What it says of cluster `number`, counted from 0.
     pub(super) fn link(&self, number: u64) -> Link {
-        let at = usize::try_from(number.saturating_add(2)).unwrap_or(usize::MAX);
-        let raw = self.entries.get(at).copied().unwrap_or(0);
-        self.width.link(raw, self.clusters())
+        self.width.link(self.entry(number), self.clusters())
+    }
+
+    /// The entry of cluster `number` as it stands there; one that is not there is free.
+    fn entry(&self, number: u64) -> u32 {
+        let at = number.checked_add(2).and_then(|at| usize::try_from(at).ok());
+        at.and_then(|at| self.entries.get(at)).copied().unwrap_or(0)
     }
 
     /// The table of `clusters` clusters in `len` bytes, each entry at its cluster's new place and
     /// naming the new place of the next.
+    ///
+    /// # Errors
+    /// [`imbrik_store::Class::Bug`] when a place is none of that table's.
     pub(super) fn moved(
         &self,
         clusters: u64,
         len: ByteLen,
         target_of: impl Fn(u64) -> u64,
-    ) -> Self {
-        let all = usize::try_from(clusters.saturating_add(2)).unwrap_or(0);
-        let mut entries = vec![0; all];
+    ) -> Result<Self> {
+        let mut entries = vec![0; clusters.plus(2)?.fitting::<usize>()?];
         let heads = entries.iter_mut().zip(&self.entries).take(2);
         heads.for_each(|(to, from)| *to = *from);
         let mut moved = Self { width: self.width, entries, len };
         for number in 0..self.clusters() {
-            let at = usize::try_from(number.saturating_add(2)).unwrap_or(usize::MAX);
-            let raw = self.entries.get(at).copied().unwrap_or(0);
+            let raw = self.entry(number);
             let (place, value) = match self.link(number) {
                 Link::Free => continue,
                 // A bad cluster is bad where it is, and nothing of the volume.
+                Link::Bad if number >= clusters => continue,
                 Link::Bad => (number, raw),
                 Link::To(next) => {
                     let top = if self.width == Width::Bits32 { raw & TOP } else { 0 };
-                    let next = u32::try_from(target_of(next).saturating_add(2)).unwrap_or(0);
+                    let next = target_of(next).plus(2)?.fitting::<u32>()?;
                     (target_of(number), next | top)
                 }
                 Link::Last | Link::Wrong(_) => (target_of(number), raw),
             };
-            moved.set(place, value);
+            moved.set(place, value)?;
         }
-        moved
+        Ok(moved)
     }
 
     /// Has the entry of cluster `number` say `value`, its top bits kept; answers which bytes of the
     /// table that changes.
-    pub(super) fn put(&mut self, number: u64, value: u32) -> Span {
-        let index = number.saturating_add(2);
-        let at = usize::try_from(index).unwrap_or(usize::MAX);
-        let top = match self.width {
-            Width::Bits32 => self.entries.get(at).copied().unwrap_or(0) & TOP,
-            _ => 0,
-        };
-        self.set(number, value | top);
+    ///
+    /// # Errors
+    /// [`imbrik_store::Class::Bug`] when the table has no such entry.
+    pub(super) fn put(&mut self, number: u64, value: u32) -> Result<Span> {
+        let top = if self.width == Width::Bits32 { self.entry(number) & TOP } else { 0 };
+        self.set(number, value | top)?;
+        let index = number.plus(2)?;
         let bits = self.width.bits();
-        let start = ByteOffset::new(index.saturating_mul(bits) / 8);
-        let end = index.saturating_add(1).saturating_mul(bits).div_ceil(8);
-        Span::between(start, ByteOffset::new(end))
+        let start = ByteOffset::new(index.times(bits)? / 8);
+        let end = index.plus(1)?.times(bits)?.div_ceil(8);
+        Ok(Span::between(start, ByteOffset::new(end)))
     }
 
     /// Has the entry of cluster `number` say `value`, as it stands in the table.
-    fn set(&mut self, number: u64, value: u32) {
-        let at = usize::try_from(number.saturating_add(2)).unwrap_or(usize::MAX);
-        if let Some(entry) = self.entries.get_mut(at) {
-            *entry = value;
-        }
+    fn set(&mut self, number: u64, value: u32) -> Result<()> {
+        let at = number.plus(2)?.fitting::<usize>()?;
+        let entry = self.entries.get_mut(at);
+        *entry.ok_or_else(|| cannot_be(format_args!("cluster {number} has no entry")))? = value;
+        Ok(())
     }
 
     fn byte(&self, at: u64) -> u8 {

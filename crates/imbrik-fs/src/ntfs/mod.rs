@@ -79,7 +79,7 @@ const MIRRORED: u64 = 4;
 const RECORD_IN_USE: u16 = 1;
 /// How much of the file table is read at once.
 const PIECE: u64 = 256 << 10;
-/// Files records are fixed up in pieces of this many bytes.
+/// File records are fixed up in pieces of this many bytes.
 const FIXUP_STEP: usize = 512;
 
 /// Names an NTFS volume.

@@ -133,7 +133,7 @@ impl Shown {
         }
     }
 
-    /// Shown is known of it besides its content.
+    /// What is known of it besides its content.
     fn facts(&self) -> Vec<String> {
         match self {
             Self::Card(card, _) => card.model.iter().cloned().collect(),
@@ -301,7 +301,7 @@ impl Found<'_> {
         ]
     }
 
-    /// Shown limits the volumes, and the smallest card.
+    /// What limits the volumes, and the smallest card.
     fn show_limits(&self, out: &Out) {
         for why in self.occupancy.notes() {
             out.line(&format!("{} {why}", out.paint(Tone::Alarm, "!")));
@@ -437,7 +437,7 @@ impl Found<'_> {
     }
 }
 
-/// Shown programs are told of an image.
+/// What programs are told of an image.
 fn facts_of(image: &Image) -> json::ImageFacts {
     let manifest = image.manifest();
     let fitted = manifest.and_then(|manifest| manifest.fitted.as_ref());
@@ -484,7 +484,7 @@ fn short_label(part: &Part) -> String {
     }
 }
 
-/// Shown of a volume is in use and what is free; `None` where nobody knows.
+/// What of a volume is in use and what is free; `None` where nobody knows.
 fn used_and_free(found: Option<&Examined>, part: &Part) -> (Option<ByteLen>, Option<ByteLen>) {
     match found {
         Some(found) if found.usage.whole_because.is_none() => {

@@ -38,7 +38,7 @@ pub(crate) fn words(change: &Change) -> String {
             }
             words
         }
-        Change::Warning(words) => words.clone(),
+        Change::Warning(what) => what.to_string(),
         Change::FaultsKept { title, faults } => {
             let some = faults.iter().take(TOLD).cloned().collect::<Vec<_>>().join("; ");
             let more = match faults.len().saturating_sub(TOLD) {

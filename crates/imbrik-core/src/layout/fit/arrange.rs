@@ -1,8 +1,11 @@
 //! Partitions in their places, put together into a card.
+//!
+//! Where sums saturate, in places of segments, the segments would no longer follow each other: that is
+//! what [`View::of_segments`](crate::layout::View::of_segments) refuses, whatever made them so.
 
 use super::{Placed, moved_by};
 use crate::{
-    layout::{Change, Content, Occupancy, Part, Plan, Segment, Survey, View, occupancy},
+    layout::{Change, Content, Occupancy, Part, Plan, Segment, Survey, View, Warning, occupancy},
     table::Table,
 };
 use imbrik_fs::{Examined, OpenVolume, Reshaped, Volume};
@@ -129,10 +132,7 @@ fn with_its_place(
         None => Vec::new(),
     };
     if !is_zero(&boot_code) {
-        plan.changes.push(Change::Warning(format!(
-            "{} has boot code in its first sectors, which may count on its old place",
-            part.full_title()
-        )));
+        plan.changes.push(Change::Warning(Warning::BootCode { title: part.full_title() }));
     }
     Ok(plan)
 }
@@ -162,7 +162,8 @@ fn with_table(mut plan: Plan, table: &Table, survey: &Survey, placed: &[Placed])
     for (at, bytes) in relaid.edits {
         plan.view = plan.view.with_bytes(at, &bytes);
     }
-    plan.changes.extend(relaid.notes.into_iter().map(Change::Warning));
+    let left_out = relaid.left_out.into_iter().map(|number| Warning::ContainerLeftOut { number });
+    plan.changes.extend(left_out.map(Change::Warning));
     Ok(plan)
 }
 
@@ -177,9 +178,16 @@ fn resized(part: &Part, one: &Placed, reshaped: &Reshaped) -> Vec<Change> {
         why: one.why,
     }];
     if let Some(limit) = &reshaped.limit {
-        changes.push(Change::Warning(format!("{}: {limit}", part.full_title())));
+        let title = part.full_title();
+        changes.push(Change::Warning(Warning::Limited { title, limit: *limit }));
     }
-    changes.extend(reshaped.warnings.iter().cloned().map(Change::Warning));
+    changes.extend(
+        reshaped
+            .warnings
+            .iter()
+            .cloned()
+            .map(|what| Change::Warning(Warning::Volume { title: part.full_title(), what })),
+    );
     if !reshaped.kept_faults.is_empty() {
         let faults = reshaped.kept_faults.clone();
         changes.push(Change::FaultsKept { title: part.full_title(), faults });

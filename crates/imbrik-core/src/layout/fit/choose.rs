@@ -273,7 +273,8 @@ impl Chooser<'_> {
 
 /// Where partitions of these lengths stand, in the card's order: each where it was, or as much
 /// further on or back as those in front of it grew or shrank, by a multiple of what it is aligned
-/// to.
+/// to. A sum that does not fit into 64 bits is further on than any card is long: it saturates, and
+/// what ends there has no room.
 pub(super) fn lay(survey: &Survey, lens: &Lens) -> Vec<Placed> {
     let mut parts: Vec<_> = survey.parts.iter().enumerate().collect();
     parts.sort_by_key(|(_, part)| part.span);
@@ -295,7 +296,8 @@ pub(super) fn lay(survey: &Survey, lens: &Lens) -> Vec<Placed> {
     parts.into_iter().map(place).collect()
 }
 
-/// How long a card must be for partitions in these places.
+/// How long a card must be for partitions in these places, which may be further on than any card is
+/// long.
 pub(super) fn needed(survey: &Survey, placed: &[Placed]) -> ByteLen {
     let end = up_to(ByteLen::new(last_end(placed)), survey.sector.bytes());
     end.saturating_add(survey.backup_len())

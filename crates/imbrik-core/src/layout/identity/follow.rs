@@ -2,7 +2,7 @@
 
 use super::{Editing, MOST, names};
 use crate::layout::{
-    Change, Reference, references,
+    Change, Reference, Warning, references,
     start::{PLACES, included},
 };
 use imbrik_store::{
@@ -99,8 +99,8 @@ impl Editing<'_> {
                 for id in left {
                     let title =
                         self.parts.get(index).map_or(String::new(), |part| part.short.clone());
-                    let words = format!("/{path} on {title} still names {}: it is left", id.from);
-                    self.changes.push(Change::Warning(words));
+                    let (path, id) = (path.clone(), id.from.clone());
+                    self.changes.push(Change::Warning(Warning::StillNames { path, title, id }));
                 }
             }
         }
@@ -120,8 +120,8 @@ impl Editing<'_> {
         let why = format!("names {}", each.collect::<Vec<_>>().join(", "));
         match self.put(index, path, new, None, &why) {
             Err(error) if matches!(error.class(), Class::Unsupported | Class::NoRoom) => {
-                let words = format!("{error}; it still names an old id");
-                self.changes.push(Change::Warning(words));
+                let why = error.to_string();
+                self.changes.push(Change::Warning(Warning::NotFollowed { why }));
                 Ok(())
             }
             other => other,
@@ -131,13 +131,14 @@ impl Editing<'_> {
     /// What is named by something other than an id, which original and copy go on sharing.
     fn tell_what_stays(&mut self) -> Result<()> {
         for Reference { from, what, .. } in references(self.view, self.survey)? {
-            let why = match what.as_str() {
-                what if what.contains("LABEL=") || what.contains("/by-label/") => "labels stay",
+            let is_label = match what.as_str() {
+                what if what.contains("LABEL=") || what.contains("/by-label/") => true,
                 what if what.contains("/by-") => continue,
-                what if what.contains("/dev/") => "that is a place, and no id",
+                what if what.contains("/dev/") => false,
                 _ => continue,
             };
-            self.changes.push(Change::Warning(format!("/{from} keeps {what}: {why}")));
+            let warning = Warning::Shared { file: from, what, is_label };
+            self.changes.push(Change::Warning(warning));
         }
         Ok(())
     }

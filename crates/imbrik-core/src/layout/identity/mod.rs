@@ -7,7 +7,7 @@ mod follow;
 mod hosts;
 mod keys;
 
-use super::{Change, Plan, Survey, View};
+use super::{Change, Plan, Survey, View, Warning};
 use crate::table;
 use follow::NewId;
 use imbrik_fs::{DerivedVolume, FilePut, OpenVolume, ReshapeOptions, Volume};
@@ -250,8 +250,8 @@ impl Editing<'_> {
                     part.take(settled);
                 }
                 Err(error) if matches!(error.class(), Class::Unsupported | Class::Corrupt) => {
-                    let words = format!("{} keeps its id: {error}", part.title);
-                    self.changes.push(Change::Warning(words));
+                    let (title, why) = (part.title.clone(), error.to_string());
+                    self.changes.push(Change::Warning(Warning::KeepsId { title, why }));
                 }
                 Err(error) => return Err(error),
             }
@@ -292,8 +292,8 @@ impl Editing<'_> {
             }
             let title = self.parts.get(index).map_or(String::new(), |part| part.short.clone());
             self.changes.extend(others.into_iter().map(|address| {
-                let place = format!("/etc/hosts on {title}");
-                Change::Warning(format!("{place} keeps {old} as the name of {address}"))
+                let (title, name) = (title.clone(), old.clone());
+                Change::Warning(Warning::OldNameOf { title, name, address })
             }));
         }
         match any {
@@ -318,8 +318,7 @@ impl Editing<'_> {
                 self.put(index, &path, public.into_bytes(), Some(0o644), "a key of its own")?;
             }
             if self.file(index, "etc/ssh/ssh_host_dsa_key")?.is_some() {
-                let words = "/etc/ssh/ssh_host_dsa_key stays: keys of that kind are no longer made";
-                self.changes.push(Change::Warning(words.to_owned()));
+                self.changes.push(Change::Warning(Warning::KeyStays));
             }
             for path in MACHINE_IDS {
                 if self.file(index, path)?.is_some_and(|old| !old.is_empty()) {
@@ -328,8 +327,7 @@ impl Editing<'_> {
             }
         }
         if !any {
-            let words = "no SSH host keys are on it, so none are made";
-            self.changes.push(Change::Warning(words.to_owned()));
+            self.changes.push(Change::Warning(Warning::NoKeys));
         }
         Ok(())
     }

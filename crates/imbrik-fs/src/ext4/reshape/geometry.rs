@@ -1,6 +1,6 @@
 //! The groups of a volume at another size, and where their bitmaps and tables stand.
 //!
-//! MetadataKind stands somewhere stays there as long as that is in the volume and free of the copies of the
+//! What stands somewhere stays there as long as that is in the volume and free of the copies of the
 //! superblock and the descriptors. These keep their length: descriptors and the blocks reserved for
 //! more add up to the same, until a growing table needs more than that; then whatever is behind it
 //! makes room, in every group that has a copy.
@@ -15,7 +15,7 @@ use crate::{
 };
 use imbrik_store::{
     error::{Error, Result},
-    exact::cannot_be,
+    exact::{Exact as _, cannot_be},
 };
 
 /// A new last group with less room than this beside its own metadata is not worth having.
@@ -61,9 +61,9 @@ impl Geometry {
         let mut number = opened.superblock.groups();
         while number < superblock.groups() {
             let flex = superblock.flex_groups.max(1);
-            let behind = number.checked_div(flex).unwrap_or(0).saturating_add(1);
-            let end = behind.saturating_mul(flex).min(superblock.groups());
-            groups.extend(added_together(&superblock, number, end, &mut metadata));
+            let behind = number.over(flex)?.plus(1)?;
+            let end = behind.times(flex)?.min(superblock.groups());
+            groups.extend(added_together(&superblock, number, end, &mut metadata)?);
             number = end;
         }
         let mut this = Self { superblock, groups, metadata };
@@ -100,7 +100,7 @@ impl Geometry {
     }
 }
 
-/// MetadataKind a group has of its own.
+/// What a group has of its own.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum MetadataKind {
     Table,
@@ -134,13 +134,11 @@ pub(super) fn sized(old: &Superblock, blocks: u64) -> Result<Superblock> {
     let mut new = old.clone();
     new.blocks = blocks;
     loop {
-        follow(old, &mut new);
-        let groups = new.groups();
-        if groups == 0 {
+        follow(old, &mut new)?;
+        let Some(last) = new.groups().checked_sub(1) else {
             return Err(Error::no_room("not even the metadata of one group would fit"));
-        }
-        let last = groups.saturating_sub(1);
-        if new.group_len(last) >= least_of_last(old, &new, last) {
+        };
+        if new.group_len(last) >= least_of_last(old, &new, last)? {
             break;
         }
         if last == 0 {
@@ -151,18 +149,19 @@ pub(super) fn sized(old: &Superblock, blocks: u64) -> Result<Superblock> {
     if new.inodes() > u64::from(u32::MAX) {
         return Err(Error::unsupported("it would have more inodes than can be counted"));
     }
-    if new.leading_blocks(0).saturating_add(new.metadata_blocks_a_group()) >= new.blocks_per_group {
+    if new.leading_blocks(0).plus(new.metadata_blocks_a_group())? >= new.blocks_per_group {
         return Err(Error::unsupported("its descriptors would not fit into a group (no meta_bg)"));
     }
     Ok(new)
 }
 
 /// Has everything that hangs on the number of groups follow it.
-fn follow(old: &Superblock, new: &mut Superblock) {
+fn follow(old: &Superblock, new: &mut Superblock) -> Result<()> {
+    // A volume without a group is refused by whoever asked for it.
     let last = new.groups().saturating_sub(1);
     if old.has_sparse_super2() {
-        let (last_before, [first, second]) = (old.groups().saturating_sub(1), old.backup_groups);
-        let last_now = u32::try_from(last).unwrap_or(0);
+        let (last_before, [first, second]) = (old.groups().minus(1)?, old.backup_groups);
+        let last_now = last.fitting::<u32>()?;
         let moved = |group: u32| match u64::from(group) {
             0 => 0,
             number if number == last_before && number != 1 => last_now,
@@ -177,21 +176,26 @@ fn follow(old: &Superblock, new: &mut Superblock) {
     if new.uses_meta_bg() {
         new.first_meta_bg = old.first_meta_bg.min(table);
     } else if new.has_resize_inode() {
-        let all = old.descriptor_blocks().saturating_add(old.reserved_gdt_blocks);
+        let all = old.descriptor_blocks().plus(old.reserved_gdt_blocks)?;
+        // A table that needs more than all of it leaves nothing in reserve.
         new.reserved_gdt_blocks = all.saturating_sub(table).min(new.block_len / 4);
     }
+    Ok(())
 }
 
 /// How many blocks the last group must have.
-pub(super) fn least_of_last(old: &Superblock, new: &Superblock, last: u64) -> u64 {
+///
+/// # Errors
+/// [`imbrik_store::Class::Bug`] when that cannot be counted.
+pub(super) fn least_of_last(old: &Superblock, new: &Superblock, last: u64) -> Result<u64> {
     let leading = new.leading_blocks(last);
-    let whole = leading.saturating_add(new.metadata_blocks_a_group());
+    let whole = leading.plus(new.metadata_blocks_a_group())?;
     if last >= old.groups() {
-        whole.saturating_add(LEAST_ROOM)
+        whole.plus(LEAST_ROOM)
     } else if new.has_flex_bg() {
-        leading.saturating_add(1)
+        leading.plus(1)
     } else {
-        whole.saturating_add(1)
+        whole.plus(1)
     }
 }
 
@@ -202,18 +206,18 @@ fn leading(superblock: &Superblock, number: u64) -> Run {
 }
 
 /// A group that was not there before, with its own bitmaps and table.
-fn added(superblock: &Superblock, number: u64) -> Group {
+fn added(superblock: &Superblock, number: u64) -> Result<Group> {
     let leading = leading(superblock, number);
     let tells = superblock.has_group_checksums();
-    Group {
+    Ok(Group {
         block_bitmap: leading.end(),
-        inode_bitmap: leading.end().saturating_add(1),
-        inode_table: leading.end().saturating_add(2),
+        inode_bitmap: leading.end().plus(1)?,
+        inode_table: leading.end().plus(2)?,
         free_inodes: superblock.inodes_per_group,
         flags: if tells { INODE_UNINIT | INODE_ZEROED } else { 0 },
         unused_inodes: tells.then_some(superblock.inodes_per_group),
         ..Group::empty()
-    }
+    })
 }
 
 /// The groups from `first` up to `end`, which were not there before and belong to one flexible group:
@@ -224,12 +228,12 @@ fn added_together(
     first: u64,
     end: u64,
     metadata: &mut Bits,
-) -> Vec<Group> {
-    let mut groups: Vec<Group> = (first..end).map(|number| added(superblock, number)).collect();
-    let last = end.saturating_sub(1);
-    let behind = superblock.group_start(last).saturating_add(superblock.group_len(last));
-    let start = superblock.group_start(first);
-    let all = Run::new(start, behind.saturating_sub(start));
+) -> Result<Vec<Group>> {
+    let all_added = || (first..end).map(|number| added(superblock, number)).collect::<Result<_>>();
+    let mut groups: Vec<Group> = all_added()?;
+    let last = end.minus(1)?;
+    let behind = superblock.group_start(last).plus(superblock.group_len(last))?;
+    let all = Run::between(superblock.group_start(first), behind);
     let mut placed = Vec::new();
     let mut is_packed = superblock.flex_groups > 1;
     for what in [MetadataKind::BlockBitmap, MetadataKind::InodeBitmap, MetadataKind::Table] {
@@ -255,13 +259,13 @@ fn added_together(
     }
     if !is_packed {
         placed.into_iter().for_each(|run| metadata.remove(run));
-        groups = (first..end).map(|number| added(superblock, number)).collect();
+        groups = all_added()?;
         for group in &groups {
             let own = superblock.metadata_blocks_a_group();
             metadata.add(Run::new(group.block_bitmap, own));
         }
     }
-    groups
+    Ok(groups)
 }
 
 #[cfg(test)]
@@ -298,7 +302,8 @@ mod tests {
             }
             superblock.blocks = superblock.group_start(last);
         }
-        let groups = (0..superblock.groups()).map(|number| added(&superblock, number)).collect();
+        let groups = (0..superblock.groups()).map(|number| added(&superblock, number).unwrap());
+        let groups = groups.collect();
         let store: Arc<dyn ReadAt> = Arc::new(SparseStore::new(ByteLen::kib(1)));
         let meta = MetadataCache::new(store, 1024);
         Opened { meta: Arc::new(meta), superblock, raw, groups }
@@ -362,7 +367,7 @@ mod tests {
                     prop_assert!(inside || new.has_flex_bg(), "group {}", number);
                     prop_assert!(first + len <= new.blocks);
                 }
-                // MetadataKind can stay, stays: only the last group is cut, or gets a copy of the superblock.
+                // What can stay, stays: only the last group is cut, or gets a copy of the superblock.
                 let is_shorter = new.descriptor_blocks() <= old.descriptor_blocks();
                 let is_last = number + 1 == new.groups();
                 let was = opened.groups.get(number as usize);

@@ -145,7 +145,7 @@ fn rewritten(opened: &Opened, layout: &Layout, draft: &Draft, replayed: &[Span])
     for span in replayed {
         let first = span.start().get().checked_div(block_len).unwrap_or(0);
         let end = span.end().get().div_ceil(block_len);
-        layout.moves.targets(Run::new(first, end.saturating_sub(first)), |_, to| {
+        layout.moves.targets(Run::between(first, end), |_, to| {
             newer.extend(to.first..to.end());
         });
     }
@@ -157,7 +157,7 @@ fn rewritten(opened: &Opened, layout: &Layout, draft: &Draft, replayed: &[Span])
     all.sort_unstable();
     all.dedup();
     // What lies behind the source's end is not in it, whatever it will be.
-    let behind = Run::new(had, blocks.saturating_sub(had));
+    let behind = Run::between(had, blocks);
     let mut runs: Vec<Run> = Vec::new();
     for block in all.into_iter().filter(|block| *block < had) {
         match runs.last_mut() {

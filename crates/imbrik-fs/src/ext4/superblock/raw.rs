@@ -174,14 +174,14 @@ impl RawSuperblock {
         self.fields.has_geometry_of(other)
     }
 
-    /// It for whoever only looks: its numbers agree with each other, and all that tells where something
+    /// The superblock for whoever only looks: its numbers agree with each other, and all that tells where something
     /// stands is known. `None` otherwise.
     pub(in crate::ext4) fn looked_into(self) -> Option<Superblock> {
         let unknown = self.fields.incompat & !INCOMPAT_KNOWN & !INCOMPAT_RECOVER;
         (unknown == 0 && self.has_sound_numbers()).then_some(self.fields)
     }
 
-    /// It as that of a volume of which all features are known and which is sound, apart from what its
+    /// The superblock of a volume of which all features are known and which is sound, apart from what its
     /// journal holds, in a place of `room` bytes.
     ///
     /// # Errors

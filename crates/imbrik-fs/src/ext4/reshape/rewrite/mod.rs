@@ -9,6 +9,7 @@ use super::{
     layout::{Layout, Planner},
 };
 use crate::{
+    ReshapeWarning,
     bits::{Bits, Run},
     ext4::{
         journal::put_journal_len,
@@ -40,7 +41,7 @@ pub(super) fn rewrite(
     planner: &Planner<'_>,
     layout: &Layout,
     made: Spill,
-) -> Result<(Draft, Vec<String>)> {
+) -> Result<(Draft, Vec<ReshapeWarning>)> {
     let new = &layout.geometry.superblock;
     let opened = planner.opened;
     let draft = Draft::new(Arc::clone(&opened.meta), Arc::clone(&layout.moves), new.blocks, made);
@@ -210,29 +211,17 @@ impl Rewriter<'_> {
     }
 
     /// What no checksum tells, and a reshape may have made wrong.
-    fn warnings(&self) -> Result<Vec<String>> {
+    fn warnings(&self) -> Result<Vec<ReshapeWarning>> {
         let mut warnings = Vec::new();
         if self.signed > 0 {
-            warnings.push(format!(
-                "{} files with a signature (security.evm) got another inode number: signatures that \
-                 cover it must be made anew",
-                self.signed
-            ));
+            warnings.push(ReshapeWarning::SignedFiles { count: self.signed });
         }
         if self.was().has_errors() {
-            warnings.push(
-                "its system marked it as having errors, and the mark is kept: a check on the machine \
-                 takes it away"
-                    .to_owned(),
-            );
+            warnings.push(ReshapeWarning::StillMarkedAsFaulty);
         }
         let head = read_vec(&*self.planner.opened.meta, ByteOffset::ZERO, 1024)?;
         if self.layout.had_to_move > 0 && !bytes::is_zero(&head) {
-            warnings.push(
-                "it starts with boot code: if that keeps a list of its own blocks, it must be \
-                 installed again"
-                    .to_owned(),
-            );
+            warnings.push(ReshapeWarning::BootCode);
         }
         Ok(warnings)
     }

@@ -5,7 +5,7 @@
 
 use super::{
     census::{BAD_BLOCKS, Census, RESIZE, double_of},
-    geometry::{Geometry, least_of_last, sized},
+    geometry::{Geometry, sized},
 };
 use crate::{
     bits::{Bits, Run},
@@ -21,7 +21,7 @@ use crate::{
     placement::{Holes, Move, Moves, place},
 };
 use imbrik_store::{
-    error::{Class, Error, Result},
+    error::{Error, Result},
     exact::Exact as _,
     progress::Cancel,
 };
@@ -29,6 +29,8 @@ use std::{
     collections::{BTreeMap, BTreeSet},
     sync::Arc,
 };
+
+mod smallest;
 
 /// The blocks that maps get, for each inode whose map is made anew.
 pub(super) type MapBlocks = BTreeMap<u32, Vec<u64>>;
@@ -41,7 +43,7 @@ const LEAST_JOURNAL: u64 = 1024;
 pub(super) struct Ends {
     /// The journal's.
     pub(super) journal: u64,
-    /// That of the list of bad blocks: those behind the volume's end are no business of its.
+    /// That of the list of bad blocks: those behind the volume's end are of no concern to it.
     pub(super) bad_blocks: u64,
 }
 
@@ -132,7 +134,7 @@ fn divided(owned: &Bits, geometry: &Geometry) -> (Bits, Bits) {
             must_move.add(both);
         }
         let first = run.first.max(end);
-        must_move.add(Run::new(first, run.end().saturating_sub(first)));
+        must_move.add(Run::between(first, run.end()));
     }
     let mut taken = geometry.metadata.clone();
     for stays in owned.runs(all).flat_map(|run| must_move.holes(run)) {
@@ -276,8 +278,8 @@ impl Planner<'_> {
         let geometry = Geometry::new(self.opened, &owned, blocks)?;
         let new = &geometry.superblock;
         let (must_move, taken) = divided(&owned, &geometry);
-        let room = Run::new(new.first_data_block, new.blocks.saturating_sub(new.first_data_block));
-        let free = room.len.saturating_sub(taken.count_in(room));
+        let room = Run::between(new.first_data_block, new.blocks);
+        let free = room.len.minus(taken.count_in(room))?;
         let needed = must_move.count();
         if needed > free {
             return Err(Lack::Blocks(needed.saturating_sub(free)));
@@ -347,8 +349,8 @@ impl Planner<'_> {
             return Ok(InodeMoves::default());
         }
         let first = u64::from(superblock.first_inode).saturating_sub(1);
-        let room = Run::new(first, count.saturating_sub(first));
-        let behind = Run::new(count, used.len().saturating_sub(count));
+        let room = Run::between(first, count);
+        let behind = Run::between(count, used.len());
         let mut free = used.holes(room).flat_map(|run| run.first..run.end());
         let mut pairs = Vec::new();
         for index in used.runs(behind).flat_map(|run| run.first..run.end()) {
@@ -477,80 +479,5 @@ impl Planner<'_> {
             0 => Ok(found),
             _ => Err(Lack::Blocks(lacking)),
         }
-    }
-
-    /// The plan for the smallest size that has room for `room` blocks more than the content needs.
-    ///
-    /// # Errors
-    /// When there is no plan at all.
-    pub(super) fn smallest(&self, room: u64) -> Result<Layout> {
-        let old = &self.opened.superblock;
-        let inodes = self.census.inodes.count();
-        let in_order = inodes.div_ceil(old.inodes_per_group.max(1)).max(1);
-        let mut groups = match old.has_stable_inodes() {
-            // None of them may get another number.
-            true => in_order.max(self.last_inode().div_ceil(old.inodes_per_group.max(1))),
-            false => in_order,
-        };
-        let mut refused = None;
-        while groups <= old.groups() {
-            let end = old.group_start(groups).min(old.blocks);
-            let needed = self.blocks_for(end, room)?;
-            if needed > end {
-                // As many groups as what is missing would fill, and at least one more.
-                let more = needed.saturating_sub(end).over(old.blocks_per_group)?;
-                groups = groups.plus(more.max(1))?;
-                continue;
-            }
-            let before = groups.saturating_sub(1);
-            let whole = sized(old, end)?;
-            let least = old.group_start(before).plus(least_of_last(old, &whole, before))?;
-            let mut blocks = needed.max(least);
-            while blocks <= end {
-                self.cancel.check()?;
-                match self.plan(blocks) {
-                    Ok(layout) if layout.geometry.superblock.groups() == groups => {
-                        return Ok(layout);
-                    }
-                    // The last group was left out: it must be longer.
-                    Ok(_) => blocks = blocks.plus(1)?,
-                    Err(Lack::Blocks(more)) => blocks = blocks.plus(more.max(1))?,
-                    Err(Lack::Other(error)) if error.class() == Class::NoRoom => {
-                        refused = Some(error);
-                        break;
-                    }
-                    Err(Lack::Other(error)) => return Err(error),
-                }
-            }
-            groups = groups.plus(1)?;
-        }
-        match refused {
-            Some(error) if room == 0 => Err(error),
-            _ => Err(Error::no_room("it is as small as it can be")),
-        }
-    }
-
-    /// The number of the last inode in use.
-    fn last_inode(&self) -> u64 {
-        let used = &self.census.inodes;
-        used.runs(Run::new(0, used.len())).last().map_or(0, Run::end)
-    }
-
-    /// How many blocks the content and as many groups as `blocks` make need at least.
-    fn blocks_for(&self, blocks: u64, room: u64) -> Result<u64> {
-        let sized = sized(&self.opened.superblock, blocks)?;
-        let leading: u64 = (0..sized.groups()).map(|group| sized.leading_blocks(group)).sum();
-        let own = sized.groups().times(sized.metadata_blocks_a_group())?;
-        let fixed = sized.first_data_block.plus(leading)?.plus(own)?;
-        // A shorter volume may have a shorter journal, and its system keeps less for itself.
-        let mut needed = blocks;
-        for _ in 0..3 {
-            // Whatever is asked for: more than there can be is refused where it is looked for.
-            let more = kept_back(&sized, needed);
-            let room = if room == 0 { 0 } else { room.saturating_add(more) };
-            needed = fixed.plus(self.owned(self.ends(needed)).count())?;
-            needed = needed.saturating_add(room);
-        }
-        Ok(needed)
     }
 }

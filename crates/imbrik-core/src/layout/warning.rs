@@ -1,0 +1,115 @@
+//! What the owner of a card should know of a plan, as values, and each in words.
+
+use imbrik_fs::{GrowthLimit, ReshapeWarning};
+use std::fmt;
+
+/// Something that a plan cannot settle by itself, or leaves as it was.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Warning {
+    /// About a volume that gets another size.
+    Volume {
+        /// Which: "partition 2 (ext4, hive-07)".
+        title: String,
+        /// What.
+        what: ReshapeWarning,
+    },
+    /// A volume does not get all the room that there is.
+    Limited {
+        /// Which.
+        title: String,
+        /// What keeps it from that.
+        limit: GrowthLimit,
+    },
+    /// A volume moves that has code in its first sectors.
+    BootCode {
+        /// Which.
+        title: String,
+    },
+    /// An empty container of logical partitions has no room.
+    ContainerLeftOut {
+        /// Its number.
+        number: u32,
+    },
+    /// A volume keeps its id.
+    KeepsId {
+        /// Which.
+        title: String,
+        /// Why.
+        why: String,
+    },
+    /// A file names an id that changed, where nobody knows what reads it: it is left.
+    StillNames {
+        /// The file, from the root.
+        path: String,
+        /// The partition that it is on.
+        title: String,
+        /// The old id.
+        id: String,
+    },
+    /// A file that names an id could not be changed.
+    NotFollowed {
+        /// Where, and why.
+        why: String,
+    },
+    /// A file refers to something that original and copy go on sharing.
+    Shared {
+        /// The file, and the partition that holds it.
+        file: String,
+        /// What it refers to.
+        what: String,
+        /// Whether that is a label; otherwise it is a place.
+        is_label: bool,
+    },
+    /// The old host name stays the name of another address.
+    OldNameOf {
+        /// The partition with the file.
+        title: String,
+        /// The old name.
+        name: String,
+        /// The address.
+        address: String,
+    },
+    /// Host keys of a kind stay that is no longer made.
+    KeyStays,
+    /// No host keys are on the card.
+    NoKeys,
+}
+
+impl fmt::Display for Warning {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Volume { title, what } => write!(f, "{title}: {what}"),
+            Self::Limited { title, limit } => write!(f, "{title}: {limit}"),
+            Self::BootCode { title } => {
+                write!(
+                    f,
+                    "{title} has boot code in its first sectors, which may count on its old place"
+                )
+            }
+            Self::ContainerLeftOut { number } => write!(
+                f,
+                "partition {number}, an empty container of logical partitions, has no room there and \
+                 is left out"
+            ),
+            Self::KeepsId { title, why } => write!(f, "{title} keeps its id: {why}"),
+            Self::StillNames { path, title, id } => {
+                write!(f, "/{path} on {title} still names {id}: it is left")
+            }
+            Self::NotFollowed { why } => write!(f, "{why}; it still names an old id"),
+            Self::Shared { file, what, is_label: true } => {
+                write!(f, "/{file} keeps {what}: labels stay")
+            }
+            Self::Shared { file, what, is_label: false } => {
+                write!(f, "/{file} keeps {what}: that is a place, and no id")
+            }
+            Self::OldNameOf { title, name, address } => {
+                write!(f, "/etc/hosts on {title} keeps {name} as the name of {address}")
+            }
+            Self::KeyStays => {
+                f.write_str("/etc/ssh/ssh_host_dsa_key stays: keys of that kind are no longer made")
+            }
+            Self::NoKeys => f.write_str("no SSH host keys are on it, so none are made"),
+        }
+    }
+}
