@@ -36,12 +36,14 @@ fn page_in(number: u64, at: ByteOffset, read: &[u8]) -> Option<&[u8]> {
     read.get(from..from.checked_add(usize::try_from(PAGE).ok()?)?)
 }
 
-impl<S: ReadAt> ReadAt for Cached<S> {
-    fn size(&self) -> ByteLen {
-        self.inner.size()
-    }
-
-    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+impl<S: ReadAt> Cached<S> {
+    /// Fills `buf`, what is not kept through `read`.
+    fn fill(
+        &self,
+        at: ByteOffset,
+        buf: &mut [u8],
+        read: impl Fn(ByteOffset, &mut [u8]) -> Result<()>,
+    ) -> Result<()> {
         check_range(at, ByteLen::of(buf), self.size())?;
         let end = at.saturating_add(ByteLen::of(buf));
         let last = end.get().div_ceil(PAGE);
@@ -63,7 +65,7 @@ impl<S: ReadAt> ReadAt for Cached<S> {
                     let len = behind.saturating_since(at).to_usize().unwrap_or(usize::MAX);
                     let len = len.min(rest.len());
                     let (now, _) = rest.split_at_mut(len);
-                    self.inner.read_at(at, now)?;
+                    read(at, now)?;
                     absent
                         .put(|number| page_in(number, at, now).map(|page| Arc::new(page.to_vec())));
                     len
@@ -74,6 +76,20 @@ impl<S: ReadAt> ReadAt for Cached<S> {
             rest = later;
         }
         Ok(())
+    }
+}
+
+impl<S: ReadAt> ReadAt for Cached<S> {
+    fn size(&self) -> ByteLen {
+        self.inner.size()
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        self.fill(at, buf, |at, buf| self.inner.read_at(at, buf))
+    }
+
+    fn read_once(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        self.fill(at, buf, |at, buf| self.inner.read_once(at, buf))
     }
 
     fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {

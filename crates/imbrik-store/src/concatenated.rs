@@ -20,7 +20,7 @@ pub struct Concatenated {
 pub type PieceOf<'a> = (Span, Option<(&'a dyn ReadAt, ByteOffset)>);
 
 /// Reads `buf` at `at` out of pieces that follow each other without a hole, the first of which holds
-/// `at`.
+/// `at`, each through `read`.
 ///
 /// # Errors
 /// When one of the stores cannot be read; [`crate::Class::Corrupt`] when they have a hole.
@@ -28,6 +28,7 @@ pub fn read_pieces<'a>(
     pieces: impl Iterator<Item = PieceOf<'a>>,
     at: ByteOffset,
     buf: &mut [u8],
+    read: impl Fn(&dyn ReadAt, ByteOffset, &mut [u8]) -> Result<()>,
 ) -> Result<()> {
     let wanted = Span::between(at, at.saturating_add(ByteLen::of(buf)));
     let (mut at, mut rest) = (at, buf);
@@ -37,7 +38,7 @@ pub fn read_pieces<'a>(
         let (now, later) = rest.split_at_mut(len);
         let ahead = both.start().saturating_since(span.start());
         match from {
-            Some((store, from)) => store.read_at(from.saturating_add(ahead), now)?,
+            Some((store, from)) => read(store, from.saturating_add(ahead), now)?,
             None => now.fill(0),
         }
         at = both.end();
@@ -145,7 +146,7 @@ impl ReadAt for Concatenated {
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
         check_range(at, ByteLen::of(buf), self.size)?;
-        read_pieces(self.pieces_from(at), at, buf)
+        read_pieces(self.pieces_from(at), at, buf, |store, at, buf| store.read_at(at, buf))
     }
 
     fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {

@@ -20,6 +20,10 @@ pub enum Step {
     Repacking,
     /// A card is read into an image.
     Saving,
+    /// What could not be read of a card is tried again.
+    TryingAgain,
+    /// What could be read at a later try is put into an image.
+    Mending,
     /// An image for another size is made of an image.
     Fitting,
     /// What was written to an image is read again and compared.
@@ -55,6 +59,15 @@ pub enum Event {
     Unreadable {
         /// Where it lies in the source.
         span: Span,
+    },
+    /// The places that could not be read up to now are tried: so many are left.
+    Trying {
+        /// How many areas.
+        areas: usize,
+        /// Bytes in them.
+        open: ByteLen,
+        /// Bytes of all that is read, these included.
+        of: ByteLen,
     },
     /// The current step is finished.
     Finished,
@@ -126,7 +139,9 @@ impl Observer for Merged<'_> {
                 let done = self.scaled(before.saturating_add(*done));
                 self.observer.on(&Event::Advanced { done });
             }
-            Event::Unreadable { .. } | Event::StepAdded => self.observer.on(event),
+            Event::Unreadable { .. } | Event::Trying { .. } | Event::StepAdded => {
+                self.observer.on(event);
+            }
             Event::Finished => *before = before.saturating_add(*part),
         }
     }

@@ -21,6 +21,15 @@ pub trait ReadAt: Send + Sync {
     /// anything.
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()>;
 
+    /// The same, asking for the bytes but once: for whoever decides himself what is tried again, and
+    /// when. A store that never tries again reads as always.
+    ///
+    /// # Errors
+    /// As for [`ReadAt::read_at`].
+    fn read_once(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        self.read_at(at, buf)
+    }
+
     /// The next span at or behind `from` that may hold something other than zeros; `None` when
     /// all the rest is zeros. A store that cannot tell says that all the rest may.
     ///
@@ -77,6 +86,9 @@ macro_rules! forward {
             }
             fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
                 (**self).read_at(at, buf)
+            }
+            fn read_once(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+                (**self).read_once(at, buf)
             }
             fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
                 (**self).next_data(from)

@@ -43,6 +43,11 @@ impl<S: ReadAt> ReadAt for Window<S> {
         self.inner.read_at(at, buf)
     }
 
+    fn read_once(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        let at = self.outer(at, ByteLen::of(buf))?;
+        self.inner.read_once(at, buf)
+    }
+
     fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
         let from = self.outer(from, ByteLen::ZERO)?;
         let found = self.inner.next_data(from)?.and_then(|data| data.intersect(self.span));

@@ -5,8 +5,8 @@ use clap::{
     ArgAction, Args, Parser, Subcommand, ValueEnum,
     builder::{PossibleValue, PossibleValuesParser, TypedValueParser},
 };
-use imbrik_core::{image::Pack, units::ByteLen};
-use std::{path::PathBuf, str::FromStr};
+use imbrik_core::{image::Pack, transfer::OnDamage, units::ByteLen};
+use std::{path::PathBuf, str::FromStr, time::Duration};
 
 /// Save, check and restore the cards of single-board computers
 #[derive(Debug, Parser)]
@@ -95,6 +95,11 @@ pub(crate) enum Command {
   imbrik fit hive-07.img.zst --to \"64 card\"   for any card sold as 64 GB
   imbrik fit hive-07.img.zst --for /dev/sdb")]
     Fit(FitArgs),
+    /// Read again what an image lacks, and put it in
+    #[command(after_help = "Examples:
+  imbrik mend hive-07.img.zst /dev/sdb
+  imbrik mend hive-07.img.zst /dev/sdb --patience 2h")]
+    Mend(MendArgs),
     /// Put an image into another container
     #[command(after_help = "Examples:
   imbrik repack hive-07.img.zst hive-07.img.xz
@@ -136,6 +141,7 @@ impl Command {
             Self::Restore(_) => "restore",
             Self::Clone(_) => "clone",
             Self::Fit(_) => "fit",
+            Self::Mend(_) => "mend",
             Self::Repack(_) => "repack",
             Self::Demo(_) => "demo",
             Self::Completions(_) => "completions",
@@ -188,6 +194,8 @@ pub(crate) struct SaveArgs {
     /// Unmount the card first, when it is mounted
     #[arg(long, help_heading = READ)]
     pub(crate) unmount: bool,
+    #[command(flatten)]
+    pub(crate) damage: DamageArgs,
     /// What to remember about the image, such as "before the update"
     #[arg(long, value_name = "TEXT", help_heading = WRITE)]
     pub(crate) note: Option<String>,
@@ -210,6 +218,27 @@ pub(crate) struct SaveArgs {
     /// Do not ask before the card named by --also is overwritten
     #[arg(long, requires = "also", help_heading = COMMON, display_order = 902)]
     pub(crate) yes: bool,
+}
+
+/// What is done about places of a card that cannot be read.
+#[derive(Clone, Copy, Debug, Default, Args)]
+pub(crate) struct DamageArgs {
+    /// How long places that cannot be read are tried again, such as 90s, 30min or 2h; otherwise 15min
+    #[arg(long, value_name = "TIME", help_heading = READ)]
+    pub(crate) patience: Option<Patience>,
+    /// End at the first place that cannot be read, instead of leaving it out
+    #[arg(long, conflicts_with = "patience", help_heading = READ)]
+    pub(crate) strict: bool,
+}
+
+impl DamageArgs {
+    pub(crate) fn on_damage(self) -> OnDamage {
+        match (self.strict, self.patience) {
+            (true, _) => OnDamage::Stop,
+            (false, Some(patience)) => OnDamage::TryFor(patience.0),
+            (false, None) => OnDamage::default(),
+        }
+    }
 }
 
 /// How an image is to be written.
@@ -281,7 +310,7 @@ pub(crate) struct CheckArgs {
 }
 
 /// Which volumes get another size on a card of another size.
-#[derive(Debug, Default, Args)]
+#[derive(Clone, Debug, Default, Args)]
 pub(crate) struct SizeArgs {
     /// Let the last volume grow to the end of a bigger card, also when it did not reach the end of
     /// its own
@@ -295,7 +324,7 @@ pub(crate) struct SizeArgs {
 }
 
 /// Which partitions give or get room.
-#[derive(Debug, Default, Args)]
+#[derive(Clone, Debug, Default, Args)]
 pub(crate) struct Shares {
     /// On a bigger card, let this partition grow instead of the last, by number or label
     #[arg(long, value_name = "PART", add = complete::parts(), help_heading = SIZES)]
@@ -344,7 +373,7 @@ pub(crate) enum Fresh {
 }
 
 /// How cards are to be written.
-#[derive(Debug, Default, Args)]
+#[derive(Clone, Debug, Default, Args)]
 pub(crate) struct WriteArgs {
     /// Read the card, and write only what differs
     #[arg(long, conflicts_with = "wipe", help_heading = WRITE)]
@@ -374,6 +403,9 @@ pub(crate) struct WriteArgs {
     /// Show the plan and stop
     #[arg(long, help_heading = COMMON, display_order = 903)]
     pub(crate) plan: bool,
+    /// What is done about places of the source that cannot be read: the command says it.
+    #[arg(skip)]
+    pub(crate) damage: OnDamage,
 }
 
 #[derive(Debug, Args)]
@@ -414,7 +446,27 @@ pub(crate) struct CloneArgs {
     #[arg(long, help_heading = READ)]
     pub(crate) swap: bool,
     #[command(flatten)]
+    pub(crate) damage: DamageArgs,
+    #[command(flatten)]
     pub(crate) write: WriteArgs,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct MendArgs {
+    /// The image that lacks something
+    pub(crate) image: PathBuf,
+    /// The card that it was made of, or a copy of that card
+    #[arg(add = complete::cards())]
+    pub(crate) card: PathBuf,
+    /// How long places that cannot be read are tried again, such as 90s, 30min or 2h; otherwise 15min
+    #[arg(long, value_name = "TIME", help_heading = READ)]
+    pub(crate) patience: Option<Patience>,
+    /// Unmount the card first, when it is mounted
+    #[arg(long, help_heading = READ)]
+    pub(crate) unmount: bool,
+    /// Do not read the image back
+    #[arg(long, help_heading = SAFETY)]
+    pub(crate) no_check: bool,
 }
 
 #[derive(Debug, Args)]
@@ -493,6 +545,31 @@ impl FromStr for Size {
         let scaled = format!("{whole}{part}").parse::<u128>().map_err(|_| wrong())?;
         let bytes = scaled.checked_mul(unit).ok_or_else(wrong)? / 10u128.pow(digits);
         u64::try_from(bytes).map(|bytes| Self(ByteLen::new(bytes))).map_err(|_| wrong())
+    }
+}
+
+/// A time as people write it: 90s, 30min or 2h. A number without a unit is none.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Patience(pub(crate) Duration);
+
+impl FromStr for Patience {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let text = text.trim();
+        let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+        let (number, unit) = text.split_at(digits);
+        let seconds = match unit.trim().to_ascii_lowercase().as_str() {
+            "s" | "sec" => 1u64,
+            "m" | "min" => 60,
+            "h" => 3600,
+            "" if number == "0" => 0,
+            "" => return Err(format!("{text} of what? write {text}s, {text}min or {text}h")),
+            _ => return Err(format!("'{unit}' is no unit of time: write s, min or h")),
+        };
+        let wrong = || format!("'{text}' is no time: write it like 90s, 30min or 2h");
+        let all = number.parse::<u64>().ok().and_then(|number| number.checked_mul(seconds));
+        Ok(Self(Duration::from_secs(all.ok_or_else(wrong)?)))
     }
 }
 

@@ -13,7 +13,7 @@ use imbrik_core::{
     Class, Error,
     image::{Container, Image, Limit, Output, OutputDisk, Pack, SumKind, manifest_path},
     layout::View,
-    transfer::{ReadBack, SaveOptions, Saved, sample},
+    transfer::{OnDamage, ReadBack, SaveOptions, Saved, sample},
     units::ByteLen,
 };
 use std::{
@@ -105,6 +105,7 @@ pub(crate) fn options(
         replace: args.replace,
         check: !args.no_check,
         owner: session.environment.owner,
+        damage: OnDamage::default(),
     })
 }
 

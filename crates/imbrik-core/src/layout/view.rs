@@ -280,7 +280,12 @@ impl ReadAt for View {
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
         check_range(at, ByteLen::of(buf), self.size)?;
-        read_pieces(self.pieces_from(at), at, buf)
+        read_pieces(self.pieces_from(at), at, buf, |store, at, buf| store.read_at(at, buf))
+    }
+
+    fn read_once(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        check_range(at, ByteLen::of(buf), self.size)?;
+        read_pieces(self.pieces_from(at), at, buf, |store, at, buf| store.read_once(at, buf))
     }
 
     fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {

@@ -31,6 +31,7 @@
 mod check;
 mod compare;
 mod image;
+mod mend;
 mod repack;
 mod restore;
 mod source;
@@ -39,6 +40,7 @@ mod write;
 pub use check::{CheckedContent, CheckedImage, ExpectedSum, ImageCheck, Verdict, damage_in};
 pub use compare::Comparison;
 pub use image::{ImageContent, ImagePlan};
+pub use mend::{MendPlan, MendRefusal};
 pub use repack::RepackPlan;
 pub use restore::{CardTarget, PlanRefusal, RestoreOptions, RestorePlan, SizeNote, Sizes};
 pub use source::{Source, SourceOptions, SourceRefusal};

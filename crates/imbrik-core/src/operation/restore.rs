@@ -204,7 +204,7 @@ impl RestorePlan {
         let tally = Tally::default();
         let work =
             write::CardWriting { view: &self.plan.view, place: target.place(), options, tally };
-        work.run(host, &planned, source.origin(), watch)
+        work.run(host, &planned, source.origin(options.damage), watch)
     }
 }
 

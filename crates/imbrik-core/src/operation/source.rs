@@ -3,7 +3,7 @@
 use crate::{
     image::{Image, ListedPart, TileDigest},
     layout::{Occupancy, Reference, Survey, references, table_behind_a_preface},
-    transfer::Origin,
+    transfer::{OnDamage, Origin},
 };
 use imbrik_store::{
     Concatenated, ReadAt, Window,
@@ -156,11 +156,11 @@ impl Source {
         })
     }
 
-    /// The same for whoever writes it.
+    /// The same for whoever writes it; of a card, with what is done about places that cannot be read.
     #[must_use]
-    pub fn origin(&self) -> Origin<'_> {
+    pub fn origin(&self, damage: OnDamage) -> Origin<'_> {
         match self.is_card {
-            true => Origin::Card,
+            true => Origin::Card(damage),
             false => Origin::Image(self.digests.as_deref()),
         }
     }

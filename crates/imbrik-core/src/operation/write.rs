@@ -4,7 +4,7 @@ use crate::{
     card::Host,
     image::TileDigest,
     layout::View,
-    transfer::{Differences, Origin, Planned, claim, read_back, write_card},
+    transfer::{Differences, OnDamage, Origin, Planned, claim, read_back, write_card},
 };
 use imbrik_store::{
     Counted, ReadAt, Tally, Window,
@@ -27,11 +27,14 @@ pub struct WriteOptions {
     pub differing: bool,
     /// Whether all of it is read back from the medium, and compared.
     pub read_back: bool,
+    /// What is done about places of a card it comes from that cannot be read.
+    pub damage: OnDamage,
 }
 
 impl Default for WriteOptions {
     fn default() -> Self {
-        Self { allow_fixed: false, differing: false, read_back: true }
+        let damage = OnDamage::default();
+        Self { allow_fixed: false, differing: false, read_back: true, damage }
     }
 }
 

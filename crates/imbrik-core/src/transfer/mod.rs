@@ -4,6 +4,7 @@
 //! [`check_tiles`] and [`compare`] carry what should be against what is.
 
 mod claim;
+mod mend;
 mod pipeline;
 mod salvage;
 mod save;
@@ -11,6 +12,7 @@ mod verify;
 mod write;
 
 pub use claim::{Planned, claim};
-pub use save::{ReadBack, Sampled, SaveOptions, Saved, fit, repack, sample, save};
+pub use mend::{Mended, mend};
+pub use save::{OnDamage, ReadBack, Sampled, SaveOptions, Saved, fit, repack, sample, save};
 pub use verify::{Differences, check_sums, check_tiles, compare, read_back, sums_of};
 pub use write::{Origin, WrittenCard, write_card};

@@ -13,7 +13,7 @@
 //! since reading it means decoding. No worker runs more than a few tiles ahead of the commits, so
 //! memory depends on the number of cores and not on the card.
 
-use super::salvage::{self, Damage};
+use super::salvage::{self, Damage, SoFar};
 use crate::{
     image::{TILE, TileData, TileDigest, tile_count, tile_span},
     layout::View,
@@ -97,11 +97,13 @@ struct Ready<P> {
     piece: P,
 }
 
-/// Which tile is next, and the last that was heard of where data lie.
+/// Which tile is next, the last that was heard of where data lie, and how the source has read so far
+/// where it is read in turn.
 #[derive(Default)]
 struct Turn {
     next: u64,
     data: Option<Option<Span>>,
+    so_far: SoFar,
 }
 
 /// How far the commits are, for workers that must not run ahead.
@@ -250,7 +252,9 @@ impl Road<'_> {
             done = done.plus(sink.weight(ready.span))?;
             sink.commit(ready.span, ready.piece)?;
             for span in joined(ready.lost) {
-                observer.on(&Event::Unreadable { span });
+                if self.journey.damage != Damage::Later {
+                    observer.on(&Event::Unreadable { span });
+                }
                 travelled.unreadable.push(span);
             }
             travelled.digests.push(ready.digest);
@@ -278,12 +282,18 @@ impl Road<'_> {
             let data = TileData::Zeros(span.len());
             return Ok(Some((Tile { index, span, data, digest: TileDigest::Zero }, Vec::new())));
         }
-        let turn = journey.in_turn.then_some(turn);
         let mut buffer = pool.take(span.len().to_usize().unwrap_or(0));
-        let lost =
-            salvage::read(journey.view, span, &mut buffer, journey.damage, journey.watch.cancel);
+        let mut read = |so_far: &mut SoFar| {
+            let cancel = journey.watch.cancel;
+            salvage::read(journey.view, span, &mut buffer, journey.damage, so_far, cancel)
+        };
+        let lost = if journey.in_turn {
+            read(&mut turn.so_far)
+        } else {
+            drop(turn);
+            read(&mut SoFar::default())
+        };
         let lost = lost.map_err(failed)?;
-        drop(turn);
         let (data, digest) = TileData::of(buffer);
         Ok(Some((Tile { index, span, data, digest }, lost)))
     }

@@ -1,49 +1,74 @@
-//! Reading what can be read of a damaged source.
+//! Reading what can be read of a damaged source: at first only what reads well.
 
 use crate::layout::{Content, View};
-use imbrik_store::{Pieces, ReadAt, error::Result, progress::Cancel, units::Span};
+use imbrik_store::{
+    ReadAt, Rescue,
+    error::{Class, Result},
+    exact::Exact as _,
+    progress::Cancel,
+    units::{ByteLen, ByteOffset, Span},
+};
+use std::time::{Duration, Instant};
+
+/// In which pieces a card is read once it has shown that it has bad places.
+const CAREFUL: ByteLen = ByteLen::kib(128);
+/// After so much that read well, a card is read in long pieces again.
+const CALM: u64 = 256 << 20;
+/// The longest leap over what follows places that fail.
+const LONGEST_LEAP: u64 = 64 << 20;
 
 /// What happens when a piece of the source cannot be read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Damage {
     /// The transfer ends.
     Stop,
-    /// Zeros take its place, and its span is noted.
-    Note,
+    /// Zeros take its place, its span is noted, and the rest goes on: it is tried when all else is
+    /// safe.
+    Later,
+    /// It is tried at once, so much time in all; then zeros take the place of what is left, and that is
+    /// noted.
+    Now(Duration),
+}
+
+/// How a source has read so far.
+#[derive(Debug, Default)]
+pub(super) struct SoFar {
+    /// How much is read carefully before it is read in long pieces again: a place of it failed.
+    careful: u64,
+    /// How far the next leap is; nothing unless the last place failed.
+    leap: u64,
+    /// Up to where in the source nothing is asked for, since what is in front failed.
+    leap_to: ByteOffset,
+    /// How long places that failed were tried.
+    tried: Duration,
 }
 
 /// Reads `span` of `view` into `buf`, which has its length; answers what could not be read, as
-/// spans of the view.
+/// spans of the view. What was read before is `so_far`.
 ///
 /// # Errors
-/// With [`Damage::Stop`] the first failure; with [`Damage::Note`] only those that no other piece
-/// would escape, such as a card that was pulled out.
+/// With [`Damage::Stop`] the first failure, else only those that no other piece would escape, such as a
+/// card that was pulled out.
 pub(super) fn read(
     view: &View,
     span: Span,
     buf: &mut [u8],
     damage: Damage,
+    so_far: &mut SoFar,
     cancel: &Cancel,
 ) -> Result<Vec<Span>> {
     if damage == Damage::Stop {
         return view.read_at(span.start(), buf).map(|()| Vec::new());
     }
-    let mut lost = Vec::new();
-    let mut rest = buf;
+    let mut open = Vec::new();
+    let mut rest = &mut *buf;
     for segment in view.segments_in(span) {
         let len = segment.span.len().to_usize().unwrap_or(0).min(rest.len());
-        let (now, later) = rest.split_at_mut(len);
+        let (now, later) = std::mem::take(&mut rest).split_at_mut(len);
         match segment.content {
             Content::Copied { from } => {
-                let mut pieces = Pieces {
-                    source: &**view.source(),
-                    cancel,
-                    is_known: &|_| false,
-                    most: usize::MAX,
-                    lost: Vec::new(),
-                };
-                pieces.read(from, now)?;
-                lost.extend(pieces.lost.into_iter().map(|bad| {
+                let bad = so_far.read(&**view.source(), from, now, cancel)?;
+                open.extend(bad.into_iter().map(|bad| {
                     let ahead = bad.start().saturating_since(from);
                     let start = segment.span.start().saturating_add(ahead);
                     Span::between(start, start.saturating_add(bad.len()))
@@ -53,7 +78,122 @@ pub(super) fn read(
         }
         rest = later;
     }
-    Ok(lost)
+    match damage {
+        Damage::Now(patience) if !open.is_empty() => {
+            let began = Instant::now();
+            let until = began.checked_add(patience.saturating_sub(so_far.tried));
+            let left = try_again(view, &open, span, buf, until, cancel)?;
+            so_far.tried = so_far.tried.saturating_add(began.elapsed());
+            // What comes next is asked for all the same: there is no later.
+            (so_far.leap, so_far.leap_to) = (0, ByteOffset::ZERO);
+            Ok(left)
+        }
+        _ => Ok(open),
+    }
+}
+
+/// Tries what of `span` is `open`, and puts it into `buf`, which has the rest; answers what is left.
+fn try_again(
+    view: &View,
+    open: &[Span],
+    span: Span,
+    buf: &mut [u8],
+    until: Option<Instant>,
+    cancel: &Cancel,
+) -> Result<Vec<Span>> {
+    let left = Rescue::new(view, cancel, until).run(
+        open,
+        &mut |at, bytes| {
+            let ahead = at.saturating_since(span.start()).to_usize().unwrap_or(usize::MAX);
+            if let Some(place) = buf.get_mut(ahead..ahead.saturating_add(bytes.len())) {
+                place.copy_from_slice(bytes);
+            }
+            Ok(())
+        },
+        &mut |_| {},
+    )?;
+    cancel.check()?;
+    Ok(left)
+}
+
+impl SoFar {
+    /// Reads `buf` at `at` of `source` as far as that goes without trying anything again. Answers what
+    /// is left open, and is zeros.
+    fn read(
+        &mut self,
+        source: &dyn ReadAt,
+        at: ByteOffset,
+        buf: &mut [u8],
+        cancel: &Cancel,
+    ) -> Result<Vec<Span>> {
+        let mut open = Vec::new();
+        let mut from = 0usize;
+        while let Some(rest) = buf.get_mut(from..).filter(|rest| !rest.is_empty()) {
+            let place = at.plus(ByteLen::from_usize(from))?;
+            let all = ByteLen::of(rest);
+            let is_leapt = place < self.leap_to;
+            let is_careful = self.careful > 0;
+            let len = match (is_leapt, is_careful) {
+                (true, _) => all.min(self.leap_to.saturating_since(place)),
+                (false, true) => all.min(CAREFUL),
+                (false, false) => all,
+            };
+            let piece = len.to_usize().unwrap_or(usize::MAX).min(rest.len());
+            let now = rest.get_mut(..piece).unwrap_or_default();
+            match if is_leapt { Ok(Once::Failed) } else { once(source, place, now) }? {
+                Once::Failed => {}
+                done => {
+                    if matches!(done, Once::Damaged) {
+                        now.fill(0);
+                        open.push(Span::between(place, place.plus(len)?));
+                    }
+                    self.leap = 0;
+                    self.careful = self.careful.saturating_sub(len.get());
+                    from = from.plus(piece)?;
+                    continue;
+                }
+            }
+            // A bad card may take seconds to give up on a place.
+            cancel.check()?;
+            if !is_leapt {
+                self.careful = CALM;
+                if len > CAREFUL {
+                    continue;
+                }
+            }
+            now.fill(0);
+            open.push(Span::between(place, place.plus(len)?));
+            if !is_leapt {
+                self.leap_to = place.plus(len)?.saturating_add(ByteLen::new(self.leap));
+                self.leap = self.leap.saturating_mul(2).clamp(CAREFUL.get(), LONGEST_LEAP);
+            }
+            from = from.plus(piece)?;
+        }
+        Ok(open)
+    }
+}
+
+/// What came of asking once.
+enum Once {
+    Done,
+    Failed,
+    /// A piece of an image is damaged: it stays so however it is cut.
+    Damaged,
+}
+
+/// Fills `buf` from `at`, asking once.
+///
+/// # Errors
+/// Those that no other place would escape.
+fn once(source: &dyn ReadAt, at: ByteOffset, buf: &mut [u8]) -> Result<Once> {
+    match source.read_once(at, buf) {
+        Ok(()) => Ok(Once::Done),
+        Err(error) if matches!(error.class(), Class::Corrupt | Class::Mismatch) => {
+            Ok(Once::Damaged)
+        }
+        Err(error) if error.is_of_a_place() => Ok(Once::Failed),
+        Err(error) => Err(error),
+    }
 }
 
 #[cfg(test)]
@@ -76,7 +216,8 @@ mod tests {
         let view = View::whole(Arc::new(store));
         let mut buf = vec![1; size];
         let whole = Span::whole(ByteLen::from_usize(size));
-        let lost = read(&view, whole, &mut buf, Damage::Note, &Cancel::new());
+        let now = Damage::Now(Duration::MAX);
+        let lost = read(&view, whole, &mut buf, now, &mut SoFar::default(), &Cancel::new());
         (buf, lost)
     }
 

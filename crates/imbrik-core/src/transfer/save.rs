@@ -1,6 +1,7 @@
 //! Card to image, and image to image.
 
 use super::{
+    mend,
     pipeline::{Journey, Sink, Tile, run},
     salvage::Damage,
     verify::{check_sums, check_tiles},
@@ -20,7 +21,7 @@ use imbrik_store::{
     read_vec,
     units::{ByteLen, Span, joined},
 };
-use std::sync::Arc;
+use std::{sync::Arc, time::Duration};
 
 /// How a card is to be saved.
 #[derive(Clone, Debug)]
@@ -37,6 +38,25 @@ pub struct SaveOptions {
     pub check: bool,
     /// Who shall own the image.
     pub owner: Option<Owner>,
+    /// What is done about places of the card that cannot be read.
+    pub damage: OnDamage,
+}
+
+/// What is done about places of a card that cannot be read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum OnDamage {
+    /// The first one ends the work.
+    Stop,
+    /// They are tried again and again, so long in all; what is left then is zeros, and named. For an
+    /// image in a file, that is done once all else is safe in it.
+    TryFor(Duration),
+}
+
+impl Default for OnDamage {
+    /// A quarter of an hour.
+    fn default() -> Self {
+        Self::TryFor(Duration::from_secs(15 * 60))
+    }
 }
 
 /// Whether an image was read back before it got its name, and from where.
@@ -63,6 +83,12 @@ pub struct Saved {
     pub lost: Vec<Lost>,
     /// Why nothing tells that, when it could not be found out.
     pub not_named: Option<String>,
+    /// How much could be read only when it was tried again, all else being safe.
+    pub rescued: ByteLen,
+    /// Whether there was no time left, or stopping was requested, before all of that was tried.
+    pub was_cut_short: bool,
+    /// Why what could be read later is not in the image, or not all was tried.
+    pub not_mended: Option<String>,
     /// How much of the card is in tiles that hold nothing but zeros.
     pub zeros: ByteLen,
     /// How many frames of another image were taken over as they are.
@@ -77,8 +103,9 @@ struct ToImage<'a> {
     pack: Pack,
     encoding: Encoding,
     writer: ImageWriter,
-    /// The image whose frames are taken over as they are.
+    /// The image whose frames are taken over as they are, but for those with something of `changed`.
     reuse: Option<&'a Image>,
+    changed: &'a [Span],
     taken_over: u64,
 }
 
@@ -88,10 +115,12 @@ impl<'a> Sink for ToImage<'a> {
 
     fn worker(&self) -> Result<Self::Worker> {
         let mut encoder = self.encoding.encoder()?;
-        let reuse = self.reuse;
+        let (reuse, changed) = (self.reuse, self.changed);
         Ok(Box::new(move |tile| {
             let frame = match (&tile.data, reuse) {
-                (TileData::Bytes(_), Some(image)) => image.frame_of(tile.span)?,
+                (TileData::Bytes(_), Some(image)) if !touches(changed, tile.span) => {
+                    image.frame_of(tile.span)?
+                }
                 _ => None,
             };
             match frame {
@@ -114,11 +143,13 @@ impl<'a> Sink for ToImage<'a> {
 /// Saves `view` as the image `to`, which gets its name only when it is complete and, unless that
 /// was waived, proved.
 ///
-/// Spans that cannot be read are zeros in the image, and named in it.
+/// Spans that cannot be read are zeros in the image, and named in it. First the image is made of all
+/// that reads well; what does not is tried then, and put into it.
 ///
 /// # Errors
 /// As for reading the card and writing the image; no file of the name `to` is left behind then.
-/// [`crate::Class::Mismatch`] when what is read back differs from what was written.
+/// [`crate::Class::Mismatch`] when what is read back differs from what was written. Once all that
+/// reads well is in the image, nothing that comes afterwards is an error: see [`Saved::not_mended`].
 pub fn save(
     view: &View,
     manifest: Manifest,
@@ -126,12 +157,24 @@ pub fn save(
     options: &SaveOptions,
     watch: Watch<'_>,
 ) -> Result<Saved> {
-    let journey = Journey {
-        damage: Damage::Note,
-        in_turn: true,
-        ..of_view(view, options.pack, Step::Saving, watch)
+    let name = match &to {
+        Output::File(name) => Some(name.to_path_buf()),
+        Output::Pipe(_) => None,
     };
-    carry(&journey, None, manifest, to, options)
+    let damage = match (options.damage, &name) {
+        (OnDamage::Stop, _) => Damage::Stop,
+        (OnDamage::TryFor(_), Some(_)) => Damage::Later,
+        (OnDamage::TryFor(patience), None) => Damage::Now(patience),
+    };
+    let journey =
+        Journey { damage, in_turn: true, ..of_view(view, options.pack, Step::Saving, watch) };
+    let saved = carry(&journey, None, manifest, to, options)?;
+    match (options.damage, name) {
+        (OnDamage::TryFor(patience), Some(name)) if !saved.unreadable.is_empty() => {
+            Ok(mend::mended(saved, view, &name, patience, options, watch))
+        }
+        _ => Ok(saved),
+    }
 }
 
 /// How much work `span` of a view is: what is read of it; of a raw file, every byte is hashed.
@@ -174,8 +217,11 @@ pub fn repack(
     watch: Watch<'_>,
 ) -> Result<Saved> {
     let view = View::whole(Arc::clone(image.content()));
-    let fits =
-        takes_over && image.container() == options.pack.container() && !options.pack.is_raw();
+    let before = Before {
+        takes_over,
+        unreadable: image.manifest().map_or(Vec::new(), Manifest::unreadable_spans),
+        ..Before::new(image)
+    };
     let journey = Journey {
         view: &view,
         step: Step::Repacking,
@@ -184,12 +230,58 @@ pub fn repack(
         in_turn: false,
         watch,
     };
-    carry(&journey, Some((image, fits)), manifest, to, options)
+    carry(&journey, Some(before), manifest, to, options)
 }
 
-fn carry(
+/// Whether `tile` has something of `spans`, which are in order and joined.
+fn touches(spans: &[Span], tile: Span) -> bool {
+    let first = spans.partition_point(|span| span.end() <= tile.start());
+    spans.get(first).is_some_and(|span| span.intersect(tile).is_some())
+}
+
+/// The image of which another one is made.
+pub(super) struct Before<'a> {
+    pub(super) image: &'a Image,
+    /// Whether frames that fit are taken over as they are.
+    pub(super) takes_over: bool,
+    /// What is another content now than the image has there, in order and joined.
+    pub(super) changed: &'a [Span],
+    /// What of the card is not in the new image.
+    pub(super) unreadable: Vec<Span>,
+}
+
+impl<'a> Before<'a> {
+    pub(super) fn new(image: &'a Image) -> Self {
+        Self { image, takes_over: true, changed: &[], unreadable: Vec::new() }
+    }
+
+    /// The image, when its frames may stand in one of `pack`.
+    fn frames(&self, pack: Pack) -> Option<&'a Image> {
+        let fits = self.takes_over && self.image.container() == pack.container();
+        Some(self.image).filter(|_| fits && !pack.is_raw())
+    }
+
+    /// Compares what was read of it, a digest a tile, with the digests that it has.
+    fn compare(&self, found: &[TileDigest], size: ByteLen) -> Result<()> {
+        let Some(known) = self.image.manifest() else { return Ok(()) };
+        let digests = known.tiles.digests()?;
+        let differs = (0u64..)
+            .zip(digests.iter().zip(found))
+            .filter(|(_, (a, b))| a != b)
+            .filter_map(|(index, _)| tile_span(index, size))
+            .find(|span| !touches(self.changed, *span));
+        match differs {
+            None => Ok(()),
+            Some(span) => Err(Error::mismatch(format!(
+                "the image is damaged: {span} of the card do not match their digest"
+            ))),
+        }
+    }
+}
+
+pub(super) fn carry(
     journey: &Journey<'_>,
-    source: Option<(&Image, bool)>,
+    before: Option<Before<'_>>,
     manifest: Manifest,
     to: Output<'_>,
     options: &SaveOptions,
@@ -198,21 +290,21 @@ fn carry(
     let writer =
         ImageWriter::create(to, options.pack, &options.sums, options.replace, options.owner)?;
     let encoding = Encoding::new(options.pack, options.level, view.size());
-    let reuse = source.filter(|(_, fits)| *fits).map(|(image, _)| image);
-    let mut sink = ToImage { view, pack: options.pack, encoding, writer, reuse, taken_over: 0 };
+    let reuse = before.as_ref().and_then(|before| before.frames(options.pack));
+    let changed = before.as_ref().map_or(&[][..], |before| before.changed);
+    let mut sink =
+        ToImage { view, pack: options.pack, encoding, writer, reuse, changed, taken_over: 0 };
     let travelled = run(journey, &mut sink)?;
     let mut unreadable = travelled.unreadable.clone();
-    if let Some(known) = source.and_then(|(image, _)| image.manifest()) {
-        let digests = known.tiles.digests()?;
-        let differs = digests.iter().zip(&travelled.digests).position(|(a, b)| a != b);
-        if let Some(span) = differs.and_then(|at| tile_span(u64::try_from(at).ok()?, view.size())) {
-            return Err(Error::mismatch(format!(
-                "the image is damaged: {span} of the card do not match their digest"
-            )));
+    let mut to_name = travelled.unreadable.clone();
+    if let Some(before) = &before {
+        before.compare(&travelled.digests, view.size())?;
+        unreadable.extend(&before.unreadable);
+        if !before.changed.is_empty() {
+            to_name.extend(&before.unreadable);
         }
-        unreadable.extend(known.unreadable_spans());
     }
-    let (lost, not_named) = match named(view, &travelled.unreadable, watch) {
+    let (lost, not_named) = match named(view, &to_name, watch) {
         Err(error) if error.class() == Class::Cancelled => return Err(error),
         Err(error) => (Vec::new(), Some(error.to_string())),
         Ok(lost) => (lost, None),
@@ -256,8 +348,19 @@ fn carry(
     let zeros = TILE.checked_mul(zeros.get()).unwrap_or_default().min(view.size());
     let (image_len, sums) = (written.len, written.sums.clone());
     written.publish()?;
-    let unreadable = travelled.unreadable;
-    Ok(Saved { image_len, sums, unreadable, lost, not_named, zeros, taken_over, read_back })
+    Ok(Saved {
+        image_len,
+        sums,
+        unreadable: joined(to_name),
+        lost,
+        not_named,
+        rescued: ByteLen::ZERO,
+        was_cut_short: false,
+        not_mended: None,
+        zeros,
+        taken_over,
+        read_back,
+    })
 }
 
 /// Whose the bytes of a view are that could not be read.
@@ -401,6 +504,7 @@ mod tests {
             let manifest = Manifest::new(&survey, "a test", Timestamp::UNIX_EPOCH);
             let options = SaveOptions {
                 pack, level, sums: Vec::new(), replace: false, check: false, owner: None,
+                damage: OnDamage::Stop,
             };
             let cancel = Cancel::new();
             let watch = Watch { observer: &Unobserved, cancel: &cancel };

@@ -2,7 +2,7 @@
 
 use super::{
     pipeline::{Journey, Sink, Tile, may_hold_data, run},
-    salvage::{self, Damage},
+    salvage::{self, Damage, SoFar},
 };
 use crate::{
     image::{Image, Sum, SumKind, Sums, TILE, TileData, TileDigest},
@@ -17,7 +17,7 @@ use imbrik_store::{
     progress::{Cancel, Event, Step, Watch},
     units::{ByteLen, SectorSize, Span, joined},
 };
-use std::sync::Arc;
+use std::{sync::Arc, time::Duration};
 
 /// Where two things differ.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -66,8 +66,14 @@ fn compare_digests(
     watch: Watch<'_>,
 ) -> Result<Differences> {
     let mut sink = Digests { view, expected, next: 0, differing: Vec::new() };
-    let journey =
-        Journey { view, step, total: view.written(), damage: Damage::Note, in_turn, watch };
+    let journey = Journey {
+        view,
+        step,
+        total: view.written(),
+        damage: Damage::Now(Duration::MAX),
+        in_turn,
+        watch,
+    };
     let travelled = run(&journey, &mut sink)?;
     sink.differing.extend(&travelled.unreadable);
     Ok(Differences { spans: joined(sink.differing), unreadable: travelled.unreadable })
@@ -154,7 +160,9 @@ impl Sink for WithCard<'_> {
                 return Ok(Vec::new());
             }
             let mut found = pool.take(tile.span.len().to_usize().unwrap_or(0));
-            let mut differing = salvage::read(&card, tile.span, &mut found, Damage::Note, &cancel)?;
+            let (now, mut so_far) = (Damage::Now(Duration::MAX), SoFar::default());
+            let mut differing =
+                salvage::read(&card, tile.span, &mut found, now, &mut so_far, &cancel)?;
             differing.extend(differing_sectors(&tile, &found, card.sector_size()));
             Ok(differing)
         }))

@@ -3,6 +3,7 @@
 use super::{
     pipeline::{Journey, Sink, Tile, Travelled, run},
     salvage::Damage,
+    save::OnDamage,
 };
 use crate::{
     image::{TILE, TileData, TileDigest},
@@ -35,7 +36,7 @@ pub enum Origin<'a> {
     /// From an image, whose tiles may have digests: what doesn't match them ends the writing.
     Image(Option<&'a [TileDigest]>),
     /// From another card: it is read in order, and what cannot be read is noted.
-    Card,
+    Card(OnDamage),
 }
 
 /// How much of a card's start is cleared before anything is written.
@@ -198,9 +199,9 @@ pub fn write_card(
         .lacking(view.size().saturating_sub(size)));
     }
     let now = now.map(|now| Arc::new(view.read_back_from(now)));
-    let (expected, is_card) = match origin {
-        Origin::Image(expected) => (expected, false),
-        Origin::Card => (None, true),
+    let (expected, card_damage) = match origin {
+        Origin::Image(expected) => (expected, None),
+        Origin::Card(on_damage) => (None, Some(on_damage)),
     };
     let mut sink =
         ToCard { view, card, expected, head: None, is_cleared: false, now, found: ByteLen::ZERO };
@@ -208,8 +209,11 @@ pub fn write_card(
         view,
         step: Step::Writing,
         total: view.written(),
-        damage: if is_card { Damage::Note } else { Damage::Stop },
-        in_turn: is_card,
+        damage: match card_damage {
+            Some(OnDamage::TryFor(patience)) => Damage::Now(patience),
+            Some(OnDamage::Stop) | None => Damage::Stop,
+        },
+        in_turn: card_damage.is_some(),
         watch,
     };
     let travelled = run(&journey, &mut sink)?;

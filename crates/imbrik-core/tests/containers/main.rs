@@ -7,7 +7,7 @@ use imbrik_core::{
     layout::{Survey, View},
     progress::{Cancel, Event, Observer, Step, Unobserved, Watch},
     store::{ReadAt, SparseStore, WriteAt, read_vec},
-    transfer::{SaveOptions, Saved, check_tiles, repack, save},
+    transfer::{OnDamage, SaveOptions, Saved, check_tiles, repack, save},
     units::{ByteLen, ByteOffset},
 };
 use jiff::Timestamp;
@@ -22,7 +22,8 @@ use std::{
 
 fn options(pack: Pack) -> SaveOptions {
     let sums = vec![SumKind::Sha256];
-    SaveOptions { pack, level: 1, sums, replace: true, check: true, owner: None }
+    let damage = OnDamage::default();
+    SaveOptions { pack, level: 1, sums, replace: true, check: true, owner: None, damage }
 }
 
 fn watched<T>(work: impl FnOnce(Watch<'_>) -> T) -> T {

@@ -7,7 +7,7 @@ use imbrik_core::{
     layout::{Content, Occupancy, Plan, Survey, View},
     progress::{Cancel, Unobserved, Watch},
     store::{ReadAt, SparseStore, WriteAt, read_vec},
-    transfer::{SaveOptions, check_tiles, save},
+    transfer::{OnDamage, SaveOptions, check_tiles, save},
     units::{ByteLen, ByteOffset},
 };
 use jiff::Timestamp;
@@ -34,8 +34,15 @@ fn saved(at: &Path, pack: Pack) -> Vec<u8> {
     let store = card();
     let survey = Survey::of(&store).unwrap();
     let manifest = Manifest::new(&survey, "imbrik", Timestamp::UNIX_EPOCH);
-    let options =
-        SaveOptions { pack, level: 3, sums: Vec::new(), replace: true, check: true, owner: None };
+    let options = SaveOptions {
+        pack,
+        level: 3,
+        sums: Vec::new(),
+        replace: true,
+        check: true,
+        owner: None,
+        damage: OnDamage::default(),
+    };
     let cancel = Cancel::new();
     let watch = Watch { observer: &Unobserved, cancel: &cancel };
     save(&View::whole(Arc::new(store)), manifest, Output::File(at), &options, watch).unwrap();

@@ -11,7 +11,7 @@ use imbrik_core::{
         Source, SourceOptions, SourceRefusal, WriteFailure, WriteOptions,
     },
     progress::{Cancel, Unobserved, Watch},
-    transfer::{SaveOptions, save},
+    transfer::{OnDamage, SaveOptions, save},
 };
 use jiff::Timestamp;
 use std::{
@@ -62,6 +62,7 @@ fn saved(rack: &Rack, dir: &Path, content: ImageContent) -> Image {
         replace: true,
         check: true,
         owner: None,
+        damage: OnDamage::default(),
     };
     let watch = Watch { observer: &Unobserved, cancel: &cancel };
     let manifest = plan.manifest("a test", Timestamp::UNIX_EPOCH);

@@ -1,7 +1,7 @@
 //! `imbrik clone`: card to cards, in one pass.
 
 use crate::{
-    args::CloneArgs,
+    args::{CloneArgs, WriteArgs},
     confirm::{self, Policy},
     exit::Exit,
     failure::{self, Explain, Failure, Outcome},
@@ -29,7 +29,8 @@ use std::sync::Arc;
 const UNTOUCHED: &str = "Nothing was written.";
 
 pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
-    let writing = Writing::new(session, "clone", &args.write);
+    let write = WriteArgs { damage: args.damage.on_damage(), ..args.write.clone() };
+    let writing = Writing::new(session, "clone", &write);
     let source = resolve::card(&session.fleet, &args.source)?;
     if args.swap {
         return swap(&writing, &source);
@@ -167,6 +168,7 @@ fn temporary_image(
         replace: false,
         check: !writing.args.no_check,
         owner: None,
+        damage: writing.args.damage,
     };
     let used = plan.view.copied_in(Span::whole(read.known.survey.size));
     session.out.note(&format!(

@@ -7,6 +7,7 @@ mod completions;
 mod demo;
 mod fit;
 mod home;
+mod mend;
 mod pages;
 mod repack;
 mod restore;
@@ -48,6 +49,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
                 Some(Command::Clone(args)) => clone::run(&session, &args),
                 Some(Command::Repack(args)) => repack::run(&session, &args),
                 Some(Command::Fit(args)) => fit::run(&session, &args),
+                Some(Command::Mend(args)) => mend::run(&session, &args),
                 Some(Command::Demo(_) | Command::Pages(_) | Command::Completions(_)) => {
                     Ok(Exit::Done)
                 }

@@ -1,6 +1,6 @@
 //! Progress on standard error: a bar on a terminal, a line now and then elsewhere.
 
-use super::{harmless, is_plain, layout, size, time};
+use super::{count, harmless, is_plain, layout, size, time};
 use imbrik_core::{
     progress::{Event, Observer, Step},
     units::ByteLen,
@@ -78,6 +78,8 @@ struct Running {
     started: Instant,
     shown: Instant,
     bar: Option<ProgressBar>,
+    /// What of all is safe, while bad places are tried.
+    trying: Option<String>,
 }
 
 fn title(step: Step) -> &'static str {
@@ -87,6 +89,8 @@ fn title(step: Step) -> &'static str {
         Step::Repacking => "repacking the image",
         Step::Fitting => "fitting the image",
         Step::Saving => "reading the card",
+        Step::TryingAgain => "trying bad places again",
+        Step::Mending => "putting it into the image",
         Step::ReadingImageBack => "reading the image back",
         Step::ComparingChecksums => "comparing the checksum",
         Step::CheckingTiles => "checking every tile",
@@ -134,6 +138,7 @@ impl Progress {
             started: now,
             shown: now,
             bar,
+            trying: None,
         });
     }
 
@@ -194,7 +199,10 @@ impl Progress {
             return;
         }
         running.shown = now;
-        let text = how_far(done, running.total, now.duration_since(running.started));
+        let text = match &running.trying {
+            Some(text) => text.clone(),
+            None => how_far(done, running.total, now.duration_since(running.started)),
+        };
         match &running.bar {
             Some(bar) => {
                 bar.set_position(done.get());
@@ -212,7 +220,10 @@ impl Progress {
         let took = running.started.elapsed();
         let all = if running.total.is_zero() { running.done } else { running.total };
         let mut done = format!("{} in {}", size::short(all), time::span(took));
-        if took >= Duration::from_millis(500) {
+        if running.trying.is_some() {
+            let (read, all) = (size::short(running.done), size::short(running.total));
+            done = format!("{read} of {all} read, in {}", time::span(took));
+        } else if took >= Duration::from_millis(500) {
             done += &format!(", {}", size::rate(all.get(), took.as_secs_f64()));
         }
         let title = match &running.bar {
@@ -254,6 +265,14 @@ fn how_far(done: ByteLen, total: ByteLen, took: Duration) -> String {
     text
 }
 
+/// "99.2 % safe, 3 bad places left".
+fn safe(areas: usize, open: ByteLen, of: ByteLen) -> String {
+    let part = 1.0 - open.get() as f64 / of.get().max(1) as f64;
+    // Only what is all there is 100 %.
+    let percent = (part.max(0.0) * 1000.0).floor() / 10.0;
+    format!("{percent:.1} % safe, {} left", count(areas as u64, "bad place"))
+}
+
 impl Observer for Progress {
     fn on(&self, event: &Event) {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
@@ -266,6 +285,11 @@ impl Observer for Progress {
                 if let Some(running) = &mut state.running {
                     self.follow_the_width(running);
                     Self::advance(running, *done);
+                }
+            }
+            Event::Trying { areas, open, of } => {
+                if let Some(running) = &mut state.running {
+                    running.trying = Some(safe(*areas, *open, *of));
                 }
             }
             Event::Unreadable { span } => {

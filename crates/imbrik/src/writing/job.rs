@@ -33,6 +33,7 @@ impl Job<'_> {
             allow_fixed: self.args.allow_fixed,
             differing: self.args.differing,
             read_back: !self.args.no_check,
+            damage: self.args.damage,
         };
         let PlannedCard { plan, target, .. } = self.card;
         plan.write(self.host, target, &self.source.known, options, watch)

@@ -11,6 +11,7 @@ mod fit;
 mod harness;
 mod identity;
 mod layouts;
+mod mend;
 mod messages;
 mod parts;
 mod restore;

@@ -8,7 +8,7 @@ use crate::{
 };
 use imbrik_core::{
     fs::{Examined, State},
-    image::{Image, ListedLoss, Sum, TILE, tile_count},
+    image::{Image, ListedLoss, Manifest, Sum, TILE, tile_count},
     layout::{Part, Reference, Survey},
     operation::{CheckedImage, ExpectedSum, Verdict},
     store::Tally,
@@ -319,7 +319,16 @@ impl Report<'_> {
                 out.line(&format!("{path} can be read, and is not the image that was meant."));
             }
             (Verdict::Whole, Exit::Done) => {
-                out.line(&format!("{path} is whole; checked in {}.", time::span(self.took)));
+                let took = time::span(self.took);
+                let lacking = self.image.manifest().map_or(Vec::new(), Manifest::unreadable_spans);
+                let lacking: ByteLen = lacking.iter().map(|span| span.len()).sum();
+                match lacking.is_zero() {
+                    true => out.line(&format!("{path} is whole; checked in {took}.")),
+                    false => out.line(&format!(
+                        "{path} is what was saved, without {} of its card; checked in {took}.",
+                        size::short(lacking)
+                    )),
+                }
             }
             (Verdict::Readable, Exit::Done) => out.line(&format!(
                 "{path} is readable; without digests, nothing tells whether it is what was saved."

@@ -42,7 +42,10 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         Some(name) => resolve::card(&session.fleet, name)?,
         None => resolve::only_card(&session.fleet)?,
     };
-    let options = packing::options(session, &args.packing, image_name)?;
+    let options = SaveOptions {
+        damage: args.damage.on_damage(),
+        ..packing::options(session, &args.packing, image_name)?
+    };
     still::may_be_read(&card)?;
     let tally = Tally::default();
     let mut wanted = SaveSource::of(session, args, &card, &tally)?;
@@ -59,6 +62,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
         yes: args.yes,
         plan: args.plan,
         no_check: args.packing.no_check,
+        damage: options.damage,
         ..WriteArgs::default()
     };
     let writing = Writing::new(session, "save", &write_args);
@@ -144,6 +148,11 @@ impl Run<'_> {
         if let Some(why) = &saved.not_named {
             session.out.warn(&format!("Which files are lost could not be found out: {why}."));
         }
+        if let Some(why) = &saved.not_mended {
+            session.out.warn(&format!(
+                "What did not read well was not tried to the end, or is not in the image: {why}."
+            ));
+        }
         let done = self.done(&saved);
         done.show(session, to);
         if let Some((to, second)) = second {
@@ -155,7 +164,12 @@ impl Run<'_> {
             session.out.warn(&fleet::mixed("the image", "save it again"));
             return Ok(Exit::Mismatch);
         }
-        Ok(if saved.unreadable.is_empty() { Exit::Done } else { Exit::Unreadable })
+        let is_interrupted = session.environment.interrupt.cancel.check().is_err();
+        Ok(match saved.unreadable.is_empty() {
+            true => Exit::Done,
+            false if is_interrupted => Exit::Interrupted,
+            false => Exit::Unreadable,
+        })
     }
 
     fn done<'b>(&'b self, saved: &'b Saved) -> Done<'b> {

@@ -3,7 +3,7 @@
 use crate::{
     fits,
     packing::Destination,
-    render::{count, json, lost, size, time},
+    render::{count, json, lost, quoted, size, time},
     session::Session,
 };
 use imbrik_core::{
@@ -53,11 +53,16 @@ impl Done<'_> {
             zero_bytes: saved.zeros.get(),
             unreadable: json::spans(&saved.unreadable),
             lost: lost::for_programs(&saved.lost),
+            rescued_bytes: saved.rescued.get(),
+            was_cut_short: saved.was_cut_short,
         }
     }
 
     /// A line to type next.
     fn next(&self, to: &Destination) -> String {
+        if !self.saved.unreadable.is_empty() && self.fitted.is_none() && !to.is_pipe() {
+            return to.next("imbrik mend", &quoted(&self.card.path));
+        }
         let place = self.only.map_or("CARD".to_owned(), |part| match part.number {
             Some(number) => format!("CARD --into {number}"),
             None => "CARD".to_owned(),
@@ -117,6 +122,12 @@ impl Done<'_> {
         for sum in &saved.sums {
             out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
         }
+        if !saved.rescued.is_zero() {
+            out.line(&format!(
+                "Rescued   {} beside and between bad places, read in small pieces",
+                size::both(saved.rescued)
+            ));
+        }
         if !lost.is_zero() {
             out.line(&format!(
                 "Lost      {} in {} could not be read and are zeros in the image",
@@ -125,6 +136,11 @@ impl Done<'_> {
             ));
             for line in lost::lines(&saved.lost) {
                 out.line(&format!("          {line}"));
+            }
+            if saved.was_cut_short {
+                out.line(
+                    "          Not all of it was tried to the end: more patience may read more.",
+                );
             }
         }
         if !to.is_pipe() {

@@ -13,8 +13,9 @@ struct Object {
     name: String,
 }
 
-const ALL: &[&str] =
-    &["imbrik", "cards", "show", "save", "check", "restore", "clone", "fit", "repack", "demo"];
+const ALL: &[&str] = &[
+    "imbrik", "cards", "show", "save", "check", "restore", "clone", "fit", "mend", "repack", "demo",
+];
 
 fn one<T: JsonSchema>(
     generator: &mut SchemaGenerator,
@@ -36,6 +37,7 @@ fn objects(generator: &mut SchemaGenerator) -> Vec<Object> {
         one::<Checked>(g, &["check"], &["done", "differs"]),
         one::<FitPlan>(g, &["fit"], &["plan"]),
         one::<Fitted>(g, &["fit"], &["done"]),
+        one::<Mended>(g, &["mend"], &["done"]),
         one::<Repacked>(g, &["repack"], &["done"]),
         one::<WritePlan>(g, &["restore", "clone"], &["plan"]),
         one::<WrittenCard>(g, &["restore", "clone"], &["done"]),

@@ -302,6 +302,28 @@ pub(crate) struct Saved {
     pub(crate) unreadable: Vec<SpanPair>,
     /// Whose that was, as far as it can be told.
     pub(crate) lost: Vec<Lost>,
+    /// What could be read only at another try.
+    pub(crate) rescued_bytes: u64,
+    /// Whether places that could not be read were not tried to the end.
+    pub(crate) was_cut_short: bool,
+}
+
+/// An image into which was put what it lacked.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct Mended {
+    pub(crate) card: String,
+    pub(crate) card_bytes_read: u64,
+    /// What it lacked before.
+    pub(crate) lacked_bytes: u64,
+    /// The image as it is now; null when nothing could be put in.
+    pub(crate) image: Option<MadeImage>,
+    /// What it still lacks.
+    pub(crate) unreadable: Vec<SpanPair>,
+    /// Whose that is, as far as it can be told.
+    pub(crate) lost: Vec<Lost>,
+    /// Whether that was not tried to the end.
+    pub(crate) was_cut_short: bool,
 }
 
 /// Whose the bytes were that could not be read.

@@ -1,0 +1,253 @@
+//! What an image lacks, tried again, and put into it.
+
+use super::{
+    pipeline::Journey,
+    salvage::Damage,
+    save::{Before, SaveOptions, Saved, carry},
+};
+use crate::{
+    image::{Image, Output},
+    layout::View,
+};
+use imbrik_store::{
+    Edited, Left, ReadAt, Rescue, Spill,
+    error::{Error, Result},
+    progress::{Cancel, Event, Step, Watch},
+    units::{ByteLen, Span, joined},
+};
+use std::{
+    path::Path,
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+/// What could be read is kept in units of so many bytes.
+const UNIT: u64 = 4096;
+/// How much of it stays in memory.
+const MOST_IN_MEMORY: ByteLen = ByteLen::mib(32);
+
+/// What came of trying again.
+struct Rescued {
+    /// The content of the image with what could be read now.
+    content: Edited,
+    /// What that is, in order and joined.
+    gained: Vec<Span>,
+    /// What is still not there.
+    left: Vec<Span>,
+    was_cut_short: bool,
+}
+
+/// Tries for `patience` to read what is `open` of `source`, and keeps what could be read over the
+/// content of `image`, which it is a part of; what has no room in memory in `folder`.
+fn try_again(
+    image: &Image,
+    source: &dyn ReadAt,
+    open: &[Span],
+    patience: Duration,
+    folder: Option<&Path>,
+    watch: Watch<'_>,
+) -> Result<Rescued> {
+    let Watch { observer, cancel } = watch;
+    let all: ByteLen = open.iter().map(|span| span.len()).sum();
+    let units = Spill::new(UNIT, MOST_IN_MEMORY, folder);
+    let mut content = Edited::in_units(Arc::clone(image.content()), UNIT, units);
+    let mut gained = Vec::new();
+    let of = View::whole(Arc::clone(image.content())).size();
+    observer.on(&Event::Started { step: Step::TryingAgain, total: all });
+    observer.on(&Event::Trying { areas: open.len(), open: all, of });
+    let mut rescue = Rescue::new(source, cancel, Instant::now().checked_add(patience));
+    let left = rescue.run(
+        open,
+        &mut |at, bytes| {
+            gained.push(Span::between(at, at.plus(ByteLen::of(bytes))?));
+            if gained.len() >= 1 << 16 {
+                gained = joined(std::mem::take(&mut gained));
+            }
+            content.put(at, bytes)
+        },
+        &mut |Left { areas, len }| {
+            observer.on(&Event::Trying { areas, open: len, of });
+            observer.on(&Event::Advanced { done: all.saturating_sub(len) });
+        },
+    )?;
+    let was_cut_short = rescue.was_cut_short();
+    observer.on(&Event::Finished);
+    for span in &left {
+        observer.on(&Event::Unreadable { span: *span });
+    }
+    Ok(Rescued { content, gained: joined(gained), left, was_cut_short })
+}
+
+/// Puts what could be read into the image called `name`, in its place.
+fn put_in(
+    image: &Image,
+    rescued: Rescued,
+    name: &Path,
+    options: &SaveOptions,
+    watch: Watch<'_>,
+) -> Result<Saved> {
+    let known = image.manifest();
+    let known = known.ok_or_else(|| Error::unsupported("the image does not say what it lacks"))?;
+    let mut manifest = known.clone();
+    manifest.lost = Vec::new();
+    let view = View::whole(Arc::new(rescued.content));
+    let journey = Journey {
+        view: &view,
+        step: Step::Mending,
+        total: view.size(),
+        damage: Damage::Stop,
+        in_turn: false,
+        watch,
+    };
+    let before =
+        Before { changed: &rescued.gained, unreadable: rescued.left, ..Before::new(image) };
+    let options = SaveOptions { replace: true, ..options.clone() };
+    let saved = carry(&journey, Some(before), manifest, Output::File(name), &options)?;
+    let rescued_len = rescued.gained.iter().map(|span| span.len()).sum();
+    Ok(Saved { rescued: rescued_len, was_cut_short: rescued.was_cut_short, taken_over: 0, ..saved })
+}
+
+/// What came of mending an image.
+pub struct Mended {
+    /// The image as it is now; `None` when nothing could be put in, so that it is as it was.
+    pub image: Option<Saved>,
+    /// What it still lacks.
+    pub left: Vec<Span>,
+    /// Whether there was no time left, or stopping was requested, before all of that was tried.
+    pub was_cut_short: bool,
+}
+
+/// Tries for `patience` to read what `image`, which is called `name`, lacks of `source`, the same card or
+/// a copy of it, and puts in what can be read. Nothing is done to the image when that is nothing.
+///
+/// Stopping on request is no error as long as it is tried: what was read up to then is put in.
+///
+/// # Errors
+/// When the card is gone, or the new image cannot be written: then the old one is as it was.
+pub fn mend(
+    image: &Image,
+    source: &dyn ReadAt,
+    name: &Path,
+    patience: Duration,
+    options: &SaveOptions,
+    watch: Watch<'_>,
+) -> Result<Mended> {
+    let open = image.manifest().map_or(Vec::new(), |known| joined(known.unreadable_spans()));
+    let folder = name.parent().filter(|folder| !folder.as_os_str().is_empty());
+    let folder = folder.unwrap_or(Path::new("."));
+    let rescued = try_again(image, source, &open, patience, Some(folder), watch)?;
+    let (left, was_cut_short) = (rescued.left.clone(), rescued.was_cut_short);
+    if rescued.gained.is_empty() {
+        return Ok(Mended { image: None, left, was_cut_short });
+    }
+    watch.observer.on(&Event::StepAdded);
+    if options.check {
+        watch.observer.on(&Event::StepAdded);
+    }
+    // What somebody waited for is not thrown away because they wait no longer.
+    let cancel = Cancel::new();
+    let saved = put_in(image, rescued, name, options, Watch { cancel: &cancel, ..watch })?;
+    Ok(Mended { image: Some(saved), left, was_cut_short })
+}
+
+/// What comes of the image `name`, of which `saved` tells, once what it lacks of `view` was tried. Whatever
+/// goes wrong, the image is as good as it was.
+pub(super) fn mended(
+    saved: Saved,
+    view: &View,
+    name: &Path,
+    patience: Duration,
+    options: &SaveOptions,
+    watch: Watch<'_>,
+) -> Saved {
+    watch.observer.on(&Event::StepAdded);
+    let done = Image::open(name, None)
+        .and_then(|image| mend(&image, view, name, patience, options, watch));
+    match done {
+        Ok(Mended { image: Some(mended), .. }) => mended,
+        Ok(Mended { was_cut_short, .. }) => Saved { was_cut_short, ..saved },
+        Err(error) => Saved { not_mended: Some(error.to_string()), ..saved },
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{
+        image::{Manifest, Pack},
+        layout::Survey,
+        transfer::{OnDamage, save},
+    };
+    use imbrik_store::{
+        SparseStore,
+        progress::Unobserved,
+        testing::{Faults, Faulty},
+        units::{ByteOffset, SectorSize},
+    };
+    use jiff::Timestamp;
+    use std::sync::Mutex;
+
+    fn span(start: u64, len: u64) -> Span {
+        Span::new(ByteOffset::new(start), ByteLen::new(len)).unwrap()
+    }
+
+    /// Notes what it is asked for.
+    struct Noted {
+        inner: Faulty<SparseStore>,
+        asked: Mutex<Vec<Span>>,
+    }
+
+    impl ReadAt for Noted {
+        fn size(&self) -> ByteLen {
+            self.inner.size()
+        }
+
+        fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+            let end = at.saturating_add(ByteLen::of(buf));
+            self.asked.lock().unwrap().push(Span::between(at, end));
+            self.inner.read_at(at, buf)
+        }
+
+        fn sector_size(&self) -> SectorSize {
+            self.inner.sector_size()
+        }
+    }
+
+    /// Would fail where a long dead stretch is gone through before the rest of the card is safe.
+    #[test]
+    fn a_dead_stretch_is_left_until_all_else_is_safe() {
+        let dead = span((150 << 20) + 512, 100 << 20);
+        let faults = Faults { unreadable: vec![dead], ..Faults::default() };
+        let inner = Faulty::new(SparseStore::new(ByteLen::mib(400)), faults);
+        let card = Arc::new(Noted { inner, asked: Mutex::default() });
+        let survey = Survey::of(&*card).unwrap();
+        card.asked.lock().unwrap().clear();
+        let view = View::whole(Arc::<Noted>::clone(&card));
+        let manifest = Manifest::new(&survey, "a test", Timestamp::UNIX_EPOCH);
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("x.img.zst");
+        let options = SaveOptions {
+            pack: Pack::usual(),
+            level: 1,
+            sums: Vec::new(),
+            replace: false,
+            check: false,
+            owner: None,
+            damage: OnDamage::TryFor(Duration::from_secs(60)),
+        };
+        let cancel = Cancel::new();
+        let watch = Watch { observer: &Unobserved, cancel: &cancel };
+        let saved = save(&view, manifest, Output::File(&path), &options, watch).unwrap();
+        assert_eq!(saved.unreadable, [dead]);
+        let asked = card.asked.lock().unwrap();
+        let is_dead = |asked: &&Span| asked.intersect(dead).is_some();
+        // What is there beside it was asked for before that.
+        let is_good = |asked: &Span| asked.intersect(dead).is_none();
+        let last_good = asked.iter().rposition(is_good).unwrap();
+        let before = asked[..last_good].iter().filter(is_dead).count();
+        assert!(before < 200, "{before} requests before all else is safe");
+        // Each sector of it was asked for in the end.
+        let sectors = asked.iter().filter(is_dead).filter(|asked| asked.len().get() == 512);
+        assert!(sectors.count() as u64 >= (100 << 20) / 512);
+    }
+}

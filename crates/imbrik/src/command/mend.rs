@@ -1,0 +1,205 @@
+//! `imbrik mend`: what an image lacks, read again and put in.
+
+use crate::{
+    args::{DamageArgs, MendArgs},
+    exit::Exit,
+    failure::{Explain, Failure, Outcome},
+    packing::{self, Destination},
+    pipe,
+    render::{count, json, lost, quoted, size, time},
+    resolve,
+    session::Session,
+    still,
+};
+use imbrik_core::{
+    card::Card,
+    image::{Image, ListedLoss, Pack, SumKind},
+    operation::{MendPlan, MendRefusal},
+    progress::Watch,
+    store::Tally,
+    transfer::{Mended, OnDamage, SaveOptions},
+    units::ByteLen,
+};
+use std::time::{Duration, Instant};
+
+const UNTOUCHED: &str = "The image is as it was.";
+
+pub(crate) fn run(session: &Session, args: &MendArgs) -> Outcome<Exit> {
+    let started = Instant::now();
+    if pipe::is_pipe(&args.image) {
+        return Err(Failure::usage("an image in a pipe cannot be mended: it has no place")
+            .next("Name a file."));
+    }
+    let image = session
+        .open_image(&args.image)
+        .state(UNTOUCHED)
+        .next("`imbrik check` tells more; try another copy of the image.")?;
+    let card = resolve::card(&session.fleet, &args.card).state(UNTOUCHED)?;
+    let options = options(session, args, &image)?;
+    if card.mounts().is_empty() {
+        still::may_be_read(&card)?;
+    } else {
+        still::unmounted(session, &card, args.unmount)?;
+    }
+    let tally = Tally::default();
+    let source = session.fleet.source(&card, &tally, true).state(UNTOUCHED)?;
+    let plan = MendPlan::new(&image, source).map_err(|refusal| refused(&card, &refusal))?;
+    let lacking: ByteLen = plan.lacking.iter().map(|span| span.len()).sum();
+    session.out.note(&format!(
+        "{} is the card of the image, by its ids, what is in use, and {} of samples. {} are lacking \
+         in {}.",
+        card.path.display(),
+        size::short(plan.compared),
+        size::both(lacking),
+        count(plan.lacking.len() as u64, "place")
+    ));
+    let damage = DamageArgs { patience: args.patience, strict: false };
+    let OnDamage::TryFor(patience) = damage.on_damage() else { return Ok(Exit::Done) };
+    let progress = session.progress(1);
+    let cancel = &session.environment.interrupt.cancel;
+    let watch = Watch { observer: &progress, cancel };
+    let mended = plan.run(&args.image, patience, &options, watch);
+    let mended = mended
+        .state(UNTOUCHED)
+        .next("Look whether the card is still there and the disk has room, and repeat.")?;
+    drop(progress);
+    let done =
+        Done { image: &image, card: &card, lacking, mended: &mended, took: started.elapsed() };
+    let path = std::path::absolute(&args.image).unwrap_or_else(|_| args.image.clone());
+    done.show(session, &Destination::File(path), &tally);
+    Ok(match mended.left.is_empty() {
+        true => Exit::Done,
+        false if cancel.check().is_err() => Exit::Interrupted,
+        false => Exit::Unreadable,
+    })
+}
+
+/// How the image is to be written again: as it is, with the same files beside it.
+fn options(session: &Session, args: &MendArgs, image: &Image) -> Outcome<SaveOptions> {
+    let pack = Pack::all().find(|pack| pack.container() == image.container());
+    let pack = pack.ok_or_else(|| {
+        Failure::usage(format!(
+            "{} is {}, which is only read",
+            quoted(&args.image),
+            image.container()
+        ))
+        .state(UNTOUCHED)
+        .next("Put it into another container with `imbrik repack`, and mend that.")
+    })?;
+    let level = session
+        .config
+        .level
+        .filter(|level| pack.levels().is_some_and(|levels| levels.contains(level)));
+    let is_beside = |kind: &SumKind| kind.path_beside(&args.image).exists();
+    Ok(SaveOptions {
+        pack,
+        level: level.unwrap_or(pack.usual_level()),
+        sums: SumKind::ALL.into_iter().filter(is_beside).collect(),
+        replace: true,
+        check: !args.no_check,
+        owner: session.environment.owner,
+        damage: OnDamage::default(),
+    })
+}
+
+fn refused(card: &Card, refusal: &MendRefusal) -> Failure {
+    let name = card.path.display();
+    let (failure, next) = match refusal {
+        MendRefusal::Failed(error) => {
+            (Failure::new(Exit::Failed, error.to_string()), "Look whether the card is still there.")
+        }
+        MendRefusal::LacksNothing => {
+            (Failure::usage(refusal.to_string()), "`imbrik check` tells whether it is whole.")
+        }
+        MendRefusal::SaysNothing => (
+            Failure::usage(refusal.to_string()),
+            "Only images that were saved with Imbrik say it; keep the file beside a raw one.",
+        ),
+        MendRefusal::Fitted => (
+            Failure::usage(refusal.to_string()),
+            "Save the card without --fit, mend that, and make a fitted image of it.",
+        ),
+        _ => (
+            Failure::refused(format!("{name} does not mend this image: {refusal}")),
+            "`imbrik show` tells what is on the card; if it was used since, save it anew.",
+        ),
+    };
+    failure.state(UNTOUCHED).next(next)
+}
+
+/// What became of it.
+struct Done<'a> {
+    image: &'a Image,
+    card: &'a Card,
+    lacking: ByteLen,
+    mended: &'a Mended,
+    took: Duration,
+}
+
+impl Done<'_> {
+    fn show(&self, session: &Session, to: &Destination, tally: &Tally) {
+        let Self { card, lacking, mended, took, .. } = self;
+        let out = &session.out;
+        let left: ByteLen = mended.left.iter().map(|span| span.len()).sum();
+        let next = match mended.left.is_empty() {
+            true => to.next("imbrik check", ""),
+            false => to.next("imbrik mend", &quoted(&card.path)),
+        };
+        let saved = mended.image.as_ref();
+        // What could not be named again is what it was.
+        let before = || self.image.manifest().map_or(Vec::new(), |known| known.lost.clone());
+        let of = match saved {
+            Some(saved) => saved.lost.clone(),
+            None => before().iter().map(ListedLoss::lost).collect(),
+        };
+        if out.is_json() {
+            let more = json::Mended {
+                card: card.path.to_string_lossy().into_owned(),
+                card_bytes_read: tally.read().get(),
+                lacked_bytes: lacking.get(),
+                image: saved.map(|saved| to.made(saved, *took, next.clone())),
+                unreadable: json::spans(&mended.left),
+                lost: lost::for_programs(&of),
+                was_cut_short: mended.was_cut_short,
+            };
+            out.line(&json::object("mend", "done", more).to_string());
+            return;
+        }
+        out.line("");
+        out.line(&format!("Image     {}", to.title()));
+        let read = lacking.saturating_sub(left);
+        match saved {
+            Some(saved) => {
+                packing::tell_of_memory(session, saved);
+                out.line(&format!(
+                    "Mended    {} of {} that it lacked",
+                    size::both(read),
+                    size::short(*lacking)
+                ));
+                for sum in &saved.sums {
+                    out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
+                }
+            }
+            None => {
+                out.line("Mended    nothing: none of it could be read, and the image is as it was")
+            }
+        }
+        out.line(&format!("Time      {}", time::span(*took)));
+        if !left.is_zero() {
+            out.line(&format!(
+                "Lost      {} in {} are still zeros in the image",
+                size::both(left),
+                count(mended.left.len() as u64, "place")
+            ));
+            for line in lost::lines(&of) {
+                out.line(&format!("          {line}"));
+            }
+            if mended.was_cut_short {
+                out.line(
+                    "          Not all of it was tried to the end: more patience may read more.",
+                );
+            }
+        }
+        out.next("Next      ", &next);
+    }
+}
