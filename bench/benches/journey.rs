@@ -10,7 +10,7 @@ use imbrik_core::{
     layout::{Fit, Identity, Occupancy, Plan, Survey, TargetSize},
     progress::{Cancel, Unobserved, Watch},
     store::{Counted, ReadAt, SparseStore, Tally, WriteAt, read_vec},
-    transfer::{OnDamage, Origin, SaveOptions, save, write_card},
+    transfer::{OnDamage, OnUnfinished, Origin, SaveOptions, save, write_card},
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
 use std::{hint::black_box, path::Path, sync::Arc};
@@ -63,7 +63,7 @@ fn steps(c: &mut Criterion) {
         replace: true,
         check: false,
         owner: None,
-        damage: OnDamage::Stop,
+        damage: OnDamage::Stop, unfinished: OnUnfinished::Remove,
     };
     let folder = tempfile::tempdir().expect("a folder");
     let image = folder.path().join("hive-07.img.zst");

@@ -196,6 +196,9 @@ pub(crate) struct SaveArgs {
     pub(crate) unmount: bool,
     #[command(flatten)]
     pub(crate) damage: DamageArgs,
+    /// Go on with an image that was not finished: what is left of it must be of this very card
+    #[arg(long, help_heading = WRITE)]
+    pub(crate) resume: bool,
     /// What to remember about the image, such as "before the update"
     #[arg(long, value_name = "TEXT", help_heading = WRITE)]
     pub(crate) note: Option<String>,

@@ -13,7 +13,7 @@ use imbrik_core::{
     Class, Error,
     image::{Container, Image, Limit, Output, OutputDisk, Pack, SumKind, manifest_path},
     layout::View,
-    transfer::{OnDamage, ReadBack, SaveOptions, Saved, sample},
+    transfer::{OnDamage, OnUnfinished, ReadBack, SaveOptions, Saved, sample},
     units::ByteLen,
 };
 use std::{
@@ -106,6 +106,7 @@ pub(crate) fn options(
         check: !args.no_check,
         owner: session.environment.owner,
         damage: OnDamage::default(),
+        unfinished: OnUnfinished::Remove,
     })
 }
 
@@ -213,6 +214,22 @@ impl Destination {
         }
     }
 
+    /// What of it can be gone on with.
+    pub(crate) fn unfinished(&self) -> Option<PathBuf> {
+        let Self::File(path) = self else { return None };
+        let with = |ending: &str| {
+            let mut name = path.clone().into_os_string();
+            name.push(ending);
+            PathBuf::from(name)
+        };
+        Some(with(".part")).filter(|part| part.exists() && with(".part.notes").exists())
+    }
+
+    /// A line to type, with a card and the image behind `command`, and `more` behind that.
+    pub(crate) fn line(&self, command: &str, card: &Path, more: &str) -> String {
+        format!("{command} {} {} {more}", quoted(card), quoted(self.path())).trim_end().to_owned()
+    }
+
     /// What programs are told of the image that was made.
     pub(crate) fn made(&self, saved: &Saved, took: Duration, next: String) -> json::MadeImage {
         json::MadeImage {
@@ -281,10 +298,22 @@ impl Destination {
         unfinished.push(".part");
         let unfinished = PathBuf::from(unfinished);
         if unfinished.symlink_metadata().is_ok() {
-            session.out.note(&format!(
-                "{} is there already: unless a program is writing it, it is left over and makes room.",
-                quoted(&unfinished)
-            ));
+            let what = match (options.unfinished, self.unfinished()) {
+                (OnUnfinished::Resume, Some(_)) => {
+                    "is gone on with, once it is proved to be of this card"
+                }
+                (OnUnfinished::Resume, None) => {
+                    "is nothing that could be gone on with, and makes room"
+                }
+                (OnUnfinished::Keep, Some(_)) => {
+                    "is left of a save that was stopped; --resume would have gone on with it, and now it \
+                     makes room"
+                }
+                _ => {
+                    "is there already: unless a program is writing it, it is left over and makes room"
+                }
+            };
+            session.out.note(&format!("{} {what}.", quoted(&unfinished)));
         }
         let folder = image.parent().unwrap_or(Path::new("/"));
         let place = OutputDisk::of(folder)

@@ -123,6 +123,12 @@ impl Pack {
         Container(self.format)
     }
 
+    /// Whether an image of it that is not whole can be gone on with.
+    #[must_use]
+    pub fn can_be_gone_on_with(self) -> bool {
+        self.is_raw() || self.writing.codec().is_some()
+    }
+
     /// Whether it is the raw card.
     #[must_use]
     pub fn is_raw(self) -> bool {

@@ -286,6 +286,21 @@ impl Manifest {
         }
     }
 
+    /// What tells that two images are of the same card and taken in the same way, as JSON: all but when
+    /// and by what they were made, what was remembered, and what came of it.
+    pub(super) fn head(&self) -> String {
+        let head = Self {
+            made_by: String::new(),
+            made_at: Timestamp::UNIX_EPOCH,
+            note: None,
+            unreadable: Vec::new(),
+            lost: Vec::new(),
+            tiles: TileList::of(&[]),
+            ..self.clone()
+        };
+        String::from_utf8_lossy(&head.encode()).into_owned()
+    }
+
     /// Sets the digests of the tiles and the spans that could not be read.
     #[must_use]
     pub fn with_content(mut self, digests: &[TileDigest], unreadable: Vec<Span>) -> Self {

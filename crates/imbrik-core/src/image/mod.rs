@@ -16,6 +16,7 @@ mod spool;
 mod stranger;
 mod sums;
 mod tile;
+mod unfinished;
 mod writer;
 
 pub use container::{Container, Pack};
@@ -30,4 +31,5 @@ pub use part_file::{Owner, PartFile};
 pub use room::{Limit, OutputDisk};
 pub use sums::{Sum, SumFile, SumKind, Sums, pasted, pasted_for};
 pub use tile::{TILE, TileData, TileDigest, tile_count, tile_span};
+pub use unfinished::Unfinished;
 pub use writer::{ImageWriter, Output, Written, publish_beside};

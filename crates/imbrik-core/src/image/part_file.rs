@@ -23,14 +23,29 @@ pub struct Owner {
     pub gid: u32,
 }
 
-/// A file in the making. Dropped without [`PartFile::publish`], it leaves nothing behind.
+/// A file in the making. Dropped without [`PartFile::publish`] or [`PartFile::keep`], it leaves nothing
+/// behind.
 #[derive(Debug)]
 pub struct PartFile {
     file: File,
     part: PathBuf,
     name: PathBuf,
     replace: bool,
-    published: bool,
+    stays: bool,
+}
+
+/// The name under which `name` grows.
+fn part_of(name: &Path) -> PathBuf {
+    let mut part = name.as_os_str().to_owned();
+    part.push(".part");
+    part.into()
+}
+
+/// What is known of a file that grows as `part`, beside it.
+fn notes_of(part: &Path) -> PathBuf {
+    let mut notes = part.as_os_str().to_owned();
+    notes.push(".notes");
+    notes.into()
 }
 
 impl PartFile {
@@ -46,9 +61,7 @@ impl PartFile {
         if !replace && name.symlink_metadata().is_ok() {
             return Err(exists(name));
         }
-        let mut part = name.as_os_str().to_owned();
-        part.push(".part");
-        let part = PathBuf::from(part);
+        let part = part_of(name);
         if part.symlink_metadata().is_ok_and(|found| !found.is_file()) {
             return Err(Error::refused(format!("{} exists and is no file", part.display())));
         }
@@ -59,7 +72,7 @@ impl PartFile {
             }
             tries = tries.checked_sub(1).ok_or_else(|| written_by_another(&part))?;
         };
-        let this = Self { file, part, name: name.to_owned(), replace, published: false };
+        let this = Self { file, part, name: name.to_owned(), replace, stays: false };
         let private = fs::Permissions::from_mode(0o600);
         // A filesystem without modes and owners (FAT) refuses both; then there is nothing to keep.
         let _ = this.file.set_permissions(private);
@@ -67,6 +80,47 @@ impl PartFile {
             let _ = fchown(&this.file, Some(owner.uid), Some(owner.gid));
         }
         Ok(this)
+    }
+
+    /// What is left of `name` by a run that ended before it was whole, to be gone on with; `None` when
+    /// there is nothing.
+    ///
+    /// # Errors
+    /// As [`PartFile::create`]; and when it is no file, or has another name, too.
+    pub fn resume(name: &Path, replace: bool) -> Result<Option<Self>> {
+        if !replace && name.symlink_metadata().is_ok() {
+            return Err(exists(name));
+        }
+        let part = part_of(name);
+        let nofollow = i32::try_from(OFlags::NOFOLLOW.bits()).unwrap_or(0);
+        let mut old = OpenOptions::new();
+        let file = match old.read(true).write(true).custom_flags(nofollow).open(&part) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+            file => file.map_err(|e| Error::io(format!("opening {}", part.display()), e))?,
+        };
+        if rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive).is_err() {
+            return Err(written_by_another(&part));
+        }
+        let is_alone = file.metadata().is_ok_and(|found| found.is_file() && found.nlink() == 1);
+        if !is_alone || !is_at(&file, &part) {
+            return Err(Error::refused(format!("{} has another name, too", part.display())));
+        }
+        Ok(Some(Self { file, part, name: name.to_owned(), replace, stays: false }))
+    }
+
+    /// Where notes on it stand.
+    #[must_use]
+    pub fn notes(&self) -> PathBuf {
+        notes_of(&self.part)
+    }
+
+    /// Leaves it as it is, with its notes, so that somebody can go on with it.
+    ///
+    /// # Errors
+    /// When it is not certain to be on the medium.
+    pub fn keep(mut self) -> Result<()> {
+        self.stays = true;
+        self.sync()
     }
 
     /// Makes `part`, and holds it. What is left of a run that ended is removed first: its name only,
@@ -101,6 +155,7 @@ impl PartFile {
         // Held, and still under that name: nobody else can be writing it or giving it its name.
         if is_at(&left, part) {
             fs::remove_file(part).map_err(io)?;
+            let _ = fs::remove_file(notes_of(part));
         }
         Ok(None)
     }
@@ -157,7 +212,8 @@ impl PartFile {
             }
         };
         renamed?;
-        self.published = true;
+        self.stays = true;
+        let _ = fs::remove_file(self.notes());
         sync_folder_of(&self.name);
         Ok(())
     }
@@ -165,9 +221,10 @@ impl PartFile {
 
 impl Drop for PartFile {
     fn drop(&mut self) {
-        if !self.published {
+        if !self.stays {
             // Nothing can be done about a failure here, and the name says that it is half-made.
             let _ = fs::remove_file(&self.part);
+            let _ = fs::remove_file(self.notes());
         }
     }
 }

@@ -9,15 +9,16 @@ use super::{
     part_file::{Owner, PartFile},
     sums::{Sum, SumFile, SumKind, Sums},
     tile::TILE,
+    unfinished::{Notes, Unfinished},
 };
 use imbrik_store::{
     bytes::is_zero,
     error::{Error, Result},
-    exact::cannot_be,
-    units::ByteLen,
+    exact::{Exact as _, cannot_be},
+    units::{ByteLen, Span},
 };
 use std::{
-    io::Write,
+    io::{Read, Seek, SeekFrom, Write},
     os::unix::fs::FileExt,
     path::{Path, PathBuf},
 };
@@ -43,6 +44,7 @@ pub struct ImageWriter {
     /// Bytes of the file so far, holes included.
     len: ByteLen,
     side_manifest: Option<Vec<u8>>,
+    notes: Option<Notes>,
 }
 
 enum Opened {
@@ -85,7 +87,77 @@ impl ImageWriter {
             frames: Vec::new(),
             len: ByteLen::ZERO,
             side_manifest: None,
+            notes: None,
         })
+    }
+
+    /// Notes beside the image what `manifest` says of its card, so that it can be gone on with if it
+    /// should not become whole. Through a pipe, nothing is noted.
+    ///
+    /// # Errors
+    /// When that cannot be written.
+    pub fn note(&mut self, manifest: &Manifest) -> Result<()> {
+        if let Opened::File { part, .. } = &self.place {
+            self.notes = Some(Notes::begin(part, manifest)?);
+        }
+        Ok(())
+    }
+
+    /// Goes on with the first `tiles` of an image that is not whole; what stands behind them goes.
+    ///
+    /// # Errors
+    /// When it cannot be read or cut.
+    pub fn go_on(
+        unfinished: Unfinished,
+        tiles: usize,
+        name: &Path,
+        pack: Pack,
+        sums: &[SumKind],
+        replace: bool,
+        owner: Option<Owner>,
+    ) -> Result<Self> {
+        let Unfinished { part, mut frames, .. } = unfinished;
+        frames.truncate(tiles);
+        let packed = frames.iter().map(|frame| ByteLen::new(frame.packed.into())).sum();
+        let len = match pack.is_raw() {
+            true => TILE.times(tiles.fitting::<u64>()?)?,
+            false => packed,
+        };
+        let notes = Some(Notes::go_on(&part)?);
+        let io = |e| Error::io(format!("going on with {}", part.path().display()), e);
+        part.file().set_len(len.get()).map_err(io)?;
+        let mut sums = Sums::new(sums);
+        let mut file = part.file();
+        file.seek(SeekFrom::Start(0)).map_err(io)?;
+        let mut left = len.to_usize().unwrap_or(usize::MAX);
+        let mut buffer = vec![0; HOLE];
+        while left > 0 {
+            let piece = buffer.get_mut(..left.min(HOLE)).unwrap_or_default();
+            file.read_exact(piece).map_err(io)?;
+            sums.update(piece);
+            left = left.minus(piece.len())?;
+        }
+        let place = Opened::File { part, name: name.to_owned(), owner, replace };
+        Ok(Self { place, pack, sums, frames, len, side_manifest: None, notes })
+    }
+
+    /// Notes places that could not be read, of the tile that comes next.
+    ///
+    /// # Errors
+    /// When that cannot be written.
+    pub fn lost(&mut self, spans: &[Span]) -> Result<()> {
+        self.notes.as_mut().map_or(Ok(()), |notes| notes.add(spans))
+    }
+
+    /// Leaves what is there, so that somebody can go on with it, when it has at least a tile, and notes.
+    pub fn keep(self) {
+        let is_something = !self.len.is_zero() && self.notes.is_some();
+        if let Opened::File { part, .. } = self.place
+            && is_something
+        {
+            // What is not on the medium yet is found out by whoever goes on.
+            let _ = part.keep();
+        }
     }
 
     /// Appends the next tile.

@@ -1,9 +1,9 @@
 //! What an image lacks, tried again, and put into it.
 
 use super::{
-    pipeline::Journey,
+    pipeline::{Journey, Travelled},
     salvage::Damage,
-    save::{Before, SaveOptions, Saved, carry},
+    save::{Before, OnUnfinished, SaveOptions, Saved, carry},
 };
 use crate::{
     image::{Image, Output},
@@ -97,11 +97,13 @@ fn put_in(
         total: view.size(),
         damage: Damage::Stop,
         in_turn: false,
+        done: Travelled::default(),
         watch,
     };
     let before =
         Before { changed: &rescued.gained, unreadable: rescued.left, ..Before::new(image) };
-    let options = SaveOptions { replace: true, ..options.clone() };
+    let unfinished = OnUnfinished::Remove;
+    let options = SaveOptions { replace: true, unfinished, ..options.clone() };
     let saved = carry(&journey, Some(before), manifest, Output::File(name), &options)?;
     let rescued_len = rescued.gained.iter().map(|span| span.len()).sum();
     Ok(Saved { rescued: rescued_len, was_cut_short: rescued.was_cut_short, taken_over: 0, ..saved })
@@ -164,7 +166,7 @@ pub(super) fn mended(
     let done = Image::open(name, None)
         .and_then(|image| mend(&image, view, name, patience, options, watch));
     match done {
-        Ok(Mended { image: Some(mended), .. }) => mended,
+        Ok(Mended { image: Some(mended), .. }) => Saved { resumed: saved.resumed, ..mended },
         Ok(Mended { was_cut_short, .. }) => Saved { was_cut_short, ..saved },
         Err(error) => Saved { not_mended: Some(error.to_string()), ..saved },
     }
@@ -234,6 +236,7 @@ mod tests {
             check: false,
             owner: None,
             damage: OnDamage::TryFor(Duration::from_secs(60)),
+            unfinished: OnUnfinished::Remove,
         };
         let cancel = Cancel::new();
         let watch = Watch { observer: &Unobserved, cancel: &cancel };

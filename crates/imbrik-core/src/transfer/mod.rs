@@ -6,6 +6,7 @@
 mod claim;
 mod mend;
 mod pipeline;
+mod resume;
 mod salvage;
 mod save;
 mod verify;
@@ -13,6 +14,8 @@ mod write;
 
 pub use claim::{Planned, claim};
 pub use mend::{Mended, mend};
-pub use save::{OnDamage, ReadBack, Sampled, SaveOptions, Saved, fit, repack, sample, save};
+pub use save::{
+    OnDamage, OnUnfinished, ReadBack, Sampled, SaveOptions, Saved, fit, repack, sample, save,
+};
 pub use verify::{Differences, check_sums, check_tiles, compare, read_back, sums_of};
 pub use write::{Origin, WrittenCard, write_card};

@@ -54,6 +54,11 @@ pub(super) trait Sink {
     /// A worker for one core.
     fn worker(&self) -> Result<Self::Worker>;
 
+    /// Hears of what could not be read of the piece that comes next.
+    fn lost(&mut self, _: &[Span]) -> Result<()> {
+        Ok(())
+    }
+
     /// Takes the pieces, strictly in order.
     fn commit(&mut self, span: Span, piece: Self::Piece) -> Result<()>;
 
@@ -69,6 +74,7 @@ pub(super) trait Sink {
 }
 
 /// How a view is to be read.
+#[derive(Clone)]
 pub(super) struct Journey<'a> {
     pub(super) view: &'a View,
     pub(super) step: Step,
@@ -77,11 +83,13 @@ pub(super) struct Journey<'a> {
     pub(super) damage: Damage,
     /// Whether one read at a time is made, in order.
     pub(super) in_turn: bool,
+    /// The tiles that the sink has already, and what of them could not be read.
+    pub(super) done: Travelled,
     pub(super) watch: Watch<'a>,
 }
 
 /// What a journey found.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(super) struct Travelled {
     /// The digest of every tile, in order.
     pub(super) digests: Vec<TileDigest>,
@@ -162,12 +170,13 @@ fn worker_count() -> u64 {
 pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travelled> {
     let observer = journey.watch.observer;
     let workers = worker_count().min(tile_count(journey.view.size()).max(1));
+    let first = journey.done.digests.len().fitting::<u64>()?;
     let road = Road {
         journey,
         window: workers.plus(2)?,
         pool: Pool::new(TILE.to_usize().unwrap_or(0)),
-        turn: Mutex::default(),
-        pace: Pace::default(),
+        turn: Mutex::new(Turn { next: first, ..Turn::default() }),
+        pace: Pace { committed: Mutex::new(first), ..Pace::default() },
     };
     observer.on(&Event::Started { step: journey.step, total: journey.total });
     let makers: Vec<S::Worker> = (0..workers).map(|_| sink.worker()).collect::<Result<_>>()?;
@@ -234,10 +243,15 @@ impl Road<'_> {
         receiver: &mpsc::Receiver<Handed<S::Piece>>,
     ) -> Result<Travelled> {
         let Watch { observer, cancel } = self.journey.watch;
-        let mut travelled = Travelled::default();
+        let mut travelled = self.journey.done.clone();
+        let first = travelled.digests.len().fitting::<u64>()?;
+        let size = self.journey.view.size();
         let mut waiting = BTreeMap::new();
-        let mut done = ByteLen::ZERO;
-        for next in 0..tile_count(self.journey.view.size()) {
+        let mut done: ByteLen = (0..first)
+            .filter_map(|index| tile_span(index, size))
+            .map(|tile| sink.weight(tile))
+            .sum();
+        for next in first..tile_count(size) {
             let ready = loop {
                 if let Some(ready) = waiting.remove(&next) {
                     break ready;
@@ -250,8 +264,12 @@ impl Road<'_> {
             cancel.check()?;
             let ready = ready?;
             done = done.plus(sink.weight(ready.span))?;
+            let lost = joined(ready.lost);
+            if !lost.is_empty() {
+                sink.lost(&lost)?;
+            }
             sink.commit(ready.span, ready.piece)?;
-            for span in joined(ready.lost) {
+            for span in lost {
                 if self.journey.damage != Damage::Later {
                     observer.on(&Event::Unreadable { span });
                 }
@@ -365,6 +383,7 @@ mod tests {
             total: view.size(),
             damage: Damage::Stop,
             in_turn: tiles.is_multiple_of(2),
+            done: Travelled::default(),
             watch: Watch { observer: &Unobserved, cancel },
         };
         let travelled = run(&journey, &mut keep);

@@ -2,7 +2,8 @@
 
 use super::{
     mend,
-    pipeline::{Journey, Sink, Tile, run},
+    pipeline::{Journey, Sink, Tile, Travelled, run},
+    resume,
     salvage::Damage,
     verify::{check_sums, check_tiles},
 };
@@ -40,6 +41,20 @@ pub struct SaveOptions {
     pub owner: Option<Owner>,
     /// What is done about places of the card that cannot be read.
     pub damage: OnDamage,
+    /// What becomes of an image that a run ends before it is whole.
+    pub unfinished: OnUnfinished,
+}
+
+/// What becomes of an image of a card that is not whole when a run ends.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum OnUnfinished {
+    /// It goes; what an earlier run left makes room.
+    #[default]
+    Remove,
+    /// It stays when it can be gone on with; what an earlier run left makes room.
+    Keep,
+    /// It stays, and what an earlier run left is gone on with.
+    Resume,
 }
 
 /// What is done about places of a card that cannot be read.
@@ -89,6 +104,8 @@ pub struct Saved {
     pub was_cut_short: bool,
     /// Why what could be read later is not in the image, or not all was tried.
     pub not_mended: Option<String>,
+    /// How much of the card was in the image already, by an earlier run.
+    pub resumed: ByteLen,
     /// How much of the card is in tiles that hold nothing but zeros.
     pub zeros: ByteLen,
     /// How many frames of another image were taken over as they are.
@@ -128,6 +145,10 @@ impl<'a> Sink for ToImage<'a> {
                 None => Ok((false, encoder.encode(tile.data)?)),
             }
         }))
+    }
+
+    fn lost(&mut self, spans: &[Span]) -> Result<()> {
+        self.writer.lost(spans)
     }
 
     fn commit(&mut self, _: Span, (is_taken_over, piece): (bool, Encoded)) -> Result<()> {
@@ -185,7 +206,15 @@ fn weight(view: &View, pack: Pack, span: Span) -> ByteLen {
 /// What is read of a view, in whatever order and to the first fault.
 fn of_view<'a>(view: &'a View, pack: Pack, step: Step, watch: Watch<'a>) -> Journey<'a> {
     let total = weight(view, pack, Span::whole(view.size()));
-    Journey { view, step, total, damage: Damage::Stop, in_turn: false, watch }
+    Journey {
+        view,
+        step,
+        total,
+        damage: Damage::Stop,
+        in_turn: false,
+        done: Travelled::default(),
+        watch,
+    }
 }
 
 /// As [`save`], with a view of an image instead of a card: what cannot be read ends the journey.
@@ -228,6 +257,7 @@ pub fn repack(
         total: view.size(),
         damage: Damage::Stop,
         in_turn: false,
+        done: Travelled::default(),
         watch,
     };
     carry(&journey, Some(before), manifest, to, options)
@@ -279,6 +309,27 @@ impl<'a> Before<'a> {
     }
 }
 
+/// The image `to` begun, or gone on with: as it is, and what of the card is in it already.
+fn begun(
+    journey: &Journey<'_>,
+    manifest: &Manifest,
+    to: Output<'_>,
+    options: &SaveOptions,
+) -> Result<(ImageWriter, Travelled)> {
+    let SaveOptions { pack, sums, replace, owner, unfinished, .. } = options;
+    if let (OnUnfinished::Resume, Output::File(name)) = (unfinished, &to) {
+        let found = resume::resumed(journey.view, manifest, name, options, journey.watch)?;
+        if let Some(resumed) = found {
+            return Ok(resumed);
+        }
+    }
+    let mut writer = ImageWriter::create(to, *pack, sums, *replace, *owner)?;
+    if *unfinished != OnUnfinished::Remove && pack.can_be_gone_on_with() {
+        writer.note(manifest)?;
+    }
+    Ok((writer, Travelled::default()))
+}
+
 pub(super) fn carry(
     journey: &Journey<'_>,
     before: Option<Before<'_>>,
@@ -287,14 +338,22 @@ pub(super) fn carry(
     options: &SaveOptions,
 ) -> Result<Saved> {
     let (view, watch) = (journey.view, journey.watch);
-    let writer =
-        ImageWriter::create(to, options.pack, &options.sums, options.replace, options.owner)?;
+    let (writer, done) = begun(journey, &manifest, to, options)?;
+    let resumed = ByteLen::from_usize(done.digests.len()).get();
+    let resumed = TILE.times(resumed)?.min(view.size());
+    let journey = &Journey { done, ..journey.clone() };
     let encoding = Encoding::new(options.pack, options.level, view.size());
     let reuse = before.as_ref().and_then(|before| before.frames(options.pack));
     let changed = before.as_ref().map_or(&[][..], |before| before.changed);
     let mut sink =
         ToImage { view, pack: options.pack, encoding, writer, reuse, changed, taken_over: 0 };
-    let travelled = run(journey, &mut sink)?;
+    let travelled = match run(journey, &mut sink) {
+        Ok(travelled) => travelled,
+        Err(error) => {
+            sink.writer.keep();
+            return Err(error);
+        }
+    };
     let mut unreadable = travelled.unreadable.clone();
     let mut to_name = travelled.unreadable.clone();
     if let Some(before) = &before {
@@ -355,6 +414,7 @@ pub(super) fn carry(
         lost,
         not_named,
         rescued: ByteLen::ZERO,
+        resumed,
         was_cut_short: false,
         not_mended: None,
         zeros,
@@ -504,7 +564,7 @@ mod tests {
             let manifest = Manifest::new(&survey, "a test", Timestamp::UNIX_EPOCH);
             let options = SaveOptions {
                 pack, level, sums: Vec::new(), replace: false, check: false, owner: None,
-                damage: OnDamage::Stop,
+                damage: OnDamage::Stop, unfinished: OnUnfinished::Remove,
             };
             let cancel = Cancel::new();
             let watch = Watch { observer: &Unobserved, cancel: &cancel };

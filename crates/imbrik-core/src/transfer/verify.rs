@@ -1,7 +1,7 @@
 //! What should be, against what is.
 
 use super::{
-    pipeline::{Journey, Sink, Tile, may_hold_data, run},
+    pipeline::{Journey, Sink, Tile, Travelled, may_hold_data, run},
     salvage::{self, Damage, SoFar},
 };
 use crate::{
@@ -72,6 +72,7 @@ fn compare_digests(
         total: view.written(),
         damage: Damage::Now(Duration::MAX),
         in_turn,
+        done: Travelled::default(),
         watch,
     };
     let travelled = run(&journey, &mut sink)?;
@@ -218,6 +219,7 @@ pub fn compare(view: &View, card: Arc<dyn ReadAt>, watch: Watch<'_>) -> Result<D
         total: view.written(),
         damage: Damage::Stop,
         in_turn: false,
+        done: Travelled::default(),
         watch,
     };
     run(&journey, &mut sink)?;

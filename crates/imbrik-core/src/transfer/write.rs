@@ -214,6 +214,7 @@ pub fn write_card(
             Some(OnDamage::Stop) | None => Damage::Stop,
         },
         in_turn: card_damage.is_some(),
+        done: Travelled::default(),
         watch,
     };
     let travelled = run(&journey, &mut sink)?;

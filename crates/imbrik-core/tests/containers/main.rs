@@ -7,7 +7,7 @@ use imbrik_core::{
     layout::{Survey, View},
     progress::{Cancel, Event, Observer, Step, Unobserved, Watch},
     store::{ReadAt, SparseStore, WriteAt, read_vec},
-    transfer::{OnDamage, SaveOptions, Saved, check_tiles, repack, save},
+    transfer::{OnDamage, OnUnfinished, SaveOptions, Saved, check_tiles, repack, save},
     units::{ByteLen, ByteOffset},
 };
 use jiff::Timestamp;
@@ -23,7 +23,16 @@ use std::{
 fn options(pack: Pack) -> SaveOptions {
     let sums = vec![SumKind::Sha256];
     let damage = OnDamage::default();
-    SaveOptions { pack, level: 1, sums, replace: true, check: true, owner: None, damage }
+    SaveOptions {
+        pack,
+        level: 1,
+        sums,
+        replace: true,
+        check: true,
+        owner: None,
+        damage,
+        unfinished: OnUnfinished::Remove,
+    }
 }
 
 fn watched<T>(work: impl FnOnce(Watch<'_>) -> T) -> T {

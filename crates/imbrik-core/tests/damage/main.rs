@@ -7,7 +7,7 @@ use imbrik_core::{
     layout::{Content, Occupancy, Plan, Survey, View},
     progress::{Cancel, Unobserved, Watch},
     store::{ReadAt, SparseStore, WriteAt, read_vec},
-    transfer::{OnDamage, SaveOptions, check_tiles, save},
+    transfer::{OnDamage, OnUnfinished, SaveOptions, check_tiles, save},
     units::{ByteLen, ByteOffset},
 };
 use jiff::Timestamp;
@@ -42,6 +42,7 @@ fn saved(at: &Path, pack: Pack) -> Vec<u8> {
         check: true,
         owner: None,
         damage: OnDamage::default(),
+        unfinished: OnUnfinished::Remove,
     };
     let cancel = Cancel::new();
     let watch = Watch { observer: &Unobserved, cancel: &cancel };

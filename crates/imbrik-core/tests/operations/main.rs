@@ -11,7 +11,7 @@ use imbrik_core::{
         Source, SourceOptions, SourceRefusal, WriteFailure, WriteOptions,
     },
     progress::{Cancel, Unobserved, Watch},
-    transfer::{OnDamage, SaveOptions, save},
+    transfer::{OnDamage, OnUnfinished, SaveOptions, save},
 };
 use jiff::Timestamp;
 use std::{
@@ -63,6 +63,7 @@ fn saved(rack: &Rack, dir: &Path, content: ImageContent) -> Image {
         check: true,
         owner: None,
         damage: OnDamage::default(),
+        unfinished: OnUnfinished::Remove,
     };
     let watch = Watch { observer: &Unobserved, cancel: &cancel };
     let manifest = plan.manifest("a test", Timestamp::UNIX_EPOCH);

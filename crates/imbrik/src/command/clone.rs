@@ -20,7 +20,7 @@ use imbrik_core::{
     operation::{self, SourceOptions},
     progress::Watch,
     store::Tally,
-    transfer::{SaveOptions, save},
+    transfer::{OnUnfinished, SaveOptions, save},
     units::Span,
 };
 use jiff::Timestamp;
@@ -169,6 +169,7 @@ fn temporary_image(
         check: !writing.args.no_check,
         owner: None,
         damage: writing.args.damage,
+        unfinished: OnUnfinished::Remove,
     };
     let used = plan.view.copied_in(Span::whole(read.known.survey.size));
     session.out.note(&format!(

@@ -17,7 +17,7 @@ use imbrik_core::{
     operation::{MendPlan, MendRefusal},
     progress::Watch,
     store::Tally,
-    transfer::{Mended, OnDamage, SaveOptions},
+    transfer::{Mended, OnDamage, OnUnfinished, SaveOptions},
     units::ByteLen,
 };
 use std::time::{Duration, Instant};
@@ -99,6 +99,7 @@ fn options(session: &Session, args: &MendArgs, image: &Image) -> Outcome<SaveOpt
         check: !args.no_check,
         owner: session.environment.owner,
         damage: OnDamage::default(),
+        unfinished: OnUnfinished::Remove,
     })
 }
 

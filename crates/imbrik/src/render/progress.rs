@@ -221,8 +221,9 @@ impl Progress {
         let all = if running.total.is_zero() { running.done } else { running.total };
         let mut done = format!("{} in {}", size::short(all), time::span(took));
         if running.trying.is_some() {
-            let (read, all) = (size::short(running.done), size::short(running.total));
-            done = format!("{read} of {all} read, in {}", time::span(took));
+            let left = running.total.saturating_sub(running.done);
+            let (left, all) = (size::short(left), size::short(running.total));
+            done = format!("{left} of {all} left, in {}", time::span(took));
         } else if took >= Duration::from_millis(500) {
             done += &format!(", {}", size::rate(all.get(), took.as_secs_f64()));
         }

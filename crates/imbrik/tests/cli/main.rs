@@ -15,6 +15,7 @@ mod mend;
 mod messages;
 mod parts;
 mod restore;
+mod resume;
 mod save;
 mod screen;
 mod show;

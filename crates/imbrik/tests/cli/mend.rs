@@ -148,7 +148,7 @@ fn of_fifty_bad_places_all_that_can_be_read_is_saved_and_the_files_are_named() {
         for file in 0..8 {
             let path = files.join(format!("hive-{folder}/brood {file}.wav"));
             let mut sound = noise(30 << 20);
-            sound.rotate_left(folder * 4_000_037 + file * 700_001);
+            sound.rotate_left((folder * 4_000_037 + file * 700_001) % (30 << 20));
             std::fs::write(path, sound).unwrap();
         }
     }
@@ -193,7 +193,9 @@ fn of_fifty_bad_places_all_that_can_be_read_is_saved_and_the_files_are_named() {
         .flat_map(|[at, len]| at / BLOCK..(at + len).div_ceil(BLOCK))
         .map(|block| block.to_string())
         .collect();
-    let said = debugfs(format!("icheck {}\n", blocks.join(" ")));
+    // It takes lines of some kilobytes.
+    let lines = blocks.chunks(500).map(|some| format!("icheck {}\n", some.join(" ")));
+    let said = debugfs(lines.collect());
     let columns = |line: &str| -> Option<(u64, String)> {
         let (first, rest) = line.split_once('\t')?;
         Some((first.parse().ok()?, rest.to_owned()))

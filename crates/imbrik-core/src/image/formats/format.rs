@@ -1,6 +1,9 @@
 //! What there is to know of a container: the one trait behind which each stands.
 
-use crate::image::{ImageFinding, frames::FramedStore};
+use crate::image::{
+    ImageFinding,
+    frames::{Codec, FramedStore},
+};
 use imbrik_store::{
     ReadAt,
     bytes::is_zero,
@@ -91,6 +94,17 @@ pub(in crate::image) trait Writing: Sync {
     /// When there is more of something than the format can count.
     fn tail(&self, _manifest: &[u8], _frames: &[FrameLens]) -> Result<Option<Vec<u8>>> {
         Ok(None)
+    }
+
+    /// The frame that starts at `at` of a file that was never finished, when all of it is there; `None`
+    /// where that cannot be told from its start.
+    fn frame_at(&self, _file: &dyn ReadAt, _at: ByteOffset) -> Option<FrameLens> {
+        None
+    }
+
+    /// Decodes such frames; `None` when there are none.
+    fn codec(&self) -> Option<Box<dyn Codec>> {
+        None
     }
 
     /// Whether the manifest is kept in the file.

@@ -10,7 +10,7 @@
 //! a file that lacks its last members is noticed.
 
 use super::{
-    format::{Format, Inside, Packed, Packer, UseContent, Writing},
+    format::{Format, FrameLens, Inside, Packed, Packer, UseContent, Writing},
     members::{Decoder, MemberKind, decoder},
 };
 use crate::image::frames::{Codec, FramedStore, Frames, MOST_CONTENT};
@@ -76,6 +76,18 @@ impl Format for Gzip {
 }
 
 impl Writing for Gzip {
+    fn frame_at(&self, file: &dyn ReadAt, at: ByteOffset) -> Option<FrameLens> {
+        let found = decode(&read_up_to(file, at, NUMBERS_END).ok()?)?;
+        Some(FrameLens {
+            packed: found.packed.get().try_into().ok().filter(|packed| *packed > 0)?,
+            content: found.content.get().try_into().ok()?,
+        })
+    }
+
+    fn codec(&self) -> Option<Box<dyn Codec>> {
+        Some(Box::new(GzCodec))
+    }
+
     fn word(&self) -> &'static str {
         "gz"
     }

@@ -18,14 +18,14 @@ use crate::{
 };
 use also::{Also, Other};
 use imbrik_core::{
-    Error,
+    Class, Error,
     card::Card,
     image::{ListedPart, Manifest, Pack},
     layout::{Occupancy, Part, Survey},
     operation::{ImageContent, ImagePlan},
     progress::Watch,
     store::{ReadAt, Tally, Window},
-    transfer::{SaveOptions, Saved, sample, save},
+    transfer::{OnUnfinished, SaveOptions, Saved, sample, save},
     units::{ByteLen, Span},
 };
 use jiff::{Timestamp, Zoned};
@@ -44,8 +44,17 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     };
     let options = SaveOptions {
         damage: args.damage.on_damage(),
+        unfinished: if args.resume { OnUnfinished::Resume } else { OnUnfinished::Keep },
         ..packing::options(session, &args.packing, image_name)?
     };
+    if args.resume && !options.pack.can_be_gone_on_with() {
+        return Err(Failure::usage(format!(
+            "an image in {} cannot be gone on with",
+            options.pack.container()
+        ))
+        .state(UNTOUCHED)
+        .next("Leave --resume out: it is begun anew."));
+    }
     still::may_be_read(&card)?;
     let tally = Tally::default();
     let mut wanted = SaveSource::of(session, args, &card, &tally)?;
@@ -130,13 +139,13 @@ impl Run<'_> {
             }
             Some(also) => also.beside(writing, &content.plan, manifest, to, options),
         };
-        let saved = saved.map_err(|error| failed(error, to))?;
+        let saved = saved.map_err(|error| failed(error, self.card, to))?;
         packing::tell_of_memory(session, &saved);
         // The image is whole, whatever became of the card beside it.
         let mut beside = Ok(Exit::Done);
         let second = match (other, also) {
             (Some(Other::Image(second)), Some(Also::Image(to, _))) => {
-                Some((to, second.map_err(|error| failed(error, to))?))
+                Some((to, second.map_err(|error| failed(error, self.card, to))?))
             }
             (Some(Other::Card(exit)), _) => {
                 beside = exit;
@@ -189,9 +198,25 @@ impl Run<'_> {
     }
 }
 
-fn failed(error: Error, to: &Destination) -> Failure {
-    let next = packing::what_next(&error);
-    Failure::from(error).state(format!("The card is as it was; {}.", to.what_is_left())).next(next)
+fn failed(error: Error, card: &Card, to: &Destination) -> Failure {
+    let (class, next) = (error.class(), packing::what_next(&error));
+    let mut failure = Failure::from(error);
+    let Some(left) = to.unfinished() else {
+        return failure.state(format!("The card is as it was; {}.", to.what_is_left())).next(next);
+    };
+    let line = to.line("imbrik save", &card.path, "--resume");
+    let next = match class {
+        Class::Refused => format!("{next} Or leave --resume out: {} makes room.", quoted(&left)),
+        Class::NoRoom => format!("Make room, then go on: {line}"),
+        Class::Gone => {
+            format!("Plug the card in again, look for it with `imbrik cards`, and go on: {line}")
+        }
+        _ => format!("This goes on with it: {line}"),
+    };
+    failure.state =
+        format!("The card is as it was; what is saved of it so far is in {}.", quoted(&left));
+    failure.next = next;
+    failure
 }
 
 /// What is to be saved: a card, or a partition of it that stands for the card.

@@ -54,6 +54,7 @@ impl Done<'_> {
             unreadable: json::spans(&saved.unreadable),
             lost: lost::for_programs(&saved.lost),
             rescued_bytes: saved.rescued.get(),
+            resumed_bytes: saved.resumed.get(),
             was_cut_short: saved.was_cut_short,
         }
     }
@@ -112,6 +113,12 @@ impl Done<'_> {
             size::both(self.used),
             size::short(tally.read())
         ));
+        if !saved.resumed.is_zero() {
+            out.line(&format!(
+                "Resumed   {} of the card were in the image already",
+                size::both(saved.resumed)
+            ));
+        }
         if let Some(fitted) = self.fitted {
             out.line(&format!("Fits      {}", fits::cards(fitted)));
         }

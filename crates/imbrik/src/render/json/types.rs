@@ -302,8 +302,10 @@ pub(crate) struct Saved {
     pub(crate) unreadable: Vec<SpanPair>,
     /// Whose that was, as far as it can be told.
     pub(crate) lost: Vec<Lost>,
-    /// What could be read only at another try.
+    /// What was read beside and between bad places, in small pieces.
     pub(crate) rescued_bytes: u64,
+    /// With `--resume`, how much of the card was in the image already.
+    pub(crate) resumed_bytes: u64,
     /// Whether places that could not be read were not tried to the end.
     pub(crate) was_cut_short: bool,
 }

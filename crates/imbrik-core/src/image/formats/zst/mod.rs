@@ -15,13 +15,16 @@ use super::{
     format::{Format, FrameLens, Inside, Packed, Packer, UseContent, Writing},
     members::{Decoder, MemberKind},
 };
-use crate::image::{ImageFinding, frames::FramedStore};
+use crate::image::{
+    ImageFinding,
+    frames::{Codec, FramedStore},
+};
 use frame::{MANIFEST_MAGIC, MANIFEST_TAG, skippable_header};
 use imbrik_store::{
     ReadAt,
     error::{Error, Result},
     exact::cannot_be,
-    units::ByteLen,
+    units::{ByteLen, ByteOffset},
 };
 pub(in crate::image) use index::ZstCodec;
 use index::ZstIndex;
@@ -83,6 +86,18 @@ impl Format for Zst {
 }
 
 impl Writing for Zst {
+    fn frame_at(&self, file: &dyn ReadAt, at: ByteOffset) -> Option<FrameLens> {
+        let found = frame::shape(file, at).ok()?;
+        Some(FrameLens {
+            packed: found.packed.get().try_into().ok()?,
+            content: found.content?.get().try_into().ok()?,
+        })
+    }
+
+    fn codec(&self) -> Option<Box<dyn Codec>> {
+        Some(Box::new(ZstCodec::default()))
+    }
+
     fn word(&self) -> &'static str {
         "zst"
     }

@@ -1,0 +1,153 @@
+//! An image that a run ended before it was whole: what is there of it, and the notes beside it.
+//!
+//! The notes are lines: first what tells the card and how it was taken (the manifest without what came
+//! of it), then a line `START LENGTH` for each place that could not be read.
+
+use super::{
+    container::Pack,
+    formats::FrameLens,
+    frames::{FramedStore, Frames},
+    manifest::Manifest,
+    part_file::PartFile,
+    tile::{TILE, tile_span},
+};
+use imbrik_store::{
+    FileStore, ReadAt, Window,
+    error::{Error, Result},
+    exact::Exact as _,
+    units::{ByteLen, ByteOffset, Span, joined},
+};
+use std::{
+    fs::{File, OpenOptions},
+    io::Write,
+    path::Path,
+    sync::Arc,
+};
+
+/// The longest notes that are read, in bytes.
+const MOST_NOTES: u64 = 64 << 20;
+
+/// Writes notes on an image in the making.
+#[derive(Debug)]
+pub(super) struct Notes {
+    file: File,
+}
+
+impl Notes {
+    /// Begins the notes on `part` with what `manifest` says of the card.
+    pub(super) fn begin(part: &PartFile, manifest: &Manifest) -> Result<Self> {
+        let path = part.notes();
+        let failed = |e| Error::io(format!("writing {}", path.display()), e);
+        let mut file = OpenOptions::new();
+        let file = file.write(true).create(true).truncate(true);
+        let mut file =
+            std::os::unix::fs::OpenOptionsExt::mode(file, 0o600).open(&path).map_err(failed)?;
+        writeln!(file, "{}", manifest.head()).and_then(|()| file.sync_all()).map_err(failed)?;
+        Ok(Self { file })
+    }
+
+    /// Goes on with the notes on `part`.
+    pub(super) fn go_on(part: &PartFile) -> Result<Self> {
+        let path = part.notes();
+        let file = OpenOptions::new().append(true).open(&path);
+        Ok(Self { file: file.map_err(|e| Error::io(format!("opening {}", path.display()), e))? })
+    }
+
+    /// Notes places that could not be read, before what takes their place is written.
+    pub(super) fn add(&mut self, lost: &[Span]) -> Result<()> {
+        let failed = |e| Error::io("writing what could not be read", e);
+        for span in lost {
+            writeln!(self.file, "{} {}", span.start().get(), span.len().get()).map_err(failed)?;
+        }
+        self.file.sync_data().map_err(failed)
+    }
+}
+
+/// What is left of an image that is not whole.
+pub struct Unfinished {
+    pub(super) part: PartFile,
+    pub(super) frames: Vec<FrameLens>,
+    head: String,
+    /// The tiles that are there, as far as that can be told without decoding them.
+    pub content: Arc<dyn ReadAt>,
+    /// What could not be read of these.
+    pub open: Vec<Span>,
+}
+
+impl Unfinished {
+    /// What is left of the image `name` of a card of `size` bytes; `None` when there is nothing that could
+    /// be gone on with.
+    ///
+    /// # Errors
+    /// As [`PartFile::resume`], and when it cannot be read.
+    pub fn open(name: &Path, replace: bool, pack: Pack, size: ByteLen) -> Result<Option<Self>> {
+        let Some(part) = PartFile::resume(name, replace)? else { return Ok(None) };
+        let Some((head, open)) = notes(&part.notes()) else { return Ok(None) };
+        let copy = part.file().try_clone();
+        let copy = copy.map_err(|e| Error::io(format!("opening {}", part.path().display()), e))?;
+        let file: Arc<dyn ReadAt> = Arc::new(FileStore::from_file(copy)?);
+        let (frames, content) = match pack.writing().codec() {
+            Some(codec) => {
+                let (lens, frames) = whole_frames(&*file, pack, size)?;
+                let content: Arc<dyn ReadAt> = Arc::new(FramedStore::new(file, codec, frames));
+                (lens, content)
+            }
+            None if pack.is_raw() => {
+                let tiles = file.size().min(size).get().over(TILE.get())?;
+                let len = TILE.times(tiles)?;
+                let content: Arc<dyn ReadAt> = Arc::new(Window::new(file, Span::whole(len))?);
+                (Vec::new(), content)
+            }
+            None => return Ok(None),
+        };
+        Ok(Some(Self { part, frames, head, content, open }))
+    }
+
+    /// Leaves it as it is.
+    pub fn leave(self) {
+        // Nothing was written to it.
+        let _ = self.part.keep();
+    }
+
+    /// Whether it is of the card, and made in the way, that `manifest` tells of.
+    #[must_use]
+    pub fn is_of(&self, manifest: &Manifest) -> bool {
+        self.head == manifest.head()
+    }
+}
+
+/// The notes at `path`; `None` when there are none, or they make no sense. A last line that was cut short
+/// is of a tile that is not there.
+fn notes(path: &Path) -> Option<(String, Vec<Span>)> {
+    let is_short =
+        path.symlink_metadata().is_ok_and(|found| found.is_file() && found.len() <= MOST_NOTES);
+    let text = std::fs::read_to_string(path).ok().filter(|_| is_short)?;
+    let (head, rest) = text.split_once('\n')?;
+    let mut open = Vec::new();
+    for line in rest.split_inclusive('\n').filter(|line| line.ends_with('\n')) {
+        let (start, len) = line.trim_end().split_once(' ')?;
+        let start = ByteOffset::new(start.parse().ok()?);
+        open.push(Span::new(start, ByteLen::new(len.parse().ok()?))?);
+    }
+    Some((head.to_owned(), joined(open)))
+}
+
+/// The frames at the start of `file` that are all there, a tile each.
+fn whole_frames(file: &dyn ReadAt, pack: Pack, size: ByteLen) -> Result<(Vec<FrameLens>, Frames)> {
+    let (mut lens, mut frames) = (Vec::new(), Frames::default());
+    let mut at = ByteOffset::ZERO;
+    for index in 0.. {
+        let Some(tile) = tile_span(index, size) else { break };
+        let Some(frame) = pack.writing().frame_at(file, at) else { break };
+        let end = at.saturating_add(ByteLen::new(frame.packed.into()));
+        if ByteLen::new(frame.content.into()) != tile.len() || end.get() > file.size().get() {
+            break;
+        }
+        if frames.push(Span::between(at, end), tile.len()).is_err() {
+            break;
+        }
+        lens.push(frame);
+        at = end;
+    }
+    Ok((lens, frames))
+}

@@ -1,0 +1,150 @@
+//! A save that was stopped, gone on with.
+
+use super::{
+    pipeline::{Journey, Sink, Tile, Travelled, run},
+    salvage::Damage,
+    save::SaveOptions,
+};
+use crate::{
+    image::{ImageWriter, Manifest, TILE, TileData, Unfinished, tile_count, tile_span},
+    layout::View,
+};
+use imbrik_store::{
+    ReadAt,
+    error::{Error, Result},
+    if_readable,
+    progress::{Event, Step, Watch},
+    units::{ByteLen, ByteOffset, Span, joined},
+};
+use std::{collections::BTreeSet, path::Path, sync::Arc};
+
+/// How much of the start of each partition is held against the card: what tells of its volume, and when
+/// that was in use, stands there.
+const HEAD: ByteLen = ByteLen::mib(16);
+/// How many tiles are held against the card besides.
+const SAMPLES: usize = 16;
+
+/// Only digests are wanted.
+struct ToNothing;
+
+impl Sink for ToNothing {
+    type Worker = fn(Tile) -> Result<()>;
+    type Piece = ();
+
+    fn worker(&self) -> Result<Self::Worker> {
+        Ok(|_| Ok(()))
+    }
+
+    fn commit(&mut self, _: Span, (): ()) -> Result<()> {
+        Ok(())
+    }
+}
+
+/// Goes on with what is left of the image `name` of `view`, of which `manifest` tells: as many tiles as are
+/// sound are kept, once it was proved that they are of this card as it is now. Answers `None` where
+/// nothing is left that could be gone on with.
+///
+/// # Errors
+/// [`imbrik_store::Class::Refused`] when it is of another card, or the card was written to since; what is
+/// left stays then.
+pub(super) fn resumed(
+    view: &View,
+    manifest: &Manifest,
+    name: &Path,
+    options: &SaveOptions,
+    watch: Watch<'_>,
+) -> Result<Option<(ImageWriter, Travelled)>> {
+    let size = view.size();
+    let found = Unfinished::open(name, options.replace, options.pack, size)?;
+    let Some(unfinished) = found.filter(|found| !found.content.size().is_zero()) else {
+        return Ok(None);
+    };
+    if !unfinished.is_of(manifest) {
+        unfinished.leave();
+        return Err(other("it is of another card, or was taken in another way"));
+    }
+    let kept = match sound(&unfinished, size, watch) {
+        Ok(kept) if kept.digests.is_empty() => return Ok(None),
+        Ok(kept) => kept,
+        Err(error) => {
+            unfinished.leave();
+            return Err(error);
+        }
+    };
+    if let Err(error) = prove(view, manifest, &kept, watch) {
+        unfinished.leave();
+        return Err(error);
+    }
+    let SaveOptions { pack, sums, replace, owner, .. } = options;
+    let tiles = kept.digests.len();
+    let writer = ImageWriter::go_on(unfinished, tiles, name, *pack, sums, *replace, *owner)?;
+    Ok(Some((writer, kept)))
+}
+
+fn other(what: &str) -> Error {
+    Error::refused(format!("what is left of the image cannot be gone on with: {what}"))
+}
+
+/// The tiles from the first on that can be decoded.
+fn sound(unfinished: &Unfinished, size: ByteLen, watch: Watch<'_>) -> Result<Travelled> {
+    let view = View::whole(Arc::clone(&unfinished.content));
+    watch.observer.on(&Event::StepAdded);
+    let journey = Journey {
+        view: &view,
+        step: Step::CheckingTiles,
+        total: view.size(),
+        damage: Damage::Later,
+        in_turn: false,
+        done: Travelled::default(),
+        watch,
+    };
+    let mut found = run(&journey, &mut ToNothing)?;
+    let damaged = found.unreadable.first().map_or(size.get(), |span| span.start().get());
+    let whole = damaged.checked_div(TILE.get()).unwrap_or(0);
+    // The last tile of a card may be shorter.
+    let all = if damaged >= size.get() { tile_count(size) } else { whole };
+    found.digests.truncate(usize::try_from(all).unwrap_or(usize::MAX));
+    let end = match found.digests.len().checked_sub(1).and_then(|last| u64::try_from(last).ok()) {
+        Some(last) => tile_span(last, size).map_or(ByteOffset::ZERO, Span::end),
+        None => ByteOffset::ZERO,
+    };
+    let kept = Span::between(ByteOffset::ZERO, end);
+    found.unreadable =
+        joined(unfinished.open.iter().filter_map(|span| span.intersect(kept)).collect());
+    Ok(found)
+}
+
+/// Holds tiles that are kept against the card: those with the start of each partition, and samples.
+fn prove(view: &View, manifest: &Manifest, kept: &Travelled, watch: Watch<'_>) -> Result<()> {
+    let size = view.size();
+    let count = u64::try_from(kept.digests.len()).unwrap_or(u64::MAX);
+    let heads = manifest.partitions.iter().filter_map(|part| {
+        Span::new(ByteOffset::new(part.start), HEAD.min(ByteLen::new(part.size)))
+    });
+    let first = Span::whole(TILE);
+    let is_head =
+        |tile: Span| heads.clone().chain([first]).any(|head| head.intersect(tile).is_some());
+    let step = count.div_ceil(u64::try_from(SAMPLES).unwrap_or(1)).max(1);
+    let step = usize::try_from(step).unwrap_or(usize::MAX);
+    let mut wanted: BTreeSet<u64> = (0..count).step_by(step).collect();
+    wanted.extend(count.checked_sub(1));
+    wanted.extend((0..count).filter(|index| tile_span(*index, size).is_some_and(is_head)));
+    let pool = imbrik_store::Pool::new(TILE.to_usize().unwrap_or(0));
+    for index in wanted {
+        watch.cancel.check()?;
+        let Some(tile) = tile_span(index, size) else { continue };
+        if kept.unreadable.iter().any(|span| span.intersect(tile).is_some()) {
+            continue;
+        }
+        let mut buffer = pool.take(tile.len().to_usize().unwrap_or(0));
+        if if_readable(view.read_at(tile.start(), &mut buffer))?.is_none() {
+            continue;
+        }
+        let (_, digest) = TileData::of(buffer);
+        let known = usize::try_from(index).ok().and_then(|index| kept.digests.get(index));
+        if known != Some(&digest) {
+            return Err(other(&format!("the card holds something else in {tile} by now")));
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,187 @@
+//! `imbrik save --resume`: a save that was stopped is gone on with.
+
+use crate::harness::{Bench, CARD, flip, noise, put, tool};
+use serde_json::json;
+use std::fs;
+
+fn slot(bench: &Bench, lines: &str) {
+    bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {CARD}\n{lines}\n"));
+}
+
+/// The card pulled out after so many bytes.
+fn stopped(bench: &Bench, name: &str, after: u64, lines: &str) {
+    slot(bench, &format!("pulled_after = {after}\n{lines}"));
+    bench
+        .imbrik(&format!("save rack:a {name} --exact --replace"))
+        .expect(1)
+        .says(&format!("{name}.part"))
+        .says("--resume");
+    slot(bench, lines);
+    assert!(bench.path(format!("{name}.part")).exists());
+}
+
+fn raw(bench: &Bench, image: &str) -> Vec<u8> {
+    bench.good(&format!("repack {image} raw.img --replace"));
+    bench.bytes("raw.img")
+}
+
+/// Nothing is left beside the image but its checksum and, of a raw one, its manifest.
+fn is_tidy(bench: &Bench) {
+    let left: Vec<_> = bench
+        .list(".")
+        .into_iter()
+        .map(|name| name.into_string().unwrap())
+        .filter(|name| name.contains(".part"))
+        .collect();
+    assert!(left.is_empty(), "{left:?}");
+}
+
+/// Would fail where what was saved before is read again, or where the result differs in a byte from that of
+/// a save that nothing stopped.
+#[test]
+fn a_save_that_was_stopped_goes_on_and_ends_in_the_same() {
+    let bench = Bench::with_card("");
+    slot(&bench, "");
+    bench.good("save rack:a direct.img.zst --exact");
+    let direct = raw(&bench, "direct.img.zst");
+    for name in ["one.img.zst", "one.img.gz", "one.img"] {
+        let mut before = 0;
+        for after in [14 << 20, 40 << 20] {
+            stopped(&bench, name, after, "");
+            let told = bench.good(&format!("save rack:a {name} --exact --resume --json")).json();
+            let resumed = told["resumed_bytes"].as_u64().unwrap();
+            assert!(resumed > before && resumed <= after, "{name}: {resumed} of {after}");
+            before = resumed;
+            bench.good(&format!("check {name} --against rack:a"));
+            assert!(raw(&bench, name) == direct, "{name}");
+            is_tidy(&bench);
+            for beside in ["", ".sha256", ".imbrik.json"] {
+                let _ = fs::remove_file(bench.path(format!("{name}{beside}")));
+            }
+        }
+    }
+    // Nothing is left: it is begun anew. What cannot be gone on with says so.
+    bench.good("save rack:a new.img.zst --exact --resume");
+    bench
+        .imbrik("save rack:a new.img.xz --exact --resume")
+        .expect(2)
+        .says("cannot be gone on with");
+}
+
+/// Would fail where tiles of two cards, or of two states of one, end up in one image.
+#[test]
+fn only_what_is_of_this_card_as_it_is_now_is_gone_on_with() {
+    let bench = Bench::with_card("");
+    let card = bench.path("rack/a.img");
+    let sound = bench.bytes("rack/a.img");
+    stopped(&bench, "one.img.zst", 30 << 20, "");
+    let left = bench.bytes("one.img.zst.part");
+    let is_refused = |words: &str| {
+        let said = bench.imbrik("save rack:a one.img.zst --exact --resume").expect(4);
+        said.says(words).says("makes room");
+        assert!(bench.bytes("one.img.zst.part") == left, "{words}");
+    };
+    // A file more in the FAT volume; another superblock; another card.
+    fs::write(bench.path("new"), vec![7; 5_000]).unwrap();
+    tool!("mcopy", "-i", format!("{}@@{}", card.display(), 1 << 20), bench.path("new"), "::NEW");
+    is_refused("something else");
+    fs::write(&card, &sound).unwrap();
+    // The time of the last write in the ext volume's superblock.
+    put(&card, 34816 * 512 + 1024 + 0x30, &[1, 2, 3, 4]);
+    is_refused("something else");
+    fs::write(&card, &sound).unwrap();
+    put(&card, 440, &[1, 2, 3, 4]);
+    is_refused("another card");
+    fs::write(&card, &sound).unwrap();
+    // Taken in another way.
+    bench.imbrik("save rack:a one.img.zst --resume").expect(4).says("in another way");
+    bench.good("save rack:a one.img.zst --exact --resume");
+    is_tidy(&bench);
+}
+
+/// Would fail where a tile that was cut, or damaged, is kept.
+#[test]
+fn of_what_is_left_only_what_is_sound_is_kept() {
+    let bench = Bench::with_card("");
+    slot(&bench, "");
+    bench.good("save rack:a direct.img.zst --exact");
+    let direct = raw(&bench, "direct.img.zst");
+    for name in ["one.img.zst", "one.img.gz"] {
+        stopped(&bench, name, 40 << 20, "");
+        let part = bench.path(format!("{name}.part"));
+        let left = fs::read(&part).unwrap();
+        let notes = bench.bytes(format!("{name}.part.notes"));
+        let again = |wanted: std::ops::RangeInclusive<u64>| {
+            let told =
+                bench.good(&format!("save rack:a {name} --exact --resume --replace --json")).json();
+            let resumed = told["resumed_bytes"].as_u64().unwrap();
+            assert!(wanted.contains(&resumed), "{name}: {resumed}");
+            assert!(raw(&bench, name) == direct, "{name}");
+            fs::write(&part, &left).unwrap();
+            fs::write(bench.path(format!("{name}.part.notes")), &notes).unwrap();
+        };
+        again(20 << 20..=40 << 20);
+        // Cut in the middle of a frame, rubbish behind it, and a bit in the second tile.
+        fs::write(&part, &left[..left.len() - 7]).unwrap();
+        again(4 << 20..=40 << 20);
+        fs::write(&part, [&left[..], &[0; 70_000][..]].concat()).unwrap();
+        again(20 << 20..=40 << 20);
+        let first = left.len() as u64 / 3;
+        flip(&part, first);
+        again(0..=36 << 20);
+        fs::write(&part, b"").unwrap();
+        again(0..=0);
+        fs::remove_file(bench.path(format!("{name}.part.notes"))).unwrap();
+        again(0..=0);
+    }
+}
+
+/// Would fail where a place that could not be read in the first run counts as read in the second.
+#[test]
+fn what_could_not_be_read_before_is_still_known() {
+    let bench = Bench::with_card("");
+    let bad = format!("unreadable = {}", json!([[2 << 20, 8_192], [50 << 20, 512]]));
+    slot(&bench, &bad);
+    let direct = bench.imbrik("save rack:a direct.img.zst --exact --json").expect(6).json();
+    stopped(&bench, "one.img.zst", 34 << 20, &bad);
+    let told = bench.imbrik("save rack:a one.img.zst --exact --resume --json").expect(6).json();
+    assert!(told["resumed_bytes"].as_u64().unwrap() > 0);
+    assert_eq!((&told["unreadable"], &told["lost"]), (&direct["unreadable"], &direct["lost"]));
+    assert!(raw(&bench, "one.img.zst") == raw(&bench, "direct.img.zst"));
+}
+
+/// Would fail where a save that somebody stops leaves nothing, or a name that is not whole.
+#[test]
+fn ctrl_c_leaves_what_can_be_gone_on_with() {
+    let bench = Bench::with_slot_a("read_rate = 8000000", "");
+    let part = bench.path("one.img.zst.part");
+    let is_well_on = || part.metadata().is_ok_and(|found| found.len() > 1 << 20);
+    let run = bench.interrupted("save rack:a one.img.zst --exact", is_well_on);
+    let run = run.expect(130);
+    assert!(run.err_has("This goes on with it: imbrik save rack:a"), "{}", run.stderr);
+    assert!(part.exists() && !bench.path("one.img.zst").exists());
+    bench.good("save rack:a one.img.zst --exact --resume").shows("Resumed");
+    bench.good("check one.img.zst --against rack:a");
+    is_tidy(&bench);
+}
+
+/// Would fail where all that is kept is read once more to prove that it is of this card.
+#[test]
+fn what_is_kept_is_proved_by_samples() {
+    const LEN: u64 = 400 << 20;
+    let bench = Bench::with_card("");
+    fs::write(bench.path("rack/a.img"), noise(LEN as usize)).unwrap();
+    let slot = |lines: &str| {
+        bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {LEN}\n{lines}\n"));
+    };
+    slot(&format!("pulled_after = {}", 330 << 20));
+    bench.imbrik("save rack:a one.img.zst --exact --level 1").expect(1);
+    slot("");
+    let line = "save rack:a one.img.zst --exact --level 1 --resume --json";
+    let told = bench.good(line).json();
+    let number = |name: &str| told[name].as_u64().unwrap();
+    assert!(number("resumed_bytes") > 280 << 20, "{}", number("resumed_bytes"));
+    let read = number("card_bytes_read");
+    assert!(read < LEN - number("resumed_bytes") + (80 << 20), "{read}");
+    assert!(raw(&bench, "one.img.zst") == bench.bytes("rack/a.img"));
+}
