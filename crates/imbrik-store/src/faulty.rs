@@ -30,6 +30,8 @@ pub struct Faults {
     pub flaky: Vec<Flaky>,
     /// What the card really holds, when it claims more: addresses wrap around behind it.
     pub wraps_at: Option<ByteLen>,
+    /// What the card really keeps, when it claims more: what is written behind it vanishes.
+    pub keeps: Option<ByteLen>,
     /// It is pulled out once this many bytes went to and from it.
     pub pulled_after: Option<ByteLen>,
     /// Bytes a second when reading.
@@ -46,6 +48,7 @@ impl Faults {
         self.unreadable.is_empty()
             && self.flaky.is_empty()
             && self.wraps_at.is_none()
+            && self.keeps.is_none()
             && self.pulled_after.is_none()
             && self.read_rate.is_none()
             && self.request_time.is_zero()
@@ -126,8 +129,9 @@ impl<S: ReadAt> Faulty<S> {
         failed
     }
 
-    /// The places where `span` really lies: more than one when the card wraps around.
-    fn real(&self, span: Span) -> impl Iterator<Item = Span> {
+    /// The places where `span` really lies, more than one when the card wraps around; and whether they
+    /// are there at all.
+    fn real(&self, span: Span) -> impl Iterator<Item = (Span, bool)> {
         let mut pieces = Vec::new();
         let wrap = self.faults.wraps_at.filter(|size| !size.is_zero());
         let mut at = span.start();
@@ -143,7 +147,16 @@ impl<S: ReadAt> Faulty<S> {
             pieces.push(Span::between(start, start.saturating_add(len)));
             at = at.saturating_add(len);
         }
-        pieces.into_iter()
+        let kept =
+            self.faults.keeps.map_or(ByteOffset::new(u64::MAX), |len| ByteOffset::new(len.get()));
+        pieces.into_iter().flat_map(move |piece: Span| {
+            let end = piece.end().min(kept).max(piece.start());
+            let parts = [
+                (Span::between(piece.start(), end), true),
+                (Span::between(end, piece.end()), false),
+            ];
+            parts.into_iter().filter(|(part, _)| !part.is_empty())
+        })
     }
 }
 
@@ -159,10 +172,13 @@ impl<S: ReadAt> ReadAt for Faulty<S> {
                 return Err(Error::io(format!("reading {span}"), Errno::IO.into()));
             }
             let mut rest = buf;
-            for piece in self.real(span) {
+            for (piece, is_there) in self.real(span) {
                 let len = piece.len().to_usize().unwrap_or(0).min(rest.len());
                 let (now, later) = rest.split_at_mut(len);
-                self.inner.read_at(piece.start(), now)?;
+                match is_there {
+                    true => self.inner.read_at(piece.start(), now)?,
+                    false => now.fill(0),
+                }
                 rest = later;
             }
             Ok(())
@@ -187,10 +203,12 @@ impl<S: WriteAt> WriteAt for Faulty<S> {
         let span = Span::between(at, at.saturating_add(ByteLen::of(bytes)));
         self.timed(span.len(), self.faults.write_rate, || {
             let mut rest = bytes;
-            for piece in self.real(span) {
+            for (piece, is_there) in self.real(span) {
                 let len = piece.len().to_usize().unwrap_or(0).min(rest.len());
                 let (now, later) = rest.split_at(len);
-                self.inner.write_at(piece.start(), now)?;
+                if is_there {
+                    self.inner.write_at(piece.start(), now)?;
+                }
                 rest = later;
             }
             Ok(())
@@ -200,7 +218,8 @@ impl<S: WriteAt> WriteAt for Faulty<S> {
     fn zero_at(&self, span: Span) -> Result<()> {
         for_pieces(span, ByteLen::mib(4), |piece| {
             self.timed(piece.len(), self.faults.write_rate, || {
-                self.real(piece).try_for_each(|real| self.inner.zero_at(real))
+                let mut there = self.real(piece).filter(|(_, is_there)| *is_there);
+                there.try_for_each(|(real, _)| self.inner.zero_at(real))
             })
         })
     }

@@ -34,6 +34,11 @@ pub enum Step {
     CheckingTiles,
     /// An image and a card are read and compared.
     ComparingWithCard,
+    /// It is found out whether a card holds what it claims, and how fast it is; counted in steps, not
+    /// in bytes.
+    Weighing,
+    /// All of a card that may be written is filled, read back and cleared.
+    Filling,
     /// An image is written to a card.
     Writing,
     /// What was written to a card is read from the medium and compared.

@@ -100,6 +100,12 @@ pub(crate) enum Command {
   imbrik mend hive-07.img.zst /dev/sdb
   imbrik mend hive-07.img.zst /dev/sdb --patience 2h")]
     Mend(MendArgs),
+    /// Find out whether a card holds what it claims, and how fast it is
+    #[command(after_help = "Examples:
+  imbrik weigh /dev/sdb                  harms nothing on it
+  imbrik weigh /dev/sdb --map card.png
+  imbrik weigh /dev/sdb --erase --full   a new card, to its last byte")]
+    Weigh(WeighArgs),
     /// Put an image into another container
     #[command(after_help = "Examples:
   imbrik repack hive-07.img.zst hive-07.img.xz
@@ -142,6 +148,7 @@ impl Command {
             Self::Clone(_) => "clone",
             Self::Fit(_) => "fit",
             Self::Mend(_) => "mend",
+            Self::Weigh(_) => "weigh",
             Self::Repack(_) => "repack",
             Self::Demo(_) => "demo",
             Self::Completions(_) => "completions",
@@ -502,6 +509,37 @@ pub(crate) struct FitArgs {
     /// Show the plan and stop
     #[arg(long, help_heading = COMMON, display_order = 903)]
     pub(crate) plan: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct WeighArgs {
+    /// The card: a device path, an id from `imbrik cards`, or rack:SLOT
+    #[arg(add = complete::cards())]
+    pub(crate) card: PathBuf,
+    /// Fill and read back all that no volume has in use, and leave zeros there
+    #[arg(long, help_heading = WRITE)]
+    pub(crate) full: bool,
+    /// Leave zeros where something was written, instead of what stood there
+    #[arg(long, help_heading = WRITE)]
+    pub(crate) zero: bool,
+    /// Overwrite anything on the card, and leave it blank
+    #[arg(long, help_heading = WRITE)]
+    pub(crate) erase: bool,
+    /// Also draw how fast it reads, from its first byte to its last: .svg or .png
+    #[arg(long, value_name = "FILE", help_heading = WRITE)]
+    pub(crate) map: Option<PathBuf>,
+    /// Unmount the card first, when it is mounted
+    #[arg(long, help_heading = WRITE)]
+    pub(crate) unmount: bool,
+    /// Replace a picture of the same name
+    #[arg(long, requires = "map", help_heading = SAFETY)]
+    pub(crate) replace: bool,
+    /// Permit writing to a fixed disk (never to the one the system runs from)
+    #[arg(long, help_heading = SAFETY)]
+    pub(crate) allow_fixed: bool,
+    /// Do not ask before the card is erased
+    #[arg(long, requires = "erase", help_heading = COMMON, display_order = 902)]
+    pub(crate) yes: bool,
 }
 
 /// A size as people write it: 16GB and 500M count in powers of 1000, 8GiB in powers of 1024, 512B in

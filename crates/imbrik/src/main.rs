@@ -7,6 +7,7 @@ mod command;
 mod complete;
 mod config;
 mod confirm;
+mod drawing;
 mod exit;
 mod failure;
 mod fits;

@@ -316,9 +316,12 @@ impl Destination {
             session.out.note(&format!("{} {what}.", quoted(&unfinished)));
         }
         let folder = image.parent().unwrap_or(Path::new("/"));
-        let place = OutputDisk::of(folder)
+        let mut place = OutputDisk::of(folder)
             .state(UNTOUCHED)
             .next("Make the folder first, or name another.")?;
+        // What is left over is gone on with, or makes room: either way it is no obstacle.
+        let left = fs::metadata(&unfinished).map_or(0, |left| left.blocks().saturating_mul(512));
+        place.free = place.free.saturating_add(ByteLen::new(left));
         if place.in_memory {
             session.out.warn(&format!(
                 "{} lives in memory: an image there is gone when the machine is switched off.",

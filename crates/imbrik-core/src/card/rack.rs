@@ -19,6 +19,7 @@
 //! unreadable = [[1048576, 4096]]   # spans [first byte, bytes] that can never be read
 //! flaky = [[2097152, 512, 3]]      # spans that can be read at the n-th try
 //! wraps_at = 1000000000            # what it really holds: addresses wrap around behind it
+//! keeps = 1000000000               # what it really holds: what is written behind it vanishes
 //! pulled_after = 50000000          # it is pulled out once so many bytes went to and from it
 //! ```
 
@@ -78,6 +79,7 @@ struct SlotFile {
     #[serde(default)]
     flaky: Vec<(u64, u64, u32)>,
     wraps_at: Option<u64>,
+    keeps: Option<u64>,
     pulled_after: Option<u64>,
 }
 
@@ -184,6 +186,7 @@ impl Slot {
             unreadable: unreadable.collect::<Result<_>>()?,
             flaky: flaky.collect::<Result<_>>()?,
             wraps_at: slot.wraps_at.map(ByteLen::new),
+            keeps: slot.keeps.map(ByteLen::new),
             pulled_after: slot.pulled_after.map(ByteLen::new),
             read_rate: slot.read_rate,
             write_rate: slot.write_rate,

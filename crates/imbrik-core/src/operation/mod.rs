@@ -35,6 +35,7 @@ mod mend;
 mod repack;
 mod restore;
 mod source;
+mod weigh;
 mod write;
 
 pub use check::{CheckedContent, CheckedImage, ExpectedSum, ImageCheck, Verdict, damage_in};
@@ -44,4 +45,5 @@ pub use mend::{MendPlan, MendRefusal};
 pub use repack::RepackPlan;
 pub use restore::{CardTarget, PlanRefusal, RestoreOptions, RestorePlan, SizeNote, Sizes};
 pub use source::{Source, SourceOptions, SourceRefusal};
+pub use weigh::{Shortfall, WeighOptions, WeighPlan, WeighRefusal, Weighed};
 pub use write::{WriteFailure, WriteOptions, WrittenToCard};

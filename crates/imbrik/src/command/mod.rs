@@ -13,6 +13,7 @@ mod repack;
 mod restore;
 mod save;
 mod show;
+mod weigh;
 
 use crate::{
     args::{self, Cli, Command},
@@ -50,6 +51,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
                 Some(Command::Repack(args)) => repack::run(&session, &args),
                 Some(Command::Fit(args)) => fit::run(&session, &args),
                 Some(Command::Mend(args)) => mend::run(&session, &args),
+                Some(Command::Weigh(args)) => weigh::run(&session, &args),
                 Some(Command::Demo(_) | Command::Pages(_) | Command::Completions(_)) => {
                     Ok(Exit::Done)
                 }

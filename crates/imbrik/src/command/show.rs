@@ -2,6 +2,7 @@
 
 use crate::{
     args::ShowArgs,
+    drawing,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     fits::{self, Fitting},
@@ -15,13 +16,12 @@ use crate::{
 use imbrik_core::{
     card::Card,
     fs::Examined,
-    image::{Image, PartFile},
+    image::Image,
     layout::{Occupancy, Part, Reference, Survey, gap_in_use, references},
     store::{ReadAt, Tally},
     units::{ByteLen, Span},
 };
 use std::{
-    io::Write,
     path::Path,
     sync::Arc,
     time::{Duration, Instant},
@@ -32,7 +32,7 @@ const WIDEST: u64 = 160;
 
 pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
     let started = Instant::now();
-    let format = args.map.as_deref().map(|path| map_format(path, args.replace)).transpose()?;
+    let format = args.map.as_deref().map(|path| drawing::format(path, args.replace)).transpose()?;
     let tally = Tally::default();
     let what = Shown::open(session, &args.what, &tally)?;
     let store = what.store();
@@ -54,10 +54,7 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
         let drawn = drawn.map_err(|why| {
             Failure::new(Exit::Failed, format!("drawing the picture failed: {why}"))
         })?;
-        let part = PartFile::create(path, args.replace, session.environment.owner)?;
-        let failed = |e| imbrik_core::Error::io(format!("writing {}", path.display()), e);
-        part.file().write_all(&drawn).map_err(failed)?;
-        part.publish()?;
+        drawing::keep(session, path, args.replace, &drawn)?;
     }
     if session.out.is_json() {
         let map = args.map.as_deref();
@@ -72,27 +69,6 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
         }
     }
     Ok(Exit::Done)
-}
-
-/// The picture's format, by its name.
-fn map_format(path: &Path, replace: bool) -> Outcome<map::Format> {
-    let extension = path.extension().and_then(|end| end.to_str()).unwrap_or_default();
-    let format = match extension.to_ascii_lowercase().as_str() {
-        "svg" => map::Format::Svg,
-        "png" => map::Format::Png,
-        _ => {
-            return Err(Failure::usage(format!(
-                "{} says nothing of what to draw: a picture ends in .svg or .png",
-                quoted(path)
-            )));
-        }
-    };
-    if !replace && path.symlink_metadata().is_ok() {
-        return Err(Failure::refused(format!("{} exists already", quoted(path)))
-            .state("It was left as it is.")
-            .next("Choose another name, or add --replace."));
-    }
-    Ok(format)
 }
 
 /// A card or an image.

@@ -1,45 +1,28 @@
 //! A card as a picture: one strip to scale, how densely it is used, and what hangs where.
 
-use super::{size, strip};
+use super::{
+    picture::{
+        self, Draw, Drawn, FAINT, Format, GROUND, HEIGHT, HONEY, INK, LEFT, PAPER, RIGHT, centred,
+        style, text,
+    },
+    size, strip,
+};
 use imbrik_core::{
     layout::{Occupancy, Survey},
     units::ByteLen,
 };
 use plotters::{
-    backend::BitMapBackend,
     coord::Shift,
-    drawing::DrawingAreaErrorKind,
     prelude::*,
-    style::{
-        FontFamily, register_font,
-        text_anchor::{HPos, Pos, VPos},
-    },
+    style::text_anchor::{HPos, Pos, VPos},
 };
-use std::{error::Error, io::Cursor, sync::Once};
+use std::error::Error;
 
-const WIDTH: u32 = 1280;
-const HEIGHT: u32 = 800;
-/// The strip, from left to right and from top to bottom.
-const LEFT: i32 = 60;
-const RIGHT: i32 = 1220;
+/// The strip, from top to bottom.
 const TOP: i32 = 190;
 const BOTTOM: i32 = 430;
 /// How wide a gap is at least, so that it is seen at all.
 const NOTCH: i32 = 3;
-const FONT: &str = "imbrik";
-
-const PAPER: RGBColor = RGBColor(252, 250, 244);
-const INK: RGBColor = RGBColor(40, 38, 34);
-const FAINT: RGBColor = RGBColor(150, 144, 132);
-const GROUND: RGBColor = RGBColor(233, 228, 214);
-const HONEY: RGBColor = RGBColor(196, 128, 22);
-
-/// What to draw into.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Format {
-    Svg,
-    Png,
-}
 
 /// The texts of a picture.
 pub(crate) struct Words {
@@ -59,38 +42,7 @@ pub(crate) fn draw(
     words: &Words,
     format: Format,
 ) -> Result<Vec<u8>, Box<dyn Error>> {
-    static FONTS: Once = Once::new();
-    FONTS.call_once(|| {
-        // A font that is built in is sound.
-        let bytes = include_bytes!("../../assets/DejaVuSans.ttf");
-        let _ = register_font(FONT, FontStyle::Normal, bytes);
-        let _ = register_font("sans-serif", FontStyle::Normal, bytes);
-    });
-    let picture = Picture { survey, occupancy, words };
-    match format {
-        Format::Svg => {
-            let mut text = String::new();
-            let area = SVGBackend::with_string(&mut text, (WIDTH, HEIGHT)).into_drawing_area();
-            picture.draw(&area).map_err(|e| e.to_string())?;
-            area.present().map_err(|e| e.to_string())?;
-            drop(area);
-            // The font is named for any viewer; it need not be there.
-            Ok(text.replace(&format!("\"{FONT}\""), "\"sans-serif\"").into_bytes())
-        }
-        Format::Png => {
-            let mut pixels = vec![0; (WIDTH * HEIGHT * 3) as usize];
-            let area = BitMapBackend::with_buffer(&mut pixels, (WIDTH, HEIGHT)).into_drawing_area();
-            picture.draw(&area).map_err(|e| e.to_string())?;
-            area.present().map_err(|e| e.to_string())?;
-            drop(area);
-            let mut png = Vec::new();
-            let mut encoder = png::Encoder::new(Cursor::new(&mut png), WIDTH, HEIGHT);
-            encoder.set_color(png::ColorType::Rgb);
-            encoder.set_depth(png::BitDepth::Eight);
-            encoder.write_header()?.write_image_data(&pixels)?;
-            Ok(png)
-        }
-    }
+    picture::render(&Picture { survey, occupancy, words }, format)
 }
 
 struct Picture<'a> {
@@ -99,9 +51,7 @@ struct Picture<'a> {
     words: &'a Words,
 }
 
-type Drawn<B> = Result<(), DrawingAreaErrorKind<<B as DrawingBackend>::ErrorType>>;
-
-impl Picture<'_> {
+impl Draw for Picture<'_> {
     fn draw<B: DrawingBackend>(&self, area: &DrawingArea<B, Shift>) -> Drawn<B> {
         area.fill(&PAPER)?;
         text(area, &self.words.title, (LEFT, 44), 34, INK)?;
@@ -111,7 +61,9 @@ impl Picture<'_> {
         self.labels(area)?;
         legend(area)
     }
+}
 
+impl Picture<'_> {
     /// Where a byte of the card is drawn.
     fn x(&self, byte: u64) -> i32 {
         let wide = u128::from((RIGHT - LEFT).unsigned_abs());
@@ -224,37 +176,4 @@ fn legend<B: DrawingBackend>(area: &DrawingArea<B, Shift>) -> Drawn<B> {
         x += 40 + width;
     }
     Ok(())
-}
-
-fn style(size: u32, color: RGBColor) -> TextStyle<'static> {
-    (FontFamily::Name(FONT), size).into_font().color(&color)
-}
-
-fn text<B: DrawingBackend>(
-    area: &DrawingArea<B, Shift>,
-    words: &str,
-    at: (i32, i32),
-    size: u32,
-    color: RGBColor,
-) -> Drawn<B> {
-    // What doesn't fit on the paper is cut, never drawn over its edge.
-    let mut words = words.to_owned();
-    let style = style(size, color);
-    let most = (RIGHT - LEFT).unsigned_abs();
-    while words.chars().count() > 1
-        && area.estimate_text_size(&words, &style).is_ok_and(|(wide, _)| wide > most)
-    {
-        words = words.chars().take(words.chars().count() - 2).chain(['…']).collect();
-    }
-    area.draw(&Text::new(words, at, style))
-}
-
-fn centred<B: DrawingBackend>(
-    area: &DrawingArea<B, Shift>,
-    words: &str,
-    at: (i32, i32),
-    size: u32,
-) -> Drawn<B> {
-    let style = style(size, FAINT).pos(Pos::new(HPos::Center, VPos::Center));
-    area.draw(&Text::new(words.to_owned(), at, style))
 }

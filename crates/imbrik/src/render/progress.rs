@@ -80,6 +80,8 @@ struct Running {
     bar: Option<ProgressBar>,
     /// What of all is safe, while bad places are tried.
     trying: Option<String>,
+    /// Whether it counts steps instead of bytes.
+    is_in_steps: bool,
 }
 
 fn title(step: Step) -> &'static str {
@@ -96,6 +98,8 @@ fn title(step: Step) -> &'static str {
         Step::CheckingTiles => "checking every tile",
         Step::ComparingWithCard => "comparing with the card",
         Step::Writing => "writing to the card",
+        Step::Weighing => "weighing the card",
+        Step::Filling => "filling, reading back, clearing",
         Step::ReadingCardBack => "reading back from the card",
     }
 }
@@ -139,6 +143,7 @@ impl Progress {
             shown: now,
             bar,
             trying: None,
+            is_in_steps: step == Step::Weighing,
         });
     }
 
@@ -201,6 +206,7 @@ impl Progress {
         running.shown = now;
         let text = match &running.trying {
             Some(text) => text.clone(),
+            None if running.is_in_steps => format!("{} of {}", done.get(), running.total.get()),
             None => how_far(done, running.total, now.duration_since(running.started)),
         };
         match &running.bar {
@@ -220,7 +226,9 @@ impl Progress {
         let took = running.started.elapsed();
         let all = if running.total.is_zero() { running.done } else { running.total };
         let mut done = format!("{} in {}", size::short(all), time::span(took));
-        if running.trying.is_some() {
+        if running.is_in_steps {
+            done = format!("done in {}", time::span(took));
+        } else if running.trying.is_some() {
             let left = running.total.saturating_sub(running.done);
             let (left, all) = (size::short(left), size::short(running.total));
             done = format!("{left} of {all} left, in {}", time::span(took));

@@ -15,6 +15,12 @@ use imbrik_core::{
 
 const HEIGHTS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 
+/// A bar as high as `part` says, from 0, which is none, to 1.
+pub(crate) fn bar(part: f64) -> char {
+    let height = (part * 8.0).ceil().clamp(0.0, 8.0) as usize;
+    height.checked_sub(1).map_or(' ', |height| HEIGHTS[height.min(7)])
+}
+
 /// What part of each of `columns` equal pieces of a card is in use, from 0 to 1.
 pub(crate) fn density(used_in: impl Fn(Span) -> ByteLen, card: ByteLen, columns: u64) -> Vec<f64> {
     let place = |column: u64| {
@@ -60,11 +66,7 @@ pub(crate) fn short(
     for (column, used) in (0..columns).zip(&used) {
         let starts_here = starts.iter().any(|(_, start)| *start == column);
         let is_gap = in_a_gap(column) && !starts_here;
-        let height = (used * 8.0).ceil().clamp(0.0, 8.0) as usize;
-        top.push(match (is_gap, height.checked_sub(1)) {
-            (true, _) | (_, None) => ' ',
-            (false, Some(height)) => HEIGHTS[height.min(7)],
-        });
+        top.push(if is_gap { ' ' } else { bar(*used) });
         rail.push(match (starts_here, is_gap) {
             (true, _) => '┳',
             (false, true) => ' ',

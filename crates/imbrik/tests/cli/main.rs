@@ -22,3 +22,4 @@ mod show;
 mod terminal;
 mod usage;
 mod used;
+mod weigh;

@@ -118,19 +118,26 @@ fn unreadable_sectors_are_zeros_and_named_and_the_code_tells() {
 }
 
 #[test]
-fn a_card_pulled_out_midway_leaves_no_image() {
+fn a_card_pulled_out_midway_leaves_what_can_be_gone_on_with() {
     let bench = Bench::with_slot_a("pulled_after = 30000000", "");
     bench
         .imbrik("save rack:a hive.img.zst --exact")
         .expect(1)
         .says("does not answer")
-        .says("no image hive.img.zst was made")
-        .says("Plug the card in again");
-    assert_eq!(bench.list(""), ["rack"]);
+        .says("hive.img.zst.part")
+        .says("Plug the card in again")
+        .says("--resume");
+    assert_eq!(bench.list(""), ["hive.img.zst.part", "hive.img.zst.part.notes", "rack"]);
+    // What cannot be gone on with leaves nothing.
+    bench
+        .imbrik("save rack:a other.img.xz --exact")
+        .expect(1)
+        .says("no image other.img.xz was made");
+    assert_eq!(bench.list("").len(), 3);
 }
 
 #[test]
-fn an_interrupt_leaves_no_image() {
+fn an_interrupt_leaves_no_image_under_its_name() {
     let bench = Bench::with_slot_a("read_rate = 10000000", "");
     let part = bench.path("hive.img.zst.part");
     let begun = || part.metadata().is_ok_and(|meta| meta.len() > 0);
@@ -138,8 +145,8 @@ fn an_interrupt_leaves_no_image() {
         .interrupted("save rack:a hive.img.zst", begun)
         .expect(130)
         .says("stopped before it was done")
-        .says("no image hive.img.zst was made");
-    assert_eq!(bench.list(""), ["rack"]);
+        .says("--resume");
+    assert_eq!(bench.list(""), ["hive.img.zst.part", "hive.img.zst.part.notes", "rack"]);
 }
 
 #[test]
@@ -183,8 +190,8 @@ fn a_large_empty_card_costs_next_to_nothing() {
 }
 
 #[test]
-fn a_full_disk_is_told_and_leaves_nothing() {
-    if !is_root("a_full_disk_is_told_and_leaves_nothing") {
+fn a_full_disk_is_told_and_what_is_there_can_be_gone_on_with() {
+    if !is_root("a_full_disk_is_told_and_what_is_there_can_be_gone_on_with") {
         return;
     }
     let bench = Bench::with_card("[[slot]]\nname = \"full\"\nsize = 16777216\n");
@@ -193,13 +200,22 @@ fn a_full_disk_is_told_and_leaves_nothing() {
     tool!("mount", "-t", "tmpfs", "-o", "size=4m", "tmpfs", bench.path("small"));
     let hopeless = bench.imbrik("save rack:full small/full.img.zst");
     let tight = bench.imbrik("save rack:a small/hive.img.zst");
-    let raw = bench.imbrik("save rack:a small/hive.img");
     let left = bench.list("small");
+    for name in ["hive.img.zst.part", "hive.img.zst.part.notes"] {
+        let _ = fs::remove_file(bench.path("small").join(name));
+    }
+    let raw = bench.imbrik("save rack:a small/hive.img");
+    // Room is made.
+    tool!("mount", "-o", "remount,size=64m", bench.path("small"));
+    let more = bench.imbrik("save rack:a small/hive.img --resume");
+    let checked = bench.imbrik("check small/hive.img --against rack:a");
     tool!("umount", bench.path("small"));
     hopeless.expect(5).says("(4 MiB) free").says("Nothing was written");
     tight.expect(5).says("it may get tight").says("no space left").says("lives in memory");
-    raw.expect(5).says("no space left").says("no image hive.img was made");
-    assert_eq!(left, [] as [&str; 0]);
+    raw.expect(5).says("no space left").says("Make room, then go on").says("--resume");
+    assert_eq!(left, ["hive.img.zst.part", "hive.img.zst.part.notes"]);
+    more.expect(0);
+    checked.expect(0).shows("holds the same");
 }
 
 #[test]

@@ -14,7 +14,8 @@ struct Object {
 }
 
 const ALL: &[&str] = &[
-    "imbrik", "cards", "show", "save", "check", "restore", "clone", "fit", "mend", "repack", "demo",
+    "imbrik", "cards", "show", "save", "check", "restore", "clone", "fit", "mend", "weigh",
+    "repack", "demo",
 ];
 
 fn one<T: JsonSchema>(
@@ -38,6 +39,7 @@ fn objects(generator: &mut SchemaGenerator) -> Vec<Object> {
         one::<FitPlan>(g, &["fit"], &["plan"]),
         one::<Fitted>(g, &["fit"], &["done"]),
         one::<Mended>(g, &["mend"], &["done"]),
+        one::<Weighed>(g, &["weigh"], &["done", "differs"]),
         one::<Repacked>(g, &["repack"], &["done"]),
         one::<WritePlan>(g, &["restore", "clone"], &["plan"]),
         one::<WrittenCard>(g, &["restore", "clone"], &["done"]),

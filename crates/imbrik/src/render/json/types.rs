@@ -8,6 +8,9 @@ use std::collections::BTreeMap;
 /// `[first byte, bytes]`
 pub(crate) type SpanPair = [u64; 2];
 
+/// `[first byte, bytes a second]`
+pub(crate) type RatePair = [u64; 2];
+
 /// By the name of the hash, its hexadecimal digits.
 pub(crate) type Sums = BTreeMap<String, String>;
 
@@ -326,6 +329,47 @@ pub(crate) struct Mended {
     pub(crate) lost: Vec<Lost>,
     /// Whether that was not tried to the end.
     pub(crate) was_cut_short: bool,
+}
+
+/// A card that was weighed.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct Weighed {
+    /// The exit code.
+    pub(crate) code: u8,
+    pub(crate) card: String,
+    pub(crate) claimed_bytes: u64,
+    /// What it really holds; null when nothing told that it is less than that.
+    pub(crate) real_bytes: Option<u64>,
+    /// How it holds less.
+    pub(crate) shortfall: Option<Shortfall>,
+    pub(crate) marks: u64,
+    /// Written and read back, byte by byte.
+    pub(crate) proved_bytes: u64,
+    /// Bytes a second.
+    pub(crate) read_rate: Option<u64>,
+    /// Bytes a second.
+    pub(crate) write_rate: Option<u64>,
+    /// Writes of 4 KiB a second, each made sure of.
+    pub(crate) small_writes: Option<u64>,
+    /// `[first byte, bytes a second]` of reading, all over the card.
+    pub(crate) rates: Vec<RatePair>,
+    pub(crate) card_bytes_read: u64,
+    pub(crate) card_bytes_written: u64,
+    pub(crate) seconds: f64,
+    /// The picture that was drawn.
+    pub(crate) map: Option<String>,
+}
+
+/// How a card holds less than it claims.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+#[serde(rename_all = "lowercase")]
+pub(crate) enum Shortfall {
+    /// Behind what it holds, it begins anew.
+    Wraps,
+    /// What is written behind that is not kept.
+    Ends,
 }
 
 /// Whose the bytes were that could not be read.

@@ -1,0 +1,252 @@
+//! `imbrik weigh`: does a card hold what it claims, and how fast is it?
+
+use crate::{
+    args::WeighArgs,
+    drawing,
+    exit::Exit,
+    failure::{Explain, Failure, Outcome},
+    render::{count, json, layout, quoted, rates, size, survey, time},
+    resolve,
+    session::Session,
+};
+use imbrik_core::{
+    Class, Error,
+    card::{Card, Standing, standing},
+    operation::{Shortfall, WeighOptions, WeighPlan, WeighRefusal, Weighed},
+    progress::Watch,
+    units::ByteLen,
+};
+
+const UNTOUCHED: &str = "Nothing was written to the card.";
+/// A system writes more, and more often, than a slower card takes.
+const LEAST_RATE: u64 = 10_000_000;
+const LEAST_SMALL_WRITES: u64 = 100;
+
+pub(crate) fn run(session: &Session, args: &WeighArgs) -> Outcome<Exit> {
+    let map =
+        args.map.as_deref().map(|path| drawing::format(path, args.replace).map(|f| (path, f)));
+    let map = map.transpose()?;
+    let card = resolve::card(&session.fleet, &args.card)?;
+    may_be_written(session, args, &card)?;
+    let host = session.fleet.host_of(&card);
+    let options = WeighOptions {
+        erase: args.erase,
+        full: args.full,
+        zero: args.zero,
+        allow_fixed: args.allow_fixed,
+    };
+    let plan = WeighPlan::new(host, card.clone(), options).map_err(refused)?;
+    let name = card.path.display();
+    if args.erase {
+        let word = survey::name(Some(plan.survey()), &card);
+        let question = format!(
+            "Everything on {name} is overwritten. Type what it is called now, {word}, to go ahead: "
+        );
+        session.confirm_by_typing(&word, &question, args.yes)?;
+    }
+    let free: ByteLen = plan.free.iter().map(|span| span.len()).sum();
+    session.out.note(&format!(
+        "Weighing {name}, which claims {}: {} of it may be written{}.",
+        size::both(card.size),
+        size::short(free),
+        match (args.erase, args.full || args.zero) {
+            (true, _) => "",
+            (false, true) => ", which no volume has in use, and become zeros where they are",
+            (false, false) => ", which no volume has in use, and what stands there is put back",
+        }
+    ));
+    let progress = session.progress(if args.full { 2 } else { 1 });
+    let cancel = &session.environment.interrupt.cancel;
+    let watch = Watch { observer: &progress, cancel };
+    let weighed = plan.run(host, watch).map_err(|error| failed(error, args))?;
+    drop(progress);
+    if let Some((path, format)) = map {
+        let (title, subtitle) = titles(&card, &weighed);
+        let drawn = rates::draw(&weighed.places, card.size, &title, &subtitle, format);
+        let drawn = drawn.map_err(|why| {
+            Failure::new(Exit::Failed, format!("drawing the picture failed: {why}"))
+        })?;
+        drawing::keep(session, path, args.replace, &drawn)?;
+    }
+    show(session, args, &card, &weighed);
+    Ok(exit_of(&weighed))
+}
+
+fn exit_of(weighed: &Weighed) -> Exit {
+    match weighed.shortfall {
+        None => Exit::Done,
+        Some(_) => Exit::Mismatch,
+    }
+}
+
+fn may_be_written(session: &Session, args: &WeighArgs, card: &Card) -> Outcome<()> {
+    match standing(card, args.allow_fixed) {
+        Standing::Ready => Ok(()),
+        Standing::Mounted(mounts) => {
+            session.make_unmounted(card, &mounts, args.unmount).state(UNTOUCHED)
+        }
+        other => {
+            let what = other.refusal(card.path.display()).unwrap_or_default();
+            Err(Failure::refused(what).state(UNTOUCHED).next(
+                "`imbrik cards` tells what uses it; for a fixed disk that is meant, add --allow-fixed.",
+            ))
+        }
+    }
+}
+
+fn refused(refusal: WeighRefusal) -> Failure {
+    match refusal {
+        WeighRefusal::Failed(error) => Failure::from(error).state(UNTOUCHED),
+        other => Failure::refused(other.to_string()).state(UNTOUCHED).next(
+            "Only what a clean volume has unused may be written. To give up all that is on it, add \
+             --erase.",
+        ),
+    }
+}
+
+fn failed(error: Error, args: &WeighArgs) -> Failure {
+    let state = match (args.erase, error.class()) {
+        (_, Class::Refused) => UNTOUCHED,
+        (true, _) => "What was on the card is lost.",
+        (false, Class::Gone) => {
+            "It was pulled out in the middle: a few places that no volume has in use may hold a mark."
+        }
+        (false, _) => {
+            "What no volume has in use may hold something else; nothing else was touched."
+        }
+    };
+    Failure::from(error)
+        .state(state)
+        .next("Look whether the card is still there, and weigh it again.")
+}
+
+/// "64 GB: Sorrel card", and what is under it.
+fn titles(card: &Card, weighed: &Weighed) -> (String, String) {
+    let model = card.model.as_deref().unwrap_or("card");
+    let holds = match weighed.shortfall {
+        None => "no sign that it holds less than it claims".to_owned(),
+        Some(shortfall) => format!("it holds only {}", size::both(real(shortfall))),
+    };
+    let rate = |rate: Option<u64>| match rate {
+        Some(rate) => format!("{}/s", size::short(ByteLen::new(rate))),
+        None => "?".to_owned(),
+    };
+    let subtitle =
+        format!("{holds}; reads {}, writes {}", rate(weighed.read_rate), rate(weighed.write_rate));
+    (format!("{model}, {}", size::short(card.size)), subtitle)
+}
+
+fn real(shortfall: Shortfall) -> ByteLen {
+    match shortfall {
+        Shortfall::Wraps(len) => len,
+        Shortfall::Ends(at) => ByteLen::new(at.get()),
+        _ => ByteLen::ZERO,
+    }
+}
+
+fn show(session: &Session, args: &WeighArgs, card: &Card, weighed: &Weighed) {
+    let out = &session.out;
+    if out.is_json() {
+        out.line(&object(args, card, weighed).to_string());
+        return;
+    }
+    let model = card.model.as_ref().map_or(String::new(), |model| format!(" · {model}"));
+    out.line("");
+    out.line(&format!("Card      {} · {}{model}", card.path.display(), size::both(card.size)));
+    out.line(&format!("Holds     {}", holds(args, weighed)));
+    let rate = |rate: u64| format!("{}/s", size::short(ByteLen::new(rate)));
+    if let Some(read) = weighed.read_rate {
+        let slowest = weighed.places.iter().map(|(_, rate)| *rate).min().unwrap_or(read);
+        let fastest = weighed.places.iter().map(|(_, rate)| *rate).max().unwrap_or(read);
+        out.line(&format!(
+            "Read      {}; {} to {} over the card",
+            rate(read),
+            rate(slowest),
+            rate(fastest)
+        ));
+        let columns = layout::width(std::io::stdout()).saturating_sub(12);
+        out.line(&format!("          {}", rates::line(&weighed.places, columns)));
+    }
+    if let Some(write) = weighed.write_rate {
+        out.line(&format!("Write     {}", rate(write)));
+    }
+    if let Some(small) = weighed.small_writes {
+        out.line(&format!("Small     {small} writes of 4 KiB a second, each made sure of"));
+    }
+    if let Some(meaning) = meaning(weighed) {
+        out.line(&format!("Means     {meaning}"));
+    }
+    out.line(&format!(
+        "Traffic   {} read, {} written",
+        size::short(weighed.tally.read()),
+        size::short(weighed.tally.written())
+    ));
+    out.line(&format!("Time      {}", time::span(weighed.took)));
+    if let Some(path) = &args.map {
+        let path = std::path::absolute(path).unwrap_or_else(|_| path.clone());
+        out.line(&format!("Map       {}", quoted(&path)));
+    }
+}
+
+fn holds(args: &WeighArgs, weighed: &Weighed) -> String {
+    let real = weighed.shortfall.map(|shortfall| (shortfall, size::both(real(shortfall))));
+    match real {
+        Some((Shortfall::Wraps(_), real)) => {
+            format!(
+                "only {real}: behind that it begins anew, and what is written there ruins what stands in front"
+            )
+        }
+        Some((_, real)) => format!("only about {real}: what is written behind that is not kept"),
+        None if args.full && args.erase => {
+            "what it claims: every byte was written and read back".to_owned()
+        }
+        None if args.full => format!(
+            "no sign of less than it claims; {} were written and read back",
+            size::both(weighed.proved)
+        ),
+        None => format!(
+            "no sign of less than it claims, by {}; --full writes and reads all that is unused",
+            count(weighed.marks, "mark")
+        ),
+    }
+}
+
+fn meaning(weighed: &Weighed) -> Option<&'static str> {
+    if weighed.shortfall.is_some() {
+        return Some("do not rely on this card: what does not fit is lost without a word");
+    }
+    let (write, small) = (weighed.write_rate?, weighed.small_writes?);
+    Some(match (write < LEAST_RATE, small < LEAST_SMALL_WRITES) {
+        (true, _) => "too slow for a system card: under 10 MB/s a board waits for it",
+        (false, true) => {
+            "too slow for a system card: under 100 small writes a second a board waits for it"
+        }
+        (false, false) => "fast enough for a system card",
+    })
+}
+
+fn object(args: &WeighArgs, card: &Card, weighed: &Weighed) -> serde_json::Value {
+    let exit = exit_of(weighed);
+    let pairs = weighed.places.iter().map(|(at, rate)| (at.get(), *rate));
+    let more = json::Weighed {
+        code: exit.code(),
+        card: card.path.to_string_lossy().into_owned(),
+        claimed_bytes: weighed.claimed.get(),
+        real_bytes: weighed.shortfall.map(|shortfall| real(shortfall).get()),
+        shortfall: weighed.shortfall.map(|shortfall| match shortfall {
+            Shortfall::Wraps(_) => json::Shortfall::Wraps,
+            _ => json::Shortfall::Ends,
+        }),
+        marks: weighed.marks,
+        proved_bytes: weighed.proved.get(),
+        read_rate: weighed.read_rate,
+        write_rate: weighed.write_rate,
+        small_writes: weighed.small_writes,
+        rates: pairs.map(|(at, rate)| [at, rate]).collect(),
+        card_bytes_read: weighed.tally.read().get(),
+        card_bytes_written: weighed.tally.written().get(),
+        seconds: weighed.took.as_secs_f64(),
+        map: args.map.as_deref().map(json::path),
+    };
+    json::object("weigh", json::result(exit), more)
+}
