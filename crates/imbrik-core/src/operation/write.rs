@@ -2,17 +2,18 @@
 
 use crate::{
     card::Host,
-    image::TileDigest,
+    image::{TILE, TileData, TileDigest, tile_span},
     layout::View,
     transfer::{Differences, OnDamage, Origin, Planned, claim, read_back, write_card},
 };
 use imbrik_store::{
-    Counted, ReadAt, Tally, Window,
+    Counted, Pool, ReadAt, Tally, Window,
     error::{Error, Result},
     progress::Watch,
     units::{ByteLen, Span},
 };
 use std::{
+    collections::HashMap,
     fmt,
     sync::Arc,
     time::{Duration, Instant},
@@ -69,7 +70,12 @@ pub enum WriteFailure {
     /// All was written, and not read back.
     NotReadBack(Error),
     /// All was written, and what was read back is something else.
-    NotKept(Differences),
+    NotKept {
+        /// What is.
+        found: Differences,
+        /// Behind how many bytes the card begins anew, where what stands in front tells that.
+        wraps_at: Option<ByteLen>,
+    },
 }
 
 impl fmt::Display for WriteFailure {
@@ -78,7 +84,7 @@ impl fmt::Display for WriteFailure {
             Self::NotClaimed(error) | Self::CutShort { error, .. } | Self::NotReadBack(error) => {
                 error.fmt(f)
             }
-            Self::NotKept(found) => {
+            Self::NotKept { found, .. } => {
                 let bytes: ByteLen = found.spans.iter().map(|span| span.len()).sum();
                 write!(f, "the card did not keep what was written: {bytes} are something else")
             }
@@ -139,12 +145,52 @@ impl CardWriting<'_> {
         digests: &[TileDigest],
         watch: Watch<'_>,
     ) -> std::result::Result<(), WriteFailure> {
-        let found = medium
-            .and_then(|medium| read_back(&self.view.read_back_from(medium), digests, watch))
+        let back = medium.map(|medium| self.view.read_back_from(medium));
+        let found = back
+            .and_then(|back| Ok((read_back(&back, digests, watch)?, back)))
             .map_err(WriteFailure::NotReadBack)?;
-        match found.spans.is_empty() {
-            true => Ok(()),
-            false => Err(WriteFailure::NotKept(found)),
+        match found {
+            (found, _) if found.spans.is_empty() => Ok(()),
+            (found, back) => {
+                let wraps_at = wraps_at(&back, digests, &found.spans);
+                Err(WriteFailure::NotKept { found, wraps_at })
+            }
         }
     }
+}
+
+/// How many of the tiles that differ are looked at to tell why.
+const LOOKED_AT: usize = 64;
+
+/// Behind how many bytes a card begins anew on which `differing` came back as something else than
+/// `digests`: where most of that is what was written as much further on.
+fn wraps_at(back: &View, digests: &[TileDigest], differing: &[Span]) -> Option<ByteLen> {
+    let size = back.size();
+    let places: HashMap<[u8; 32], u64> = (0u64..)
+        .zip(digests)
+        .filter_map(|(index, digest)| match digest {
+            TileDigest::Hash(hash) => Some((*hash.as_bytes(), index)),
+            TileDigest::Zero => None,
+        })
+        .collect();
+    let tiles = (0u64..).map_while(|index| Some((index, tile_span(index, size)?)));
+    let is_differing = |tile: &Span| differing.iter().any(|span| span.intersect(*tile).is_some());
+    let pool = Pool::new(TILE.to_usize()?);
+    let mut apart: HashMap<u64, usize> = HashMap::new();
+    let mut looked_at = 0usize;
+    for (index, tile) in tiles.filter(|(_, tile)| is_differing(tile)).take(LOOKED_AT) {
+        let mut buffer = pool.take(tile.len().to_usize()?);
+        if back.read_at(tile.start(), &mut buffer).is_err() {
+            continue;
+        }
+        looked_at = looked_at.saturating_add(1);
+        let (_, TileDigest::Hash(hash)) = TileData::of(buffer) else { continue };
+        if let Some(other) = places.get(hash.as_bytes()).filter(|other| **other > index) {
+            let count = apart.entry(other.saturating_sub(index)).or_default();
+            *count = count.saturating_add(1);
+        }
+    }
+    let (tiles, count) = apart.into_iter().max_by_key(|(_, count)| *count)?;
+    let len = TILE.checked_mul(tiles)?;
+    (count.saturating_mul(2) > looked_at).then_some(len)
 }

@@ -47,7 +47,7 @@ impl Job<'_> {
                 .next("Look again with `imbrik cards`, and repeat."),
             WriteFailure::CutShort { error, was_written } => self.cut_short(error, was_written),
             WriteFailure::NotReadBack(error) => self.not_read_back(error),
-            WriteFailure::NotKept(found) => self.not_kept(&found),
+            WriteFailure::NotKept { found, wraps_at } => self.not_kept(&found, wraps_at),
             other => Failure::new(Exit::Failed, other.to_string()),
         }
     }
@@ -102,7 +102,7 @@ impl Job<'_> {
             .next(prove)
     }
 
-    fn not_kept(&self, found: &Differences) -> Failure {
+    fn not_kept(&self, found: &Differences, wraps_at: Option<ByteLen>) -> Failure {
         let bytes: ByteLen = found.spans.iter().map(|span| span.len()).sum();
         let first = found.spans.first().copied().unwrap_or_default();
         Failure::new(
@@ -113,6 +113,15 @@ impl Job<'_> {
             ),
         )
         .state(format!("{} cannot be relied on.", self.card.name()))
-        .next("Try another reader; if it happens again, the card is bad or holds less than it claims.")
+        .next(match wraps_at {
+            Some(real) => format!(
+                "It begins anew behind {}: that is all it holds, whatever it claims. Use another card; \
+                 `imbrik weigh` tells more.",
+                size::both(real)
+            ),
+            None => "Try another reader; if it happens again, the card is bad or holds less than it \
+                     claims: `imbrik weigh` tells."
+                .to_owned(),
+        })
     }
 }

@@ -128,6 +128,13 @@ fn a_card_that_holds_less_than_it_claims_is_found_out() {
         .expect(3)
         .says("did not keep what was written")
         .says("cannot be relied on");
+    // All of it is something: what stands in front is what belongs further on.
+    fs::write(bench.path("noise.img"), noise(CARD as usize)).unwrap();
+    bench
+        .imbrik("restore noise.img rack:b --as-is --yes")
+        .expect(3)
+        .says("It begins anew behind 33.6 MB (32 MiB)")
+        .says("imbrik weigh");
 }
 
 #[test]
