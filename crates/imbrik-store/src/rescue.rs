@@ -136,7 +136,10 @@ impl<'a> Rescue<'a> {
         let areas: Vec<Area> = joined(open.to_vec()).into_iter().map(Area::of).collect();
         let left = areas.iter().map(|area| area.len()).sum();
         let mut work = Work { areas, left, take, tell, done: Vec::new() };
-        match self.all(&mut work) {
+        let outcome = self.all(&mut work);
+        let (areas, was_cut_short) = (work.areas.len(), matches!(outcome, Err(Halt::Over)));
+        tracing::info!(areas, left = work.left, was_cut_short, "bad places were tried");
+        match outcome {
             Ok(()) => Ok(work.left()),
             Err(Halt::Over) => {
                 self.was_cut_short = true;
@@ -208,6 +211,9 @@ impl<'a> Rescue<'a> {
         self.buf.resize(len.fitting::<usize>()?, 0);
         let done = self.source.read_once(ByteOffset::new(at), &mut self.buf);
         self.most_failed = self.most_failed.saturating_sub(u64::from(done.is_err()));
+        if let Err(error) = &done {
+            tracing::debug!(at, len, %error, "a place did not answer");
+        }
         match done {
             Ok(()) => {
                 (work.take)(ByteOffset::new(at), &self.buf)?;

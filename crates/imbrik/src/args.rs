@@ -46,6 +46,9 @@ pub(crate) struct Global {
     /// Also use the stand-in cards in this folder, as rack:SLOT
     #[arg(long, global = true, value_name = "DIR", help_heading = COMMON, display_order = 901)]
     pub(crate) rack: Option<PathBuf>,
+    /// Append to this file what is decided, read again, written and refused
+    #[arg(long, global = true, value_name = "FILE", help_heading = COMMON, display_order = 904)]
+    pub(crate) log: Option<PathBuf>,
     /// Print this help
     #[arg(short, long, global = true, action = ArgAction::HelpShort, help_heading = COMMON,
           display_order = 909)]

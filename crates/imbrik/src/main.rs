@@ -15,6 +15,7 @@ mod fitting;
 mod fleet;
 mod identity;
 mod interrupt;
+mod log;
 mod packing;
 mod pipe;
 mod render;

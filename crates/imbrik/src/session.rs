@@ -45,6 +45,8 @@ pub(crate) struct Environment {
     pub(crate) interrupt: Interrupt,
     /// Whether somebody sits in front of it.
     pub(crate) asks: bool,
+    /// Where a log is kept.
+    pub(crate) log: Option<PathBuf>,
 }
 
 impl Environment {
@@ -72,6 +74,7 @@ impl Environment {
             temporary: set("TMPDIR").map_or_else(|| "/var/tmp".into(), PathBuf::from),
             interrupt: Interrupt::listen(),
             asks: io::stdin().is_terminal() && io::stderr().is_terminal(),
+            log: set("IMBRIK_LOG").map(PathBuf::from),
         }
     }
 }

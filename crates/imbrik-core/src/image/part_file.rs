@@ -120,6 +120,7 @@ impl PartFile {
     /// When it is not certain to be on the medium.
     pub fn keep(mut self) -> Result<()> {
         self.stays = true;
+        tracing::info!(name = %self.part.display(), "what is there stays");
         self.sync()
     }
 
@@ -212,6 +213,7 @@ impl PartFile {
             }
         };
         renamed?;
+        tracing::info!(name = %self.name.display(), "a file has its name");
         self.stays = true;
         let _ = fs::remove_file(self.notes());
         sync_folder_of(&self.name);

@@ -78,6 +78,12 @@ impl Occupancy {
             at = part.span.end();
         }
         segments.push(copied(Span::between(at, card.end())));
+        for why in &read_whole {
+            tracing::info!(%why, "read whole");
+        }
+        for finding in &findings {
+            tracing::info!(%finding, "odd");
+        }
         Ok(Self { segments: simplified(segments), volumes, read_whole, findings })
     }
 

@@ -273,6 +273,7 @@ impl Weighing<'_> {
             self.store.flush()?;
         }
         weighed.took = started.elapsed();
+        tracing::info!(shortfall = ?weighed.shortfall, marks = weighed.marks, "the card is weighed");
         Ok(weighed)
     }
 
@@ -404,6 +405,7 @@ impl Weighing<'_> {
         for batch in places.chunks(BATCH) {
             self.watch.cancel.check()?;
             *count = count.saturating_add(batch.len().fitting()?);
+            tracing::debug!(marks = batch.len(), from = ?batch.first(), "marks are written");
             let found = self.with_it_put_back(|before| self.mark_some(field, batch, before))?;
             match found {
                 None => last_good = batch.last().copied(),

@@ -50,5 +50,6 @@ pub fn claim(host: &dyn Host, planned: &Planned, allow_fixed: bool) -> Result<Bo
     if before.is_some_and(|before| *before != found.fingerprint()) {
         return Err(exchanged());
     }
+    tracing::info!(card = %planned.card.path.display(), "the card is claimed");
     Ok(target)
 }

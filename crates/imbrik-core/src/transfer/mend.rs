@@ -71,6 +71,7 @@ fn try_again(
         },
     )?;
     let was_cut_short = rescue.was_cut_short();
+    tracing::info!(open = open.len(), left = left.len(), "what was lacking was tried");
     observer.on(&Event::Finished);
     for span in &left {
         observer.on(&Event::Unreadable { span: *span });

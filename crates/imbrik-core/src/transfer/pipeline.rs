@@ -178,6 +178,7 @@ pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travel
         turn: Mutex::new(Turn { next: first, ..Turn::default() }),
         pace: Pace { committed: Mutex::new(first), ..Pace::default() },
     };
+    tracing::info!(step = ?journey.step, total = journey.total.get(), done = first, "a journey begins");
     observer.on(&Event::Started { step: journey.step, total: journey.total });
     let makers: Vec<S::Worker> = (0..workers).map(|_| sink.worker()).collect::<Result<_>>()?;
     let travelled = thread::scope(|scope| {
@@ -190,7 +191,16 @@ pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travel
         let result = road.commit_all(sink, &receiver);
         road.pace.stop();
         result
-    })?;
+    });
+    let travelled = match travelled {
+        Ok(travelled) => travelled,
+        Err(error) => {
+            tracing::warn!(step = ?journey.step, %error, "a journey ended early");
+            return Err(error);
+        }
+    };
+    let unreadable = travelled.unreadable.len();
+    tracing::info!(step = ?journey.step, unreadable, "a journey is done");
     observer.on(&Event::Finished);
     Ok(travelled)
 }

@@ -77,6 +77,7 @@ pub(super) fn resumed(
     }
     let SaveOptions { pack, sums, replace, owner, .. } = options;
     let tiles = kept.digests.len();
+    tracing::info!(tiles, open = kept.unreadable.len(), "what is left is gone on with");
     let writer = ImageWriter::go_on(unfinished, tiles, name, *pack, sums, *replace, *owner)?;
     Ok(Some((writer, kept)))
 }

@@ -155,6 +155,12 @@ impl SoFar {
             }
             // A bad card may take seconds to give up on a place.
             cancel.check()?;
+            tracing::debug!(
+                at = place.get(),
+                len = len.get(),
+                is_leapt,
+                "a piece is left for later"
+            );
             if !is_leapt {
                 self.careful = CALM;
                 if len > CAREFUL {

@@ -145,11 +145,12 @@ struct WithCard<'a> {
     card: Arc<View>,
     cancel: Cancel,
     differing: Vec<Span>,
+    unreadable: Vec<Span>,
 }
 
 impl Sink for WithCard<'_> {
-    type Worker = Box<dyn FnMut(Tile) -> Result<Vec<Span>> + Send>;
-    type Piece = Vec<Span>;
+    type Worker = Box<dyn FnMut(Tile) -> Result<Differences> + Send>;
+    type Piece = Differences;
 
     fn worker(&self) -> Result<Self::Worker> {
         let (card, cancel) = (Arc::clone(&self.card), self.cancel.clone());
@@ -158,19 +159,21 @@ impl Sink for WithCard<'_> {
         Ok(Box::new(move |tile| {
             let is_zero = matches!(tile.data, TileData::Zeros(_));
             if is_zero && !may_hold_data(&card, tile.span, &mut heard)? {
-                return Ok(Vec::new());
+                return Ok(Differences::default());
             }
             let mut found = pool.take(tile.span.len().to_usize().unwrap_or(0));
             let (now, mut so_far) = (Damage::Now(Duration::MAX), SoFar::default());
-            let mut differing =
+            let unreadable =
                 salvage::read(&card, tile.span, &mut found, now, &mut so_far, &cancel)?;
-            differing.extend(differing_sectors(&tile, &found, card.sector_size()));
-            Ok(differing)
+            let mut spans = unreadable.clone();
+            spans.extend(differing_sectors(&tile, &found, card.sector_size()));
+            Ok(Differences { spans, unreadable })
         }))
     }
 
-    fn commit(&mut self, _: Span, differing: Vec<Span>) -> Result<()> {
-        self.differing.extend(differing);
+    fn commit(&mut self, _: Span, found: Differences) -> Result<()> {
+        self.differing.extend(found.spans);
+        self.unreadable.extend(found.unreadable);
         Ok(())
     }
 
@@ -212,6 +215,7 @@ pub fn compare(view: &View, card: Arc<dyn ReadAt>, watch: Watch<'_>) -> Result<D
         card: Arc::new(view.read_back_from(card)),
         cancel: watch.cancel.clone(),
         differing: Vec::new(),
+        unreadable: Vec::new(),
     };
     let journey = Journey {
         view,
@@ -223,5 +227,5 @@ pub fn compare(view: &View, card: Arc<dyn ReadAt>, watch: Watch<'_>) -> Result<D
         watch,
     };
     run(&journey, &mut sink)?;
-    Ok(Differences { spans: joined(sink.differing), unreadable: Vec::new() })
+    Ok(Differences { spans: joined(sink.differing), unreadable: joined(sink.unreadable) })
 }

@@ -138,6 +138,7 @@ impl ToCard<'_> {
         self.card.zero_at(Span::whole(HEAD.min(head.len())))?;
         self.card.flush()?;
         self.is_cleared = true;
+        tracing::info!("the card's start is cleared: it has no table until all else is on it");
         Ok(())
     }
 

@@ -61,19 +61,37 @@ size = 3904897024
 model = "Yarrow card 4G"
 "#;
 
-/// Where it stands, from the folder of the demo.
-const RACK_FILE: &str = "rack/rack.toml";
+/// A card that fails, as one reader reads it and as another does.
+const WORN: &str = r#"# A worn card of Hollow Oak Apiary, in two readers.
 
-const CARDS: [(&str, &[u8]); 2] = [
-    ("a.img", include_bytes!("../../../../demo/cards/hive-07.img.zst")),
-    ("c.img", include_bytes!("../../../../demo/cards/hive-05.img.zst")),
+[[slot]]
+name = "old"               # here, parts of two files cannot be read
+size = 4009754624
+model = "Willow card 4G"
+unreadable = [[308502528, 20480], [308715520, 512], [1501429760, 4194304]]
+
+[[slot]]
+name = "other"             # the same card in another reader
+size = 4009754624
+file = "old.img"
+model = "Willow card 4G"
+"#;
+
+/// The racks, from the folder of the demo.
+const RACKS: [(&str, &str); 2] = [("rack/rack.toml", RACK), ("worn/rack.toml", WORN)];
+
+const HIVE_07: &[u8] = include_bytes!("../../../../demo/cards/hive-07.img.zst");
+const CARDS: [(&str, &[u8]); 3] = [
+    ("rack/a.img", HIVE_07),
+    ("rack/c.img", include_bytes!("../../../../demo/cards/hive-05.img.zst")),
+    ("worn/old.img", HIVE_07),
 ];
 
 /// What tells a folder of an earlier demo from any other: it lists what the demo made, which may be
 /// made anew.
 const MARK: &str = ".imbrik-demo";
 /// The folders that it fills.
-const FOLDERS: [&str; 2] = ["rack", "images"];
+const FOLDERS: [&str; 3] = ["rack", "worn", "images"];
 
 pub(crate) fn run(args: &DemoArgs, is_json: bool, environment: &Environment) -> Outcome<Exit> {
     if is_json {
@@ -89,64 +107,11 @@ pub(crate) fn run(args: &DemoArgs, is_json: bool, environment: &Environment) -> 
     out.line(&format!("$ cd {}", quoted(&args.dir)));
     out.line("$ export IMBRIK_RACK=$PWD/rack");
 
-    let show = |comment: &str, words: &[&str], expected: Exit| {
-        out.line("");
-        out.line(&out.paint(Tone::Strong, &format!("# {comment}")));
-        out.line(&out.paint(Tone::Strong, &format!("$ imbrik {}", words.join(" "))));
-        let typed = std::iter::once("imbrik").chain(words.iter().copied());
-        match run_command(typed.map(OsString::from).collect(), environment.clone()) {
-            exit if exit == expected => Ok(()),
-            exit => Err(Failure::new(
-                exit,
-                format!(
-                    "this step of the demo ended with code {}, not {}",
-                    exit.code(),
-                    expected.code()
-                ),
-            )),
-        }
-    };
-    show("Which card is which?", &["cards"], Exit::Done)?;
-    show("What is on the card of hive 7, and where?", &["show", "rack:a"], Exit::Done)?;
-    show(
-        "Save the card of hive 7 into the folder images.",
-        &["save", "rack:a", "images"],
-        Exit::Done,
-    )?;
+    let show = |step: &Step<'_>| step.show(&out, &environment);
+    first_steps().iter().try_for_each(show)?;
     let image = new_image(&others).map_err(failed)?;
-    show(
-        "Is the image whole, and is it what the card holds?",
-        &["check", &image, "--against", "rack:a"],
-        Exit::Done,
-    )?;
-    show(
-        "Onto another \"4 GB\" card. It is a little smaller: the last volume makes room.",
-        &["restore", &image, "rack:b", "--yes"],
-        Exit::Done,
-    )?;
-    show("Make it fit any card: as small as its files allow.", &["fit", &image], Exit::Done)?;
     let fitted = image.replace(".img.zst", "-fitted.img.zst");
-    show(
-        "That goes onto any card, and its last volume fills it.",
-        &["restore", &fitted, "rack:d", "--yes"],
-        Exit::Done,
-    )?;
-    show(
-        "Onto the 8 GB card: first only the plan.",
-        &["restore", &image, "rack:c", "--plan"],
-        Exit::Done,
-    )?;
-    show(
-        "Then for real. (Without --yes it asks for its host name.)",
-        &["restore", &image, "rack:c", "--yes"],
-        Exit::Done,
-    )?;
-    show(
-        "One more for each of three hives, in one read of the card: with names and ids of their own.",
-        &["clone", "rack:a", "rack:e", "rack:f", "rack:g", "--as-new", "hive-1{n}", "--yes"],
-        Exit::Done,
-    )?;
-    show("Now these cards carry the system.", &["cards"], Exit::Done)?;
+    steps(&image, &fitted).iter().try_for_each(show)?;
     note_what_was_made(Path::new("."), &others).map_err(failed)?;
     out.line("");
     out.line(&format!(
@@ -154,6 +119,91 @@ pub(crate) fn run(args: &DemoArgs, is_json: bool, environment: &Environment) -> 
         quoted(&env::current_dir().unwrap_or_else(|_| args.dir.clone()))
     ));
     Ok(Exit::Done)
+}
+
+/// A command of the demo: what it is for, and how it ends.
+struct Step<'a> {
+    comment: &'a str,
+    words: Vec<&'a str>,
+    expected: Exit,
+}
+
+impl<'a> Step<'a> {
+    const fn new(comment: &'a str, words: Vec<&'a str>) -> Self {
+        Self { comment, words, expected: Exit::Done }
+    }
+
+    /// Shows it as it is typed, and runs it.
+    fn show(&self, out: &Out, environment: &Environment) -> Outcome<()> {
+        out.line("");
+        out.line(&out.paint(Tone::Strong, &format!("# {}", self.comment)));
+        out.line(&out.paint(Tone::Strong, &format!("$ imbrik {}", self.words.join(" "))));
+        let typed = std::iter::once("imbrik").chain(self.words.iter().copied());
+        match run_command(typed.map(OsString::from).collect(), environment.clone()) {
+            exit if exit == self.expected => Ok(()),
+            exit => Err(Failure::new(
+                exit,
+                format!(
+                    "this step of the demo ended with code {}, not {}",
+                    exit.code(),
+                    self.expected.code()
+                ),
+            )),
+        }
+    }
+}
+
+fn first_steps() -> [Step<'static>; 3] {
+    [
+        Step::new("Which card is which?", vec!["cards"]),
+        Step::new("What is on the card of hive 7, and where?", vec!["show", "rack:a"]),
+        Step::new(
+            "Save the card of hive 7 into the folder images.",
+            vec!["save", "rack:a", "images"],
+        ),
+    ]
+}
+
+/// What is done with the image that was just made, and with what comes of it.
+fn steps<'a>(image: &'a str, fitted: &'a str) -> Vec<Step<'a>> {
+    let onto_any = "That goes onto any card, and its last volume fills it.";
+    vec![
+        Step::new(
+            "Is the image whole, and is it what the card holds?",
+            vec!["check", image, "--against", "rack:a"],
+        ),
+        Step::new(
+            "Onto another \"4 GB\" card. It is a little smaller: the last volume makes room.",
+            vec!["restore", image, "rack:b", "--yes"],
+        ),
+        Step::new("Make it fit any card: as small as its files allow.", vec!["fit", image]),
+        Step::new(onto_any, vec!["restore", fitted, "rack:d", "--yes"]),
+        Step::new(
+            "Onto the 8 GB card: first only the plan.",
+            vec!["restore", image, "rack:c", "--plan"],
+        ),
+        Step::new(
+            "Then for real. (Without --yes it asks for its host name.)",
+            vec!["restore", image, "rack:c", "--yes"],
+        ),
+        Step::new(
+            "One more for each of three hives, in one read of the card: with names and ids of their own.",
+            vec!["clone", "rack:a", "rack:e", "rack:f", "rack:g", "--as-new", "hive-1{n}", "--yes"],
+        ),
+        Step::new("Now these cards carry the system.", vec!["cards"]),
+        Step::new("Does a card hold what it claims?", vec!["weigh", "rack:d"]),
+        Step {
+            expected: Exit::Unreadable,
+            ..Step::new(
+                "A worn card, parts of which cannot be read: all else is saved, and what is lost has names.",
+                vec!["save", "rack:old", "images/worn.img.zst", "--rack", "worn"],
+            )
+        },
+        Step::new(
+            "Another reader reads it better: what was lacking is put in.",
+            vec!["mend", "images/worn.img.zst", "rack:other", "--rack", "worn"],
+        ),
+    ]
 }
 
 fn set_up_failed(dir: &Path, error: io::Error) -> Failure {
@@ -174,9 +224,10 @@ fn set_up(dir: &Path, out: &Out) -> Outcome<BTreeSet<PathBuf>> {
     if is_used && made.is_err() {
         return refused(format!("{} is in use by something else", quoted(dir)));
     }
-    let rack = fs::read_to_string(dir.join(RACK_FILE));
-    if rack.is_ok_and(|rack| rack != RACK) {
-        return refused(format!("{} was changed by somebody", quoted(&dir.join(RACK_FILE))));
+    for (name, rack) in RACKS {
+        if fs::read_to_string(dir.join(name)).is_ok_and(|found| found != rack) {
+            return refused(format!("{} was changed by somebody", quoted(&dir.join(name))));
+        }
     }
     for name in made.unwrap_or_default().lines().map(Path::new) {
         let is_below = name.components().all(|part| matches!(part, Component::Normal(_)));
@@ -188,23 +239,25 @@ fn set_up(dir: &Path, out: &Out) -> Outcome<BTreeSet<PathBuf>> {
         fs::create_dir_all(dir.join(folder)).map_err(failed)?;
     }
     // Stand-ins of a demo that was interrupted are not on the list.
-    for name in std::iter::once(RACK_FILE.to_owned()).chain(slots()) {
+    for name in RACKS.iter().map(|(name, _)| (*name).to_owned()).chain(slots()) {
         remove(&dir.join(name)).map_err(failed)?;
     }
     let others = files_in(dir).map_err(failed)?;
-    out.note(&format!("Making seven stand-in cards in {} ...", quoted(dir)));
-    fs::write(dir.join(MARK), "")
-        .and_then(|()| fs::write(dir.join(RACK_FILE), RACK))
-        .map_err(failed)?;
+    out.note(&format!("Making eight stand-in cards in {} ...", quoted(dir)));
+    fs::write(dir.join(MARK), "").map_err(failed)?;
+    for (name, rack) in RACKS {
+        fs::write(dir.join(name), rack).map_err(failed)?;
+    }
     for (name, packed) in CARDS {
-        unpack(packed, &dir.join("rack").join(name)).map_err(failed)?;
+        unpack(packed, &dir.join(name)).map_err(failed)?;
     }
     Ok(others)
 }
 
 /// The files behind the slots of the rack.
 fn slots() -> impl Iterator<Item = String> {
-    ('a'..='g').map(|slot| format!("rack/{slot}.img"))
+    let worn = std::iter::once("worn/old.img".to_owned());
+    ('a'..='g').map(|slot| format!("rack/{slot}.img")).chain(worn)
 }
 
 fn remove(path: &Path) -> io::Result<()> {

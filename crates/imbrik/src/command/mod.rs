@@ -19,6 +19,7 @@ use crate::{
     args::{self, Cli, Command},
     exit::Exit,
     failure::{self, Failure, Outcome},
+    log,
     render::{Out, json, layout, note},
     session::{Environment, Session},
 };
@@ -35,6 +36,11 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
         Err(error) => return not_run(&error, &typed, &environment),
     };
     let name = cli.command.as_ref().map_or("imbrik", Command::name);
+    let log = cli.global.log.as_ref().or(environment.log.as_ref());
+    if let Err(failure) = log.map_or(Ok(()), |file| log::keep_in(file, &typed)) {
+        Out::new(cli.global.json, environment.color).failure(name, &failure);
+        return failure.exit;
+    }
     let outcome = match cli.command {
         Some(Command::Demo(args)) => demo::run(&args, cli.global.json, &environment),
         Some(Command::Pages(args)) => pages::run(&args),
@@ -59,10 +65,12 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
             outcome.and_then(|exit| output_is_whole(&session.out, exit))
         }),
     };
-    outcome.unwrap_or_else(|failure| {
+    let exit = outcome.unwrap_or_else(|failure| {
         Out::new(cli.global.json, environment.color).failure(name, &failure);
         failure.exit
-    })
+    });
+    tracing::info!(code = exit.code(), "ended");
+    exit
 }
 
 /// What people type who know another word for it.

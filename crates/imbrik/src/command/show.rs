@@ -37,17 +37,18 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
     let what = Shown::open(session, &args.what, &tally)?;
     let store = what.store();
     let untouched = "It was only read.";
-    let survey = Survey::of(&*store).state(untouched)?;
-    let mut occupancy = Occupancy::of(&store, &survey).state(untouched)?;
+    let more = "Look whether the card is still there; of an image, `imbrik check` tells more.";
+    let survey = Survey::of(&*store).state(untouched).next(more)?;
+    let mut occupancy = Occupancy::of(&store, &survey).state(untouched).next(more)?;
     let cancel = &session.environment.interrupt.cancel;
-    let cannot = occupancy.find_smallest(&store, &survey, cancel).state(untouched)?;
+    let cannot = occupancy.find_smallest(&store, &survey, cancel).state(untouched).next(more)?;
     occupancy.read_whole.extend(cannot);
     let gaps = survey.gaps.iter().map(|gap| {
         let used = imbrik_core::if_readable(gap_in_use(&*store, *gap))?;
         Ok((*gap, used.unwrap_or((ByteLen::ZERO, false))))
     });
-    let gaps = gaps.collect::<imbrik_core::Result<Vec<_>>>().state(untouched)?;
-    let references = references(&*store, &survey).state(untouched)?;
+    let gaps = gaps.collect::<imbrik_core::Result<Vec<_>>>().state(untouched).next(more)?;
+    let references = references(&*store, &survey).state(untouched).next(more)?;
     let found = Found { what: &what, survey, occupancy, gaps, references };
     if let (Some(path), Some(format)) = (&args.map, format) {
         let drawn = map::draw(&found.survey, &found.occupancy, &found.map_words(), format);
@@ -86,12 +87,17 @@ impl Shown {
                     "there is no card and no image called {}",
                     quoted(name)
                 ))
+                .state("Nothing was read.")
                 .next("See which card is which with `imbrik cards`."));
             }
-            return Ok(Self::Image(Box::new(session.open_image(name)?)));
+            let image = session
+                .open_image(name)
+                .state("The image was only read.")
+                .next("`imbrik check` tells more; try another copy of the image.")?;
+            return Ok(Self::Image(Box::new(image)));
         }
         let card = resolve::card(&session.fleet, name)?;
-        let source = session.fleet.source(&card, tally, false)?;
+        let source = session.fleet.source(&card, tally, false).state("The card was only read.")?;
         Ok(Self::Card(Box::new(card), source))
     }
 

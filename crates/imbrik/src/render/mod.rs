@@ -107,6 +107,7 @@ impl Out {
 
     /// A line that should not be overlooked.
     pub(crate) fn warn(&self, text: &str) {
+        tracing::warn!("{text}");
         let mark = paint(Tone::Alarm, "Note:", self.color && io::stderr().is_terminal());
         self.note(&format!("{mark} {text}"));
     }
@@ -123,6 +124,8 @@ impl Out {
 
     /// The same, with the object that programs get.
     pub(crate) fn failure_as(&self, object: &serde_json::Value, failure: &Failure) {
+        let Failure { what, state, next, .. } = failure;
+        tracing::error!(%state, %next, "{what}");
         if self.json {
             self.line(&object.to_string());
         }

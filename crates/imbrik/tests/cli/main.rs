@@ -7,6 +7,7 @@ mod containers;
 mod demo;
 mod devices;
 mod failing;
+mod faults;
 mod fit;
 mod harness;
 mod identity;

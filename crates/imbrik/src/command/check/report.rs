@@ -363,6 +363,12 @@ fn show_card(out: &Out, found: &OnCard, card: &Path) {
                 let len = size::short(*len);
                 out.line(&format!("                {len} in {place}"));
             }
+            let unreadable = &found.compared.differing.unreadable;
+            let unreadable: ByteLen = unreadable.iter().map(|span| span.len()).sum();
+            if !unreadable.is_zero() {
+                let unreadable = size::short(unreadable);
+                out.line(&format!("                {unreadable} of that could not be read"));
+            }
             places(out, spans, if found.is_image { "of its content" } else { "of the card" });
         }
     }

@@ -1,0 +1,70 @@
+//! A log that helps: what was decided, read again, written and refused, a line each, with its time.
+
+use crate::{
+    failure::{self, Outcome},
+    render::{harmless, quoted},
+};
+use jiff::Timestamp;
+use std::{
+    ffi::OsString,
+    fmt,
+    fs::{File, OpenOptions},
+    io::{self, Write},
+    os::unix::fs::OpenOptionsExt,
+    path::Path,
+    sync::Mutex,
+};
+use tracing_subscriber::fmt::{format::Writer, time::FormatTime};
+
+/// Appends to `file` what happens from now on, and first what was `typed`. A second call changes nothing.
+pub(crate) fn keep_in(file: &Path, typed: &[OsString]) -> Outcome<()> {
+    let opened = OpenOptions::new().append(true).create(true).mode(0o600).open(file);
+    let opened = opened.map_err(|error| {
+        failure::system(format!("opening the log {}", quoted(file)), error)
+            .state("Nothing was done.")
+            .next("Name another file, or leave the log out.")
+    })?;
+    let subscriber = tracing_subscriber::fmt()
+        .with_max_level(tracing::Level::DEBUG)
+        .with_ansi(false)
+        .with_timer(Now)
+        .with_writer(Mutex::new(Lines { file: opened, line: Vec::new() }))
+        .finish();
+    if tracing::subscriber::set_global_default(subscriber).is_ok() {
+        let typed: Vec<_> = typed.iter().map(|word| word.to_string_lossy()).collect();
+        tracing::info!(version = env!("CARGO_PKG_VERSION"), typed = %typed.join(" "), "begun");
+    }
+    Ok(())
+}
+
+/// The time of a line, to the millisecond.
+struct Now;
+
+impl FormatTime for Now {
+    fn format_time(&self, to: &mut Writer<'_>) -> fmt::Result {
+        write!(to, "{:.3}", Timestamp::now())
+    }
+}
+
+/// Writes whole lines, with nothing in them that could steer the terminal of whoever reads it.
+struct Lines {
+    file: File,
+    line: Vec<u8>,
+}
+
+impl Write for Lines {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.line.extend(bytes);
+        while let Some(end) = self.line.iter().position(|byte| *byte == b'\n') {
+            let rest = self.line.split_off(end + 1);
+            let line = std::mem::replace(&mut self.line, rest);
+            let line = String::from_utf8_lossy(&line);
+            writeln!(self.file, "{}", harmless(line.trim_end_matches('\n')))?;
+        }
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.flush()
+    }
+}
