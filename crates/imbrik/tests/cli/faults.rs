@@ -416,3 +416,26 @@ fn a_device_that_goes_away_or_is_held_is_told() {
     tool!("losetup", "-d", device);
     tool!("umount", &small);
 }
+
+/// Would fail where a night run that failed leaves nothing to go by, or where a stranger's text in a log
+/// steers the terminal of whoever reads it.
+#[test]
+fn a_log_tells_what_was_decided_read_again_and_how_it_ended() {
+    let bench = Bench::with_slot_a(&format!("unreadable = {}", json!([BAD])), "");
+    bench.imbrik("save rack:a one.img.zst --log night.log").expect(6);
+    let log = String::from_utf8(bench.bytes("night.log")).unwrap();
+    for words in
+        ["begun", "save rack:a one.img.zst", "a journey begins", "a place did not answer", "code=6"]
+    {
+        assert!(log.contains(words), "{words}: {log}");
+    }
+    assert!(log.lines().all(|line| line.starts_with("20") && line.contains("Z ")), "{log}");
+    // Another run goes on with it; the environment names it, too.
+    let mut command = bench.command(["check", "none\u{1b}[2J.img"]);
+    command.env("IMBRIK_LOG", "night.log");
+    assert_eq!(command.output().unwrap().status.code(), Some(2));
+    let more = bench.bytes("night.log");
+    assert!(more.len() > log.len() && !more.contains(&0x1b));
+    assert!(String::from_utf8_lossy(&more[log.len()..]).contains("there is no image"));
+    bench.imbrik("cards --log none/night.log").expect(1).says("opening the log");
+}

@@ -11,6 +11,7 @@ mod faults;
 mod fit;
 mod harness;
 mod identity;
+mod kills;
 mod layouts;
 mod mend;
 mod messages;
