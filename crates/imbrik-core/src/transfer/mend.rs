@@ -1,9 +1,10 @@
 //! What an image lacks, tried again, and put into it.
 
 use super::{
+    carry::{Before, carry},
     pipeline::{Journey, Travelled},
     salvage::Damage,
-    save::{Before, OnUnfinished, SaveOptions, Saved, carry},
+    saved::{OnUnfinished, SaveOptions, Saved},
 };
 use crate::{
     image::{Image, Output},

@@ -3,19 +3,20 @@
 //! [`save`] carries a card into an image, [`write_card`] an image onto a card, [`read_back`],
 //! [`check_tiles`] and [`compare`] carry what should be against what is.
 
+mod carry;
 mod claim;
 mod mend;
 mod pipeline;
 mod resume;
 mod salvage;
 mod save;
+mod saved;
 mod verify;
 mod write;
 
 pub use claim::{Planned, claim};
 pub use mend::{Mended, mend};
-pub use save::{
-    OnDamage, OnUnfinished, ReadBack, Sampled, SaveOptions, Saved, fit, repack, sample, save,
-};
+pub use save::{Sampled, fit, repack, sample, save};
+pub use saved::{OnDamage, OnUnfinished, ReadBack, SaveOptions, Saved};
 pub use verify::{Differences, check_sums, check_tiles, compare, read_back, sums_of};
 pub use write::{Origin, WrittenCard, write_card};

@@ -3,7 +3,7 @@
 use super::{
     pipeline::{Journey, Sink, Tile, Travelled, run},
     salvage::Damage,
-    save::SaveOptions,
+    saved::SaveOptions,
 };
 use crate::{
     image::{ImageWriter, Manifest, TILE, TileData, Unfinished, tile_count, tile_span},

@@ -3,7 +3,7 @@
 use super::{
     pipeline::{Journey, Sink, Tile, Travelled, run},
     salvage::Damage,
-    save::OnDamage,
+    saved::OnDamage,
 };
 use crate::{
     image::{TILE, TileData, TileDigest},

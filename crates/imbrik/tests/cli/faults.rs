@@ -278,11 +278,14 @@ fn every_fault_ends_as_it_should_and_nothing_is_lost() {
     assert!(cells >= 60, "{cells}");
 }
 
+/// What is done to an image, and how each command ends then and what it says.
+type Damage<'a> = (&'a str, &'a dyn Fn(), [(i32, &'a str); 6]);
+
 fn damaged_images(base: &Base) -> usize {
     let bench = &base.bench;
     let image = bench.path("old.img.zst");
     let whole = fs::read(&image).unwrap();
-    let faults: [(&str, &dyn Fn(), [(i32, &str); 6]); 5] = [
+    let faults: [Damage<'_>; 5] = [
         (
             "an image that is cut",
             &|| fs::write(&image, &whole[..whole.len() / 2]).unwrap(),
