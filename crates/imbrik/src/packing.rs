@@ -267,7 +267,7 @@ impl Destination {
         match pack.holds_manifest() {
             true => {
                 out.line(
-                    "The image is complete in itself; what stands beside it is for other tools.",
+                    "The image needs nothing beside it; what stands there is for other tools.",
                 );
             }
             false => {

@@ -69,7 +69,10 @@ impl Draw for Picture<'_> {
             let rate = top / 4 * step;
             let y = self.y(rate);
             area.draw(&PathElement::new([(LEFT + 60, y), (RIGHT, y)], GROUND))?;
-            let label = format!("{}/s", size::short(ByteLen::new(rate)));
+            let label = match rate {
+                0 => "0".to_owned(),
+                rate => format!("{}/s", size::short(ByteLen::new(rate))),
+            };
             let right = style(14, FAINT).pos(Pos::new(HPos::Right, VPos::Center));
             area.draw(&Text::new(label, (LEFT + 50, y), right))?;
         }
@@ -81,7 +84,8 @@ impl Draw for Picture<'_> {
         for step in 0..=4u64 {
             let at = self.card.get() / 4 * step;
             let x = self.x(at).min(RIGHT - 20);
-            centred(area, &size::short(ByteLen::new(at)), (x, BOTTOM + 24), 14)?;
+            let label = if at == 0 { "0".to_owned() } else { size::short(ByteLen::new(at)) };
+            centred(area, &label, (x, BOTTOM + 24), 14)?;
         }
         let note = "Each bar is a read of 1 MiB there. Where one is missing, it could not be read.";
         text(area, note, (LEFT + 60, BOTTOM + 56), 14, INK)

@@ -62,8 +62,11 @@ impl Job<'_> {
             Class::Mismatch | Class::Corrupt | Class::Ended => {
                 "Try another copy of the image.".to_owned()
             }
-            Class::Cancelled => format!("{again} to start over."),
-            Class::Gone => format!("Plug it in again, and repeat: {}.", again.to_lowercase()),
+            Class::Cancelled => format!("{again}; --differing skips what is on it already."),
+            Class::Gone => format!(
+                "Plug it in again, and repeat: {}; --differing skips what is on it already.",
+                again.to_lowercase()
+            ),
             _ => format!("{again}; if it fails again, the card or the reader is bad."),
         };
         Failure::from(error)

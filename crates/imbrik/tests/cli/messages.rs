@@ -109,7 +109,7 @@ fn an_interrupt_of_ones_own_is_not_laid_on_the_card() {
     let run = bench.interrupted("restore hive.img.zst rack:b --yes", || {
         fs::read(&card).is_ok_and(|bytes| !all_are(&bytes, 0))
     });
-    let run = run.expect(130).says("Restore once more to start over.");
+    let run = run.expect(130).says("--differing skips what is on it already");
     assert!(!run.err_has("bad"), "{}", run.stderr);
     sized(&card, 0);
     sized(&card, CARD);
@@ -451,9 +451,9 @@ fn each_container_says_the_truth_about_itself() {
     for name in ["y.img", "z.img.gz", "z.img.xz"] {
         let run = bench.good(&format!("save rack:a {name} --replace"));
         assert!(run.out_has("beside it holds its digests: keep both together"), "{}", run.stdout);
-        assert!(!run.out_has("complete in itself"), "{}", run.stdout);
+        assert!(!run.out_has("needs nothing beside it"), "{}", run.stdout);
     }
-    bench.good("save rack:a z.img.zst").shows("The image is complete in itself");
+    bench.good("save rack:a z.img.zst").shows("The image needs nothing beside it");
     // Through a pipe, there is nothing beside it, and what came through is counted.
     let line = format!(
         "cat z.img.zst | {} check - 2>said; {} save rack:a - 2>>said | cat >/dev/null",
