@@ -525,7 +525,7 @@ pub(crate) struct WeighArgs {
     /// Leave zeros where something was written, instead of what stood there
     #[arg(long, help_heading = WRITE)]
     pub(crate) zero: bool,
-    /// Overwrite anything on the card, and leave it blank
+    /// Overwrite anything on the card, and leave it without a table
     #[arg(long, help_heading = WRITE)]
     pub(crate) erase: bool,
     /// Also draw how fast it reads, from its first byte to its last: .svg or .png
