@@ -68,6 +68,11 @@ impl<S: WriteAt> WriteAt for Window<S> {
         self.inner.write_at(at, bytes)
     }
 
+    fn zero_at(&self, span: Span) -> Result<()> {
+        let start = self.outer(span.start(), span.len())?;
+        self.inner.zero_at(Span::between(start, start.saturating_add(span.len())))
+    }
+
     fn flush(&self) -> Result<()> {
         self.inner.flush()
     }

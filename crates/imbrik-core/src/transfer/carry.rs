@@ -75,7 +75,7 @@ pub(super) fn weight(view: &View, pack: Pack, span: Span) -> ByteLen {
 }
 
 /// Whether `tile` has something of `spans`, which are in order and joined.
-fn touches(spans: &[Span], tile: Span) -> bool {
+pub(super) fn touches(spans: &[Span], tile: Span) -> bool {
     let first = spans.partition_point(|span| span.end() <= tile.start());
     spans.get(first).is_some_and(|span| span.intersect(tile).is_some())
 }

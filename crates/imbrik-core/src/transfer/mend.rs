@@ -1,13 +1,13 @@
 //! What an image lacks, tried again, and put into it.
 
 use super::{
-    carry::{Before, carry},
+    carry::{Before, carry, touches},
     pipeline::{Journey, Travelled},
     salvage::Damage,
     saved::{OnUnfinished, SaveOptions, Saved},
 };
 use crate::{
-    image::{Image, Output},
+    image::{Image, Output, TileDigest, tile_span},
     layout::View,
 };
 use imbrik_store::{
@@ -38,6 +38,17 @@ struct Rescued {
     was_cut_short: bool,
 }
 
+/// How much of the card is in tiles that hold anything, or should: of what part is safe.
+fn in_data(image: &Image, open: &[Span]) -> Result<ByteLen> {
+    let size = image.content().size();
+    let digests = image.manifest().map_or(Ok(Vec::new()), |known| known.tiles.digests())?;
+    let tiles = (0u64..).zip(digests).filter_map(|(index, digest)| {
+        let tile = tile_span(index, size)?;
+        (digest != TileDigest::Zero || touches(open, tile)).then_some(tile.len())
+    });
+    Ok(tiles.sum())
+}
+
 /// Tries for `patience` to read what is `open` of `source`, and keeps what could be read over the
 /// content of `image`, which it is a part of; what has no room in memory in `folder`.
 fn try_again(
@@ -53,7 +64,7 @@ fn try_again(
     let units = Spill::new(UNIT, MOST_IN_MEMORY, folder);
     let mut content = Edited::in_units(Arc::clone(image.content()), UNIT, units);
     let mut gained = Vec::new();
-    let of = View::whole(Arc::clone(image.content())).size();
+    let of = in_data(image, open)?;
     observer.on(&Event::Started { step: Step::TryingAgain, total: all });
     observer.on(&Event::Trying { areas: open.len(), open: all, of });
     let mut rescue = Rescue::new(source, cancel, Instant::now().checked_add(patience));

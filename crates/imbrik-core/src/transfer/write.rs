@@ -143,10 +143,13 @@ impl ToCard<'_> {
     }
 
     fn write(&self, tile: Span, data: &TileData) -> Result<()> {
-        for part in self.view.written_in(tile) {
-            match data {
-                TileData::Zeros(_) => self.card.zero_at(part)?,
-                TileData::Bytes(bytes) => {
+        for segment in self.view.segments_in(tile) {
+            let part = segment.span;
+            match (data, segment.content) {
+                (_, Content::Unused) => {}
+                // A card may do that by itself.
+                (TileData::Zeros(_), _) | (_, Content::Cleared) => self.card.zero_at(part)?,
+                (TileData::Bytes(bytes), _) => {
                     let skip = part.start().saturating_since(tile.start()).to_usize().unwrap_or(0);
                     let len = part.len().to_usize().unwrap_or(0);
                     let bytes = bytes.get(skip..skip.plus(len)?);

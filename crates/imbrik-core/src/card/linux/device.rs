@@ -6,23 +6,32 @@
 use super::{LinuxHost, ioctl, mounts};
 use crate::card::{Card, Host, TargetCard};
 use imbrik_store::{
-    ALIGNMENT, Buffer, Pool, ReadAt, WriteAt, check_range,
+    ALIGNMENT, Buffer, Pool, ReadAt, WriteAt,
+    bytes::is_zero,
+    check_range,
     error::{Class, Error, Result},
     for_pieces,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
-use rustix::fs::OFlags;
+use rustix::fs::{FallocateFlags, OFlags};
 use std::{
     fs::{File, OpenOptions},
     io::{Seek, SeekFrom},
     os::unix::fs::{FileExt, FileTypeExt, OpenOptionsExt},
     path::{Path, PathBuf},
-    sync::Arc,
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
     time::{Duration, Instant},
 };
 
 /// The largest request that is made for bytes that are not aligned.
 const BOUNCE: usize = 1 << 20;
+/// What a device is asked to zero by itself is at least so long; and what is read of it to see whether it
+/// did.
+const LEAST_ZEROED: ByteLen = ByteLen::kib(64);
+const SAMPLE: ByteLen = ByteLen::new(4096);
 /// How long a desktop may take to mount what it finds on a card that was let go.
 const DESKTOP: Duration = Duration::from_millis(1500);
 
@@ -34,6 +43,8 @@ pub(super) struct DeviceStore {
     size: ByteLen,
     sector: SectorSize,
     pool: Pool,
+    /// Whether it is asked to zero by itself: until it says that it can't, or is found not to have.
+    zeroes: AtomicBool,
 }
 
 fn open(card: &Card, write: bool, flags: OFlags) -> Result<File> {
@@ -100,6 +111,7 @@ impl DeviceStore {
             size: card.size,
             sector: card.sector,
             pool: Pool::new(BOUNCE),
+            zeroes: AtomicBool::new(true),
         })
     }
 
@@ -130,6 +142,35 @@ impl DeviceStore {
             let skip = piece.start().saturating_since(start).to_usize().unwrap_or(0);
             work(piece, &mut buffer, start, skip)
         })
+    }
+
+    /// Has the device zero `span` without being sent any; answers whether it did, as far as samples tell.
+    /// The kernel's call never falls back to writing.
+    fn zeroes_by_itself(&self, span: Span) -> Result<bool> {
+        let is_worth_it = span.len() >= LEAST_ZEROED
+            && span.start().is_aligned_to(SAMPLE)
+            && span.end().is_aligned_to(SAMPLE);
+        if !is_worth_it || !self.zeroes.load(Ordering::Relaxed) {
+            return Ok(false);
+        }
+        let flags = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
+        let asked = rustix::fs::fallocate(&self.file, flags, span.start().get(), span.len().get());
+        let mut does = asked.is_ok();
+        let last = span.len().saturating_sub(SAMPLE).get();
+        for ahead in [0, last / 2, last] {
+            // It may say that it did, and keep what was there.
+            let ahead = ahead.saturating_sub(ahead.checked_rem(SAMPLE.get()).unwrap_or(0));
+            let mut sample = self.pool.take(SAMPLE.to_usize().unwrap_or(0));
+            if does {
+                self.read_direct(span.start().saturating_add(ByteLen::new(ahead)), &mut sample)?;
+                does = is_zero(&sample);
+            }
+        }
+        if !does {
+            tracing::info!(%span, was_refused = asked.is_err(), "the device does not zero by itself");
+            self.zeroes.store(false, Ordering::Relaxed);
+        }
+        Ok(does)
     }
 
     fn read_direct(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
@@ -202,6 +243,9 @@ impl WriteAt for DeviceStore {
 
     fn zero_at(&self, span: Span) -> Result<()> {
         check_range(span.start(), span.len(), self.size)?;
+        if self.zeroes_by_itself(span)? {
+            return Ok(());
+        }
         let mut zeros = self.pool.take(BOUNCE);
         zeros.fill(0);
         for_pieces(span, ByteLen::from_usize(BOUNCE), |piece| {
