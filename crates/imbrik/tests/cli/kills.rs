@@ -39,7 +39,7 @@ fn raw(bench: &Bench, image: &str) -> Vec<u8> {
 #[ignore = "long: run by ./test --full"]
 fn whenever_it_is_ended_a_name_is_a_whole_image_and_a_card_is_whole_or_has_no_table() {
     let kills: u64 =
-        std::env::var("IMBRIK_KILLS").map_or(6, |count| count.parse().expect("a number"));
+        std::env::var("IMBRIK_KILLS").map_or(3, |count| count.parse().expect("a number"));
     let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n"));
     let slots = |a: &str| {
         let b = format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n");

@@ -135,15 +135,18 @@ fn without_patience_the_rest_is_safe_and_can_be_mended() {
 
 /// A card with 50 bad spans of 512 bytes to 4 MiB all over it. Would fail where a byte that can be read
 /// is not in the image, where much more is asked for than that, or where a file has another name than
-/// the system's own tool gives to the blocks.
+/// the system's own tool gives to the blocks. `IMBRIK_BAD=full` takes a card of 1.5 GB; without it, it is a
+/// third of that.
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn of_fifty_bad_places_all_that_can_be_read_is_saved_and_the_files_are_named() {
-    const LEN: u64 = 1500 << 20;
     const BLOCK: u64 = 4096;
+    let is_full = std::env::var("IMBRIK_BAD").is_ok_and(|how| how == "full");
+    let (card_len, folders, step) =
+        if is_full { (1500 << 20, 5, 28 << 20) } else { (500 << 20, 1, 9 << 20) };
     let bench = Bench::with_card("");
     let files = bench.path("files");
-    for folder in 0..5 {
+    for folder in 0..folders {
         std::fs::create_dir_all(files.join(format!("hive-{folder}"))).unwrap();
         for file in 0..8 {
             let path = files.join(format!("hive-{folder}/brood {file}.wav"));
@@ -153,18 +156,18 @@ fn of_fifty_bad_places_all_that_can_be_read_is_saved_and_the_files_are_named() {
         }
     }
     let card = bench.path("rack/a.img");
-    sized(&card, LEN);
+    sized(&card, card_len);
     tool!("mkfs.ext4", "-q", "-F", "-b", "4096", "-L", "hive-07", "-d", files, &card);
     std::fs::remove_dir_all(&files).unwrap();
     let slot = |lines: &str| {
-        bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {LEN}\n{lines}\n"));
+        bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {card_len}\n{lines}\n"));
     };
     slot("");
     bench.good("save rack:a whole.img");
     // From a sector to half a MiB, and two of 4 MiB; over all of the card but its first metadata.
     let len = |n: u64| if n % 25 == 7 { 4 << 20 } else { 512 << (n * 5 % 11) };
     let spans: Vec<[u64; 2]> =
-        (0..50u64).map(|n| [(20 << 20) + n * (28 << 20) + n * n * 512, len(n)]).collect();
+        (0..50u64).map(|n| [(20 << 20) + n * step + n * n * 512, len(n)]).collect();
     slot(&format!("unreadable = {}", json!(spans)));
     let told = bench.imbrik("save rack:a bad.img --json").expect(6).json();
     let (mut whole, bad) = (bench.bytes("whole.img"), bench.bytes("bad.img"));
@@ -182,7 +185,9 @@ fn of_fifty_bad_places_all_that_can_be_read_is_saved_and_the_files_are_named() {
     let asked = number(&told["card_bytes_read"]);
     let more = asked.saturating_sub(readable) as f64 / readable as f64;
     println!("{asked} asked for {readable}: {:.2} % more", more * 100.0);
-    assert!(more <= 0.03, "{asked} asked for {readable}: {more}");
+    // A third of the card has as many bad places: what each costs is the same.
+    let most = if is_full { 0.03 } else { 0.09 };
+    assert!(more <= most, "{asked} asked for {readable}: {more}");
     let debugfs = |line: String| {
         let path = bench.path("commands");
         std::fs::write(&path, line).unwrap();
@@ -217,5 +222,5 @@ fn of_fifty_bad_places_all_that_can_be_read_is_saved_and_the_files_are_named() {
     expected.sort();
     named.sort();
     assert_eq!(named, expected);
-    assert!(named.len() > 20, "{}", named.len());
+    assert!(named.len() > folders * 4, "{}", named.len());
 }
