@@ -8,6 +8,7 @@ mod encode;
 mod finding;
 mod formats;
 mod frames;
+mod hashing;
 mod manifest;
 mod open;
 mod part_file;

@@ -1,6 +1,12 @@
 //! Checksum files: lines of `HASH  NAME`, as the standard tools write and check them.
 
-use imbrik_store::error::{Error, Result};
+use super::tile::TILE;
+use imbrik_store::{
+    Pool, ReadAt,
+    error::{Error, Result},
+    for_pieces,
+    units::{ByteLen, ByteOffset, Span},
+};
 use md5::Digest;
 use ring::digest;
 use std::{
@@ -167,6 +173,53 @@ impl Sums {
         }
     }
 
+    /// Whether it makes none at all.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// So many zeros are next.
+    pub fn update_zeros(&mut self, len: ByteLen) {
+        static ZEROS: [u8; 64 << 10] = [0; 64 << 10];
+        let mut left = len.get();
+        while left > 0 {
+            let piece = usize::try_from(left).unwrap_or(usize::MAX).min(ZEROS.len());
+            let piece = ZEROS.get(..piece).unwrap_or(&ZEROS);
+            self.update(piece);
+            left = left.saturating_sub(ByteLen::of(piece).get());
+        }
+    }
+
+    /// All of `store` is next, of which holes are not read; `advanced` hears how far that is.
+    ///
+    /// # Errors
+    /// When it cannot be read, and those of `advanced`.
+    pub fn update_from(
+        &mut self,
+        store: &dyn ReadAt,
+        mut advanced: impl FnMut(ByteOffset) -> Result<()>,
+    ) -> Result<()> {
+        // Whole tiles: a packed image decodes each but once.
+        let most = TILE.to_usize().unwrap_or(0);
+        let mut buffer = Pool::new(most).take(most);
+        let mut data = store.next_data(ByteOffset::ZERO)?;
+        for_pieces(Span::whole(store.size()), TILE, |piece| {
+            if data.is_some_and(|data| data.end() <= piece.start()) {
+                data = store.next_data(piece.start())?;
+            }
+            if data.is_some_and(|data| data.start() < piece.end()) {
+                let len = piece.len().to_usize().unwrap_or(0);
+                let bytes = buffer.get_mut(..len).unwrap_or_default();
+                store.read_at(piece.start(), bytes)?;
+                self.update(bytes);
+            } else {
+                self.update_zeros(piece.len());
+            }
+            advanced(piece.end())
+        })
+    }
+
     /// The checksums of all bytes so far.
     #[must_use]
     pub fn finish(self) -> Vec<Sum> {
@@ -287,6 +340,7 @@ fn unescaped(name: &[u8]) -> Vec<u8> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use imbrik_store::{Counted, SparseStore, Tally, WriteAt as _};
     use proptest::prelude::*;
 
     #[test]
@@ -321,6 +375,31 @@ mod tests {
         let two = SumFile::decode(format!("{hash}  x\n{hash}  ./sub/y\nremark\n").as_bytes());
         assert_eq!(two.hash_of(OsStr::new("new.img")), None);
         assert_eq!(two.hash_of(OsStr::new("y")), Some(hash.as_str()));
+    }
+
+    /// Fails when a hole is read, or counts for more or less than its zeros.
+    #[test]
+    fn holes_are_hashed_and_not_read() {
+        let size = 3 * TILE.get() + 777;
+        let store = SparseStore::new(ByteLen::new(size));
+        store.write_at(ByteOffset::new(TILE.get() + 5), b"brood").unwrap();
+        let mut bytes = vec![0; usize::try_from(size).unwrap()];
+        store.read_at(ByteOffset::ZERO, &mut bytes).unwrap();
+        let mut expected = Sums::new(&SumKind::ALL);
+        expected.update(&bytes);
+        let tally = Tally::default();
+        let counted = Counted::new(store, &tally);
+        let mut found = Sums::new(&SumKind::ALL);
+        let mut ends = Vec::new();
+        found
+            .update_from(&counted, |end| {
+                ends.push(end.get());
+                Ok(())
+            })
+            .unwrap();
+        assert_eq!(found.finish(), expected.finish());
+        assert_eq!(ends.last(), Some(&size));
+        assert_eq!(tally.read(), TILE);
     }
 
     proptest! {

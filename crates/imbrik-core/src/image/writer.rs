@@ -4,6 +4,7 @@ use super::{
     container::Pack,
     encode::Encoded,
     formats::FrameLens,
+    hashing::Hashing,
     manifest::Manifest,
     open::manifest_path,
     part_file::{Owner, PartFile},
@@ -12,13 +13,17 @@ use super::{
     unfinished::{Notes, Unfinished},
 };
 use imbrik_store::{
+    FileStore,
     bytes::is_zero,
     error::{Error, Result},
     exact::{Exact as _, cannot_be},
+    for_pieces,
     units::{ByteLen, Span},
 };
+use rustix::fs::{Advice, fadvise};
 use std::{
-    io::{Read, Seek, SeekFrom, Write},
+    io::{Seek, SeekFrom, Write},
+    num::NonZeroU64,
     os::unix::fs::FileExt,
     path::{Path, PathBuf},
 };
@@ -35,14 +40,20 @@ pub enum Output<'a> {
     Pipe(Box<dyn Write>),
 }
 
+/// How much is written until the system is asked to bring it to the medium, in bytes.
+const AHEAD: u64 = 64 << 20;
+
 /// An image in the making: `NAME.part` until it is published, or what runs through a pipe.
 pub struct ImageWriter {
     place: Opened,
     pack: Pack,
-    sums: Sums,
+    /// Of what was written, on a thread of its own.
+    hashing: Hashing,
     frames: Vec<FrameLens>,
     /// Bytes of the file so far, holes included.
     len: ByteLen,
+    /// How much of it the system was asked to bring to the medium.
+    asked: ByteLen,
     side_manifest: Option<Vec<u8>>,
     notes: Option<Notes>,
 }
@@ -83,9 +94,10 @@ impl ImageWriter {
         Ok(Self {
             place,
             pack,
-            sums: Sums::new(sums),
+            hashing: Hashing::start(Sums::new(sums))?,
             frames: Vec::new(),
             len: ByteLen::ZERO,
+            asked: ByteLen::ZERO,
             side_manifest: None,
             notes: None,
         })
@@ -128,17 +140,12 @@ impl ImageWriter {
         part.file().set_len(len.get()).map_err(io)?;
         let mut sums = Sums::new(sums);
         let mut file = part.file();
-        file.seek(SeekFrom::Start(0)).map_err(io)?;
-        let mut left = len.to_usize().unwrap_or(usize::MAX);
-        let mut buffer = vec![0; HOLE];
-        while left > 0 {
-            let piece = buffer.get_mut(..left.min(HOLE)).unwrap_or_default();
-            file.read_exact(piece).map_err(io)?;
-            sums.update(piece);
-            left = left.minus(piece.len())?;
-        }
+        let kept = FileStore::from_file(file.try_clone().map_err(io)?)?;
+        sums.update_from(&kept, |_| Ok(()))?;
+        file.seek(SeekFrom::End(0)).map_err(io)?;
+        let hashing = Hashing::start(sums)?;
         let place = Opened::File { part, name: name.to_owned(), owner, replace };
-        Ok(Self { place, pack, sums, frames, len, side_manifest: None, notes })
+        Ok(Self { place, pack, hashing, frames, len, asked: len, side_manifest: None, notes })
     }
 
     /// Notes places that could not be read, of the tile that comes next.
@@ -165,20 +172,27 @@ impl ImageWriter {
     /// # Errors
     /// When it cannot be written: [`crate::Class::NoRoom`] when the disk is full.
     pub fn append(&mut self, tile: Encoded) -> Result<()> {
-        match tile {
-            Encoded::Packed { frame, content } => self.append_frame(&frame, content),
-            Encoded::PackedZeros { frame } => self.append_frame(&frame, TILE),
-            Encoded::Plain(tile) => self.append_plain(&tile),
-            Encoded::Zeros(len) => {
-                static ZEROS: [u8; HOLE] = [0; HOLE];
-                let mut left = len.to_usize().unwrap_or(0);
-                while left > 0 {
-                    let piece = ZEROS.get(..left.min(HOLE)).unwrap_or(&ZEROS);
-                    self.append_plain(piece)?;
-                    left = left.saturating_sub(piece.len());
-                }
-                Ok(())
-            }
+        match &tile {
+            Encoded::Packed { frame, content } => self.append_frame(frame, *content)?,
+            Encoded::PackedZeros { frame } => self.append_frame(frame, TILE)?,
+            Encoded::Plain(tile) => self.append_plain(tile)?,
+            Encoded::Zeros(len) => self.append_zeros(*len)?,
+        }
+        self.write_behind();
+        self.hashing.update(tile)
+    }
+
+    /// Lets the system begin to bring what was written to the medium, and forget it. Otherwise all of
+    /// it would wait for the end, and push out of memory what others need.
+    fn write_behind(&mut self) {
+        let Opened::File { part, .. } = &self.place else { return };
+        let Some(len) = NonZeroU64::new(self.len.get().saturating_sub(self.asked.get())) else {
+            return;
+        };
+        if len.get() >= AHEAD {
+            // Advice only.
+            let _ = fadvise(part.file(), self.asked.get(), Some(len), Advice::DontNeed);
+            self.asked = self.len;
         }
     }
 
@@ -192,21 +206,36 @@ impl ImageWriter {
     }
 
     fn append_plain(&mut self, tile: &[u8]) -> Result<()> {
-        self.sums.update(tile);
         for piece in tile.chunks(HOLE) {
-            let written = match &mut self.place {
-                Opened::File { .. } if is_zero(piece) => Ok(()),
-                Opened::File { part, .. } => part.file().write_all_at(piece, self.len.get()),
-                Opened::Pipe(pipe) => pipe.write_all(piece),
-            };
-            written.map_err(|e| self.failed(e))?;
+            match &mut self.place {
+                Opened::File { .. } if is_zero(piece) => {}
+                Opened::File { part, .. } => {
+                    let written = part.file().write_all_at(piece, self.len.get());
+                    written.map_err(|e| self.failed(e))?;
+                }
+                Opened::Pipe(_) => {
+                    self.write(piece)?;
+                    continue;
+                }
+            }
             self.len = self.len.plus(ByteLen::of(piece))?;
         }
         Ok(())
     }
 
+    fn append_zeros(&mut self, len: ByteLen) -> Result<()> {
+        static ZEROS: [u8; HOLE] = [0; HOLE];
+        if let Opened::File { .. } = self.place {
+            self.len = self.len.plus(len)?;
+            return Ok(());
+        }
+        for_pieces(Span::whole(len), ByteLen::of(&ZEROS), |piece| {
+            let len = piece.len().to_usize().unwrap_or(HOLE);
+            self.write(ZEROS.get(..len).unwrap_or(&ZEROS))
+        })
+    }
+
     fn write(&mut self, bytes: &[u8]) -> Result<()> {
-        self.sums.update(bytes);
         let written = match &mut self.place {
             Opened::File { part, .. } => part.file().write_all(bytes),
             Opened::Pipe(pipe) => pipe.write_all(bytes),
@@ -231,7 +260,11 @@ impl ImageWriter {
     pub fn finish(mut self, manifest: &Manifest) -> Result<Written> {
         let json = manifest.encode();
         match self.pack.writing().tail(&json, &self.frames)? {
-            Some(tail) => self.write(&tail)?,
+            Some(tail) => {
+                self.write(&tail)?;
+                let content = ByteLen::ZERO;
+                self.hashing.update(Encoded::Packed { frame: tail, content })?;
+            }
             None => self.side_manifest = Some(json),
         }
         if let (true, Opened::File { part, .. }) = (self.pack.is_raw(), &self.place) {
@@ -245,7 +278,8 @@ impl ImageWriter {
                 flushed.map_err(|e| self.failed(e))?;
             }
         }
-        let sums = std::mem::replace(&mut self.sums, Sums::new(&[])).finish();
+        let hashing = std::mem::replace(&mut self.hashing, Hashing::start(Sums::new(&[]))?);
+        let sums = hashing.finish()?;
         Ok(Written { len: self.len, sums, writer: self })
     }
 }

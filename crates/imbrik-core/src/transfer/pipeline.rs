@@ -155,6 +155,9 @@ impl Drop for StopOnPanic<'_> {
     }
 }
 
+/// By how much workers stand back behind what is done in order, as the system counts it.
+const WORKER_NICENESS: i32 = 10;
+
 /// Workers for this machine: one more than cores, so that a read never leaves a core idle; not
 /// more than eight, since each holds a tile and a codec.
 fn worker_count() -> u64 {
@@ -185,7 +188,12 @@ pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travel
         let (sender, receiver) = mpsc::channel();
         for worker in makers {
             let (road, sender) = (&road, sender.clone());
-            scope.spawn(move || road.serve(worker, &sender));
+            scope.spawn(move || {
+                // What must be in order, hashes above all, is what a journey waits for: it goes first
+                // where cores are few. Where that is not granted, all are alike.
+                let _ = rustix::process::nice(WORKER_NICENESS);
+                road.serve(worker, &sender);
+            });
         }
         drop(sender);
         let result = road.commit_all(sink, &receiver);

@@ -13,7 +13,6 @@ use imbrik_store::{
     bytes::is_zero,
     error::Result,
     exact::Exact as _,
-    for_pieces,
     progress::{Cancel, Event, Step, Watch},
     units::{ByteLen, SectorSize, Span, joined},
 };
@@ -122,17 +121,9 @@ pub fn sums_of(store: &dyn ReadAt, kinds: &[SumKind], watch: Watch<'_>) -> Resul
     let mut sums = Sums::new(kinds);
     let total = store.size();
     watch.observer.on(&Event::Started { step: Step::ComparingChecksums, total });
-    // Whole tiles: a packed image decodes each but once.
-    let most = TILE.to_usize().unwrap_or(0);
-    let mut buffer = Pool::new(most).take(most);
-    for_pieces(Span::whole(total), TILE, |piece| {
+    sums.update_from(store, |end| {
         watch.cancel.check()?;
-        let len = piece.len().to_usize().unwrap_or(0);
-        let bytes = buffer.get_mut(..len).unwrap_or_default();
-        store.read_at(piece.start(), bytes)?;
-        sums.update(bytes);
-        let done = ByteLen::new(piece.end().get());
-        watch.observer.on(&Event::Advanced { done });
+        watch.observer.on(&Event::Advanced { done: ByteLen::new(end.get()) });
         Ok(())
     })?;
     watch.observer.on(&Event::Finished);

@@ -1,0 +1,71 @@
+//! Checksums of a file in the making, on a thread of their own.
+//!
+//! A hash is a chain: no second core helps it, and it takes longer than all else that is done with a
+//! tile. So whoever writes the file hands over what was written, and goes on.
+
+use super::{
+    encode::Encoded,
+    sums::{Sum, Sums},
+};
+use imbrik_store::error::{Error, Result};
+use std::{
+    sync::mpsc::{SyncSender, sync_channel},
+    thread,
+};
+
+/// How many pieces wait at most, of a tile each: memory does not follow the card.
+const WAITING: usize = 3;
+
+/// Checksums that are on their way.
+pub(super) struct Hashing(Option<Running>);
+
+struct Running {
+    pieces: SyncSender<Encoded>,
+    sums: thread::JoinHandle<Vec<Sum>>,
+}
+
+impl Hashing {
+    /// Goes on with `sums`. Without any there is no thread.
+    ///
+    /// # Errors
+    /// When the system has no thread left.
+    pub(super) fn start(mut sums: Sums) -> Result<Self> {
+        if sums.is_empty() {
+            return Ok(Self(None));
+        }
+        let (pieces, waiting) = sync_channel(WAITING);
+        let hash = move || {
+            for piece in waiting {
+                match piece {
+                    Encoded::Packed { frame, .. } => sums.update(&frame),
+                    Encoded::PackedZeros { frame } => sums.update(&frame),
+                    Encoded::Plain(tile) => sums.update(&tile),
+                    Encoded::Zeros(len) => sums.update_zeros(len),
+                }
+            }
+            sums.finish()
+        };
+        let sums = thread::Builder::new().name("hash".to_owned()).spawn(hash);
+        let sums = sums.map_err(|e| Error::io("starting a thread", e))?;
+        Ok(Self(Some(Running { pieces, sums })))
+    }
+
+    /// The next piece of the file.
+    ///
+    /// # Errors
+    /// [`crate::Class::Bug`] when the thread is gone.
+    pub(super) fn update(&self, piece: Encoded) -> Result<()> {
+        let Some(running) = &self.0 else { return Ok(()) };
+        running.pieces.send(piece).map_err(|_| Error::bug("the hash ended before its file did"))
+    }
+
+    /// The checksums of all pieces.
+    ///
+    /// # Errors
+    /// [`crate::Class::Bug`] when the thread is gone.
+    pub(super) fn finish(self) -> Result<Vec<Sum>> {
+        let Some(Running { pieces, sums }) = self.0 else { return Ok(Vec::new()) };
+        drop(pieces);
+        sums.join().map_err(|_| Error::bug("the hash ended before its file did"))
+    }
+}
