@@ -55,6 +55,7 @@ pub mod error;
 pub mod exact;
 mod faulty;
 mod file;
+mod forgetful;
 mod pages;
 mod patient;
 pub mod progress;
@@ -82,5 +83,8 @@ pub use window::Window;
 
 /// Stores that misbehave on request, for stand-in cards and for tests.
 pub mod testing {
-    pub use crate::faulty::{Faults, Faulty, Flaky};
+    pub use crate::{
+        faulty::{Faults, Faulty, Flaky},
+        forgetful::Forgetful,
+    };
 }

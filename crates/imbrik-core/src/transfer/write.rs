@@ -42,6 +42,10 @@ pub enum Origin<'a> {
 /// How much of a card's start is cleared before anything is written.
 const HEAD: ByteLen = ByteLen::mib(1);
 
+/// What is written last of all, each once all before it is on the medium: the superblock of a volume on
+/// the bare card, and then the sector of the table, which a medium takes as a whole or not at all.
+const LAST: [ByteLen; 2] = [ByteLen::kib(4), ByteLen::new(512)];
+
 /// Writes tiles to a card.
 ///
 /// The first tile, with the table in it, is kept until everything else is safely on the medium:
@@ -89,7 +93,7 @@ impl Sink for ToCard<'_> {
             return Ok(());
         }
         self.clear_head()?;
-        self.write(span, &piece.data)
+        self.write(span, span, &piece.data)
     }
 
     fn finish(&mut self) -> Result<()> {
@@ -99,8 +103,15 @@ impl Sink for ToCard<'_> {
             } else {
                 // Also when it is all there is: a cut in the middle of it leaves no half a table.
                 self.clear(span)?;
-                self.card.flush()?;
-                self.write(span, &head.data)?;
+                // A medium may take what was not flushed in any order: what the table speaks of must
+                // be there before it is.
+                let mut end = span.end();
+                for start in LAST.map(|len| Span::whole(len.min(span.len())).end()) {
+                    self.write(span, Span::between(start, end), &head.data)?;
+                    self.card.flush()?;
+                    end = start;
+                }
+                self.write(span, Span::between(span.start(), end), &head.data)?;
             }
         }
         self.card.flush()
@@ -135,15 +146,21 @@ impl ToCard<'_> {
         if self.is_cleared {
             return Ok(());
         }
-        self.card.zero_at(Span::whole(HEAD.min(head.len())))?;
+        let all = Span::whole(HEAD.min(head.len()));
+        let [_, table] = LAST.map(|len| Span::whole(len.min(all.len())));
+        // The table goes before anything that it speaks of.
+        self.card.zero_at(table)?;
+        self.card.flush()?;
+        self.card.zero_at(Span::between(table.end(), all.end()))?;
         self.card.flush()?;
         self.is_cleared = true;
         tracing::info!("the card's start is cleared: it has no table until all else is on it");
         Ok(())
     }
 
-    fn write(&self, tile: Span, data: &TileData) -> Result<()> {
-        for segment in self.view.segments_in(tile) {
+    /// Writes `wanted`, which is in `tile`.
+    fn write(&self, tile: Span, wanted: Span, data: &TileData) -> Result<()> {
+        for segment in self.view.segments_in(wanted) {
             let part = segment.span;
             match (data, segment.content) {
                 (_, Content::Unused) => {}
@@ -235,7 +252,7 @@ mod tests {
         error::Class,
         progress::{Cancel, Event, Observer, Unobserved},
         read_vec,
-        testing::{Faults, Faulty},
+        testing::{Faults, Faulty, Forgetful},
     };
 
     fn source() -> SparseStore {
@@ -311,6 +328,54 @@ mod tests {
             let head = read_vec(card.inner(), ByteOffset::ZERO, 512).unwrap();
             assert!(head.iter().all(|byte| *byte == 0), "cut {cut}");
         }
+    }
+
+    /// Fails when anything of the table is written before all that it speaks of is flushed: some of
+    /// the cuts then leave a card that looks whole and is not.
+    #[test]
+    fn a_medium_that_forgets_what_was_not_flushed_is_whole_or_has_no_table() {
+        let size = ByteLen::mib(9);
+        let view = View::on_card_of(size, Arc::new(source()));
+        let view = &view.with_bytes(ByteOffset::new(510), &[0x55, 0xaa]);
+        let whole = read_vec(view, ByteOffset::ZERO, 9 << 20).unwrap();
+        let cancel = Cancel::new();
+        let watch = Watch { observer: &Unobserved, cancel: &cancel };
+        let run = |requests| {
+            let card = Forgetful::new(stale(size), requests);
+            let done = write_card(view, &card, Origin::Image(None), None, watch).is_ok();
+            (card, done)
+        };
+        let (card, done) = run(u64::MAX);
+        assert!(done);
+        let total = u64::MAX - card.requests_left();
+        let (mut whole_ones, mut without) = (0, 0);
+        // Of the middle a sample; of the first and the last requests, each.
+        let cuts = (0..total).filter(|cut| *cut < 30 || total - cut < 30 || cut % 37 == 0);
+        for cut in cuts.chain([total]) {
+            for seed in [0u64, u64::MAX, 0x9e37_79b9_7f4a_7c15 ^ cut] {
+                let (card, _) = run(cut);
+                let mut state = seed;
+                let left = card.left(|| {
+                    state = state.rotate_left(7).wrapping_mul(0x2545_f491_4f6c_dd1d);
+                    match seed {
+                        0 => false,
+                        u64::MAX => true,
+                        _ => state >> 63 == 1,
+                    }
+                });
+                let left = read_vec(&left.unwrap(), ByteOffset::ZERO, 9 << 20).unwrap();
+                match left == whole {
+                    true => whole_ones += 1,
+                    // The card's old table, before anything was done to it, or none.
+                    false if left.iter().all(|byte| *byte == 0xee) => without += 1,
+                    false => {
+                        assert_eq!(left[510..512], [0; 2], "cut {cut} of {total}");
+                        without += 1;
+                    }
+                }
+            }
+        }
+        assert!(whole_ones > 0 && without > 50, "{whole_ones} whole, {without} without");
     }
 
     #[test]
