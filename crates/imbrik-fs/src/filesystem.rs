@@ -70,6 +70,16 @@ pub(crate) trait Filesystem: Sync {
         Ok(Examined { state: State::Unknown, usage, settled: None, least: None })
     }
 
+    /// The volume as its own system would have it once it is mounted: with its journal replayed; `None`
+    /// when it would be just as it is.
+    ///
+    /// # Errors
+    /// When the store cannot be read; [`imbrik_store::Class::Corrupt`] and
+    /// [`imbrik_store::Class::Unsupported`] when that cannot be told.
+    fn settle(&self, _store: &Arc<dyn ReadAt>) -> Result<Option<DerivedVolume>> {
+        Ok(None)
+    }
+
     /// How often it was mounted, and when it was last written to, as far as it counts that.
     ///
     /// # Errors

@@ -76,6 +76,7 @@
 mod bits;
 mod btrfs;
 mod clusters;
+mod content;
 mod dos_time;
 mod examined;
 mod exfat;
@@ -96,7 +97,9 @@ mod reshaped;
 mod swap;
 mod usage;
 mod volume;
+mod walk;
 
+pub use content::FileContent;
 pub use examined::{DerivedVolume, Examined, Least, State};
 pub use files::{
     EachEntry, EachStretch, FileAttribute, FileId, FileInfo, FileKind, FileTime, Files,
@@ -104,8 +107,9 @@ pub use files::{
 };
 pub use filesystem::{FilePut, History};
 pub use finding::{GrowthLimit, ReshapeWarning, VolumeFinding};
-pub use open::OpenVolume;
+pub use open::{OpenVolume, Settled};
 pub use registry::{recognise, recognise_by_copy, reshaped_kinds};
 pub use reshaped::{Moved, NewSize, ReshapeOptions, Reshaped};
 pub use usage::Usage;
 pub use volume::{Volume, VolumeKind};
+pub use walk::{Onward, Walked, WalkedEntry, is_name};

@@ -24,6 +24,16 @@ pub struct OpenVolume {
     volume: Volume,
 }
 
+/// A volume as its own system would have it, as far as that can be told.
+pub struct Settled {
+    /// The volume.
+    pub volume: OpenVolume,
+    /// Whether its journal was replayed for that.
+    pub was_replayed: bool,
+    /// Why it is as it was found, when it should have been replayed.
+    pub not_settled: Option<Error>,
+}
+
 impl Volume {
     /// The files of this volume, which stands in `store`; `None` where they are not looked into.
     ///
@@ -88,6 +98,24 @@ impl OpenVolume {
     /// When the store cannot be read.
     pub fn examine(&self) -> Result<Examined> {
         self.filesystem().examine(&self.store, self.volume.kind)
+    }
+
+    /// The same volume as its own system would have it once it is mounted. Where that cannot be told, it
+    /// is as it was found.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn settled(&self) -> Result<Settled> {
+        let (derived, not_settled) = match self.filesystem().settle(&self.store) {
+            Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
+                (None, Some(error))
+            }
+            derived => (derived?, None),
+        };
+        let was_replayed = derived.is_some();
+        let store = derived.map_or_else(|| Arc::clone(&self.store), |derived| derived.store);
+        let volume = Self { store, volume: self.volume.clone() };
+        Ok(Settled { volume, was_replayed, not_settled })
     }
 
     fn reshaper(&self) -> Result<&'static dyn Reshape> {

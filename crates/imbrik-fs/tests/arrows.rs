@@ -8,7 +8,7 @@ mod support;
 fn every_arrow_points_down() {
     let layers: &[&[&str]] = &[
         &["bits", "files", "finding"],
-        &["placement", "usage", "volume"],
+        &["content", "placement", "usage", "volume", "walk"],
         &["examined"],
         &["reshaped"],
         &["clusters", "dos_time", "filesystem", "hidden_sectors", "ids"],

@@ -81,6 +81,10 @@ impl Filesystem for Ext {
         Ok(Examined { state, usage, settled, least })
     }
 
+    fn settle(&self, store: &Arc<dyn ReadAt>) -> Result<Option<DerivedVolume>> {
+        settle::settle(Arc::clone(store))
+    }
+
     /// `s_mnt_count`, and `s_wtime` with its high byte.
     fn history(&self, store: &dyn ReadAt) -> Result<History> {
         let raw = read_up_to(store, ByteOffset::new(1024), Superblock::LEN)?;

@@ -1,0 +1,167 @@
+//! A tree of files, walked from a folder down.
+
+use crate::files::{FileId, FileInfo, FileKind, Files};
+use imbrik_store::error::{Class, Error, Result};
+use std::{collections::HashSet, ops::ControlFlow};
+
+/// How deep folders may stand in each other: more than any system makes, and than a path can name.
+const DEEPEST: usize = 2000;
+
+/// What a walk comes to.
+pub enum Walked<'a> {
+    /// A file or folder.
+    Entry(WalkedEntry<'a>),
+    /// Something of a folder that cannot be told: its other entries come all the same.
+    Fault {
+        /// The folder, or the entry in it: names from where the walk began, joined by `/`.
+        path: &'a [u8],
+        /// Why.
+        error: Error,
+    },
+}
+
+/// A file or folder that a walk comes to.
+pub struct WalkedEntry<'a> {
+    /// Names from where the walk began, joined by `/`; nothing for the start itself.
+    pub path: &'a [u8],
+    /// The file.
+    pub file: FileId,
+    /// What is known of it.
+    pub info: FileInfo,
+    /// How many folders lie between it and the start; 0 for the start itself.
+    pub depth: usize,
+}
+
+/// Where a walk goes on.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Onward {
+    /// In the entry, when it is a folder.
+    Into,
+    /// Behind the entry.
+    Past,
+    /// Nowhere.
+    End,
+}
+
+/// Whether `name` can be that of an entry: not empty, neither the folder itself nor the one above it,
+/// without `/` and zero.
+#[must_use]
+pub fn is_name(name: &[u8]) -> bool {
+    !matches!(name, b"" | b"." | b"..") && !name.iter().any(|byte| matches!(byte, b'/' | 0))
+}
+
+/// What is still to come of a folder, the next one last.
+struct Waiting {
+    /// How long the path of the folder is.
+    path_len: usize,
+    entries: Vec<(Vec<u8>, FileId)>,
+}
+
+/// Folders on the way down, with what is left of each.
+struct Walk<'a> {
+    files: &'a dyn Files,
+    path: Vec<u8>,
+    waiting: Vec<Waiting>,
+    /// Folders that were entered: none twice, whatever leads to it.
+    entered: HashSet<u64>,
+}
+
+impl dyn Files + '_ {
+    /// Calls `each` with `start` and everything below it, a folder before what is in it, the names of a
+    /// folder in the order of their bytes. Nothing is taken into memory but the names of the folders
+    /// that lead to where it is. Each folder is entered once, even if it contains itself.
+    ///
+    /// # Errors
+    /// When the store cannot be read any more, and what `each` answers. What makes no sense is no
+    /// error: see [`Walked::Fault`].
+    pub fn walk(
+        &self,
+        start: FileId,
+        each: &mut dyn FnMut(Walked<'_>) -> Result<Onward>,
+    ) -> Result<()> {
+        let mut walk = Walk {
+            files: self,
+            path: Vec::new(),
+            waiting: vec![Waiting { path_len: 0, entries: vec![(Vec::new(), start)] }],
+            entered: HashSet::new(),
+        };
+        while let Some(Waiting { path_len, entries }) = walk.waiting.last_mut() {
+            walk.path.truncate(*path_len);
+            let Some((name, file)) = entries.pop() else {
+                walk.waiting.pop();
+                continue;
+            };
+            if !walk.path.is_empty() {
+                walk.path.push(b'/');
+            }
+            walk.path.extend(&name);
+            if walk.visit(file, each)?.is_break() {
+                return Ok(());
+            }
+        }
+        Ok(())
+    }
+}
+
+impl Walk<'_> {
+    fn visit(
+        &mut self,
+        file: FileId,
+        each: &mut dyn FnMut(Walked<'_>) -> Result<Onward>,
+    ) -> Result<ControlFlow<()>> {
+        let depth = self.waiting.len().saturating_sub(1);
+        let fault =
+            |error: Error, path: &[u8], each: &mut dyn FnMut(Walked<'_>) -> Result<Onward>| {
+                if !is_local(&error) {
+                    return Err(error);
+                }
+                Ok(match each(Walked::Fault { path, error })? {
+                    Onward::End => ControlFlow::Break(()),
+                    Onward::Into | Onward::Past => ControlFlow::Continue(()),
+                })
+            };
+        let info = match self.files.info(file) {
+            Ok(info) => info,
+            Err(error) => return fault(error, &self.path, each),
+        };
+        let is_folder = info.kind == FileKind::Folder;
+        match each(Walked::Entry(WalkedEntry { path: &self.path, file, info, depth }))? {
+            Onward::End => return Ok(ControlFlow::Break(())),
+            Onward::Past => return Ok(ControlFlow::Continue(())),
+            Onward::Into if !is_folder => return Ok(ControlFlow::Continue(())),
+            Onward::Into => {}
+        }
+        if !self.entered.insert(file.number()) || depth >= DEEPEST {
+            let error = Error::corrupt("the folder stands in itself, or in several others");
+            return fault(error, &self.path, each);
+        }
+        let mut entries = Vec::new();
+        let mut bad_names = 0u64;
+        let read = self.files.entries(file, &mut |entry| {
+            match is_name(entry.name) {
+                true => entries.push((entry.name.to_vec(), entry.file)),
+                false => bad_names = bad_names.saturating_add(1),
+            }
+            Ok(ControlFlow::Continue(()))
+        });
+        entries.sort_unstable_by(|(a, _), (b, _)| b.cmp(a));
+        self.waiting.push(Waiting { path_len: self.path.len(), entries });
+        if bad_names > 0 {
+            let error = Error::corrupt(format!(
+                "{bad_names} of its entries have names that no file can have"
+            ));
+            if fault(error, &self.path, each)?.is_break() {
+                return Ok(ControlFlow::Break(()));
+            }
+        }
+        match read {
+            Err(error) => fault(error, &self.path, each),
+            Ok(()) => Ok(ControlFlow::Continue(())),
+        }
+    }
+}
+
+/// Whether an error tells of one place, and the rest can be looked at all the same.
+fn is_local(error: &Error) -> bool {
+    matches!(error.class(), Class::Corrupt | Class::Unsupported | Class::Io | Class::Ended)
+}
