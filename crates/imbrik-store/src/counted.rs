@@ -86,6 +86,14 @@ impl<S: WriteAt> WriteAt for Counted<S> {
         self.inner.zero_at(span)
     }
 
+    fn zeroes_by_itself(&self, span: Span) -> Result<bool> {
+        let does = self.inner.zeroes_by_itself(span)?;
+        if does {
+            self.tally.0.written.fetch_add(span.len().get(), Ordering::Relaxed);
+        }
+        Ok(does)
+    }
+
     fn flush(&self) -> Result<()> {
         self.inner.flush()
     }

@@ -70,6 +70,15 @@ pub trait WriteAt: ReadAt {
         })
     }
 
+    /// Has the medium zero `span` without being sent anything; answers whether it did. One that cannot,
+    /// or is not known to, is left as it is.
+    ///
+    /// # Errors
+    /// When it can't be asked any more.
+    fn zeroes_by_itself(&self, _span: Span) -> Result<bool> {
+        Ok(false)
+    }
+
     /// Makes sure that all that was written is on the medium.
     ///
     /// # Errors
@@ -104,6 +113,9 @@ macro_rules! forward {
             }
             fn zero_at(&self, span: Span) -> Result<()> {
                 (**self).zero_at(span)
+            }
+            fn zeroes_by_itself(&self, span: Span) -> Result<bool> {
+                (**self).zeroes_by_itself(span)
             }
             fn flush(&self) -> Result<()> {
                 (**self).flush()

@@ -73,6 +73,11 @@ impl<S: WriteAt> WriteAt for Window<S> {
         self.inner.zero_at(Span::between(start, start.saturating_add(span.len())))
     }
 
+    fn zeroes_by_itself(&self, span: Span) -> Result<bool> {
+        let start = self.outer(span.start(), span.len())?;
+        self.inner.zeroes_by_itself(Span::between(start, start.saturating_add(span.len())))
+    }
+
     fn flush(&self) -> Result<()> {
         self.inner.flush()
     }

@@ -206,6 +206,8 @@ pub(crate) struct SaveArgs {
     pub(crate) unmount: bool,
     #[command(flatten)]
     pub(crate) damage: DamageArgs,
+    #[command(flatten)]
+    pub(crate) pulled: PulledArgs,
     /// Go on with an image that was not finished: what is left of it must be of this very card
     #[arg(long, help_heading = WRITE)]
     pub(crate) resume: bool,
@@ -242,6 +244,15 @@ pub(crate) struct DamageArgs {
     /// End at the first place that cannot be read, instead of leaving it out
     #[arg(long, conflicts_with = "patience", help_heading = READ)]
     pub(crate) strict: bool,
+}
+
+/// What is done about a card that is pulled out in the middle.
+#[derive(Clone, Copy, Debug, Default, Args)]
+pub(crate) struct PulledArgs {
+    /// Wait for a card that is pulled out, here or in another reader, and go on; 10min, or so long
+    #[arg(long, value_name = "TIME", num_args = 0..=1, require_equals = true,
+          default_missing_value = "10min", help_heading = SAFETY)]
+    pub(crate) wait: Option<Patience>,
 }
 
 impl DamageArgs {
@@ -401,6 +412,8 @@ pub(crate) struct WriteArgs {
     pub(crate) shape: SizeArgs,
     #[command(flatten)]
     pub(crate) identity: IdentityArgs,
+    #[command(flatten)]
+    pub(crate) pulled: PulledArgs,
     /// Go on with the others when one of several cards is too small or may not be written
     #[arg(long, help_heading = SAFETY)]
     pub(crate) skip_failed: bool,

@@ -77,7 +77,7 @@ impl Fleet {
     /// The file behind a card, by device and inode.
     fn file_of(&self, card: &Card) -> Option<(u64, u64)> {
         let path = match (&card.bus, &self.rack) {
-            (Bus::Loop(file), _) => file.as_path(),
+            (Bus::Loop(file), _) => file.clone(),
             (_, Some(rack)) => rack.file_of(card)?,
             _ => return None,
         };

@@ -172,5 +172,5 @@ pub(crate) fn must_be_there(path: &Path) -> Outcome<()> {
 pub(crate) fn is_same_file_as_any(path: &Path, rack: &Rack) -> bool {
     let real = |path: &Path| fs::canonicalize(path).ok();
     let wanted: Option<PathBuf> = real(path);
-    wanted.is_some() && rack.files().any(|file| real(file) == wanted)
+    wanted.is_some() && rack.files().iter().any(|file| real(file) == wanted)
 }

@@ -108,7 +108,6 @@ pub(crate) struct Session {
     pub(crate) config: Config,
     pub(crate) fleet: Fleet,
     pub(crate) environment: Environment,
-    rack: Option<PathBuf>,
     /// Whether an image comes through standard input, so that answers must come from elsewhere.
     input_is_image: Cell<bool>,
 }
@@ -136,14 +135,8 @@ impl Session {
             fleet,
             config,
             environment,
-            rack,
             input_is_image: Cell::new(false),
         })
-    }
-
-    /// The cards as they are now, the rack read again.
-    pub(crate) fn fleet_now(&self) -> Outcome<Fleet> {
-        Fleet::open(self.rack.as_deref())
     }
 
     /// Whose the bytes were in `spans` of what `view` shows, which could not be read. Where that cannot

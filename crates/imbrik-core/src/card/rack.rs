@@ -36,14 +36,16 @@ use std::{
     collections::BTreeSet,
     fs::{self, File, OpenOptions},
     path::{Component, Path, PathBuf},
-    sync::{Arc, Mutex, PoisonError},
+    sync::{Arc, Mutex, MutexGuard, PoisonError},
     time::Duration,
 };
 
 /// A folder of stand-in cards.
 #[derive(Debug)]
 pub struct Rack {
-    slots: Vec<Slot>,
+    folder: PathBuf,
+    /// What was in it when it was last listed.
+    slots: Mutex<Vec<Slot>>,
     unmounted: Mutex<BTreeSet<PathBuf>>,
 }
 
@@ -107,6 +109,11 @@ impl Rack {
     /// # Errors
     /// [`crate::Class::Usage`] when `rack.toml` is missing or makes no sense, with the line.
     pub fn open(folder: &Path) -> Result<Self> {
+        let slots = Mutex::new(Self::read(folder)?);
+        Ok(Self { folder: folder.to_owned(), slots, unmounted: Mutex::default() })
+    }
+
+    fn read(folder: &Path) -> Result<Vec<Slot>> {
         let path = folder.join("rack.toml");
         let text = fs::read_to_string(&path)
             .map_err(|e| Error::io(format!("reading the rack {}", path.display()), e))?;
@@ -120,7 +127,11 @@ impl Rack {
             }
             slots.push(Slot::new(folder, slot).map_err(|e| wrong(e.to_string()))?);
         }
-        Ok(Self { slots, unmounted: Mutex::default() })
+        Ok(slots)
+    }
+
+    fn slots(&self) -> MutexGuard<'_, Vec<Slot>> {
+        self.slots.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Whether `path` names a slot of a rack rather than a file.
@@ -130,22 +141,23 @@ impl Rack {
     }
 
     /// The files that stand behind the slots: no image may be written over one.
-    pub fn files(&self) -> impl Iterator<Item = &Path> {
-        self.slots.iter().map(|slot| slot.file.as_path())
+    #[must_use]
+    pub fn files(&self) -> Vec<PathBuf> {
+        self.slots().iter().map(|slot| slot.file.clone()).collect()
     }
 
     /// The file that stands behind `card`; `None` when it is none of the rack's.
     #[must_use]
-    pub fn file_of(&self, card: &Card) -> Option<&Path> {
-        self.slot(card).ok().map(|slot| slot.file.as_path())
+    pub fn file_of(&self, card: &Card) -> Option<PathBuf> {
+        self.slot(card).ok().map(|slot| slot.file)
     }
 
-    fn slot(&self, card: &Card) -> Result<&Slot> {
-        let slot = self.slots.iter().find(|slot| slot.card.path == card.path);
+    fn slot(&self, card: &Card) -> Result<Slot> {
+        let slot = self.slots().iter().find(|slot| slot.card.path == card.path).cloned();
         slot.ok_or_else(|| Error::usage(format!("the rack has no slot {}", card.path.display())))
     }
 
-    fn open_slot(&self, slot: &Slot, write: bool) -> Result<Faulty<FileStore>> {
+    fn open_slot(slot: &Slot, write: bool) -> Result<Faulty<FileStore>> {
         let at = |e| Error::io(format!("opening {}", slot.card.path.display()), e);
         let file = OpenOptions::new().read(true).write(write).open(&slot.file).map_err(at)?;
         let store = FileStore::from_file(file)?.with_sector_size(slot.card.sector);
@@ -231,7 +243,9 @@ impl Slot {
 impl Host for Rack {
     fn list(&self) -> Result<Listing> {
         let unmounted = self.unmounted.lock().unwrap_or_else(PoisonError::into_inner);
-        let cards = self.slots.iter().map(|slot| {
+        let mut slots = self.slots();
+        *slots = Self::read(&self.folder)?;
+        let cards = slots.iter().map(|slot| {
             let mut card = slot.card.clone();
             if unmounted.contains(&card.path) {
                 card.uses.clear();
@@ -243,7 +257,7 @@ impl Host for Rack {
 
     fn open_source(&self, card: &Card) -> Result<Arc<dyn ReadAt>> {
         let slot = self.slot(card)?;
-        Ok(Arc::new(self.open_slot(slot, false)?))
+        Ok(Arc::new(Self::open_slot(&slot, false)?))
     }
 
     fn open_target(&self, card: &Card) -> Result<Box<dyn TargetCard>> {
@@ -256,7 +270,7 @@ impl Host for Rack {
         rustix::fs::flock(&lock, FlockOperation::NonBlockingLockExclusive).map_err(|errno| {
             Error::refused(format!("{} is in use: {errno}", card.path.display()))
         })?;
-        Ok(Box::new(RackTarget { store: Arc::new(self.open_slot(slot, true)?), _lock: lock }))
+        Ok(Box::new(RackTarget { store: Arc::new(Self::open_slot(&slot, true)?), _lock: lock }))
     }
 
     fn unmount(&self, card: &Card) -> Result<Vec<PathBuf>> {

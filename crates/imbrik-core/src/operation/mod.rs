@@ -29,6 +29,7 @@
 //! ```
 
 mod check;
+mod comeback;
 mod compare;
 mod image;
 mod mend;
@@ -39,6 +40,7 @@ mod weigh;
 mod write;
 
 pub use check::{CheckedContent, CheckedImage, ExpectedSum, ImageCheck, Verdict, damage_in};
+pub use comeback::wait_for_source;
 pub use compare::Comparison;
 pub use image::{ImageContent, ImagePlan};
 pub use mend::{MendPlan, MendRefusal};

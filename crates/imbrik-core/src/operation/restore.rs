@@ -1,6 +1,7 @@
 //! The plan for one card: as the source was, or with volumes of other sizes, an identity of its own.
 
 use super::{
+    comeback::{is_half_written, wait_for},
     source::Source,
     write::{self, WriteFailure, WriteOptions, WrittenToCard},
 };
@@ -14,12 +15,12 @@ use crate::{
 };
 use imbrik_fs::{ReshapeOptions, reshaped_kinds};
 use imbrik_store::{
-    ReadAt, Tally,
+    ReadAt, Tally, Window,
     error::{Class, Error, Result},
     progress::{Cancel, Watch},
     units::Span,
 };
-use std::{fmt, sync::Arc};
+use std::{fmt, sync::Arc, time::Duration};
 
 /// A card that is to be written, and what is on it now.
 pub struct CardTarget {
@@ -205,6 +206,33 @@ impl RestorePlan {
         let work =
             write::CardWriting { view: &self.plan.view, place: target.place(), options, tally };
         work.run(host, &planned, source.origin(options.damage), watch)
+    }
+
+    /// Waits until the card of `target`, which went away while it was written, is there again, under
+    /// whatever path; `None` when it is not within `how_long`. It is that card when it tells of itself
+    /// what it told before the first byte was written, or when it is half written with this very plan:
+    /// without a start, and with the first tile behind that has anything in it. Writing goes on with
+    /// [`WriteOptions::differing`].
+    ///
+    /// # Errors
+    /// When the waiting is stopped.
+    pub fn wait_for_target(
+        &self,
+        host: &dyn Host,
+        target: &CardTarget,
+        how_long: Duration,
+        watch: Watch<'_>,
+    ) -> Result<Option<CardTarget>> {
+        let before = target.survey.fingerprint();
+        let card = wait_for(host, &target.card, how_long, watch, |card| {
+            let store = host.open_source(card)?;
+            if Survey::of(&*store)?.fingerprint() == before {
+                return Ok(true);
+            }
+            is_half_written(&self.plan.view, &Window::new(store, target.place())?)
+        })?;
+        let Some(card) = card else { return Ok(None) };
+        Ok(Some(CardTarget { into: target.into, ..CardTarget::look(host, card)? }))
     }
 }
 

@@ -8,16 +8,21 @@ use crate::{
 };
 use imbrik_store::{
     Counted, Pool, ReadAt, Tally, Window,
-    error::{Error, Result},
+    error::{Class, Error, Result},
     progress::Watch,
-    units::{ByteLen, Span},
+    read_vec,
+    units::{ByteLen, ByteOffset, Span},
 };
 use std::{
     collections::HashMap,
     fmt,
+    path::PathBuf,
     sync::Arc,
     time::{Duration, Instant},
 };
+
+/// Of a card that may have gone, so much is read: as much as its largest sectors hold.
+const MOST_SECTOR: usize = 4096;
 
 /// How a card is written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -45,10 +50,14 @@ pub struct WrittenToCard {
     pub tally: Tally,
     /// How much was found on it already, and not written again.
     pub found: ByteLen,
+    /// How much of what was to be cleared was zero already, and not written.
+    pub zero_already: ByteLen,
     /// What could not be read of the source, and is zeros on it.
     pub unreadable: Vec<Span>,
     /// How long it took.
     pub took: Duration,
+    /// How it was called when it was written to the end: another reader may have given it another name.
+    pub path: PathBuf,
     /// When it could not be let go, though all is well on it.
     pub held: Option<Error>,
 }
@@ -66,6 +75,8 @@ pub enum WriteFailure {
         error: Error,
         /// Whether anything was written.
         was_written: bool,
+        /// Whether the card itself does not answer any more, and not what it is written from.
+        is_away: bool,
     },
     /// All was written, and not read back.
     NotReadBack(Error),
@@ -124,7 +135,9 @@ impl CardWriting<'_> {
             })
             .map_err(|error| {
                 let was_written = !self.tally.written().is_zero();
-                WriteFailure::CutShort { error, was_written }
+                let is_away = error.class() == Class::Gone
+                    && read_vec(card.store(), ByteOffset::ZERO, MOST_SECTOR).is_err();
+                WriteFailure::CutShort { error, was_written, is_away }
             })?;
         if self.options.read_back {
             self.read_back(medium(), &written.digests, watch)?;
@@ -133,8 +146,10 @@ impl CardWriting<'_> {
         Ok(WrittenToCard {
             tally: self.tally,
             found: written.found,
+            zero_already: written.zero_already,
             unreadable: written.unreadable,
             took: started.elapsed(),
+            path: planned.card.path.clone(),
             held,
         })
     }

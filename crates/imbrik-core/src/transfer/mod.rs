@@ -5,6 +5,7 @@
 
 mod carry;
 mod claim;
+mod clear;
 mod mend;
 mod pipeline;
 mod resume;

@@ -1,6 +1,7 @@
 //! Image to card.
 
 use super::{
+    clear::Clearing,
     pipeline::{Journey, Sink, Tile, Travelled, run},
     salvage::Damage,
     saved::OnDamage,
@@ -26,6 +27,8 @@ pub struct WrittenCard {
     pub digests: Vec<TileDigest>,
     /// How much was found on the card already, and not written again.
     pub found: ByteLen,
+    /// How much of what was to be cleared was zero already, and not written.
+    pub zero_already: ByteLen,
     /// Spans of the view whose source could not be read: zeros took their place.
     pub unreadable: Vec<Span>,
 }
@@ -60,6 +63,8 @@ struct ToCard<'a> {
     /// What is on the card now, when only what differs is to be written.
     now: Option<Arc<View>>,
     found: ByteLen,
+    clearing: Clearing,
+    zero_already: ByteLen,
 }
 
 /// A tile, and whether the card holds it already.
@@ -149,9 +154,9 @@ impl ToCard<'_> {
         let all = Span::whole(HEAD.min(head.len()));
         let [_, table] = LAST.map(|len| Span::whole(len.min(all.len())));
         // The table goes before anything that it speaks of.
-        self.card.zero_at(table)?;
+        self.clearing.clear(self.card, table)?;
         self.card.flush()?;
-        self.card.zero_at(Span::between(table.end(), all.end()))?;
+        self.clearing.clear(self.card, Span::between(table.end(), all.end()))?;
         self.card.flush()?;
         self.is_cleared = true;
         tracing::info!("the card's start is cleared: it has no table until all else is on it");
@@ -159,13 +164,15 @@ impl ToCard<'_> {
     }
 
     /// Writes `wanted`, which is in `tile`.
-    fn write(&self, tile: Span, wanted: Span, data: &TileData) -> Result<()> {
+    fn write(&mut self, tile: Span, wanted: Span, data: &TileData) -> Result<()> {
         for segment in self.view.segments_in(wanted) {
             let part = segment.span;
             match (data, segment.content) {
                 (_, Content::Unused) => {}
-                // A card may do that by itself.
-                (TileData::Zeros(_), _) | (_, Content::Cleared) => self.card.zero_at(part)?,
+                (TileData::Zeros(_), _) | (_, Content::Cleared) => {
+                    let found = self.clearing.clear(self.card, part)?;
+                    self.zero_already = self.zero_already.plus(found)?;
+                }
                 (TileData::Bytes(bytes), _) => {
                     let skip = part.start().saturating_since(tile.start()).to_usize().unwrap_or(0);
                     let len = part.len().to_usize().unwrap_or(0);
@@ -224,8 +231,17 @@ pub fn write_card(
         Origin::Image(expected) => (expected, None),
         Origin::Card(on_damage) => (None, Some(on_damage)),
     };
-    let mut sink =
-        ToCard { view, card, expected, head: None, is_cleared: false, now, found: ByteLen::ZERO };
+    let mut sink = ToCard {
+        view,
+        card,
+        expected,
+        head: None,
+        is_cleared: false,
+        now,
+        found: ByteLen::ZERO,
+        clearing: Clearing::new(),
+        zero_already: ByteLen::ZERO,
+    };
     let journey = Journey {
         view,
         step: Step::Writing,
@@ -240,7 +256,9 @@ pub fn write_card(
     };
     let travelled = run(&journey, &mut sink)?;
     let Travelled { digests, unreadable } = travelled;
-    Ok(WrittenCard { digests, found: sink.found, unreadable })
+    let ToCard { found, zero_already, .. } = sink;
+    tracing::info!(%found, %zero_already, "what was there already, and not written");
+    Ok(WrittenCard { digests, found, zero_already, unreadable })
 }
 
 #[cfg(test)]

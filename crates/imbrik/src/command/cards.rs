@@ -43,13 +43,13 @@ fn watch(session: &Session) -> Outcome<Exit> {
     loop {
         session.environment.interrupt.cancel.check()?;
         thread::sleep(LOOK_EVERY);
-        let fleet = session.fleet_now()?;
+        let fleet = &session.fleet;
         let listing = fleet.list()?;
         // A loop device or a disk that something attached is not what somebody puts in.
         let new =
             listing.cards.iter().find(|card| cards::is_card(card) && !known.contains(&key(card)));
         if let Some(card) = new {
-            let seen = Seen { card: card.clone(), survey: settled_look(&fleet, card) };
+            let seen = Seen { card: card.clone(), survey: settled_look(fleet, card) };
             if session.out.is_json() {
                 let more = json::Cards { cards: vec![told(&seen)], empty_slots: None };
                 session.out.line(&json::object("cards", "done", more).to_string());

@@ -82,6 +82,8 @@ struct Running {
     trying: Option<String>,
     /// Whether it counts steps instead of bytes.
     is_in_steps: bool,
+    /// Whether it does nothing but wait.
+    is_waiting: bool,
 }
 
 fn title(step: Step) -> &'static str {
@@ -101,6 +103,7 @@ fn title(step: Step) -> &'static str {
         Step::Weighing => "weighing the card",
         Step::Filling => "filling, reading back, clearing",
         Step::ReadingCardBack => "reading back from the card",
+        Step::WaitingForCard => "waiting for the card to come back",
     }
 }
 
@@ -144,6 +147,7 @@ impl Progress {
             bar,
             trying: None,
             is_in_steps: step == Step::Weighing,
+            is_waiting: step == Step::WaitingForCard,
         });
     }
 
@@ -206,6 +210,7 @@ impl Progress {
         running.shown = now;
         let text = match &running.trying {
             Some(text) => text.clone(),
+            None if running.is_waiting => time::span(now.duration_since(running.started)),
             None if running.is_in_steps => format!("{} of {}", done.get(), running.total.get()),
             None => how_far(done, running.total, now.duration_since(running.started)),
         };
@@ -226,7 +231,9 @@ impl Progress {
         let took = running.started.elapsed();
         let all = if running.total.is_zero() { running.done } else { running.total };
         let mut done = format!("{} in {}", size::short(all), time::span(took));
-        if running.is_in_steps {
+        if running.is_waiting {
+            done = format!("for {}", time::span(took));
+        } else if running.is_in_steps {
             done = format!("done in {}", time::span(took));
         } else if running.trying.is_some() {
             let left = running.total.saturating_sub(running.done);

@@ -11,11 +11,14 @@ use crate::{
 use imbrik_core::{
     Class, Error,
     card::Host,
-    operation::{WriteFailure, WriteOptions, WrittenToCard},
+    operation::{CardTarget, WriteFailure, WriteOptions, WrittenToCard},
     progress::Watch,
     transfer::Differences,
     units::ByteLen,
 };
+
+/// How often a card may go away and come back in one run: one that does so again and again never ends.
+pub(crate) const MOST_TIMES: usize = 8;
 
 /// What there is to do for a card.
 pub(super) struct Job<'a> {
@@ -36,8 +39,28 @@ impl Job<'_> {
             damage: self.args.damage,
         };
         let PlannedCard { plan, target, .. } = self.card;
-        plan.write(self.host, target, &self.source.known, options, watch)
-            .map_err(|failure| self.told(failure))
+        let known = &self.source.known;
+        let mut written = plan.write(self.host, target, known, options, watch);
+        // What it is called now, when it came back under another name.
+        let mut back: Option<CardTarget> = None;
+        for _ in 0..MOST_TIMES {
+            let (Some(wait), Err(WriteFailure::CutShort { is_away: true, .. })) =
+                (self.args.pulled.wait, &written)
+            else {
+                break;
+            };
+            let gone = back.as_ref().unwrap_or(target);
+            match plan.wait_for_target(self.host, gone, wait.0, watch) {
+                Ok(Some(there)) => {
+                    let options = WriteOptions { differing: true, ..options };
+                    written = plan.write(self.host, &there, known, options, watch);
+                    back = Some(there);
+                }
+                // It was said what state the card is in, and what to do.
+                Ok(None) | Err(_) => break,
+            }
+        }
+        written.map_err(|failure| self.told(failure))
     }
 
     fn told(&self, failure: WriteFailure) -> Failure {
@@ -45,7 +68,7 @@ impl Job<'_> {
             WriteFailure::NotClaimed(error) => Failure::from(error)
                 .state(UNTOUCHED)
                 .next("Look again with `imbrik cards`, and repeat."),
-            WriteFailure::CutShort { error, was_written } => self.cut_short(error, was_written),
+            WriteFailure::CutShort { error, was_written, .. } => self.cut_short(error, was_written),
             WriteFailure::NotReadBack(error) => self.not_read_back(error),
             WriteFailure::NotKept { found, wraps_at } => self.not_kept(&found, wraps_at),
             other => Failure::new(Exit::Failed, other.to_string()),

@@ -30,8 +30,15 @@ use imbrik_core::{
     units::{ByteLen, Span},
 };
 use job::Job;
+pub(crate) use job::MOST_TIMES;
 use request::Request;
-use std::{cell::RefCell, path::PathBuf, sync::Arc, thread, time::Instant};
+use std::{
+    cell::RefCell,
+    path::{Path, PathBuf},
+    sync::Arc,
+    thread,
+    time::Instant,
+};
 
 const UNTOUCHED: &str = "Nothing was written to the card.";
 /// How much of what was read last is kept for cards that are written beside each other.
@@ -160,7 +167,12 @@ impl PlannedCard {
 
     /// What is written: the card, or a partition of it.
     fn goal(&self) -> String {
-        let card = self.target.card.path.display();
+        self.goal_at(&self.target.card.path)
+    }
+
+    /// The same of a card that is called `path` by now.
+    fn goal_at(&self, path: &Path) -> String {
+        let card = path.display();
         match &self.into {
             None => card.to_string(),
             Some(into) => format!("{} of {card}", into.title),

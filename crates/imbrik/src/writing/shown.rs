@@ -276,7 +276,7 @@ impl Writing<'_> {
                 exit = Exit::Unreadable;
             }
             if let Some(error) = written.held {
-                let name = target.goal();
+                let name = target.goal_at(&written.path);
                 let failure = Failure::from(error)
                     .state(format!("{name} is written and proved, but mounted again."))
                     .next("Unmount it before you take it out.");
@@ -339,11 +339,22 @@ impl Writing<'_> {
         }
     }
 
-    fn how(&self) -> &'static str {
+    /// How much was written of what was planned: the start, which is cleared before it is written,
+    /// counts once.
+    fn sent(&self, target: &PlannedCard, written: &WrittenToCard) -> ByteLen {
+        let planned = target.plan.plan.view.written();
+        planned.saturating_sub(written.found).saturating_sub(written.zero_already)
+    }
+
+    fn how(&self, written: &WrittenToCard) -> String {
+        let zeros = match written.zero_already {
+            ByteLen::ZERO => String::new(),
+            len => format!(" ({} of zeros were there already)", size::short(len)),
+        };
         match (self.args.no_check, self.args.differing) {
-            (true, _) => "written, not read back",
-            (false, false) => "written, and read back from the card",
-            (false, true) => "differed and were written; all of it was read back",
+            (true, _) => format!("written{zeros}, not read back"),
+            (false, false) => format!("written{zeros}, and read back from the card"),
+            (false, true) => format!("differed and were written{zeros}; all of it was read back"),
         }
     }
 
@@ -353,12 +364,13 @@ impl Writing<'_> {
             SourceKind::Card(_) | SourceKind::Kept(..) => None,
         };
         let more = json::WrittenCard {
-            card: target.target.card.path.to_string_lossy().into_owned(),
+            card: written.path.to_string_lossy().into_owned(),
             card_size: target.target.card.size.get(),
             card_bytes_read: written.tally.read().get(),
             card_bytes_written: written.tally.written().get(),
             card_bytes_cleared: target.plan.plan.view.cleared().get(),
             card_bytes_found: written.found.get(),
+            card_bytes_zero_already: written.zero_already.get(),
             source_bytes_read: source.tally.as_ref().map(|tally| tally.read().get()),
             source: source.json_path(),
             image: image.map(|image| json::path(image.path())),
@@ -375,10 +387,11 @@ impl Writing<'_> {
     /// One of several cards.
     fn show_line(&self, target: &PlannedCard, written: &WrittenToCard) {
         let out = &self.session.out;
-        let name = target.target.card.path.display();
-        let bytes = size::short(target.plan.plan.view.written().saturating_sub(written.found));
+        let name = written.path.display();
+        let bytes = size::short(self.sent(target, written));
         let took = time::span(written.took);
-        out.line(&format!("{name:<10}{bytes} {} in {took}", self.how()));
+        let how = self.how(written);
+        out.line(&format!("{name:<10}{bytes} {how} in {took}"));
         self.show_how_to_reach(target);
         self.show_lost(target, written);
     }
@@ -436,14 +449,13 @@ impl Writing<'_> {
         out.line("");
         out.line(&format!(
             "{} now holds {}: {} {} in {}.",
-            target.goal(),
+            target.goal_at(&written.path),
             match &target.host {
                 Some(host) => format!("{host}, made of {}", source.whose()),
                 None => source.whose(),
             },
-            // What was planned: the start, which is cleared before it is written, counts once.
-            size::both(target.plan.plan.view.written().saturating_sub(written.found)),
-            self.how(),
+            size::both(self.sent(target, written)),
+            self.how(written),
             time::span(written.took)
         ));
         self.show_lost(target, written);
@@ -457,7 +469,7 @@ impl Writing<'_> {
             (&target.into, source.from, &target.plan.references)
             && !pipe::is_pipe(image.path())
         {
-            let (image, card) = (quoted(image.path()), quoted(&target.target.card.path));
+            let (image, card) = (quoted(image.path()), quoted(&written.path));
             out.next("Next      ", &format!("imbrik check {image} --against {card}"));
         }
     }

@@ -144,35 +144,6 @@ impl DeviceStore {
         })
     }
 
-    /// Has the device zero `span` without being sent any; answers whether it did, as far as samples tell.
-    /// The kernel's call never falls back to writing.
-    fn zeroes_by_itself(&self, span: Span) -> Result<bool> {
-        let is_worth_it = span.len() >= LEAST_ZEROED
-            && span.start().is_aligned_to(SAMPLE)
-            && span.end().is_aligned_to(SAMPLE);
-        if !is_worth_it || !self.zeroes.load(Ordering::Relaxed) {
-            return Ok(false);
-        }
-        let flags = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
-        let asked = rustix::fs::fallocate(&self.file, flags, span.start().get(), span.len().get());
-        let mut does = asked.is_ok();
-        let last = span.len().saturating_sub(SAMPLE).get();
-        for ahead in [0, last / 2, last] {
-            // It may say that it did, and keep what was there.
-            let ahead = ahead.saturating_sub(ahead.checked_rem(SAMPLE.get()).unwrap_or(0));
-            let mut sample = self.pool.take(SAMPLE.to_usize().unwrap_or(0));
-            if does {
-                self.read_direct(span.start().saturating_add(ByteLen::new(ahead)), &mut sample)?;
-                does = is_zero(&sample);
-            }
-        }
-        if !does {
-            tracing::info!(%span, was_refused = asked.is_err(), "the device does not zero by itself");
-            self.zeroes.store(false, Ordering::Relaxed);
-        }
-        Ok(does)
-    }
-
     fn read_direct(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
         let done = self.file.read_exact_at(buf, at.get());
         done.map_err(|e| self.failed(format!("reading {} at {at}", ByteLen::of(buf)), e))
@@ -252,6 +223,34 @@ impl WriteAt for DeviceStore {
             let len = piece.len().to_usize().unwrap_or(BOUNCE);
             self.write_at(piece.start(), zeros.get(..len).unwrap_or_default())
         })
+    }
+
+    /// Answers for what samples tell; the kernel's call never falls back to writing.
+    fn zeroes_by_itself(&self, span: Span) -> Result<bool> {
+        let is_worth_it = span.len() >= LEAST_ZEROED
+            && span.start().is_aligned_to(SAMPLE)
+            && span.end().is_aligned_to(SAMPLE);
+        if !is_worth_it || !self.zeroes.load(Ordering::Relaxed) {
+            return Ok(false);
+        }
+        let flags = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;
+        let asked = rustix::fs::fallocate(&self.file, flags, span.start().get(), span.len().get());
+        let mut does = asked.is_ok();
+        let last = span.len().saturating_sub(SAMPLE).get();
+        for ahead in [0, last / 2, last] {
+            // It may say that it did, and keep what was there.
+            let ahead = ahead.saturating_sub(ahead.checked_rem(SAMPLE.get()).unwrap_or(0));
+            let mut sample = self.pool.take(SAMPLE.to_usize().unwrap_or(0));
+            if does {
+                self.read_direct(span.start().saturating_add(ByteLen::new(ahead)), &mut sample)?;
+                does = is_zero(&sample);
+            }
+        }
+        if !does {
+            tracing::info!(%span, was_refused = asked.is_err(), "the device does not zero by itself");
+            self.zeroes.store(false, Ordering::Relaxed);
+        }
+        Ok(does)
     }
 
     fn flush(&self) -> Result<()> {

@@ -14,7 +14,7 @@ use crate::{
     resolve,
     session::Session,
     still,
-    writing::{self, Writing},
+    writing::{self, MOST_TIMES, Writing},
 };
 use also::{Also, Other};
 use imbrik_core::{
@@ -22,7 +22,7 @@ use imbrik_core::{
     card::Card,
     image::{ListedPart, Manifest, Pack},
     layout::{Occupancy, Part, Survey},
-    operation::{ImageContent, ImagePlan},
+    operation::{ImageContent, ImagePlan, wait_for_source},
     progress::Watch,
     store::{ReadAt, Tally, Window},
     transfer::{OnUnfinished, SaveOptions, Saved, sample, save},
@@ -36,34 +36,75 @@ const UNTOUCHED: &str = "Nothing was read or written.";
 const UNWRITTEN: &str = "Nothing was written.";
 
 pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
-    let started = Instant::now();
     let (card_name, image_name) = names(session, args);
-    let card = match card_name {
+    let mut card = match card_name {
         Some(name) => resolve::card(&session.fleet, name)?,
         None => resolve::only_card(&session.fleet)?,
     };
+    let mut resume = args.resume;
+    for _ in 0..MOST_TIMES {
+        let Stopped { failure, gone } = match attempt(session, args, &card, image_name, resume) {
+            Ok(exit) => return Ok(exit),
+            Err(stopped) => stopped,
+        };
+        let (Some(wait), Some(before)) = (args.pulled.wait, gone) else { return Err(failure) };
+        let progress = session.progress(1);
+        let watch = Watch { observer: &progress, cancel: &session.environment.interrupt.cancel };
+        let host = session.fleet.host_of(&card);
+        card = match wait_for_source(host, &card, &before, wait.0, watch) {
+            Ok(Some(card)) => card,
+            Ok(None) | Err(_) => return Err(failure),
+        };
+        resume = true;
+    }
+    attempt(session, args, &card, image_name, resume).map_err(|stopped| stopped.failure)
+}
+
+/// A save that came to nothing.
+struct Stopped {
+    failure: Failure,
+    /// What was on the card, when it went away and what is saved of it can be gone on with.
+    gone: Option<Box<Survey>>,
+}
+
+impl From<Failure> for Stopped {
+    fn from(failure: Failure) -> Self {
+        Self { failure, gone: None }
+    }
+}
+
+/// Saves the card as far as it is there; with `resume`, what is left of an earlier attempt is kept.
+fn attempt(
+    session: &Session,
+    args: &SaveArgs,
+    card: &Card,
+    image_name: Option<&Path>,
+    resume: bool,
+) -> std::result::Result<Exit, Stopped> {
+    let started = Instant::now();
     let options = SaveOptions {
         damage: args.damage.on_damage(),
-        unfinished: if args.resume { OnUnfinished::Resume } else { OnUnfinished::Keep },
+        unfinished: if resume { OnUnfinished::Resume } else { OnUnfinished::Keep },
         ..packing::options(session, &args.packing, image_name)?
     };
-    if args.resume && !options.pack.can_be_gone_on_with() {
+    if resume && !options.pack.can_be_gone_on_with() {
         return Err(Failure::usage(format!(
             "an image in {} cannot be gone on with",
             options.pack.container()
         ))
         .state(UNTOUCHED)
-        .next("Leave --resume out: it is begun anew."));
+        .next("Leave --resume out: it is begun anew.")
+        .into());
     }
-    still::may_be_read(&card)?;
+    still::may_be_read(card)?;
     let tally = Tally::default();
-    let mut wanted = SaveSource::of(session, args, &card, &tally)?;
+    let mut wanted = SaveSource::of(session, args, card, &tally)?;
     let to = match image_name {
         Some(name) if pipe::is_pipe(name) => Destination::pipe(session)?,
         name => {
-            let stem = proposed_stem(&wanted, &card);
+            let stem = proposed_stem(&wanted, card);
             let target = Destination::file(session, name, &stem, &args.packing, options.pack)?;
-            off_the_card(session, target.path(), &card)?;
+            off_the_card(session, target.path(), card)?;
             target
         }
     };
@@ -78,24 +119,24 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let also = args.also.as_deref();
     if !card.mounts().is_empty() {
         // What would be refused is refused before anything is unmounted.
-        also.map_or(Ok(()), |name| Also::may_be(&writing, name, &card))?;
+        also.map_or(Ok(()), |name| Also::may_be(&writing, name, card))?;
         drop(wanted);
-        still::unmounted(session, &card, args.unmount)?;
-        wanted = SaveSource::of(session, args, &card, &tally)?;
+        still::unmounted(session, card, args.unmount)?;
+        wanted = SaveSource::of(session, args, card, &tally)?;
     }
-    let also = also.map(|name| Also::of(&writing, args, name, &card, &wanted, &to)).transpose()?;
+    let also = also.map(|name| Also::of(&writing, args, name, card, &wanted, &to)).transpose()?;
     let content = content(session, args, &wanted)?;
     to.judge_room(session, &content.plan.view, &options)?;
     if args.plan {
-        return plan(session, &card, &wanted, &content, &to, &options);
+        return Ok(plan(session, card, &wanted, &content, &to, &options)?);
     }
-    let manifest = manifest(args, &card, &wanted, &content);
-    announce(session, &card, &wanted, &to);
+    let manifest = manifest(args, card, &wanted, &content);
+    announce(session, card, &wanted, &to);
 
     let run = Run {
         session,
         args,
-        card: &card,
+        card,
         wanted: &wanted,
         content: &content,
         options: &options,
@@ -125,7 +166,7 @@ impl Run<'_> {
         also: Option<&Also>,
         manifest: &Manifest,
         to: &Destination,
-    ) -> Outcome<Exit> {
+    ) -> std::result::Result<Exit, Stopped> {
         let Self { session, content, options, wanted, .. } = *self;
         let (saved, other) = match also {
             None => {
@@ -139,7 +180,11 @@ impl Run<'_> {
             }
             Some(also) => also.beside(writing, &content.plan, manifest, to, options),
         };
-        let saved = saved.map_err(|error| failed(error, self.card, to))?;
+        let saved = saved.map_err(|error| {
+            let is_gone = error.class() == Class::Gone && to.unfinished().is_some();
+            let gone = is_gone.then(|| Box::new(self.wanted.survey.clone()));
+            Stopped { failure: failed(error, self.card, to), gone }
+        })?;
         packing::tell_of_memory(session, &saved);
         // The image is whole, whatever became of the card beside it.
         let mut beside = Ok(Exit::Done);

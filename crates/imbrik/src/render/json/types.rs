@@ -587,6 +587,8 @@ pub(crate) struct WrittenCard {
     pub(crate) card_bytes_cleared: u64,
     /// With `--differing`, what was there already.
     pub(crate) card_bytes_found: u64,
+    /// What of the cleared bytes was zero already, and was not written.
+    pub(crate) card_bytes_zero_already: u64,
     /// What was read of the card that was cloned; null for an image.
     pub(crate) source_bytes_read: Option<u64>,
     pub(crate) source: String,

@@ -1,0 +1,148 @@
+//! Zeros onto a card: what is zero already is not written again.
+
+use imbrik_store::{
+    Pool, WriteAt,
+    bytes::is_zero,
+    error::Result,
+    for_pieces,
+    units::{ByteLen, Span},
+};
+
+/// How much is looked at, and then written, at once.
+const PIECE: ByteLen = ByteLen::mib(1);
+
+/// How many pieces are written unseen at most, before one is looked at again.
+const MOST_UNSEEN: u32 = 63;
+
+/// Clears spans of a card, writing as little as there is need for.
+///
+/// A card reads three to ten times as fast as it writes. So where it cannot zero by itself, a piece is
+/// read first, and left alone when it is zero: a new card, and what an earlier restore has cleared.
+/// Where piece after piece holds something, ever fewer are looked at.
+pub(super) struct Clearing {
+    pool: Pool,
+    /// How many pieces in a row were looked at and held something, as a power of two less one.
+    unseen_next: u32,
+    /// How many pieces are to be written unseen before the next look.
+    unseen_left: u32,
+}
+
+impl Clearing {
+    pub(super) fn new() -> Self {
+        Self { pool: Pool::new(PIECE.to_usize().unwrap_or(0)), unseen_next: 0, unseen_left: 0 }
+    }
+
+    /// Makes `span` of `card` read as zeros; answers how much of it did already, and was not written.
+    ///
+    /// # Errors
+    /// As for [`WriteAt::zero_at`]. What cannot be read is written.
+    pub(super) fn clear(&mut self, card: &dyn WriteAt, span: Span) -> Result<ByteLen> {
+        let mut found = ByteLen::ZERO;
+        if card.zeroes_by_itself(span)? {
+            return Ok(found);
+        }
+        for_pieces(span, PIECE, |piece| {
+            if self.is_to_be_seen() && self.is_zero(card, piece) {
+                found = found.plus(piece.len())?;
+                return Ok(());
+            }
+            card.zero_at(piece)
+        })?;
+        Ok(found)
+    }
+
+    fn is_to_be_seen(&mut self) -> bool {
+        match self.unseen_left.checked_sub(1) {
+            Some(left) => {
+                self.unseen_left = left;
+                false
+            }
+            None => true,
+        }
+    }
+
+    fn is_zero(&mut self, card: &dyn WriteAt, piece: Span) -> bool {
+        let mut buffer = self.pool.take(piece.len().to_usize().unwrap_or(0));
+        // Once: what does not answer is written, which may mend it.
+        let is = card.read_once(piece.start(), &mut buffer).is_ok() && is_zero(&buffer);
+        self.unseen_next = match is {
+            true => 0,
+            false => (self.unseen_next << 1 | 1).min(MOST_UNSEEN),
+        };
+        self.unseen_left = self.unseen_next;
+        is
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use imbrik_store::{
+        Counted, ReadAt, SparseStore, Tally, read_vec,
+        testing::{Faults, Faulty},
+        units::ByteOffset,
+    };
+    use proptest::prelude::*;
+
+    fn mib(start: u64, len: u64) -> Span {
+        Span::new(ByteOffset::new(start << 20), ByteLen::mib(len)).unwrap()
+    }
+
+    /// Clears in steps, as tiles come.
+    fn clear(card: &dyn WriteAt, span: Span) -> (ByteLen, Tally) {
+        let tally = Tally::default();
+        let counted = Counted::new(card, &tally);
+        let mut clearing = Clearing::new();
+        let mut found = ByteLen::ZERO;
+        for_pieces(span, ByteLen::mib(4), |tile| {
+            found = found.plus(clearing.clear(&counted, tile)?)?;
+            Ok(())
+        })
+        .unwrap();
+        (found, tally)
+    }
+
+    /// Fails where what is zero is written again, or a full card is read all over before it is.
+    #[test]
+    fn zeros_are_not_written_again_and_a_full_card_is_hardly_read() {
+        let blank = SparseStore::new(ByteLen::mib(300));
+        let (found, tally) = clear(&blank, mib(0, 300));
+        assert_eq!((found, tally.written()), (ByteLen::mib(300), ByteLen::ZERO));
+        let full = SparseStore::of(&vec![0xee; 300 << 20]);
+        let (found, tally) = clear(&full, mib(0, 300));
+        assert_eq!((found, tally.written()), (ByteLen::ZERO, ByteLen::mib(300)));
+        assert!(tally.read() <= ByteLen::mib(11), "{}", tally.read());
+        assert!(is_zero(&read_vec(&full, ByteOffset::ZERO, 300 << 20).unwrap()));
+    }
+
+    #[test]
+    fn what_cannot_be_read_is_written() {
+        let faults = Faults { unreadable: vec![mib(3, 1)], ..Faults::default() };
+        let card = Faulty::new(SparseStore::of(&vec![0xee; 8 << 20]), faults);
+        clear(&card, mib(0, 8));
+        assert!(is_zero(&read_vec(card.inner(), ByteOffset::ZERO, 8 << 20).unwrap()));
+    }
+
+    proptest! {
+        /// Whatever a card holds, and whatever part of it is cleared: that part is zero then, and no
+        /// byte beside it is another.
+        #[test]
+        fn a_span_is_zero_and_its_neighbours_are_as_they_were(
+            stale in prop::collection::vec((0u64..24 << 20, 1usize..2 << 20), 0..12),
+            start in 0u64..24 << 20,
+            len in 1u64..24 << 20,
+        ) {
+            let size = ByteLen::mib(24);
+            let card = SparseStore::new(size);
+            for (at, len) in stale {
+                let len = len.min(usize::try_from(size.get() - at).unwrap());
+                card.write_at(ByteOffset::new(at), &vec![0xee; len]).unwrap();
+            }
+            let mut expected = read_vec(&card, ByteOffset::ZERO, 24 << 20).unwrap();
+            let end = (start + len).min(card.size().get());
+            clear(&card, Span::between(ByteOffset::new(start), ByteOffset::new(end)));
+            expected[usize::try_from(start).unwrap()..usize::try_from(end).unwrap()].fill(0);
+            prop_assert!(read_vec(&card, ByteOffset::ZERO, 24 << 20).unwrap() == expected);
+        }
+    }
+}
