@@ -59,6 +59,9 @@ pub(super) fn wait_for(
     watch.observer.on(&Event::Started { step: Step::WaitingForCard, total: ByteLen::ZERO });
     let until = Instant::now().checked_add(how_long);
     let found = loop {
+        watch.observer.on(&Event::Advanced { done: ByteLen::ZERO });
+        // First of all, too: a card that went away may still be listed for a moment.
+        thread::sleep(LOOK_EVERY.min(how_long));
         watch.cancel.check()?;
         let cards = match host.list() {
             Ok(listing) => listing.cards,
@@ -86,8 +89,6 @@ pub(super) fn wait_for(
         if found.is_some() || until.is_none_or(|until| Instant::now() >= until) {
             break found;
         }
-        watch.observer.on(&Event::Advanced { done: ByteLen::ZERO });
-        thread::sleep(LOOK_EVERY.min(how_long));
     };
     watch.observer.on(&Event::Finished);
     let path = found.as_ref().map(|card| card.path.display().to_string());

@@ -16,6 +16,7 @@ mod layouts;
 mod mend;
 mod messages;
 mod parts;
+mod pulled;
 mod restore;
 mod resume;
 mod save;

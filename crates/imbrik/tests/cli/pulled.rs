@@ -1,0 +1,114 @@
+//! `--wait`: a card that is pulled out in the middle, and put in again.
+
+use crate::harness::{Bench, CARD, Run, noise, put};
+use std::{
+    fs,
+    io::{BufRead, BufReader, Read},
+    process::Stdio,
+};
+
+const SAVE: &str = "save rack:a new.img.zst --exact";
+
+fn slot(name: &str, file: &str, lines: &str) -> String {
+    format!("[[slot]]\nname = \"{name}\"\nsize = {CARD}\nfile = \"{file}\"\n{lines}\n")
+}
+
+/// Runs a command, and does something once it waits for the card.
+fn meanwhile(bench: &Bench, words: &str, once_it_waits: &dyn Fn()) -> Run {
+    let mut command = bench.command(words.split(' '));
+    let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let mut told = BufReader::new(child.stderr.take().unwrap());
+    let (mut stderr, mut has_waited) = (String::new(), false);
+    while told.read_line(&mut stderr).unwrap() > 0 {
+        if !has_waited && stderr.contains("waiting for the card to come back") {
+            has_waited = true;
+            once_it_waits();
+        }
+    }
+    let mut stdout = String::new();
+    child.stdout.take().unwrap().read_to_string(&mut stdout).unwrap();
+    let code = child.wait().unwrap().code().unwrap();
+    assert!(has_waited, "it did not wait: {stderr}");
+    Run { code, stdout, stderr }
+}
+
+fn a_bench() -> Bench {
+    let bench = Bench::with_card("");
+    put(&bench.path("rack/a.img"), 40 << 20, &noise(20 << 20));
+    bench.write_rack(&slot("a", "a.img", ""));
+    bench
+}
+
+/// Would fail where what was saved before is lost or read again, or where the image mixes two cards.
+#[test]
+fn a_save_goes_on_when_the_card_is_back_under_another_name() {
+    let bench = a_bench();
+    bench.write_rack(&slot("a", "a.img", "pulled_after = 50000000"));
+    let back = || bench.write_rack(&slot("elsewhere", "a.img", ""));
+    let run = meanwhile(&bench, &format!("{SAVE} --wait=60s --json"), &back).expect(0);
+    let resumed = run.json()["resumed_bytes"].as_u64().unwrap();
+    assert!(resumed > 30 << 20, "{resumed}");
+    bench.good("check new.img.zst --against rack:elsewhere");
+}
+
+/// Would fail where another card is taken for the one that went away.
+#[test]
+fn another_card_of_that_size_is_none_of_it() {
+    let bench = a_bench();
+    fs::copy(bench.path("rack/a.img"), bench.path("rack/other.img")).unwrap();
+    // The identifier of the table, by which the two differ.
+    put(&bench.path("rack/other.img"), 440, b"oak!");
+    bench.write_rack(&slot("a", "a.img", "pulled_after = 50000000"));
+    let other = || bench.write_rack(&slot("a", "other.img", ""));
+    let run = meanwhile(&bench, &format!("{SAVE} --wait=2s"), &other).expect(1);
+    run.says("does not answer").says("--resume");
+    assert!(bench.path("new.img.zst.part").exists() && !bench.path("new.img.zst").exists());
+    // Where none is waited for, it is told at once, and what was saved is still there.
+    bench.write_rack(&slot("a", "a.img", ""));
+    bench.good(&format!("{SAVE} --resume"));
+}
+
+/// Would fail where a card is written anew from its start, or where one is written that is another.
+#[test]
+fn a_restore_goes_on_when_its_card_is_back_and_writes_to_no_other() {
+    let bench = a_bench();
+    bench.good("save rack:a old.img.zst --exact");
+    let source = slot("a", "a.img", "");
+    let stale = || fs::write(bench.path("rack/b.img"), vec![0xee; CARD as usize]).unwrap();
+    stale();
+    let pulled = format!("{source}{}", slot("b", "b.img", "pulled_after = 60000000"));
+    bench.write_rack(&pulled);
+    let back = || bench.write_rack(&format!("{source}{}", slot("c", "b.img", "")));
+    let words = "restore old.img.zst rack:b --yes --wait=60s --json";
+    let run = meanwhile(&bench, words, &back).expect(0);
+    let done = run.stdout.lines().last().unwrap();
+    let done: serde_json::Value = serde_json::from_str(done).unwrap();
+    assert_eq!(done["card"], "rack:c");
+    assert!(done["card_bytes_found"].as_u64().unwrap() > 10 << 20, "{done}");
+    assert!(bench.bytes("rack/b.img") == bench.bytes("rack/a.img"));
+
+    // Another card of that size, full of something else, and a blank one.
+    for filler in [0xdd, 0] {
+        stale();
+        fs::write(bench.path("rack/d.img"), vec![filler; CARD as usize]).unwrap();
+        bench.write_rack(&pulled);
+        let other = || bench.write_rack(&format!("{source}{}", slot("b", "d.img", "")));
+        let words = "restore old.img.zst rack:b --yes --wait=2s";
+        meanwhile(&bench, words, &other).expect(1).says("no partition table");
+        assert!(bench.bytes("rack/d.img").iter().all(|byte| *byte == filler));
+    }
+}
+
+/// A card that goes away again and again at the same place would be waited for without end.
+#[test]
+fn a_card_that_goes_away_again_and_again_is_given_up() {
+    let bench = a_bench();
+    bench.good("save rack:a old.img.zst --exact");
+    fs::write(bench.path("rack/b.img"), vec![0xee; CARD as usize]).unwrap();
+    let pulled = slot("b", "b.img", "pulled_after = 12000000");
+    bench.write_rack(&format!("{}{pulled}", slot("a", "a.img", "")));
+    bench
+        .imbrik("restore old.img.zst rack:b --yes --wait=20s")
+        .expect(1)
+        .says("no partition table");
+}
