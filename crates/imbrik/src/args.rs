@@ -206,8 +206,6 @@ pub(crate) struct SaveArgs {
     pub(crate) unmount: bool,
     #[command(flatten)]
     pub(crate) damage: DamageArgs,
-    #[command(flatten)]
-    pub(crate) pulled: PulledArgs,
     /// Go on with an image that was not finished: what is left of it must be of this very card
     #[arg(long, help_heading = WRITE)]
     pub(crate) resume: bool,
@@ -227,6 +225,8 @@ pub(crate) struct SaveArgs {
     pub(crate) room: Option<Size>,
     #[command(flatten)]
     pub(crate) packing: Packing,
+    #[command(flatten)]
+    pub(crate) pulled: PulledArgs,
     /// Show what would be saved, and stop
     #[arg(long, help_heading = COMMON, display_order = 903)]
     pub(crate) plan: bool,
@@ -249,7 +249,7 @@ pub(crate) struct DamageArgs {
 /// What is done about a card that is pulled out in the middle.
 #[derive(Clone, Copy, Debug, Default, Args)]
 pub(crate) struct PulledArgs {
-    /// Wait for a card that is pulled out, here or in another reader, and go on; 10min, or so long
+    /// When the card is pulled out, wait for it, in this reader or another, and go on: 10min, or TIME
     #[arg(long, value_name = "TIME", num_args = 0..=1, require_equals = true,
           default_missing_value = "10min", help_heading = SAFETY)]
     pub(crate) wait: Option<Patience>,

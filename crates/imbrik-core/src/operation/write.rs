@@ -50,7 +50,7 @@ pub struct WrittenToCard {
     pub tally: Tally,
     /// How much was found on it already, and not written again.
     pub found: ByteLen,
-    /// How much of what was to be cleared was zero already, and not written.
+    /// How much of what was to be zero was already, and not written.
     pub zero_already: ByteLen,
     /// What could not be read of the source, and is zeros on it.
     pub unreadable: Vec<Span>,

@@ -27,7 +27,7 @@ pub struct WrittenCard {
     pub digests: Vec<TileDigest>,
     /// How much was found on the card already, and not written again.
     pub found: ByteLen,
-    /// How much of what was to be cleared was zero already, and not written.
+    /// How much of what was to be zero was already, and not written.
     pub zero_already: ByteLen,
     /// Spans of the view whose source could not be read: zeros took their place.
     pub unreadable: Vec<Span>,

@@ -587,7 +587,7 @@ pub(crate) struct WrittenCard {
     pub(crate) card_bytes_cleared: u64,
     /// With `--differing`, what was there already.
     pub(crate) card_bytes_found: u64,
-    /// What of the cleared bytes was zero already, and was not written.
+    /// Zeros that were there already, and were not written.
     pub(crate) card_bytes_zero_already: u64,
     /// What was read of the card that was cloned; null for an image.
     pub(crate) source_bytes_read: Option<u64>,
