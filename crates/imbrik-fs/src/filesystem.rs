@@ -8,7 +8,7 @@ use crate::{
     volume::{Volume, VolumeKind},
 };
 use imbrik_store::{
-    ReadAt,
+    Edited, ReadAt,
     error::{Error, Result},
     progress::Cancel,
     units::{ByteOffset, Span},
@@ -58,6 +58,15 @@ pub(crate) trait Filesystem: Sync {
     /// When the store cannot be read.
     fn recognise_copy(&self, store: &dyn ReadAt) -> Result<Option<Volume>> {
         self.recognise(store)
+    }
+
+    /// Puts into `draft`, whose superblock or boot sector is sound, what copies tell of tables behind it
+    /// that are in `lost`, in which it has zeros.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    fn take_tables_from_copies(&self, _draft: &mut Edited, _lost: &[Span]) -> Result<()> {
+        Ok(())
     }
 
     /// Looks closely at a volume of kind `kind`.

@@ -4,18 +4,22 @@ use crate::{
     examined::{DerivedVolume, Examined, Least},
     files::Files,
     filesystem::{FilePut, Filesystem, History, Reshape},
-    registry::{filesystem, recognise},
+    registry::{by_copy, filesystem, recognise},
     reshaped::{NewSize, ReshapeOptions, Reshaped},
     volume::Volume,
 };
 use imbrik_store::{
-    ReadAt,
+    Edited, ReadAt,
     error::{Class, Error, Result},
     progress::Cancel,
+    read_up_to,
     units::{ByteOffset, Span},
 };
 use std::sync::Arc;
 use uuid::Uuid;
+
+/// How long a superblock or boot sector is at most, in bytes.
+const HEAD: usize = 1024;
 
 /// A volume and the store that it stands in. Nothing that is done with it changes the store.
 #[derive(Clone)]
@@ -59,6 +63,26 @@ impl OpenVolume {
     /// When the store cannot be read.
     pub fn open(store: Arc<dyn ReadAt>) -> Result<Option<Self>> {
         Ok(recognise(&*store)?.map(|volume| Self { store, volume }))
+    }
+
+    /// The volume in `store`, which has zeros in `lost`, for whoever only looks: what copies tell of its
+    /// superblock, boot sector and tables takes the place of these. Copies may be older than what is
+    /// lost. `None` when it is none of those known.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn open_with_copies(store: Arc<dyn ReadAt>, lost: &[Span]) -> Result<Option<Self>> {
+        let mut draft = Edited::new(Arc::clone(&store));
+        let volume = match recognise(&*store)? {
+            Some(volume) => volume,
+            None => {
+                let Some((volume, at, to)) = by_copy(&*store)? else { return Ok(None) };
+                draft.put(to, &read_up_to(&*store, at, HEAD)?)?;
+                volume
+            }
+        };
+        filesystem(volume.kind).take_tables_from_copies(&mut draft, lost)?;
+        Ok(Some(Self { store: Arc::new(draft), volume }))
     }
 
     /// The volume that was named `volume` when `store` was looked at.

@@ -61,6 +61,11 @@ pub fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
 /// # Errors
 /// When the store cannot be read.
 pub fn recognise_by_copy(store: &dyn ReadAt) -> Result<Option<Volume>> {
+    Ok(by_copy(store)?.map(|(volume, ..)| volume))
+}
+
+/// The volume that a copy names, where that copy stands, and where the first one would.
+pub(crate) fn by_copy(store: &dyn ReadAt) -> Result<Option<(Volume, ByteOffset, ByteOffset)>> {
     let end = ByteOffset::new(store.size().get());
     for filesystem in FILESYSTEMS {
         for (at, ahead) in filesystem.copies(store.size().get()) {
@@ -71,7 +76,7 @@ pub fn recognise_by_copy(store: &dyn ReadAt) -> Result<Option<Volume>> {
             let window = Window::new(store, Span::between(start, end))?;
             let found = filesystem.recognise_copy(&window)?;
             if let Some(volume) = found.filter(|found| found.size <= store.size()) {
-                return Ok(Some(volume));
+                return Ok(Some((volume, ByteOffset::new(at), ByteOffset::new(ahead))));
             }
         }
     }

@@ -83,8 +83,24 @@ impl Fitting<'_> {
     /// What would change on a card.
     fn on_card(&self, card: &Card) -> String {
         let needed = self.survey.needed();
-        let last = self.survey.last_reshapable().and_then(|index| self.survey.parts.get(index));
+        let last = self.survey.last_reshapable();
+        let is_known = last.and_then(|index| self.occupancy.volume(index));
+        let is_known = is_known.is_some_and(|found| found.usage.whole_because.is_none());
+        let last = last.and_then(|index| self.survey.parts.get(index));
         let title = last.map(Part::full_title).unwrap_or_default();
+        // One that is not understood is not touched, and comes first when room is given or taken.
+        if last.is_some() && !is_known {
+            return match Some(needed.saturating_sub(card.size)).filter(|missing| !missing.is_zero())
+            {
+                Some(missing) => {
+                    format!(
+                        "too small: {} are missing; {title} keeps its size",
+                        size::short(missing)
+                    )
+                }
+                None => "fits as it is".to_owned(),
+            };
+        }
         if card.size < self.all_shrunk() {
             let missing = self.all_shrunk().saturating_sub(card.size);
             return format!("too small: {} are missing", size::short(missing));

@@ -18,6 +18,11 @@ pub enum Finding {
         /// A partition or a gap, in words.
         place: String,
     },
+    /// The superblock or boot sector of a volume cannot be read, and a copy of it tells what it is.
+    NamedByCopy {
+        /// The partition: "partition 2 (ext4, hive-07)".
+        title: String,
+    },
     /// A partition reaches past the end of the card.
     PastTheEnd {
         /// Which: "partition 2".
@@ -49,6 +54,9 @@ impl fmt::Display for Finding {
             Self::Table(what) => what.fmt(f),
             Self::Unreadable { len, place } => {
                 write!(f, "{len} of the metadata in {place} cannot be read")
+            }
+            Self::NamedByCopy { title } => {
+                write!(f, "the head of {title} cannot be read: a copy of it tells what it is")
             }
             Self::PastTheEnd { title, by } => write!(f, "{title} reaches {by} past the end"),
             Self::TooLong { kind, title, by } => {

@@ -3,7 +3,7 @@
 use crate::layout::{Part, Survey};
 use imbrik_fs::{FileId, FileKind, Files, OpenVolume, Stretch};
 use imbrik_store::{
-    Concatenated, ReadAt,
+    Concatenated, ReadAt, Window,
     error::{Class, Result},
     progress::Cancel,
     units::{ByteLen, ByteOffset, Span},
@@ -72,10 +72,8 @@ pub fn lost_in(source: &Arc<dyn ReadAt>, spans: &[Span], cancel: &Cancel) -> Res
             continue;
         }
         between = between.saturating_sub(all);
-        let named = match part.open(&readable)? {
-            Some(volume) => of_volume(&volume, part, &inside, cancel)?,
-            None => Vec::new(),
-        };
+        let mut part = part.clone();
+        let named = of_part(&readable, &mut part, &inside, cancel)?;
         let told = named.iter().map(|what| match what {
             LostWhat::OfFile { len, .. } | LostWhat::OfFolder { len, .. } => *len,
             LostWhat::Whole { .. } | LostWhat::Elsewhere { .. } => ByteLen::ZERO,
@@ -93,20 +91,25 @@ pub fn lost_in(source: &Arc<dyn ReadAt>, spans: &[Span], cancel: &Cancel) -> Res
     Ok(found)
 }
 
-/// What of a volume's files stands in `spans` of the card.
-fn of_volume(
-    volume: &OpenVolume,
-    part: &Part,
+/// What of a partition's files stands in `spans` of the card, which has zeros there. Where a copy tells
+/// what its volume is, the partition is told.
+fn of_part(
+    card: &Arc<dyn ReadAt>,
+    part: &mut Part,
     spans: &[Span],
     cancel: &Cancel,
 ) -> Result<Vec<LostWhat>> {
+    let Some(place) = part.span.intersect(Span::whole(card.size())) else { return Ok(Vec::new()) };
     let inside = |at: ByteOffset| ByteOffset::new(at.saturating_since(part.span.start()).get());
     let spans: Vec<Span> =
         spans.iter().map(|span| Span::between(inside(span.start()), inside(span.end()))).collect();
+    let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(card), place)?);
+    let Some(volume) = OpenVolume::open_with_copies(window, &spans)? else { return Ok(Vec::new()) };
+    part.volume.get_or_insert_with(|| volume.volume().clone());
     // As its system would mount it, if that can be told with what is lost.
     let settled = volume.examine().ok().and_then(|found| found.settled);
     let settled = settled.map(|settled| OpenVolume::known(settled.store, volume.volume().clone()));
-    let volume = settled.as_ref().unwrap_or(volume);
+    let volume = settled.as_ref().unwrap_or(&volume);
     let Some(files) = volume.files()? else { return Ok(Vec::new()) };
     let mut walk =
         Walk { files: &*files, spans, cancel, seen: HashSet::new(), found: BTreeMap::new() };

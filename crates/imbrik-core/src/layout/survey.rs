@@ -111,6 +111,9 @@ impl Survey {
             };
             if part.volume.is_none() {
                 part.volume = recognise_by_copy(&Window::new(store, place)?)?;
+                if part.volume.is_some() {
+                    self.findings.push(Finding::NamedByCopy { title: part.full_title() });
+                }
             }
         }
         Ok(())

@@ -11,10 +11,11 @@ use super::{
     superblock::Superblock,
 };
 use imbrik_store::{
-    ReadAt, bytes,
+    Edited, ReadAt, bytes,
     error::{Error, Result},
+    exact::Exact as _,
     read_up_to,
-    units::ByteLen,
+    units::{ByteLen, Span},
 };
 
 /// The group's inode bitmap and table were never used.
@@ -261,4 +262,62 @@ fn check_bitmap(
             "group {number}: {what} bitmap checksum is {found:#x}, computed {computed:#x}"
         ))),
     }
+}
+/// Puts the blocks of descriptors that are in `lost` into `draft`, from the first copy of them whose
+/// checksums are right. What a copy tells of free space and of inodes never used may be old; where
+/// bitmaps and tables stand is not.
+///
+/// # Errors
+/// When the draft cannot be read.
+pub(super) fn take_from_copies(
+    draft: &mut Edited,
+    superblock: &Superblock,
+    lost: &[Span],
+) -> Result<()> {
+    let a_block = superblock.descriptors_a_block();
+    let len = superblock.block_len.fitting::<usize>()?;
+    for index in 0..superblock.descriptor_blocks() {
+        let (block, _) = superblock.descriptor_at(index.times(a_block)?);
+        let Some(place) = superblock.span(block, 1) else { return Ok(()) };
+        if !lost.iter().any(|lost| lost.intersect(place).is_some()) {
+            continue;
+        }
+        let copy = copies_of(superblock, index).find_map(|copy| {
+            let place = superblock.span(copy, 1).filter(|copy| copy.start() != place.start())?;
+            let content = read_up_to(&*draft, place.start(), len).ok()?;
+            is_of_block(&content, superblock, index).then_some(content)
+        });
+        if let Some(content) = copy {
+            draft.put(place.start(), &content)?;
+        }
+    }
+    Ok(())
+}
+
+/// In which blocks the copies of block `index` of the descriptors stand.
+fn copies_of(superblock: &Superblock, index: u64) -> impl Iterator<Item = u64> {
+    (1..superblock.groups()).filter_map(move |group| {
+        let held = superblock.descriptors_in(group);
+        if !held.contains(&index) {
+            return None;
+        }
+        let start = superblock.group_start(group);
+        let behind = u64::from(superblock.has_superblock(group));
+        start.checked_add(behind)?.checked_add(index.checked_sub(held.start)?)
+    })
+}
+
+/// Whether `content` is block `index` of the descriptors: each has its checksum, and where there are
+/// none, its tables in the volume.
+fn is_of_block(content: &[u8], superblock: &Superblock, index: u64) -> bool {
+    let (a_block, len) = (superblock.descriptors_a_block(), superblock.descriptor_len);
+    let Some(first) = index.checked_mul(a_block) else { return false };
+    let numbers = first..superblock.groups().min(first.saturating_add(a_block));
+    let Ok(len) = usize::try_from(len) else { return false };
+    numbers.zip(content.chunks(len.max(1))).all(|(number, raw)| {
+        Group::decode(raw, number, superblock).is_ok_and(|group| {
+            group.inode_table != 0
+                && superblock.span(group.inode_table, superblock.table_blocks()).is_some()
+        })
+    })
 }

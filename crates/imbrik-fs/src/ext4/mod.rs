@@ -27,7 +27,7 @@ use crate::{
 };
 use files::Reader;
 use imbrik_store::{
-    ReadAt, bytes,
+    Edited, ReadAt, bytes,
     error::{Class, Result},
     progress::Cancel,
     read_up_to,
@@ -65,6 +65,13 @@ impl Filesystem for Ext {
         let raw = read_up_to(store, ByteOffset::new(1024), Superblock::LEN)?;
         let is_copy = bytes::le_u16(&raw, 0x5a) == Some(1);
         if is_copy { recognise(store) } else { Ok(None) }
+    }
+
+    /// The descriptors, from behind the first copy of the superblock that has them.
+    fn take_tables_from_copies(&self, draft: &mut Edited, lost: &[Span]) -> Result<()> {
+        let superblock = RawSuperblock::read(&*draft)?.and_then(RawSuperblock::looked_into);
+        let Some(superblock) = superblock else { return Ok(()) };
+        group::take_from_copies(draft, &superblock, lost)
     }
 
     fn examine(&self, store: &Arc<dyn ReadAt>, _kind: VolumeKind) -> Result<Examined> {

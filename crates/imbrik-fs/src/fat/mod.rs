@@ -22,7 +22,7 @@ use boot::{BootSector, Width};
 use files::Reader;
 use folder::{ENTRY, Use, use_of};
 use imbrik_store::{
-    ReadAt, bytes,
+    Edited, ReadAt, bytes,
     error::Result,
     progress::Cancel,
     read_up_to,
@@ -51,6 +51,15 @@ impl Filesystem for Fat {
     /// FAT32's, in sector 6, of 512 bytes or 4 KiB.
     fn copies(&self, _len: u64) -> Vec<(u64, u64)> {
         vec![(6 * 512, 0), (6 * 4096, 0)]
+    }
+
+    /// What is lost of one allocation table, from the other.
+    fn take_tables_from_copies(&self, draft: &mut Edited, lost: &[Span]) -> Result<()> {
+        let sector = read_up_to(&*draft, ByteOffset::ZERO, 512)?;
+        match BootSector::decode(&sector) {
+            Some(boot) => table::take_from_copies(draft, &boot, lost),
+            None => Ok(()),
+        }
     }
 
     fn examine(&self, store: &Arc<dyn ReadAt>, _kind: VolumeKind) -> Result<Examined> {

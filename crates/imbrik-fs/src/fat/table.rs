@@ -3,10 +3,10 @@
 use super::boot::{BootSector, TOP, Width};
 use crate::clusters::{Link, TableReader};
 use imbrik_store::{
-    ReadAt, check_range,
+    Edited, ReadAt, check_range,
     error::{Error, Result},
     exact::{Exact as _, cannot_be},
-    read_vec,
+    for_pieces, read_up_to, read_vec,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
 
@@ -74,6 +74,36 @@ pub(super) fn decode(width: Width, bytes: &[u8]) -> Box<dyn Iterator<Item = u32>
             Box::new(entries.map(|entry| u32::from_le_bytes(*entry)))
         }
     }
+}
+
+/// Puts what is `lost` of an allocation table into `draft`, from another one that is kept alike and has
+/// not lost it, too.
+///
+/// # Errors
+/// When the draft cannot be read.
+pub(super) fn take_from_copies(draft: &mut Edited, boot: &BootSector, lost: &[Span]) -> Result<()> {
+    let is_kept_alike = boot.width != Width::Bits32 || boot.ext_flags & 0x80 == 0;
+    let tables: Vec<Span> = boot.tables().filter(|_| is_kept_alike).collect();
+    for table in &tables {
+        for lost_here in lost.iter().filter_map(|lost| lost.intersect(*table)) {
+            let ahead = lost_here.start().saturating_since(table.start());
+            let copies = tables.iter().filter(|other| *other != table).map(|other| {
+                let start = other.start().saturating_add(ahead);
+                Span::between(start, start.saturating_add(lost_here.len()))
+            });
+            let mut sound =
+                copies.filter(|copy| lost.iter().all(|lost| lost.intersect(*copy).is_none()));
+            if let Some(copy) = sound.next() {
+                for_pieces(copy, ByteLen::from_usize(PIECE), |piece| {
+                    let inside = piece.start().saturating_since(copy.start());
+                    let bytes =
+                        read_up_to(&*draft, piece.start(), piece.len().to_usize().unwrap_or(0))?;
+                    draft.put(lost_here.start().saturating_add(inside), &bytes)
+                })?;
+            }
+        }
+    }
+    Ok(())
 }
 
 /// All entries, the first two included, the top bits of 32-bit ones kept.

@@ -6,7 +6,10 @@
 mod support;
 
 use imbrik_fs::{FileId, FileKind, FileTime, Files, OpenVolume};
-use imbrik_store::{Class, FileStore, ReadAt};
+use imbrik_store::{
+    Class, FileStore, ReadAt,
+    units::{ByteLen, ByteOffset, Span},
+};
 use std::{
     collections::BTreeMap,
     ffi::OsStr,
@@ -453,5 +456,58 @@ fn whatever_is_flipped_a_walk_comes_to_an_end() {
             found += walk_anything(&*files);
         }
         assert!(found > 300 || make.contains("exfat"), "{make}: only {found} entries were found");
+    }
+}
+
+/// Would fail where a volume whose head is lost has no names any more although there are copies of it,
+/// or where a copy gives other names.
+#[test]
+fn what_has_lost_its_head_is_looked_into_by_copies() {
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path();
+    sh(
+        "mkdir t; for n in $(seq 300); do mkdir -p t/d$((n % 7)); echo $n > t/d$((n % 7))/f$n; done",
+        at,
+    );
+    let ext =
+        |options: &str, mib: u64| (format!("mkfs.ext4 -q {options} -d t v {mib}M"), 1024, 1024);
+    let fat = "truncate -s 40M v; mkfs.fat -F 32 -s 1 v >&2; mcopy -i v -s t/* ::";
+    let kinds = [
+        ext("-b 1024", 24),
+        ext("-b 2048", 96),
+        ext("-b 4096", 300),
+        ext("-b 1024 -O meta_bg,^resize_inode", 24),
+        ext("-b 1024 -O ^metadata_csum,^64bit", 24),
+        ext("-b 1024 -O ^metadata_csum,^uninit_bg,sparse_super2", 24),
+        (fat.to_owned(), 0, 512),
+    ];
+    for (make, head, head_len) in kinds {
+        sh(&format!("rm -f v; {make}"), at);
+        let whole = tree_of(&at.join("v"), Told::NoOwners);
+        let sound = std::fs::read(at.join("v")).unwrap();
+        // The superblock or boot sector alone, and with what stands behind it: descriptors, or a part of
+        // the first table.
+        let block = if head == 0 { 0 } else { 1024usize << sound[1024 + 24] };
+        let behind = if head == 0 { 32 * 512 } else { block.max(2048) };
+        let places = [(head, head_len), (behind, block.max(512))];
+        for lost in [&places[..1], &places[1..], &places[..]] {
+            let mut bytes = sound.clone();
+            for (from, len) in lost {
+                assert!(bytes[*from..from + len].iter().any(|byte| *byte != 0), "{make}");
+                bytes[*from..from + len].fill(0);
+            }
+            let spans: Vec<Span> = lost
+                .iter()
+                .map(|(from, len)| {
+                    Span::new(ByteOffset::new(*from as u64), ByteLen::new(*len as u64)).unwrap()
+                })
+                .collect();
+            let store: Arc<dyn ReadAt> = Arc::new(imbrik_store::SparseStore::of(&bytes));
+            let open = OpenVolume::open_with_copies(store, &spans).unwrap().unwrap();
+            let files = open.files().unwrap().unwrap();
+            let mut tree = Tree::new();
+            walk(&*files, files.root(), b"", Told::NoOwners, &mut tree);
+            assert!(tree == whole && tree.len() > 300, "{make}: {lost:?}");
+        }
     }
 }

@@ -247,6 +247,17 @@ fn what_is_lost_has_the_name_of_its_file() {
         lost["path"] == "/may.wav" && lost["lost_bytes"] == 512 && lost["what"] == "file"
     };
     assert!(all.iter().any(in_fat), "{all:?}");
+    // A copy tells where the files are when the superblock and the descriptors are lost, too.
+    let placed = places(&bench.path("rack/a.img"), &bench.path(""));
+    let at = |name: &str| placed.iter().find(|(one, ..)| *one == name).unwrap().1;
+    let heads = [at("ext's superblock"), at("ext's descriptors")];
+    for bad in [&heads[..1], &heads[1..], &heads[..]] {
+        let all = lost(&[bad, &[file]].concat());
+        assert!(all.contains(&of_file), "{bad:?}: {all:?}");
+    }
+    let table = at("FAT's first table") / 512 * 512;
+    assert!(lost(&[table, fat]).iter().any(in_fat));
+    slot(&[file, inode, fat], "");
     bench
         .imbrik("save rack:a again.img.zst")
         .expect(6)
