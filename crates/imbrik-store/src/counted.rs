@@ -19,6 +19,7 @@ struct Counters {
     read: AtomicU64,
     reads: AtomicU64,
     written: AtomicU64,
+    writes: AtomicU64,
 }
 
 impl Tally {
@@ -34,7 +35,13 @@ impl Tally {
         self.0.reads.load(Ordering::Relaxed)
     }
 
-    /// Bytes written, zeros included.
+    /// How many requests there were to write, those that failed included.
+    #[must_use]
+    pub fn writes(&self) -> u64 {
+        self.0.writes.load(Ordering::Relaxed)
+    }
+
+    /// Bytes written, zeros included, by requests that did not fail.
     #[must_use]
     pub fn written(&self) -> ByteLen {
         ByteLen::new(self.0.written.load(Ordering::Relaxed))
@@ -77,18 +84,23 @@ impl<S: ReadAt> ReadAt for Counted<S> {
 
 impl<S: WriteAt> WriteAt for Counted<S> {
     fn write_at(&self, at: ByteOffset, bytes: &[u8]) -> Result<()> {
+        self.tally.0.writes.fetch_add(1, Ordering::Relaxed);
+        self.inner.write_at(at, bytes)?;
         self.tally.0.written.fetch_add(ByteLen::of(bytes).get(), Ordering::Relaxed);
-        self.inner.write_at(at, bytes)
+        Ok(())
     }
 
     fn zero_at(&self, span: Span) -> Result<()> {
+        self.tally.0.writes.fetch_add(1, Ordering::Relaxed);
+        self.inner.zero_at(span)?;
         self.tally.0.written.fetch_add(span.len().get(), Ordering::Relaxed);
-        self.inner.zero_at(span)
+        Ok(())
     }
 
     fn zeroes_by_itself(&self, span: Span) -> Result<bool> {
         let does = self.inner.zeroes_by_itself(span)?;
         if does {
+            self.tally.0.writes.fetch_add(1, Ordering::Relaxed);
             self.tally.0.written.fetch_add(span.len().get(), Ordering::Relaxed);
         }
         Ok(does)

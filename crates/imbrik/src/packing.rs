@@ -387,13 +387,25 @@ pub(crate) fn stem_of(image: &Path) -> String {
 }
 
 /// Says when an image was compared with what memory has of it.
-pub(crate) fn tell_of_memory(session: &Session, saved: &Saved) {
+pub(crate) fn tell_of(session: &Session, saved: &Saved) {
+    if let Some(why) = &saved.not_beside {
+        session.out.warn(&format!(
+            "The image is whole and has its name, but its checksum or manifest could not be put beside \
+             it: {why}. `imbrik check --sum` makes a checksum."
+        ));
+    }
+
     if saved.read_back == ReadBack::Memory {
         session.out.warn(
             "The image was compared as the system has it in memory: it did not let go of it, or the \
              folder lies in memory. A later `imbrik check` tells what is on the disk.",
         );
     }
+}
+
+/// How a command ends that made an image.
+pub(crate) fn exit(saved: &Saved) -> Exit {
+    if saved.not_beside.is_some() { Exit::Failed } else { Exit::Done }
 }
 
 /// A failure while an image was made of another one.
@@ -412,6 +424,7 @@ pub(crate) fn what_next(error: &Error) -> &'static str {
     match error.class() {
         Class::Cancelled => "Run the same command again to start over.",
         Class::NoRoom => "Make room there, or name a folder on a larger disk.",
+        Class::Io => "Try another disk, cable or reader; the system's log (`dmesg`) tells more.",
         Class::Mismatch => "Try another disk, and have its memory and cable checked.",
         _ => "",
     }

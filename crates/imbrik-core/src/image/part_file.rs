@@ -4,7 +4,10 @@
 //! between, a half-made file is never mistaken for a whole one.
 
 use imbrik_store::error::{Class, Error, Result};
-use rustix::fs::{FlockOperation, OFlags, RenameFlags};
+use rustix::{
+    fs::{FlockOperation, OFlags, RenameFlags},
+    io::Errno,
+};
 use std::{
     fs::{self, File, OpenOptions},
     os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt, fchown},
@@ -98,7 +101,7 @@ impl PartFile {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
             file => file.map_err(|e| Error::io(format!("opening {}", part.display()), e))?,
         };
-        if rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive).is_err() {
+        if is_held(&file) {
             return Err(written_by_another(&part));
         }
         let is_alone = file.metadata().is_ok_and(|found| found.is_file() && found.nlink() == 1);
@@ -135,8 +138,10 @@ impl PartFile {
         match new.open(part) {
             Ok(file) => {
                 // Another program may hold it for a moment, to see whether anybody does.
-                rustix::fs::flock(&file, FlockOperation::LockExclusive)
-                    .map_err(|e| io(e.into()))?;
+                match rustix::fs::flock(&file, FlockOperation::LockExclusive) {
+                    Err(errno) if !knows_no_locks(errno) => return Err(io(errno.into())),
+                    Ok(()) | Err(_) => {}
+                }
                 return Ok(is_at(&file, part).then_some(file));
             }
             Err(error) if error.kind() != std::io::ErrorKind::AlreadyExists => {
@@ -148,9 +153,7 @@ impl PartFile {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
             left => left.map_err(io)?,
         };
-        if rustix::fs::flock(&left, FlockOperation::NonBlockingLockExclusive)
-            .is_err_and(|errno| errno == rustix::io::Errno::WOULDBLOCK)
-        {
+        if is_held(&left) {
             return Err(written_by_another(part));
         }
         // Held, and still under that name: nobody else can be writing it or giving it its name.
@@ -187,6 +190,11 @@ impl PartFile {
     /// [`Class::Refused`] when something of that name appeared meanwhile and may not be replaced.
     pub fn publish(mut self) -> Result<()> {
         self.sync()?;
+        if !is_at(&self.file, &self.part) {
+            // Its name is another program's by now, which must not lose it.
+            self.stays = true;
+            return Err(written_by_another(&self.part));
+        }
         let io = |e| Error::io(format!("renaming {}", self.part.display()), e);
         let cwd = rustix::fs::CWD;
         let renamed = if self.replace {
@@ -199,9 +207,9 @@ impl PartFile {
                 &self.name,
                 RenameFlags::NOREPLACE,
             ) {
-                Err(rustix::io::Errno::EXIST) => Err(exists(&self.name)),
+                Err(Errno::EXIST) => Err(exists(&self.name)),
                 // Some network and FAT filesystems know no such rename.
-                Err(rustix::io::Errno::INVAL | rustix::io::Errno::NOSYS) => {
+                Err(Errno::INVAL | Errno::NOSYS) => {
                     if self.name.symlink_metadata().is_ok() {
                         Err(exists(&self.name))
                     } else {
@@ -229,6 +237,18 @@ impl Drop for PartFile {
             let _ = fs::remove_file(self.notes());
         }
     }
+}
+
+/// Whether another program holds `file`, and nobody else but this one does then. Where a filesystem knows
+/// no locks, nobody can tell: what was written by two is found when it is to get its name.
+fn is_held(file: &File) -> bool {
+    let held = rustix::fs::flock(file, FlockOperation::NonBlockingLockExclusive);
+    held.is_err_and(|errno| !knows_no_locks(errno))
+}
+
+/// As some network folders answer.
+fn knows_no_locks(errno: Errno) -> bool {
+    matches!(errno, Errno::NOLCK | Errno::NOSYS | Errno::OPNOTSUPP)
 }
 
 /// Whether `file` is what stands at `path`.

@@ -22,6 +22,7 @@ use imbrik_store::{
 };
 use rustix::fs::{Advice, fadvise};
 use std::{
+    fs,
     io::{Seek, SeekFrom, Write},
     num::NonZeroU64,
     os::unix::fs::FileExt,
@@ -300,31 +301,60 @@ impl Written {
         self.writer.side_manifest.as_deref()
     }
 
-    /// Gives the image its name, and puts its checksum files and its manifest beside it.
+    /// Gives the image its name, and puts its checksum files and its manifest beside it. Answers what
+    /// kept any of these from getting there: the image is whole all the same.
     ///
-    /// Files beside an image that is replaced go first, so that no image ever stands beside the
-    /// checksum of another. An image that went through a pipe is where it is.
+    /// All of them are written before anything gets a name. Files beside an image that is replaced go
+    /// first, so that no image ever stands beside the checksum of another. An image that went through a
+    /// pipe is where it is.
     ///
     /// # Errors
-    /// When a file cannot be written or renamed; what has its name by then is complete.
-    pub fn publish(self) -> Result<()> {
+    /// When a file cannot be written, or the image not renamed; nothing has changed then.
+    pub fn publish(self) -> Result<Option<Error>> {
         let ImageWriter { place, side_manifest, .. } = self.writer;
-        let Opened::File { part, name, owner, replace } = place else { return Ok(()) };
-        if replace {
-            let beside = SumKind::ALL.into_iter().map(|kind| kind.path_beside(&name));
-            for old in beside.chain([manifest_path(&name)]) {
-                // Missing is as good as removed; anything else shows when the new one is written.
-                let _ = std::fs::remove_file(old);
-            }
-        }
-        part.publish()?;
+        let Opened::File { part, name, owner, replace } = place else { return Ok(None) };
+        let mut sides = Vec::new();
         if let Some(json) = side_manifest {
-            write_side(&manifest_path(&name), &json, owner)?;
+            sides.push(side(&manifest_path(&name), &json, owner)?);
         }
         for sum in &self.sums {
-            publish_beside(&name, sum, owner)?;
+            sides.push(sum_side(&name, sum, owner)?);
         }
-        Ok(())
+        let old = if replace { Beside::take_away(&name) } else { Beside::default() };
+        if let Err(error) = part.publish() {
+            old.put_back();
+            return Err(error);
+        }
+        Ok(sides.into_iter().map(PartFile::publish).find_map(Result::err))
+    }
+}
+
+/// What stood beside an image that is to be replaced.
+#[derive(Default)]
+struct Beside(Vec<(PathBuf, Vec<u8>)>);
+
+impl Beside {
+    fn take_away(image: &Path) -> Self {
+        let sums = SumKind::ALL.into_iter().map(|kind| kind.path_beside(image));
+        let mut taken = Vec::new();
+        for path in sums.chain([manifest_path(image)]) {
+            // Missing is as good as removed; anything else shows when the new one gets its name.
+            if let Ok(bytes) = fs::read(&path)
+                && fs::remove_file(&path).is_ok()
+            {
+                taken.push((path, bytes));
+            }
+        }
+        Self(taken)
+    }
+
+    /// As far as that can be done on a disk that has just failed.
+    fn put_back(self) {
+        for (path, bytes) in self.0 {
+            if let Err(error) = fs::write(&path, bytes) {
+                tracing::error!(path = %path.display(), %error, "what stood beside is gone");
+            }
+        }
     }
 }
 
@@ -333,15 +363,20 @@ impl Written {
 /// # Errors
 /// When it cannot be written.
 pub fn publish_beside(image: &Path, sum: &Sum, owner: Option<Owner>) -> Result<PathBuf> {
-    let path = sum.kind.path_beside(image);
-    let file_name = image.file_name().unwrap_or(image.as_os_str());
-    write_side(&path, &SumFile::of(sum, file_name).encode(), owner)?;
-    Ok(path)
+    sum_side(image, sum, owner)?.publish()?;
+    Ok(sum.kind.path_beside(image))
 }
 
-fn write_side(path: &Path, bytes: &[u8], owner: Option<Owner>) -> Result<()> {
+fn sum_side(image: &Path, sum: &Sum, owner: Option<Owner>) -> Result<PartFile> {
+    let file_name = image.file_name().unwrap_or(image.as_os_str());
+    side(&sum.kind.path_beside(image), &SumFile::of(sum, file_name).encode(), owner)
+}
+
+/// A file beside an image, whole and on the medium, that has no name yet.
+fn side(path: &Path, bytes: &[u8], owner: Option<Owner>) -> Result<PartFile> {
     let side = PartFile::create(path, true, owner)?;
     let failed = |e| Error::io(format!("writing {}", path.display()), e);
     side.file().write_all_at(bytes, 0).map_err(failed)?;
-    side.publish()
+    side.sync()?;
+    Ok(side)
 }

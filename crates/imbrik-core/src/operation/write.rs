@@ -62,19 +62,29 @@ pub struct WrittenToCard {
     pub held: Option<Error>,
 }
 
+/// What is on a card whose writing was cut short, from the best to the worst.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum LeftOnCard {
+    /// What was there before: nothing was written.
+    WhatItHad,
+    /// The first write of all failed: its start is as it was, or is not.
+    Uncertain,
+    /// What was there is lost, and it has no table, or no start, so that it is not taken for whole.
+    NoStart,
+}
+
 /// How far the writing of a card came.
 #[derive(Debug)]
 #[non_exhaustive]
 pub enum WriteFailure {
     /// It was not claimed: nothing was written.
     NotClaimed(Error),
-    /// It was cut short. What was on it is lost when anything `was_written`, and it has no table, or
-    /// no start, so that it is not taken for whole.
+    /// It was cut short.
     CutShort {
         /// Why.
         error: Error,
-        /// Whether anything was written.
-        was_written: bool,
+        /// What that leaves on the card.
+        left: LeftOnCard,
         /// Whether the card itself does not answer any more, and not what it is written from.
         is_away: bool,
     },
@@ -134,10 +144,14 @@ impl CardWriting<'_> {
                 write_card(self.view, &store, origin, now, watch)
             })
             .map_err(|error| {
-                let was_written = !self.tally.written().is_zero();
+                let left = match (self.tally.writes(), self.tally.written()) {
+                    (0, _) => LeftOnCard::WhatItHad,
+                    (_, ByteLen::ZERO) => LeftOnCard::Uncertain,
+                    _ => LeftOnCard::NoStart,
+                };
                 let is_away = error.class() == Class::Gone
                     && read_vec(card.store(), ByteOffset::ZERO, MOST_SECTOR).is_err();
-                WriteFailure::CutShort { error, was_written, is_away }
+                WriteFailure::CutShort { error, left, is_away }
             })?;
         if self.options.read_back {
             self.read_back(medium(), &written.digests, watch)?;

@@ -216,8 +216,9 @@ pub(super) fn carry(
     let zeros = ByteLen::from_usize(zero_tiles.count());
     let zeros = TILE.checked_mul(zeros.get()).unwrap_or_default().min(view.size());
     let (image_len, sums) = (written.len, written.sums.clone());
-    written.publish()?;
+    let not_beside = written.publish()?.map(|error| error.to_string());
     Ok(Saved {
+        not_beside,
         image_len,
         sums,
         unreadable: joined(to_name),

@@ -93,6 +93,8 @@ pub struct Saved {
     pub zeros: ByteLen,
     /// How many frames of another image were taken over as they are.
     pub taken_over: u64,
+    /// Why not all that belongs beside the image is there; the image itself is whole.
+    pub not_beside: Option<String>,
     /// Whether it was read back.
     pub read_back: ReadBack,
 }

@@ -93,9 +93,9 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let saved = fit(&plan.plan.view, manifest, to.output()?, &options, watch)
         .map_err(|error| packing::failed(error, &image, &to))?;
     drop(progress);
-    packing::tell_of_memory(session, &saved);
+    packing::tell_of(session, &saved);
     job.summary(&saved, options.pack, started.elapsed());
-    Ok(Exit::Done)
+    Ok(packing::exit(&saved))
 }
 
 /// The image to make: as named, or beside the old one, or in its place.

@@ -171,7 +171,7 @@ impl Done<'_> {
         let read = lacking.saturating_sub(left);
         match saved {
             Some(saved) => {
-                packing::tell_of_memory(session, saved);
+                packing::tell_of(session, saved);
                 out.line(&format!(
                     "Mended    {} of {} that it lacked",
                     size::both(read),

@@ -47,10 +47,10 @@ pub(crate) fn run(session: &Session, args: &RepackArgs) -> Outcome<Exit> {
     // A level that was asked for is asked of every tile.
     let saved = plan.run(to.output()?, &options, args.packing.level.is_some(), watch);
     let saved = saved.map_err(|error| packing::failed(error, &image, &to))?;
-    packing::tell_of_memory(session, &saved);
+    packing::tell_of(session, &saved);
     drop(progress);
     summary(session, &image, &to, &saved, options.pack, started.elapsed());
-    Ok(Exit::Done)
+    Ok(packing::exit(&saved))
 }
 
 fn summary(

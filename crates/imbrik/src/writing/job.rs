@@ -11,7 +11,7 @@ use crate::{
 use imbrik_core::{
     Class, Error,
     card::Host,
-    operation::{CardTarget, WriteFailure, WriteOptions, WrittenToCard},
+    operation::{CardTarget, LeftOnCard, WriteFailure, WriteOptions, WrittenToCard},
     progress::Watch,
     transfer::Differences,
     units::ByteLen,
@@ -43,12 +43,14 @@ impl Job<'_> {
         let mut written = plan.write(self.host, target, known, options, watch);
         // What it is called now, when it came back under another name.
         let mut back: Option<CardTarget> = None;
+        let mut worst = LeftOnCard::WhatItHad;
         for _ in 0..MOST_TIMES {
-            let (Some(wait), Err(WriteFailure::CutShort { is_away: true, .. })) =
+            let (Some(wait), Err(WriteFailure::CutShort { is_away: true, left, .. })) =
                 (self.args.pulled.wait, &written)
             else {
                 break;
             };
+            worst = worst.max(*left);
             let gone = back.as_ref().unwrap_or(target);
             match plan.wait_for_target(self.host, gone, wait.0, watch) {
                 Ok(Some(there)) => {
@@ -60,7 +62,14 @@ impl Job<'_> {
                 Ok(None) | Err(_) => break,
             }
         }
-        written.map_err(|failure| self.told(failure))
+        written.map_err(|failure| {
+            self.told(match failure {
+                WriteFailure::CutShort { error, left, is_away } => {
+                    WriteFailure::CutShort { error, left: left.max(worst), is_away }
+                }
+                other => other,
+            })
+        })
     }
 
     fn told(&self, failure: WriteFailure) -> Failure {
@@ -68,14 +77,14 @@ impl Job<'_> {
             WriteFailure::NotClaimed(error) => Failure::from(error)
                 .state(UNTOUCHED)
                 .next("Look again with `imbrik cards`, and repeat."),
-            WriteFailure::CutShort { error, was_written, .. } => self.cut_short(error, was_written),
+            WriteFailure::CutShort { error, left, .. } => self.cut_short(error, left),
             WriteFailure::NotReadBack(error) => self.not_read_back(error),
             WriteFailure::NotKept { found, wraps_at } => self.not_kept(&found, wraps_at),
             other => Failure::new(Exit::Failed, other.to_string()),
         }
     }
 
-    fn cut_short(&self, error: Error, was_written: bool) -> Failure {
+    fn cut_short(&self, error: Error, left: LeftOnCard) -> Failure {
         let name = self.card.goal();
         let again = match self.source.known.is_card {
             false => "Restore once more",
@@ -93,13 +102,16 @@ impl Job<'_> {
             _ => format!("{again}; if it fails again, the card or the reader is bad."),
         };
         Failure::from(error)
-            .state(match (was_written, &self.card.into) {
-                (false, _) => UNTOUCHED.to_owned(),
-                (true, None) => format!(
+            .state(match (left, &self.card.into) {
+                (LeftOnCard::WhatItHad, _) => UNTOUCHED.to_owned(),
+                (LeftOnCard::Uncertain, _) => format!(
+                    "The first write failed: {name} is as it was, or its first sector is gone."
+                ),
+                (LeftOnCard::NoStart, None) => format!(
                     "What was on {name} is lost, and it has no partition table now, so that it is \
                      not taken for a whole card."
                 ),
-                (true, Some(_)) => format!(
+                (LeftOnCard::NoStart, Some(_)) => format!(
                     "What was on {name} is lost, and its start is cleared, so that it is not taken \
                      for whole."
                 ),

@@ -186,7 +186,7 @@ fn wait_until(child: &Child, ready: impl Fn() -> bool) {
 }
 
 impl Run {
-    fn of(output: &Output) -> Self {
+    pub(crate) fn of(output: &Output) -> Self {
         Self {
             code: output.status.code().unwrap_or(-1),
             stdout: String::from_utf8_lossy(&output.stdout).into_owned(),

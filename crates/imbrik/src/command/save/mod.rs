@@ -185,7 +185,7 @@ impl Run<'_> {
             let gone = is_gone.then(|| Box::new(self.wanted.survey.clone()));
             Stopped { failure: failed(error, self.card, to), gone }
         })?;
-        packing::tell_of_memory(session, &saved);
+        packing::tell_of(session, &saved);
         // The image is whole, whatever became of the card beside it.
         let mut beside = Ok(Exit::Done);
         let second = match (other, also) {
@@ -214,13 +214,20 @@ impl Run<'_> {
             done.show_second(session, to);
         }
         beside?;
+        let lost: ByteLen = saved.unreadable.iter().map(|span| span.len()).sum();
+        if !lost.is_zero() && lost >= done.used {
+            session.out.warn(
+                "Nothing of the card could be read: all that is in the image are zeros. Try another \
+                 reader or cable, and save it again.",
+            );
+        }
         if has_changed {
             session.out.warn(&fleet::mixed("the image", "save it again"));
             return Ok(Exit::Mismatch);
         }
         let is_interrupted = session.environment.interrupt.cancel.check().is_err();
         Ok(match saved.unreadable.is_empty() {
-            true => Exit::Done,
+            true => packing::exit(&saved),
             false if is_interrupted => Exit::Interrupted,
             false => Exit::Unreadable,
         })
