@@ -47,6 +47,7 @@
 )]
 
 pub mod card;
+pub mod files;
 pub mod image;
 pub mod layout;
 pub mod operation;

@@ -43,6 +43,8 @@ pub enum Step {
     Writing,
     /// What was written to a card is read from the medium and compared.
     ReadingCardBack,
+    /// Files are read out of a volume.
+    TakingOut,
     /// A card that was pulled out is waited for; nothing is counted.
     WaitingForCard,
 }

@@ -103,6 +103,7 @@ fn title(step: Step) -> &'static str {
         Step::Weighing => "weighing the card",
         Step::Filling => "filling, reading back, clearing",
         Step::ReadingCardBack => "reading back from the card",
+        Step::TakingOut => "taking files out",
         Step::WaitingForCard => "waiting for the card to come back",
     }
 }

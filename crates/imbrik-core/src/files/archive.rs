@@ -1,0 +1,286 @@
+//! Files into a tar stream (POSIX.1-2001, the pax interchange format).
+//!
+//! What a header has no room for stands in pax records in front of it: long names, times to the
+//! nanosecond, sizes and numbers that are too large, attributes (`SCHILY.xattr.*`), and files with holes
+//! as GNU tar has them (`GNU.sparse.*`, format 1.0).
+
+use super::take::{Item, ItemContent, Reading, Took, TreeSink};
+use imbrik_fs::{FileInfo, FileKind, FileTime};
+use imbrik_store::{
+    error::{Error, Result},
+    exact::Exact as _,
+    units::{ByteLen, Span},
+};
+use std::io::{self, Read, Write};
+use tar::{Builder, EntryType, Header};
+
+/// Of a file with holes only so much at least is left out at once: a record costs about as much.
+const LEAST_HOLE: ByteLen = ByteLen::kib(4);
+
+/// A tar stream that takes what comes out of a volume.
+pub struct ToArchive<W: Write> {
+    builder: Builder<W>,
+}
+
+impl<W: Write> ToArchive<W> {
+    /// A stream that goes to `to`.
+    pub fn new(to: W) -> Self {
+        Self { builder: Builder::new(to) }
+    }
+
+    /// What it went to, the end of the stream included.
+    ///
+    /// # Errors
+    /// When that cannot be written.
+    pub fn into_inner(self) -> Result<W> {
+        self.builder.into_inner().map_err(failed)
+    }
+}
+
+fn failed(error: io::Error) -> Error {
+    Error::io("writing the archive", error)
+}
+
+/// An entry that is being made.
+struct Entry {
+    header: Header,
+    records: Vec<(String, Vec<u8>)>,
+}
+
+impl Entry {
+    fn new(path: &[u8], info: &FileInfo) -> Self {
+        let mut header = Header::new_ustar();
+        let mut entry_records = Vec::new();
+        let mut path = if path.is_empty() { b".".to_vec() } else { path.to_vec() };
+        if info.kind == FileKind::Folder {
+            path.push(b'/');
+        }
+        if let Some(ownership) = info.ownership {
+            header.set_mode(ownership.permissions.into());
+            for (key, id) in [("uid", ownership.owner), ("gid", ownership.group)] {
+                if id > 0o7_777_777 {
+                    entry_records.push((key.to_owned(), id.to_string().into_bytes()));
+                }
+            }
+            header.set_uid(ownership.owner.into());
+            header.set_gid(ownership.group.into());
+        } else {
+            header.set_mode(if info.kind == FileKind::Folder { 0o755 } else { 0o644 });
+        }
+        let seconds = info.modified.map_or(0, |time| time.seconds);
+        header.set_mtime(u64::try_from(seconds).unwrap_or(0).min(0o77_777_777_777));
+        header.set_size(0);
+        let mut entry = Self { header, records: entry_records };
+        entry.name(&path);
+        for (key, time) in [("mtime", info.modified), ("atime", info.accessed)] {
+            let time = time.filter(|time| key != "mtime" || !fits(*time));
+            entry.records.extend(time.map(|time| (key.to_owned(), decimal(time).into_bytes())));
+        }
+        entry
+    }
+
+    fn name(&mut self, path: &[u8]) {
+        self.text("path", path, |ustar| &mut ustar.name);
+    }
+
+    /// Puts a text into a field of the header, and into a record of its own where that is too short or
+    /// may not be understood.
+    fn text(
+        &mut self,
+        key: &str,
+        text: &[u8],
+        field: impl Fn(&mut tar::UstarHeader) -> &mut [u8; 100],
+    ) {
+        if text.len() > 100 || !text.is_ascii() {
+            self.records.retain(|(known, _)| known != key);
+            self.records.push((key.to_owned(), text.to_vec()));
+        }
+        if let Some(ustar) = self.header.as_ustar_mut() {
+            let field = field(ustar);
+            field.fill(0);
+            let tail = text.get(text.len().saturating_sub(field.len())..).unwrap_or_default();
+            for (to, from) in field.iter_mut().zip(tail) {
+                *to = *from;
+            }
+        }
+    }
+
+    fn size(&mut self, size: u64) {
+        if size > 0o77_777_777_777 {
+            self.records.push(("size".to_owned(), size.to_string().into_bytes()));
+        }
+        self.header.set_size(size);
+    }
+
+    fn write<W: Write>(mut self, to: &mut Builder<W>, content: impl Read) -> Result<()> {
+        let records = self.records.iter().map(|(key, value)| (&key[..], &value[..]));
+        if !self.records.is_empty() {
+            to.append_pax_extensions(records).map_err(failed)?;
+        }
+        self.header.set_cksum();
+        to.append(&self.header, content).map_err(failed)
+    }
+}
+
+/// Whether a header alone tells a time.
+fn fits(time: FileTime) -> bool {
+    time.nanoseconds == 0 && (0..=0o77_777_777_777).contains(&time.seconds)
+}
+
+/// Seconds with nine digits behind the point, also before 1970.
+fn decimal(time: FileTime) -> String {
+    let whole = i128::from(time.seconds).saturating_mul(1_000_000_000);
+    let nanos = whole.saturating_add(time.nanoseconds.into());
+    let sign = if nanos < 0 { "-" } else { "" };
+    let nanos = nanos.unsigned_abs();
+    format!("{sign}{}.{:09}", nanos / 1_000_000_000, nanos % 1_000_000_000)
+}
+
+/// The parts of a file that are kept, short holes between them included.
+fn kept(content: &dyn Reading) -> Vec<Span> {
+    let mut kept: Vec<Span> = Vec::new();
+    for span in content.written() {
+        match kept.last_mut() {
+            Some(last) if span.start().saturating_since(last.end()) < LEAST_HOLE => {
+                *last = Span::between(last.start(), span.end());
+            }
+            _ => kept.push(span),
+        }
+    }
+    kept
+}
+
+/// Some parts of a file, one behind the other.
+struct Parts<'a> {
+    content: &'a mut dyn Reading,
+    parts: std::vec::IntoIter<Span>,
+    now: Option<Span>,
+    failed: Option<Error>,
+}
+
+impl Read for Parts<'_> {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        let now = match self.now.take().filter(|now| !now.is_empty()) {
+            Some(now) => now,
+            None => match self.parts.next() {
+                Some(next) => next,
+                None => return Ok(0),
+            },
+        };
+        let len = now.len().min(ByteLen::of(buf));
+        let middle = now.start().saturating_add(len);
+        let (piece, rest) = (Span::between(now.start(), middle), Span::between(middle, now.end()));
+        let count = len.to_usize().unwrap_or(0);
+        let target = buf.get_mut(..count).unwrap_or_default();
+        if let Err(error) = self.content.read(piece.start(), target) {
+            self.failed = Some(error);
+            return Err(io::Error::other("the content cannot be read"));
+        }
+        self.now = Some(rest);
+        Ok(count)
+    }
+}
+
+impl<W: Write> ToArchive<W> {
+    fn file(&mut self, mut entry: Entry, path: &[u8], content: &mut dyn Reading) -> Result<()> {
+        let parts = kept(content);
+        let (size, whole) = (content.size(), Span::whole(content.size()));
+        let held: ByteLen = parts.iter().map(|part| part.len()).sum();
+        let mut map = Vec::new();
+        if held < size {
+            let mut lines: Vec<(u64, u64)> =
+                parts.iter().map(|part| (part.start().get(), part.len().get())).collect();
+            if parts.last().is_none_or(|last| last.end() < whole.end()) {
+                lines.push((size.get(), 0));
+            }
+            map = format!("{}\n", lines.len()).into_bytes();
+            for (at, len) in lines {
+                map.extend(format!("{at}\n{len}\n").into_bytes());
+            }
+            map.resize(map.len().next_multiple_of(512), 0);
+            let realsize = size.get().to_string();
+            let records: [(&str, &[u8]); 4] = [
+                ("GNU.sparse.major", b"1"),
+                ("GNU.sparse.minor", b"0"),
+                ("GNU.sparse.name", path),
+                ("GNU.sparse.realsize", realsize.as_bytes()),
+            ];
+            entry.records.retain(|(key, _)| key != "path");
+            let records = records.map(|(key, value)| (key.to_owned(), value.to_vec()));
+            entry.records.extend(records);
+        }
+        entry.size(held.get().plus(ByteLen::of(&map).get())?);
+        entry.header.set_entry_type(EntryType::Regular);
+        let mut content = Parts { content, parts: parts.into_iter(), now: None, failed: None };
+        let written = entry.write(&mut self.builder, map.chain(&mut content));
+        match content.failed {
+            Some(error) => Err(error),
+            None => written,
+        }
+    }
+}
+
+impl<W: Write> TreeSink for ToArchive<W> {
+    fn take(&mut self, item: Item<'_>) -> Result<Took> {
+        let mut entry = Entry::new(item.path, item.info);
+        let mut lacks = Vec::new();
+        for attribute in item.attributes {
+            match std::str::from_utf8(&attribute.name) {
+                Ok(name) if !name.contains('=') => {
+                    entry.records.push((format!("SCHILY.xattr.{name}"), attribute.value.clone()));
+                }
+                _ => lacks.push(String::from_utf8_lossy(&attribute.name).into_owned()),
+            }
+        }
+        let kind = match item.content {
+            ItemContent::File(content) => {
+                self.file(entry, item.path, content)?;
+                return Ok(took(&lacks));
+            }
+            ItemContent::Folder => EntryType::Directory,
+            ItemContent::SameAs(first) => {
+                entry.text("linkpath", first, |ustar| &mut ustar.linkname);
+                EntryType::Link
+            }
+            ItemContent::Link(target) => {
+                entry.text("linkpath", target, |ustar| &mut ustar.linkname);
+                EntryType::Symlink
+            }
+            ItemContent::Special => match item.info.kind {
+                FileKind::CharacterDevice(major, minor) => {
+                    device(&mut entry.header, major, minor)?;
+                    EntryType::Char
+                }
+                FileKind::BlockDevice(major, minor) => {
+                    device(&mut entry.header, major, minor)?;
+                    EntryType::Block
+                }
+                FileKind::Pipe => EntryType::Fifo,
+                _ => return Ok(Took::Not("a tar stream has no sockets".to_owned())),
+            },
+        };
+        entry.header.set_entry_type(kind);
+        entry.write(&mut self.builder, io::empty())?;
+        Ok(took(&lacks))
+    }
+
+    fn leave(&mut self) -> Result<Took> {
+        Ok(Took::All)
+    }
+
+    fn finish(&mut self) -> Result<()> {
+        self.builder.finish().map_err(failed)
+    }
+}
+
+fn took(lacks: &[String]) -> Took {
+    match lacks {
+        [] => Took::All,
+        lacks => Took::Partly(format!("taken without its attribute {}", lacks.join(", "))),
+    }
+}
+
+fn device(header: &mut Header, major: u32, minor: u32) -> Result<()> {
+    let numbers = header.set_device_major(major).and_then(|()| header.set_device_minor(minor));
+    numbers.map_err(failed)
+}

@@ -1,0 +1,341 @@
+//! Files into a folder of this machine, never outside of it.
+
+use super::take::{Item, ItemContent, Reading, Took, TreeSink};
+use imbrik_fs::{FileAttribute, FileInfo, FileKind, FileTime};
+use imbrik_store::{
+    bytes::is_zero,
+    error::{Error, Result},
+    exact::cannot_be,
+    for_pieces,
+    units::ByteLen,
+};
+use rustix::{
+    fs::{AtFlags, FileType, Gid, Mode, OFlags, Timespec, Timestamps, Uid, XattrFlags},
+    io::Errno,
+};
+use std::{
+    ffi::OsStr,
+    fs::File,
+    os::{
+        fd::{AsFd, AsRawFd, OwnedFd},
+        unix::{ffi::OsStrExt, fs::FileExt},
+    },
+    path::Path,
+};
+
+/// How much of a file is read and written at once.
+const PIECE: ByteLen = ByteLen::mib(4);
+/// What of a piece is not written when it is zeros.
+const HOLE: usize = 4096;
+
+/// A folder of this machine that takes what comes out of a volume.
+///
+/// Everything is made through the handle of the folder that it goes into, which was opened without
+/// following links: whatever names and links a volume has, and whoever else changes the folder meanwhile,
+/// nothing is made outside. What is there already stays, unless it is to be replaced; folders are joined.
+pub struct ToFolder {
+    /// The folders that are open, from the one that everything goes into.
+    open: Vec<OpenFolder>,
+    replace: bool,
+    /// Whether owners can be kept, and devices made.
+    is_root: bool,
+}
+
+struct OpenFolder {
+    handle: OwnedFd,
+    /// What it gets once everything is in it; nothing where it was there before.
+    then: Option<(FileInfo, Vec<FileAttribute>)>,
+}
+
+impl ToFolder {
+    /// The folder `path`, which is there; with `replace`, files of the same name are replaced.
+    ///
+    /// # Errors
+    /// When it cannot be opened.
+    pub fn open(path: &Path, replace: bool) -> Result<Self> {
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let handle = rustix::fs::open(path, flags, Mode::empty())
+            .map_err(|e| Error::io(format!("opening {}", path.display()), e.into()))?;
+        let is_root = rustix::process::geteuid().is_root();
+        Ok(Self { open: vec![OpenFolder { handle, then: None }], replace, is_root })
+    }
+
+    fn here(&self) -> Result<&OwnedFd> {
+        let last = self.open.last();
+        last.map(|folder| &folder.handle).ok_or_else(|| cannot_be("a folder was left too often"))
+    }
+
+    /// Makes something, and once more when what is in its place may be replaced.
+    fn made<T>(
+        &self,
+        name: &OsStr,
+        make: impl Fn(&OwnedFd) -> std::result::Result<T, Errno>,
+    ) -> Result<std::result::Result<T, Errno>> {
+        let here = self.here()?;
+        Ok(match make(here) {
+            Err(Errno::EXIST) if self.replace => {
+                rustix::fs::unlinkat(here, name, AtFlags::empty()).and_then(|()| make(here))
+            }
+            made => made,
+        })
+    }
+
+    fn folder(&mut self, name: &OsStr, item: &Item<'_>) -> Result<Took> {
+        if item.path.is_empty() {
+            let handle = self.here()?.try_clone();
+            let handle = handle.map_err(|e| Error::io("opening the folder", e))?;
+            self.open.push(OpenFolder { handle, then: None });
+            return Ok(Took::All);
+        }
+        let here = self.here()?;
+        let is_new = match rustix::fs::mkdirat(here, name, Mode::RWXU) {
+            Ok(()) => true,
+            Err(Errno::EXIST) => false,
+            Err(errno) => return refused(name, errno),
+        };
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        match rustix::fs::openat(here, name, flags, Mode::empty()) {
+            Ok(handle) => {
+                let then = is_new.then(|| (item.info.clone(), item.attributes.to_vec()));
+                self.open.push(OpenFolder { handle, then });
+                Ok(Took::All)
+            }
+            Err(Errno::NOTDIR | Errno::LOOP) => {
+                Ok(Took::Not("something else of that name is there".to_owned()))
+            }
+            Err(errno) => refused(name, errno),
+        }
+    }
+
+    fn file(&self, name: &OsStr, item: &Item<'_>, content: &mut dyn Reading) -> Result<Took> {
+        let flags =
+            OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let mode = Mode::RUSR | Mode::WUSR;
+        let made = self.made(name, |here| rustix::fs::openat(here, name, flags, mode))?;
+        let file = match made {
+            Ok(handle) => File::from(handle),
+            Err(errno) => return refused(name, errno),
+        };
+        let written = write(&file, name, content).and_then(|took| match took {
+            Took::All => self.dressed(&file, item.info, item.attributes),
+            took => Ok(took),
+        });
+        if !matches!(written, Ok(Took::All | Took::Partly(_))) {
+            // Half a file would look like a whole one.
+            let _ = rustix::fs::unlinkat(self.here()?, name, AtFlags::empty());
+        }
+        written
+    }
+
+    fn link(&self, name: &OsStr, item: &Item<'_>, target: &[u8]) -> Result<Took> {
+        let target = OsStr::from_bytes(target);
+        let made = self.made(name, |here| rustix::fs::symlinkat(target, here, name))?;
+        if let Err(errno) = made {
+            return refused(name, errno);
+        }
+        let here = self.here()?;
+        let mut lacks = Vec::new();
+        if let (Some(owner), true) = (item.info.ownership, self.is_root) {
+            let (user, group) = ids(owner.owner, owner.group);
+            let done = rustix::fs::chownat(here, name, user, group, AtFlags::SYMLINK_NOFOLLOW);
+            lacks.extend(done.err().map(|_| "owner".to_owned()));
+        }
+        // A link has no handle that attributes could be set through.
+        let path = Path::new("/proc/self/fd").join(here.as_raw_fd().to_string()).join(name);
+        for attribute in item.attributes.iter().filter(|attribute| self.may_keep(attribute)) {
+            let (key, flags) = (&attribute.name[..], XattrFlags::empty());
+            let done = rustix::fs::lsetxattr(&path, key, &attribute.value, flags);
+            lacks.extend(done.err().map(|_| named(attribute)));
+        }
+        let times = times(item.info);
+        let _ = rustix::fs::utimensat(here, name, &times, AtFlags::SYMLINK_NOFOLLOW);
+        Ok(without(lacks))
+    }
+
+    /// Another name for what was taken before: found from the first folder down, no link followed.
+    fn same(&self, name: &OsStr, first: &[u8]) -> Result<Took> {
+        let mut names: Vec<&[u8]> = first.split(|byte| *byte == b'/').collect();
+        let last = names.pop().map(OsStr::from_bytes).unwrap_or_default();
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let base = self.open.first().ok_or_else(|| cannot_be("no folder is open"))?;
+        let mut folder: Option<OwnedFd> = None;
+        for step in names {
+            let from = folder.as_ref().unwrap_or(&base.handle);
+            match rustix::fs::openat(from, OsStr::from_bytes(step), flags, Mode::empty()) {
+                Ok(handle) => folder = Some(handle),
+                Err(errno) => return refused(name, errno),
+            }
+        }
+        let from = folder.as_ref().unwrap_or(&base.handle);
+        let made =
+            self.made(name, |here| rustix::fs::linkat(from, last, here, name, AtFlags::empty()))?;
+        match made {
+            Ok(()) => Ok(Took::All),
+            Err(errno) => refused(name, errno),
+        }
+    }
+
+    fn special(&self, name: &OsStr, item: &Item<'_>) -> Result<Took> {
+        let (kind, device) = match item.info.kind {
+            FileKind::CharacterDevice(major, minor) => (FileType::CharacterDevice, (major, minor)),
+            FileKind::BlockDevice(major, minor) => (FileType::BlockDevice, (major, minor)),
+            FileKind::Pipe => (FileType::Fifo, (0, 0)),
+            FileKind::Socket => (FileType::Socket, (0, 0)),
+            _ => return Ok(Took::Not("nobody knows what it is".to_owned())),
+        };
+        let is_device = matches!(kind, FileType::CharacterDevice | FileType::BlockDevice);
+        if is_device && !self.is_root {
+            return Ok(Took::Not("only root can make a device".to_owned()));
+        }
+        let device = rustix::fs::makedev(device.0, device.1);
+        let mode = Mode::RUSR | Mode::WUSR;
+        let made = self.made(name, |here| rustix::fs::mknodat(here, name, kind, mode, device))?;
+        if let Err(errno) = made {
+            return refused(name, errno);
+        }
+        let (here, mut lacks) = (self.here()?, Vec::new());
+        if let Some(ownership) = item.info.ownership {
+            if self.is_root {
+                let (user, group) = ids(ownership.owner, ownership.group);
+                let done = rustix::fs::chownat(here, name, user, group, AtFlags::SYMLINK_NOFOLLOW);
+                lacks.extend(done.err().map(|_| "owner".to_owned()));
+            }
+            let mode = Mode::from_raw_mode(ownership.permissions.into());
+            let done = rustix::fs::chmodat(here, name, mode, AtFlags::empty());
+            lacks.extend(done.err().map(|_| "permissions".to_owned()));
+        }
+        let times = times(item.info);
+        let _ = rustix::fs::utimensat(here, name, &times, AtFlags::SYMLINK_NOFOLLOW);
+        Ok(without(lacks))
+    }
+
+    /// Whether it can be tried to keep an attribute: some are root's alone.
+    fn may_keep(&self, attribute: &FileAttribute) -> bool {
+        let is_roots = [b"security.".as_slice(), b"trusted."];
+        self.is_root || !is_roots.iter().any(|prefix| attribute.name.starts_with(prefix))
+    }
+
+    /// Gives a file or folder its owner, attributes, permissions and times, in the order in which none
+    /// takes another away.
+    fn dressed(
+        &self,
+        file: impl AsFd,
+        info: &FileInfo,
+        attributes: &[FileAttribute],
+    ) -> Result<Took> {
+        let file = file.as_fd();
+        let mut lacks = Vec::new();
+        if let (Some(owner), true) = (info.ownership, self.is_root) {
+            let (user, group) = ids(owner.owner, owner.group);
+            lacks.extend(rustix::fs::fchown(file, user, group).err().map(|_| "owner".to_owned()));
+        }
+        if let Some(ownership) = info.ownership {
+            let mode = Mode::from_raw_mode(ownership.permissions.into());
+            let done = rustix::fs::fchmod(file, mode);
+            lacks.extend(done.err().map(|_| "permissions".to_owned()));
+        }
+        for attribute in attributes.iter().filter(|attribute| self.may_keep(attribute)) {
+            let (key, flags) = (&attribute.name[..], XattrFlags::empty());
+            let done = rustix::fs::fsetxattr(file, key, &attribute.value, flags);
+            lacks.extend(done.err().map(|_| named(attribute)));
+        }
+        rustix::fs::futimens(file, &times(info))
+            .map_err(|e| Error::io("setting the times of a file", e.into()))?;
+        Ok(without(lacks))
+    }
+}
+
+impl TreeSink for ToFolder {
+    fn take(&mut self, item: Item<'_>) -> Result<Took> {
+        let name = item.path.rsplit(|byte| *byte == b'/').next().unwrap_or_default();
+        let name = OsStr::from_bytes(name);
+        let Item { path, info, attributes, content } = item;
+        let item = Item { path, info, attributes, content: ItemContent::Special };
+        match content {
+            ItemContent::Folder => self.folder(name, &item),
+            ItemContent::File(content) => self.file(name, &item, content),
+            ItemContent::SameAs(first) => self.same(name, first),
+            ItemContent::Link(target) => self.link(name, &item, target),
+            ItemContent::Special => self.special(name, &item),
+        }
+    }
+
+    fn leave(&mut self) -> Result<Took> {
+        let left = self.open.pop().ok_or_else(|| cannot_be("a folder was left too often"))?;
+        match left.then {
+            Some((info, attributes)) => self.dressed(&left.handle, &info, &attributes),
+            None => Ok(Took::All),
+        }
+    }
+
+    fn finish(&mut self) -> Result<()> {
+        Ok(())
+    }
+}
+
+/// Writes the content of a file, holes left out.
+fn write(file: &File, name: &OsStr, content: &mut dyn Reading) -> Result<Took> {
+    let failed = |e| Error::io(format!("writing {}", name.display()), e);
+    match rustix::fs::ftruncate(file, content.size().get()) {
+        Err(Errno::FBIG | Errno::INVAL | Errno::OVERFLOW) => {
+            return Ok(Took::Not(format!("no file here can be {} long", content.size())));
+        }
+        done => done.map_err(|e| failed(e.into()))?,
+    }
+    let mut buffer = Vec::new();
+    for span in content.written() {
+        for_pieces(span, PIECE, |piece| {
+            buffer.resize(piece.len().to_usize().unwrap_or(0), 0);
+            content.read(piece.start(), &mut buffer)?;
+            for (at, bytes) in (0u64..).zip(buffer.chunks(HOLE)) {
+                if !is_zero(bytes) {
+                    let ahead = ByteLen::from_usize(HOLE).checked_mul(at).unwrap_or_default();
+                    let at = piece.start().saturating_add(ahead);
+                    file.write_all_at(bytes, at.get()).map_err(failed)?;
+                }
+            }
+            Ok(())
+        })?;
+    }
+    Ok(Took::All)
+}
+
+/// What keeps one thing from being made; what keeps all from it is an error.
+fn refused(name: &OsStr, errno: Errno) -> Result<Took> {
+    match errno {
+        Errno::NOSPC | Errno::DQUOT | Errno::ROFS | Errno::IO | Errno::MFILE | Errno::NFILE => {
+            Err(Error::io(format!("making {}", name.display()), errno.into()))
+        }
+        Errno::EXIST => Ok(Took::Not("it exists already".to_owned())),
+        Errno::ISDIR => Ok(Took::Not("a folder of that name is there".to_owned())),
+        errno => Ok(Took::Not(std::io::Error::from(errno).to_string())),
+    }
+}
+
+fn ids(owner: u32, group: u32) -> (Option<Uid>, Option<Gid>) {
+    // The largest number means "as it is" to the system.
+    let is_one = |id: &u32| *id != u32::MAX;
+    (Some(owner).filter(is_one).map(Uid::from_raw), Some(group).filter(is_one).map(Gid::from_raw))
+}
+
+fn named(attribute: &FileAttribute) -> String {
+    format!("attribute {}", String::from_utf8_lossy(&attribute.name))
+}
+
+fn without(lacks: Vec<String>) -> Took {
+    match &lacks[..] {
+        [] => Took::All,
+        lacks => Took::Partly(format!("taken without its {}", lacks.join(", "))),
+    }
+}
+
+fn times(info: &FileInfo) -> Timestamps {
+    let moment = |time: Option<FileTime>| match time {
+        Some(time) => Timespec { tv_sec: time.seconds, tv_nsec: time.nanoseconds.into() },
+        None => Timespec { tv_sec: 0, tv_nsec: rustix::fs::UTIME_OMIT },
+    };
+    Timestamps {
+        last_access: moment(info.accessed.or(info.modified)),
+        last_modification: moment(info.modified),
+    }
+}

@@ -1,0 +1,93 @@
+//! Files of a card or an image: found by their paths, and taken out.
+//!
+//! ```text
+//!  Tree          a volume as its own system would have it, its journal replayed
+//!  find          what a path leads to: names, patterns, links on the way
+//!  take_out ──►  TreeSink: a folder of this machine, or a tar stream
+//! ```
+//!
+//! What is in a folder of an image, with nothing but this crate:
+//!
+//! ```no_run
+//! use imbrik_core::{files::{Tree, find}, image::Image, layout::Survey};
+//! use std::path::Path;
+//!
+//! # fn main() -> Result<(), Box<dyn std::error::Error>> {
+//! let image = Image::open(Path::new("hive-07.img.zst"), None)?;
+//! let survey = Survey::of(&**image.content())?;
+//! let last = survey.parts.last().expect("it has a partition");
+//! let tree = Tree::open(image.content(), last)?.expect("its files can be looked into");
+//! let files = tree.files()?;
+//! for found in find(&*files, b"/etc/*.conf")? {
+//!     println!("{} has {} bytes", found.path.escape_ascii(), files.info(found.file)?.size);
+//! }
+//! # Ok(())
+//! # }
+//! ```
+
+mod archive;
+mod find;
+mod folder;
+mod take;
+
+pub use archive::ToArchive;
+pub use find::{Found, find};
+pub use folder::ToFolder;
+pub use take::{
+    Chosen, Item, ItemContent, LeftOut, Reading, Taken, Took, TreeSink, take_out, weight_of,
+};
+
+use crate::layout::Part;
+use imbrik_fs::{Files, Settled};
+use imbrik_store::{
+    ReadAt,
+    error::{Error, Result},
+};
+use std::sync::Arc;
+
+/// The files of a partition, as its own system would have them once it mounts it.
+pub struct Tree {
+    settled: Settled,
+    title: String,
+}
+
+impl Tree {
+    /// The files of `part` of the card in `card`; `None` where they are not looked into.
+    ///
+    /// # Errors
+    /// When the card cannot be read.
+    pub fn open(card: &Arc<dyn ReadAt>, part: &Part) -> Result<Option<Self>> {
+        let Some(volume) = part.open(card)? else { return Ok(None) };
+        if volume.files()?.is_none() {
+            return Ok(None);
+        }
+        Ok(Some(Self { settled: volume.settled()?, title: part.full_title() }))
+    }
+
+    /// The files.
+    ///
+    /// # Errors
+    /// When the card cannot be read.
+    pub fn files(&self) -> Result<Box<dyn Files + '_>> {
+        let files = self.settled.volume.files()?;
+        files.ok_or_else(|| Error::unsupported("its files are not looked into"))
+    }
+
+    /// "partition 2 (ext4, hive-07)".
+    #[must_use]
+    pub fn title(&self) -> &str {
+        &self.title
+    }
+
+    /// Whether its journal was replayed: what is shown is newer than what stands in its place.
+    #[must_use]
+    pub fn was_replayed(&self) -> bool {
+        self.settled.was_replayed
+    }
+
+    /// Why it is shown as it was found, when its journal should have been replayed.
+    #[must_use]
+    pub fn not_settled(&self) -> Option<&Error> {
+        self.settled.not_settled.as_ref()
+    }
+}

@@ -1,0 +1,373 @@
+//! Files taken out of a volume, into whatever takes them.
+
+use super::find::Found;
+use imbrik_fs::{
+    FileAttribute, FileContent, FileId, FileInfo, FileKind, Files, Onward, Walked, WalkedEntry,
+};
+use imbrik_store::{
+    ReadAt,
+    error::{Class, Error, Result},
+    exact::Exact as _,
+    for_pieces,
+    progress::{Event, Step, Watch},
+    units::{ByteLen, ByteOffset, Span, joined},
+};
+use std::collections::HashMap;
+
+/// The longest target of a link, in bytes.
+const LONGEST_TARGET: usize = 65_536;
+/// What is given up at once when it cannot be read.
+const GIVEN_UP: ByteLen = ByteLen::kib(4);
+
+/// Something that is taken out, and what it is called where it goes.
+#[derive(Clone, Debug)]
+pub struct Chosen {
+    /// What.
+    pub found: Found,
+    /// Names joined by `/`; nothing when what is in it goes where all of it goes.
+    pub name: Vec<u8>,
+}
+
+/// A file or folder that is taken out.
+pub struct Item<'a> {
+    /// What it is called: names joined by `/`; nothing for the folder that everything goes into.
+    pub path: &'a [u8],
+    /// What is known of it.
+    pub info: &'a FileInfo,
+    /// Its attributes.
+    pub attributes: &'a [FileAttribute],
+    /// What is in it.
+    pub content: ItemContent<'a>,
+}
+
+/// What is in an item.
+pub enum ItemContent<'a> {
+    /// Other items, until [`TreeSink::leave`].
+    Folder,
+    /// Bytes.
+    File(&'a mut (dyn Reading + 'a)),
+    /// What the item of that path has, that was taken before: it is the same file.
+    SameAs(&'a [u8]),
+    /// The path of another file.
+    Link(&'a [u8]),
+    /// Nothing: a device, a pipe or a socket.
+    Special,
+}
+
+/// What became of an item.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Took {
+    /// It was taken as it is.
+    All,
+    /// It was taken, but not all that belongs to it, and why.
+    Partly(String),
+    /// It was not taken, and why. Nothing of what is in it is handed over.
+    Not(String),
+}
+
+/// Takes what comes out of a volume.
+pub trait TreeSink {
+    /// Takes an item.
+    ///
+    /// # Errors
+    /// When nothing more can be taken.
+    fn take(&mut self, item: Item<'_>) -> Result<Took>;
+
+    /// The folder that was taken last, and not left yet, is complete.
+    ///
+    /// # Errors
+    /// When nothing more can be taken.
+    fn leave(&mut self) -> Result<Took>;
+
+    /// Everything is taken.
+    ///
+    /// # Errors
+    /// When it cannot be brought to an end.
+    fn finish(&mut self) -> Result<()>;
+}
+
+/// The content of a file on its way. What of it cannot be read is zeros, and told afterwards.
+pub trait Reading {
+    /// How long the file is.
+    fn size(&self) -> ByteLen;
+
+    /// The parts of it that are not holes, in order and joined.
+    fn written(&self) -> Vec<Span>;
+
+    /// Reads `buf` at `at`.
+    ///
+    /// # Errors
+    /// When the card is gone, or stopping was requested.
+    fn read(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<()>;
+}
+
+struct Counted<'a> {
+    content: FileContent<'a>,
+    lost: ByteLen,
+    progress: &'a mut dyn Advance,
+}
+
+/// What is told of how far it is.
+trait Advance {
+    /// So much more was read.
+    fn advance(&mut self, by: ByteLen) -> Result<()>;
+}
+
+struct Progress<'a> {
+    done: ByteLen,
+    watch: Watch<'a>,
+}
+
+impl Advance for Progress<'_> {
+    fn advance(&mut self, by: ByteLen) -> Result<()> {
+        self.watch.cancel.check()?;
+        self.done = self.done.plus(by)?;
+        self.watch.observer.on(&Event::Advanced { done: self.done });
+        Ok(())
+    }
+}
+
+impl Reading for Counted<'_> {
+    fn size(&self) -> ByteLen {
+        self.content.size()
+    }
+
+    fn written(&self) -> Vec<Span> {
+        joined(self.content.written().collect())
+    }
+
+    fn read(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        if let Err(error) = self.content.read_at(at, buf) {
+            if !is_local(&error) {
+                return Err(error);
+            }
+            self.read_in_pieces(at, buf)?;
+        }
+        self.progress.advance(ByteLen::of(buf))
+    }
+}
+
+impl Counted<'_> {
+    fn read_in_pieces(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        let whole = Span::between(at, at.plus(ByteLen::of(buf))?);
+        for_pieces(whole, GIVEN_UP, |piece| {
+            let from = piece.start().saturating_since(at).to_usize().unwrap_or(usize::MAX);
+            let len = piece.len().to_usize().unwrap_or(0);
+            let place = buf.get_mut(from..from.saturating_add(len)).unwrap_or_default();
+            match self.content.read_at(piece.start(), place) {
+                Err(error) if is_local(&error) => {
+                    place.fill(0);
+                    self.lost = self.lost.plus(piece.len())?;
+                    Ok(())
+                }
+                read => read,
+            }
+        })
+    }
+}
+
+/// Whether an error tells of one place, and the rest can be read all the same.
+fn is_local(error: &Error) -> bool {
+    matches!(
+        error.class(),
+        Class::Corrupt | Class::Unsupported | Class::Io | Class::Ended | Class::Mismatch
+    )
+}
+
+/// Something that was not taken, or not as it is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LeftOut {
+    /// Names from the root of the volume down.
+    pub path: Vec<u8>,
+    /// Why.
+    pub why: String,
+    /// Whether it is damaged, and not only of a kind that cannot be taken.
+    pub is_damage: bool,
+}
+
+/// What was taken out.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Taken {
+    /// Files with content, links, devices: everything but folders.
+    pub files: u64,
+    /// Folders.
+    pub folders: u64,
+    /// Bytes of content, holes not counted.
+    pub bytes: ByteLen,
+    /// What was not taken, or not as it is.
+    pub left_out: Vec<LeftOut>,
+}
+
+/// How much content `chosen` has, as far as it can be told: for a progress, and to judge the room.
+///
+/// # Errors
+/// When the card is gone, or stopping was requested.
+pub fn weight_of(files: &dyn Files, chosen: &[Chosen], watch: Watch<'_>) -> Result<ByteLen> {
+    let mut sum = ByteLen::ZERO;
+    let mut seen = std::collections::HashSet::new();
+    for one in chosen {
+        files.walk(one.found.file, &mut |walked| {
+            watch.cancel.check()?;
+            if let Walked::Entry(WalkedEntry { file, info, .. }) = walked
+                && info.kind == FileKind::File
+                && (info.links < 2 || seen.insert(file.number()))
+            {
+                let content = files.content_of(file);
+                let written = content.map(|content| content.written().map(Span::len).sum());
+                sum = sum.saturating_add(written.unwrap_or_default());
+            }
+            Ok(Onward::Into)
+        })?;
+    }
+    Ok(sum)
+}
+
+/// Takes `chosen` with everything below it, `total` bytes in all, into `sink`.
+///
+/// # Errors
+/// When the card is gone, the sink takes nothing more, or stopping was requested.
+pub fn take_out(
+    files: &dyn Files,
+    chosen: &[Chosen],
+    total: ByteLen,
+    sink: &mut dyn TreeSink,
+    watch: Watch<'_>,
+) -> Result<Taken> {
+    watch.observer.on(&Event::Started { step: Step::TakingOut, total });
+    let mut taking = Taking {
+        files,
+        sink,
+        progress: Progress { done: ByteLen::ZERO, watch },
+        firsts: HashMap::new(),
+        open: Vec::new(),
+        taken: Taken::default(),
+    };
+    for one in chosen {
+        files.walk(one.found.file, &mut |walked| {
+            taking.progress.watch.cancel.check()?;
+            match walked {
+                Walked::Entry(entry) => taking.entry(one, &entry),
+                Walked::Fault { path, error } => {
+                    let path = joined_path(&one.found.path, path);
+                    let why = error.to_string();
+                    taking.taken.left_out.push(LeftOut { path, why, is_damage: true });
+                    Ok(Onward::Past)
+                }
+            }
+        })?;
+        taking.leave_to(0)?;
+    }
+    let Taking { taken, .. } = taking;
+    sink.finish()?;
+    watch.observer.on(&Event::Finished);
+    Ok(taken)
+}
+
+struct Taking<'a, 'w> {
+    files: &'a dyn Files,
+    sink: &'a mut dyn TreeSink,
+    progress: Progress<'w>,
+    /// What each file of several names was called first.
+    firsts: HashMap<u64, Vec<u8>>,
+    /// Folders that were taken and not left yet, by their paths in the volume.
+    open: Vec<Vec<u8>>,
+    taken: Taken,
+}
+
+fn joined_path(above: &[u8], below: &[u8]) -> Vec<u8> {
+    match (above, below) {
+        ([], path) | (path, []) => path.to_vec(),
+        _ => [above, below].join(&b'/'),
+    }
+}
+
+impl Taking<'_, '_> {
+    fn leave_to(&mut self, depth: usize) -> Result<()> {
+        while self.open.len() > depth {
+            let took = self.sink.leave()?;
+            let path = self.open.pop().unwrap_or_default();
+            if let Took::Partly(why) | Took::Not(why) = took {
+                self.left_out(path, why, false);
+            }
+        }
+        Ok(())
+    }
+
+    fn entry(&mut self, chosen: &Chosen, entry: &WalkedEntry<'_>) -> Result<Onward> {
+        self.leave_to(entry.depth)?;
+        let goes_to = joined_path(&chosen.name, entry.path);
+        let path = joined_path(&chosen.found.path, entry.path);
+        let took = match self.took(&goes_to, &path, entry.file, &entry.info) {
+            Err(error) if is_local(&error) => {
+                self.left_out(path, error.to_string(), true);
+                return Ok(Onward::Past);
+            }
+            took => took?,
+        };
+        match took {
+            Took::Not(why) => {
+                self.left_out(path, why, false);
+                return Ok(Onward::Past);
+            }
+            Took::Partly(why) => self.left_out(path.clone(), why, false),
+            Took::All => {}
+        }
+        if entry.info.kind == FileKind::Folder {
+            self.open.push(path);
+            self.taken.folders = self.taken.folders.plus(1)?;
+        } else {
+            self.taken.files = self.taken.files.plus(1)?;
+            if entry.info.links > 1 {
+                self.firsts.entry(entry.file.number()).or_insert(goes_to);
+            }
+        }
+        Ok(Onward::Into)
+    }
+
+    fn left_out(&mut self, path: Vec<u8>, why: String, is_damage: bool) {
+        self.taken.left_out.push(LeftOut { path, why, is_damage });
+    }
+
+    /// Hands an item over.
+    fn took(&mut self, goes_to: &[u8], path: &[u8], file: FileId, info: &FileInfo) -> Result<Took> {
+        let attributes = match self.files.attributes(file) {
+            Err(error) if is_local(&error) => {
+                self.left_out(path.to_vec(), format!("its attributes: {error}"), true);
+                Vec::new()
+            }
+            attributes => attributes?,
+        };
+        let attributes = &attributes[..];
+        let item = |content| Item { path: goes_to, info, attributes, content };
+        let first = self.firsts.get(&file.number()).filter(|_| info.links > 1);
+        match (info.kind, first) {
+            (FileKind::Folder, _) => self.sink.take(item(ItemContent::Folder)),
+            (_, Some(first)) => self.sink.take(item(ItemContent::SameAs(first))),
+            (FileKind::Link, _) => {
+                let target = self.files.read(file, LONGEST_TARGET)?;
+                self.sink.take(item(ItemContent::Link(&target)))
+            }
+            (FileKind::File, _) => {
+                let content = self.files.content_of(file)?;
+                let before = self.progress.done;
+                let progress = &mut self.progress;
+                let mut reading = Counted { content, lost: ByteLen::ZERO, progress };
+                let took = self.sink.take(Item {
+                    path: goes_to,
+                    info,
+                    attributes,
+                    content: ItemContent::File(&mut reading),
+                })?;
+                let lost = reading.lost;
+                let read = self.progress.done.saturating_sub(before);
+                self.taken.bytes = self.taken.bytes.plus(read)?;
+                if !lost.is_zero() && !matches!(took, Took::Not(_)) {
+                    let why = format!("{lost} of it cannot be read, and are zeros");
+                    self.left_out(path.to_vec(), why, true);
+                }
+                Ok(took)
+            }
+            _ => self.sink.take(item(ItemContent::Special)),
+        }
+    }
+}
