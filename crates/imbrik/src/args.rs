@@ -6,7 +6,7 @@ use clap::{
     builder::{PossibleValue, PossibleValuesParser, TypedValueParser},
 };
 use imbrik_core::{image::Pack, transfer::OnDamage, units::ByteLen};
-use std::{path::PathBuf, str::FromStr, time::Duration};
+use std::{ffi::OsString, path::PathBuf, str::FromStr, time::Duration};
 
 /// Save, check and restore the cards of single-board computers
 #[derive(Debug, Parser)]
@@ -114,6 +114,15 @@ pub(crate) enum Command {
   imbrik repack hive-07.img.zst hive-07.img.xz
   imbrik repack download.zip:system.img system.img.zst")]
     Repack(RepackArgs),
+    /// Look at single files of a card or an image, and get them out
+    #[command(after_help = "Examples:
+  imbrik files list hive-07.img.zst                       its volumes from the top
+  imbrik files list hive-07.img.zst rootfs:/etc
+  imbrik files get hive-07.img.zst 2:/srv/brood out       into the folder out
+  imbrik files diff hive-07.img.zst /dev/sdb              what changed since
+
+A path is PART:/PATH: the partition's number or label, then the path in it.")]
+    Files(FilesArgs),
     /// Run the full example on stand-in cards
     #[command(after_help = "Example:
   imbrik demo             in the folder imbrik-demo")]
@@ -125,6 +134,59 @@ pub(crate) enum Command {
     /// Write the manual and the completions into a folder, for a package
     #[command(hide = true)]
     Pages(PagesArgs),
+}
+
+#[derive(Debug, Args)]
+#[command(subcommand_help_heading = "Commands", disable_help_subcommand = true)]
+pub(crate) struct FilesArgs {
+    #[command(subcommand)]
+    pub(crate) what: FilesCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum FilesCommand {
+    /// List what is in folders
+    #[command(after_help = "Examples:
+  imbrik files list /dev/sdb
+  imbrik files list hive-07.img.zst '2:/var/log/*.log'
+  imbrik files list hive-07.img.zst 2:/ --sizes     what fills the card")]
+    List(ListArgs),
+    /// Get files and folders out of a card or an image
+    #[command(after_help = "Examples:
+  imbrik files get hive-07.img.zst 2:/etc/fstab -           one file, to the screen or a pipe
+  imbrik files get hive-07.img.zst 2:/srv/brood out         as the folder out, or into it
+  imbrik files get /dev/sdb 2:/home 2:/etc hive-07.tar.zst")]
+    Get(GetArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ListArgs {
+    /// The card or image; - for standard input
+    #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
+    pub(crate) source: PathBuf,
+    /// What to list; left out, every volume from the top. Names may be patterns: '2:/etc/*.conf'
+    #[arg(value_name = "PART:/PATH")]
+    pub(crate) paths: Vec<OsString>,
+    /// Also what is in folders below
+    #[arg(long, help_heading = READ, conflicts_with = "sizes")]
+    pub(crate) recursive: bool,
+    /// Instead, how much room each folder takes with all below it, the largest first
+    #[arg(long, help_heading = READ)]
+    pub(crate) sizes: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct GetArgs {
+    /// The card or image
+    #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
+    pub(crate) source: PathBuf,
+    /// What to get, then where to: a folder, a name for the only file or folder, a .tar, .tar.zst or
+    /// .tar.gz; or -: one file as it is, anything else as a tar stream
+    #[arg(required = true, num_args = 2.., value_name = "PART:/PATH... DEST")]
+    pub(crate) paths: Vec<OsString>,
+    /// Replace files of the same name
+    #[arg(long, help_heading = SAFETY)]
+    pub(crate) replace: bool,
 }
 
 #[derive(Debug, Args)]
@@ -153,6 +215,8 @@ impl Command {
             Self::Mend(_) => "mend",
             Self::Weigh(_) => "weigh",
             Self::Repack(_) => "repack",
+            Self::Files(FilesArgs { what: FilesCommand::List(_) }) => "files list",
+            Self::Files(FilesArgs { what: FilesCommand::Get(_) }) => "files get",
             Self::Demo(_) => "demo",
             Self::Completions(_) => "completions",
             Self::Pages(_) => "pages",

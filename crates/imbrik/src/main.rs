@@ -16,6 +16,7 @@ mod fleet;
 mod identity;
 mod interrupt;
 mod log;
+mod opened;
 mod packing;
 mod pipe;
 mod render;

@@ -5,35 +5,107 @@
 //! as GNU tar has them (`GNU.sparse.*`, format 1.0).
 
 use super::take::{Item, ItemContent, Reading, Took, TreeSink};
+use flate2::{Compression, write::GzEncoder};
 use imbrik_fs::{FileInfo, FileKind, FileTime};
 use imbrik_store::{
     error::{Error, Result},
     exact::Exact as _,
     units::{ByteLen, Span},
 };
-use std::io::{self, Read, Write};
+use std::{
+    io::{self, Read, Write},
+    os::unix::ffi::OsStrExt,
+    path::Path,
+};
 use tar::{Builder, EntryType, Header};
 
 /// Of a file with holes only so much at least is left out at once: a record costs about as much.
 const LEAST_HOLE: ByteLen = ByteLen::kib(4);
 
+/// How a tar stream is packed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ArchivePacking {
+    /// Not at all.
+    None,
+    /// As a Zstandard frame.
+    Zstd,
+    /// As a gzip member.
+    Gzip,
+}
+
+impl ArchivePacking {
+    /// The one that the name of a file asks for: `.tar`, `.tar.zst`, `.tzst`, `.tar.gz`, `.tgz`; `None`
+    /// for any other name.
+    #[must_use]
+    pub fn of_name(name: &Path) -> Option<Self> {
+        let name = name.file_name()?.as_bytes().to_ascii_lowercase();
+        let ends: [(&[u8], Self); 5] = [
+            (b".tar", Self::None),
+            (b".tar.zst", Self::Zstd),
+            (b".tzst", Self::Zstd),
+            (b".tar.gz", Self::Gzip),
+            (b".tgz", Self::Gzip),
+        ];
+        ends.into_iter()
+            .find(|(end, _)| name.len() > end.len() && name.ends_with(end))
+            .map(|(_, it)| it)
+    }
+}
+
 /// A tar stream that takes what comes out of a volume.
 pub struct ToArchive<W: Write> {
-    builder: Builder<W>,
+    builder: Builder<Packer<W>>,
+}
+
+enum Packer<W: Write> {
+    None(W),
+    Zstd(zstd::Encoder<'static, W>),
+    Gzip(GzEncoder<W>),
+}
+
+impl<W: Write> Write for Packer<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        match self {
+            Self::None(to) => to.write(bytes),
+            Self::Zstd(to) => to.write(bytes),
+            Self::Gzip(to) => to.write(bytes),
+        }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        match self {
+            Self::None(to) => to.flush(),
+            Self::Zstd(to) => to.flush(),
+            Self::Gzip(to) => to.flush(),
+        }
+    }
 }
 
 impl<W: Write> ToArchive<W> {
     /// A stream that goes to `to`.
-    pub fn new(to: W) -> Self {
-        Self { builder: Builder::new(to) }
-    }
-
-    /// What it went to, the end of the stream included.
     ///
     /// # Errors
-    /// When that cannot be written.
+    /// When there is no memory for packing.
+    pub fn new(to: W, packing: ArchivePacking) -> Result<Self> {
+        let packer = match packing {
+            ArchivePacking::None => Packer::None(to),
+            ArchivePacking::Zstd => Packer::Zstd(zstd::Encoder::new(to, 0).map_err(failed)?),
+            ArchivePacking::Gzip => Packer::Gzip(GzEncoder::new(to, Compression::default())),
+        };
+        Ok(Self { builder: Builder::new(packer) })
+    }
+
+    /// Ends the stream; answers what it went to.
+    ///
+    /// # Errors
+    /// When its end cannot be written.
     pub fn into_inner(self) -> Result<W> {
-        self.builder.into_inner().map_err(failed)
+        let ended = match self.builder.into_inner().map_err(failed)? {
+            Packer::None(to) => Ok(to),
+            Packer::Zstd(packer) => packer.finish(),
+            Packer::Gzip(packer) => packer.finish(),
+        };
+        ended.map_err(failed)
     }
 }
 
@@ -266,10 +338,6 @@ impl<W: Write> TreeSink for ToArchive<W> {
 
     fn leave(&mut self) -> Result<Took> {
         Ok(Took::All)
-    }
-
-    fn finish(&mut self) -> Result<()> {
-        self.builder.finish().map_err(failed)
     }
 }
 

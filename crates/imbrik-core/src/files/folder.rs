@@ -100,9 +100,7 @@ impl ToFolder {
                 self.open.push(OpenFolder { handle, then });
                 Ok(Took::All)
             }
-            Err(Errno::NOTDIR | Errno::LOOP) => {
-                Ok(Took::Not("something else of that name is there".to_owned()))
-            }
+            Err(Errno::NOTDIR | Errno::LOOP) => Ok(Took::Exists),
             Err(errno) => refused(name, errno),
         }
     }
@@ -267,10 +265,6 @@ impl TreeSink for ToFolder {
             None => Ok(Took::All),
         }
     }
-
-    fn finish(&mut self) -> Result<()> {
-        Ok(())
-    }
 }
 
 /// Writes the content of a file, holes left out.
@@ -306,8 +300,8 @@ fn refused(name: &OsStr, errno: Errno) -> Result<Took> {
         Errno::NOSPC | Errno::DQUOT | Errno::ROFS | Errno::IO | Errno::MFILE | Errno::NFILE => {
             Err(Error::io(format!("making {}", name.display()), errno.into()))
         }
-        Errno::EXIST => Ok(Took::Not("it exists already".to_owned())),
-        Errno::ISDIR => Ok(Took::Not("a folder of that name is there".to_owned())),
+        Errno::EXIST => Ok(Took::Exists),
+        Errno::ISDIR => Ok(Took::Exists),
         errno => Ok(Took::Not(std::io::Error::from(errno).to_string())),
     }
 }

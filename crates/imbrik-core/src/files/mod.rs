@@ -30,11 +30,12 @@ mod find;
 mod folder;
 mod take;
 
-pub use archive::ToArchive;
+pub use archive::{ArchivePacking, ToArchive};
 pub use find::{Found, find};
 pub use folder::ToFolder;
 pub use take::{
-    Chosen, Item, ItemContent, LeftOut, Reading, Taken, Took, TreeSink, take_out, weight_of,
+    Because, Chosen, Item, ItemContent, LeftOut, Reading, Taken, Took, TreeSink, take_out,
+    weight_of,
 };
 
 use crate::layout::Part;

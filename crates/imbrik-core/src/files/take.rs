@@ -63,6 +63,8 @@ pub enum Took {
     Partly(String),
     /// It was not taken, and why. Nothing of what is in it is handed over.
     Not(String),
+    /// It was not taken, since something of that name is there already.
+    Exists,
 }
 
 /// Takes what comes out of a volume.
@@ -78,12 +80,6 @@ pub trait TreeSink {
     /// # Errors
     /// When nothing more can be taken.
     fn leave(&mut self) -> Result<Took>;
-
-    /// Everything is taken.
-    ///
-    /// # Errors
-    /// When it cannot be brought to an end.
-    fn finish(&mut self) -> Result<()>;
 }
 
 /// The content of a file on its way. What of it cannot be read is zeros, and told afterwards.
@@ -181,8 +177,19 @@ pub struct LeftOut {
     pub path: Vec<u8>,
     /// Why.
     pub why: String,
-    /// Whether it is damaged, and not only of a kind that cannot be taken.
-    pub is_damage: bool,
+    /// What kind of reason that is.
+    pub because: Because,
+}
+
+/// Why something was not taken as it is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Because {
+    /// It is damaged, or cannot be read.
+    Damage,
+    /// Something of that name is there already.
+    Exists,
+    /// Where it goes, such a thing or such a part of it cannot be.
+    CannotBe,
 }
 
 /// What was taken out.
@@ -250,7 +257,7 @@ pub fn take_out(
                 Walked::Fault { path, error } => {
                     let path = joined_path(&one.found.path, path);
                     let why = error.to_string();
-                    taking.taken.left_out.push(LeftOut { path, why, is_damage: true });
+                    taking.taken.left_out.push(LeftOut { path, why, because: Because::Damage });
                     Ok(Onward::Past)
                 }
             }
@@ -258,7 +265,6 @@ pub fn take_out(
         taking.leave_to(0)?;
     }
     let Taking { taken, .. } = taking;
-    sink.finish()?;
     watch.observer.on(&Event::Finished);
     Ok(taken)
 }
@@ -287,7 +293,7 @@ impl Taking<'_, '_> {
             let took = self.sink.leave()?;
             let path = self.open.pop().unwrap_or_default();
             if let Took::Partly(why) | Took::Not(why) = took {
-                self.left_out(path, why, false);
+                self.left_out(path, why, Because::CannotBe);
             }
         }
         Ok(())
@@ -299,17 +305,21 @@ impl Taking<'_, '_> {
         let path = joined_path(&chosen.found.path, entry.path);
         let took = match self.took(&goes_to, &path, entry.file, &entry.info) {
             Err(error) if is_local(&error) => {
-                self.left_out(path, error.to_string(), true);
+                self.left_out(path, error.to_string(), Because::Damage);
                 return Ok(Onward::Past);
             }
             took => took?,
         };
         match took {
             Took::Not(why) => {
-                self.left_out(path, why, false);
+                self.left_out(path, why, Because::CannotBe);
                 return Ok(Onward::Past);
             }
-            Took::Partly(why) => self.left_out(path.clone(), why, false),
+            Took::Exists => {
+                self.left_out(path, "it exists already".to_owned(), Because::Exists);
+                return Ok(Onward::Past);
+            }
+            Took::Partly(why) => self.left_out(path.clone(), why, Because::CannotBe),
             Took::All => {}
         }
         if entry.info.kind == FileKind::Folder {
@@ -324,15 +334,15 @@ impl Taking<'_, '_> {
         Ok(Onward::Into)
     }
 
-    fn left_out(&mut self, path: Vec<u8>, why: String, is_damage: bool) {
-        self.taken.left_out.push(LeftOut { path, why, is_damage });
+    fn left_out(&mut self, path: Vec<u8>, why: String, because: Because) {
+        self.taken.left_out.push(LeftOut { path, why, because });
     }
 
     /// Hands an item over.
     fn took(&mut self, goes_to: &[u8], path: &[u8], file: FileId, info: &FileInfo) -> Result<Took> {
         let attributes = match self.files.attributes(file) {
             Err(error) if is_local(&error) => {
-                self.left_out(path.to_vec(), format!("its attributes: {error}"), true);
+                self.left_out(path.to_vec(), format!("its attributes: {error}"), Because::Damage);
                 Vec::new()
             }
             attributes => attributes?,
@@ -361,9 +371,9 @@ impl Taking<'_, '_> {
                 let lost = reading.lost;
                 let read = self.progress.done.saturating_sub(before);
                 self.taken.bytes = self.taken.bytes.plus(read)?;
-                if !lost.is_zero() && !matches!(took, Took::Not(_)) {
+                if !lost.is_zero() && !matches!(took, Took::Not(_) | Took::Exists) {
                     let why = format!("{lost} of it cannot be read, and are zeros");
-                    self.left_out(path.to_vec(), why, true);
+                    self.left_out(path.to_vec(), why, Because::Damage);
                 }
                 Ok(took)
             }

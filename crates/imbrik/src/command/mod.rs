@@ -5,6 +5,7 @@ mod check;
 mod clone;
 mod completions;
 mod demo;
+mod files;
 mod fit;
 mod home;
 mod mend;
@@ -58,6 +59,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
                 Some(Command::Fit(args)) => fit::run(&session, &args),
                 Some(Command::Mend(args)) => mend::run(&session, &args),
                 Some(Command::Weigh(args)) => weigh::run(&session, &args),
+                Some(Command::Files(args)) => files::run(&session, &args),
                 Some(Command::Demo(_) | Command::Pages(_) | Command::Completions(_)) => {
                     Ok(Exit::Done)
                 }
@@ -74,7 +76,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
 }
 
 /// What people type who know another word for it.
-const OTHER_WORDS: [(&str, &str); 22] = [
+const OTHER_WORDS: [(&str, &str); 26] = [
     ("backup", "save"),
     ("read", "save"),
     ("dump", "save"),
@@ -92,6 +94,10 @@ const OTHER_WORDS: [(&str, &str); 22] = [
     ("expand", "fit"),
     ("grow", "fit"),
     ("list", "cards"),
+    ("ls", "files list"),
+    ("extract", "files get"),
+    ("mount", "files get"),
+    ("du", "files list"),
     ("devices", "cards"),
     ("info", "show"),
     ("inspect", "show"),

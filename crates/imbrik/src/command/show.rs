@@ -6,15 +6,13 @@ use crate::{
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     fits::{self, Fitting},
-    pipe,
+    opened::Opened,
     render::{
         Out, Tone, json, map, quoted, size, start::start_lines, strip, survey as words, table, time,
     },
-    resolve,
     session::Session,
 };
 use imbrik_core::{
-    card::Card,
     fs::Examined,
     image::Image,
     layout::{Occupancy, Part, Reference, Survey, gap_in_use, references},
@@ -23,7 +21,6 @@ use imbrik_core::{
 };
 use std::{
     path::Path,
-    sync::Arc,
     time::{Duration, Instant},
 };
 
@@ -34,7 +31,7 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
     let started = Instant::now();
     let format = args.map.as_deref().map(|path| drawing::format(path, args.replace)).transpose()?;
     let tally = Tally::default();
-    let what = Shown::open(session, &args.what, &tally)?;
+    let what = Opened::open(session, &args.what, &tally)?;
     let store = what.store();
     let untouched = "It was only read.";
     let more = "Look whether the card is still there; of an image, `imbrik check` tells more.";
@@ -72,64 +69,9 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
     Ok(Exit::Done)
 }
 
-/// A card or an image.
-enum Shown {
-    Card(Box<Card>, Arc<dyn ReadAt>),
-    Image(Box<Image>),
-}
-
-impl Shown {
-    fn open(session: &Session, name: &Path, tally: &Tally) -> Outcome<Self> {
-        let is_image = pipe::is_pipe(name) || resolve::not_a_card(&session.fleet, name).is_ok();
-        if is_image {
-            if !pipe::is_pipe(name) && !name.exists() {
-                return Err(Failure::usage(format!(
-                    "there is no card and no image called {}",
-                    quoted(name)
-                ))
-                .state("Nothing was read.")
-                .next("See which card is which with `imbrik cards`."));
-            }
-            let image = session
-                .open_image(name)
-                .state("The image was only read.")
-                .next("`imbrik check` tells more; try another copy of the image.")?;
-            return Ok(Self::Image(Box::new(image)));
-        }
-        let card = resolve::card(&session.fleet, name)?;
-        let source = session.fleet.source(&card, tally, false).state("The card was only read.")?;
-        Ok(Self::Card(Box::new(card), source))
-    }
-
-    fn store(&self) -> Arc<dyn ReadAt> {
-        match self {
-            Self::Card(_, source) => Arc::clone(source),
-            Self::Image(image) => Arc::clone(image.content()),
-        }
-    }
-
-    fn name(&self) -> String {
-        match self {
-            Self::Card(card, _) => card.path.display().to_string(),
-            Self::Image(image) => quoted(image.path()),
-        }
-    }
-
-    /// What is known of it besides its content.
-    fn facts(&self) -> Vec<String> {
-        match self {
-            Self::Card(card, _) => card.model.iter().cloned().collect(),
-            Self::Image(image) => {
-                let packed = size::short(image.file().size());
-                vec![format!("{packed} as {}", image.container())]
-            }
-        }
-    }
-}
-
 /// All that was found.
 struct Found<'a> {
-    what: &'a Shown,
+    what: &'a Opened,
     survey: Survey,
     occupancy: Occupancy,
     /// The gaps, how much of each is in use, and whether all of it was looked at.
@@ -179,7 +121,7 @@ impl Found<'_> {
         let out = &session.out;
         out.line(&out.paint(Tone::Strong, &self.title()));
         out.line(&self.subtitle());
-        if let Shown::Image(image) = self.what
+        if let Opened::Image(image) = self.what
             && let Some(manifest) = image.manifest()
         {
             out.line(&time::saved(manifest));
@@ -192,7 +134,7 @@ impl Found<'_> {
                 out.line(&format!("the card's boot areas ({left_out}) are not in the image"));
             }
         }
-        if let Shown::Card(card, _) = self.what
+        if let Opened::Card(card, _) = self.what
             && !card.boot_areas.is_empty()
         {
             out.line(&format!("with separate boot areas: {}", card.boot_areas.join(", ")));
@@ -215,8 +157,8 @@ impl Found<'_> {
             out.line(&line);
         }
         let findings = match self.what {
-            Shown::Image(image) => image.findings(),
-            Shown::Card(..) => &[],
+            Opened::Image(image) => image.findings(),
+            Opened::Card(..) => &[],
         };
         let findings = findings.iter().map(ToString::to_string);
         for finding in findings.chain(self.survey.findings.iter().map(ToString::to_string)) {
@@ -327,12 +269,12 @@ impl Found<'_> {
     /// How far it can be made smaller.
     fn fitting(&self) -> Fitting<'_> {
         let manifest = match self.what {
-            Shown::Image(image) => image.manifest(),
-            Shown::Card(..) => None,
+            Opened::Image(image) => image.manifest(),
+            Opened::Card(..) => None,
         };
         let fills = match manifest {
             Some(manifest) => manifest.reaches_end || manifest.fitted.is_some(),
-            None => matches!(self.what, Shown::Card(..)) && self.survey.reaches_end(),
+            None => matches!(self.what, Opened::Card(..)) && self.survey.reaches_end(),
         };
         Fitting { survey: &self.survey, occupancy: &self.occupancy, fills }
     }
@@ -344,8 +286,8 @@ impl Found<'_> {
         }
         let out = &session.out;
         let own = match self.what {
-            Shown::Card(card, _) => Some(&**card),
-            Shown::Image(_) => None,
+            Opened::Card(card, _) => Some(&**card),
+            Opened::Image(_) => None,
         };
         if let Some(name) = fits::sold_as(self.fitting().all_shrunk()) {
             out.line(&format!("{:<15} any card sold as {} or more", "Fits", size::short(name)));
@@ -371,8 +313,8 @@ impl Found<'_> {
 
     fn json(&self, tally: &Tally, took: Duration, map: Option<&Path>) -> json::Shown {
         let (card, image) = match self.what {
-            Shown::Card(card, _) => (Some(json::card(card, None)), None),
-            Shown::Image(image) => (None, Some(facts_of(image))),
+            Opened::Card(card, _) => (Some(json::card(card, None)), None),
+            Opened::Image(image) => (None, Some(facts_of(image))),
         };
         let content = json::content_with(&self.survey, |index, partition| {
             let found = self.occupancy.volume(index);

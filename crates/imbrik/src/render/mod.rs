@@ -2,6 +2,7 @@
 
 pub(crate) mod cards;
 pub(crate) mod change;
+pub(crate) mod files;
 mod harmless;
 pub(crate) mod json;
 pub(crate) mod layout;
@@ -24,6 +25,9 @@ use std::{
     io::{self, IsTerminal, Write},
     path::Path,
 };
+
+/// How many bytes of rows are written at once.
+const ROWS: usize = 64 << 10;
 
 /// Where results go: text or JSON on standard output, notes and failures on standard error.
 pub(crate) struct Out {
@@ -71,6 +75,11 @@ impl Out {
         {
             self.failed.borrow_mut().get_or_insert(error);
         }
+    }
+
+    /// Lines of the result that are shown as they are, however long they are: a table of any length.
+    pub(crate) fn rows(&self) -> Rows<'_> {
+        Rows { out: self, buffer: String::new(), is_over: false }
     }
 
     /// The end of a command that was only to show its plan.
@@ -143,6 +152,45 @@ impl Out {
     pub(crate) fn broken(&self) -> Option<io::Error> {
         let flushed = io::stdout().lock().flush().err();
         self.failed.take().or(flushed).filter(|e| e.kind() != io::ErrorKind::BrokenPipe)
+    }
+}
+
+/// Rows of a long table, on their way.
+pub(crate) struct Rows<'a> {
+    out: &'a Out,
+    buffer: String,
+    is_over: bool,
+}
+
+impl Rows<'_> {
+    /// One more row; answers whether anybody still reads.
+    pub(crate) fn push(&mut self, row: &str) -> bool {
+        match self.out.json {
+            true => self.buffer.push_str(&harmless::json(row)),
+            false => self.buffer.push_str(&harmless::terminal(row)),
+        }
+        self.buffer.push('\n');
+        if self.buffer.len() >= ROWS {
+            self.flush();
+        }
+        !self.is_over
+    }
+
+    fn flush(&mut self) {
+        let done = io::stdout().lock().write_all(self.buffer.as_bytes());
+        self.buffer.clear();
+        if let Err(error) = done {
+            self.is_over = true;
+            if error.kind() != io::ErrorKind::BrokenPipe {
+                self.out.failed.borrow_mut().get_or_insert(error);
+            }
+        }
+    }
+}
+
+impl Drop for Rows<'_> {
+    fn drop(&mut self) {
+        self.flush();
     }
 }
 

@@ -8,6 +8,7 @@ mod types;
 use crate::{exit::Exit, failure::Failure, pipe};
 use imbrik_core::{
     card::{self, Bus as CardBus, Standing, Use, standing},
+    files, fs,
     image::Sum,
     layout::{Part, Survey},
     units::Span,
@@ -64,6 +65,37 @@ pub(crate) fn path(path: &Path) -> String {
         false => std::path::absolute(path).ok(),
     };
     absolute.as_deref().unwrap_or(path).to_string_lossy().into_owned()
+}
+
+/// The bytes of a name in hexadecimal, when they are no UTF-8.
+pub(crate) fn hex_unless_text(bytes: &[u8]) -> Option<String> {
+    let is_text = std::str::from_utf8(bytes).is_ok();
+    (!is_text).then(|| bytes.iter().map(|byte| format!("{byte:02x}")).collect())
+}
+
+impl FileKind {
+    pub(crate) fn of(kind: fs::FileKind) -> Self {
+        match kind {
+            fs::FileKind::File => Self::File,
+            fs::FileKind::Folder => Self::Folder,
+            fs::FileKind::Link => Self::Link,
+            fs::FileKind::CharacterDevice(..) => Self::CharacterDevice,
+            fs::FileKind::BlockDevice(..) => Self::BlockDevice,
+            fs::FileKind::Pipe => Self::Pipe,
+            fs::FileKind::Socket => Self::Socket,
+            _ => Self::Other,
+        }
+    }
+}
+
+impl LeftOutBecause {
+    pub(crate) fn of(because: files::Because) -> Self {
+        match because {
+            files::Because::Damage => Self::Damage,
+            files::Because::Exists => Self::Exists,
+            files::Because::CannotBe => Self::CannotBe,
+        }
+    }
 }
 
 /// The word for how a command ended that found nothing wrong or something that differs.

@@ -14,8 +14,20 @@ struct Object {
 }
 
 const ALL: &[&str] = &[
-    "imbrik", "cards", "show", "save", "check", "restore", "clone", "fit", "mend", "weigh",
-    "repack", "demo",
+    "imbrik",
+    "cards",
+    "show",
+    "save",
+    "check",
+    "restore",
+    "clone",
+    "fit",
+    "mend",
+    "weigh",
+    "repack",
+    "files list",
+    "files get",
+    "demo",
 ];
 
 fn one<T: JsonSchema>(
@@ -41,6 +53,10 @@ fn objects(generator: &mut SchemaGenerator) -> Vec<Object> {
         one::<Mended>(g, &["mend"], &["done"]),
         one::<Weighed>(g, &["weigh"], &["done", "differs"]),
         one::<Repacked>(g, &["repack"], &["done"]),
+        one::<ListedFile>(g, &["files list"], &["entry"]),
+        one::<FolderSize>(g, &["files list"], &["folder"]),
+        one::<FilesListed>(g, &["files list"], &["done"]),
+        one::<FilesGot>(g, &["files get"], &["done", "differs"]),
         one::<WritePlan>(g, &["restore", "clone"], &["plan"]),
         one::<WrittenCard>(g, &["restore", "clone"], &["done"]),
     ]

@@ -604,3 +604,114 @@ pub(crate) struct WrittenCard {
     pub(crate) read_back: bool,
     pub(crate) seconds: f64,
 }
+
+/// What a file is.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) enum FileKind {
+    File,
+    Folder,
+    Link,
+    CharacterDevice,
+    BlockDevice,
+    Pipe,
+    Socket,
+    Other,
+}
+
+/// A file or folder of a volume.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct ListedFile {
+    /// The partition's number; null for a volume on a bare card.
+    pub(crate) part: Option<u32>,
+    /// From the volume's root down; what is no UTF-8 in it is replaced.
+    pub(crate) path: String,
+    /// The same without the first `/`, in hexadecimal, when it is no UTF-8.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) path_hex: Option<String>,
+    pub(crate) kind: FileKind,
+    pub(crate) size: u64,
+    /// How many names it has.
+    pub(crate) links: u64,
+    /// The permissions, in octal; null where nobody owns anything, as are the next four.
+    pub(crate) mode: Option<String>,
+    pub(crate) owner: Option<u32>,
+    pub(crate) group: Option<u32>,
+    /// As the volume's own list of users has it.
+    pub(crate) owner_name: Option<String>,
+    pub(crate) group_name: Option<String>,
+    /// Seconds since 1970, UTC, with nine digits behind the point; for FAT of a clock without a zone.
+    pub(crate) modified: Option<String>,
+    /// Where a link leads.
+    pub(crate) target: Option<String>,
+    /// Major and minor number.
+    pub(crate) device: Option<[u32; 2]>,
+}
+
+/// How much room a folder takes with all that is below it.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct FolderSize {
+    /// The partition's number; null for a volume on a bare card.
+    pub(crate) part: Option<u32>,
+    /// From the volume's root down; what is no UTF-8 in it is replaced.
+    pub(crate) path: String,
+    /// The same without the first `/`, in hexadecimal, when it is no UTF-8.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) path_hex: Option<String>,
+    /// Of content; holes are none.
+    pub(crate) bytes: u64,
+    /// How many files are below it, those with several names once.
+    pub(crate) files: u64,
+}
+
+/// The end of a listing.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct FilesListed {
+    /// How many files and folders were looked at.
+    pub(crate) entries: u64,
+    /// How many could not be.
+    pub(crate) faults: u64,
+}
+
+/// Why something was not taken as it is.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) enum LeftOutBecause {
+    Damage,
+    Exists,
+    CannotBe,
+}
+
+/// Something that was not taken, or not as it is.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct FileLeftOut {
+    pub(crate) path: String,
+    /// The same without the first `/`, in hexadecimal, when it is no UTF-8.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) path_hex: Option<String>,
+    pub(crate) why: String,
+    pub(crate) because: LeftOutBecause,
+}
+
+/// Files that were got out of a card or an image.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct FilesGot {
+    pub(crate) to: String,
+    /// The partitions they are from; null for a volume on a bare card.
+    pub(crate) partitions: Vec<Option<u32>>,
+    pub(crate) files: u64,
+    pub(crate) folders: u64,
+    /// Of content; holes are none.
+    pub(crate) bytes: u64,
+    /// What was read of a card; 0 for an image.
+    pub(crate) card_bytes_read: u64,
+    pub(crate) left_out: Vec<FileLeftOut>,
+    pub(crate) seconds: f64,
+}

@@ -1,0 +1,171 @@
+//! `imbrik files`: single files of a card or an image.
+
+mod get;
+mod list;
+
+use crate::{
+    args::{FilesArgs, FilesCommand},
+    exit::Exit,
+    failure::{Explain, Failure, Outcome},
+    opened::Opened,
+    render::{files::name, listed, quoted},
+    resolve,
+    session::Session,
+};
+use imbrik_core::{
+    files::{Found, Tree, find},
+    fs::Files,
+    layout::{Part, Survey},
+    store::Tally,
+};
+use std::{
+    ffi::OsStr,
+    os::unix::ffi::OsStrExt,
+    path::{Path, PathBuf},
+};
+
+const ONLY_READ: &str = "It was only read.";
+const MORE: &str = "Look whether the card is still there; of an image, `imbrik check` tells more.";
+
+pub(crate) fn run(session: &Session, args: &FilesArgs) -> Outcome<Exit> {
+    match &args.what {
+        FilesCommand::List(args) => list::run(session, args),
+        FilesCommand::Get(args) => get::run(session, args),
+    }
+}
+
+/// A card or image whose files are looked at.
+struct Source {
+    opened: Opened,
+    path: PathBuf,
+    survey: Survey,
+}
+
+/// A partition and a path in it, as it was typed.
+struct PartPath {
+    part: Option<String>,
+    path: Vec<u8>,
+}
+
+impl PartPath {
+    /// `PART:/PATH`, `PART:` or `PART`; a path alone is one of the only volume there is.
+    fn of(typed: &OsStr) -> Outcome<Self> {
+        let bytes = typed.as_bytes();
+        let split = bytes.iter().position(|byte| *byte == b':');
+        let (part, path) = match split {
+            _ if bytes.starts_with(b"/") => (None, bytes),
+            Some(at) => {
+                let (part, path) = bytes.split_at(at);
+                (Some(part), path.get(1..).unwrap_or_default())
+            }
+            None => (Some(bytes), &[][..]),
+        };
+        let part = part.map(|part| String::from_utf8_lossy(part).into_owned());
+        if part.as_ref().is_some_and(String::is_empty) {
+            return Err(Failure::usage(format!("{} names no partition", quoted(Path::new(typed))))
+                .state("Nothing was read.")
+                .next(
+                    "A path is PART:/PATH: the partition's number or label, then the path in it.",
+                ));
+        }
+        Ok(Self { part, path: path.to_vec() })
+    }
+}
+
+impl Source {
+    fn open(session: &Session, path: &Path, tally: &Tally) -> Outcome<Self> {
+        let opened = Opened::open(session, path, tally)?;
+        let survey = Survey::of(&*opened.store()).state(ONLY_READ).next(MORE)?;
+        Ok(Self { opened, path: path.to_owned(), survey })
+    }
+
+    /// The files of a partition.
+    fn tree(&self, part: &Part) -> Outcome<Option<Tree>> {
+        Tree::open(&self.opened.store(), part).state(ONLY_READ).next(MORE)
+    }
+
+    /// All partitions whose files can be looked into.
+    fn trees(&self) -> Outcome<Vec<(&Part, Tree)>> {
+        let mut trees = Vec::new();
+        for part in &self.survey.parts {
+            trees.extend(self.tree(part)?.map(|tree| (part, tree)));
+        }
+        Ok(trees)
+    }
+
+    /// The partition called `part`; the only one with files where none is named.
+    fn part(&self, part: Option<&str>) -> Outcome<(&Part, Tree)> {
+        let see = format!("`imbrik show {}` tells what is in it.", quoted(&self.path));
+        let Some(typed) = part else {
+            let mut trees = self.trees()?;
+            return match (trees.pop(), trees.is_empty()) {
+                (Some(only), true) => Ok(only),
+                (None, _) => Err(Failure::refused(format!(
+                    "no volume of {} can be looked into",
+                    self.opened.name()
+                ))
+                .state(ONLY_READ)
+                .next(see)),
+                (Some(last), false) => {
+                    let all = trees.iter().chain([&last]);
+                    let all: Vec<_> = all.map(|(_, tree)| tree.title().to_owned()).collect();
+                    Err(Failure::usage(format!("which volume? There are {}", listed(&all)))
+                        .state("Nothing was read.")
+                        .next("Put its number or label in front of the path: 2:/etc"))
+                }
+            };
+        };
+        let part = resolve::part(&self.survey, typed, &self.path).state("Nothing was read.")?;
+        match self.tree(part)? {
+            Some(tree) => Ok((part, tree)),
+            None => Err(Failure::refused(format!("{} cannot be looked into", part.full_title()))
+                .state(ONLY_READ)
+                .next(match &part.volume {
+                    Some(volume) => format!("The files of {} volumes are not read.", volume.kind),
+                    None => see,
+                })),
+        }
+    }
+
+    /// Says what a tree is that is not read just as it stands there.
+    fn tell_of(session: &Session, tree: &Tree) {
+        if tree.was_replayed() {
+            session.out.note(&format!(
+                "{} was not unmounted: it is shown as its journal leaves it.",
+                tree.title()
+            ));
+        }
+        if let Some(why) = tree.not_settled() {
+            session.out.warn(&format!(
+                "{} was not unmounted, and its journal cannot be replayed ({why}): it is shown as it \
+                 stands there, and may be out of date.",
+                tree.title()
+            ));
+        }
+    }
+}
+
+/// What a path leads to.
+fn found(files: &dyn Files, path: &[u8], tree: &Tree) -> Outcome<Vec<Found>> {
+    let found = find(files, path).state(ONLY_READ).next(MORE)?;
+    if found.is_empty() {
+        let slash = if path.starts_with(b"/") { "" } else { "/" };
+        let what = format!("there is no {slash}{} in {}", name(path), tree.title());
+        return Err(Failure::usage(what)
+            .state(ONLY_READ)
+            .next("`imbrik files list` shows what there is."));
+    }
+    Ok(found)
+}
+
+/// What is wrong with a volume's metadata, and was passed over.
+fn tell_of_faults(session: &Session, files: &dyn Files, tree: &Tree) {
+    let faults = files.faults();
+    if let Some(first) = faults.first() {
+        let more = match faults.len() {
+            1 => String::new(),
+            all => format!(", and {} more", all.saturating_sub(1)),
+        };
+        session.out.warn(&format!("{}: {first}{more}.", tree.title()));
+    }
+}

@@ -1,0 +1,136 @@
+//! Files as people read them in a listing.
+
+use imbrik_core::fs::{FileInfo, FileKind, FileTime, Files};
+use jiff::{Timestamp, tz::TimeZone};
+use std::{collections::HashMap, fmt::Write};
+
+/// Of a volume's own lists of users and groups, so much is read.
+const MOST_OF_A_LIST: usize = 1 << 20;
+
+/// A name or path of a volume: what no terminal should get, and what is no text, is escaped.
+pub(crate) fn name(bytes: &[u8]) -> String {
+    let mut text = String::with_capacity(bytes.len());
+    for chunk in bytes.utf8_chunks() {
+        for c in chunk.valid().chars() {
+            match c {
+                '\\' => text.push_str("\\\\"),
+                '\n' => text.push_str("\\n"),
+                '\t' => text.push_str("\\t"),
+                c if c.is_control() => {
+                    let _ = write!(text, "\\x{:02x}", u32::from(c));
+                }
+                c => text.push(c),
+            }
+        }
+        for byte in chunk.invalid() {
+            let _ = write!(text, "\\x{byte:02x}");
+        }
+    }
+    text
+}
+
+/// "drwxr-xr-x". Where nobody owns anything, only what it is.
+pub(crate) fn mode(info: &FileInfo) -> String {
+    let kind = match info.kind {
+        FileKind::Folder => 'd',
+        FileKind::Link => 'l',
+        FileKind::CharacterDevice(..) => 'c',
+        FileKind::BlockDevice(..) => 'b',
+        FileKind::Pipe => 'p',
+        FileKind::Socket => 's',
+        _ => '-',
+    };
+    let Some(ownership) = info.ownership else { return kind.to_string() };
+    let bits = ownership.permissions;
+    let mut text = kind.to_string();
+    // The special bit of each three, and what it makes of the last letter.
+    for (shift, special, letter) in [(6, 0o4000, 's'), (3, 0o2000, 's'), (0, 0o1000, 't')] {
+        let three = bits >> shift;
+        text.push(if three & 4 == 0 { '-' } else { 'r' });
+        text.push(if three & 2 == 0 { '-' } else { 'w' });
+        text.push(match (bits & special != 0, three & 1 != 0) {
+            (false, false) => '-',
+            (false, true) => 'x',
+            (true, true) => letter,
+            (true, false) => letter.to_ascii_uppercase(),
+        });
+    }
+    text
+}
+
+/// "2026-11-23 07:20", in the time of the place; where the volume's own clock has no zone, as it has it.
+pub(crate) fn moment(info: &FileInfo) -> String {
+    let Some(FileTime { seconds, .. }) = info.modified else { return String::new() };
+    let zone = if info.ownership.is_some() { TimeZone::system() } else { TimeZone::UTC };
+    match Timestamp::from_second(seconds) {
+        Ok(at) => at.to_zoned(zone).strftime("%Y-%m-%d %H:%M").to_string(),
+        Err(_) => format!("{seconds} s"),
+    }
+}
+
+/// The names of users and groups, as the volume itself has them.
+#[derive(Default)]
+pub(crate) struct Owners {
+    users: HashMap<u32, String>,
+    groups: HashMap<u32, String>,
+}
+
+impl Owners {
+    pub(crate) fn of(files: &dyn Files) -> Self {
+        let list = |path: &[&[u8]]| {
+            let text = files.small_file(path, MOST_OF_A_LIST).ok().flatten().unwrap_or_default();
+            let mut names = HashMap::new();
+            for line in text.split(|byte| *byte == b'\n') {
+                let mut fields = line.split(|byte| *byte == b':');
+                let (who, number) = (fields.next(), fields.nth(1));
+                let number =
+                    number.and_then(|number| std::str::from_utf8(number).ok()?.parse().ok());
+                if let (Some(who), Some(number)) = (who.filter(|who| !who.is_empty()), number) {
+                    names.entry(number).or_insert_with(|| name(who));
+                }
+            }
+            names
+        };
+        Self { users: list(&[b"etc", b"passwd"]), groups: list(&[b"etc", b"group"]) }
+    }
+
+    pub(crate) fn user(&self, number: u32) -> Option<&str> {
+        self.users.get(&number).map(String::as_str)
+    }
+
+    pub(crate) fn group(&self, number: u32) -> Option<&str> {
+        self.groups.get(&number).map(String::as_str)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use imbrik_core::fs::Ownership;
+
+    #[test]
+    fn names_that_would_steer_a_terminal_or_end_a_line_are_escaped() {
+        assert_eq!(name("Röhre 1.wav".as_bytes()), "Röhre 1.wav");
+        assert_eq!(name(b"a\nb\x1b[2J\\\xff"), "a\\nb\\x1b[2J\\\\\\xff");
+    }
+
+    #[test]
+    fn modes_are_written_as_people_know_them() {
+        let of = |kind, permissions| {
+            mode(&FileInfo {
+                kind,
+                size: 0,
+                links: 1,
+                ownership: Some(Ownership { permissions, owner: 0, group: 0 }),
+                modified: None,
+                accessed: None,
+                changed: None,
+                created: None,
+            })
+        };
+        assert_eq!(of(FileKind::Folder, 0o1777), "drwxrwxrwt");
+        assert_eq!(of(FileKind::File, 0o4755), "-rwsr-xr-x");
+        assert_eq!(of(FileKind::File, 0o2640), "-rw-r-S---");
+        assert_eq!(of(FileKind::CharacterDevice(1, 3), 0o666), "crw-rw-rw-");
+    }
+}
