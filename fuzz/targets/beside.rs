@@ -2,18 +2,7 @@
 
 #![no_main]
 
-use imbrik_core::image::{Manifest, SumFile, pasted};
-use libfuzzer_sys::fuzz_target;
-use std::ffi::OsStr;
+#[path = "../bodies/beside.rs"]
+mod body;
 
-fuzz_target!(|bytes: &[u8]| {
-    if let Ok(manifest) = Manifest::decode(bytes) {
-        let _ = manifest.unreadable_spans();
-        // A list of tiles grows with the card: bounded, since it is checked against the image.
-        if manifest.tiles.count < 1 << 20 {
-            let _ = manifest.tiles.digests();
-        }
-    }
-    let _ = SumFile::decode(bytes).hash_of(OsStr::new("hive-07.img"));
-    let _ = std::str::from_utf8(bytes).map(pasted);
-});
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| body::run(bytes));

@@ -3,47 +3,7 @@
 
 #![no_main]
 
-use imbrik_core::{
-    fs::ReshapeOptions,
-    layout::{Fit, Identity, IdentityFile, Occupancy, Plan, Survey, references},
-    progress::Cancel,
-    store::{ReadAt, SparseStore, read_vec},
-    units::{ByteLen, ByteOffset},
-};
-use libfuzzer_sys::fuzz_target;
-use std::sync::Arc;
+#[path = "../bodies/volume.rs"]
+mod body;
 
-fuzz_target!(|bytes: &[u8]| {
-    let store: Arc<dyn ReadAt> = Arc::new(SparseStore::of(bytes));
-    let Ok(survey) = Survey::of(&*store) else { return };
-    let _ = references(&*store, &survey);
-    let Ok(occupancy) = Occupancy::of(&store, &survey) else { return };
-    let larger = ByteLen::from_usize(bytes.len().saturating_mul(3));
-    let smaller = ByteLen::from_usize(bytes.len() / 2);
-    let on_card = |size| Fit::Card { size, take_from: Vec::new(), give_to: survey.last_reshapable() };
-    let smallest = survey.last_reshapable();
-    let smallest = smallest.map(|part| Fit::Smallest { part, room: ByteLen::ZERO });
-    for fit in [on_card(larger), on_card(smaller)].into_iter().chain(smallest) {
-        let cancel = Cancel::new();
-        let work = ReshapeOptions::in_memory(&cancel);
-        if let Ok(plan) = Plan::fit(Arc::clone(&store), &survey, &occupancy, &fit, work) {
-            read_all(&plan);
-        }
-    }
-    let plan = Plan::save(store, &occupancy).expect("a plan without holes");
-    read_all(&plan);
-    let note = |path: &str| IdentityFile { part: 0, path: path.into(), content: vec![7; 5000] };
-    let ids = Identity { ids: true, ..Identity::default() };
-    let host = Identity { host: Some("hive-31".into()), ..Identity::default() };
-    let files = Identity { files: vec![note("/a note.txt"), note("/x")], ..Identity::default() };
-    for identity in [ids, host, files] {
-        if let Ok(plan) = plan.clone().with_identity(&identity, ReshapeOptions::in_memory(&Cancel::new())) {
-            read_all(&plan);
-        }
-    }
-});
-
-fn read_all(plan: &Plan) {
-    let len = plan.view.size().to_usize().expect("a size in proportion");
-    read_vec(&plan.view, ByteOffset::ZERO, len).expect("a view that can be read");
-}
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| body::run(bytes));

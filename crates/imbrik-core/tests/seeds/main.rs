@@ -1,0 +1,70 @@
+//! What the fuzzer found worth keeping, run once in every test: a small part of its corpus, which
+//! `scripts/fuzz` starts from. Would fail on any input that makes a parser panic, contradict itself, or
+//! take for ever.
+
+#[path = "../../../../fuzz/bodies/beside.rs"]
+mod beside;
+#[path = "../../../../fuzz/bodies/container.rs"]
+mod container;
+#[path = "../../../../fuzz/bodies/files.rs"]
+mod files;
+#[path = "../../../../fuzz/bodies/table.rs"]
+mod table;
+#[path = "../../../../fuzz/bodies/volume.rs"]
+mod volume;
+
+use std::{
+    fs::File,
+    io::Read,
+    path::Path,
+    time::{Duration, Instant},
+};
+
+/// No input may take so long: the slowest takes a second, with all checks of a debug build.
+const MOST: Duration = Duration::from_secs(20);
+
+fn each(name: &str, least: usize, run: fn(&[u8])) {
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../fuzz/seeds");
+    let packed = File::open(path.join(format!("{name}.tar.zst"))).unwrap();
+    let mut archive = tar::Archive::new(zstd::Decoder::new(packed).unwrap());
+    let mut count = 0;
+    for entry in archive.entries().unwrap() {
+        let mut entry = entry.unwrap();
+        let mut bytes = Vec::new();
+        entry.read_to_end(&mut bytes).unwrap();
+        if !entry.header().entry_type().is_file() {
+            continue;
+        }
+        let started = Instant::now();
+        run(&bytes);
+        let took = started.elapsed();
+        assert!(took < MOST, "{name}: {} took {took:?}", entry.path().unwrap().display());
+        count += 1;
+    }
+    assert!(count >= least, "{name}: {count} inputs");
+}
+
+#[test]
+fn what_was_fuzzed_as_a_volume() {
+    each("volume", 10, volume::run);
+}
+
+#[test]
+fn what_was_fuzzed_as_files() {
+    each("files", 10, files::run);
+}
+
+#[test]
+fn what_was_fuzzed_as_a_container() {
+    each("container", 50, container::run);
+}
+
+#[test]
+fn what_was_fuzzed_as_a_table() {
+    each("table", 50, table::run);
+}
+
+#[test]
+fn what_was_fuzzed_beside_an_image() {
+    each("beside", 50, beside::run);
+}
