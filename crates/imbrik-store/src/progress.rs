@@ -45,6 +45,8 @@ pub enum Step {
     ReadingCardBack,
     /// Files are read out of a volume.
     TakingOut,
+    /// The files of two volumes are compared.
+    ComparingFiles,
     /// A card that was pulled out is waited for; nothing is counted.
     WaitingForCard,
 }

@@ -157,6 +157,12 @@ pub(crate) enum FilesCommand {
   imbrik files get hive-07.img.zst 2:/srv/brood out         as the folder out, or into it
   imbrik files get /dev/sdb 2:/home 2:/etc hive-07.tar.zst")]
     Get(GetArgs),
+    /// Compare two cards or images by their files
+    #[command(after_help = "Examples:
+  imbrik files diff before.img.zst after.img.zst        what did the update change?
+  imbrik files diff hive-07.img.zst /dev/sdb            what does my image lack?
+  imbrik files diff hive-07.img.zst /dev/sdb 2:/etc --stat")]
+    Diff(DiffArgs),
 }
 
 #[derive(Debug, Args)]
@@ -176,17 +182,34 @@ pub(crate) struct ListArgs {
 }
 
 #[derive(Debug, Args)]
+#[command(override_usage = "imbrik files get [OPTIONS] <CARD|IMAGE> <PART:/PATH>... <DEST>")]
 pub(crate) struct GetArgs {
     /// The card or image
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) source: PathBuf,
     /// What to get, then where to: a folder, a name for the only file or folder, a .tar, .tar.zst or
     /// .tar.gz; or -: one file as it is, anything else as a tar stream
-    #[arg(required = true, num_args = 2.., value_name = "PART:/PATH... DEST")]
+    #[arg(required = true, num_args = 2.., value_names = ["PART:/PATH", "DEST"])]
     pub(crate) paths: Vec<OsString>,
     /// Replace files of the same name
     #[arg(long, help_heading = SAFETY)]
     pub(crate) replace: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DiffArgs {
+    /// What was: a card or an image
+    #[arg(value_name = "BEFORE", add = complete::cards_and_files())]
+    pub(crate) before: PathBuf,
+    /// What is: a card or an image
+    #[arg(value_name = "AFTER", add = complete::cards_and_files())]
+    pub(crate) after: PathBuf,
+    /// Only this folder or file of both
+    #[arg(value_name = "PART:/PATH")]
+    pub(crate) path: Option<OsString>,
+    /// Only count, by folders
+    #[arg(long, help_heading = READ)]
+    pub(crate) stat: bool,
 }
 
 #[derive(Debug, Args)]
@@ -217,6 +240,7 @@ impl Command {
             Self::Repack(_) => "repack",
             Self::Files(FilesArgs { what: FilesCommand::List(_) }) => "files list",
             Self::Files(FilesArgs { what: FilesCommand::Get(_) }) => "files get",
+            Self::Files(FilesArgs { what: FilesCommand::Diff(_) }) => "files diff",
             Self::Demo(_) => "demo",
             Self::Completions(_) => "completions",
             Self::Pages(_) => "pages",

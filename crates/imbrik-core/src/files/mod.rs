@@ -26,11 +26,15 @@
 //! ```
 
 mod archive;
+mod compare;
 mod find;
 mod folder;
 mod take;
 
 pub use archive::{ArchivePacking, ToArchive};
+pub use compare::{
+    Aspect, Below, Change, Difference, Differences, KnownSame, Side, compare, stands_in_same,
+};
 pub use find::{Found, find};
 pub use folder::ToFolder;
 pub use take::{

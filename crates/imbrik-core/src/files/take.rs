@@ -163,7 +163,7 @@ impl Counted<'_> {
 }
 
 /// Whether an error tells of one place, and the rest can be read all the same.
-fn is_local(error: &Error) -> bool {
+pub(super) fn is_local(error: &Error) -> bool {
     matches!(
         error.class(),
         Class::Corrupt | Class::Unsupported | Class::Io | Class::Ended | Class::Mismatch

@@ -76,7 +76,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
 }
 
 /// What people type who know another word for it.
-const OTHER_WORDS: [(&str, &str); 26] = [
+const OTHER_WORDS: [(&str, &str); 27] = [
     ("backup", "save"),
     ("read", "save"),
     ("dump", "save"),
@@ -89,6 +89,7 @@ const OTHER_WORDS: [(&str, &str); 26] = [
     ("hash", "check"),
     ("test", "check"),
     ("compare", "check"),
+    ("diff", "files diff"),
     ("shrink", "fit"),
     ("resize", "fit"),
     ("expand", "fit"),

@@ -104,6 +104,7 @@ fn title(step: Step) -> &'static str {
         Step::Filling => "filling, reading back, clearing",
         Step::ReadingCardBack => "reading back from the card",
         Step::TakingOut => "taking files out",
+        Step::ComparingFiles => "comparing files",
         Step::WaitingForCard => "waiting for the card to come back",
     }
 }

@@ -1,5 +1,6 @@
 //! `imbrik files`: single files of a card or an image.
 
+mod diff;
 mod get;
 mod list;
 
@@ -31,6 +32,7 @@ pub(crate) fn run(session: &Session, args: &FilesArgs) -> Outcome<Exit> {
     match &args.what {
         FilesCommand::List(args) => list::run(session, args),
         FilesCommand::Get(args) => get::run(session, args),
+        FilesCommand::Diff(args) => diff::run(session, args),
     }
 }
 

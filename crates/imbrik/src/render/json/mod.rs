@@ -88,6 +88,60 @@ impl FileKind {
     }
 }
 
+impl FileDifference {
+    pub(crate) fn of(part: Option<u32>, found: &files::Difference) -> Self {
+        let text = |path: &[u8]| format!("/{}", String::from_utf8_lossy(path));
+        let mut this = Self {
+            part,
+            path: text(&found.path),
+            path_hex: hex_unless_text(&found.path),
+            change: FileChange::NotCompared,
+            kind: None,
+            aspects: Vec::new(),
+            sizes: None,
+            from: None,
+            files: None,
+            bytes: None,
+            why: None,
+        };
+        match &found.change {
+            files::Change::Added(kind, below) | files::Change::Removed(kind, below) => {
+                let is_new = matches!(found.change, files::Change::Added(..));
+                this.change = if is_new { FileChange::Added } else { FileChange::Removed };
+                this.kind = Some(FileKind::of(*kind));
+                this.files = Some(below.files);
+                this.bytes = Some(below.bytes.get());
+            }
+            files::Change::Renamed(kind, from) => {
+                this.change = FileChange::Renamed;
+                this.kind = Some(FileKind::of(*kind));
+                this.from = Some(text(from));
+            }
+            files::Change::Changed(kind, sizes, aspects) => {
+                this.change = FileChange::Changed;
+                this.kind = Some(FileKind::of(*kind));
+                this.sizes = Some(*sizes);
+                this.aspects = aspects.iter().map(|aspect| FileAspect::of(*aspect)).collect();
+            }
+            files::Change::NotCompared(why) => this.why = Some(why.clone()),
+        }
+        this
+    }
+}
+
+impl FileAspect {
+    fn of(aspect: files::Aspect) -> Self {
+        match aspect {
+            files::Aspect::Kind => Self::Kind,
+            files::Aspect::Content => Self::Content,
+            files::Aspect::Permissions => Self::Permissions,
+            files::Aspect::Owner => Self::Owner,
+            files::Aspect::Attributes => Self::Attributes,
+            files::Aspect::Modified => Self::Modified,
+        }
+    }
+}
+
 impl LeftOutBecause {
     pub(crate) fn of(because: files::Because) -> Self {
         match because {

@@ -27,6 +27,7 @@ const ALL: &[&str] = &[
     "repack",
     "files list",
     "files get",
+    "files diff",
     "demo",
 ];
 
@@ -57,6 +58,9 @@ fn objects(generator: &mut SchemaGenerator) -> Vec<Object> {
         one::<FolderSize>(g, &["files list"], &["folder"]),
         one::<FilesListed>(g, &["files list"], &["done"]),
         one::<FilesGot>(g, &["files get"], &["done", "differs"]),
+        one::<FileDifference>(g, &["files diff"], &["difference"]),
+        one::<OnlyThere>(g, &["files diff"], &["partition"]),
+        one::<FilesCompared>(g, &["files diff"], &["done", "differs"]),
         one::<WritePlan>(g, &["restore", "clone"], &["plan"]),
         one::<WrittenCard>(g, &["restore", "clone"], &["done"]),
     ]

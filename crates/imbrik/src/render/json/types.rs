@@ -715,3 +715,84 @@ pub(crate) struct FilesGot {
     pub(crate) left_out: Vec<FileLeftOut>,
     pub(crate) seconds: f64,
 }
+
+/// What became of a file.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) enum FileChange {
+    Added,
+    Removed,
+    Renamed,
+    Changed,
+    NotCompared,
+}
+
+/// In what a file differs.
+#[derive(Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) enum FileAspect {
+    Kind,
+    Content,
+    Permissions,
+    Owner,
+    Attributes,
+    /// Only the time of the last change, of one whose content is the same.
+    Modified,
+}
+
+/// A file or folder that is not as it was.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct FileDifference {
+    /// The partition's number; null for a volume on a bare card.
+    pub(crate) part: Option<u32>,
+    /// From the volume's root down; what is no UTF-8 in it is replaced.
+    pub(crate) path: String,
+    /// The same without the first `/`, in hexadecimal, when it is no UTF-8.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) path_hex: Option<String>,
+    pub(crate) change: FileChange,
+    /// What it is; null where it could not be compared.
+    pub(crate) kind: Option<FileKind>,
+    /// Of one that changed.
+    pub(crate) aspects: Vec<FileAspect>,
+    /// How long it was, and is, of one that changed.
+    pub(crate) sizes: Option<[u64; 2]>,
+    /// What it was called, of one that was renamed.
+    pub(crate) from: Option<String>,
+    /// Of what was added or removed: how many files, itself included, and how long they are together.
+    pub(crate) files: Option<u64>,
+    pub(crate) bytes: Option<u64>,
+    /// Why it could not be compared.
+    pub(crate) why: Option<String>,
+}
+
+/// A partition that only one of the two has, or whose files are looked into in one of them only.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct OnlyThere {
+    pub(crate) partition: String,
+    /// `the first` or `the second`.
+    pub(crate) only_in: String,
+}
+
+/// What a comparison of files adds up to.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct FilesCompared {
+    pub(crate) before: String,
+    pub(crate) after: String,
+    pub(crate) added: u64,
+    pub(crate) removed: u64,
+    pub(crate) renamed: u64,
+    /// In what is in them.
+    pub(crate) changed: u64,
+    /// Only in owner, permissions, attributes or time of change.
+    pub(crate) only_metadata: u64,
+    pub(crate) not_compared: u64,
+    /// Files that are the same in all of that.
+    pub(crate) same: u64,
+    pub(crate) seconds: f64,
+}

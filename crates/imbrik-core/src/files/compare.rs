@@ -1,0 +1,476 @@
+//! Two trees of files, compared.
+
+use super::take::is_local;
+use imbrik_fs::{
+    FileContent, FileId, FileInfo, FileKind, Files, Onward, Walked, WalkedEntry, is_name,
+};
+use imbrik_store::{
+    ReadAt,
+    error::Result,
+    for_pieces,
+    progress::{Event, Step, Watch},
+    units::{ByteLen, ByteOffset, Span, joined},
+};
+use std::{
+    collections::{BTreeMap, HashMap, HashSet},
+    ops::ControlFlow,
+};
+
+/// How much of two files is compared at once.
+const PIECE: ByteLen = ByteLen::mib(1);
+/// The longest target of a link that is compared, in bytes.
+const LONGEST_TARGET: usize = 65_536;
+/// How deep folders may stand in each other.
+const DEEPEST: usize = 2000;
+
+/// One of two trees that are compared.
+#[derive(Clone, Copy)]
+pub struct Side<'a> {
+    /// The files.
+    pub files: &'a dyn Files,
+    /// Where it starts, and the names that lead there, joined by `/`.
+    pub start: (FileId, &'a [u8]),
+}
+
+/// Tells of two contents, whose places in their volumes are given, whether they are known to be the same
+/// without being read.
+pub type KnownSame<'a> = &'a dyn Fn(&FileContent<'_>, &FileContent<'_>) -> bool;
+
+/// In what a file differs from what it was.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Aspect {
+    /// It is of another kind.
+    Kind,
+    /// What is in it; of a link, where it leads; of a device, its numbers.
+    Content,
+    /// Who may do what with it.
+    Permissions,
+    /// Its owner or its group.
+    Owner,
+    /// Its attributes.
+    Attributes,
+    /// When it was changed last, of one whose content is the same.
+    Modified,
+}
+
+/// What is below a folder, or in a file.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Below {
+    /// Files, links and devices, itself included.
+    pub files: u64,
+    /// How long they are together.
+    pub bytes: ByteLen,
+}
+
+/// What became of a file or folder.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// It is new.
+    Added(FileKind, Below),
+    /// It is gone.
+    Removed(FileKind, Below),
+    /// It was called otherwise: names joined by `/`.
+    Renamed(FileKind, Vec<u8>),
+    /// It is not as it was: how long it was and is, and in what it differs.
+    Changed(FileKind, [u64; 2], Vec<Aspect>),
+    /// It could not be compared, and why.
+    NotCompared(String),
+}
+
+/// A file or folder that is not as it was.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Difference {
+    /// Names from the root down, joined by `/`; what is gone has those that it had.
+    pub path: Vec<u8>,
+    /// What became of it.
+    pub change: Change,
+}
+
+/// How two trees differ.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Differences {
+    /// In the order of their paths.
+    pub list: Vec<Difference>,
+    /// How many files, links and devices are the same, with all that is known of them.
+    pub same: u64,
+    /// How much was read of each of the two.
+    pub read: ByteLen,
+}
+
+/// Compares what `before` and `after` start with, and everything below.
+///
+/// A file is the same when its content is, and its owner, permissions, attributes and time of change.
+/// What has another name and is else the same is renamed: a file with the same content, a folder that was
+/// made at the same moment as the same inode. Of folders, times are not compared: they follow from what is in them.
+///
+/// # Errors
+/// When a card is gone, or stopping was requested. What cannot be read of one file is a
+/// [`Change::NotCompared`].
+pub fn compare(
+    before: Side<'_>,
+    after: Side<'_>,
+    known_same: Option<KnownSame<'_>>,
+    watch: Watch<'_>,
+) -> Result<Differences> {
+    watch.observer.on(&Event::Started { step: Step::ComparingFiles, total: ByteLen::ZERO });
+    let mut comparing = Comparing {
+        before: before.files,
+        after: after.files,
+        known_same,
+        watch,
+        found: Differences::default(),
+        gone: Vec::new(),
+        new: Vec::new(),
+        entered: HashSet::new(),
+    };
+    let ((a, a_path), (b, b_path)) = (before.start, after.start);
+    comparing.pair(
+        One { file: a, path: a_path.to_vec() },
+        One { file: b, path: b_path.to_vec() },
+        0,
+    )?;
+    comparing.match_renamed()?;
+    comparing.tell_the_rest()?;
+    let mut found = comparing.found;
+    found.list.sort_by(|a, b| a.path.cmp(&b.path));
+    watch.observer.on(&Event::Finished);
+    Ok(found)
+}
+
+/// A file of one of the two.
+#[derive(Clone)]
+struct One {
+    file: FileId,
+    path: Vec<u8>,
+}
+
+struct Comparing<'a> {
+    before: &'a dyn Files,
+    after: &'a dyn Files,
+    known_same: Option<KnownSame<'a>>,
+    watch: Watch<'a>,
+    found: Differences,
+    /// What has no counterpart of the same name.
+    gone: Vec<(One, FileInfo)>,
+    new: Vec<(One, FileInfo)>,
+    /// Folders of the first that were entered: one that contains itself has no end.
+    entered: HashSet<u64>,
+}
+
+fn below(path: &[u8], name: &[u8]) -> Vec<u8> {
+    if path.is_empty() { name.to_vec() } else { [path, b"/", name].concat() }
+}
+
+impl Comparing<'_> {
+    fn tell(&mut self, path: Vec<u8>, change: Change) {
+        self.found.list.push(Difference { path, change });
+    }
+
+    /// Takes what tells of one place for an answer about it.
+    fn local<T>(&mut self, path: &[u8], found: Result<T>) -> Result<Option<T>> {
+        match found {
+            Err(error) if is_local(&error) => {
+                self.tell(path.to_vec(), Change::NotCompared(error.to_string()));
+                Ok(None)
+            }
+            found => found.map(Some),
+        }
+    }
+
+    fn pair(&mut self, before: One, after: One, depth: usize) -> Result<()> {
+        self.watch.cancel.check()?;
+        let infos =
+            self.before.info(before.file).and_then(|a| Ok((a, self.after.info(after.file)?)));
+        let Some((a, b)) = self.local(&after.path, infos)? else { return Ok(()) };
+        if std::mem::discriminant(&a.kind) != std::mem::discriminant(&b.kind) {
+            let change = Change::Changed(b.kind, [a.size, b.size], vec![Aspect::Kind]);
+            self.tell(after.path, change);
+            return Ok(());
+        }
+        let aspects = self.aspects(&before, &after, &a, &b);
+        let Some(aspects) = self.local(&after.path, aspects)? else { return Ok(()) };
+        let is_folder = b.kind == FileKind::Folder;
+        if !aspects.is_empty() {
+            let change = Change::Changed(b.kind, [a.size, b.size], aspects);
+            self.tell(after.path.clone(), change);
+        } else if !is_folder {
+            self.found.same = self.found.same.saturating_add(1);
+        }
+        if is_folder { self.folders(&before, &after, depth) } else { Ok(()) }
+    }
+
+    fn folders(&mut self, before: &One, after: &One, depth: usize) -> Result<()> {
+        if !self.entered.insert(before.file.number()) || depth >= DEEPEST {
+            let why = "the folder stands in itself, or in several others".to_owned();
+            self.tell(after.path.clone(), Change::NotCompared(why));
+            return Ok(());
+        }
+        let (a, b) = (entries(self.before, before.file), entries(self.after, after.file));
+        let Some(mut a) = self.local(&before.path, a)? else { return Ok(()) };
+        let Some(b) = self.local(&after.path, b)? else { return Ok(()) };
+        for (name, file) in b {
+            let one = One { file, path: below(&after.path, &name) };
+            match a.remove(&name) {
+                Some(was) => {
+                    let was = One { file: was, path: below(&before.path, &name) };
+                    self.pair(was, one, depth.saturating_add(1))?;
+                }
+                None => {
+                    let info = self.after.info(file);
+                    if let Some(info) = self.local(&one.path, info)? {
+                        self.new.push((one, info));
+                    }
+                }
+            }
+        }
+        for (name, file) in a {
+            let one = One { file, path: below(&before.path, &name) };
+            let info = self.before.info(file);
+            if let Some(info) = self.local(&one.path, info)? {
+                self.gone.push((one, info));
+            }
+        }
+        Ok(())
+    }
+
+    /// In what two of the same kind differ.
+    fn aspects(
+        &mut self,
+        before: &One,
+        after: &One,
+        a: &FileInfo,
+        b: &FileInfo,
+    ) -> Result<Vec<Aspect>> {
+        let mut aspects = Vec::new();
+        if !self.is_same_content(before.file, after.file, a, b)? {
+            aspects.push(Aspect::Content);
+        }
+        let of = |info: &FileInfo| info.ownership.map(|of| (of.owner, of.group));
+        if a.ownership.map(|of| of.permissions) != b.ownership.map(|of| of.permissions) {
+            aspects.push(Aspect::Permissions);
+        }
+        if of(a) != of(b) {
+            aspects.push(Aspect::Owner);
+        }
+        let attributes = |files: &dyn Files, file| -> Result<BTreeMap<Vec<u8>, Vec<u8>>> {
+            let all = files.attributes(file)?.into_iter();
+            Ok(all.map(|one| (one.name, one.value)).collect())
+        };
+        if attributes(self.before, before.file)? != attributes(self.after, after.file)? {
+            aspects.push(Aspect::Attributes);
+        }
+        let is_timed = a.kind == FileKind::File && !aspects.contains(&Aspect::Content);
+        if is_timed && a.modified != b.modified {
+            aspects.push(Aspect::Modified);
+        }
+        Ok(aspects)
+    }
+
+    fn is_same_content(
+        &mut self,
+        before: FileId,
+        after: FileId,
+        a: &FileInfo,
+        b: &FileInfo,
+    ) -> Result<bool> {
+        match a.kind {
+            FileKind::File if a.size != b.size => Ok(false),
+            FileKind::File => {
+                let (a, b) = (self.before.content_of(before)?, self.after.content_of(after)?);
+                if self.known_same.is_some_and(|same| same(&a, &b)) {
+                    return Ok(true);
+                }
+                self.is_equal(&a, &b)
+            }
+            FileKind::Link => Ok(self.before.read(before, LONGEST_TARGET)?
+                == self.after.read(after, LONGEST_TARGET)?),
+            _ => Ok(a.kind == b.kind),
+        }
+    }
+
+    /// Whether two contents of one length are equal; where both have holes, nothing is read.
+    fn is_equal(&mut self, a: &FileContent<'_>, b: &FileContent<'_>) -> Result<bool> {
+        let mut parts = joined(a.written().chain(b.written()).collect()).into_iter();
+        let (mut left, mut right) = (Vec::new(), Vec::new());
+        let mut is_equal = true;
+        while let Some(part) = parts.next().filter(|_| is_equal) {
+            for_pieces(part, PIECE, |piece| {
+                if !is_equal {
+                    return Ok(());
+                }
+                self.watch.cancel.check()?;
+                let len = piece.len().to_usize().unwrap_or(0);
+                left.resize(len, 0);
+                right.resize(len, 0);
+                a.read_at(piece.start(), &mut left)?;
+                b.read_at(piece.start(), &mut right)?;
+                self.found.read = self.found.read.saturating_add(piece.len());
+                self.watch.observer.on(&Event::Advanced { done: self.found.read });
+                is_equal = left == right;
+                Ok(())
+            })?;
+        }
+        Ok(is_equal)
+    }
+
+    /// Finds what has only another name.
+    fn match_renamed(&mut self) -> Result<()> {
+        // A folder that is renamed may hold more that is.
+        loop {
+            let (gone, new) = (std::mem::take(&mut self.gone), std::mem::take(&mut self.new));
+            let mut by_key: HashMap<Key, Vec<usize>> = HashMap::new();
+            for (at, (one, info)) in gone.iter().enumerate() {
+                by_key.entry(Key::of(one, info)).or_default().push(at);
+            }
+            let mut is_matched = vec![false; gone.len()];
+            let mut has_matched_folders = false;
+            for (one, info) in new {
+                let candidates = by_key.get(&Key::of(&one, &info)).cloned().unwrap_or_default();
+                let mut found = None;
+                for at in candidates {
+                    let Some((was, was_info)) = gone.get(at) else { continue };
+                    if is_matched.get(at) == Some(&false)
+                        && self.is_renamed(was, was_info, &one, &info)?
+                    {
+                        found = Some((at, was.clone()));
+                        break;
+                    }
+                }
+                let Some((at, was)) = found else {
+                    self.new.push((one, info));
+                    continue;
+                };
+                if let Some(matched) = is_matched.get_mut(at) {
+                    *matched = true;
+                }
+                self.tell(one.path.clone(), Change::Renamed(info.kind, was.path.clone()));
+                has_matched_folders |= info.kind == FileKind::Folder;
+                let same = self.found.same;
+                self.pair(was, one, 0)?;
+                // It is told already.
+                if info.kind != FileKind::Folder {
+                    self.found.same = same;
+                }
+            }
+            let rest = gone.into_iter().zip(is_matched);
+            self.gone.extend(rest.filter(|(_, matched)| !matched).map(|(one, _)| one));
+            if !has_matched_folders {
+                return Ok(());
+            }
+        }
+    }
+
+    fn is_renamed(&mut self, was: &One, a: &FileInfo, is: &One, b: &FileInfo) -> Result<bool> {
+        match a.kind {
+            // The key tells it.
+            FileKind::Folder => Ok(true),
+            FileKind::File if a.size == 0 => Ok(was.file.number() == is.file.number()),
+            FileKind::File => match self.is_same_content(was.file, is.file, a, b) {
+                Err(error) if is_local(&error) => Ok(false),
+                same => same,
+            },
+            _ => Ok(false),
+        }
+    }
+
+    fn tell_the_rest(&mut self) -> Result<()> {
+        for (one, info) in std::mem::take(&mut self.gone) {
+            let weight = self.weight(self.before, &one, &info)?;
+            self.tell(one.path, Change::Removed(info.kind, weight));
+        }
+        for (one, info) in std::mem::take(&mut self.new) {
+            let weight = self.weight(self.after, &one, &info)?;
+            self.tell(one.path, Change::Added(info.kind, weight));
+        }
+        Ok(())
+    }
+
+    fn weight(&self, files: &dyn Files, one: &One, info: &FileInfo) -> Result<Below> {
+        if info.kind != FileKind::Folder {
+            return Ok(Below { files: 1, bytes: ByteLen::new(content_len(info)) });
+        }
+        let mut all = Below::default();
+        files.walk(one.file, &mut |walked| {
+            self.watch.cancel.check()?;
+            if let Walked::Entry(WalkedEntry { info, .. }) = walked
+                && info.kind != FileKind::Folder
+            {
+                all.files = all.files.saturating_add(1);
+                all.bytes = all.bytes.saturating_add(ByteLen::new(content_len(&info)));
+            }
+            Ok(Onward::Into)
+        })?;
+        Ok(all)
+    }
+}
+
+fn content_len(info: &FileInfo) -> u64 {
+    if info.kind == FileKind::File { info.size } else { 0 }
+}
+
+/// What a file and the one that it was renamed to have in common, before their content is looked at.
+#[derive(PartialEq, Eq, Hash)]
+enum Key {
+    /// The length of a file.
+    File(u64),
+    /// The number of a folder, and the moment when it was made.
+    Folder(u64, Option<(i64, u32)>),
+    /// Of nothing else it can be told.
+    Other(Vec<u8>),
+}
+
+impl Key {
+    fn of(one: &One, info: &FileInfo) -> Self {
+        match info.kind {
+            FileKind::File => Self::File(info.size),
+            FileKind::Folder => match info.created {
+                Some(time) => {
+                    Self::Folder(one.file.number(), Some((time.seconds, time.nanoseconds)))
+                }
+                None => Self::Other(one.path.clone()),
+            },
+            _ => Self::Other(one.path.clone()),
+        }
+    }
+}
+
+/// The entries of a folder by their names; a name that no file can have is left out.
+fn entries(files: &dyn Files, folder: FileId) -> Result<BTreeMap<Vec<u8>, FileId>> {
+    let mut all = BTreeMap::new();
+    files.entries(folder, &mut |entry| {
+        if is_name(entry.name) {
+            all.insert(entry.name.to_vec(), entry.file);
+        }
+        Ok(ControlFlow::Continue(()))
+    })?;
+    Ok(all)
+}
+
+/// Whether all of two contents stands at the same places, counted from where their volumes start on their
+/// cards, and every tile of these is told to be the same by `is_same_tile`, which gets a span of the card.
+#[must_use]
+pub fn stands_in_same(
+    a: &FileContent<'_>,
+    b: &FileContent<'_>,
+    starts: [ByteOffset; 2],
+    is_same: impl Fn(Span) -> bool,
+) -> bool {
+    let on_card = |content: &FileContent<'_>, start: ByteOffset| -> Vec<Span> {
+        let ahead = ByteLen::new(start.get());
+        let places = content.places().map(|place| {
+            Span::between(place.start().saturating_add(ahead), place.end().saturating_add(ahead))
+        });
+        places.collect()
+    };
+    let [a_start, b_start] = starts;
+    let (a_places, b_places) = (on_card(a, a_start), on_card(b, b_start));
+    let is_all = |content: &FileContent<'_>, places: &[Span]| {
+        let placed: ByteLen = places.iter().map(|place| place.len()).sum();
+        placed == content.written().map(Span::len).sum()
+    };
+    a_places == b_places
+        && a.written().eq(b.written())
+        && is_all(a, &a_places)
+        && is_all(b, &b_places)
+        && a_places.into_iter().all(is_same)
+}
