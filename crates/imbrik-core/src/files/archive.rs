@@ -10,7 +10,7 @@ use imbrik_fs::{FileInfo, FileKind, FileTime};
 use imbrik_store::{
     error::{Error, Result},
     exact::Exact as _,
-    units::{ByteLen, Span},
+    units::{ByteLen, ByteOffset, Span},
 };
 use std::{
     io::{self, Read, Write},
@@ -51,6 +51,9 @@ impl ArchivePacking {
             .map(|(_, it)| it)
     }
 }
+
+/// What a tar stream is made of, in bytes.
+const RECORD: u64 = 512;
 
 /// A tar stream that takes what comes out of a volume.
 pub struct ToArchive<W: Write> {
@@ -208,15 +211,20 @@ fn decimal(time: FileTime) -> String {
     format!("{sign}{}.{:09}", nanos / 1_000_000_000, nanos % 1_000_000_000)
 }
 
-/// The parts of a file that are kept, short holes between them included.
+/// The parts of a file that are kept, short holes between them included. Each begins at a record of the
+/// stream, and all but the last one end at one: GNU tar takes them by records.
 fn kept(content: &dyn Reading) -> Vec<Span> {
+    let whole = Span::whole(content.size());
     let mut kept: Vec<Span> = Vec::new();
     for span in content.written() {
+        let start = span.start().get() / RECORD * RECORD;
+        let end = span.end().get().checked_next_multiple_of(RECORD).map(ByteOffset::new);
+        let end = end.unwrap_or(whole.end()).min(whole.end());
         match kept.last_mut() {
             Some(last) if span.start().saturating_since(last.end()) < LEAST_HOLE => {
-                *last = Span::between(last.start(), span.end());
+                *last = Span::between(last.start(), end.max(last.end()));
             }
-            _ => kept.push(span),
+            _ => kept.push(Span::between(ByteOffset::new(start), end)),
         }
     }
     kept
@@ -351,4 +359,100 @@ fn took(lacks: &[String]) -> Took {
 fn device(header: &mut Header, major: u32, minor: u32) -> Result<()> {
     let numbers = header.set_device_major(major).and_then(|()| header.set_device_minor(minor));
     numbers.map_err(failed)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    #[test]
+    fn times_before_1970_have_their_fractions() {
+        let of = |seconds, nanoseconds| decimal(FileTime { seconds, nanoseconds });
+        assert_eq!(of(7, 5), "7.000000005");
+        assert_eq!(of(-5, 300_000_000), "-4.700000000");
+        assert_eq!(of(-1, 0), "-1.000000000");
+        assert_eq!(of(0, 1), "0.000000001");
+    }
+
+    #[test]
+    fn a_name_tells_how_it_is_packed() {
+        let of = |name: &str| ArchivePacking::of_name(Path::new(name));
+        assert_eq!(of("a/hive.tar"), Some(ArchivePacking::None));
+        assert_eq!(of("HIVE.TAR.ZST"), Some(ArchivePacking::Zstd));
+        assert_eq!(of("hive.tgz"), Some(ArchivePacking::Gzip));
+        assert_eq!((of("hive.zst"), of(".tar"), of("-")), (None, None, None));
+    }
+
+    /// A file of zeros but for `parts`.
+    struct Holes {
+        size: ByteLen,
+        parts: Vec<Span>,
+    }
+
+    impl Holes {
+        fn byte(at: u64) -> u8 {
+            (at % 251) as u8 + 1
+        }
+    }
+
+    impl Reading for Holes {
+        fn size(&self) -> ByteLen {
+            self.size
+        }
+
+        fn written(&self) -> Vec<Span> {
+            self.parts.clone()
+        }
+
+        fn read(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+            for (at, byte) in (at.get()..).zip(buf) {
+                let at = ByteOffset::new(at);
+                let is_in = self.parts.iter().any(|part| part.start() <= at && at < part.end());
+                *byte = if is_in { Self::byte(at.get()) } else { 0 };
+            }
+            Ok(())
+        }
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(60))]
+
+        /// Whatever holes and name a file has, GNU tar unpacks what was put in.
+        #[test]
+        fn tar_unpacks_what_was_put_in(
+            cuts in prop::collection::vec(0u64..300_000, 0..9),
+            tail in 0u64..20_000,
+            name in "[a-zé ]{1,120}",
+        ) {
+            let mut cuts = cuts;
+            cuts.sort_unstable();
+            cuts.dedup();
+            let pairs = cuts.chunks_exact(2);
+            let parts: Vec<Span> = pairs.map(|pair| {
+                Span::between(ByteOffset::new(pair[0]), ByteOffset::new(pair[1]))
+            }).collect();
+            let size = ByteLen::new(cuts.last().copied().unwrap_or(0) + tail);
+            let mut file = Holes { size, parts };
+            let info = FileInfo {
+                kind: FileKind::File, size: size.get(), links: 1, ownership: None,
+                modified: None, accessed: None, changed: None, created: None,
+            };
+            let dir = tempfile::tempdir().unwrap();
+            let packed = std::fs::File::create(dir.path().join("x.tar")).unwrap();
+            let mut sink = ToArchive::new(packed, ArchivePacking::None).unwrap();
+            let name = format!("n{name}");
+            let path = name.as_bytes();
+            let content = ItemContent::File(&mut file);
+            let took = sink.take(Item { path, info: &info, attributes: &[], content }).unwrap();
+            prop_assert_eq!(took, Took::All);
+            sink.into_inner().unwrap();
+            let run = std::process::Command::new("tar").args(["-xf", "x.tar"])
+                .current_dir(dir.path()).output().unwrap();
+            prop_assert!(run.status.success(), "{}", String::from_utf8_lossy(&run.stderr));
+            let mut expected = vec![0; size.to_usize().unwrap()];
+            file.read(ByteOffset::ZERO, &mut expected).unwrap();
+            prop_assert!(std::fs::read(dir.path().join(&name)).unwrap() == expected);
+        }
+    }
 }

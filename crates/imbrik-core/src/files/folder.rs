@@ -333,3 +333,90 @@ fn times(info: &FileInfo) -> Timestamps {
         last_modification: moment(info.modified),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use imbrik_fs::Ownership;
+    use imbrik_store::units::ByteOffset;
+    use std::{fs, os::unix::fs::symlink};
+
+    struct Bytes(Vec<u8>);
+
+    impl Reading for Bytes {
+        fn size(&self) -> ByteLen {
+            ByteLen::of(&self.0)
+        }
+
+        fn written(&self) -> Vec<imbrik_store::units::Span> {
+            vec![imbrik_store::units::Span::whole(self.size())]
+        }
+
+        fn read(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+            let from = usize::try_from(at.get()).unwrap();
+            buf.copy_from_slice(&self.0[from..from + buf.len()]);
+            Ok(())
+        }
+    }
+
+    fn info(kind: FileKind) -> FileInfo {
+        FileInfo {
+            kind,
+            size: 5,
+            links: 2,
+            ownership: Some(Ownership {
+                permissions: 0o700,
+                owner: rustix::process::geteuid().as_raw(),
+                group: rustix::process::getegid().as_raw(),
+            }),
+            modified: Some(FileTime { seconds: 1_000_000_000, nanoseconds: 7 }),
+            accessed: None,
+            changed: None,
+            created: None,
+        }
+    }
+
+    macro_rules! take {
+        ($sink:ident, $path:expr, $kind:ident, $content:expr) => {{
+            let info = info(FileKind::$kind);
+            let (path, content) = ($path.as_slice(), $content);
+            $sink.take(Item { path, info: &info, attributes: &[], content }).unwrap()
+        }};
+    }
+
+    /// Fails where a folder is found by its path again: somebody who turns it into a link in that very
+    /// moment would get what is in it somewhere else.
+    #[test]
+    fn a_folder_that_becomes_a_link_meanwhile_leads_nowhere_else() {
+        let dir = tempfile::tempdir().unwrap();
+        let (out, outside) = (dir.path().join("out"), dir.path().join("outside"));
+        fs::create_dir(&out).unwrap();
+        fs::create_dir(&outside).unwrap();
+        let mut sink = ToFolder::open(&out, true).unwrap();
+        assert_eq!(take!(sink, b"srv", Folder, ItemContent::Folder), Took::All);
+        let turn = |from: &str, to: &str| {
+            fs::rename(out.join(from), out.join(to)).unwrap();
+            symlink(&outside, out.join(from)).unwrap();
+        };
+        turn("srv", "moved");
+        let mut bytes = Bytes(b"brood".to_vec());
+        assert_eq!(take!(sink, b"srv/may", File, ItemContent::File(&mut bytes)), Took::All);
+        assert_eq!(take!(sink, b"srv/link", Link, ItemContent::Link(b"/etc")), Took::All);
+        assert_eq!(take!(sink, b"srv/notes", Folder, ItemContent::Folder), Took::All);
+        sink.leave().unwrap();
+        // Another name for a file is found from the top: there is a link on the way now.
+        let same = take!(sink, b"srv/again", File, ItemContent::SameAs(b"srv/may"));
+        assert!(matches!(same, Took::Not(_)), "{same:?}");
+        // A link in place of a file is replaced, and not written through.
+        symlink(outside.join("prey"), out.join("moved/june")).unwrap();
+        let mut bytes = Bytes(b"brood".to_vec());
+        assert_eq!(take!(sink, b"srv/june", File, ItemContent::File(&mut bytes)), Took::All);
+        sink.leave().unwrap();
+        assert!(fs::read_dir(&outside).unwrap().next().is_none());
+        assert_eq!(fs::read(out.join("moved/may")).unwrap(), b"brood");
+        assert_eq!(fs::read(out.join("moved/june")).unwrap(), b"brood");
+        let kept = fs::metadata(out.join("moved")).unwrap().modified().unwrap();
+        let kept = kept.duration_since(std::time::UNIX_EPOCH).unwrap();
+        assert_eq!((kept.as_secs(), kept.subsec_nanos()), (1_000_000_000, 7));
+    }
+}

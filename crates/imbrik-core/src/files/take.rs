@@ -308,7 +308,8 @@ impl Taking<'_, '_> {
                 self.left_out(path, error.to_string(), Because::Damage);
                 return Ok(Onward::Past);
             }
-            took => took?,
+            // What the sink cannot do ends it, whatever class that is of.
+            took => took??,
         };
         match took {
             Took::Not(why) => {
@@ -338,8 +339,14 @@ impl Taking<'_, '_> {
         self.taken.left_out.push(LeftOut { path, why, because });
     }
 
-    /// Hands an item over.
-    fn took(&mut self, goes_to: &[u8], path: &[u8], file: FileId, info: &FileInfo) -> Result<Took> {
+    /// Hands an item over: what of the volume cannot be read, and what the sink answers.
+    fn took(
+        &mut self,
+        goes_to: &[u8],
+        path: &[u8],
+        file: FileId,
+        info: &FileInfo,
+    ) -> Result<Result<Took>> {
         let attributes = match self.files.attributes(file) {
             Err(error) if is_local(&error) => {
                 self.left_out(path.to_vec(), format!("its attributes: {error}"), Because::Damage);
@@ -351,11 +358,11 @@ impl Taking<'_, '_> {
         let item = |content| Item { path: goes_to, info, attributes, content };
         let first = self.firsts.get(&file.number()).filter(|_| info.links > 1);
         match (info.kind, first) {
-            (FileKind::Folder, _) => self.sink.take(item(ItemContent::Folder)),
-            (_, Some(first)) => self.sink.take(item(ItemContent::SameAs(first))),
+            (FileKind::Folder, _) => Ok(self.sink.take(item(ItemContent::Folder))),
+            (_, Some(first)) => Ok(self.sink.take(item(ItemContent::SameAs(first)))),
             (FileKind::Link, _) => {
                 let target = self.files.read(file, LONGEST_TARGET)?;
-                self.sink.take(item(ItemContent::Link(&target)))
+                Ok(self.sink.take(item(ItemContent::Link(&target))))
             }
             (FileKind::File, _) => {
                 let content = self.files.content_of(file)?;
@@ -367,17 +374,17 @@ impl Taking<'_, '_> {
                     info,
                     attributes,
                     content: ItemContent::File(&mut reading),
-                })?;
+                });
                 let lost = reading.lost;
                 let read = self.progress.done.saturating_sub(before);
                 self.taken.bytes = self.taken.bytes.plus(read)?;
-                if !lost.is_zero() && !matches!(took, Took::Not(_) | Took::Exists) {
+                if !lost.is_zero() && matches!(took, Ok(Took::All | Took::Partly(_))) {
                     let why = format!("{lost} of it cannot be read, and are zeros");
                     self.left_out(path.to_vec(), why, Because::Damage);
                 }
                 Ok(took)
             }
-            _ => self.sink.take(item(ItemContent::Special)),
+            _ => Ok(self.sink.take(item(ItemContent::Special))),
         }
     }
 }

@@ -5,9 +5,9 @@
 #[path = "../support/mod.rs"]
 mod support;
 
-use imbrik_fs::{FileId, FileKind, FileTime, Files, OpenVolume};
+use imbrik_fs::{FileId, FileKind, FileTime, Files, Onward, OpenVolume, Walked};
 use imbrik_store::{
-    Class, FileStore, ReadAt,
+    Class, FileStore, ReadAt, read_vec,
     units::{ByteLen, ByteOffset, Span},
 };
 use std::{
@@ -55,6 +55,15 @@ fn found(files: &dyn Files, file: FileId, told: Told) -> String {
         FileKind::File | FileKind::Link => {
             let read = files.read(file, usize::MAX).unwrap();
             assert_eq!(read.len() as u64, info.size);
+            // The same, read at random, and by its pieces.
+            let content = files.content_of(file).unwrap();
+            assert!(read_vec(&content, ByteOffset::ZERO, read.len()).unwrap() == read);
+            let mut pieces = vec![0; read.len()];
+            for span in content.written() {
+                let (from, to) = (span.start().get() as usize, span.end().get() as usize);
+                content.read_at(span.start(), &mut pieces[from..to]).unwrap();
+            }
+            assert!(pieces == read);
             blake3::hash(&read).to_hex().to_string()
         }
         _ => String::new(),
@@ -108,6 +117,25 @@ fn tree_of(volume: &Path, told: Told) -> Tree {
     let mut tree = Tree::new();
     walk(&*files, files.root(), b"", told, &mut tree);
     assert_eq!(files.faults(), [""; 0]);
+    // The library's own walk comes to the same, in the order of the names.
+    let mut paths = Vec::new();
+    files
+        .walk(files.root(), &mut |walked| {
+            let Walked::Entry(entry) = walked else { panic!("a fault in {}", volume.display()) };
+            let parts = entry.path.iter().filter(|byte| **byte == b'/').count();
+            let is_root = entry.path.is_empty();
+            assert_eq!(entry.depth, if is_root { 0 } else { parts + 1 });
+            if !is_root {
+                paths.push([b"/", entry.path].concat());
+            }
+            Ok(Onward::Into)
+        })
+        .unwrap();
+    let parts = |path: &Vec<u8>| path.split(|byte| *byte == b'/').map(<[u8]>::to_vec).collect();
+    let by_parts: Vec<Vec<Vec<u8>>> = paths.iter().map(parts).collect();
+    assert!(by_parts.is_sorted());
+    paths.sort();
+    assert!(paths.iter().eq(tree.keys()));
     tree
 }
 
@@ -190,33 +218,10 @@ fn are_alike(found: &Tree, shown: &Tree, at_least: usize) {
 }
 
 /// A tree with everything that an ext volume can have.
-const ODD: &str = r"
-mkdir -p hive/07/empty crowd sticky
-i=0; while [ $i -lt 1500 ]; do echo $i > crowd/a-name-of-some-length-$i; i=$((i+1)); done
-echo 23.5 > hive/weight; printf x > hive/one; : > hive/none
-head -c 150 /dev/urandom > hive/small; head -c 3000000 /dev/urandom > hive/brood.wav
-ln hive/weight hive/07/weight-again; ln -s ../weight hive/07/link
-ln -s $(printf 'far/%.0s' $(seq 60))away hive/far
-truncate -s 5M hive/holes; printf end >> hive/holes
-dd if=/dev/urandom of=hive/holes bs=1k count=3 seek=2000 conv=notrunc 2>/dev/null
-dd if=/dev/urandom of=hive/tail bs=1000 count=1 seek=77 2>/dev/null
-mkfifo hive/pipe; mknod hive/old c 1 3; mknod hive/new b 259 70000; mknod hive/zero c 0 0
-chmod 4755 hive/one; chmod 1777 sticky; chown 100000:70001 hive/small
-touch -d '1960-02-03 04:05:06.5' hive/none; touch -d '2040-01-01 00:00:00.123456789' hive/one
-touch -d '2300-01-01' hive/small 2>/dev/null; touch -h -d '1999-12-31 23:59:59' hive/07/link
-printf a > 'hive/with a space'; printf b > 'hive/new
-line'; printf c > hive/$(printf 'no\377utf')
-";
+const ODD: &str = include_str!("../support/odd-tree.sh");
 
 /// Attributes, where there is room for them.
-const ATTRIBUTES: &str = r"
-setfattr -n user.hive -v 07 hive/weight; setfattr -n user.note -v 'weights of May' hive/07
-setfattr -n trusted.seal -v 0xdeadbeef hive/weight
-setfattr -n user.long -v $(head -c 700 /dev/zero | tr '\0' q) hive/brood.wav
-setfattr -n security.capability -v 0x0100000200040000000000000000000000000000 hive/one
-setfattr -n system.posix_acl_access -v 0x0200000001000600ffffffff020006007011010004000400ffffffff10000600ffffffff20000400ffffffff hive/tail
-setfattr -n system.posix_acl_default -v 0x0200000001000700ffffffff04000500ffffffff08000500e903000010000500ffffffff20000500ffffffff hive/07
-";
+const ATTRIBUTES: &str = include_str!("../support/odd-attributes.sh");
 
 /// Makes, fills and holds an ext volume against its mount.
 fn ext(make: &str, more: &str) {

@@ -8,6 +8,7 @@ mod demo;
 mod devices;
 mod failing;
 mod faults;
+mod files;
 mod fit;
 mod harness;
 mod identity;

@@ -1,0 +1,448 @@
+//! `imbrik files`: what is in a card or an image, out of it, and what changed. The kernel's mount and GNU
+//! tar judge.
+
+use crate::harness::{Bench, Run, flat, is_root, noise, sized, tool};
+use serde_json::{Value, json};
+use std::{
+    fs,
+    os::unix::fs::{PermissionsExt, symlink},
+    path::Path,
+    process::{Command, Stdio},
+};
+
+const TREE: &str = include_str!("../../../imbrik-fs/tests/support/odd-tree.sh");
+const ATTRIBUTES: &str = include_str!("../../../imbrik-fs/tests/support/odd-attributes.sh");
+
+fn shell(at: &Path, script: &str) -> String {
+    let run = Command::new("sh").args(["-ec", script]).current_dir(at).output().unwrap();
+    assert!(run.status.success(), "{script}: {}", String::from_utf8_lossy(&run.stderr));
+    String::from_utf8_lossy(&run.stdout).into_owned()
+}
+
+/// A volume, mounted while something is done in it.
+fn within(bench: &Bench, volume: &str, script: &str) {
+    let mounted = bench.path("mounted");
+    fs::create_dir_all(&mounted).unwrap();
+    tool!("mount", "-o", "loop", bench.path(volume), &mounted);
+    shell(&mounted, script);
+    tool!("umount", &mounted);
+}
+
+/// Compares a tar stream, or a folder, with a volume as the kernel shows it.
+fn is_as_mounted(bench: &Bench, volume: &str, make: &str) {
+    let mounted = bench.path("mounted");
+    fs::create_dir_all(&mounted).unwrap();
+    tool!("mount", "-o", "loop,ro,noatime", bench.path(volume), &mounted);
+    let script = format!("{make} | tar --compare --xattrs --acls -C mounted -f - 2>&1");
+    let script = format!("set -o pipefail; {script}");
+    let run =
+        Command::new("bash").args(["-c", &script]).current_dir(bench.path("")).output().unwrap();
+    tool!("umount", &mounted);
+    let told = String::from_utf8_lossy(&run.stdout);
+    assert!(run.status.success() && told.trim().is_empty(), "{volume}: {told}");
+}
+
+/// Would fail on any file that comes out otherwise than the kernel shows it: owner, permissions, time to
+/// the nanosecond, attributes, links, holes, devices.
+#[test]
+fn everything_comes_out_as_the_kernel_shows_it() {
+    if !is_root("everything_comes_out_as_the_kernel_shows_it") {
+        return;
+    }
+    let imbrik = env!("CARGO_BIN_EXE_imbrik");
+    let large = "setfattr -n user.large -v $(head -c 40000 /dev/zero | tr '\\0' v) hive/holes\n\
+                 fallocate -l 2M hive/unwritten; printf x >> hive/unwritten";
+    for (number, (make, more)) in [
+        ("mkfs.ext4 -q -b 1024", ATTRIBUTES.to_owned()),
+        ("mkfs.ext4 -q -b 4096 -O inline_data,ea_inode", format!("{ATTRIBUTES}\n{large}")),
+        ("mkfs.ext2 -q -b 1024 -I 128", String::new()),
+    ]
+    .into_iter()
+    .enumerate()
+    {
+        let bench = Bench::empty();
+        sized(&bench.path("v"), 96 << 20);
+        shell(&bench.path(""), &format!("{make} v"));
+        within(&bench, "v", &format!("{TREE}\n{more}"));
+        is_as_mounted(&bench, "v", &format!("{imbrik} files get v / - 2>/dev/null"));
+        if number == 0 {
+            // Packed, out of an image, and into a folder.
+            bench.good("repack v v.img.zst");
+            for (name, unpack) in
+                [("a.tar.zst", "zstd -dqc"), ("a.tar.gz", "gzip -dc"), ("a.tar", "cat")]
+            {
+                bench.good(&format!("files get v.img.zst / {name}"));
+                is_as_mounted(&bench, "v", &format!("{unpack} {name}"));
+            }
+            bench.good("files get v.img.zst / out");
+            is_as_mounted(&bench, "v", "tar -cf - --xattrs --acls -C out .");
+            let holes = "du -k out/hive/holes | cut -f1";
+            assert!(shell(&bench.path(""), holes).trim().parse::<u64>().unwrap() < 100);
+            let same = "[ out/hive/weight -ef out/hive/07/weight-again ]";
+            shell(&bench.path(""), same);
+        }
+    }
+}
+
+/// Would fail on a listing that tells something else of a file than the kernel does.
+#[test]
+fn a_listing_tells_what_the_kernel_tells() {
+    if !is_root("a_listing_tells_what_the_kernel_tells") {
+        return;
+    }
+    let bench = Bench::empty();
+    sized(&bench.path("v"), 96 << 20);
+    tool!("mkfs.ext4", "-q", bench.path("v"));
+    within(&bench, "v", TREE);
+    let run = bench.good("files list v / --recursive --json");
+    let mut listed: Vec<String> = run
+        .stdout
+        .lines()
+        .map(|line| serde_json::from_str::<Value>(line).unwrap())
+        .filter(|line| line["result"] == "entry")
+        .map(|line| {
+            let size =
+                if line["kind"] == "file" { line["size"].to_string() } else { String::new() };
+            let name = match line["path_hex"].as_str() {
+                Some(hex) => hex.to_owned(),
+                None => line["path"].as_str().unwrap()[1..].to_owned(),
+            };
+            format!(
+                "{name} {} {} {} {size}",
+                line["mode"].as_str().unwrap(),
+                line["owner"],
+                line["links"]
+            )
+        })
+        .collect();
+    run.json();
+    let mounted = bench.path("mounted");
+    tool!("mount", "-o", "loop,ro", bench.path("v"), &mounted);
+    let mut shown = Vec::new();
+    let mut waiting = vec![mounted.clone()];
+    while let Some(folder) = waiting.pop() {
+        for entry in fs::read_dir(folder).unwrap() {
+            use std::os::unix::{ffi::OsStrExt, fs::MetadataExt};
+            let path = entry.unwrap().path();
+            let data = path.symlink_metadata().unwrap();
+            let below = path.strip_prefix(&mounted).unwrap().as_os_str().as_bytes();
+            let name = match std::str::from_utf8(below) {
+                Ok(name) => name.to_owned(),
+                Err(_) => below.iter().map(|byte| format!("{byte:02x}")).collect(),
+            };
+            let size = if data.is_file() { data.len().to_string() } else { String::new() };
+            let mode = data.mode() & 0o7777;
+            shown.push(format!("{name} {mode:04o} {} {} {size}", data.uid(), data.nlink()));
+            if data.is_dir() {
+                waiting.push(path);
+            }
+        }
+    }
+    tool!("umount", &mounted);
+    listed.sort();
+    shown.sort();
+    assert!(shown.len() > 1500);
+    assert_eq!(listed, shown);
+}
+
+/// A small volume with a tree made by mkfs: no root is needed for it.
+fn volume(bench: &Bench, name: &str, script: &str) {
+    let tree = bench.path("tree");
+    let _ = fs::remove_dir_all(&tree);
+    fs::create_dir(&tree).unwrap();
+    shell(&tree, script);
+    sized(&bench.path(name), 16 << 20);
+    tool!("mkfs.ext4", "-q", "-F", "-b", "1024", "-L", "hive-07", "-d", &tree, bench.path(name));
+}
+
+const HIVE: &str = "mkdir -p etc srv/brood srv/empty home/keeper
+echo 'keeper:x:1000:1000::/home/keeper:/bin/sh' > etc/passwd
+echo hive-07 > etc/hostname; echo 23.5 > srv/weight.csv; ln -s weight.csv srv/link
+head -c 300000 /dev/zero | tr '\\0' b > srv/brood/may.wav; printf x > 'srv/brood/new
+line'; chmod 640 etc/passwd; touch -d '2026-05-06 07:08:09Z' etc/hostname";
+
+#[test]
+fn a_listing_is_read_by_people_and_patterns_are_followed() {
+    let bench = Bench::empty();
+    volume(&bench, "v", HIVE);
+    let utc = |words: &str| {
+        let mut command = bench.command(words.split(' '));
+        Run::of(&command.env("TZ", "UTC").output().unwrap()).expect(0)
+    };
+    let run = utc("files list v /etc");
+    assert!(run.stdout.contains("8  2026-05-06 07:08  hostname\n"), "{}", run.stdout);
+    assert!(run.stdout.contains("-rw-r-----"), "{}", run.stdout);
+    utc("files list v /srv").shows("link -> weight.csv");
+    // A name that would end the line, and one that leads along a link.
+    assert!(utc("files list v /srv/brood").stdout.contains("  new\\nline\n"));
+    utc("files list v hive-07:/srv/*.csv").shows("/srv/weight.csv");
+    utc("files list v /srv/link/").shows("/srv/weight.csv");
+    let sizes = utc("files list v / --sizes");
+    assert!(sizes.stdout.contains("300 kB  100 %  6 files  /\n"), "{}", sizes.stdout);
+    bench.imbrik("files list v /srv/none").expect(2).says("there is no /srv/none in the volume");
+    bench.imbrik("files list v 2:/etc").expect(2).says("has no partition 2");
+    bench.imbrik("files list none /etc").expect(2).says("there is no card and no image");
+    // Who looks at the first lines only is told nothing of a broken pipe.
+    let imbrik = env!("CARGO_BIN_EXE_imbrik");
+    let script = format!("set -o pipefail; {imbrik} files list v / --recursive | head -n 1");
+    let run =
+        Command::new("bash").args(["-c", &script]).current_dir(bench.path("")).output().unwrap();
+    assert!(run.stderr.is_empty(), "{}", String::from_utf8_lossy(&run.stderr));
+}
+
+#[test]
+fn one_file_goes_to_a_pipe_to_a_name_or_into_a_folder() {
+    let bench = Bench::empty();
+    volume(&bench, "v", HIVE);
+    let card = Bench::with_card("");
+    assert_eq!(bench.good("files get v /etc/hostname -").stdout, "hive-07\n");
+    bench.good("files get v /etc/hostname name.txt");
+    assert_eq!(bench.bytes("name.txt"), b"hive-07\n");
+    fs::create_dir(bench.path("out")).unwrap();
+    bench.good("files get v /etc/hostname out");
+    assert_eq!(bench.bytes("out/hostname"), b"hive-07\n");
+    // What is there stays, unless it is to be replaced.
+    fs::write(bench.path("out/hostname"), "a letter").unwrap();
+    let told = bench.imbrik("files get v /etc out/hostname").expect(4);
+    assert!(told.err_has("exists already") || told.err_has("was left as it is"), "{}", told.stderr);
+    bench.imbrik("files get v /etc/hostname out").expect(4).says("exists already");
+    assert_eq!(bench.bytes("out/hostname"), b"a letter");
+    bench.good("files get v /etc/hostname out --replace");
+    assert_eq!(bench.bytes("out/hostname"), b"hive-07\n");
+    // A folder, under its own name, under another, and joined with one that is there.
+    bench.good("files get v /srv out");
+    bench.good("files get v /srv as-this");
+    assert_eq!(bench.list("as-this"), bench.list("out/srv"));
+    assert_eq!(bench.bytes("as-this/brood/may.wav").len(), 300_000);
+    assert_eq!(fs::read_link(bench.path("as-this/link")).unwrap(), Path::new("weight.csv"));
+    let told = bench.imbrik("files get v /srv /etc out2 --json").expect(0).json();
+    assert_eq!((told["files"].clone(), told["folders"].clone()), (json!(6), json!(4)));
+    bench.imbrik("files get v /none out").expect(2).says("there is no /none");
+    bench.imbrik("files get v /etc none/deeper").expect(2).says("there is no folder none");
+    bench.imbrik("files get v / x.tar").expect(0);
+    bench.imbrik("files get v / x.tar").expect(4).says("--replace");
+    // Of a card: which volume must be said, and only what is asked for is read.
+    card.imbrik("files get rack:a /etc out").expect(2).says("which volume?");
+    let told = card.imbrik("files get rack:a 2:/etc/hostname out --json").expect(0).json();
+    let read = told["card_bytes_read"].as_u64().unwrap();
+    assert!(read < 2 << 20, "{read}");
+}
+
+/// A full disk and a folder that cannot be written leave no half file.
+#[test]
+fn what_has_no_room_is_not_begun() {
+    if !is_root("what_has_no_room_is_not_begun") {
+        return;
+    }
+    let bench = Bench::empty();
+    volume(&bench, "v", HIVE);
+    let out = bench.path("out");
+    fs::create_dir(&out).unwrap();
+    tool!("mount", "-t", "tmpfs", "-o", "size=200k", "tmpfs", &out);
+    bench.imbrik("files get v /srv out").expect(5).says("Nothing was taken");
+    assert!(bench.list("out").is_empty());
+    // An archive that turns out to be too long.
+    let run = bench.imbrik("files get v / out/x.tar").expect(5);
+    assert!(run.err_has("No archive"), "{}", run.stderr);
+    assert!(bench.list("out").is_empty());
+    tool!("mount", "-o", "remount,ro", &out);
+    bench.imbrik("files get v /etc out").expect(1);
+    tool!("umount", &out);
+}
+
+/// Would fail where a name or a link of a volume leads out of the folder, or where a volume that makes no
+/// sense is gone through for ever.
+#[test]
+fn a_hostile_tree_gets_nothing_outside_and_comes_to_an_end() {
+    let bench = Bench::empty();
+    volume(&bench, "v", HIVE);
+    let outside = bench.path("outside");
+    fs::create_dir(&outside).unwrap();
+    // A link and a folder of the same name, so that what is in the folder would go through the link; a
+    // name with an escape; the names of other folders; a folder within itself; an endless file.
+    let commands = format!(
+        "symlink door {}\nmkdir other\nwrite tree/etc/hostname other/inside\n\
+         write tree/etc/hostname up\nwrite tree/etc/hostname slash\nln other door\n\
+         mkdir circle\nln circle circle/circle\nwrite tree/etc/hostname huge\n\
+         set_inode_field huge size 1152921504606846976\nsymlink a b\nsymlink b a\n",
+        outside.display()
+    );
+    fs::write(bench.path("commands"), commands).unwrap();
+    let debugfs = Command::new("/usr/sbin/debugfs")
+        .args(["-w", "-f", "commands", "v"])
+        .current_dir(bench.path(""))
+        .output()
+        .unwrap();
+    assert!(debugfs.status.success());
+    // Names that debugfs does not make: put in place of others of the same length.
+    let mut bytes = bench.bytes("v");
+    for (from, to) in [(b"up\0\0".as_slice(), b"..\0\0".as_slice()), (b"slash", b"/esc\x1b")] {
+        let places: Vec<usize> = bytes
+            .windows(from.len())
+            .enumerate()
+            .filter(|(_, at)| *at == from)
+            .map(|(at, _)| at)
+            .collect();
+        for at in places {
+            bytes[at..at + to.len()].copy_from_slice(to);
+        }
+    }
+    fs::write(bench.path("v"), bytes).unwrap();
+    for dest in ["out", "again", "-", "x.tar"] {
+        let run = bench.imbrik(&format!("files get v / {dest}"));
+        assert!([0, 4, 5, 6].contains(&run.code), "{run:?}");
+        assert!(!run.stderr.contains('\u{1b}'), "{}", run.stderr);
+    }
+    assert!(fs::read_dir(&outside).unwrap().next().is_none(), "something came out of the folder");
+    assert!(!bench.path("esc").exists());
+    let listed = bench.imbrik("files list v / --recursive");
+    assert!(listed.code == 6 && !listed.stdout.contains('\u{1b}'), "{listed:?}");
+    assert!(listed.err_has("names that no file can have"), "{}", listed.stderr);
+    bench.imbrik("files list v /a/x").expect(1).says("circles");
+    // The huge one by itself: it cannot be, or all of it are zeros.
+    let run = bench.imbrik("files get v /huge huge");
+    assert!([0, 5, 6].contains(&run.code), "{run:?}");
+    // A folder of this machine that somebody turns into a link.
+    let _ = fs::remove_dir_all(bench.path("out"));
+    fs::create_dir(bench.path("out")).unwrap();
+    symlink(&outside, bench.path("out/srv")).unwrap();
+    bench.imbrik("files get v /srv out").expect(4).says("exists already");
+    bench.imbrik("files get v /srv out --replace").expect(4);
+    assert!(fs::read_dir(&outside).unwrap().next().is_none());
+}
+
+/// What only root may make is left out for everybody else, and told.
+#[test]
+fn without_root_what_can_be_taken_is() {
+    if !is_root("without_root_what_can_be_taken_is") {
+        return;
+    }
+    let bench = Bench::empty();
+    sized(&bench.path("v"), 96 << 20);
+    tool!("mkfs.ext4", "-q", bench.path("v"));
+    within(&bench, "v", &format!("{TREE}\n{ATTRIBUTES}"));
+    fs::set_permissions(bench.path(""), fs::Permissions::from_mode(0o777)).unwrap();
+    let mut command = Command::new("setpriv");
+    command.args(["--reuid=12345", "--regid=12345", "--clear-groups"]);
+    command.arg(env!("CARGO_BIN_EXE_imbrik")).args("files get v / out --json".split(' '));
+    let run = command.current_dir(bench.path("")).stdin(Stdio::null()).output().unwrap();
+    let run = Run::of(&run).expect(0);
+    let told = run.json();
+    let left: Vec<&str> = told["left_out"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["path"].as_str().unwrap())
+        .collect();
+    for device in ["/hive/old", "/hive/new", "/hive/zero"] {
+        assert!(left.contains(&device), "{left:?}");
+    }
+    assert_eq!(bench.bytes("out/hive/weight"), b"23.5\n");
+    let kept = tool!("getfattr", "--only-values", "-n", "user.hive", bench.path("out/hive/weight"));
+    assert_eq!(kept, "07");
+}
+
+/// Would fail where a change is not found, or one is told that is none.
+#[test]
+fn what_changed_is_told_by_files() {
+    let bench = Bench::empty();
+    volume(&bench, "a", HIVE);
+    volume(
+        &bench,
+        "b",
+        &format!(
+            "{HIVE}\necho hive-08 > etc/hostname; rm srv/link; mkdir -p var/log; echo x > var/log/one; \
+             echo y > var/log/two; mv srv/brood/may.wav srv/brood/june.wav; chmod 600 srv/weight.csv; \
+             rm -r home; echo > home"
+        ),
+    );
+    let run = bench.imbrik("files diff a b --json").expect(3);
+    run.json();
+    let lines = run.stdout.lines().map(|line| serde_json::from_str::<Value>(line).unwrap());
+    let found: Vec<String> = lines
+        .filter(|line| line["result"] == "difference")
+        // The times of what both make anew are others.
+        .filter(|line| line["aspects"] != json!(["modified"]))
+        .map(|line| {
+            let aspects: Vec<&str> =
+                line["aspects"].as_array().unwrap().iter().map(|a| a.as_str().unwrap()).collect();
+            let aspects: Vec<&str> =
+                aspects.into_iter().filter(|aspect| *aspect != "modified").collect();
+            let from = line["from"].as_str().unwrap_or_default();
+            let line = format!(
+                "{} {} {from}{}",
+                line["change"].as_str().unwrap(),
+                line["path"].as_str().unwrap(),
+                aspects.join("+")
+            );
+            line.trim().to_owned()
+        })
+        .collect();
+    let expected = [
+        "changed /etc/hostname content",
+        "changed /home kind",
+        "renamed /srv/brood/june.wav /srv/brood/may.wav",
+        "removed /srv/link",
+        "changed /srv/weight.csv permissions",
+        "added /var",
+    ];
+    assert_eq!(found, expected);
+    bench.imbrik("files diff a b --stat").expect(3).shows("/srv");
+    bench.imbrik("files diff a b").expect(3).shows("added /var/ 2 files, 4 bytes");
+    bench.good("repack a a.img.zst");
+    bench.good("repack a a2.img.gz");
+    bench.good("files diff a.img.zst a2.img.gz").shows("All files are the same");
+    // What is known to be the same by the digests of its tiles is not read.
+    assert!(flat(&bench.good("files diff a.img.zst a2.img.gz").stderr).contains("0 bytes in"));
+    bench.imbrik("files diff a b /srv/none").expect(2).says("there is no /srv/none");
+}
+
+/// A volume that was not unmounted is shown as it will be, once its system mounts it.
+#[test]
+fn a_journal_to_replay_is_replayed_first() {
+    if !is_root("a_journal_to_replay_is_replayed_first") {
+        return;
+    }
+    let bench = Bench::empty();
+    sized(&bench.path("v"), 64 << 20);
+    tool!("mkfs.ext4", "-q", bench.path("v"));
+    let mounted = bench.path("mounted");
+    fs::create_dir(&mounted).unwrap();
+    tool!("mount", "-o", "loop,commit=1", bench.path("v"), &mounted);
+    for number in 0..20 {
+        fs::write(mounted.join(format!("log-{number}")), noise(20_000)).unwrap();
+    }
+    tool!("sync");
+    tool!("cp", bench.path("v"), bench.path("cut"));
+    tool!("umount", &mounted);
+    let run = bench.good("files list cut /").says("shown as its journal leaves it");
+    assert!(run.out_has("log-19"), "{}", run.stdout);
+    assert_eq!(
+        bench.good("files get cut /log-7 -").stdout.len(),
+        bench.good("files get v /log-7 -").stdout.len()
+    );
+}
+
+/// A tree as large as a system's: it comes out as it is, and no slower than tar reads it.
+#[test]
+#[ignore = "long: run by ./test --full"]
+fn a_whole_system_comes_out_as_it_is() {
+    if !is_root("a_whole_system_comes_out_as_it_is") {
+        return;
+    }
+    let bench = Bench::empty();
+    sized(&bench.path("v"), 4 << 30);
+    tool!("mkfs.ext4", "-q", bench.path("v"));
+    within(
+        &bench,
+        "v",
+        "cp -a /etc /bin /sbin .; mkdir usr var; cp -a /usr/bin /usr/sbin /usr/share usr; cp -a /var/lib/dpkg var",
+    );
+    let count = bench.good("files list v / --recursive --json").json()["entries"].as_u64().unwrap();
+    assert!(count > 10_000, "{count}");
+    is_as_mounted(
+        &bench,
+        "v",
+        &format!("{} files get v / - 2>/dev/null", env!("CARGO_BIN_EXE_imbrik")),
+    );
+}
