@@ -217,7 +217,8 @@ fn kept(content: &dyn Reading) -> Vec<Span> {
     let whole = Span::whole(content.size());
     let mut kept: Vec<Span> = Vec::new();
     for span in content.written() {
-        let start = span.start().get() / RECORD * RECORD;
+        let ahead = span.start().get().checked_rem(RECORD).unwrap_or(0);
+        let start = span.start().get().saturating_sub(ahead);
         let end = span.end().get().checked_next_multiple_of(RECORD).map(ByteOffset::new);
         let end = end.unwrap_or(whole.end()).min(whole.end());
         match kept.last_mut() {

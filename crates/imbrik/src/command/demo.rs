@@ -191,6 +191,17 @@ fn steps<'a>(image: &'a str, fitted: &'a str) -> Vec<Step<'a>> {
             vec!["clone", "rack:a", "rack:e", "rack:f", "rack:g", "--as-new", "hive-1{n}", "--yes"],
         ),
         Step::new("Now these cards carry the system.", vec!["cards"]),
+        Step::new(
+            "One log out of the image, without unpacking it or mounting anything.",
+            vec!["files", "get", image, "2:/var/log/hive.log", "-"],
+        ),
+        Step {
+            expected: Exit::Mismatch,
+            ..Step::new(
+                "What does a copy have of its own? The two are compared by their files.",
+                vec!["files", "diff", image, "rack:e"],
+            )
+        },
         Step::new("Does a card hold what it claims?", vec!["weigh", "rack:d"]),
         Step {
             expected: Exit::Unreadable,

@@ -260,7 +260,10 @@ fn every_question_can_be_answered_refused_interrupted_and_hung_up_on() {
         let (bench, mut screen) = asked(60);
         screen.type_in(other);
         screen.wait_for(why);
-        screen.type_in("q\n");
+        // Only that one asks once more: what is typed would stand in the middle of what another says.
+        if words.contains(&"--swap") {
+            screen.type_in("q\n");
+        }
         let (code, contents) = screen.end();
         assert!([2, 4].contains(&code), "{words:?}: {contents}");
         assert!(is_blank(&bench), "{words:?}");
