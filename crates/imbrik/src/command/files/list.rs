@@ -24,6 +24,8 @@ use std::collections::HashSet;
 
 /// The longest target of a link that is shown, in bytes.
 const LONGEST_TARGET: usize = 4096;
+/// So many entries of a long listing say how wide its columns are.
+const LOOKED_AHEAD: usize = 1000;
 /// How many folders are shown with their sizes.
 const LARGEST: usize = 30;
 /// Of a file at least so long it is looked how much of it is holes.
@@ -115,13 +117,15 @@ impl Listing<'_> {
         let mut widths = Widths::default();
         for (number, one) in found.iter().enumerate() {
             let is_folder = self.info(one.file)?.kind == FileKind::Folder;
-            if found.len() > 1 && is_folder && !self.session.out.is_json() {
-                let gap = if number > 0 { "\n" } else { "" };
-                rows.push(&format!("{gap}/{}:", words::name(&one.path)).replace('\n', ""));
-            }
-            // A folder's own columns are known before its first line is shown.
-            let mut waiting: Vec<Shown> = Vec::new();
             let recursive = self.args.recursive;
+            if found.len() > 1 && is_folder && !recursive && !self.session.out.is_json() {
+                if number > 0 {
+                    rows.push("");
+                }
+                rows.push(&format!("/{}:", words::name(&one.path)));
+            }
+            // How wide the columns are is known before a line is shown, of a long listing by its start.
+            let mut waiting: Vec<Shown> = Vec::new();
             let mut goes_on = true;
             let walked = self.files.walk(one.file, &mut |walked| {
                 self.cancel.check()?;
@@ -140,9 +144,9 @@ impl Listing<'_> {
                 }
                 entries += 1;
                 let shown = self.shown(one, is_folder, entry)?;
-                match recursive {
-                    true => goes_on = self.push(&mut rows, &mut widths, &shown),
-                    false => waiting.push(shown),
+                waiting.push(shown);
+                if recursive && waiting.len() >= LOOKED_AHEAD {
+                    goes_on = self.push_all(&mut rows, &mut widths, &mut waiting);
                 }
                 Ok(match (goes_on, recursive) {
                     (false, _) => Onward::End,
@@ -151,8 +155,7 @@ impl Listing<'_> {
                 })
             });
             walked.state(ONLY_READ).next(MORE)?;
-            waiting.iter().for_each(|shown| self.widen(&mut widths, shown));
-            if waiting.iter().any(|shown| !self.push(&mut rows, &mut widths, shown)) {
+            if !self.push_all(&mut rows, &mut widths, &mut waiting) {
                 break;
             }
         }
@@ -180,6 +183,12 @@ impl Listing<'_> {
             false => entry.path.to_vec(),
         };
         Ok(Shown { path, is_whole, info: entry.info, target })
+    }
+
+    /// Shows what waits; answers whether anybody still reads.
+    fn push_all(&self, rows: &mut Rows<'_>, widths: &mut Widths, waiting: &mut Vec<Shown>) -> bool {
+        waiting.iter().for_each(|shown| self.widen(widths, shown));
+        waiting.drain(..).all(|shown| self.push(rows, widths, &shown))
     }
 
     fn widen(&self, widths: &mut Widths, shown: &Shown) {
