@@ -1,6 +1,6 @@
 //! Two trees of files, compared.
 
-use super::take::is_local;
+use super::{find::below, take::is_local};
 use imbrik_fs::{
     FileContent, FileId, FileInfo, FileKind, Files, Onward, Walked, WalkedEntry, is_name,
 };
@@ -155,10 +155,6 @@ struct Comparing<'a> {
     new: Vec<(One, FileInfo)>,
     /// Folders of the first that were entered: one that contains itself has no end.
     entered: HashSet<u64>,
-}
-
-fn below(path: &[u8], name: &[u8]) -> Vec<u8> {
-    if path.is_empty() { name.to_vec() } else { [path, b"/", name].concat() }
 }
 
 impl Comparing<'_> {

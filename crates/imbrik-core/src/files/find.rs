@@ -44,6 +44,15 @@ pub fn find(files: &dyn Files, path: &[u8]) -> Result<Vec<Found>> {
     Ok(found)
 }
 
+/// `path` as it is called from where `above` is: names joined by `/`. Either may be nothing.
+#[must_use]
+pub fn below(above: &[u8], path: &[u8]) -> Vec<u8> {
+    match (above, path) {
+        ([], path) | (path, []) => path.to_vec(),
+        _ => [above, path].join(&b'/'),
+    }
+}
+
 fn split(path: &[u8]) -> impl Iterator<Item = Vec<u8>> + '_ {
     path.split(|byte| *byte == b'/').filter(|name| !name.is_empty()).map(<[u8]>::to_vec)
 }

@@ -35,7 +35,7 @@ pub use archive::{ArchivePacking, ToArchive};
 pub use compare::{
     Aspect, Below, Change, Difference, Differences, KnownSame, Side, compare, stands_in_same,
 };
-pub use find::{Found, find};
+pub use find::{Found, below, find};
 pub use folder::ToFolder;
 pub use take::{
     Because, Chosen, Item, ItemContent, LeftOut, Reading, Taken, Took, TreeSink, take_out,

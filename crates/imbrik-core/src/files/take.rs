@@ -1,6 +1,6 @@
 //! Files taken out of a volume, into whatever takes them.
 
-use super::find::Found;
+use super::find::{Found, below};
 use imbrik_fs::{
     FileAttribute, FileContent, FileId, FileInfo, FileKind, Files, Onward, Walked, WalkedEntry,
 };
@@ -255,7 +255,7 @@ pub fn take_out(
             match walked {
                 Walked::Entry(entry) => taking.entry(one, &entry),
                 Walked::Fault { path, error } => {
-                    let path = joined_path(&one.found.path, path);
+                    let path = below(&one.found.path, path);
                     let why = error.to_string();
                     taking.taken.left_out.push(LeftOut { path, why, because: Because::Damage });
                     Ok(Onward::Past)
@@ -280,13 +280,6 @@ struct Taking<'a, 'w> {
     taken: Taken,
 }
 
-fn joined_path(above: &[u8], below: &[u8]) -> Vec<u8> {
-    match (above, below) {
-        ([], path) | (path, []) => path.to_vec(),
-        _ => [above, below].join(&b'/'),
-    }
-}
-
 impl Taking<'_, '_> {
     fn leave_to(&mut self, depth: usize) -> Result<()> {
         while self.open.len() > depth {
@@ -301,8 +294,8 @@ impl Taking<'_, '_> {
 
     fn entry(&mut self, chosen: &Chosen, entry: &WalkedEntry<'_>) -> Result<Onward> {
         self.leave_to(entry.depth)?;
-        let goes_to = joined_path(&chosen.name, entry.path);
-        let path = joined_path(&chosen.found.path, entry.path);
+        let goes_to = below(&chosen.name, entry.path);
+        let path = below(&chosen.found.path, entry.path);
         let took = match self.took(&goes_to, &path, entry.file, &entry.info) {
             Err(error) if is_local(&error) => {
                 self.left_out(path, error.to_string(), Because::Damage);

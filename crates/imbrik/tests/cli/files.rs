@@ -446,3 +446,31 @@ fn a_whole_system_comes_out_as_it_is() {
         &format!("{} files get v / - 2>/dev/null", env!("CARGO_BIN_EXE_imbrik")),
     );
 }
+
+/// Ctrl-C at any moment leaves whole files, or none, and no archive under its name.
+#[test]
+fn an_interrupt_leaves_whole_files_and_no_archive() {
+    let slow = "read_rate = 3000000";
+    let bench = Bench::empty();
+    fs::create_dir(bench.path("rack")).unwrap();
+    volume(&bench, "rack/a.img", "for n in 1 2 3 4; do head -c 2500000 /dev/urandom > n$n; done");
+    bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {}\n{slow}\n", 16 << 20));
+    let whole = 2_500_000;
+    let run = bench.interrupted("files get rack:a / out", || bench.path("out/n2").exists());
+    assert_eq!(run.code, 130, "{run:?}");
+    run.says("What was taken before is in out, each file of it whole");
+    let lens: Vec<u64> = bench
+        .list("out")
+        .iter()
+        .filter_map(|name| fs::metadata(bench.path("out").join(name)).ok())
+        .filter(fs::Metadata::is_file)
+        .map(|data| data.len())
+        .collect();
+    assert!(lens.contains(&whole) && lens.iter().all(|len| *len == whole), "{lens:?}");
+    assert!(lens.len() < 4, "{lens:?}");
+    let begun = || bench.path("x.tar.zst.part").exists();
+    let run = bench.interrupted("files get rack:a / x.tar.zst", begun);
+    assert_eq!(run.code, 130, "{run:?}");
+    run.says("No archive x.tar.zst was made");
+    assert!(!bench.path("x.tar.zst").exists() && !bench.path("x.tar.zst.part").exists());
+}

@@ -1,10 +1,10 @@
 //! `imbrik files diff`: what changed between two cards or images, by files.
 
-use super::{MORE, ONLY_READ, PartPath, Source, found, tell_of_faults};
+use super::{Looked, ONLY_READ, PartPath, Source, found, tell_of_faults};
 use crate::{
     args::DiffArgs,
     exit::Exit,
-    failure::{Explain, Failure, Outcome},
+    failure::{Failure, Outcome},
     opened::Opened,
     render::{Tone, count, files::name, json, listed, size, table, time},
     session::Session,
@@ -152,8 +152,8 @@ impl<'a> Diffing<'a> {
         let ((_, before), (_, after)) = (&pair.before, &pair.after);
         Source::tell_of(self.session, before);
         Source::tell_of(self.session, after);
-        let before_files = before.files().state(ONLY_READ).next(MORE)?;
-        let after_files = after.files().state(ONLY_READ).next(MORE)?;
+        let before_files = before.files().looked()?;
+        let after_files = after.files().looked()?;
         let start = |files: &dyn Files, tree: &Tree| {
             let mut all = found(files, &pair.path, tree)?;
             match all.len() {
@@ -184,7 +184,7 @@ impl<'a> Diffing<'a> {
             Side { files: &*before_files, start: (a.file, &a.path) },
             Side { files: &*after_files, start: (b.file, &b.path) },
         ];
-        let differences = compare(sides[0], sides[1], known, watch).state(ONLY_READ).next(MORE)?;
+        let differences = compare(sides[0], sides[1], known, watch).looked()?;
         drop(progress);
         tell_of_faults(self.session, &*before_files, before);
         tell_of_faults(self.session, &*after_files, after);

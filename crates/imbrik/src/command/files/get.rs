@@ -1,6 +1,6 @@
 //! `imbrik files get`: files and folders out of a card or an image.
 
-use super::{MORE, ONLY_READ, PartPath, Source, found, tell_of_faults};
+use super::{Looked, PartPath, Source, found, tell_of_faults};
 use crate::{
     args::GetArgs,
     exit::Exit,
@@ -31,6 +31,7 @@ use std::{
     time::Instant,
 };
 
+const AGAIN: &str = "Run the same command again to start over.";
 /// How many things that were not taken are told one by one.
 const TOLD: usize = 10;
 /// How much of a file that goes to standard output is read at once.
@@ -55,7 +56,7 @@ pub(super) fn run(session: &Session, args: &GetArgs) -> Outcome<Exit> {
     }
     let mut wanted = Vec::new();
     for (part, tree, path) in &parts {
-        let files = tree.files().state(ONLY_READ).next(MORE)?;
+        let files = tree.files().looked()?;
         let found = found(&*files, path, tree)?;
         let chosen = found.into_iter().map(|found| Chosen { name: found.name().to_vec(), found });
         wanted.push(Wanted { part, tree, files, chosen: chosen.collect() });
@@ -96,7 +97,7 @@ impl Goal {
         let is_file = match wanted {
             [Wanted { files, chosen, .. }] => match &chosen[..] {
                 [only] => {
-                    let info = files.info(only.found.file).state(ONLY_READ).next(MORE)?;
+                    let info = files.info(only.found.file).looked()?;
                     Some(info.kind == FileKind::File)
                 }
                 _ => None,
@@ -156,27 +157,27 @@ struct Getting<'a> {
 }
 
 impl Getting<'_> {
-    fn weight(&self, wanted: &[Wanted<'_>]) -> Outcome<ByteLen> {
+    fn weight(&self, wanted: &[Wanted<'_>], state: &str) -> Outcome<ByteLen> {
         let cancel = &self.session.environment.interrupt.cancel;
         let watch = Watch { observer: &Unobserved, cancel };
         let mut all = ByteLen::ZERO;
         for one in wanted {
             let weight = weight_of(&*one.files, &one.chosen, watch);
-            all = all.saturating_add(weight.state(ONLY_READ).next(MORE)?);
+            all = all.saturating_add(weight.state(state).next(AGAIN)?);
         }
         Ok(all)
     }
 
     /// Everything that is wanted, into `sink`.
     fn take(&self, wanted: &[Wanted<'_>], sink: &mut dyn TreeSink, state: &str) -> Outcome<Taken> {
-        let total = self.weight(wanted)?;
+        let total = self.weight(wanted, state)?;
         let progress = self.session.progress(1);
         let cancel = &self.session.environment.interrupt.cancel;
         let watch = Watch { observer: &progress, cancel };
         let mut got = Taken::default();
         for one in wanted {
             let taken = take_out(&*one.files, &one.chosen, total, sink, watch);
-            let taken = taken.state(state).next("Run the same command again to start over.")?;
+            let taken = taken.state(state).next(AGAIN)?;
             got.files = got.files.saturating_add(taken.files);
             got.folders = got.folders.saturating_add(taken.folders);
             got.bytes = got.bytes.saturating_add(taken.bytes);
@@ -202,7 +203,7 @@ impl Getting<'_> {
 
     /// Refuses what has no room before anything is taken.
     fn judge_room(&self, wanted: &[Wanted<'_>], folder: &Path) -> Outcome<()> {
-        let total = self.weight(wanted)?;
+        let total = self.weight(wanted, "Nothing was taken.")?;
         let Ok(found) = rustix::fs::statvfs(folder) else { return Ok(()) };
         let free = ByteLen::new(found.f_bavail.saturating_mul(found.f_frsize));
         if total <= free {
@@ -255,7 +256,7 @@ impl Getting<'_> {
     fn bytes(&self, wanted: &[Wanted<'_>]) -> Outcome<Exit> {
         let [Wanted { files, chosen, .. }] = wanted else { return Ok(Exit::Done) };
         let [only] = &chosen[..] else { return Ok(Exit::Done) };
-        let content = files.content_of(only.found.file).state(ONLY_READ).next(MORE)?;
+        let content = files.content_of(only.found.file).looked()?;
         let cancel = &self.session.environment.interrupt.cancel;
         let mut out = io::stdout().lock();
         let half = "What went through the pipe is not all of the file.";
@@ -265,7 +266,7 @@ impl Getting<'_> {
             cancel.check().state(half)?;
             let len = at.len().min(PIECE);
             buffer.resize(len.to_usize().unwrap_or(0), 0);
-            content.read_at(at.start(), &mut buffer).state(half).next(MORE)?;
+            content.read_at(at.start(), &mut buffer).state(half).next(AGAIN)?;
             match out.write_all(&buffer) {
                 // A reader that has seen enough is no failure.
                 Err(error) if error.kind() == io::ErrorKind::BrokenPipe => return Ok(Exit::Done),

@@ -1,10 +1,10 @@
 //! `imbrik files list`: what is in folders, and how much room they take.
 
-use super::{MORE, ONLY_READ, PartPath, Source, found, tell_of_faults};
+use super::{Looked, PartPath, Source, found, tell_of_faults};
 use crate::{
     args::ListArgs,
     exit::Exit,
-    failure::{Explain, Outcome},
+    failure::Outcome,
     render::{
         Rows, Tone, count,
         files::{self as words, Owners},
@@ -13,7 +13,8 @@ use crate::{
     session::Session,
 };
 use imbrik_core::{
-    files::Found,
+    Class,
+    files::{Found, below},
     fs::{FileId, FileInfo, FileKind, Files, Onward, Walked, WalkedEntry},
     layout::Part,
     progress::Cancel,
@@ -52,7 +53,7 @@ pub(super) fn run(session: &Session, args: &ListArgs) -> Outcome<Exit> {
     let (mut listed, mut faults) = (0, 0);
     for (number, (part, tree, path)) in all.iter().enumerate() {
         Source::tell_of(session, tree);
-        let files = tree.files().state(ONLY_READ).next(MORE)?;
+        let files = tree.files().looked()?;
         let found = found(&*files, path, tree)?;
         let listing = Listing {
             session,
@@ -115,17 +116,30 @@ impl Listing<'_> {
         let (mut entries, mut faults) = (0u64, 0u64);
         let mut rows = self.session.out.rows();
         let mut widths = Widths::default();
-        for (number, one) in found.iter().enumerate() {
-            let is_folder = self.info(one.file)?.kind == FileKind::Folder;
-            let recursive = self.args.recursive;
-            if found.len() > 1 && is_folder && !recursive && !self.session.out.is_json() {
+        let mut waiting: Vec<Shown> = Vec::new();
+        // Files that were named come first, as one table; then each folder as its own.
+        let (mut plain, mut folders) = (Vec::new(), Vec::new());
+        for one in found {
+            match self.info(one.file)?.kind {
+                FileKind::Folder => folders.push(one),
+                _ => plain.push(one),
+            }
+        }
+        let (recursive, plain_count) = (self.args.recursive, plain.len());
+        plain.append(&mut folders);
+        for (number, one) in plain.into_iter().enumerate() {
+            let is_folder = number >= plain_count;
+            if is_folder && !recursive && found.len() > 1 && !self.session.out.is_json() {
+                if !self.push_all(&mut rows, &mut widths, &mut waiting) {
+                    break;
+                }
                 if number > 0 {
                     rows.push("");
                 }
                 rows.push(&format!("/{}:", words::name(&one.path)));
+                widths = Widths::default();
             }
             // How wide the columns are is known before a line is shown, of a long listing by its start.
-            let mut waiting: Vec<Shown> = Vec::new();
             let mut goes_on = true;
             let walked = self.files.walk(one.file, &mut |walked| {
                 self.cancel.check()?;
@@ -133,7 +147,7 @@ impl Listing<'_> {
                     Walked::Entry(entry) => entry,
                     Walked::Fault { path, error } => {
                         faults += 1;
-                        let path = joined(&one.path, path);
+                        let path = below(&one.path, path);
                         let text = format!("/{}: {error}", words::name(&path));
                         self.session.out.warn(&text);
                         return Ok(Onward::Past);
@@ -154,16 +168,17 @@ impl Listing<'_> {
                     (true, false) => Onward::Past,
                 })
             });
-            walked.state(ONLY_READ).next(MORE)?;
-            if !self.push_all(&mut rows, &mut widths, &mut waiting) {
+            walked.looked()?;
+            if !goes_on {
                 break;
             }
         }
+        self.push_all(&mut rows, &mut widths, &mut waiting);
         Ok((entries, faults))
     }
 
     fn info(&self, file: FileId) -> Outcome<FileInfo> {
-        self.files.info(file).state(ONLY_READ).next(MORE)
+        self.files.info(file).looked()
     }
 
     fn shown(
@@ -173,13 +188,21 @@ impl Listing<'_> {
         entry: WalkedEntry<'_>,
     ) -> imbrik_core::Result<Shown> {
         let target = match entry.info.kind {
-            FileKind::Link => Some(self.files.read(entry.file, LONGEST_TARGET)?),
+            FileKind::Link => match self.files.read(entry.file, LONGEST_TARGET) {
+                // One that cannot be read leads nowhere, and the others can.
+                Err(error) if !matches!(error.class(), Class::Gone | Class::Cancelled) => {
+                    let path = below(&start.path, entry.path);
+                    self.session.out.warn(&format!("/{}: {error}", words::name(&path)));
+                    None
+                }
+                target => Some(target?),
+            },
             _ => None,
         };
         // What is in a folder that was named is shown by its name in it.
         let is_whole = !is_folder || self.args.recursive || self.session.out.is_json();
         let path = match is_whole {
-            true => joined(&start.path, entry.path),
+            true => below(&start.path, entry.path),
             false => entry.path.to_vec(),
         };
         Ok(Shown { path, is_whole, info: entry.info, target })
@@ -278,7 +301,7 @@ impl Listing<'_> {
                     Walked::Entry(entry) => entry,
                     Walked::Fault { path, error } => {
                         faults += 1;
-                        let path = joined(&one.path, path);
+                        let path = below(&one.path, path);
                         self.session.out.warn(&format!("/{}: {error}", words::name(&path)));
                         return Ok(Onward::Past);
                     }
@@ -286,7 +309,7 @@ impl Listing<'_> {
                 entries += 1;
                 close(&mut open, depth, &mut all);
                 if info.kind == FileKind::Folder {
-                    open.push(Folder { path: joined(&one.path, path), len: 0, files: 0 });
+                    open.push(Folder { path: below(&one.path, path), len: 0, files: 0 });
                 } else if info.links < 2 || seen.insert(file.number()) {
                     let len = self.room_of(file, &info);
                     if let Some(folder) = open.last_mut() {
@@ -296,7 +319,7 @@ impl Listing<'_> {
                 }
                 Ok(Onward::Into)
             });
-            walked.state(ONLY_READ).next(MORE)?;
+            walked.looked()?;
             close(&mut open, 0, &mut all);
         }
         all.sort_by(|a, b| b.len.cmp(&a.len).then_with(|| a.path.cmp(&b.path)));
@@ -371,12 +394,5 @@ fn close(open: &mut Vec<Folder>, depth: usize, all: &mut Vec<Folder>) {
             above.files = above.files.saturating_add(folder.files);
         }
         all.push(folder);
-    }
-}
-
-fn joined(above: &[u8], below: &[u8]) -> Vec<u8> {
-    match (above, below) {
-        ([], path) | (path, []) => path.to_vec(),
-        _ => [above, below].join(&b'/'),
     }
 }

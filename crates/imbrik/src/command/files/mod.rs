@@ -14,6 +14,7 @@ use crate::{
     session::Session,
 };
 use imbrik_core::{
+    Class,
     files::{Found, Tree, find},
     fs::Files,
     layout::{Part, Survey},
@@ -33,6 +34,21 @@ pub(crate) fn run(session: &Session, args: &FilesArgs) -> Outcome<Exit> {
         FilesCommand::List(args) => list::run(session, args),
         FilesCommand::Get(args) => get::run(session, args),
         FilesCommand::Diff(args) => diff::run(session, args),
+    }
+}
+
+/// What went wrong while something was only looked at.
+trait Looked<T> {
+    /// Says so, and what may help.
+    fn looked(self) -> Outcome<T>;
+}
+
+impl<T> Looked<T> for imbrik_core::Result<T> {
+    fn looked(self) -> Outcome<T> {
+        self.map_err(|error| {
+            let next = if error.class() == Class::Cancelled { "" } else { MORE };
+            Failure::from(error).state(ONLY_READ).next(next)
+        })
     }
 }
 
@@ -77,13 +93,13 @@ impl PartPath {
 impl Source {
     fn open(session: &Session, path: &Path, tally: &Tally) -> Outcome<Self> {
         let opened = Opened::open(session, path, tally)?;
-        let survey = Survey::of(&*opened.store()).state(ONLY_READ).next(MORE)?;
+        let survey = Survey::of(&*opened.store()).looked()?;
         Ok(Self { opened, path: path.to_owned(), survey })
     }
 
     /// The files of a partition.
     fn tree(&self, part: &Part) -> Outcome<Option<Tree>> {
-        Tree::open(&self.opened.store(), part).state(ONLY_READ).next(MORE)
+        Tree::open(&self.opened.store(), part).looked()
     }
 
     /// All partitions whose files can be looked into.
@@ -149,7 +165,7 @@ impl Source {
 
 /// What a path leads to.
 fn found(files: &dyn Files, path: &[u8], tree: &Tree) -> Outcome<Vec<Found>> {
-    let found = find(files, path).state(ONLY_READ).next(MORE)?;
+    let found = find(files, path).looked()?;
     if found.is_empty() {
         let slash = if path.starts_with(b"/") { "" } else { "/" };
         let what = format!("there is no {slash}{} in {}", name(path), tree.title());
