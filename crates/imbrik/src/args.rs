@@ -114,12 +114,13 @@ pub(crate) enum Command {
   imbrik repack hive-07.img.zst hive-07.img.xz
   imbrik repack download.zip:system.img system.img.zst")]
     Repack(RepackArgs),
-    /// Look at single files of a card or an image, and get them out
+    /// Look at single files of a card or an image, get them out, and put others in
     #[command(after_help = "Examples:
   imbrik files list hive-07.img.zst                       its volumes from the top
   imbrik files list hive-07.img.zst rootfs:/etc
   imbrik files get hive-07.img.zst 2:/srv/brood out       into the folder out
   imbrik files diff hive-07.img.zst /dev/sdb              what changed since
+  imbrik files put hive-07.img.zst wifi.conf 2:/etc       into the image
 
 A path is PART:/PATH: the partition's number or label, then the path in it.")]
     Files(FilesArgs),
@@ -157,6 +158,13 @@ pub(crate) enum FilesCommand {
   imbrik files get hive-07.img.zst 2:/srv/brood out         as the folder out, or into it
   imbrik files get /dev/sdb 2:/home 2:/etc hive-07.tar.zst")]
     Get(GetArgs),
+    /// Put files into an image
+    #[command(after_help = "Examples:
+  imbrik files put hive-07.img.zst wifi.conf 2:/etc/wifi.conf
+  imbrik files put hive-07.img.zst *.wav rootfs:/srv/brood
+
+The image is written again in its own place, once what it becomes is proved.")]
+    Put(PutArgs),
     /// Compare two cards or images by their files
     #[command(after_help = "Examples:
   imbrik files diff before.img.zst after.img.zst        what did the update change?
@@ -194,6 +202,21 @@ pub(crate) struct GetArgs {
     /// Replace files of the same name
     #[arg(long, help_heading = SAFETY)]
     pub(crate) replace: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(override_usage = "imbrik files put [OPTIONS] <IMAGE> <FILE>... <PART:/PATH>")]
+pub(crate) struct PutArgs {
+    /// The image
+    #[arg(value_name = "IMAGE")]
+    pub(crate) image: PathBuf,
+    /// What to put in, then where to: a folder, or the name of the only file. A new file belongs to whom
+    /// its folder belongs
+    #[arg(required = true, num_args = 2.., value_names = ["FILE", "PART:/PATH"])]
+    pub(crate) paths: Vec<OsString>,
+    /// Do not read the image back
+    #[arg(long, help_heading = SAFETY)]
+    pub(crate) no_check: bool,
 }
 
 #[derive(Debug, Args)]
@@ -241,6 +264,7 @@ impl Command {
             Self::Files(FilesArgs { what: FilesCommand::List(_) }) => "files list",
             Self::Files(FilesArgs { what: FilesCommand::Get(_) }) => "files get",
             Self::Files(FilesArgs { what: FilesCommand::Diff(_) }) => "files diff",
+            Self::Files(FilesArgs { what: FilesCommand::Put(_) }) => "files put",
             Self::Demo(_) => "demo",
             Self::Completions(_) => "completions",
             Self::Pages(_) => "pages",

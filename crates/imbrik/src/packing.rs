@@ -403,6 +403,36 @@ pub(crate) fn tell_of(session: &Session, saved: &Saved) {
     }
 }
 
+/// How the image `path` is written again in its own place: as it is, with the same files beside it.
+pub(crate) fn in_place(
+    session: &Session,
+    path: &Path,
+    image: &Image,
+    no_check: bool,
+) -> Outcome<SaveOptions> {
+    let pack = Pack::all().find(|pack| pack.container() == image.container());
+    let pack = pack.ok_or_else(|| {
+        Failure::usage(format!("{} is {}, which is only read", quoted(path), image.container()))
+            .state("The image is as it was.")
+            .next("Put it into another container with `imbrik repack`, and use that.")
+    })?;
+    let level = session
+        .config
+        .level
+        .filter(|level| pack.levels().is_some_and(|levels| levels.contains(level)));
+    let is_beside = |kind: &SumKind| kind.path_beside(path).exists();
+    Ok(SaveOptions {
+        pack,
+        level: level.unwrap_or(pack.usual_level()),
+        sums: SumKind::ALL.into_iter().filter(is_beside).collect(),
+        replace: true,
+        check: !no_check,
+        owner: session.environment.owner,
+        damage: OnDamage::default(),
+        unfinished: OnUnfinished::Remove,
+    })
+}
+
 /// How a command ends that made an image.
 pub(crate) fn exit(saved: &Saved) -> Exit {
     if saved.not_beside.is_some() { Exit::Failed } else { Exit::Done }

@@ -31,6 +31,7 @@
 mod check;
 mod comeback;
 mod compare;
+mod edit;
 mod image;
 mod mend;
 mod repack;
@@ -42,6 +43,7 @@ mod write;
 pub use check::{CheckedContent, CheckedImage, ExpectedSum, ImageCheck, Verdict, damage_in};
 pub use comeback::wait_for_source;
 pub use compare::Comparison;
+pub use edit::EditPlan;
 pub use image::{ImageContent, ImagePlan};
 pub use mend::{MendPlan, MendRefusal};
 pub use repack::RepackPlan;

@@ -17,7 +17,7 @@ mod write;
 
 pub use claim::{Planned, claim};
 pub use mend::{Mended, mend};
-pub use save::{Sampled, fit, repack, sample, save};
+pub use save::{Sampled, edited, fit, repack, sample, save};
 pub use saved::{OnDamage, OnUnfinished, ReadBack, SaveOptions, Saved};
 pub use verify::{Differences, check_sums, check_tiles, compare, read_back, sums_of};
 pub use write::{Origin, WrittenCard, write_card};

@@ -118,6 +118,35 @@ pub fn repack(
     carry(&journey, Some(before), manifest, to, options)
 }
 
+/// Makes the image `to` of `image` with the content of `view`, which differs from what the image holds in
+/// `changed`, in order and joined. Frames of everything else are taken over as they are; each tile of the
+/// image is decoded and compared with its digest all the same.
+///
+/// # Errors
+/// As [`repack`].
+pub fn edited(
+    image: &Image,
+    view: &View,
+    changed: &[Span],
+    manifest: Manifest,
+    to: Output<'_>,
+    options: &SaveOptions,
+    watch: Watch<'_>,
+) -> Result<Saved> {
+    let unreadable = image.manifest().map_or(Vec::new(), Manifest::unreadable_spans);
+    let before = Before { changed, unreadable, ..Before::new(image) };
+    let journey = Journey {
+        view,
+        step: Step::Mending,
+        total: view.size(),
+        damage: Damage::Stop,
+        in_turn: false,
+        done: Travelled::default(),
+        watch,
+    };
+    carry(&journey, Some(before), manifest, to, options)
+}
+
 /// How many samples are taken of a card, and how long each is.
 const SAMPLES: u64 = 48;
 const SAMPLE: usize = 128 << 10;

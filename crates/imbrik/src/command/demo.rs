@@ -61,6 +61,9 @@ size = 3904897024
 model = "Yarrow card 4G"
 "#;
 
+/// What is put into an image.
+const CALIBRATION: &str = "images/calibration.toml";
+
 /// A card that fails, as one reader reads it and as another does.
 const WORN: &str = r#"# A worn card of Hollow Oak Apiary, in two readers.
 
@@ -195,11 +198,15 @@ fn steps<'a>(image: &'a str, fitted: &'a str) -> Vec<Step<'a>> {
             "One log out of the image, without unpacking it or mounting anything.",
             vec!["files", "get", image, "2:/var/log/hive.log", "-"],
         ),
+        Step::new(
+            "A calibration for its scales, put into the image.",
+            vec!["files", "put", image, CALIBRATION, "2:/home/keeper/hive"],
+        ),
         Step {
             expected: Exit::Mismatch,
             ..Step::new(
-                "What does a copy have of its own? The two are compared by their files.",
-                vec!["files", "diff", image, "rack:e"],
+                "What is the difference to the card now, by files?",
+                vec!["files", "diff", "rack:a", image],
             )
         },
         Step::new("Does a card hold what it claims?", vec!["weigh", "rack:d"]),
@@ -261,6 +268,11 @@ fn set_up(dir: &Path, out: &Out) -> Outcome<BTreeSet<PathBuf>> {
     }
     for (name, packed) in CARDS {
         unpack(packed, &dir.join(name)).map_err(failed)?;
+    }
+    // Somebody's own file of that name stays.
+    if !others.contains(Path::new(CALIBRATION)) {
+        fs::write(dir.join(CALIBRATION), "# hive-07, weighed with 10 kg\noffset = -0.35\n")
+            .map_err(failed)?;
     }
     Ok(others)
 }

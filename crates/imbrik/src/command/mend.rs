@@ -13,11 +13,11 @@ use crate::{
 };
 use imbrik_core::{
     card::Card,
-    image::{Image, ListedLoss, Pack, SumKind},
+    image::{Image, ListedLoss},
     operation::{MendPlan, MendRefusal},
     progress::Watch,
     store::Tally,
-    transfer::{Mended, OnDamage, OnUnfinished, SaveOptions},
+    transfer::{Mended, OnDamage},
     units::ByteLen,
 };
 use std::time::{Duration, Instant};
@@ -35,7 +35,7 @@ pub(crate) fn run(session: &Session, args: &MendArgs) -> Outcome<Exit> {
         .state(UNTOUCHED)
         .next("`imbrik check` tells more; try another copy of the image.")?;
     let card = resolve::card(&session.fleet, &args.card).state(UNTOUCHED)?;
-    let options = options(session, args, &image)?;
+    let options = packing::in_place(session, &args.image, &image, args.no_check)?;
     if card.mounts().is_empty() {
         still::may_be_read(&card)?;
     } else {
@@ -71,35 +71,6 @@ pub(crate) fn run(session: &Session, args: &MendArgs) -> Outcome<Exit> {
         true => Exit::Done,
         false if cancel.check().is_err() => Exit::Interrupted,
         false => Exit::Unreadable,
-    })
-}
-
-/// How the image is to be written again: as it is, with the same files beside it.
-fn options(session: &Session, args: &MendArgs, image: &Image) -> Outcome<SaveOptions> {
-    let pack = Pack::all().find(|pack| pack.container() == image.container());
-    let pack = pack.ok_or_else(|| {
-        Failure::usage(format!(
-            "{} is {}, which is only read",
-            quoted(&args.image),
-            image.container()
-        ))
-        .state(UNTOUCHED)
-        .next("Put it into another container with `imbrik repack`, and mend that.")
-    })?;
-    let level = session
-        .config
-        .level
-        .filter(|level| pack.levels().is_some_and(|levels| levels.contains(level)));
-    let is_beside = |kind: &SumKind| kind.path_beside(&args.image).exists();
-    Ok(SaveOptions {
-        pack,
-        level: level.unwrap_or(pack.usual_level()),
-        sums: SumKind::ALL.into_iter().filter(is_beside).collect(),
-        replace: true,
-        check: !args.no_check,
-        owner: session.environment.owner,
-        damage: OnDamage::default(),
-        unfinished: OnUnfinished::Remove,
     })
 }
 

@@ -474,3 +474,68 @@ fn an_interrupt_leaves_whole_files_and_no_archive() {
     run.says("No archive x.tar.zst was made");
     assert!(!bench.path("x.tar.zst").exists() && !bench.path("x.tar.zst.part").exists());
 }
+
+/// Would fail where a file that is put in changes anything else, where checkers find anything, or where a
+/// failure changes the image.
+#[test]
+fn a_file_is_put_into_an_image_and_nothing_else_changes() {
+    let bench = Bench::with_card("");
+    bench.good("save rack:a x.img.zst --note first");
+    bench.good("repack x.img.zst before.img.zst");
+    fs::write(bench.path("wifi.conf"), "hive").unwrap();
+    fs::write(bench.path("may.wav"), noise(700_000)).unwrap();
+    for name in ["x.img.zst", "y.img.gz", "z.img"] {
+        if name != "x.img.zst" {
+            bench.good(&format!("repack before.img.zst {name}"));
+        }
+        bench.good(&format!("files put {name} wifi.conf 2:/etc/wifi.conf"));
+        let told = bench.good(&format!("files put {name} wifi.conf may.wav 1:/ --json")).json();
+        assert_eq!(told["files"][1]["replaced_bytes"], Value::Null, "{told}");
+        if name == "x.img.zst" {
+            assert!(told["frames_taken_over"].as_u64().unwrap() > 0, "{told}");
+        }
+        bench.good(&format!("check {name}"));
+        let run = bench.imbrik(&format!("files diff before.img.zst {name} --json")).expect(3);
+        let lines = run.stdout.lines().map(|line| serde_json::from_str::<Value>(line).unwrap());
+        let found: Vec<String> = lines
+            .filter(|line| line["result"] == "difference")
+            .map(|line| {
+                format!("{} {}", line["change"].as_str().unwrap(), line["path"].as_str().unwrap())
+            })
+            .collect();
+        assert_eq!(found, ["added /may.wav", "added /wifi.conf", "added /etc/wifi.conf"], "{name}");
+        assert_eq!(bench.good(&format!("files get {name} 2:/etc/wifi.conf -")).stdout, "hive");
+        bench.good(&format!("repack {name} raw.img --replace"));
+        let raw = bench.bytes("raw.img");
+        fs::write(bench.path("ext"), &raw[34816 * 512..]).unwrap();
+        tool!("e2fsck", "-fn", bench.path("ext"));
+        let volume = format!("{}@@1048576", bench.path("raw.img").display());
+        let back = Command::new("mcopy").args(["-i", &volume, "::may.wav", "-"]).output().unwrap();
+        assert!(back.stdout == noise(700_000), "{name}");
+    }
+    // Put once more: what stands there is replaced, and the image's history says so.
+    fs::write(bench.path("wifi.conf"), "hive-07").unwrap();
+    bench.good("files put x.img.zst wifi.conf 2:/etc").shows("7 bytes, in place of 4 bytes");
+    bench.good("show x.img.zst").shows("first; /etc/wifi.conf put into");
+    let whole = bench.bytes("x.img.zst");
+    // What cannot be done leaves it as it is.
+    sized(&bench.path("large"), 60 << 20);
+    for (words, code, why) in [
+        ("files put x.img.zst large 2:/etc", 5, "imbrik fit x.img.zst --to 168MB"),
+        ("files put x.img.zst none 2:/etc", 1, "reading none"),
+        ("files put x.img.zst rack 2:/etc", 2, "is no file"),
+        ("files put x.img.zst wifi.conf 2:/none/x", 2, "there is no folder none"),
+        ("files put x.img.zst wifi.conf may.wav 2:/etc/hostname", 2, "no folder"),
+        ("files put rack:a wifi.conf 2:/etc", 2, "into images only"),
+        ("files put - wifi.conf 2:/etc", 2, "it has no place"),
+    ] {
+        let run = bench.imbrik(words).expect(code);
+        assert!(run.err_has(why), "{words}: {}", run.stderr);
+        assert!(bench.bytes("x.img.zst") == whole, "{words}");
+    }
+    crate::harness::flip(&bench.path("x.img.zst"), whole.len() as u64 / 2);
+    let damaged = bench.bytes("x.img.zst");
+    let run = bench.imbrik("files put x.img.zst wifi.conf 1:/");
+    assert!(![0, 6].contains(&run.code) && bench.bytes("x.img.zst") == damaged, "{run:?}");
+    assert!(!bench.path("x.img.zst.part").exists());
+}

@@ -90,7 +90,7 @@ impl<'a> Editor<'a> {
             Some(found) => self.open(self.space.opened.inode(found)?)?,
             None => {
                 let number = self.space.take_inode(folder.inode.number)?;
-                let inode = self.empty_inode(number, put)?;
+                let inode = self.empty_inode(number, put, &folder.inode)?;
                 let change = quota::Change { blocks: 0, inodes: 1 };
                 quota::count(&mut self.usage, &inode, self.space.superblock(), change);
                 self.add_entry(&mut folder, name, &inode)?;
@@ -134,13 +134,19 @@ impl<'a> Editor<'a> {
         self.open(inode)
     }
 
-    fn empty_inode(&self, number: u32, put: &FilePut) -> Result<RawInode> {
+    /// The inode of a new file, which belongs to whom its folder belongs.
+    fn empty_inode(&self, number: u32, put: &FilePut, folder: &RawInode) -> Result<RawInode> {
         let len = usize::try_from(self.superblock().inode_len).unwrap_or(128);
         let mut inode = RawInode { number, raw: vec![0; len] };
         let mode = FILE | put.mode.unwrap_or(0o644) & 0o7777;
         let _ = bytes::put(&mut inode.raw, 0, mode.to_le_bytes());
         for at in [0x8, 0xc, 0x10] {
             inode.put_u32(at, self.now);
+        }
+        // i_uid, i_gid, and the high halves of both.
+        for at in [0x2, 0x18, 0x78, 0x7a] {
+            let half = bytes::le_u16(&folder.raw, at).unwrap_or(0);
+            let _ = bytes::put(&mut inode.raw, at, half.to_le_bytes());
         }
         // One link; a generation of its own; with room for them, the times' second halves.
         let _ = bytes::put(&mut inode.raw, 0x1a, 1u16.to_le_bytes());

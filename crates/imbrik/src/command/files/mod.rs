@@ -3,6 +3,7 @@
 mod diff;
 mod get;
 mod list;
+mod put;
 
 use crate::{
     args::{FilesArgs, FilesCommand},
@@ -34,6 +35,7 @@ pub(crate) fn run(session: &Session, args: &FilesArgs) -> Outcome<Exit> {
         FilesCommand::List(args) => list::run(session, args),
         FilesCommand::Get(args) => get::run(session, args),
         FilesCommand::Diff(args) => diff::run(session, args),
+        FilesCommand::Put(args) => put::run(session, args),
     }
 }
 

@@ -28,6 +28,7 @@ const ALL: &[&str] = &[
     "files list",
     "files get",
     "files diff",
+    "files put",
     "demo",
 ];
 
@@ -58,6 +59,7 @@ fn objects(generator: &mut SchemaGenerator) -> Vec<Object> {
         one::<FolderSize>(g, &["files list"], &["folder"]),
         one::<FilesListed>(g, &["files list"], &["done"]),
         one::<FilesGot>(g, &["files get"], &["done", "differs"]),
+        one::<FilesPut>(g, &["files put"], &["done"]),
         one::<FileDifference>(g, &["files diff"], &["difference"]),
         one::<OnlyThere>(g, &["files diff"], &["partition"]),
         one::<FilesCompared>(g, &["files diff"], &["done", "differs"]),

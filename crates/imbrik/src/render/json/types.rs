@@ -796,3 +796,27 @@ pub(crate) struct FilesCompared {
     pub(crate) same: u64,
     pub(crate) seconds: f64,
 }
+
+/// A file that was put into an image.
+#[derive(Clone, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct FilePut {
+    pub(crate) path: String,
+    pub(crate) bytes: u64,
+    /// How long the file was in whose place it is; null for a new one.
+    pub(crate) replaced_bytes: Option<u64>,
+}
+
+/// An image with files put into it.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct FilesPut {
+    pub(crate) image: String,
+    pub(crate) image_bytes: u64,
+    /// The partition; null for a volume on a bare card.
+    pub(crate) partition: Option<u32>,
+    pub(crate) files: Vec<FilePut>,
+    /// How many frames of the image were taken over as they are.
+    pub(crate) frames_taken_over: u64,
+    pub(crate) seconds: f64,
+}
