@@ -106,21 +106,34 @@ impl ToFolder {
     }
 
     fn file(&self, name: &OsStr, item: &Item<'_>, content: &mut dyn Reading) -> Result<Took> {
+        let here = self.here()?;
         let flags =
             OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        let mode = Mode::RUSR | Mode::WUSR;
-        let made = self.made(name, |here| rustix::fs::openat(here, name, flags, mode))?;
+        let create = |name: &OsStr| rustix::fs::openat(here, name, flags, Mode::RUSR | Mode::WUSR);
+        // What is replaced stays until the new one is whole.
+        let mut made_as = name.to_owned();
+        let mut made = create(&made_as);
+        if made.as_ref().is_err_and(|errno| *errno == Errno::EXIST) && self.replace {
+            made_as = OsStr::from_bytes(&[b".", name.as_bytes(), b".part"].concat()).to_owned();
+            made = create(&made_as);
+        }
         let file = match made {
             Ok(handle) => File::from(handle),
             Err(errno) => return refused(name, errno),
         };
-        let written = write(&file, name, content).and_then(|took| match took {
+        let mut written = write(&file, name, content).and_then(|took| match took {
             Took::All => self.dressed(&file, item.info, item.attributes),
             took => Ok(took),
         });
+        if made_as != name
+            && matches!(written, Ok(Took::All | Took::Partly(_)))
+            && let Err(errno) = rustix::fs::renameat(here, &made_as, here, name)
+        {
+            written = refused(name, errno);
+        }
         if !matches!(written, Ok(Took::All | Took::Partly(_))) {
             // Half a file would look like a whole one.
-            let _ = rustix::fs::unlinkat(self.here()?, name, AtFlags::empty());
+            let _ = rustix::fs::unlinkat(here, &made_as, AtFlags::empty());
         }
         written
     }

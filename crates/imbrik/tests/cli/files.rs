@@ -241,6 +241,13 @@ fn what_has_no_room_is_not_begun() {
     tool!("mount", "-t", "tmpfs", "-o", "size=200k", "tmpfs", &out);
     bench.imbrik("files get v /srv out").expect(5).says("Nothing was taken");
     assert!(bench.list("out").is_empty());
+    // What is to be replaced is there until the new one is.
+    fs::write(out.join("may.wav"), vec![7; 150_000]).unwrap();
+    volume(&bench, "w", "head -c 100000 /dev/zero | tr '\\0' b > may.wav");
+    let run = bench.imbrik("files get w /may.wav out --replace");
+    assert_ne!(run.code, 0, "{run:?}");
+    assert!(bench.bytes("out/may.wav") == vec![7; 150_000] && bench.list("out").len() == 1);
+    fs::remove_file(out.join("may.wav")).unwrap();
     // An archive that turns out to be too long.
     let run = bench.imbrik("files get v / out/x.tar").expect(5);
     assert!(run.err_has("No archive"), "{}", run.stderr);
