@@ -43,6 +43,9 @@ fn write(folder: &Path) -> io::Result<()> {
     for command in cli.get_subcommands().filter(shown) {
         let name = format!("imbrik-{}", command.get_name());
         page(command, &name)?;
+        for below in command.get_subcommands().filter(shown) {
+            page(below, &format!("{name}-{}", below.get_name()))?;
+        }
     }
     let shells = Shells::builtins();
     for (shell, place, name) in COMPLETIONS {
