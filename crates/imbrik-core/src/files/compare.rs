@@ -93,6 +93,8 @@ pub struct Differences {
     pub list: Vec<Difference>,
     /// How many files, links and devices are the same, with all that is known of them.
     pub same: u64,
+    /// How many contents were taken for the same without being read, on the word of [`KnownSame`].
+    pub known: u64,
     /// How much was read of each of the two.
     pub read: ByteLen,
 }
@@ -274,6 +276,7 @@ impl Comparing<'_> {
             FileKind::File => {
                 let (a, b) = (self.before.content_of(before)?, self.after.content_of(after)?);
                 if self.known_same.is_some_and(|same| same(&a, &b)) {
+                    self.found.known = self.found.known.saturating_add(1);
                     return Ok(true);
                 }
                 self.is_equal(&a, &b)

@@ -88,12 +88,14 @@ struct Summary {
     only_metadata: u64,
     not_compared: u64,
     same: u64,
+    known: u64,
 }
 
 impl Summary {
     fn add(&mut self, found: &Differences) {
         self.differs |= !found.list.is_empty();
         self.same = self.same.saturating_add(found.same);
+        self.known = self.known.saturating_add(found.known);
         for one in &found.list {
             let (count, by) = match &one.change {
                 Change::Added(_, below) => (&mut self.added, below.files),
@@ -261,6 +263,7 @@ impl<'a> Diffing<'a> {
                 only_metadata: all.only_metadata,
                 not_compared: all.not_compared,
                 same: all.same,
+                same_by_digests: all.known,
                 seconds: started.elapsed().as_secs_f64(),
             };
             out.line(&json::object("files diff", json::result(exit), more).to_string());
@@ -286,6 +289,15 @@ impl<'a> Diffing<'a> {
             (true, true) => format!("Else the same: {same}, compared in {took}."),
             (true, false) => format!("{}; {same} the same. Compared in {took}.", listed(&counts)),
         });
+        if all.known > 0 {
+            out.line(&format!(
+                "{} not read for that: the digests of the images' tiles are the same.",
+                match all.known {
+                    1 => "1 file was".to_owned(),
+                    many => format!("{many} files were"),
+                }
+            ));
+        }
         out.line(
             "Tables, boot loaders and what no file holds were not compared: `imbrik check --against` does.",
         );

@@ -794,6 +794,8 @@ pub(crate) struct FilesCompared {
     pub(crate) not_compared: u64,
     /// Files that are the same in all of that.
     pub(crate) same: u64,
+    /// Contents that were not read, since the digests of the images' tiles are the same.
+    pub(crate) same_by_digests: u64,
     pub(crate) seconds: f64,
 }
 
