@@ -467,7 +467,8 @@ pub fn stands_in_same(
         let placed: ByteLen = places.iter().map(|place| place.len()).sum();
         placed == content.written().map(Span::len).sum()
     };
-    a_places == b_places
+    !a_places.is_empty()
+        && a_places == b_places
         && a.written().eq(b.written())
         && is_all(a, &a_places)
         && is_all(b, &b_places)
