@@ -20,12 +20,14 @@ fn the_demo_runs_twice_and_spares_a_folder_that_is_not_its_own() {
             .shows("no sign of less than it claims")
             .shows("20.5 kB of 73.6 kB of /home/keeper/hive/sounds/brood-3.wav")
             .shows("512 bytes of 700 kB of /usr/lib/hive-monitor")
-            .shows("Mended 21 kB (20.5 KiB) of 21 kB that it lacked");
+            .shows("Mended 21 kB (20.5 KiB) of 21 kB that it lacked")
+            .shows("brood at 34.6 degrees, all well")
+            .shows("added /home/keeper/hive/calibration.toml 45 bytes");
     }
     assert_eq!(
         bench.list("imbrik-demo/images").len(),
-        6,
-        "three images, each with what is beside it"
+        7,
+        "three images, each with what is beside it, and a calibration to put in"
     );
     fs::create_dir(bench.path("mine")).unwrap();
     fs::write(bench.path("mine/letter"), "dear").unwrap();
