@@ -1,7 +1,7 @@
 //! A tree of files, walked from a folder down.
 
 use crate::files::{FileId, FileInfo, FileKind, Files};
-use imbrik_store::error::{Class, Error, Result};
+use imbrik_store::error::{Error, Result};
 use std::{collections::HashSet, ops::ControlFlow};
 
 /// How deep folders may stand in each other: more than any system makes, and than a path can name.
@@ -112,7 +112,7 @@ impl Walk<'_> {
         let depth = self.waiting.len().saturating_sub(1);
         let fault =
             |error: Error, path: &[u8], each: &mut dyn FnMut(Walked<'_>) -> Result<Onward>| {
-                if !is_local(&error) {
+                if !error.is_local() {
                     return Err(error);
                 }
                 Ok(match each(Walked::Fault { path, error })? {
@@ -159,9 +159,4 @@ impl Walk<'_> {
             Ok(()) => Ok(ControlFlow::Continue(())),
         }
     }
-}
-
-/// Whether an error tells of one place, and the rest can be looked at all the same.
-fn is_local(error: &Error) -> bool {
-    matches!(error.class(), Class::Corrupt | Class::Unsupported | Class::Io | Class::Ended)
 }

@@ -175,6 +175,15 @@ impl Error {
         matches!(self.class, Class::Io | Class::Ended)
     }
 
+    /// Whether it tells of one place only, so that everything else can be read all the same.
+    #[must_use]
+    pub fn is_local(&self) -> bool {
+        matches!(
+            self.class(),
+            Class::Corrupt | Class::Unsupported | Class::Io | Class::Ended | Class::Mismatch
+        )
+    }
+
     /// The same error under another class, where the caller knows better what it means.
     #[must_use]
     pub fn with_class(mut self, class: Class) -> Self {

@@ -1,6 +1,6 @@
 //! Two trees of files, compared.
 
-use super::{find::below, take::is_local};
+use super::find::below;
 use imbrik_fs::{
     FileContent, FileId, FileInfo, FileKind, Files, Onward, Walked, WalkedEntry, is_name,
 };
@@ -167,7 +167,7 @@ impl Comparing<'_> {
     /// Takes what tells of one place for an answer about it.
     fn local<T>(&mut self, path: &[u8], found: Result<T>) -> Result<Option<T>> {
         match found {
-            Err(error) if is_local(&error) => {
+            Err(error) if error.is_local() => {
                 self.tell(path.to_vec(), Change::NotCompared(error.to_string()));
                 Ok(None)
             }
@@ -365,7 +365,7 @@ impl Comparing<'_> {
             FileKind::Folder => Ok(true),
             FileKind::File if a.size == 0 => Ok(was.file.number() == is.file.number()),
             FileKind::File => match self.is_same_content(was.file, is.file, a, b) {
-                Err(error) if is_local(&error) => Ok(false),
+                Err(error) if error.is_local() => Ok(false),
                 same => same,
             },
             _ => Ok(false),

@@ -6,7 +6,7 @@ use imbrik_fs::{
 };
 use imbrik_store::{
     ReadAt,
-    error::{Class, Error, Result},
+    error::Result,
     exact::Exact as _,
     for_pieces,
     progress::{Event, Step, Watch},
@@ -97,7 +97,7 @@ pub trait Reading {
     fn read(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<()>;
 }
 
-struct Counted<'a> {
+struct OnItsWay<'a> {
     content: FileContent<'a>,
     lost: ByteLen,
     progress: &'a mut dyn Advance,
@@ -123,7 +123,7 @@ impl Advance for Progress<'_> {
     }
 }
 
-impl Reading for Counted<'_> {
+impl Reading for OnItsWay<'_> {
     fn size(&self) -> ByteLen {
         self.content.size()
     }
@@ -134,7 +134,7 @@ impl Reading for Counted<'_> {
 
     fn read(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
         if let Err(error) = self.content.read_at(at, buf) {
-            if !is_local(&error) {
+            if !error.is_local() {
                 return Err(error);
             }
             self.read_in_pieces(at, buf)?;
@@ -143,7 +143,7 @@ impl Reading for Counted<'_> {
     }
 }
 
-impl Counted<'_> {
+impl OnItsWay<'_> {
     fn read_in_pieces(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
         let whole = Span::between(at, at.plus(ByteLen::of(buf))?);
         for_pieces(whole, GIVEN_UP, |piece| {
@@ -151,7 +151,7 @@ impl Counted<'_> {
             let len = piece.len().to_usize().unwrap_or(0);
             let place = buf.get_mut(from..from.saturating_add(len)).unwrap_or_default();
             match self.content.read_at(piece.start(), place) {
-                Err(error) if is_local(&error) => {
+                Err(error) if error.is_local() => {
                     place.fill(0);
                     self.lost = self.lost.plus(piece.len())?;
                     Ok(())
@@ -160,14 +160,6 @@ impl Counted<'_> {
             }
         })
     }
-}
-
-/// Whether an error tells of one place, and the rest can be read all the same.
-pub(super) fn is_local(error: &Error) -> bool {
-    matches!(
-        error.class(),
-        Class::Corrupt | Class::Unsupported | Class::Io | Class::Ended | Class::Mismatch
-    )
 }
 
 /// Something that was not taken, or not as it is.
@@ -297,7 +289,7 @@ impl Taking<'_, '_> {
         let goes_to = below(&chosen.name, entry.path);
         let path = below(&chosen.found.path, entry.path);
         let took = match self.took(&goes_to, &path, entry.file, &entry.info) {
-            Err(error) if is_local(&error) => {
+            Err(error) if error.is_local() => {
                 self.left_out(path, error.to_string(), Because::Damage);
                 return Ok(Onward::Past);
             }
@@ -341,7 +333,7 @@ impl Taking<'_, '_> {
         info: &FileInfo,
     ) -> Result<Result<Took>> {
         let attributes = match self.files.attributes(file) {
-            Err(error) if is_local(&error) => {
+            Err(error) if error.is_local() => {
                 self.left_out(path.to_vec(), format!("its attributes: {error}"), Because::Damage);
                 Vec::new()
             }
@@ -361,7 +353,7 @@ impl Taking<'_, '_> {
                 let content = self.files.content_of(file)?;
                 let before = self.progress.done;
                 let progress = &mut self.progress;
-                let mut reading = Counted { content, lost: ByteLen::ZERO, progress };
+                let mut reading = OnItsWay { content, lost: ByteLen::ZERO, progress };
                 let took = self.sink.take(Item {
                     path: goes_to,
                     info,

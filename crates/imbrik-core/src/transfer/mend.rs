@@ -2,8 +2,7 @@
 
 use super::{
     carry::{Before, carry, touches},
-    pipeline::{Journey, Travelled},
-    salvage::Damage,
+    save::of_image,
     saved::{OnUnfinished, SaveOptions, Saved},
 };
 use crate::{
@@ -104,15 +103,7 @@ fn put_in(
     let mut manifest = known.clone();
     manifest.lost = Vec::new();
     let view = View::whole(Arc::new(rescued.content));
-    let journey = Journey {
-        view: &view,
-        step: Step::Mending,
-        total: view.size(),
-        damage: Damage::Stop,
-        in_turn: false,
-        done: Travelled::default(),
-        watch,
-    };
+    let journey = of_image(&view, Step::Mending, watch);
     let before =
         Before { changed: &rescued.gained, unreadable: rescued.left, ..Before::new(image) };
     let unfinished = OnUnfinished::Remove;

@@ -101,21 +101,9 @@ pub fn repack(
     watch: Watch<'_>,
 ) -> Result<Saved> {
     let view = View::whole(Arc::clone(image.content()));
-    let before = Before {
-        takes_over,
-        unreadable: image.manifest().map_or(Vec::new(), Manifest::unreadable_spans),
-        ..Before::new(image)
-    };
-    let journey = Journey {
-        view: &view,
-        step: Step::Repacking,
-        total: view.size(),
-        damage: Damage::Stop,
-        in_turn: false,
-        done: Travelled::default(),
-        watch,
-    };
-    carry(&journey, Some(before), manifest, to, options)
+    let unreadable = image.manifest().map_or(Vec::new(), Manifest::unreadable_spans);
+    let before = Before { takes_over, unreadable, ..Before::new(image) };
+    carry(&of_image(&view, Step::Repacking, watch), Some(before), manifest, to, options)
 }
 
 /// Makes the image `to` of `image` with the content of `view`, which differs from what the image holds in
@@ -135,16 +123,20 @@ pub fn edited(
 ) -> Result<Saved> {
     let unreadable = image.manifest().map_or(Vec::new(), Manifest::unreadable_spans);
     let before = Before { changed, unreadable, ..Before::new(image) };
-    let journey = Journey {
+    carry(&of_image(view, Step::Mending, watch), Some(before), manifest, to, options)
+}
+
+/// The journey of a view of an image, all of which is decoded.
+pub(super) fn of_image<'a>(view: &'a View, step: Step, watch: Watch<'a>) -> Journey<'a> {
+    Journey {
         view,
-        step: Step::Mending,
+        step,
         total: view.size(),
         damage: Damage::Stop,
         in_turn: false,
         done: Travelled::default(),
         watch,
-    };
-    carry(&journey, Some(before), manifest, to, options)
+    }
 }
 
 /// How many samples are taken of a card, and how long each is.

@@ -169,8 +169,13 @@ impl Getting<'_> {
     }
 
     /// Everything that is wanted, into `sink`.
-    fn take(&self, wanted: &[Wanted<'_>], sink: &mut dyn TreeSink, state: &str) -> Outcome<Taken> {
-        let total = self.weight(wanted, state)?;
+    fn take(
+        &self,
+        wanted: &[Wanted<'_>],
+        total: ByteLen,
+        sink: &mut dyn TreeSink,
+        state: &str,
+    ) -> Outcome<Taken> {
         let progress = self.session.progress(1);
         let cancel = &self.session.environment.interrupt.cancel;
         let watch = Watch { observer: &progress, cancel };
@@ -194,40 +199,25 @@ impl Getting<'_> {
                     .next("Make the folder first, or name another.")
             })?;
         }
-        self.judge_room(wanted, folder)?;
+        let total = self.weight(wanted, "Nothing was taken.")?;
+        judge_room(total, folder)?;
         let mut sink = ToFolder::open(folder, self.args.replace).state("Nothing was taken.")?;
         let state =
             format!("What was taken before is in {}, each file of it whole.", quoted(folder));
-        self.take(wanted, &mut sink, &state)
-    }
-
-    /// Refuses what has no room before anything is taken.
-    fn judge_room(&self, wanted: &[Wanted<'_>], folder: &Path) -> Outcome<()> {
-        let total = self.weight(wanted, "Nothing was taken.")?;
-        let Ok(found) = rustix::fs::statvfs(folder) else { return Ok(()) };
-        let free = ByteLen::new(found.f_bavail.saturating_mul(found.f_frsize));
-        if total <= free {
-            return Ok(());
-        }
-        Err(Failure::new(
-            Exit::NoRoom,
-            format!(
-                "{} are to be taken, and {} has {} free",
-                size::both(total),
-                quoted(folder),
-                size::both(free)
-            ),
-        )
-        .state("Nothing was taken.")
-        .next("Make room there, or name a folder on a larger disk."))
+        self.take(wanted, total, &mut sink, &state)
     }
 
     fn archive(&self, wanted: &[Wanted<'_>], packing: ArchivePacking) -> Outcome<Taken> {
+        let total = self.weight(wanted, "Nothing was taken.")?;
         if pipe::is_pipe(self.dest) {
             let to = BufWriter::with_capacity(1 << 16, io::stdout().lock());
             let mut sink = ToArchive::new(to, packing)?;
-            let got =
-                self.take(wanted, &mut sink, "What went through the pipe is no whole archive.")?;
+            let got = self.take(
+                wanted,
+                total,
+                &mut sink,
+                "What went through the pipe is no whole archive.",
+            )?;
             let ended = sink.into_inner().and_then(|mut to| {
                 to.flush().map_err(|error| Error::io("writing the archive", error))
             });
@@ -243,7 +233,7 @@ impl Getting<'_> {
             })?;
         let state = format!("No archive {} was made.", quoted(self.dest));
         let mut sink = ToArchive::new(BufWriter::with_capacity(1 << 16, part.file()), packing)?;
-        let got = self.take(wanted, &mut sink, &state)?;
+        let got = self.take(wanted, total, &mut sink, &state)?;
         let ended = sink
             .into_inner()
             .and_then(|mut to| to.flush().map_err(|error| Error::io("writing the archive", error)));
@@ -344,4 +334,24 @@ impl Getting<'_> {
             out.warn(&format!("{} more were not taken as they are; --json names all.", more));
         }
     }
+}
+
+/// Refuses what has no room before anything is taken.
+fn judge_room(total: ByteLen, folder: &Path) -> Outcome<()> {
+    let Ok(found) = rustix::fs::statvfs(folder) else { return Ok(()) };
+    let free = ByteLen::new(found.f_bavail.saturating_mul(found.f_frsize));
+    if total <= free {
+        return Ok(());
+    }
+    Err(Failure::new(
+        Exit::NoRoom,
+        format!(
+            "{} are to be taken, and {} has {} free",
+            size::both(total),
+            quoted(folder),
+            size::both(free)
+        ),
+    )
+    .state("Nothing was taken.")
+    .next("Make room there, or name a folder on a larger disk."))
 }

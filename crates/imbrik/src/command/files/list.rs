@@ -13,7 +13,6 @@ use crate::{
     session::Session,
 };
 use imbrik_core::{
-    Class,
     files::{Found, below},
     fs::{FileId, FileInfo, FileKind, Files, Onward, Walked, WalkedEntry},
     layout::Part,
@@ -190,7 +189,7 @@ impl Listing<'_> {
         let target = match entry.info.kind {
             FileKind::Link => match self.files.read(entry.file, LONGEST_TARGET) {
                 // One that cannot be read leads nowhere, and the others can.
-                Err(error) if !matches!(error.class(), Class::Gone | Class::Cancelled) => {
+                Err(error) if error.is_local() => {
                     let path = below(&start.path, entry.path);
                     self.session.out.warn(&format!("/{}: {error}", words::name(&path)));
                     None

@@ -1,14 +1,15 @@
 //! The JSON that programs read: every object that is printed is one of the types here, which
 //! `docs/json.md` and `docs/json.schema.json` are made from. Versioned by the field `imbrik`.
 
+mod files;
 #[cfg(test)]
 mod schema;
 mod types;
 
 use crate::{exit::Exit, failure::Failure, pipe};
+pub(crate) use files::*;
 use imbrik_core::{
     card::{self, Bus as CardBus, Standing, Use, standing},
-    files, fs,
     image::Sum,
     layout::{Part, Survey},
     units::Span,
@@ -71,85 +72,6 @@ pub(crate) fn path(path: &Path) -> String {
 pub(crate) fn hex_unless_text(bytes: &[u8]) -> Option<String> {
     let is_text = std::str::from_utf8(bytes).is_ok();
     (!is_text).then(|| bytes.iter().map(|byte| format!("{byte:02x}")).collect())
-}
-
-impl FileKind {
-    pub(crate) fn of(kind: fs::FileKind) -> Self {
-        match kind {
-            fs::FileKind::File => Self::File,
-            fs::FileKind::Folder => Self::Folder,
-            fs::FileKind::Link => Self::Link,
-            fs::FileKind::CharacterDevice(..) => Self::CharacterDevice,
-            fs::FileKind::BlockDevice(..) => Self::BlockDevice,
-            fs::FileKind::Pipe => Self::Pipe,
-            fs::FileKind::Socket => Self::Socket,
-            _ => Self::Other,
-        }
-    }
-}
-
-impl FileDifference {
-    pub(crate) fn of(part: Option<u32>, found: &files::Difference) -> Self {
-        let text = |path: &[u8]| format!("/{}", String::from_utf8_lossy(path));
-        let mut this = Self {
-            part,
-            path: text(&found.path),
-            path_hex: hex_unless_text(&found.path),
-            change: FileChange::NotCompared,
-            kind: None,
-            aspects: Vec::new(),
-            sizes: None,
-            from: None,
-            files: None,
-            bytes: None,
-            why: None,
-        };
-        match &found.change {
-            files::Change::Added(kind, below) | files::Change::Removed(kind, below) => {
-                let is_new = matches!(found.change, files::Change::Added(..));
-                this.change = if is_new { FileChange::Added } else { FileChange::Removed };
-                this.kind = Some(FileKind::of(*kind));
-                this.files = Some(below.files);
-                this.bytes = Some(below.bytes.get());
-            }
-            files::Change::Renamed(kind, from) => {
-                this.change = FileChange::Renamed;
-                this.kind = Some(FileKind::of(*kind));
-                this.from = Some(text(from));
-            }
-            files::Change::Changed(kind, sizes, aspects) => {
-                this.change = FileChange::Changed;
-                this.kind = Some(FileKind::of(*kind));
-                this.sizes = Some(*sizes);
-                this.aspects = aspects.iter().map(|aspect| FileAspect::of(*aspect)).collect();
-            }
-            files::Change::NotCompared(why) => this.why = Some(why.clone()),
-        }
-        this
-    }
-}
-
-impl FileAspect {
-    fn of(aspect: files::Aspect) -> Self {
-        match aspect {
-            files::Aspect::Kind => Self::Kind,
-            files::Aspect::Content => Self::Content,
-            files::Aspect::Permissions => Self::Permissions,
-            files::Aspect::Owner => Self::Owner,
-            files::Aspect::Attributes => Self::Attributes,
-            files::Aspect::Modified => Self::Modified,
-        }
-    }
-}
-
-impl LeftOutBecause {
-    pub(crate) fn of(because: files::Because) -> Self {
-        match because {
-            files::Because::Damage => Self::Damage,
-            files::Because::Exists => Self::Exists,
-            files::Because::CannotBe => Self::CannotBe,
-        }
-    }
 }
 
 /// The word for how a command ended that found nothing wrong or something that differs.
