@@ -2,8 +2,8 @@
 //! view of it, the view of it at other sizes, and with an identity of its own.
 
 use imbrik_core::{
-    fs::ReshapeOptions,
-    layout::{Fit, Identity, IdentityFile, Occupancy, Plan, Survey, references},
+    fs::{FileEdit, FileMeta, ReshapeOptions},
+    layout::{Fit, Identity, Occupancy, PartEdit, Plan, Survey, references},
     progress::Cancel,
     store::{ReadAt, SparseStore, read_vec},
     units::{ByteLen, ByteOffset},
@@ -30,11 +30,30 @@ pub(crate) fn run(bytes: &[u8]) {
     }
     let plan = Plan::save(store, &occupancy).expect("a plan without holes");
     read_all(&plan);
-    let note = |path: &str| IdentityFile { part: 0, path: path.into(), content: vec![7; 5000] };
+    let meta = FileMeta::default;
+    let path = |name: &str| vec![name.as_bytes().to_vec()];
+    let content: Arc<dyn ReadAt> = Arc::new(SparseStore::of(&[7; 5000]));
+    let note = |name: &str| FileEdit::Put {
+        path: path(name),
+        content: Arc::clone(&content),
+        meta: meta(),
+    };
+    let edits = [
+        note("a note.txt"),
+        note("x"),
+        FileEdit::Folder { path: path("hives"), meta: meta() },
+        FileEdit::Rename { from: path("x"), to: vec![b"hives".to_vec(), b"x".to_vec()] },
+        FileEdit::Remove { path: path("hives") },
+        FileEdit::Remove { path: path("etc") },
+    ];
     let ids = Identity { ids: true, ..Identity::default() };
     let host = Identity { host: Some("hive-31".into()), ..Identity::default() };
-    let files = Identity { files: vec![note("/a note.txt"), note("/x")], ..Identity::default() };
-    for identity in [ids, host, files] {
+    let edited = |some: &[FileEdit]| {
+        let edits = some.iter().map(|edit| PartEdit { part: 0, edit: edit.clone() });
+        Identity { edits: edits.collect(), ..Identity::default() }
+    };
+    let (files, all, gone) = (edited(&edits[..2]), edited(&edits[..5]), edited(&edits[5..]));
+    for identity in [ids, host, files, all, gone] {
         if let Ok(plan) =
             plan.clone().with_identity(&identity, ReshapeOptions::in_memory(&Cancel::new()))
         {

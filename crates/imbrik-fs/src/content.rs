@@ -2,19 +2,19 @@
 
 use crate::files::{FileId, Files, Stretch};
 use imbrik_store::{
-    PieceOf, ReadAt, SparseStore, check_range,
+    Concatenated, PieceOf, ReadAt, SparseStore, check_range,
     error::{Error, Result},
     next_data_in, read_pieces,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
-use std::ops::ControlFlow;
+use std::{ops::ControlFlow, sync::Arc};
 
 /// The content of a file: as long as the file is, with a hole wherever nothing was ever written.
 pub struct FileContent<'a> {
     volume: &'a dyn ReadAt,
     size: ByteLen,
     /// What stands within what describes the file.
-    here: SparseStore,
+    here: Arc<SparseStore>,
     /// In order and without a hole between them.
     pieces: Vec<(Span, Option<Place>)>,
 }
@@ -37,7 +37,7 @@ impl dyn Files + '_ {
         let mut content = FileContent {
             volume: self.store(),
             size,
-            here: SparseStore::of(&[]),
+            here: Arc::new(SparseStore::of(&[])),
             pieces: Vec::new(),
         };
         let mut here = Vec::new();
@@ -66,7 +66,7 @@ impl dyn Files + '_ {
             Ok(ControlFlow::Continue(()))
         })?;
         content.push(Span::between(at, Span::whole(size).end()), None);
-        content.here = SparseStore::of(&here);
+        content.here = Arc::new(SparseStore::of(&here));
         Ok(content)
     }
 }
@@ -84,11 +84,26 @@ impl FileContent<'_> {
         pieces.map(|(span, place)| {
             let from: Option<(&dyn ReadAt, ByteOffset)> = match place {
                 Some(Place::InVolume(at)) => Some((self.volume, *at)),
-                Some(Place::Here(at)) => Some((&self.here, *at)),
+                Some(Place::Here(at)) => Some((&*self.here, *at)),
                 None => None,
             };
             (*span, from)
         })
+    }
+
+    /// The same, out of `store`, which is the volume, for as long as somebody wants it.
+    #[must_use]
+    pub fn owned(&self, store: &Arc<dyn ReadAt>) -> Arc<dyn ReadAt> {
+        let mut all = Concatenated::new(store.sector_size());
+        let here: Arc<dyn ReadAt> = Arc::<SparseStore>::clone(&self.here);
+        for (span, place) in &self.pieces {
+            match place {
+                Some(Place::InVolume(at)) => all.push(store, *at, span.len()),
+                Some(Place::Here(at)) => all.push(&here, *at, span.len()),
+                None => all.push_zeros(span.len()),
+            }
+        }
+        Arc::new(all)
     }
 
     /// The parts of it that were written, in order: all else are holes. They say nothing of what is in

@@ -1,6 +1,8 @@
 //! What there is to know about a kind of volume: the one trait behind which each stands.
 
 use crate::{
+    commit::Commit,
+    edit::{EditOptions, EditedVolume, FileEdit},
     examined::{DerivedVolume, Examined, Least, State},
     files::Files,
     reshaped::{NewSize, ReshapeOptions, Reshaped},
@@ -15,20 +17,6 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 use uuid::Uuid;
-
-/// A small file to be put into a volume.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct FilePut {
-    /// Names from the root down; folders must be there.
-    pub path: Vec<Vec<u8>>,
-    /// All of it.
-    pub content: Vec<u8>,
-    /// Its permissions, where the kind of volume has any. `None` leaves those of a file that is
-    /// there, and gives a new one 0644.
-    pub mode: Option<u16>,
-    /// When it was changed, in seconds since 1970.
-    pub now: u64,
-}
 
 /// A filesystem, or another kind of content, with all the kinds that share its format.
 ///
@@ -113,17 +101,35 @@ pub(crate) trait Filesystem: Sync {
         Err(Error::unsupported("its files are not looked into"))
     }
 
-    /// The volume with a file put into it.
+    /// The volume with all of `edits` done to its files, one after the other.
     ///
     /// # Errors
-    /// As [`crate::OpenVolume::put_file`].
-    fn put_file(
+    /// As [`crate::OpenVolume::edit`].
+    fn edit(
         &self,
         _store: &Arc<dyn ReadAt>,
         kind: VolumeKind,
-        _put: &FilePut,
-    ) -> Result<DerivedVolume> {
-        Err(Error::unsupported(format!("nothing is put into {kind}")))
+        _edits: &[FileEdit],
+        _options: EditOptions,
+    ) -> Result<EditedVolume> {
+        Err(Error::unsupported(format!("the files in {kind} are not changed")))
+    }
+
+    /// In which order `edited`, which was made of the settled volume in `store`, is written there.
+    ///
+    /// # Errors
+    /// As [`crate::OpenVolume::commit`].
+    fn commit(&self, _store: &Arc<dyn ReadAt>, _edited: &EditedVolume) -> Result<Commit> {
+        Err(Error::unsupported("it is not changed in its place"))
+    }
+
+    /// What brings the volume nearer to its settled state, in its place, and what it is then; `None` once
+    /// it is settled.
+    ///
+    /// # Errors
+    /// As [`crate::OpenVolume::settling`].
+    fn settling(&self, _store: &Arc<dyn ReadAt>) -> Result<Option<(DerivedVolume, Commit)>> {
+        Ok(None)
     }
 
     /// The volume under another id, or as much of it as it has room for.

@@ -75,9 +75,12 @@
 
 mod bits;
 mod btrfs;
+mod cluster_edit;
 mod clusters;
+mod commit;
 mod content;
 mod dos_time;
+mod edit;
 mod examined;
 mod exfat;
 mod ext4;
@@ -99,13 +102,15 @@ mod usage;
 mod volume;
 mod walk;
 
+pub use commit::{AfterACut, Commit, CommitStep};
 pub use content::FileContent;
+pub use edit::{EditOptions, EditedVolume, FileEdit, FileMeta, FilePath};
 pub use examined::{DerivedVolume, Examined, Least, State};
 pub use files::{
     EachEntry, EachStretch, FileAttribute, FileId, FileInfo, FileKind, FileTime, Files,
     FolderEntry, Ownership, Stretch,
 };
-pub use filesystem::{FilePut, History};
+pub use filesystem::History;
 pub use finding::{GrowthLimit, ReshapeWarning, VolumeFinding};
 pub use open::{OpenVolume, Settled};
 pub use registry::{recognise, recognise_by_copy, reshaped_kinds};

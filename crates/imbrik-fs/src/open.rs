@@ -1,9 +1,11 @@
 //! A volume that is opened: where its bytes are, bound to what it says of itself.
 
 use crate::{
+    commit::Commit,
+    edit::{EditOptions, EditedVolume, FileEdit},
     examined::{DerivedVolume, Examined, Least},
     files::Files,
-    filesystem::{FilePut, Filesystem, History, Reshape},
+    filesystem::{Filesystem, History, Reshape},
     registry::{by_copy, filesystem, recognise},
     reshaped::{NewSize, ReshapeOptions, Reshaped},
     volume::Volume,
@@ -198,20 +200,44 @@ impl OpenVolume {
         Ok(Least { size, is_exact: true, ..least.clone() })
     }
 
-    /// The same volume with a file put into it: what stands there is replaced, or a new one is added to its folder.
+    /// The same volume with all of `edits` done to its files, one after the other. It is to be settled.
+    /// Nothing in the store changes.
     ///
     /// # Errors
     /// - When the store cannot be read.
+    /// - [`Class::Usage`] when there is nothing of such a name, or something of that name already.
     /// - [`Class::Unsupported`] for volumes and files that are not edited, with the reason.
-    /// - [`Class::Corrupt`] for what makes no sense, [`Class::NoRoom`] when there is no room left.
-    pub fn put_file(&self, put: &FilePut) -> Result<DerivedVolume> {
-        self.filesystem().put_file(&self.store, self.volume.kind, put)
+    /// - [`Class::Corrupt`] for what makes no sense, [`Class::NoRoom`] when there is no room left, with
+    ///   the bytes that lack.
+    pub fn edit(&self, edits: &[FileEdit], options: EditOptions) -> Result<EditedVolume> {
+        self.filesystem().edit(&self.store, self.volume.kind, edits, options)
+    }
+
+    /// In which order `edited`, which was made of this settled volume, is written in its place, so that a
+    /// cut at any moment leaves the old files or the new ones, or what a checker mends. Where it was edited
+    /// without [`EditOptions::keeps_old`], old content goes before that.
+    ///
+    /// # Errors
+    /// When the store cannot be read; [`Class::Unsupported`] for volumes that are not changed in their
+    /// place, [`Class::NoRoom`] when the volume's journal is too short for it.
+    pub fn commit(&self, edited: &EditedVolume) -> Result<Commit> {
+        self.filesystem().commit(&self.store, edited)
+    }
+
+    /// What brings the volume nearer to the state that its own system would give it when it mounts it, in
+    /// its place, and what it is once that is done; `None` when it is in that state. It may take several of
+    /// them, each of the volume as the last one left it.
+    ///
+    /// # Errors
+    /// As for [`OpenVolume::commit`], and when that state cannot be told.
+    pub fn settling(&self) -> Result<Option<(DerivedVolume, Commit)>> {
+        self.filesystem().settling(&self.store)
     }
 
     /// The same volume under another id: the UUID `id`, or as much of it as the kind has room for.
     ///
     /// # Errors
-    /// As for [`OpenVolume::put_file`].
+    /// As for [`OpenVolume::edit`].
     pub fn with_id(&self, id: Uuid, options: ReshapeOptions<'_>) -> Result<DerivedVolume> {
         self.filesystem().with_id(&self.store, self.volume.kind, id, options)
     }
@@ -225,6 +251,22 @@ impl OpenVolume {
     ///   is not known, or for a kind that is not looked into.
     pub fn check(&self, cancel: &Cancel) -> Result<()> {
         self.filesystem().check(&self.store, cancel)
+    }
+
+    /// The same for a volume that was made of `source` by editing it, before anybody sees it: a fault that
+    /// `source` has is told as such, any other is the edit's.
+    ///
+    /// # Errors
+    /// As [`OpenVolume::check`] for faults of `source`; [`Class::Bug`] when the edited one has one of its
+    /// own.
+    pub fn check_edited(&self, source: &Self, cancel: &Cancel) -> Result<()> {
+        match self.check(cancel) {
+            Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
+                source.check(cancel)?;
+                Err(Error::bug(format!("the edited volume would be wrong: {error}")))
+            }
+            other => other,
+        }
     }
 
     /// What must be written where, in bytes from the volume's start, when it moves on the card from

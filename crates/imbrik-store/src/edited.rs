@@ -45,6 +45,18 @@ impl Edited {
         Self { base, unit_len: unit_len.max(1), units }
     }
 
+    /// What is below.
+    #[must_use]
+    pub fn base(&self) -> &Arc<dyn ReadAt> {
+        &self.base
+    }
+
+    /// The same changes over another store of the same length.
+    #[must_use]
+    pub fn over(self, base: Arc<dyn ReadAt>) -> Self {
+        Self { base, ..self }
+    }
+
     /// The unit that holds byte `at`, and where in it.
     fn place(&self, at: u64) -> (u64, u64) {
         let inside = at.checked_rem(self.unit_len).unwrap_or(0);

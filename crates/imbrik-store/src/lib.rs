@@ -64,6 +64,7 @@ mod sparse;
 mod spill;
 mod store;
 pub mod units;
+mod unopened;
 mod window;
 
 pub use buffer::{ALIGNMENT, Buffer, Pool};
@@ -79,6 +80,7 @@ pub use rescue::{Left, Rescue};
 pub use sparse::SparseStore;
 pub use spill::Spill;
 pub use store::{ReadAt, WriteAt, check_range, for_pieces, read_up_to, read_vec};
+pub use unopened::UnopenedFile;
 pub use window::Window;
 
 /// Stores that misbehave on request, for stand-in cards and for tests.

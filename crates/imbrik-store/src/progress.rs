@@ -24,6 +24,8 @@ pub enum Step {
     TryingAgain,
     /// What could be read at a later try is put into an image.
     Mending,
+    /// An image is written again with other files in it.
+    Editing,
     /// An image for another size is made of an image.
     Fitting,
     /// What was written to an image is read again and compared.

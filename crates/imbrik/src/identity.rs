@@ -7,11 +7,12 @@ use crate::{
     resolve,
 };
 use imbrik_core::{
-    layout::{Identity, IdentityFile, Survey},
-    store::{ReadAt, Window},
+    fs::{FileEdit, FileMeta},
+    layout::{Identity, PartEdit, Survey},
+    store::{ReadAt, SparseStore, Window},
 };
 use jiff::Timestamp;
-use std::{fmt::Write, fs as files, path::Path};
+use std::{fmt::Write, fs as files, path::Path, sync::Arc};
 
 /// The longest file that can be put in, in bytes.
 const MOST: u64 = 1 << 20;
@@ -69,11 +70,11 @@ impl IdentityArgs {
             keys: is_new || self.keys.is_some(),
             now: u64::try_from(now).unwrap_or(0),
             host,
-            files: Vec::new(),
+            edits: Vec::new(),
         };
         for words in &self.set {
             let host = identity.host.as_deref().or(survey.host.as_deref()).unwrap_or_default();
-            identity.files.push(file(words, named, host, survey, source)?);
+            identity.edits.push(file(words, named, host, survey, source)?);
         }
         Ok(identity)
     }
@@ -115,7 +116,7 @@ fn file(
     host: &str,
     survey: &Survey,
     source: &Path,
-) -> Outcome<IdentityFile> {
+) -> Outcome<PartEdit> {
     let wrong = || {
         Failure::usage(format!("--set {words} makes no sense"))
             .state(UNTOUCHED)
@@ -143,7 +144,12 @@ fn file(
         Err(bytes) => bytes.into_bytes(),
     };
     let part = resolve::part_index(survey, part, source)?;
-    Ok(IdentityFile { part, path: filled(path), content })
+    let path = filled(path);
+    let names = path.split('/').filter(|name| !name.is_empty());
+    let path = names.map(|name| name.as_bytes().to_vec()).collect();
+    let content = Arc::new(SparseStore::of(&content));
+    let edit = FileEdit::Put { path, content, meta: FileMeta::default() };
+    Ok(PartEdit { part, edit })
 }
 
 /// The first person who may log in on the system of a card, by its `/etc/passwd`.

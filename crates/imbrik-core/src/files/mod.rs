@@ -4,6 +4,7 @@
 //!  Tree          a volume as its own system would have it, its journal replayed
 //!  find          what a path leads to: names, patterns, links on the way
 //!  take_out ──►  TreeSink: a folder of this machine, or a tar stream
+//!  Brought       what is to be put in, from this machine or from another volume
 //! ```
 //!
 //! What is in a folder of an image, with nothing but this crate:
@@ -26,12 +27,14 @@
 //! ```
 
 mod archive;
+mod bring;
 mod compare;
 mod find;
 mod folder;
 mod take;
 
 pub use archive::{ArchivePacking, ToArchive};
+pub use bring::{Brought, Given, names};
 pub use compare::{
     Aspect, Below, Change, Difference, Differences, KnownSame, Side, compare, stands_in_same,
 };
@@ -43,7 +46,7 @@ pub use take::{
 };
 
 use crate::layout::Part;
-use imbrik_fs::{Files, Settled};
+use imbrik_fs::{Files, OpenVolume, Settled};
 use imbrik_store::{
     ReadAt,
     error::{Error, Result},
@@ -76,6 +79,12 @@ impl Tree {
     pub fn files(&self) -> Result<Box<dyn Files + '_>> {
         let files = self.settled.volume.files()?;
         files.ok_or_else(|| Error::unsupported("its files are not looked into"))
+    }
+
+    /// The volume, settled.
+    #[must_use]
+    pub fn volume(&self) -> &OpenVolume {
+        &self.settled.volume
     }
 
     /// "partition 2 (ext4, hive-07)".

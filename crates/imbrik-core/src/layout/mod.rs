@@ -13,7 +13,7 @@ mod warning;
 
 pub use finding::Finding;
 pub use fit::{Fit, WORTH_GROWING};
-pub use identity::{Identity, IdentityFile};
+pub use identity::{Identity, PartEdit};
 pub use lost::{Lost, LostWhat, lost_in};
 pub use occupancy::Occupancy;
 pub use plan::{Change, Plan, TargetSize};

@@ -54,6 +54,22 @@ pub enum Change {
         /// A sentence each.
         faults: Vec<String>,
     },
+    /// A file or folder goes.
+    Removed {
+        /// Of which partition: "partition 2".
+        title: String,
+        /// From its root, with slashes.
+        path: String,
+    },
+    /// A file or folder gets another name.
+    Renamed {
+        /// On which partition: "partition 2".
+        title: String,
+        /// From its root, with slashes.
+        path: String,
+        /// The new name, from its root.
+        to: String,
+    },
     /// Something gets an id of its own.
     NewId {
         /// What: "partition 2 (ext4, hive-07)", "the MBR".

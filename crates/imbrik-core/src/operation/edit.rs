@@ -1,9 +1,9 @@
-//! An image with files put into it.
+//! An image whose files are changed.
 
 use super::repack::RepackPlan;
 use crate::{
     image::{Image, Manifest, Output},
-    layout::{Change, Content, Identity, IdentityFile, Plan, View},
+    layout::{Change, Content, Identity, PartEdit, Plan, View},
     transfer::{SaveOptions, Saved, edited},
 };
 use imbrik_fs::ReshapeOptions;
@@ -28,21 +28,21 @@ pub struct EditPlan<'a> {
 }
 
 impl<'a> EditPlan<'a> {
-    /// The plan to put `files` into `image`. Every volume that gets any is looked at, every file of it,
+    /// The plan to do `edits` to the files in `image`. Every volume that is changed is looked at, every file of it,
     /// before and afterwards.
     ///
     /// # Errors
     /// Those of [`Plan::with_identity`], and as [`RepackPlan::new`], which `made_by` and `now` are for.
     pub fn new(
         image: &'a Image,
-        files: Vec<IdentityFile>,
+        edits: Vec<PartEdit>,
         means: ReshapeOptions<'_>,
         made_by: &str,
         now: Timestamp,
     ) -> Result<Self> {
         let manifest = RepackPlan::new(image, made_by, now)?.manifest;
         let identity =
-            Identity { files, now: now.as_second().unsigned_abs(), ..Identity::default() };
+            Identity { edits, now: now.as_second().unsigned_abs(), ..Identity::default() };
         let plan = Plan::save_exact(Arc::clone(image.content())).with_identity(&identity, means)?;
         let Plan { view, changes } = plan;
         let changed = view.segments().iter().filter(|segment| match segment.content {

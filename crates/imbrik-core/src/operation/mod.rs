@@ -32,6 +32,7 @@ mod check;
 mod comeback;
 mod compare;
 mod edit;
+mod edit_card;
 mod image;
 mod mend;
 mod repack;
@@ -44,6 +45,7 @@ pub use check::{CheckedContent, CheckedImage, ExpectedSum, ImageCheck, Verdict, 
 pub use comeback::wait_for_source;
 pub use compare::Comparison;
 pub use edit::EditPlan;
+pub use edit_card::{CardEdit, CardEdited, CardState, EditFailure};
 pub use image::{ImageContent, ImagePlan};
 pub use mend::{MendPlan, MendRefusal};
 pub use repack::RepackPlan;

@@ -6,6 +6,7 @@
 mod carry;
 mod claim;
 mod clear;
+mod commit;
 mod mend;
 mod pipeline;
 mod resume;
@@ -16,6 +17,7 @@ mod verify;
 mod write;
 
 pub use claim::{Planned, claim};
+pub use commit::{len_of_commit, write_commit};
 pub use mend::{Mended, mend};
 pub use save::{Sampled, edited, fit, repack, sample, save};
 pub use saved::{OnDamage, OnUnfinished, ReadBack, SaveOptions, Saved};

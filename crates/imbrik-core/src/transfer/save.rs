@@ -123,7 +123,7 @@ pub fn edited(
 ) -> Result<Saved> {
     let unreadable = image.manifest().map_or(Vec::new(), Manifest::unreadable_spans);
     let before = Before { changed, unreadable, ..Before::new(image) };
-    carry(&of_image(view, Step::Mending, watch), Some(before), manifest, to, options)
+    carry(&of_image(view, Step::Editing, watch), Some(before), manifest, to, options)
 }
 
 /// The journey of a view of an image, all of which is decoded.

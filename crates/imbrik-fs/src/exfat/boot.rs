@@ -9,7 +9,7 @@ use imbrik_store::{
 use std::sync::Arc;
 
 /// The bit of `VolumeFlags` that is set while the volume is mounted for writing.
-const VOLUME_DIRTY: u16 = 2;
+pub(super) const VOLUME_DIRTY: u16 = 2;
 /// The bit that is set when reading or writing the medium failed.
 const MEDIA_FAILURE: u16 = 4;
 

@@ -13,11 +13,11 @@ use imbrik_store::{
     read_vec,
     units::{ByteLen, ByteOffset},
 };
-use std::ops::ControlFlow;
+use std::{collections::BTreeMap, ops::ControlFlow};
 
 pub(super) const ENTRY: usize = 32;
-const BITMAP: u8 = 0x81;
-const UP_CASE: u8 = 0x82;
+pub(super) const BITMAP: u8 = 0x81;
+pub(super) const UP_CASE: u8 = 0x82;
 const LABEL: u8 = 0x83;
 const FILE: u8 = 0x85;
 /// A piece of a file's name.
@@ -389,12 +389,19 @@ fn holdings(chains: &Chains<'_>, set: &Set) -> Result<Vec<Holding>> {
 pub(super) struct Chains<'a> {
     boot: &'a BootSector,
     table: TableReader<'a>,
+    /// What the table is to say of some clusters instead.
+    links: Option<&'a BTreeMap<u64, u32>>,
 }
 
 impl<'a> Chains<'a> {
     /// Those of the volume in `store`.
     pub(super) fn of(store: &'a dyn ReadAt, boot: &'a BootSector) -> Self {
-        Self { boot, table: TableReader::new(store, boot.table) }
+        Self { boot, table: TableReader::new(store, boot.table), links: None }
+    }
+
+    /// The same, where the table will say something else of some clusters.
+    pub(super) fn with_links(self, links: &'a BTreeMap<u64, u32>) -> Self {
+        Self { links: Some(links), ..self }
     }
 
     /// The clusters of the chain that starts at `first`.
@@ -409,7 +416,10 @@ impl<'a> Chains<'a> {
     /// What the table says of cluster `number` (section 4.1).
     fn link(&self, number: u64) -> Result<Link> {
         let at = number.saturating_add(2).saturating_mul(4);
-        let raw = self.table.bytes(at)?.map(u32::from_le_bytes);
+        let raw = match self.links.and_then(|links| links.get(&number)) {
+            Some(newer) => Some(*newer),
+            None => self.table.bytes(at)?.map(u32::from_le_bytes),
+        };
         let raw = raw.ok_or_else(|| Error::corrupt("its allocation table is too short"))?;
         Ok(match raw {
             0 => Link::Free,

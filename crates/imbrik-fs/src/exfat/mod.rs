@@ -1,15 +1,20 @@
 //! exFAT, after the exFAT file system specification.
 
 mod boot;
+mod commit;
+mod edit;
 mod files;
 mod folders;
 mod moved;
 mod reshape;
+mod up_case;
 mod usage;
 
 use crate::{
     DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Usage, Volume,
     VolumeKind,
+    commit::Commit,
+    edit::{EditOptions, EditedVolume, FileEdit},
     files::Files,
     filesystem::{Filesystem, Reshape},
     ids::{serial_of, serial_text},
@@ -57,6 +62,20 @@ impl Filesystem for ExFat {
 
     fn check(&self, store: &Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {
         reshape::check(&**store, cancel)
+    }
+
+    fn edit(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        _kind: VolumeKind,
+        edits: &[FileEdit],
+        options: EditOptions,
+    ) -> Result<EditedVolume> {
+        edit::edit(store, edits, options)
+    }
+
+    fn commit(&self, store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<Commit> {
+        commit::commit(store, edited)
     }
 
     fn with_id(

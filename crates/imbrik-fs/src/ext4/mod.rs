@@ -2,6 +2,7 @@
 //! ("ext4 Data Structures and Algorithms").
 
 mod checksum;
+mod commit;
 mod edit;
 mod files;
 mod fixed;
@@ -21,8 +22,10 @@ mod usage;
 use crate::{
     DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Usage, Volume,
     VolumeKind,
+    commit::Commit,
+    edit::{EditOptions, EditedVolume, FileEdit},
     files::Files,
-    filesystem::{FilePut, Filesystem, History, Reshape},
+    filesystem::{Filesystem, History, Reshape},
     ids::uuid_text,
 };
 use files::Reader;
@@ -113,13 +116,22 @@ impl Filesystem for Ext {
         reshape::check(Arc::clone(store), cancel)
     }
 
-    fn put_file(
+    fn edit(
         &self,
         store: &Arc<dyn ReadAt>,
         _kind: VolumeKind,
-        put: &FilePut,
-    ) -> Result<DerivedVolume> {
-        edit::put_file(store, put).map(DerivedVolume::from)
+        edits: &[FileEdit],
+        options: EditOptions,
+    ) -> Result<EditedVolume> {
+        edit::edit(store, edits, options)
+    }
+
+    fn commit(&self, store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<Commit> {
+        commit::commit(store, edited)
+    }
+
+    fn settling(&self, store: &Arc<dyn ReadAt>) -> Result<Option<(DerivedVolume, Commit)>> {
+        commit::settling(store)
     }
 
     fn with_id(

@@ -2,19 +2,19 @@
 //! volume after a crash, and so is done here, in what is made of a saved volume.
 
 use super::{
+    edit::Editor,
     quota,
-    space::Space,
     structure::{
-        Opened, attributes,
+        Opened,
         inode::{MapKind, RawInode},
         map::{Map, map_of},
-        orphan_file, trees, values,
+        orphan_file, trees,
     },
     superblock::Superblock,
 };
 use crate::{
     bits::{Bits, Run},
-    ext4::fixed::Fixed,
+    files::FileTime,
     placement::Moves,
 };
 use imbrik_store::{
@@ -22,10 +22,7 @@ use imbrik_store::{
     error::{Error, Result},
     units::ByteOffset,
 };
-use std::{
-    collections::{BTreeMap, BTreeSet},
-    sync::Arc,
-};
+use std::{collections::BTreeSet, sync::Arc};
 
 /// What stands in a volume once its orphans are finished; `None` when there are none.
 ///
@@ -39,20 +36,14 @@ pub(super) fn finished(store: &Arc<dyn ReadAt>, superblock: &Superblock) -> Resu
     }
     let opened = Opened::of(Arc::clone(store))?;
     let waiting = Waiting::of(&opened)?;
-    let fixed = Fixed::of(&opened.superblock, &opened.groups)?;
-    let mut finish = Finish {
-        fixed,
-        space: Space::of(&opened, store),
-        usage: BTreeMap::new(),
-        now: bytes::le_u32(&opened.raw, 0x30).unwrap_or(0).max(1),
-        gone: BTreeSet::new(),
-    };
+    let now = bytes::le_u32(&opened.raw, 0x30).unwrap_or(0).max(1);
+    let now = FileTime { seconds: now.into(), nanoseconds: 0 };
+    let mut finish = Finish { editor: Editor::of(&opened, store, now) };
     for number in waiting.all() {
         finish.one(number)?;
     }
     finish.clear_lists()?;
-    quota::follow(&opened, &mut finish.space, &finish.usage)?;
-    finish.space.finish().map(Some)
+    finish.editor.finish_metadata().map(Some)
 }
 
 /// The inodes that wait to be deleted or cut.
@@ -139,117 +130,23 @@ fn blocks_of_file(opened: &Opened, inode: &RawInode) -> Result<Vec<(u64, Option<
 }
 
 struct Finish<'a> {
-    fixed: Fixed,
-    space: Space<'a>,
-    usage: BTreeMap<quota::Owner, quota::Change>,
-    now: u32,
-    /// The inodes that are gone already.
-    gone: BTreeSet<u32>,
+    editor: Editor<'a>,
 }
 
 impl<'a> Finish<'a> {
     fn superblock(&self) -> &'a Superblock {
-        self.space.superblock()
+        self.editor.space.superblock()
     }
 
     fn one(&mut self, number: u32) -> Result<()> {
-        let inode = self.space.opened.inode(number)?;
+        let inode = self.editor.space.opened.inode(number)?;
         if number < self.superblock().first_inode {
             return Err(inode.wrong("it is one of the volume's own, and waits to be deleted"));
         }
         match inode.links() {
-            0 => self.delete(&inode),
+            0 => self.editor.delete(&inode),
             _ => self.cut(inode),
         }
-    }
-
-    /// The map of an inode whose blocks are nobody's own metadata.
-    fn map(&self, inode: &RawInode) -> Result<Map> {
-        let superblock = self.superblock();
-        let mut seen = Bits::new(superblock.blocks);
-        map_of(&self.space.opened.meta, superblock, inode, &mut |run| {
-            let is_own = run.first >= superblock.first_data_block
-                && !self.fixed.touches(run)
-                && seen.add(run);
-            is_own.then_some(()).ok_or_else(|| inode.wrong("it has blocks that are not its own"))
-        })
-    }
-
-    /// An inode that no name leads to: all that it has is given back.
-    fn delete(&mut self, inode: &RawInode) -> Result<()> {
-        if !self.gone.insert(inode.number) {
-            return Ok(());
-        }
-        let opened = self.space.opened;
-        for run in self.map(inode)?.runs() {
-            for block in run.first..run.end() {
-                self.space.give_back(block)?;
-            }
-        }
-        if !inode.is_attribute_value() {
-            // What holds a value is counted for those whose attributes have it.
-            let values = quota::values_of(opened, inode)?;
-            let blocks = i64::try_from(inode.blocks(self.superblock())?).unwrap_or(i64::MAX);
-            let inodes = values.saturating_add(1);
-            let change =
-                quota::Change { blocks: blocks.saturating_neg(), inodes: inodes.saturating_neg() };
-            quota::count(&mut self.usage, inode, self.space.superblock(), change);
-        }
-        let found = values::in_inode(inode);
-        let found = found.ok_or_else(|| inode.wrong("its attributes make no sense"))?;
-        let held: Vec<u32> = found.iter().map(|attribute| attribute.inode).collect();
-        self.release(&held)?;
-        let block = inode.file_acl(self.superblock());
-        if block != 0 {
-            self.leave_attributes(block)?;
-        }
-        let mut raw = RawInode { number: inode.number, raw: vec![0; inode.raw.len()] };
-        raw.put_u32(0x64, inode.generation());
-        raw.put_u32(0x14, self.now);
-        self.put_inode(raw)?;
-        self.space.give_back_inode(inode.number, inode.is_folder())
-    }
-
-    /// One inode less shares an attribute block.
-    fn leave_attributes(&mut self, number: u64) -> Result<()> {
-        let wrong = || Error::corrupt(format!("the attributes in block {number} make no sense"));
-        let mut block = self.space.block(number)?;
-        let superblock = self.superblock();
-        let sharers = attributes::sharers(&block, number, superblock).ok_or_else(wrong)?;
-        match sharers.checked_sub(1).ok_or_else(wrong)? {
-            0 => {
-                let found = attributes::list(&block, attributes::IN_BLOCK, 0).ok_or_else(wrong)?;
-                let held: Vec<u32> = found.iter().map(|attribute| attribute.inode).collect();
-                self.release(&held)?;
-                self.space.give_back(number)
-            }
-            left => {
-                attributes::put_sharers(&mut block, left).ok_or_else(wrong)?;
-                attributes::seal(&mut block, number, superblock).ok_or_else(wrong)?;
-                self.space.put_block(number, &block)
-            }
-        }
-    }
-
-    /// One attribute less has the value in each of these inodes; 0 is none.
-    fn release(&mut self, held: &[u32]) -> Result<()> {
-        for number in held.iter().copied().filter(|number| *number != 0) {
-            if self.gone.contains(&number) {
-                continue;
-            }
-            let mut value = self.space.inode(number)?;
-            if !value.is_attribute_value() {
-                return Err(value.wrong("it is to hold the value of an attribute, and does not"));
-            }
-            match value.value_references().saturating_sub(1) {
-                0 => self.delete(&value)?,
-                left => {
-                    value.put_value_references(left);
-                    self.put_inode(value)?;
-                }
-            }
-        }
-        Ok(())
     }
 
     /// An inode that was being cut: what lies behind its end is given back.
@@ -260,7 +157,7 @@ impl<'a> Finish<'a> {
         if kind == MapKind::None {
             return self.put_inode(inode);
         }
-        let map = self.map(&inode)?;
+        let map = self.editor.map_apart(&inode)?;
         let blocks = inode.size().div_ceil(superblock.block_len);
         let mut kept = map.clone();
         kept.cut(blocks);
@@ -278,7 +175,7 @@ impl<'a> Finish<'a> {
             }
             _ => {
                 let none = Moves::of(Vec::new());
-                let meta = &self.space.opened.meta;
+                let meta = &self.editor.space.opened.meta;
                 trees::indirect(meta, superblock, inode.i_block(), &none, blocks)?
             }
         };
@@ -286,11 +183,11 @@ impl<'a> Finish<'a> {
         let fewer = goes.count();
         for run in goes.runs(Run::new(0, superblock.blocks)) {
             for block in run.first..run.end() {
-                self.space.give_back(block)?;
+                self.editor.space.give_back(block)?;
             }
         }
         for (block, content) in made.blocks {
-            self.space.put_block(block, &content)?;
+            self.editor.space.put_block(block, &content)?;
         }
         inode.put_i_block(&made.i_block);
         inode.put_blocks(inode.blocks(superblock)?.saturating_sub(fewer), superblock);
@@ -298,7 +195,7 @@ impl<'a> Finish<'a> {
             blocks: i64::try_from(fewer).unwrap_or(i64::MAX).saturating_neg(),
             inodes: 0,
         };
-        quota::count(&mut self.usage, &inode, superblock, change);
+        quota::count(&mut self.editor.usage, &inode, superblock, change);
         self.clear_tail(&inode, &kept)?;
         self.put_inode(inode)
     }
@@ -319,16 +216,16 @@ impl<'a> Finish<'a> {
         }
         let block = piece.physical.saturating_add(logical.saturating_sub(piece.logical));
         let rest = usize::try_from(block_len.saturating_sub(inside)).unwrap_or(0);
-        self.space.put_in_block(block, usize::try_from(inside).unwrap_or(0), &vec![0; rest])
+        self.editor.space.put_in_block(block, usize::try_from(inside).unwrap_or(0), &vec![0; rest])
     }
 
     fn put_inode(&mut self, inode: RawInode) -> Result<()> {
-        self.space.put_inode(inode)
+        self.editor.space.put_inode(inode)
     }
 
     /// Nothing waits any more: in the superblock, nor in the orphan file.
     fn clear_lists(&mut self) -> Result<()> {
-        let opened = self.space.opened;
+        let opened = self.editor.space.opened;
         if opened.superblock.orphan_file != 0 {
             let inode = opened.inode(opened.superblock.orphan_file)?;
             for (number, seed) in blocks_of_file(opened, &inode)? {
@@ -344,14 +241,14 @@ impl<'a> Finish<'a> {
                     orphan_file::seal(&mut block, number, seed)
                         .ok_or_else(|| inode.wrong("a block of this orphan file is damaged"))?;
                 }
-                self.space.put_block(number, &block)?;
+                self.editor.space.put_block(number, &block)?;
             }
         }
-        let mut raw = self.space.superblock_raw()?;
+        let mut raw = self.editor.space.superblock_raw()?;
         let flags = bytes::le_u32(&raw, 0x64).unwrap_or(0) & !Superblock::ORPHAN_PRESENT;
         let _ = bytes::put(&mut raw, 0x64, flags.to_le_bytes());
         let _ = bytes::put(&mut raw, 0xe8, [0; 4]);
         self.superblock().seal(&mut raw);
-        self.space.put_bytes(ByteOffset::new(Superblock::OFFSET), &raw)
+        self.editor.space.put_bytes(ByteOffset::new(Superblock::OFFSET), &raw)
     }
 }

@@ -16,7 +16,10 @@ use super::{
     },
     superblock::Superblock,
 };
-use crate::bits::{Bits, Run};
+use crate::{
+    bits::{Bits, Run},
+    files::FileTime,
+};
 use imbrik_store::{
     Edited, ReadAt, bytes,
     error::{Error, Result},
@@ -50,7 +53,7 @@ pub(super) fn redone(store: &Arc<dyn ReadAt>, changes: &[Change]) -> Result<Edit
     }
     let fixed = Fixed::of(&opened.superblock, &opened.groups)?;
     let mut redo = Redo {
-        editor: Editor::of(&opened, store, 0),
+        editor: Editor::of(&opened, store, FileTime { seconds: 0, nanoseconds: 0 }),
         inodes: BTreeMap::new(),
         waiting: orphans::listed(&opened)?.into_iter().collect(),
         told: Bits::new(opened.superblock.blocks),
@@ -86,7 +89,7 @@ impl Inode {
     }
 
     fn put_links(&mut self, links: u16) {
-        let _ = bytes::put(&mut self.open.inode.raw, 0x1a, links.to_le_bytes());
+        self.open.inode.put_links(links);
     }
 }
 
@@ -426,7 +429,7 @@ impl<'a> Redo<'a> {
         let _ = bytes::put(&mut raw, 0xe8, last_orphan.to_le_bytes());
         self.superblock().seal(&mut raw);
         self.editor.space.put_bytes(ByteOffset::new(Superblock::OFFSET), &raw)?;
-        self.editor.finish()
+        self.editor.finish_metadata()
     }
 }
 

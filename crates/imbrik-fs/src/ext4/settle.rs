@@ -71,7 +71,10 @@ fn finished(
 
 /// Replays the log of the volume in `store` into a view of it; answers with that what was done in
 /// fast commits since.
-fn replayed(
+///
+/// # Errors
+/// As [`settle`].
+pub(super) fn replayed(
     store: Arc<dyn ReadAt>,
     superblock: &Superblock,
 ) -> Result<(DerivedVolume, Vec<Change>)> {

@@ -16,11 +16,11 @@ use crate::{
     },
 };
 use imbrik_store::{
-    Edited, ReadAt, bytes,
+    Edited, ReadAt, Spill, bytes,
     error::{Error, Result},
     exact::Exact as _,
     read_vec,
-    units::ByteOffset,
+    units::{ByteLen, ByteOffset},
 };
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -31,6 +31,8 @@ pub(super) struct Space<'a> {
     groups: Vec<Group>,
     /// Block bitmaps that were looked at, by group.
     bitmaps: BTreeMap<usize, Bits>,
+    /// Inode bitmaps that were looked at, by group, and whether they changed.
+    inodes: BTreeMap<usize, (Bits, bool)>,
     /// The blocks of all groups' own metadata, once somebody asked for them.
     metadata: Option<Bits>,
     /// How many blocks and inodes were taken, and given back.
@@ -38,21 +40,41 @@ pub(super) struct Space<'a> {
     freed_blocks: u64,
     taken_inodes: u64,
     freed_inodes: u64,
+    /// The blocks that were given back. Their bits stay set until all is done.
+    freed: Bits,
+    /// Whether none of these gets anything new, and no inode either.
+    keeps_old: bool,
+    /// Inodes that become free when all is done: groups, and places in them.
+    waiting_inodes: Vec<(usize, u64)>,
 }
 
 impl<'a> Space<'a> {
     pub(super) fn of(opened: &'a Opened, store: &Arc<dyn ReadAt>) -> Self {
+        let block_len = opened.superblock.block_len;
         Self {
             opened,
-            draft: Edited::new(Arc::clone(store)),
+            draft: Edited::in_units(
+                Arc::clone(store),
+                block_len,
+                Spill::new(block_len, ByteLen::ZERO, None),
+            ),
             groups: opened.groups.clone(),
             bitmaps: BTreeMap::new(),
+            inodes: BTreeMap::new(),
             metadata: None,
             taken_blocks: 0,
             freed_blocks: 0,
             taken_inodes: 0,
             freed_inodes: 0,
+            freed: Bits::new(opened.superblock.blocks),
+            keeps_old: false,
+            waiting_inodes: Vec::new(),
         }
+    }
+
+    /// Has nothing new stand where something stood that was given back.
+    pub(super) fn keep_old(&mut self) {
+        self.keeps_old = true;
     }
 
     pub(super) fn superblock(&self) -> &'a Superblock {
@@ -97,7 +119,7 @@ impl<'a> Space<'a> {
     ///
     /// # Errors
     /// [`imbrik_store::Class::NoRoom`] when there is none, [`imbrik_store::Class::Corrupt`] when a bitmap is wrong.
-    pub(super) fn take_inode(&mut self, near: u32) -> Result<u32> {
+    pub(super) fn take_inode(&mut self, near: u32, is_folder: bool) -> Result<u32> {
         let superblock = self.superblock();
         let a_group = superblock.inodes_per_group;
         let home = u64::from(near.saturating_sub(1)).over(a_group)?;
@@ -113,9 +135,9 @@ impl<'a> Space<'a> {
             let reserved = u64::from(superblock.first_inode).minus(1)?;
             // The volume's own inodes reach into the first groups only.
             let within = Run::between(reserved.saturating_sub(first), a_group);
-            let Some(hole) = used.holes(within).next() else { continue };
+            let Some(hole) = used.0.holes(within).next() else { continue };
             let number = low_u32(first.plus(hole.first)?.plus(1)?);
-            self.take_this_inode(number, false)?;
+            self.take_this_inode(number, is_folder)?;
             return Ok(number);
         }
         Err(Error::no_room("no inode is free"))
@@ -129,14 +151,14 @@ impl<'a> Space<'a> {
         let superblock = self.superblock();
         let a_group = superblock.inodes_per_group;
         let (at, inside) = self.group_of_inode(number);
-        let mut used = self.inodes_of(at)?;
         let wrong = || Error::corrupt(format!("inode {number} cannot be had"));
+        let (used, is_changed) = self.inodes_of(at)?;
         if !used.add(Run::new(inside, 1)) {
             return Err(wrong());
         }
+        *is_changed = true;
         // A group with an inode in it has a written bitmap of its blocks.
         self.bitmap(at)?;
-        let bitmap = used.bitmap(Run::new(0, a_group), self.block_len());
         let group = self.groups.get_mut(at).ok_or_else(wrong)?;
         group.flags &= !INODE_UNINIT;
         // A count that says less than its bitmap is a contradiction, and no mistake of ours.
@@ -146,10 +168,8 @@ impl<'a> Space<'a> {
         if let Some(unused) = &mut group.unused_inodes {
             *unused = (*unused).min(a_group.minus(inside)?.minus(1)?);
         }
-        group.inode_bitmap_checksum = crc32c(superblock.seed, superblock.covered_inodes(&bitmap));
-        let block = group.inode_bitmap;
         self.taken_inodes = self.taken_inodes.plus(1)?;
-        self.put_block(block, &bitmap)
+        Ok(())
     }
 
     /// The group of an inode, and the inode's place in it.
@@ -161,28 +181,31 @@ impl<'a> Space<'a> {
         (usize::try_from(group).unwrap_or(usize::MAX), inside)
     }
 
-    /// The inodes of a group that are in use, counted from its first.
-    fn inodes_of(&self, index: usize) -> Result<Bits> {
-        let a_group = self.superblock().inodes_per_group;
-        let mut used = Bits::new(a_group);
-        let group = self.groups.get(index);
-        let group = group.ok_or_else(|| Error::corrupt("an inode lies outside"))?;
-        if group.flags & INODE_UNINIT == 0 {
-            let bitmap = self.block(group.inode_bitmap)?;
-            for (first, count) in usage::runs(&bitmap, a_group) {
-                used.add(Run::new(first, count));
+    /// The inodes of a group that are in use, counted from its first, and whether that changed.
+    fn inodes_of(&mut self, index: usize) -> Result<&mut (Bits, bool)> {
+        if !self.inodes.contains_key(&index) {
+            let a_group = self.superblock().inodes_per_group;
+            let mut used = Bits::new(a_group);
+            let group = self.groups.get(index);
+            let group = group.ok_or_else(|| Error::corrupt("an inode lies outside"))?;
+            if group.flags & INODE_UNINIT == 0 {
+                let bitmap = self.block(group.inode_bitmap)?;
+                for (first, count) in usage::runs(&bitmap, a_group) {
+                    used.add(Run::new(first, count));
+                }
             }
+            self.inodes.insert(index, (used, false));
         }
-        Ok(used)
+        self.inodes.get_mut(&index).ok_or_else(|| Error::bug("a bitmap is lost"))
     }
 
     /// Whether an inode is in use.
     ///
     /// # Errors
     /// When its bitmap cannot be read, or there is none.
-    pub(super) fn is_inode_used(&self, number: u32) -> Result<bool> {
+    pub(super) fn is_inode_used(&mut self, number: u32) -> Result<bool> {
         let (at, inside) = self.group_of_inode(number);
-        Ok(self.inodes_of(at)?.contains(inside))
+        Ok(self.inodes_of(at)?.0.contains(inside))
     }
 
     /// Counts one folder more or less in the group of an inode.
@@ -246,6 +269,14 @@ impl<'a> Space<'a> {
     /// # Errors
     /// [`imbrik_store::Class::NoRoom`] when there is none, [`imbrik_store::Class::Corrupt`] when a bitmap is wrong.
     pub(super) fn take(&mut self, near: u64) -> Result<u64> {
+        self.take_run(near, 1).map(|run| run.first)
+    }
+
+    /// Takes free blocks in a row, as near behind `near` as there are any: up to `most` of them.
+    ///
+    /// # Errors
+    /// As [`Space::take`].
+    pub(super) fn take_run(&mut self, near: u64, most: u64) -> Result<Run> {
         let (home, inside) = self.group_of(near);
         let count = self.groups.len();
         for ahead in 0..=count {
@@ -259,15 +290,45 @@ impl<'a> Space<'a> {
             let within = Run::between(from, bits.len());
             let hole = bits.holes(within).next();
             if let Some(hole) = hole {
-                bits.add(Run::new(hole.first, 1));
-                if let Some(group) = self.groups.get_mut(index) {
-                    group.free_clusters = one_less(group.free_clusters, "free blocks")?;
-                }
-                self.taken_blocks = self.taken_blocks.plus(1)?;
-                return start.plus(hole.first);
+                let run = Run::new(hole.first, hole.len.min(most));
+                bits.add(run);
+                self.count_taken(index, run.len)?;
+                return Ok(Run::new(start.plus(run.first)?, run.len));
             }
         }
-        Err(Error::no_room("no block is free"))
+        let all = Run::new(0, self.freed.len());
+        // What was written there is known to the draft already.
+        let again = self.freed.runs(all).flat_map(|run| run.first..run.end());
+        let again = { again }.find(|block| !self.draft.has_unit(*block));
+        match again.filter(|_| !self.keeps_old) {
+            Some(block) => {
+                self.take_again(block)?;
+                Ok(Run::new(block, 1))
+            }
+            None => Err(Error::no_room("no block is free")),
+        }
+    }
+
+    fn count_taken(&mut self, group: usize, blocks: u64) -> Result<()> {
+        if let Some(group) = self.groups.get_mut(group) {
+            let left = group.free_clusters.checked_sub(blocks);
+            let wrong = || Error::corrupt("a group counts too few free blocks");
+            group.free_clusters = left.ok_or_else(wrong)?;
+        }
+        self.taken_blocks = self.taken_blocks.plus(blocks)?;
+        Ok(())
+    }
+
+    /// Takes a block that was given back.
+    fn take_again(&mut self, block: u64) -> Result<()> {
+        self.freed.remove(Run::new(block, 1));
+        let (index, _) = self.group_of(block);
+        self.count_taken(index, 1)
+    }
+
+    /// How many blocks are free by now, as the groups count them.
+    pub(super) fn free_blocks(&self) -> u64 {
+        self.groups.iter().fold(0, |sum, group| sum.saturating_add(group.free_clusters))
     }
 
     /// Takes this block; answers `false` when it is somebody's.
@@ -275,15 +336,16 @@ impl<'a> Space<'a> {
     /// # Errors
     /// [`imbrik_store::Class::Corrupt`] when it has no bitmap, or that is wrong.
     pub(super) fn take_this(&mut self, block: u64) -> Result<bool> {
+        if self.freed.contains(block) {
+            self.take_again(block)?;
+            return Ok(true);
+        }
         let (index, inside) = self.group_of(block);
         let bits = self.bitmap(index)?;
         let bits = bits.ok_or_else(|| Error::corrupt("a block in use has no bitmap"))?;
         let is_new = bits.add(Run::new(inside, 1));
         if is_new {
-            if let Some(group) = self.groups.get_mut(index) {
-                group.free_clusters = one_less(group.free_clusters, "free blocks")?;
-            }
-            self.taken_blocks = self.taken_blocks.plus(1)?;
+            self.count_taken(index, 1)?;
         }
         Ok(is_new)
     }
@@ -294,10 +356,9 @@ impl<'a> Space<'a> {
         let (index, inside) = self.group_of(block);
         let bits = self.bitmap(index)?;
         let bits = bits.ok_or_else(|| Error::corrupt("a block in use has no bitmap"))?;
-        if !bits.contains(inside) {
+        if !bits.contains(inside) || !self.freed.add(Run::new(block, 1)) {
             return Err(Error::corrupt(format!("block {block} is free already")));
         }
-        bits.remove(Run::new(inside, 1));
         if let Some(group) = self.groups.get_mut(index) {
             group.free_clusters = group.free_clusters.plus(1)?;
         }
@@ -310,27 +371,24 @@ impl<'a> Space<'a> {
     /// # Errors
     /// [`imbrik_store::Class::Corrupt`] when its bitmap says that it is free.
     pub(super) fn give_back_inode(&mut self, number: u32, is_folder: bool) -> Result<()> {
-        let superblock = self.superblock();
         let (at, inside) = self.group_of_inode(number);
         let wrong = || Error::corrupt(format!("inode {number} is free already"));
-        let group = self.groups.get(at).filter(|group| group.flags & INODE_UNINIT == 0);
-        let block = group.ok_or_else(wrong)?.inode_bitmap;
-        let mut bitmap = self.block(block)?;
-        let byte = usize::try_from(inside / 8).ok().and_then(|byte| bitmap.get_mut(byte));
-        let byte = byte.ok_or_else(wrong)?;
-        let bit = 1u8.checked_shl(u32::try_from(inside % 8).unwrap_or(0)).unwrap_or(0);
-        if *byte & bit == 0 {
+        let keeps_old = self.keeps_old;
+        let (used, is_changed) = self.inodes_of(at)?;
+        if !used.contains(inside) {
             return Err(wrong());
         }
-        *byte &= !bit;
-        self.put_block(block, &bitmap)?;
+        *is_changed = true;
+        match keeps_old {
+            // A name of old may still lead to it, for whoever sees half of it all.
+            true => self.waiting_inodes.push((at, inside)),
+            false => used.remove(Run::new(inside, 1)),
+        }
         if let Some(group) = self.groups.get_mut(at) {
             group.free_inodes = group.free_inodes.plus(1)?;
             if is_folder {
                 group.used_directories = one_less(group.used_directories, "folders")?;
             }
-            group.inode_bitmap_checksum =
-                crc32c(superblock.seed, superblock.covered_inodes(&bitmap));
         }
         self.freed_inodes = self.freed_inodes.plus(1)?;
         Ok(())
@@ -387,12 +445,28 @@ impl<'a> Space<'a> {
     pub(super) fn finish(mut self) -> Result<Edited> {
         let superblock = self.superblock();
         let len = self.block_len();
-        for (index, bits) in std::mem::take(&mut self.bitmaps) {
+        for (index, mut bits) in std::mem::take(&mut self.bitmaps) {
+            let start = superblock.group_start(index.fitting::<u64>()?);
+            for run in self.freed.runs(Run::new(start, bits.len())) {
+                bits.remove(Run::new(run.first.minus(start)?, run.len));
+            }
             let bitmap = bits.bitmap(Run::new(0, bits.len()), len);
             let sum = crc32c(superblock.seed, superblock.covered(&bitmap));
             let Some(group) = self.groups.get_mut(index) else { continue };
             group.block_bitmap_checksum = sum;
             let block = group.block_bitmap;
+            self.put_block(block, &bitmap)?;
+        }
+        for (at, inside) in std::mem::take(&mut self.waiting_inodes) {
+            self.inodes_of(at)?.0.remove(Run::new(inside, 1));
+        }
+        for (index, (bits, _)) in std::mem::take(&mut self.inodes).into_iter().filter(|all| all.1.1)
+        {
+            let bitmap = bits.bitmap(Run::new(0, bits.len()), len);
+            let sum = crc32c(superblock.seed, superblock.covered_inodes(&bitmap));
+            let Some(group) = self.groups.get_mut(index) else { continue };
+            group.inode_bitmap_checksum = sum;
+            let block = group.inode_bitmap;
             self.put_block(block, &bitmap)?;
         }
         let groups = (0u64..).zip(self.groups.iter().zip(&self.opened.groups));

@@ -1,44 +1,61 @@
-//! A small file put into a FAT volume, and a serial number of its own.
+//! How FAT keeps sets of entries and chains, for whoever changes its files; and a serial number of its
+//! own.
 
 use super::{
     boot::{BootSector, Width},
     folder::{
-        self, ATTR_LONG_NAME, ENTRY, FolderPlace, Records, Use, is_folder, name_sum, named,
-        short_name, use_of,
+        self, ATTR_FOLDER, ATTR_LONG_NAME, ENTRY, FolderPlace, Use, is_dots, is_folder, name_sum,
+        named, short_name, use_of,
     },
     table::Table,
 };
 use crate::{
-    FilePut,
-    bits::Run,
+    bits::{Bits, Run},
+    cluster_edit::{
+        self, ClusterSpace, FolderKey, OpenFolder, SetFormat, SetKind, SetTimes, Slot, is_dos_name,
+    },
     clusters::{Link, follow},
     dos_time::dos_time,
+    edit::{EditOptions, EditedVolume, FileEdit},
+    files::FileTime,
 };
 use imbrik_store::{
     Edited, ReadAt, bytes,
     error::{Error, Result},
     exact::Exact as _,
     read_vec,
-    units::{ByteLen, ByteOffset},
+    units::{ByteLen, ByteOffset, Span},
 };
 use std::sync::Arc;
 
 const ARCHIVE: u8 = 0x20;
+/// The root directory, where that has a place of its own: no cluster has this number.
+const FIXED_ROOT: FolderKey = u64::MAX;
 
-/// The volume in `store` with a file put into it.
+/// The volume in `store` with `edits` done to its files.
 ///
 /// # Errors
-/// As [`crate::put_file`].
-pub(crate) fn put_file(store: &Arc<dyn ReadAt>, put: &FilePut) -> Result<Edited> {
-    let sector = read_vec(&**store, ByteOffset::ZERO, 512)?;
-    let boot =
-        BootSector::decode(&sector).ok_or_else(|| Error::corrupt("its boot sector is gone"))?;
+/// As [`crate::OpenVolume::edit`].
+pub(crate) fn edit(
+    store: &Arc<dyn ReadAt>,
+    edits: &[FileEdit],
+    options: EditOptions,
+) -> Result<EditedVolume> {
+    let boot = boot_of(store)?;
     let table = Table::read(&**store, &boot)?;
-    let mut editor =
-        Editor { draft: Edited::new(Arc::clone(store)), boot, table, taken: 0, given_back: 0 };
-    editor.put(put)?;
-    editor.finish()?;
-    Ok(editor.draft)
+    let mut used = Bits::new(boot.clusters);
+    for number in 0..boot.clusters {
+        if table.link(number) != Link::Free {
+            used.add(Run::new(number, 1));
+        }
+    }
+    let format = Fat { boot, table };
+    cluster_edit::edit(store, format, ClusterSpace::of(used), edits, options)
+}
+
+fn boot_of(store: &Arc<dyn ReadAt>) -> Result<BootSector> {
+    let sector = read_vec(&**store, ByteOffset::ZERO, 512)?;
+    BootSector::decode(&sector).ok_or_else(|| Error::corrupt("its boot sector is gone"))
 }
 
 /// The volume in `store` with the serial number `serial`, in both boot sectors.
@@ -46,9 +63,7 @@ pub(crate) fn put_file(store: &Arc<dyn ReadAt>, put: &FilePut) -> Result<Edited>
 /// # Errors
 /// When the store cannot be read; [`imbrik_store::Class::Unsupported`] when it has none.
 pub(crate) fn with_serial(store: &Arc<dyn ReadAt>, serial: u32) -> Result<Edited> {
-    let sector = read_vec(&**store, ByteOffset::ZERO, 512)?;
-    let boot =
-        BootSector::decode(&sector).ok_or_else(|| Error::corrupt("its boot sector is gone"))?;
+    let boot = boot_of(store)?;
     let at = if boot.width == Width::Bits32 { 67u64 } else { 39 };
     let mut draft = Edited::new(Arc::clone(store));
     let backup = Some(boot.backup).filter(|at| *at > 0 && *at < boot.reserved);
@@ -65,237 +80,256 @@ pub(crate) fn with_serial(store: &Arc<dyn ReadAt>, serial: u32) -> Result<Edited
     Ok(draft)
 }
 
-struct Editor {
-    draft: Edited,
+struct Fat {
     boot: BootSector,
     table: Table,
-    taken: u64,
-    given_back: u64,
 }
 
-impl Editor {
-    fn put(&mut self, put: &FilePut) -> Result<()> {
-        let (name, folders) =
-            put.path.split_last().ok_or_else(|| Error::usage("a file needs a name"))?;
-        let root = self.boot.root();
-        let mut place = root.ok_or_else(|| Error::corrupt("its root directory has no cluster"))?;
-        for part in folders {
-            let records = self.records(place)?;
-            let found = named(&records).find(|one| one.is_called(part));
-            let found = found.ok_or_else(|| {
-                let part = String::from_utf8_lossy(part);
-                Error::usage(format!("there is no folder {part} for it"))
-            })?;
-            if !is_folder(found.raw) {
-                return Err(Error::unsupported("a file stands where a folder is meant"));
-            }
-            let first = self.boot.first_of(found.raw);
-            place = FolderPlace::Chain(first.ok_or_else(|| Error::corrupt("a folder is empty"))?);
-        }
-        let records = self.records(place)?;
-        let found = named(&records).find(|one| one.is_called(name));
-        let found = found.map(|one| (one.at, is_folder(one.raw)));
-        let at = match found {
-            Some((_, true)) => {
-                return Err(Error::unsupported("something else stands in its place"));
-            }
-            Some((at, false)) => at,
-            None => self.add_entry(place, records, name, put.now)?,
-        };
-        self.put_content(at, &put.content, put.now)
-    }
-
-    fn place(&self, cluster: u64) -> ByteOffset {
-        let ahead = self.boot.cluster.checked_mul(cluster).unwrap_or_default();
-        self.boot.data().start().saturating_add(ahead)
-    }
-
+impl Fat {
     /// The clusters of the chain that starts at `first`.
-    fn chain(&self, first: u64) -> Result<Vec<u64>> {
+    fn chain(&self, first: u64) -> Result<Vec<Run>> {
         let link = &mut |number| Ok(self.table.link(number));
-        let chain = follow(first, self.boot.clusters, link, &mut |_| Ok(()))?.whole()?;
-        Ok(chain.into_iter().flat_map(|run| run.first..run.end()).collect())
+        follow(first, self.boot.clusters, link, &mut |_| Ok(()))?.whole()
     }
 
-    fn records(&self, place: FolderPlace) -> Result<Records> {
-        let spans = match place {
-            FolderPlace::Fixed(span) => vec![span],
-            FolderPlace::Chain(first) => {
-                let clusters = self.chain(first)?.into_iter();
-                clusters.map(|one| self.boot.span_of(Run::new(one, 1))).collect()
-            }
-        };
-        let all: ByteLen = spans.iter().map(|span| span.len()).sum();
-        match all > self.boot.most_of_a_folder() {
-            true => Err(Error::corrupt("a folder is too long")),
-            false => folder::read(&self.draft, spans),
+    /// Has all tables say `value` of cluster `number`.
+    fn put_value(&mut self, draft: &mut Edited, number: u64, value: u32) -> Result<()> {
+        let place = self.table.put(number, value)?;
+        let bytes = read_vec(&self.table, place.start(), place.len().to_usize().unwrap_or(0))?;
+        for table in self.boot.tables().collect::<Vec<_>>() {
+            let ahead = ByteLen::new(place.start().get());
+            draft.put(table.start().plus(ahead)?, &bytes)?;
         }
+        Ok(())
     }
 
-    /// Adds an entry for a new, empty file; answers where its short entry stands.
-    fn add_entry(
-        &mut self,
-        place: FolderPlace,
-        mut entries: Records,
-        name: &[u8],
-        now: u64,
-    ) -> Result<ByteOffset> {
-        let text = std::str::from_utf8(name).map_err(|_| Error::usage("the name is no UTF-8"))?;
-        let units: Vec<u16> = text.encode_utf16().collect();
-        let is_odd = |c: char| c.is_control() || "\"*/:<>?\\|".contains(c);
-        if units.is_empty() || units.len() > 255 || text.contains(is_odd) {
+    /// Has a short entry name a first cluster.
+    fn put_first(&self, raw: &mut Slot, first: Option<u64>) -> Result<()> {
+        let first = first.map_or(Ok(0), |first| first.plus(2)?.fitting::<u32>())?;
+        let [a, b, c, d] = first.to_le_bytes();
+        let _ = bytes::put(raw, 26, [a, b]);
+        if self.boot.width == Width::Bits32 {
+            let _ = bytes::put(raw, 20, [c, d]);
+        }
+        Ok(())
+    }
+
+    /// The pieces of a long name and the short entry `own` with a name of its own in `folder`.
+    fn named_set(&self, folder: &OpenFolder, name: &str, mut own: Slot) -> Result<Vec<Slot>> {
+        if !is_dos_name(name) {
             return Err(Error::usage("such a name cannot be on a FAT volume"));
         }
-        let short = short_for(text, &entries);
-        let is_plain = short_name(&short).as_deref() == Some(name);
-        let mut set: Vec<[u8; ENTRY]> =
-            if is_plain { Vec::new() } else { long_entries(&units, &short) };
-        let mut own = [0u8; ENTRY];
+        let short = short_for(name, folder);
+        let units: Vec<u16> = name.encode_utf16().collect();
+        let is_plain = short_name(&short).as_deref() == Some(name.as_bytes());
+        let mut set = if is_plain { Vec::new() } else { long_entries(&units, &short) };
         own.get_mut(..11).unwrap_or_default().copy_from_slice(&short);
-        let (date, time) = dos_time(now);
-        let _ = bytes::put(&mut own, 11, [ARCHIVE]);
-        for (at, value) in [(14, time), (16, date), (18, date), (22, time), (24, date)] {
-            let _ = bytes::put(&mut own, at, value.to_le_bytes());
-        }
+        // Whether its letters are small is told by the long name.
+        let _ = bytes::put(&mut own, 12, [0]);
         set.push(own);
-        loop {
-            // Behind the first empty entry, all are.
-            let end = entries.iter().position(|(_, entry)| use_of(entry) == Use::End);
-            let end = end.unwrap_or(entries.len());
-            let free = |index: usize| {
-                let entry = entries.get(index);
-                entry.is_some_and(|(_, entry)| index >= end || use_of(entry) == Use::Free)
-            };
-            let room = (0..entries.len())
-                .find(|start| (*start..start.saturating_add(set.len())).all(&free));
-            if let Some(start) = room {
-                let mut last = ByteOffset::ZERO;
-                for ((at, _), bytes) in entries.iter().skip(start).zip(&set) {
-                    self.draft.put(*at, bytes)?;
-                    last = *at;
-                }
-                // What stood behind the end is not to be taken for entries.
-                let behind = start.plus(set.len())?;
-                if behind > end
-                    && let Some((at, _)) = entries.get(behind)
-                {
-                    self.draft.put(*at, &[0])?;
-                }
-                return Ok(last);
-            }
-            let FolderPlace::Chain(first) = place else {
-                return Err(Error::no_room("the root directory is full"));
-            };
-            let mut clusters = self.chain(first)?;
-            let new = self.take(clusters.last().copied().unwrap_or(0))?;
-            let zeros = vec![0; self.boot.cluster.to_usize().unwrap_or(0)];
-            self.draft.put(self.place(new), &zeros)?;
-            clusters.push(new);
-            self.put_chain(&clusters)?;
-            entries = self.records(place)?;
+        Ok(set)
+    }
+}
+
+impl SetFormat for Fat {
+    fn cluster(&self) -> ByteLen {
+        self.boot.cluster
+    }
+
+    fn span_of(&self, run: Run) -> Span {
+        self.boot.span_of(run)
+    }
+
+    fn longest(&self) -> u64 {
+        u32::MAX.into()
+    }
+
+    fn root(&self) -> FolderKey {
+        match self.boot.root() {
+            Some(FolderPlace::Chain(first)) => first,
+            _ => FIXED_ROOT,
         }
     }
 
-    /// A free cluster, as near behind `near` as there is one.
-    fn take(&mut self, near: u64) -> Result<u64> {
-        let all = self.boot.clusters;
-        let free = (near..all).chain(0..near).find(|one| self.table.link(*one) == Link::Free);
-        let free = free.ok_or_else(|| Error::no_room("no cluster is free"))?;
-        self.put_entry(free, None)?;
-        self.taken = self.taken.plus(1)?;
-        Ok(free)
+    fn read_folder(
+        &self,
+        draft: &Edited,
+        key: FolderKey,
+        _: Option<&[Slot]>,
+    ) -> Result<OpenFolder> {
+        let (spans, runs) = match self.boot.root() {
+            None => return Err(Error::corrupt("its root directory has no cluster")),
+            Some(FolderPlace::Fixed(span)) if key == FIXED_ROOT => (vec![span], Vec::new()),
+            Some(_) => {
+                let runs = self.chain(key)?;
+                (runs.iter().map(|run| self.boot.span_of(*run)).collect(), runs)
+            }
+        };
+        let most = self.boot.most_of_a_folder();
+        let all: ByteLen = spans.iter().map(|span| span.len()).sum();
+        if all > most {
+            return Err(Error::corrupt("a folder is too long"));
+        }
+        let records = folder::read(draft, spans)?;
+        let mut sets = Vec::new();
+        for one in named(&records).filter(|one| !is_dots(one.raw)) {
+            sets.push((one.names(), one.slots.clone()));
+        }
+        let is_free = |slot: &Slot| matches!(use_of(slot), Use::Free | Use::End);
+        let mut folder = OpenFolder::new(key, records, runs, most.get(), is_free);
+        for (names, range) in sets {
+            folder.learn(names.iter().map(|name| self.folded(name)).collect(), range);
+        }
+        Ok(folder)
     }
 
-    /// Has the table say that cluster `number` goes on at `next`, or is the last one.
-    fn put_entry(&mut self, number: u64, next: Option<u64>) -> Result<()> {
+    fn folded(&self, name: &str) -> String {
+        name.to_lowercase()
+    }
+
+    fn kind_of(&self, set: &[Slot]) -> Option<SetKind> {
+        let own = set.last().filter(|own| use_of(own) == Use::File)?;
+        Some(if is_folder(own) { SetKind::Folder } else { SetKind::File })
+    }
+
+    fn clusters_of(&self, set: &[Slot]) -> Result<Vec<Run>> {
+        match set.last().and_then(|own| self.boot.first_of(own)) {
+            Some(first) => self.chain(first),
+            None => Ok(Vec::new()),
+        }
+    }
+
+    fn new_set(
+        &self,
+        folder: &OpenFolder,
+        name: &str,
+        kind: SetKind,
+        times: SetTimes,
+    ) -> Result<Vec<Slot>> {
+        let attributes = if kind == SetKind::Folder { ATTR_FOLDER } else { ARCHIVE };
+        self.named_set(folder, name, own_entry(attributes, times))
+    }
+
+    fn renamed(&self, folder: &OpenFolder, set: &[Slot], name: &str) -> Result<Vec<Slot>> {
+        let own = set.last().ok_or_else(|| Error::bug("a set is empty"))?;
+        self.named_set(folder, name, *own)
+    }
+
+    fn names_of(&self, set: &[Slot]) -> Vec<String> {
+        let records: Vec<_> = set.iter().map(|slot| (ByteOffset::ZERO, *slot)).collect();
+        let names = named(&records).flat_map(|one| one.names());
+        names.map(|name| self.folded(&name)).collect()
+    }
+
+    fn touch(&self, set: &mut [Slot], modified: FileTime) {
+        if let Some(own) = set.last_mut() {
+            let (date, time) = dos_time(modified.seconds.unsigned_abs());
+            let _ = bytes::put(own, 22, time.to_le_bytes());
+            let _ = bytes::put(own, 24, date.to_le_bytes());
+        }
+    }
+
+    fn bind(
+        &mut self,
+        draft: &mut Edited,
+        set: Option<&mut [Slot]>,
+        runs: &[Run],
+        len: u64,
+    ) -> Result<()> {
+        let mut all = runs.iter().flat_map(|run| run.first..run.end()).peekable();
+        let first = all.peek().copied();
         let end = match self.boot.width {
             Width::Bits12 => 0xfff,
             Width::Bits16 => 0xffff,
             Width::Bits32 => 0x0fff_ffff,
         };
-        let value = next.map_or(Ok(end), |next| next.plus(2)?.fitting())?;
-        self.put_value(number, value)
-    }
-
-    fn put_value(&mut self, number: u64, value: u32) -> Result<()> {
-        let place = self.table.put(number, value)?;
-        let bytes = read_vec(&self.table, place.start(), place.len().to_usize().unwrap_or(0))?;
-        for table in self.boot.tables().collect::<Vec<_>>() {
-            let ahead = ByteLen::new(place.start().get());
-            self.draft.put(table.start().plus(ahead)?, &bytes)?;
+        while let Some(number) = all.next() {
+            let value = all.peek().map_or(Ok(end), |next| next.plus(2)?.fitting())?;
+            self.put_value(draft, number, value)?;
+        }
+        if let Some(own) = set.and_then(|set| set.last_mut()) {
+            self.put_first(own, first)?;
+            if !is_folder(own) {
+                let _ = bytes::put(own, 28, len.fitting::<u32>()?.to_le_bytes());
+            }
         }
         Ok(())
     }
 
-    fn put_chain(&mut self, clusters: &[u64]) -> Result<()> {
-        let next = clusters.iter().skip(1).map(|next| Some(*next)).chain([None]);
-        for (number, next) in clusters.iter().zip(next) {
-            self.put_entry(*number, next)?;
-        }
-        Ok(())
+    fn tells_len_of_folders(&self) -> bool {
+        false
     }
 
-    /// Gives the file whose entry stands at `at` new content.
-    fn put_content(&mut self, at: ByteOffset, content: &[u8], now: u64) -> Result<()> {
-        let mut entry = read_vec(&self.draft, at, ENTRY)?;
-        let mut clusters = match self.boot.first_of(&entry) {
-            Some(first) => self.chain(first)?,
-            None => Vec::new(),
+    fn first_slots(&self, key: FolderKey, above: FolderKey, times: SetTimes) -> Vec<Slot> {
+        let dots = |name: &[u8; 11], first| {
+            let mut own = own_entry(ATTR_FOLDER, times);
+            own.get_mut(..11).unwrap_or_default().copy_from_slice(name);
+            let _ = self.put_first(&mut own, first);
+            own
         };
-        let len = self.boot.cluster.to_usize().unwrap_or(1).max(1);
-        let needed = content.len().div_ceil(len);
-        for number in clusters.split_off(needed.min(clusters.len())) {
-            self.put_value(number, 0)?;
-            self.given_back = self.given_back.plus(1)?;
-        }
-        while clusters.len() < needed {
-            let near = clusters.last().copied().unwrap_or(0);
-            clusters.push(self.take(near)?);
-        }
-        self.put_chain(&clusters)?;
-        for (number, piece) in clusters.iter().zip(content.chunks(len)) {
-            let mut piece = piece.to_vec();
-            piece.resize(len, 0);
-            let place = self.place(*number);
-            self.draft.put(place, &piece)?;
-        }
-        let first = clusters.first().map_or(0, |first| first.saturating_add(2));
-        let [a, b, c, d] = first.fitting::<u32>()?.to_le_bytes();
-        let size =
-            u32::try_from(content.len()).map_err(|_| Error::usage("the file is too long"))?;
-        let (date, time) = dos_time(now);
-        let _ = bytes::put(&mut entry, 26, [a, b]);
-        if self.boot.width == Width::Bits32 {
-            let _ = bytes::put(&mut entry, 20, [c, d]);
-        }
-        let _ = bytes::put(&mut entry, 28, size.to_le_bytes());
-        let _ = bytes::put(&mut entry, 22, time.to_le_bytes());
-        let _ = bytes::put(&mut entry, 24, date.to_le_bytes());
-        self.draft.put(at, &entry)
+        // Of the folder above, the root has no number there.
+        let above = Some(above).filter(|above| *above != self.root());
+        vec![dots(b".          ", Some(key)), dots(b"..         ", above)]
     }
 
-    /// The count of free clusters follows, where there is one.
-    fn finish(&mut self) -> Result<()> {
+    fn put_above(
+        &self,
+        folder: &mut OpenFolder,
+        above: FolderKey,
+        draft: &mut Edited,
+    ) -> Result<()> {
+        let second = folder.set(&(1..2))?.first().copied();
+        let mut second = second
+            .filter(|slot| short_name(slot).as_deref() == Some(b".."))
+            .ok_or_else(|| Error::corrupt("a folder does not know which one it is in"))?;
+        self.put_first(&mut second, Some(above).filter(|above| *above != self.root()))?;
+        folder.put_slot(1, second, draft)
+    }
+
+    fn clear(&self, slot: &mut Slot) {
+        let _ = bytes::put(slot, 0, [0xe5]);
+    }
+
+    /// The tables, and the count of free clusters, where there is one.
+    fn finish(&mut self, draft: &mut Edited, space: &ClusterSpace) -> Result<()> {
+        let taken = space.taken().count().fitting::<u64>()?;
+        let mut freed = 0u64;
+        for number in space.freed().flat_map(|run| run.first..run.end()) {
+            freed = freed.plus(u64::from(space.was_used(number)))?;
+            self.put_value(draft, number, 0)?;
+        }
         let boot = &self.boot;
         let copies = [boot.fs_info, boot.backup.plus(boot.fs_info)?];
         for copy in copies.into_iter().filter(|at| *at > 0 && *at < boot.reserved) {
             let at = ByteOffset::new(copy.times(boot.sector)?);
-            let info = read_vec(&self.draft, at, 512)?;
+            let info = read_vec(&*draft, at, 512)?;
             let signed = bytes::le_u32(&info, 0) == Some(0x4161_5252)
                 && bytes::le_u32(&info, 484) == Some(0x6141_7272);
             let free = bytes::le_u32(&info, 488).filter(|free| *free != u32::MAX && signed);
             let Some(free) = free else { continue };
             // Nobody looked whether that count is right: it is a hint, and stays one.
-            let now = u64::from(free).saturating_add(self.given_back).saturating_sub(self.taken);
+            let now = u64::from(free).saturating_add(freed).saturating_sub(taken);
             let now = u32::try_from(now).unwrap_or(u32::MAX);
-            self.draft.put(at.plus(ByteLen::new(488))?, &now.to_le_bytes())?;
+            draft.put(at.plus(ByteLen::new(488))?, &now.to_le_bytes())?;
         }
         Ok(())
     }
 }
 
+/// A short entry without a name.
+fn own_entry(attributes: u8, times: SetTimes) -> Slot {
+    let mut own = [0u8; ENTRY];
+    let (date, time) = dos_time(times.now.seconds.unsigned_abs());
+    let (changed, at) = dos_time(times.modified.seconds.unsigned_abs());
+    let _ = bytes::put(&mut own, 11, [attributes]);
+    for (place, value) in [(14, time), (16, date), (18, date), (22, at), (24, changed)] {
+        let _ = bytes::put(&mut own, place, value.to_le_bytes());
+    }
+    own
+}
+
 /// The eleven bytes of a short name for `name` that nothing in the folder has.
-fn short_for(name: &str, entries: &Records) -> [u8; 11] {
+fn short_for(name: &str, folder: &OpenFolder) -> [u8; 11] {
     let plain = |c: char| c.is_ascii_alphanumeric() || "$%'-_@~`!(){}^#&".contains(c);
     let letters = |text: &str| -> String {
         text.chars().filter(|c| plain(*c)).map(|c| c.to_ascii_uppercase()).collect()
@@ -313,7 +347,8 @@ fn short_for(name: &str, entries: &Records) -> [u8; 11] {
         short
     };
     let is_taken = |short: &[u8; 11]| {
-        entries.iter().any(|(_, entry)| entry.get(..11) == Some(short.as_slice()))
+        let name = short_name(short).unwrap_or_default();
+        folder.has(&String::from_utf8_lossy(&name).to_lowercase())
     };
     let whole = if extension.is_empty() { base.clone() } else { format!("{base}.{extension}") };
     let short = made(&base);
@@ -322,7 +357,7 @@ fn short_for(name: &str, entries: &Records) -> [u8; 11] {
         return short;
     }
     let base = if base.is_empty() { "FILE".to_owned() } else { base };
-    let numbered = (1..100_000u32).map(|number| {
+    let numbered = (1..1_000_000u32).map(|number| {
         let tail = format!("~{number}");
         let keep = 8usize.saturating_sub(tail.len());
         made(&format!("{}{tail}", base.chars().take(keep).collect::<String>()))

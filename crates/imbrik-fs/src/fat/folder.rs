@@ -9,6 +9,7 @@ use imbrik_store::{
     read_up_to,
     units::{ByteLen, ByteOffset, Span},
 };
+use std::ops::Range;
 
 /// Bytes an entry.
 pub(super) const ENTRY: usize = 32;
@@ -136,6 +137,8 @@ pub(super) struct Named<'a> {
     /// Where its short entry stands.
     pub(super) at: ByteOffset,
     pub(super) raw: &'a Raw,
+    /// Which of the records are about it: the pieces of its long name, and its short entry.
+    pub(super) slots: Range<usize>,
     long: Option<String>,
 }
 
@@ -146,6 +149,13 @@ impl Named<'_> {
             Some(long) => long.clone().into_bytes(),
             None => self.shown_short_name(),
         }
+    }
+
+    /// Every name that it is found by.
+    pub(super) fn names(&self) -> Vec<String> {
+        let short = short_name(self.raw).unwrap_or_default();
+        let short = String::from_utf8_lossy(&short).into_owned();
+        self.long.iter().cloned().chain([short]).collect()
     }
 
     fn shown_short_name(&self) -> Vec<u8> {
@@ -217,13 +227,18 @@ impl Pieces {
 /// The files and folders among `records`, with their long names.
 pub(super) fn named(records: &[(ByteOffset, Raw)]) -> impl Iterator<Item = Named<'_>> {
     let mut pieces = Pieces::default();
-    let used = records.iter().take_while(|(_, raw)| use_of(raw) != Use::End);
-    used.filter_map(move |(at, raw)| match use_of(raw) {
+    let used = records.iter().enumerate().take_while(|(_, (_, raw))| use_of(raw) != Use::End);
+    used.filter_map(move |(index, (at, raw))| match use_of(raw) {
         Use::LongName => {
             pieces.take(raw);
             None
         }
-        Use::File => Some(Named { at: *at, raw, long: pieces.name_of(raw) }),
+        Use::File => {
+            let long = pieces.name_of(raw);
+            let before = long.as_ref().map_or(0, |name| name.encode_utf16().count().div_ceil(13));
+            let slots = index.saturating_sub(before)..index.saturating_add(1);
+            Some(Named { at: *at, raw, slots, long })
+        }
         Use::End | Use::Free | Use::Label => {
             pieces = Pieces::default();
             None

@@ -1,6 +1,7 @@
 //! FAT12, FAT16 and FAT32, after the FAT file system specification 1.03.
 
 mod boot;
+mod commit;
 mod edit;
 mod files;
 mod folder;
@@ -13,8 +14,10 @@ mod usage;
 use crate::{
     DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Usage, Volume,
     VolumeKind,
+    commit::Commit,
+    edit::{EditOptions, EditedVolume, FileEdit},
     files::Files,
-    filesystem::{FilePut, Filesystem, Reshape},
+    filesystem::{Filesystem, Reshape},
     hidden_sectors::hidden_sectors,
     ids::{serial_of, serial_text},
 };
@@ -77,13 +80,18 @@ impl Filesystem for Fat {
         reshape::check(&**store, cancel)
     }
 
-    fn put_file(
+    fn edit(
         &self,
         store: &Arc<dyn ReadAt>,
         _kind: VolumeKind,
-        put: &FilePut,
-    ) -> Result<DerivedVolume> {
-        edit::put_file(store, put).map(DerivedVolume::from)
+        edits: &[FileEdit],
+        options: EditOptions,
+    ) -> Result<EditedVolume> {
+        edit::edit(store, edits, options)
+    }
+
+    fn commit(&self, store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<Commit> {
+        commit::commit(store, edited)
     }
 
     fn with_id(

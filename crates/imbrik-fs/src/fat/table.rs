@@ -162,6 +162,14 @@ impl Table {
         self.width.link(self.entry(number), self.clusters())
     }
 
+    /// The entry of cluster `number` without the bits that are not its own.
+    pub(super) fn value(&self, number: u64) -> u32 {
+        match self.width {
+            Width::Bits32 => self.entry(number) & !TOP,
+            _ => self.entry(number),
+        }
+    }
+
     /// The entry of cluster `number` as it stands there; one that is not there is free.
     fn entry(&self, number: u64) -> u32 {
         let at = number.checked_add(2).and_then(|at| usize::try_from(at).ok());

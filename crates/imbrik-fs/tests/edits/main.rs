@@ -1,12 +1,16 @@
 //! Files put into volumes, and volumes under other ids: judged by the system's checkers, read by its
 //! drivers.
 
+mod cuts;
+mod random;
 #[path = "../support/mod.rs"]
 mod support;
 
-use imbrik_fs::{DerivedVolume, FilePut, OpenVolume, ReshapeOptions};
+use imbrik_fs::{
+    DerivedVolume, EditOptions, FileEdit, FileMeta, FileTime, OpenVolume, ReshapeOptions,
+};
 use imbrik_store::{
-    Class, FileStore, ReadAt, Result,
+    Class, FileStore, ReadAt, Result, SparseStore,
     progress::Cancel,
     read_vec,
     units::{ByteLen, ByteOffset},
@@ -19,6 +23,11 @@ use std::{
     sync::Arc,
 };
 use support::{is_root, sh};
+
+const NOW: EditOptions = EditOptions {
+    now: FileTime { seconds: 1_790_000_000, nanoseconds: 123_456_789 },
+    keeps_old: false,
+};
 
 /// An ext volume `v` of 48 MiB with a hashed folder, made with `options`.
 fn ext(options: &str) -> tempfile::TempDir {
@@ -54,10 +63,10 @@ fn keep(dir: &Path, settled: &DerivedVolume) {
 }
 
 fn put(dir: &Path, path: &str, content: &[u8]) -> Result<()> {
-    let volume = volume(dir);
     let path = path.split('/').map(|name| name.as_bytes().to_vec()).collect();
-    let file = FilePut { path, content: content.to_vec(), mode: None, now: 1_790_000_000 };
-    volume.put_file(&file).map(|settled| keep(dir, &settled))
+    let content = Arc::new(SparseStore::of(content));
+    let edit = FileEdit::Put { path, content, meta: FileMeta::default() };
+    volume(dir).edit(&[edit], NOW).map(|edited| keep(dir, &edited.volume))
 }
 
 fn judged(dir: &Path) {
@@ -381,9 +390,19 @@ proptest! {
         let store: Arc<dyn ReadAt> = Arc::new(imbrik_store::SparseStore::of(&bytes));
         let Some(known) = OpenVolume::open(Arc::clone(&store)).unwrap() else { return Ok(()) };
         let path = if which == 0 { vec![b"etc".to_vec(), b"new".to_vec()] } else { vec![b"new".to_vec()] };
-        let file = FilePut { path, content: vec![7; 5000], mode: Some(0o600), now: 1 };
+        let content: Arc<dyn ReadAt> = Arc::new(SparseStore::of(&[7; 5000]));
+        let meta = FileMeta { permissions: Some(0o600), ..FileMeta::default() };
+        let put = FileEdit::Put { path: path.clone(), content, meta: meta.clone() };
+        let to = vec![b"moved".to_vec()];
+        let edits = [
+            put,
+            FileEdit::Folder { path: vec![b"hives".to_vec()], meta },
+            FileEdit::Rename { from: path, to: to.clone() },
+            FileEdit::Remove { path: to },
+        ];
         for settled in [
-            known.put_file(&file),
+            known.edit(&edits[..1], NOW).map(|edited| edited.volume),
+            known.edit(&edits, NOW).map(|edited| edited.volume),
             known.with_id(uuid::Uuid::from_u128(7), ReshapeOptions::in_memory(&Cancel::new())),
         ].into_iter().flatten() {
             let _ = read_vec(&*settled.store, ByteOffset::ZERO, 1 << 20).unwrap();

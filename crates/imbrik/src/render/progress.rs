@@ -91,6 +91,7 @@ fn title(step: Step) -> &'static str {
         Step::Unpacking => "unpacking to a temporary file",
         Step::TakingIn => "taking in the pipe",
         Step::Repacking => "repacking the image",
+        Step::Editing => "writing the image again",
         Step::Fitting => "fitting the image",
         Step::Saving => "reading the card",
         Step::TryingAgain => "trying bad places again",

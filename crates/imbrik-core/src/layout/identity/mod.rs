@@ -10,9 +10,11 @@ mod keys;
 use super::{Change, Plan, Survey, View, Warning};
 use crate::table;
 use follow::NewId;
-use imbrik_fs::{DerivedVolume, FilePut, OpenVolume, ReshapeOptions, Volume};
+use imbrik_fs::{
+    DerivedVolume, EditOptions, FileEdit, FileMeta, FileTime, OpenVolume, ReshapeOptions, Volume,
+};
 use imbrik_store::{
-    ReadAt, Window,
+    ReadAt, SparseStore, Window,
     error::{Class, Error, Result},
     progress::Cancel,
     units::{ByteLen, ByteOffset, Span, joined},
@@ -27,7 +29,7 @@ const MOST: usize = 1 << 20;
 const MACHINE_IDS: [&str; 2] = ["etc/machine-id", "var/lib/dbus/machine-id"];
 
 /// What a copy gets of its own.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default)]
 pub struct Identity {
     /// Whether the table and all volumes get new ids, and what refers to them follows.
     pub ids: bool,
@@ -36,28 +38,26 @@ pub struct Identity {
     /// Whether it gets SSH host keys of its own, of the kinds that are there, and loses its machine
     /// id, so that its system makes a new one.
     pub keys: bool,
-    /// Small files to put in.
-    pub files: Vec<IdentityFile>,
+    /// What else is done to its files, in this order.
+    pub edits: Vec<PartEdit>,
     /// The time that files say they were changed at, in seconds since 1970.
     pub now: u64,
 }
 
-/// A small file to put in.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct IdentityFile {
+/// One thing that is done to the files of a partition.
+#[derive(Clone, Debug)]
+pub struct PartEdit {
     /// The partition: its place in [`Survey::parts`].
     pub part: usize,
-    /// From the root, with slashes.
-    pub path: String,
-    /// All of it.
-    pub content: Vec<u8>,
+    /// What is done.
+    pub edit: FileEdit,
 }
 
 impl Identity {
     /// Whether nothing changes.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        !self.ids && self.host.is_none() && !self.keys && self.files.is_empty()
+        !self.ids && self.host.is_none() && !self.keys && self.edits.is_empty()
     }
 }
 
@@ -110,8 +110,10 @@ impl Plan {
         if identity.keys {
             work.new_keys(identity.host.as_deref().or(survey.host.as_deref()))?;
         }
-        for file in &identity.files {
-            work.put(file.part, &file.path, file.content.clone(), None, "as asked")?;
+        for some in identity.edits.chunk_by(|one, next| one.part == next.part) {
+            let part = some.first().map_or(0, |one| one.part);
+            let edits: Vec<FileEdit> = some.iter().map(|one| one.edit.clone()).collect();
+            work.edit(part, &edits, "as asked")?;
         }
         let Editing { parts, table, changes, .. } = work;
         let mut plan = self;
@@ -165,19 +167,9 @@ impl Edit {
     /// Looks at the edited volume as closely as at a reshaped one, before anybody sees it.
     fn prove(&self, cancel: &Cancel) -> Result<()> {
         let Some(volume) = &self.volume else { return Ok(()) };
-        let is_fault = |error: &Error| matches!(error.class(), Class::Corrupt | Class::Unsupported);
-        let check = |store: &Arc<dyn ReadAt>| {
-            OpenVolume::known(Arc::clone(store), volume.clone()).check(cancel)
-        };
-        match check(&self.store) {
-            Err(error) if is_fault(&error) => {
-                // Whatever was wrong before is no fault of the edit.
-                check(&self.source).map_err(|error| error.at(&self.title))?;
-                let what = format!("the edited volume would be wrong: {error}");
-                Err(Error::bug(what).at(&self.title))
-            }
-            other => other,
-        }
+        let known = |store: &Arc<dyn ReadAt>| OpenVolume::known(Arc::clone(store), volume.clone());
+        let proved = known(&self.store).check_edited(&known(&self.source), cancel);
+        proved.map_err(|error| error.at(&self.title))
     }
 
     fn take(&mut self, settled: DerivedVolume) {
@@ -352,28 +344,43 @@ impl Editing<'_> {
         mode: Option<u16>,
         why: &str,
     ) -> Result<()> {
+        let edit = FileEdit::Put {
+            path: names(path).into_iter().map(<[u8]>::to_vec).collect(),
+            content: Arc::new(SparseStore::of(&content)),
+            meta: FileMeta { permissions: mode, ..FileMeta::default() },
+        };
+        self.edit(index, &[edit], why)
+    }
+
+    /// Does all of `edits` to the files of a partition.
+    fn edit(&mut self, index: usize, edits: &[FileEdit], why: &str) -> Result<()> {
         let part = self.parts.get_mut(index);
         let part = part.ok_or_else(|| Error::usage("there is no such partition"))?;
-        let place = format!("{path} on {}", part.title);
+        let title = part.title.clone();
         let volume = part
             .volume
             .as_ref()
             .ok_or_else(|| Error::unsupported(format!("what is in {} is not known", part.short)))?;
         if let Some(why) = part.wrong()? {
-            return Err(Error::corrupt(why).at(place));
+            return Err(Error::corrupt(why).at(title));
         }
-        let path = path.trim_start_matches('/').to_owned();
-        let file = FilePut {
-            path: names(&path).into_iter().map(<[u8]>::to_vec).collect(),
-            content,
-            mode,
-            now: self.now,
-        };
+        let now = FileTime { seconds: i64::try_from(self.now).unwrap_or(0), nanoseconds: 0 };
         let open = OpenVolume::known(Arc::clone(&part.store), volume.clone());
-        let settled = open.put_file(&file).map_err(|error| error.at(place))?;
-        part.take(settled);
-        let (title, why) = (part.short.clone(), why.to_owned());
-        self.changes.push(Change::Put { title, path, why });
+        let edited = open.edit(edits, EditOptions { now, keeps_old: false });
+        part.take(edited.map_err(|error| error.at(title))?.volume);
+        let title = part.short.clone();
+        self.changes.extend(edits.iter().map(|edit| change_of(edit, &title, why)));
         Ok(())
+    }
+}
+
+/// What an edit changes, in a list of changes.
+fn change_of(edit: &FileEdit, title: &str, why: &str) -> Change {
+    let text = |path: &[Vec<u8>]| String::from_utf8_lossy(&path.join(&b'/')).into_owned();
+    let (title, path) = (title.to_owned(), text(edit.path()));
+    match edit {
+        FileEdit::Remove { .. } => Change::Removed { title, path },
+        FileEdit::Rename { to, .. } => Change::Renamed { title, path, to: text(to) },
+        _ => Change::Put { title, path, why: why.to_owned() },
     }
 }

@@ -1,7 +1,11 @@
 //! Entries of folders: looked up, added, taken out.
 
 use super::{Editor, OpenInode};
-use crate::ext4::structure::{attributes, folder, inode::RawInode};
+use crate::ext4::structure::{
+    attributes,
+    folder::{self, NamedInode},
+    inode::RawInode,
+};
 use imbrik_store::{
     bytes,
     error::{Error, Result},
@@ -14,24 +18,60 @@ impl Editor<'_> {
     /// # Errors
     /// When the folder cannot be read, or makes no sense.
     pub(in crate::ext4) fn look_up(&self, open: &OpenInode, name: &[u8]) -> Result<Option<u32>> {
+        if open.inode.is_indexed() && self.can_keep_index(open)? {
+            return Ok(self.find_hashed(open, name)?.map(|(_, inode)| inode));
+        }
+        let mut found = None;
+        self.each_entry(open, &mut |entry| {
+            if entry.name == name {
+                found = Some(entry.inode);
+            }
+            found.is_none()
+        })?;
+        Ok(found)
+    }
+
+    /// Calls `each` with the entries of a folder until it answers `false`.
+    fn each_entry(
+        &self,
+        open: &OpenInode,
+        each: &mut dyn FnMut(NamedInode<'_>) -> bool,
+    ) -> Result<()> {
         let folder = &open.inode;
         let wrong = || folder.wrong("a block of the folder makes no sense");
-        let number = |content: &[u8], start: usize| {
-            let entries = folder::entries(content, start).ok_or_else(wrong)?;
-            let found = entries.iter().find(|entry| entry.name == name);
-            Ok::<_, Error>(found.map(|entry| entry.inode))
+        let mut some = |content: &[u8], start: usize| {
+            for entry in folder::each_entry(content, start) {
+                if !each(entry.ok_or_else(wrong)?) {
+                    return Ok(false);
+                }
+            }
+            Ok::<_, Error>(true)
         };
         if folder.is_inline() {
             let more = attributes::inline_data(folder);
             let more = more.and_then(|range| folder.raw.get(range)).unwrap_or_default();
-            return Ok(number(folder.i_block(), folder::INLINE)?.or(number(more, 0)?));
+            let _ = some(folder.i_block(), folder::INLINE)? && some(more, 0)?;
+            return Ok(());
         }
         for block in open.blocks() {
-            if let Some(found) = number(&self.space.block(block)?, 0)? {
-                return Ok(Some(found));
+            if !some(&self.space.block(block)?, 0)? {
+                break;
             }
         }
-        Ok(None)
+        Ok(())
+    }
+
+    /// All names in a folder, and the inodes that they lead to.
+    ///
+    /// # Errors
+    /// When the folder cannot be read, or makes no sense.
+    pub(super) fn names_in(&self, open: &OpenInode) -> Result<Vec<(Vec<u8>, u32)>> {
+        let mut all = Vec::new();
+        self.each_entry(open, &mut |entry| {
+            all.push((entry.name.to_vec(), entry.inode));
+            true
+        })?;
+        Ok(all)
     }
 
     /// Adds an entry for `inode` to a folder: where one has room behind it, or in a new block.
@@ -52,18 +92,24 @@ impl Editor<'_> {
             return Err(Error::unsupported("its folder must not be changed"));
         }
         self.folder_out_of_inode(open)?;
+        let kind = self.kind_of(inode.entry_kind());
         if open.inode.is_indexed() {
+            if self.can_keep_index(open)? {
+                return self.add_hashed(open, name, inode.number, kind);
+            }
             self.unhash(open)?;
         }
         let seed = open.inode.seed(self.superblock());
         let has_tail = self.superblock().has_metadata_csum();
-        let kind = self.kind_of(inode.entry_kind());
         let mut blocks = open.blocks();
         for block in &blocks {
             let mut content = self.space.block(*block)?;
             if folder::insert(&mut content, name, inode.number, kind, has_tail).is_some() {
                 return self.put_folder_block(*block, content, seed);
             }
+        }
+        if self.start_index(open, name, inode.number, kind)? {
+            return Ok(());
         }
         let mut content = folder::empty(self.space.block_len(), has_tail);
         folder::insert(&mut content, name, inode.number, kind, has_tail)
@@ -86,9 +132,16 @@ impl Editor<'_> {
         open: &mut OpenInode,
         name: &[u8],
     ) -> Result<bool> {
+        if open.inode.is_immutable() {
+            return Err(Error::unsupported("its folder must not be changed"));
+        }
         self.folder_out_of_inode(open)?;
         let seed = open.inode.seed(self.superblock());
-        for block in open.blocks() {
+        let blocks = match open.inode.is_indexed() && self.can_keep_index(open)? {
+            true => self.find_hashed(open, name)?.map(|(block, _)| block).into_iter().collect(),
+            false => open.blocks(),
+        };
+        for block in blocks {
             let mut content = self.space.block(block)?;
             if folder::remove(&mut content, name).is_some() {
                 self.put_folder_block(block, content, seed)?;
@@ -96,6 +149,25 @@ impl Editor<'_> {
             }
         }
         Ok(false)
+    }
+
+    /// Has a folder stand in another one.
+    ///
+    /// # Errors
+    /// When it makes no sense.
+    pub(super) fn put_parent(&mut self, open: &mut OpenInode, parent: u32) -> Result<()> {
+        if open.inode.is_inline() {
+            let mut map = open.inode.i_block().to_vec();
+            let _ = bytes::put(&mut map, 0, parent.to_le_bytes());
+            open.inode.put_i_block(&map);
+            return Ok(());
+        }
+        let wrong = || Error::corrupt("the folder does not know which one it is in");
+        let first = open.blocks().first().copied().ok_or_else(wrong)?;
+        let mut content = self.space.block(first)?;
+        folder::put_parent(&mut content, parent).ok_or_else(wrong)?;
+        let seed = open.inode.seed(self.superblock());
+        self.put_folder_block(first, content, seed)
     }
 
     /// The kind that an entry gets: none where entries don't tell it.

@@ -7,22 +7,29 @@ use crate::{
     ext4::{
         quota,
         structure::{
-            inode::{EXTENTS_FLAG, MapKind, RawInode, low_u32},
+            inode::{EXTENTS_FLAG, MapKind, RawInode},
             map::{DIRECT, Map, Piece, map_of},
             trees,
         },
+        superblock::Superblock,
     },
 };
 use imbrik_store::{
+    ReadAt,
     error::{Error, Result},
     exact::Exact as _,
 };
+use std::sync::Arc;
 
 /// An inode that is changed.
 pub(in crate::ext4) struct OpenInode {
     pub(in crate::ext4) inode: RawInode,
     /// Its content, in the file's order.
     pub(in crate::ext4) pieces: Vec<Piece>,
+    /// What stands in these blocks, where that is new.
+    pub(super) content: Option<Arc<dyn ReadAt>>,
+    /// Whether the volume does not have it.
+    pub(super) is_new: bool,
     /// Its map as the volume has it.
     was: Map,
     /// How many blocks it has beside: those of its attributes.
@@ -32,7 +39,30 @@ pub(in crate::ext4) struct OpenInode {
 impl OpenInode {
     /// One that has nothing yet.
     pub(in crate::ext4) fn empty(inode: RawInode) -> Self {
-        Self { inode, pieces: Vec::new(), was: Map::default(), others: 0 }
+        Self {
+            inode,
+            pieces: Vec::new(),
+            content: None,
+            is_new: true,
+            was: Map::default(),
+            others: 0,
+        }
+    }
+
+    /// One whose map is known.
+    ///
+    /// # Errors
+    /// When its count of blocks makes no sense.
+    pub(super) fn with_map(inode: RawInode, was: Map, superblock: &Superblock) -> Result<Self> {
+        let had: u64 = was.runs().map(|run| run.len).sum();
+        let others = inode.blocks(superblock)?.saturating_sub(had);
+        let pieces = was.pieces.clone();
+        Ok(Self { inode, pieces, content: None, is_new: false, was, others })
+    }
+
+    /// It has one block more that is none of its content: for attributes.
+    pub(super) fn one_other_more(&mut self) {
+        self.others = self.others.saturating_add(1);
     }
 
     /// The blocks of its content, in its order.
@@ -89,9 +119,7 @@ impl Editor<'_> {
             true => Ok(()),
             false => Err(inode.wrong("its map names a block twice, or one that is none")),
         })?;
-        let had: u64 = was.runs().map(|run| run.len).sum();
-        let others = inode.blocks(superblock)?.saturating_sub(had);
-        Ok(OpenInode { pieces: was.pieces.clone(), inode, was, others })
+        OpenInode::with_map(inode, was, superblock)
     }
 
     /// Writes an inode, with a map of what it consists of now.
@@ -100,9 +128,9 @@ impl Editor<'_> {
     /// When no block is free for that, or it is too long for its kind of map.
     pub(in crate::ext4) fn close(&mut self, open: OpenInode) -> Result<()> {
         let before = open.blocks_before();
-        let OpenInode { mut inode, pieces, was, others } = open;
+        let OpenInode { mut inode, pieces, was, others, is_new, .. } = open;
         if pieces == was.pieces {
-            if inode.map_kind(self.superblock())? == MapKind::Extents {
+            if is_new || inode.map_kind(self.superblock())? == MapKind::Extents {
                 inode.put_blocks(before, self.superblock());
             }
             return self.space.put_inode(inode);
@@ -148,33 +176,64 @@ impl Editor<'_> {
         Ok((made.i_block, places.len().fitting::<u64>()?))
     }
 
-    /// A map of direct blocks and one indirect one.
+    /// A map of direct blocks, and of those that lead to others.
     fn indirect_of(&mut self, inode: &RawInode, pieces: &[Piece]) -> Result<(Vec<u8>, u64)> {
-        let mut blocks = Vec::new();
-        for piece in pieces {
-            let is_next = piece.logical == u64::try_from(blocks.len()).unwrap_or(u64::MAX);
-            if !is_next || piece.is_unwritten {
-                return Err(inode.wrong("it has holes, which cannot be kept here"));
-            }
-            blocks.extend(piece.physical..piece.run().end());
+        if pieces.iter().any(|piece| piece.is_unwritten) {
+            return Err(inode.wrong("it has blocks without content, which cannot be kept here"));
         }
-        let (direct, rest) = blocks.split_at(blocks.len().min(DIRECT));
-        let mut numbers: Vec<u64> = direct.to_vec();
-        numbers.resize(15, 0);
-        if !rest.is_empty() {
-            let mut content: Vec<u8> =
-                rest.iter().flat_map(|block| low_u32(*block).to_le_bytes()).collect();
-            if content.len() > self.space.block_len() {
-                return Err(Error::unsupported("it is too long for a volume of this kind"));
-            }
-            content.resize(self.space.block_len(), 0);
-            let block = self.space.take(direct.last().copied().unwrap_or(0))?;
-            self.space.put_block(block, &content)?;
-            if let Some(place) = numbers.get_mut(DIRECT) {
-                *place = block;
-            }
+        let per = self.superblock().block_len / 4;
+        let last = pieces.last().map_or(0, |last| last.run().end().saturating_sub(1));
+        let mut made = Indirect { editor: self, pieces, per, near: last, nodes: 0 };
+        let mut numbers = Vec::new();
+        let mut logical = 0u64;
+        for index in 0..DIRECT.saturating_add(3) {
+            let depth = index.saturating_sub(DIRECT.saturating_sub(1)).fitting::<u32>()?;
+            numbers.push(made.below(logical, depth)?);
+            logical = logical.plus(per.saturating_pow(depth))?;
         }
-        let i_block = numbers.iter().flat_map(|block| low_u32(*block).to_le_bytes()).collect();
-        Ok((i_block, u64::from(!rest.is_empty())))
+        if pieces.iter().any(|piece| piece.logical.saturating_add(piece.len) > logical) {
+            return Err(Error::unsupported("it is too long for a volume of this kind"));
+        }
+        let nodes = made.nodes;
+        Ok((numbers.iter().flat_map(|block| block.to_le_bytes()).collect(), nodes))
+    }
+}
+
+/// A map of indirect blocks that is made.
+struct Indirect<'e, 'a> {
+    editor: &'e mut Editor<'a>,
+    pieces: &'e [Piece],
+    /// Numbers a block.
+    per: u64,
+    near: u64,
+    nodes: u64,
+}
+
+impl Indirect<'_, '_> {
+    /// The block that leads to what is at block `logical` of the file, over `depth` levels; 0 when there
+    /// is nothing.
+    fn below(&mut self, logical: u64, depth: u32) -> Result<u32> {
+        let end = logical.plus(self.per.saturating_pow(depth))?;
+        let at =
+            self.pieces.partition_point(|piece| piece.logical.saturating_add(piece.len) <= logical);
+        let Some(piece) = self.pieces.get(at).filter(|piece| piece.logical < end) else {
+            return Ok(0);
+        };
+        let too_far = |_| Error::unsupported("its blocks stand too far behind for its kind of map");
+        let Some(below) = depth.checked_sub(1) else {
+            let block = piece.physical.plus(logical.minus(piece.logical)?)?;
+            return u32::try_from(block).map_err(too_far);
+        };
+        let mut content = Vec::new();
+        let step = self.per.saturating_pow(below);
+        let mut at = logical;
+        for _ in 0..self.per {
+            content.extend(self.below(at, below)?.to_le_bytes());
+            at = at.plus(step)?;
+        }
+        let block = self.editor.space.take(self.near)?;
+        self.nodes = self.nodes.plus(1)?;
+        self.editor.space.put_block(block, &content)?;
+        u32::try_from(block).map_err(too_far)
     }
 }

@@ -26,15 +26,15 @@ use std::collections::BTreeMap;
 
 /// `JBD2_MAGIC_NUMBER`.
 pub(super) const MAGIC: u32 = 0xc03b_3998;
-const DESCRIPTOR: u32 = 1;
-const COMMIT: u32 = 2;
+pub(super) const DESCRIPTOR: u32 = 1;
+pub(super) const COMMIT: u32 = 2;
 const REVOKE: u32 = 5;
 const COMPAT_CHECKSUM: u32 = 0x1;
 const INCOMPAT_REVOKE: u32 = 0x1;
-const INCOMPAT_64BIT: u32 = 0x2;
+pub(super) const INCOMPAT_64BIT: u32 = 0x2;
 const INCOMPAT_ASYNC_COMMIT: u32 = 0x4;
-const INCOMPAT_CSUM_V2: u32 = 0x8;
-const INCOMPAT_CSUM_V3: u32 = 0x10;
+pub(super) const INCOMPAT_CSUM_V2: u32 = 0x8;
+pub(super) const INCOMPAT_CSUM_V3: u32 = 0x10;
 const INCOMPAT_FAST_COMMIT: u32 = 0x20;
 const INCOMPAT_KNOWN: u32 = INCOMPAT_REVOKE
     | INCOMPAT_64BIT
@@ -43,10 +43,10 @@ const INCOMPAT_KNOWN: u32 = INCOMPAT_REVOKE
     | INCOMPAT_CSUM_V3
     | INCOMPAT_FAST_COMMIT;
 /// `s_uuid`: the volume it belongs to. The checksums of the log start from it.
-const UUID: std::ops::Range<usize> = 0x30..0x40;
-const TAG_ESCAPED: u32 = 1;
-const TAG_SAME_UUID: u32 = 2;
-const TAG_LAST: u32 = 8;
+pub(super) const UUID: std::ops::Range<usize> = 0x30..0x40;
+pub(super) const TAG_ESCAPED: u32 = 1;
+pub(super) const TAG_SAME_UUID: u32 = 2;
+pub(super) const TAG_LAST: u32 = 8;
 /// Blocks of fast commits when the superblock names no number.
 const USUAL_FAST_COMMITS: u32 = 256;
 /// The CRC-32 among the checksum types of a commit block, and its length.
@@ -55,19 +55,19 @@ const CRC32: [u8; 2] = [1, 4];
 /// A journal that can be read.
 pub(in crate::ext4) struct Journal<'a> {
     store: &'a dyn ReadAt,
-    superblock: &'a Superblock,
+    pub(super) superblock: &'a Superblock,
     at: &'a JournalPlace,
-    head: Vec<u8>,
+    pub(super) head: Vec<u8>,
     compat: u32,
-    incompat: u32,
-    seed: u32,
+    pub(super) incompat: u32,
+    pub(super) seed: u32,
     /// The first block of the log.
-    first: u32,
+    pub(super) first: u32,
     /// The block behind its last.
-    end: u32,
+    pub(super) end: u32,
     /// Where the first transaction starts; 0 when there is none.
     start: u32,
-    sequence: u32,
+    pub(super) sequence: u32,
 }
 
 /// Where the newest content of a block stands in the journal.
@@ -196,12 +196,12 @@ impl<'a> Journal<'a> {
     }
 
     /// Whether every block of the log's own has a checksum.
-    fn has_checksums(&self) -> bool {
+    pub(super) fn has_checksums(&self) -> bool {
         self.incompat & (INCOMPAT_CSUM_V2 | INCOMPAT_CSUM_V3) != 0
     }
 
     /// Where a block of the journal stands in the volume.
-    fn place(&self, number: u32) -> Result<ByteOffset> {
+    pub(super) fn place(&self, number: u32) -> Result<ByteOffset> {
         let number = u64::from(number);
         let pieces = &self.at.map.pieces;
         let after = pieces.partition_point(|piece| piece.logical <= number);
@@ -219,7 +219,7 @@ impl<'a> Journal<'a> {
     }
 
     /// The block behind `number` in the ring.
-    fn next(&self, number: u32) -> u32 {
+    pub(super) fn next(&self, number: u32) -> u32 {
         let next = number.saturating_add(1);
         if next >= self.end { self.first } else { next }
     }
@@ -432,8 +432,9 @@ impl<'a> Journal<'a> {
         }
     }
 
-    /// The journal's superblock once everything is replayed.
-    fn head_afterwards(&self, sequence: u32) -> Vec<u8> {
+    /// The journal's superblock once everything is replayed, and the next transaction will be number
+    /// `sequence`.
+    pub(super) fn head_afterwards(&self, sequence: u32) -> Vec<u8> {
         let mut head = self.head.clone();
         let mut put = |at: usize, value: u32| {
             if let Some(place) = head.get_mut(at..at.saturating_add(4)) {
@@ -489,7 +490,7 @@ pub(in crate::ext4) fn put_journal_uuid(
     seal_head(head, version).map(|()| true)
 }
 
-fn seal_head(head: &mut [u8], version: u32) -> Option<()> {
+pub(super) fn seal_head(head: &mut [u8], version: u32) -> Option<()> {
     let has_checksum =
         version == 4 && be_u32(head, 0x28)? & (INCOMPAT_CSUM_V2 | INCOMPAT_CSUM_V3) != 0;
     if has_checksum {

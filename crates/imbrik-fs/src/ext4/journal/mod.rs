@@ -4,6 +4,7 @@ mod fast;
 mod log;
 mod place;
 mod replayed;
+mod write;
 
 pub(super) use fast::{Change, Name};
 pub(super) use log::{Journal, put_journal_len, put_journal_uuid};

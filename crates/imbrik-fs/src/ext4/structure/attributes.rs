@@ -271,6 +271,103 @@ pub(in crate::ext4) fn put_sharers(block: &mut [u8], sharers: u32) -> Option<()>
     bytes::put(block, 4, sharers.to_le_bytes())
 }
 
+/// An attribute that a new inode gets.
+pub(in crate::ext4) struct NewAttribute {
+    index: u8,
+    name: Vec<u8>,
+    value: Vec<u8>,
+}
+
+impl NewAttribute {
+    /// The one called `full_name`, as systems name it; `None` for one that is not kept.
+    pub(in crate::ext4) fn of(full_name: &[u8], value: &[u8]) -> Option<Self> {
+        let (index, name) = match full_name {
+            b"system.posix_acl_access" => (ACL_OF_ACCESS, &b""[..]),
+            b"system.posix_acl_default" => (ACL_OF_NEW, &b""[..]),
+            _ => {
+                let begin = |index, whose: &[u8]| Some((index, full_name.strip_prefix(whose)?));
+                begin(USER, b"user.")
+                    .or_else(|| begin(TRUSTED, b"trusted."))
+                    .or_else(|| begin(SECURITY, b"security."))?
+            }
+        };
+        let value = match index {
+            ACL_OF_ACCESS | ACL_OF_NEW => kept_acl(value)?,
+            _ => value.to_vec(),
+        };
+        (name.len() <= 255).then(|| Self { index, name: name.to_vec(), value })
+    }
+}
+
+/// A list of who may do what as it stands on a volume: what [`told_acl`] makes of that is `told`. `None`
+/// when it makes no sense.
+fn kept_acl(told: &[u8]) -> Option<Vec<u8>> {
+    (bytes::le_u32(told, 0)? == 2).then_some(())?;
+    let mut kept = 1u32.to_le_bytes().to_vec();
+    let (entries, rest) = told.get(4..)?.as_chunks::<8>();
+    rest.is_empty().then_some(())?;
+    for entry in entries {
+        let (tag, number) = entry.split_at(4);
+        kept.extend(tag);
+        if matches!(bytes::le_u16(tag, 0)?, 2 | 8) {
+            kept.extend(number);
+        }
+    }
+    Some(kept)
+}
+
+/// Puts attributes and their values into `room`, which is zeros: entries from the start on, values from
+/// the end on. Values are told from `base` in front of it. `None` when they have no room.
+fn put_all(room: &mut [u8], base: usize, wanted: &mut [NewAttribute]) -> Option<()> {
+    wanted.sort_by(|a, b| (a.index, a.name.len(), &a.name).cmp(&(b.index, b.name.len(), &b.name)));
+    let mut at = 0usize;
+    let mut end = room.len();
+    for one in wanted {
+        let next = at.checked_add(ENTRY)?.checked_add(one.name.len())?.next_multiple_of(4);
+        end = end.checked_sub(one.value.len().next_multiple_of(4))?;
+        // Four zeros end the list.
+        (next.checked_add(4)? <= end).then_some(())?;
+        let offset = if one.value.is_empty() { 0 } else { base.checked_add(end)? };
+        let hash = of_attribute(&one.name, &words_of(&one.value), false);
+        bytes::put(room, at, [u8::try_from(one.name.len()).ok()?, one.index])?;
+        bytes::put(room, at.checked_add(2)?, u16::try_from(offset).ok()?.to_le_bytes())?;
+        let len = u32::try_from(one.value.len()).ok()?;
+        bytes::put(room, at.checked_add(8)?, len.to_le_bytes())?;
+        bytes::put(room, at.checked_add(12)?, hash.to_le_bytes())?;
+        let name_at = at.checked_add(ENTRY)?;
+        room.get_mut(name_at..name_at.checked_add(one.name.len())?)?.copy_from_slice(&one.name);
+        room.get_mut(end..end.checked_add(one.value.len())?)?.copy_from_slice(&one.value);
+        at = next;
+    }
+    Some(())
+}
+
+/// Gives an inode without attributes these; `None` when it has no room for them, and is as it was.
+pub(in crate::ext4) fn put_in_inode(
+    inode: &mut RawInode,
+    wanted: &mut [NewAttribute],
+) -> Option<()> {
+    let start = 128usize.checked_add(inode.extra_len()?.into())?;
+    let room = inode.raw.len().checked_sub(start.checked_add(4)?)?;
+    let mut made = vec![0; room];
+    put_all(&mut made, 0, wanted)?;
+    bytes::put(&mut inode.raw, start, MAGIC.to_le_bytes())?;
+    inode.raw.get_mut(start.checked_add(4)?..)?.copy_from_slice(&made);
+    Some(())
+}
+
+/// A block of `len` bytes with these attributes, of one inode, without its checksum; `None` when it has
+/// no room for them.
+pub(in crate::ext4) fn new_block(len: usize, wanted: &mut [NewAttribute]) -> Option<Vec<u8>> {
+    let mut block = vec![0; len];
+    put_all(block.get_mut(IN_BLOCK..)?, IN_BLOCK, wanted)?;
+    bytes::put(&mut block, 0, MAGIC.to_le_bytes())?;
+    bytes::put(&mut block, 4, 1u32.to_le_bytes())?;
+    bytes::put(&mut block, 8, 1u32.to_le_bytes())?;
+    rehash(&mut block)?;
+    Some(block)
+}
+
 /// Whether there is a signature over an inode ("security.evm"), which may cover its number.
 pub(in crate::ext4) fn is_signed(bytes: &[u8], start: usize) -> bool {
     let mut all = entries(bytes, start).flatten();

@@ -137,8 +137,7 @@ pub(in crate::ext4) fn index_node(block: &[u8], has_tail: bool) -> Option<IndexN
     let counts = node_counts(block)?;
     let limit = usize::from(bytes::le_u16(block, counts)?);
     let count = usize::from(bytes::le_u16(block, counts.checked_add(2)?)?);
-    let tail = if has_tail { 8 } else { 0 };
-    let room = block.len().checked_sub(counts)?.checked_sub(tail)? / 8;
+    let room = room_of(block.len(), counts, has_tail)?;
     if limit != room || count == 0 || count > limit {
         return None;
     }
@@ -148,6 +147,76 @@ pub(in crate::ext4) fn index_node(block: &[u8], has_tail: bool) -> Option<IndexN
         Some((hash, bytes::le_u32(block, at.checked_add(4)?)? & 0x0fff_ffff))
     };
     Some(IndexNode { children: (0..count).map(child).collect::<Option<_>>()? })
+}
+
+/// How many children a node has room for, whose places are counted at `counts`.
+fn room_of(len: usize, counts: usize, has_tail: bool) -> Option<usize> {
+    let tail = if has_tail { 8 } else { 0 };
+    Some(len.checked_sub(counts)?.checked_sub(tail)? / 8)
+}
+
+/// How many children the root of an index has room for in blocks of `len` bytes, and how many every
+/// other node.
+pub(in crate::ext4) fn index_rooms(len: usize, has_tail: bool) -> Option<(usize, usize)> {
+    Some((room_of(len, 32, has_tail)?, room_of(len, HEAD, has_tail)?))
+}
+
+/// Makes a node of a block, with these children; the hash of the first counts for nothing.
+pub(in crate::ext4) fn put_index_node(
+    block: &mut [u8],
+    children: &[(u32, u32)],
+    has_tail: bool,
+) -> Option<()> {
+    let counts = match node_counts(block) {
+        Some(counts) => counts,
+        None => {
+            block.fill(0);
+            bytes::put(block, 4, u16::try_from(block.len()).ok()?.to_le_bytes())?;
+            HEAD
+        }
+    };
+    let room = room_of(block.len(), counts, has_tail)?;
+    if children.is_empty() || children.len() > room {
+        return None;
+    }
+    block.get_mut(counts..)?.fill(0);
+    let mut at = counts;
+    for (hash, child) in children {
+        bytes::put(block, at, hash.to_le_bytes())?;
+        bytes::put(block, at.checked_add(4)?, child.to_le_bytes())?;
+        at = at.checked_add(8)?;
+    }
+    bytes::put(block, counts, u16::try_from(room).ok()?.to_le_bytes())?;
+    bytes::put(block, counts.checked_add(2)?, u16::try_from(children.len()).ok()?.to_le_bytes())
+}
+
+/// The root of an index without a child, of the folder `number`; `kind` is what entries tell of
+/// folders.
+pub(in crate::ext4) fn empty_index_root(
+    len: usize,
+    number: u32,
+    parent: u32,
+    kind: u8,
+    root: &IndexRoot,
+) -> Option<Vec<u8>> {
+    let mut block = vec![0; len];
+    bytes::put(&mut block, 0, number.to_le_bytes())?;
+    bytes::put(&mut block, 4, 12u16.to_le_bytes())?;
+    bytes::put(&mut block, 6, [1, kind])?;
+    bytes::put(&mut block, 8, *b".")?;
+    bytes::put(&mut block, 12, parent.to_le_bytes())?;
+    bytes::put(&mut block, 16, u16::try_from(len.checked_sub(12)?).ok()?.to_le_bytes())?;
+    bytes::put(&mut block, 18, [2, kind])?;
+    bytes::put(&mut block, 20, *b"..")?;
+    bytes::put(&mut block, 28, [root.hash_version, 8, root.levels, 0])?;
+    Some(block)
+}
+
+/// Has the entry for the folder above name another inode; `None` when a block has none.
+pub(in crate::ext4) fn put_parent(block: &mut [u8], parent: u32) -> Option<()> {
+    let found = records(block, 0).map_while(|record| record);
+    let at = { found }.find(|one| one.inode != 0 && one.name(block) == Some(b".."))?.at;
+    bytes::put(block, at, parent.to_le_bytes())
 }
 
 /// Where a block has its checksum, and which it must be.

@@ -22,15 +22,16 @@ use std::ops::Range;
 /// The inode of the root directory.
 pub(in crate::ext4) const ROOT: u32 = 2;
 pub(in crate::ext4) const TYPE_MASK: u16 = 0xf000;
-const PIPE: u16 = 0x1000;
-const CHARACTERS: u16 = 0x2000;
-const FOLDER: u16 = 0x4000;
-const BLOCKS: u16 = 0x6000;
+pub(in crate::ext4) const PIPE: u16 = 0x1000;
+pub(in crate::ext4) const CHARACTERS: u16 = 0x2000;
+pub(in crate::ext4) const FOLDER: u16 = 0x4000;
+pub(in crate::ext4) const BLOCKS: u16 = 0x6000;
 pub(in crate::ext4) const FILE: u16 = 0x8000;
 pub(in crate::ext4) const LINK: u16 = 0xa000;
-const SOCKET: u16 = 0xc000;
+pub(in crate::ext4) const SOCKET: u16 = 0xc000;
 const INDEX_FLAG: u32 = 0x1000;
 const IMMUTABLE_FLAG: u32 = 0x10;
+const PROJECT_INHERIT_FLAG: u32 = 0x2000_0000;
 pub(in crate::ext4) const VERITY_FLAG: u32 = 0x10_0000;
 pub(in crate::ext4) const CASEFOLD_FLAG: u32 = 0x4000_0000;
 const HUGE_FILE_FLAG: u32 = 0x4_0000;
@@ -191,6 +192,74 @@ impl RawInode {
     /// Has a folder have no index.
     pub(in crate::ext4) fn clear_index(&mut self) {
         self.put_flags(self.flags() & !INDEX_FLAG);
+    }
+
+    /// Has a folder have an index.
+    pub(in crate::ext4) fn set_index(&mut self) {
+        self.put_flags(self.flags() | INDEX_FLAG);
+    }
+
+    /// Says how many names it has.
+    pub(in crate::ext4) fn put_links(&mut self, links: u16) {
+        let _ = bytes::put(&mut self.raw, 0x1a, links.to_le_bytes());
+    }
+
+    /// Gives it a kind and permissions.
+    pub(in crate::ext4) fn put_mode(&mut self, mode: u16) {
+        let _ = bytes::put(&mut self.raw, 0, mode.to_le_bytes());
+    }
+
+    /// Gives it an owner and a group.
+    pub(in crate::ext4) fn put_owner(&mut self, owner: u32, group: u32) {
+        for (value, low, high) in [(owner, 0x2, 0x78), (group, 0x18, 0x7a)] {
+            self.put_u16(low, value.into());
+            self.put_u16(high, u64::from(value) >> 16);
+        }
+    }
+
+    /// Puts a moment where `time` reads it.
+    fn put_time(&mut self, at: usize, extra_at: usize, time: FileTime) {
+        let seconds = u64::from_le_bytes(time.seconds.to_le_bytes());
+        self.put_u32(at, low_u32(seconds));
+        let end = self.extra_len().map_or(128, |len| 128usize.saturating_add(len.into()));
+        if extra_at.saturating_add(4) <= end {
+            // What the low word, which has a sign, does not tell.
+            let low = i64::from(low_u32(seconds).cast_signed());
+            let epoch = u64::from_le_bytes(time.seconds.saturating_sub(low).to_le_bytes()) >> 32;
+            self.put_u32(extra_at, low_u32(epoch & 3) | time.nanoseconds << 2);
+        }
+    }
+
+    pub(in crate::ext4) fn put_accessed(&mut self, time: FileTime) {
+        self.put_time(0x8, 0x8c, time);
+    }
+
+    pub(in crate::ext4) fn put_changed(&mut self, time: FileTime) {
+        self.put_time(0xc, 0x84, time);
+    }
+
+    pub(in crate::ext4) fn put_modified(&mut self, time: FileTime) {
+        self.put_time(0x10, 0x88, time);
+    }
+
+    pub(in crate::ext4) fn put_created(&mut self, time: FileTime) {
+        if self.created().is_some() {
+            self.put_time(0x90, 0x94, time);
+        }
+    }
+
+    /// Whether what is made in a folder belongs to the folder's project.
+    pub(in crate::ext4) fn project_of_new(&self) -> Option<u32> {
+        let has_room = self.extra_len().is_some_and(|len| len >= 0x20);
+        (self.flags() & PROJECT_INHERIT_FLAG != 0 && has_room).then(|| self.u32(0x9c))
+    }
+
+    /// Says which project it belongs to, and a folder hands that on.
+    pub(in crate::ext4) fn put_project(&mut self, project: u32) {
+        self.put_u32(0x9c, project);
+        if self.is_folder() {
+            self.put_flags(self.flags() | PROJECT_INHERIT_FLAG);
+        }
     }
 
     /// Whether it is a folder with an index.

@@ -280,12 +280,7 @@ impl Getting<'_> {
             (0, 0) => Exit::Done,
         };
         if out.is_json() && !pipe::is_pipe(self.dest) {
-            let left_out = got.left_out.iter().map(|one| json::FileLeftOut {
-                path: format!("/{}", String::from_utf8_lossy(&one.path)),
-                path_hex: json::hex_unless_text(&one.path),
-                why: one.why.clone(),
-                because: json::LeftOutBecause::of(one.because),
-            });
+            let left_out = got.left_out.iter().map(json::FileLeftOut::of);
             let more = json::FilesGot {
                 to: json::path(self.dest),
                 partitions: wanted.iter().map(|one| one.part.number).collect(),

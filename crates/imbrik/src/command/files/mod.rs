@@ -1,5 +1,7 @@
 //! `imbrik files`: single files of a card or an image.
 
+mod alter;
+mod change;
 mod diff;
 mod get;
 mod list;
@@ -35,7 +37,11 @@ pub(crate) fn run(session: &Session, args: &FilesArgs) -> Outcome<Exit> {
         FilesCommand::List(args) => list::run(session, args),
         FilesCommand::Get(args) => get::run(session, args),
         FilesCommand::Diff(args) => diff::run(session, args),
-        FilesCommand::Put(args) => put::run(session, args),
+        FilesCommand::Put(args) => put::put(session, args),
+        FilesCommand::Carry(args) => put::carry(session, args),
+        FilesCommand::Remove(args) => alter::remove(session, args),
+        FilesCommand::Rename(args) => alter::rename(session, args),
+        FilesCommand::Folder(args) => alter::folder(session, args),
     }
 }
 
@@ -89,6 +95,23 @@ impl PartPath {
                 ));
         }
         Ok(Self { part, path: path.to_vec() })
+    }
+}
+
+impl PartPath {
+    /// A new name, which may be a path, with or without its partition in front.
+    fn of_new(typed: &OsStr) -> Self {
+        let bytes = typed.as_bytes();
+        let split = bytes.iter().position(|byte| *byte == b':');
+        let is_path = |at: &usize| bytes.get(at.saturating_add(1)) == Some(&b'/');
+        match split.filter(is_path) {
+            Some(at) => {
+                let (part, path) = bytes.split_at(at);
+                let part = String::from_utf8_lossy(part).into_owned();
+                Self { part: Some(part), path: path.get(1..).unwrap_or_default().to_vec() }
+            }
+            None => Self { part: None, path: bytes.to_vec() },
+        }
     }
 }
 

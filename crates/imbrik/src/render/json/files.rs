@@ -200,27 +200,53 @@ pub(crate) struct FilesCompared {
     pub(crate) seconds: f64,
 }
 
-/// A file that was put into an image.
+/// What was done to a file or folder.
+#[derive(Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) enum FileChanged {
+    /// It was put in.
+    Put,
+    /// A folder was made.
+    Folder,
+    /// It got another name.
+    Renamed,
+    /// It is gone.
+    Removed,
+}
+
+/// Something that was done.
 #[derive(Clone, Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
-pub(crate) struct FilePut {
+pub(crate) struct FileDone {
+    pub(crate) what: FileChanged,
     pub(crate) path: String,
+    /// The new name; null but for one that was renamed.
+    pub(crate) to: Option<String>,
+    /// Files, links and devices, folders, and bytes of content, of all that it is.
+    pub(crate) files: u64,
+    pub(crate) folders: u64,
     pub(crate) bytes: u64,
     /// How long the file was in whose place it is; null for a new one.
     pub(crate) replaced_bytes: Option<u64>,
 }
 
-/// An image with files put into it.
+/// A card or an image whose files were changed.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
-pub(crate) struct FilesPut {
-    pub(crate) image: String,
-    pub(crate) image_bytes: u64,
+pub(crate) struct FilesChanged {
+    pub(crate) target: String,
+    /// How long the image is now; null for a card.
+    pub(crate) image_bytes: Option<u64>,
+    /// What was written to the card; null for an image.
+    pub(crate) bytes_written: Option<u64>,
     /// The partition; null for a volume on a bare card.
     pub(crate) partition: Option<u32>,
-    pub(crate) files: Vec<FilePut>,
-    /// How many frames of the image were taken over as they are.
-    pub(crate) frames_taken_over: u64,
+    pub(crate) done: Vec<FileDone>,
+    /// What was not taken in, or not as it is.
+    pub(crate) left_out: Vec<FileLeftOut>,
+    /// How many frames of the image were taken over as they are; null for a card.
+    pub(crate) frames_taken_over: Option<u64>,
     pub(crate) seconds: f64,
 }
 
@@ -289,6 +315,17 @@ impl FileAspect {
             files::Aspect::Owner => Self::Owner,
             files::Aspect::Attributes => Self::Attributes,
             files::Aspect::Modified => Self::Modified,
+        }
+    }
+}
+
+impl FileLeftOut {
+    pub(crate) fn of(one: &files::LeftOut) -> Self {
+        Self {
+            path: format!("/{}", String::from_utf8_lossy(&one.path)),
+            path_hex: hex_unless_text(&one.path),
+            why: one.why.clone(),
+            because: LeftOutBecause::of(one.because),
         }
     }
 }

@@ -28,7 +28,11 @@ const ALL: &[&str] = &[
     "files list",
     "files get",
     "files diff",
+    "files carry",
+    "files folder",
     "files put",
+    "files remove",
+    "files rename",
     "demo",
 ];
 
@@ -59,7 +63,11 @@ fn objects(generator: &mut SchemaGenerator) -> Vec<Object> {
         one::<FolderSize>(g, &["files list"], &["folder"]),
         one::<FilesListed>(g, &["files list"], &["done"]),
         one::<FilesGot>(g, &["files get"], &["done", "differs"]),
-        one::<FilesPut>(g, &["files put"], &["done"]),
+        one::<FilesChanged>(
+            g,
+            &["files put", "files carry", "files remove", "files rename", "files folder"],
+            &["done"],
+        ),
         one::<FileDifference>(g, &["files diff"], &["difference"]),
         one::<OnlyThere>(g, &["files diff"], &["partition"]),
         one::<FilesCompared>(g, &["files diff"], &["done", "differs"]),

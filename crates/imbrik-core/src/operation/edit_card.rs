@@ -1,0 +1,235 @@
+//! A card whose files are changed in their place.
+
+use crate::{
+    card::{Card, Host, TargetCard},
+    layout::{Part, Survey},
+    transfer::{Planned, claim, len_of_commit, write_commit},
+};
+use imbrik_fs::{AfterACut, Commit, EditOptions, EditedVolume, FileEdit, FileTime, OpenVolume};
+use imbrik_store::{
+    ReadAt, Window,
+    error::{Error, Result},
+    for_pieces,
+    progress::{Cancel, Event, Step, Watch},
+    read_vec,
+    units::{ByteLen, Span},
+};
+use jiff::Timestamp;
+use std::{path::PathBuf, sync::Arc};
+
+/// What is compared at once.
+const PIECE: ByteLen = ByteLen::mib(1);
+/// A journal is replayed, then what was deleted while it was open is finished; no volume needs more.
+const MOST_SETTLING: usize = 4;
+
+/// A card whose files are to be changed: proved, and not written yet.
+pub struct CardEdit {
+    planned: Planned,
+    place: Span,
+    title: String,
+    edits: Vec<FileEdit>,
+    options: EditOptions,
+    /// What a cut in the middle leaves.
+    pub after_a_cut: AfterACut,
+    /// How much is written, as far as it is known beforehand.
+    pub written: ByteLen,
+    /// Whether the volume was not unmounted, and is settled first.
+    pub is_settled_first: bool,
+}
+
+/// What was done to a card.
+#[derive(Clone, Debug)]
+pub struct CardEdited {
+    /// How much was written.
+    pub written: ByteLen,
+    /// What a desktop mounted meanwhile, and was unmounted again.
+    pub unmounted: Vec<PathBuf>,
+}
+
+/// What state a card is in whose files could not be changed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum CardState {
+    /// Nothing was written.
+    Untouched,
+    /// Its volume has the old files or the new ones.
+    OldOrNew,
+    /// Its volume is to be checked: names may be old or new.
+    ToBeChecked,
+    /// All was written, and something else stands there.
+    Differs,
+    /// All was written and is there, and the card is not yet safe to take out.
+    Whole,
+}
+
+/// Why the files of a card could not be changed, and what state it is in.
+#[derive(Debug)]
+pub struct EditFailure {
+    /// Why.
+    pub error: Error,
+    /// What state the card is in.
+    pub state: CardState,
+}
+
+impl CardEdit {
+    /// The plan to do `edits` to the files of `part` of `card`, which is `store`. The volume is looked at,
+    /// every file of it, before and afterwards; nothing is written.
+    ///
+    /// # Errors
+    /// As [`OpenVolume::edit`] and [`OpenVolume::commit`]; [`imbrik_store::Class::Corrupt`] for a volume that contradicts
+    /// itself.
+    pub fn new(
+        card: Card,
+        store: &Arc<dyn ReadAt>,
+        survey: &Survey,
+        part: &Part,
+        edits: Vec<FileEdit>,
+        now: Timestamp,
+        cancel: &Cancel,
+    ) -> Result<Self> {
+        let title = part.full_title();
+        let failed = |error: Error| error.at(&title);
+        let volume = part
+            .open(store)?
+            .ok_or_else(|| failed(Error::unsupported("what is in it is not known")))?;
+        if let Some(why) = volume.examine()?.usage.whole_because {
+            return Err(failed(Error::corrupt(why)));
+        }
+        let settled = volume.settled()?;
+        if let Some(error) = settled.not_settled {
+            return Err(failed(error));
+        }
+        let options = EditOptions { now: moment(now), keeps_old: true };
+        let (edited, commit) =
+            plan(&settled.volume, &edits, options, settled.was_replayed).map_err(failed)?;
+        let new =
+            OpenVolume::known(Arc::clone(&edited.volume.store), settled.volume.volume().clone());
+        new.check_edited(&settled.volume, cancel).map_err(failed)?;
+        Ok(Self {
+            planned: Planned::new(card, survey),
+            place: part.span,
+            title,
+            edits,
+            options,
+            after_a_cut: commit.as_ref().map_or(AfterACut::OldOrNew, |commit| commit.after_a_cut),
+            written: commit.as_ref().map_or(ByteLen::ZERO, len_of_commit),
+            is_settled_first: settled.was_replayed,
+        })
+    }
+
+    /// Changes them: each step is on the medium before the next, and what was written is read back.
+    ///
+    /// # Errors
+    /// When the card is another one by now, cannot be written, or does not keep what is written.
+    pub fn run(
+        &self,
+        host: &dyn Host,
+        allow_fixed: bool,
+        watch: Watch<'_>,
+    ) -> std::result::Result<CardEdited, EditFailure> {
+        let untouched = |error| EditFailure { error, state: CardState::Untouched };
+        let target = claim(host, &self.planned, allow_fixed).map_err(untouched)?;
+        let mut state = CardState::Untouched;
+        match self.write(&*target, &mut state, watch) {
+            Ok(written) => match target.let_go() {
+                Ok(unmounted) => Ok(CardEdited { written, unmounted }),
+                Err(error) => Err(EditFailure { error, state: CardState::Whole }),
+            },
+            Err(error) => Err(EditFailure { error: error.at(&self.title), state }),
+        }
+    }
+
+    fn write(
+        &self,
+        target: &dyn TargetCard,
+        state: &mut CardState,
+        watch: Watch<'_>,
+    ) -> Result<ByteLen> {
+        let mut done = ByteLen::ZERO;
+        let total = self.written;
+        watch.observer.on(&Event::Started { step: Step::Writing, total });
+        let mut tell = |len: ByteLen| {
+            done = done.saturating_add(len);
+            watch.observer.on(&Event::Advanced { done: done.min(total) });
+        };
+        for _ in 0..MOST_SETTLING {
+            let Some((settled, commit)) = self.volume(target)?.settling()? else { break };
+            // A cut leaves what its own system settles just as well.
+            *state = CardState::OldOrNew;
+            write_commit(target.store(), self.place, &commit, &*settled.store, &mut tell)?;
+        }
+        let volume = self.volume(target)?;
+        watch.cancel.check()?;
+        let edited = volume.edit(&self.edits, self.options)?;
+        let commit = volume.commit(&edited)?;
+        *state = match commit.after_a_cut {
+            AfterACut::OldOrNew => CardState::OldOrNew,
+            AfterACut::ToBeChecked => CardState::ToBeChecked,
+        };
+        // From here on nothing is asked: half of it would be neither the old nor the new.
+        write_commit(target.store(), self.place, &commit, &*edited.volume.store, &mut tell)?;
+        watch.observer.on(&Event::Finished);
+        *state = CardState::Differs;
+        self.read_back(target, &edited, watch)?;
+        *state = CardState::Whole;
+        Ok(done)
+    }
+
+    fn volume(&self, target: &dyn TargetCard) -> Result<OpenVolume> {
+        let window = Window::new(target.medium()?, self.place)?;
+        let volume = OpenVolume::open(Arc::new(window))?;
+        volume.ok_or_else(|| Error::mismatch("its volume is no longer there"))
+    }
+
+    /// Compares what is on the medium with what was to be.
+    fn read_back(
+        &self,
+        target: &dyn TargetCard,
+        edited: &EditedVolume,
+        watch: Watch<'_>,
+    ) -> Result<()> {
+        let medium = Window::new(target.medium()?, self.place)?;
+        let spans = &edited.volume.rewritten;
+        let total = spans.iter().map(|span| span.len()).sum();
+        watch.observer.on(&Event::Started { step: Step::ReadingCardBack, total });
+        let mut done = ByteLen::ZERO;
+        for span in spans {
+            for_pieces(*span, PIECE, |piece| {
+                let len = piece.len().to_usize().unwrap_or(0);
+                let found = read_vec(&medium, piece.start(), len)?;
+                if found != read_vec(&*edited.volume.store, piece.start(), len)? {
+                    let at = self.place.start().saturating_add(ByteLen::new(piece.start().get()));
+                    let what = format!("the card does not hold what was written to it at {at}");
+                    return Err(Error::mismatch(what));
+                }
+                done = done.saturating_add(piece.len());
+                watch.observer.on(&Event::Advanced { done });
+                Ok(())
+            })?;
+        }
+        watch.observer.on(&Event::Finished);
+        Ok(())
+    }
+}
+
+/// The time of an edit.
+fn moment(now: Timestamp) -> FileTime {
+    let nanoseconds = u32::try_from(now.subsec_nanosecond()).unwrap_or(0);
+    FileTime { seconds: now.as_second(), nanoseconds }
+}
+
+/// The edited volume, and how it is written; that is not known yet where its journal has to be replayed
+/// first.
+fn plan(
+    volume: &OpenVolume,
+    edits: &[FileEdit],
+    options: EditOptions,
+    was_replayed: bool,
+) -> Result<(EditedVolume, Option<Commit>)> {
+    let edited = volume.edit(edits, options)?;
+    let commit = match was_replayed {
+        true => None,
+        false => Some(volume.commit(&edited)?),
+    };
+    Ok((edited, commit))
+}

@@ -1,0 +1,543 @@
+//! Files put into a volume of clusters, taken out of it, and given other names: what FAT and exFAT have
+//! in common.
+//!
+//! A folder is a row of entries of 32 bytes; several in a row are about one file (a *set*). It is taken
+//! into memory once, with its names. New content gets clusters that nobody has; what is given back is
+//! free when all is done.
+
+mod folder;
+mod space;
+
+use crate::{
+    bits::Run,
+    edit::{
+        Contents, EditOptions, EditedVolume, FileEdit, FileMeta, is_there, missing, no_folder,
+        split,
+    },
+    files::FileTime,
+};
+pub(crate) use folder::{OpenFolder, Slot, is_dos_name};
+use imbrik_store::{
+    Edited, ReadAt,
+    error::{Class, Error, Result},
+    exact::Exact as _,
+    units::{ByteLen, Span},
+};
+pub(crate) use space::ClusterSpace;
+use std::{collections::BTreeMap, ops::Range, sync::Arc};
+
+/// What tells a folder from all others: its first cluster, or a number of its own.
+pub(crate) type FolderKey = u64;
+
+/// What a set is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum SetKind {
+    File,
+    Folder,
+}
+
+/// What a set gets beside its name.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct SetTimes {
+    pub(crate) now: FileTime,
+    pub(crate) modified: FileTime,
+}
+
+/// How a format keeps sets and chains.
+pub(crate) trait SetFormat {
+    /// Bytes a cluster.
+    fn cluster(&self) -> ByteLen;
+
+    /// Where a run of clusters lies.
+    fn span_of(&self, run: Run) -> Span;
+
+    /// The longest file there can be, in bytes.
+    fn longest(&self) -> u64;
+
+    /// The root folder.
+    fn root(&self) -> FolderKey;
+
+    /// Takes a folder into memory; `set` is its own, `None` for the root.
+    ///
+    /// # Errors
+    /// When it cannot be read, or makes no sense.
+    fn read_folder(
+        &self,
+        draft: &Edited,
+        key: FolderKey,
+        set: Option<&[Slot]>,
+    ) -> Result<OpenFolder>;
+
+    /// A name, as names are compared.
+    fn folded(&self, name: &str) -> String;
+
+    /// What a set is about; `None` for what is neither a file nor a folder.
+    fn kind_of(&self, set: &[Slot]) -> Option<SetKind>;
+
+    /// The clusters that a set has.
+    ///
+    /// # Errors
+    /// When its chain cannot be read or makes no sense.
+    fn clusters_of(&self, set: &[Slot]) -> Result<Vec<Run>>;
+
+    /// The set of a new file or folder called `name`.
+    ///
+    /// # Errors
+    /// When the name cannot be.
+    fn new_set(
+        &self,
+        folder: &OpenFolder,
+        name: &str,
+        kind: SetKind,
+        times: SetTimes,
+    ) -> Result<Vec<Slot>>;
+
+    /// The same set under another name.
+    ///
+    /// # Errors
+    /// When the name cannot be.
+    fn renamed(&self, folder: &OpenFolder, set: &[Slot], name: &str) -> Result<Vec<Slot>>;
+
+    /// All names that lead to a set, folded.
+    fn names_of(&self, set: &[Slot]) -> Vec<String>;
+
+    /// Has a set tell that it was changed.
+    fn touch(&self, set: &mut [Slot], modified: FileTime);
+
+    /// Has a set name these clusters, with `len` bytes in them, and the table tell their order; without a
+    /// set, only the table.
+    ///
+    /// # Errors
+    /// When the table cannot be written.
+    fn bind(
+        &mut self,
+        draft: &mut Edited,
+        set: Option<&mut [Slot]>,
+        runs: &[Run],
+        len: u64,
+    ) -> Result<()>;
+
+    /// Whether a folder's own set tells its length.
+    fn tells_len_of_folders(&self) -> bool;
+
+    /// What stands at the start of a new folder.
+    fn first_slots(&self, key: FolderKey, above: FolderKey, times: SetTimes) -> Vec<Slot>;
+
+    /// Has a folder that is in another one by now tell so.
+    ///
+    /// # Errors
+    /// When it makes no sense.
+    fn put_above(
+        &self,
+        _folder: &mut OpenFolder,
+        _above: FolderKey,
+        _draft: &mut Edited,
+    ) -> Result<()> {
+        Ok(())
+    }
+
+    /// Has a slot be free.
+    fn clear(&self, slot: &mut Slot);
+
+    /// Writes what tells of free clusters.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    fn finish(&mut self, draft: &mut Edited, space: &ClusterSpace) -> Result<()>;
+}
+
+/// Does all of `edits` to the volume in `store`.
+///
+/// # Errors
+/// As [`crate::OpenVolume::edit`].
+pub(crate) fn edit(
+    store: &Arc<dyn ReadAt>,
+    format: impl SetFormat,
+    space: ClusterSpace,
+    edits: &[FileEdit],
+    options: EditOptions,
+) -> Result<EditedVolume> {
+    let mut editor = Editor {
+        draft: Edited::new(Arc::clone(store)),
+        format,
+        space,
+        now: options.now,
+        folders: BTreeMap::new(),
+        contents: BTreeMap::new(),
+    };
+    if options.keeps_old {
+        editor.space.keep_old();
+    }
+    for (index, edit) in edits.iter().enumerate() {
+        editor.apply(edit).map_err(|error| {
+            let error = match error.class() {
+                Class::NoRoom => error.lacking(editor.lacking_for(edits.get(index..))),
+                _ => error,
+            };
+            error.at(edit.place())
+        })?;
+    }
+    editor.finish()
+}
+
+struct Editor<F> {
+    draft: Edited,
+    format: F,
+    space: ClusterSpace,
+    now: FileTime,
+    folders: BTreeMap<FolderKey, OpenFolder>,
+    /// New content, by its first cluster.
+    contents: BTreeMap<u64, (Vec<Run>, Arc<dyn ReadAt>)>,
+}
+
+/// A set in a folder.
+type Place = (FolderKey, Range<usize>);
+
+impl<F: SetFormat> Editor<F> {
+    fn apply(&mut self, edit: &FileEdit) -> Result<()> {
+        match edit {
+            FileEdit::Put { path, content, meta } => self.put(path, content, meta),
+            FileEdit::Folder { path, meta } => self.make_folder(path, meta),
+            FileEdit::Remove { path } => self.remove(path),
+            FileEdit::Rename { from, to } => self.rename(from, to),
+            FileEdit::Link { .. } => Err(Error::unsupported("a volume of this kind has no links")),
+            FileEdit::Node { .. } => {
+                Err(Error::unsupported("a volume of this kind has no devices"))
+            }
+            FileEdit::Name { .. } => {
+                Err(Error::unsupported("a file on a volume of this kind has one name"))
+            }
+        }
+    }
+
+    fn lacking_for(&self, rest: Option<&[FileEdit]>) -> ByteLen {
+        let cluster = self.format.cluster().get().max(1);
+        let needed = rest.unwrap_or_default().iter().map(|edit| match edit {
+            FileEdit::Put { content, .. } => content.size().get().div_ceil(cluster),
+            _ => 1,
+        });
+        let needed = needed.fold(0u64, u64::saturating_add);
+        let lacks = needed.saturating_sub(self.space.free()).max(1);
+        ByteLen::new(lacks.saturating_mul(cluster))
+    }
+
+    fn finish(mut self) -> Result<EditedVolume> {
+        self.format.finish(&mut self.draft, &self.space)?;
+        let mut contents = Contents::default();
+        for (runs, content) in self.contents.values() {
+            let mut from = imbrik_store::units::ByteOffset::ZERO;
+            for run in runs {
+                let span = self.format.span_of(*run);
+                contents.put(span, content, from);
+                from = from.plus(span.len())?;
+            }
+        }
+        Ok(EditedVolume::of(self.draft, &contents))
+    }
+
+    fn times(&self, meta: &FileMeta) -> SetTimes {
+        SetTimes { now: self.now, modified: meta.modified.unwrap_or(self.now) }
+    }
+
+    /// A folder that is in memory.
+    fn folder(&self, key: FolderKey) -> Result<&OpenFolder> {
+        self.folders.get(&key).ok_or_else(|| Error::bug("a folder is not in memory"))
+    }
+
+    fn folder_mut(&mut self, key: FolderKey) -> Result<&mut OpenFolder> {
+        self.folders.get_mut(&key).ok_or_else(|| Error::bug("a folder is not in memory"))
+    }
+
+    fn set(&self, place: &Place) -> Result<Vec<Slot>> {
+        self.folder(place.0)?.set(&place.1)
+    }
+
+    fn put_set(&mut self, place: &Place, set: &[Slot]) -> Result<()> {
+        let Self { folders, draft, .. } = self;
+        let folder = folders.get_mut(&place.0).ok_or_else(|| Error::bug("a folder is lost"))?;
+        folder.put(place.1.start, set, draft)
+    }
+
+    /// The folder that names from the root down lead to, taken into memory.
+    fn folder_at(&mut self, path: &[Vec<u8>]) -> Result<FolderKey> {
+        let mut key = self.format.root();
+        if !self.folders.contains_key(&key) {
+            let root = self.format.read_folder(&self.draft, key, None)?;
+            self.folders.insert(key, root);
+        }
+        for name in path {
+            let found = self.find(key, &text(name)?)?;
+            let place = found.ok_or_else(|| no_folder(name))?;
+            key = self.enter(&place)?;
+        }
+        Ok(key)
+    }
+
+    /// The folder whose set stands there, taken into memory.
+    fn enter(&mut self, place: &Place) -> Result<FolderKey> {
+        let set = self.set(place)?;
+        if self.format.kind_of(&set) != Some(SetKind::Folder) {
+            return Err(Error::unsupported("a file stands where a folder is meant"));
+        }
+        let runs = self.format.clusters_of(&set)?;
+        let first = runs.first().ok_or_else(|| Error::corrupt("a folder has no cluster"))?;
+        let key = first.first;
+        if !self.folders.contains_key(&key) {
+            let mut folder = self.format.read_folder(&self.draft, key, Some(&set))?;
+            folder.own = Some((place.0, place.1.clone()));
+            self.folders.insert(key, folder);
+        }
+        Ok(key)
+    }
+
+    fn find(&self, folder: FolderKey, name: &str) -> Result<Option<Place>> {
+        let found = self.folder(folder)?.find(&self.format.folded(name));
+        Ok(found.map(|range| (folder, range)))
+    }
+
+    /// The folder that `path` is in, the set that it leads to, and its name.
+    fn place_of(&mut self, path: &[Vec<u8>]) -> Result<(FolderKey, Option<Place>, String)> {
+        let (name, folders) = split(path)?;
+        let name = text(name)?;
+        let folder = self.folder_at(folders)?;
+        Ok((folder, self.find(folder, &name)?, name))
+    }
+
+    fn put(&mut self, path: &[Vec<u8>], content: &Arc<dyn ReadAt>, meta: &FileMeta) -> Result<()> {
+        let (folder, found, name) = self.place_of(path)?;
+        let size = content.size().get();
+        if size > self.format.longest() {
+            return Err(Error::unsupported("it is too long for a volume of this kind"));
+        }
+        let times = self.times(meta);
+        let (place, old) = match found {
+            Some(place) => {
+                let set = self.set(&place)?;
+                if self.format.kind_of(&set) != Some(SetKind::File) {
+                    return Err(Error::unsupported("something else stands in its place"));
+                }
+                (place, self.format.clusters_of(&set)?)
+            }
+            None => {
+                let folder = self.folders.get(&folder);
+                let folder = folder.ok_or_else(|| Error::bug("a folder is lost"))?;
+                let set = self.format.new_set(folder, &name, SetKind::File, times)?;
+                let key = folder.key;
+                (self.add_set(key, &set)?, Vec::new())
+            }
+        };
+        let needed = size.div_ceil(self.format.cluster().get().max(1));
+        let runs = self.take(needed, old.first().map_or(0, |run| run.first))?;
+        self.give_back(&old)?;
+        let mut set = self.set(&place)?;
+        self.format.bind(&mut self.draft, Some(&mut set), &runs, size)?;
+        self.format.touch(&mut set, times.modified);
+        self.put_set(&place, &set)?;
+        if let Some(first) = runs.first().map(|run| run.first) {
+            self.contents.insert(first, (runs, Arc::clone(content)));
+        }
+        Ok(())
+    }
+
+    /// Takes so many clusters.
+    fn take(&mut self, count: u64, near: u64) -> Result<Vec<Run>> {
+        let mut runs: Vec<Run> = Vec::new();
+        let (mut left, mut near) = (count, near);
+        while left > 0 {
+            let Self { space, draft, format, .. } = self;
+            let is_written = |cluster| {
+                let unit = format.span_of(Run::new(cluster, 1)).start().get() / 512;
+                draft.has_unit(unit)
+            };
+            let run = space.take_run(near, left, &is_written)?;
+            left = left.minus(run.len)?;
+            near = run.end();
+            match runs.last_mut() {
+                Some(last) if last.end() == run.first => last.len = last.len.plus(run.len)?,
+                _ => runs.push(run),
+            }
+        }
+        Ok(runs)
+    }
+
+    fn give_back(&mut self, runs: &[Run]) -> Result<()> {
+        if let Some(first) = runs.first() {
+            self.contents.remove(&first.first);
+        }
+        runs.iter().try_for_each(|run| self.space.give_back(*run))
+    }
+
+    /// Adds a set to a folder, which becomes longer where it has no room.
+    fn add_set(&mut self, key: FolderKey, set: &[Slot]) -> Result<Place> {
+        let found = self.folder_mut(key)?.room_for(set.len());
+        let start = match found {
+            Some(start) => start,
+            None => {
+                self.grow_folder(key)?;
+                // A set is never longer than a cluster of slots and what was left.
+                let again = self.folder_mut(key)?.room_for(set.len());
+                match again {
+                    Some(start) => start,
+                    None => {
+                        self.grow_folder(key)?;
+                        let again = self.folder_mut(key)?.room_for(set.len());
+                        again.ok_or_else(|| Error::no_room("its folder is full"))?
+                    }
+                }
+            }
+        };
+        let place = (key, start..start.plus(set.len())?);
+        self.put_set(&place, set)?;
+        let names = self.format.names_of(set);
+        let Self { folders, draft, .. } = self;
+        let folder = folders.get_mut(&key).ok_or_else(|| Error::bug("a folder is lost"))?;
+        folder.end_behind(place.1.end, draft)?;
+        folder.learn(names, place.1.clone());
+        Ok(place)
+    }
+
+    /// Gives a folder a cluster more.
+    fn grow_folder(&mut self, key: FolderKey) -> Result<()> {
+        let folder = self.folder(key)?;
+        if folder.is_fixed() {
+            return Err(Error::no_room("the root directory is full"));
+        }
+        let (mut runs, own) = (folder.runs.clone(), folder.own.clone());
+        let len = self.format.cluster();
+        let whole = runs.iter().map(|run| run.len).sum::<u64>().plus(1)?.times(len.get())?;
+        if whole > folder.most {
+            return Err(Error::no_room("its folder is full"));
+        }
+        let near = runs.last().map_or(0, |run| run.end());
+        let new = self.take(1, near)?;
+        let new = *new.first().ok_or_else(|| Error::no_room("no cluster is free"))?;
+        let span = self.format.span_of(new);
+        self.draft.put(span.start(), &vec![0; len.to_usize().unwrap_or(0)])?;
+        match runs.last_mut() {
+            Some(last) if last.end() == new.first => last.len = last.len.plus(1)?,
+            _ => runs.push(new),
+        }
+        match own.filter(|_| self.format.tells_len_of_folders()) {
+            Some(place) => {
+                let mut set = self.set(&place)?;
+                self.format.bind(&mut self.draft, Some(&mut set), &runs, whole)?;
+                self.put_set(&place, &set)?;
+            }
+            None => self.format.bind(&mut self.draft, None, &runs, whole)?,
+        }
+        self.folder_mut(key)?.grow(runs, span);
+        Ok(())
+    }
+
+    fn make_folder(&mut self, path: &[Vec<u8>], meta: &FileMeta) -> Result<()> {
+        if path.is_empty() {
+            return Ok(());
+        }
+        let (above, found, name) = self.place_of(path)?;
+        if let Some(place) = found {
+            return match self.format.kind_of(&self.set(&place)?) {
+                Some(SetKind::Folder) => Ok(()),
+                _ => Err(is_there(name.as_bytes())),
+            };
+        }
+        let times = self.times(meta);
+        let set = self.format.new_set(self.folder(above)?, &name, SetKind::Folder, times)?;
+        let place = self.add_set(above, &set)?;
+        let runs = self.take(1, 0)?;
+        let key = runs.first().map_or(0, |run| run.first);
+        let len = self.format.cluster();
+        let span = self.format.span_of(Run::new(key, 1));
+        let mut content: Vec<u8> = self.format.first_slots(key, above, times).concat();
+        content.resize(len.to_usize().unwrap_or(0), 0);
+        self.draft.put(span.start(), &content)?;
+        let mut set = self.set(&place)?;
+        self.format.bind(&mut self.draft, Some(&mut set), &runs, len.get())?;
+        self.put_set(&place, &set)
+    }
+
+    fn remove(&mut self, path: &[Vec<u8>]) -> Result<()> {
+        let (_, found, name) = self.place_of(path)?;
+        let place = found.ok_or_else(|| missing(name.as_bytes()))?;
+        self.empty(&place)?;
+        self.take_out(&place)
+    }
+
+    /// Gives back all clusters of a set, and of all sets below it.
+    fn empty(&mut self, place: &Place) -> Result<()> {
+        let mut waiting = vec![place.clone()];
+        while let Some(place) = waiting.pop() {
+            let set = self.set(&place)?;
+            if self.format.kind_of(&set) == Some(SetKind::Folder) {
+                let key = self.enter(&place)?;
+                waiting.extend(self.folder(key)?.sets().map(|range| (key, range)));
+            }
+            let runs = self.format.clusters_of(&set)?;
+            self.give_back(&runs)?;
+        }
+        // None of these folders is looked into again.
+        self.forget_folders();
+        Ok(())
+    }
+
+    /// Drops every folder whose clusters were given back.
+    fn forget_folders(&mut self) {
+        let Self { folders, space, .. } = self;
+        folders.retain(|_, folder| {
+            folder.runs.first().is_none_or(|run| !space.was_given_back(run.first))
+        });
+    }
+
+    /// Takes a set out of its folder.
+    fn take_out(&mut self, place: &Place) -> Result<()> {
+        let mut set = self.set(place)?;
+        let names = self.format.names_of(&set);
+        set.iter_mut().for_each(|slot| self.format.clear(slot));
+        self.put_set(place, &set)?;
+        self.folder_mut(place.0)?.unlearn(&names, &place.1);
+        Ok(())
+    }
+
+    fn rename(&mut self, from: &[Vec<u8>], to: &[Vec<u8>]) -> Result<()> {
+        let (_, found, name) = self.place_of(from)?;
+        let old = found.ok_or_else(|| missing(name.as_bytes()))?;
+        if to.len() > from.len() && self.leads_into(from, to)? {
+            return Err(Error::usage("a folder cannot stand in itself"));
+        }
+        let (folder, found, name) = self.place_of(to)?;
+        if found.is_some_and(|found| found != old) {
+            return Err(is_there(name.as_bytes()));
+        }
+        let set = self.set(&old)?;
+        let is_folder = self.format.kind_of(&set) == Some(SetKind::Folder);
+        let key = if is_folder { Some(self.enter(&old)?) } else { None };
+        // Its own old name is in nobody's way.
+        self.take_out(&old)?;
+        let renamed = self.format.renamed(self.folder(folder)?, &set, &name)?;
+        let place = self.add_set(folder, &renamed)?;
+        if let Some(key) = key {
+            let Self { folders, draft, format, .. } = self;
+            let moved = folders.get_mut(&key).ok_or_else(|| Error::bug("a folder is lost"))?;
+            moved.own = Some(place.clone());
+            if old.0 != folder {
+                format.put_above(moved, folder, draft)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether `to` lies below `from`, whatever the case of its names.
+    fn leads_into(&self, from: &[Vec<u8>], to: &[Vec<u8>]) -> Result<bool> {
+        for (one, other) in from.iter().zip(to) {
+            if self.format.folded(&text(one)?) != self.format.folded(&text(other)?) {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+}
+
+/// A name as text.
+fn text(name: &[u8]) -> Result<String> {
+    let text = std::str::from_utf8(name).map_err(|_| Error::usage("the name is no UTF-8"))?;
+    Ok(text.to_owned())
+}

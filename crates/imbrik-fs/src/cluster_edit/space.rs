@@ -1,0 +1,105 @@
+//! Clusters that are taken and given back.
+
+use crate::bits::{Bits, Run};
+use imbrik_store::{
+    error::{Error, Result},
+    exact::Exact as _,
+};
+
+/// The clusters of a volume.
+pub(crate) struct ClusterSpace {
+    /// Those that were in use before.
+    was: Bits,
+    /// Those in use by now, with those that were given back.
+    used: Bits,
+    freed: Bits,
+    keeps_old: bool,
+}
+
+impl ClusterSpace {
+    /// Of a volume where those of `used` are in use, or cannot be.
+    pub(crate) fn of(used: Bits) -> Self {
+        let len = used.len();
+        Self { was: used.clone(), used, freed: Bits::new(len), keeps_old: false }
+    }
+
+    pub(super) fn keep_old(&mut self) {
+        self.keeps_old = true;
+    }
+
+    /// How many are free.
+    pub(super) fn free(&self) -> u64 {
+        let free = self.used.len().saturating_sub(self.used.count());
+        free.saturating_add(self.freed.count())
+    }
+
+    /// Takes free ones in a row, as near behind `near` as there are any: up to `most`. What was given
+    /// back comes last, unless `is_written` says that something new was put there.
+    ///
+    /// # Errors
+    /// [`imbrik_store::Class::NoRoom`] when none is free.
+    pub(super) fn take_run(
+        &mut self,
+        near: u64,
+        most: u64,
+        is_written: &dyn Fn(u64) -> bool,
+    ) -> Result<Run> {
+        let all = self.used.len();
+        let behind = self.used.holes(Run::between(near.min(all), all)).next();
+        let hole = behind.or_else(|| self.used.holes(Run::new(0, all)).next());
+        let run = match hole {
+            Some(hole) => {
+                let run = Run::new(hole.first, hole.len.min(most));
+                self.used.add(run);
+                run
+            }
+            None => {
+                let again = self.freed.runs(Run::new(0, all)).flat_map(|run| run.first..run.end());
+                let again = { again }.find(|cluster| !self.keeps_old && !is_written(*cluster));
+                let again = again.ok_or_else(|| Error::no_room("no cluster is free"))?;
+                self.freed.remove(Run::new(again, 1));
+                Run::new(again, 1)
+            }
+        };
+        Ok(run)
+    }
+
+    /// # Errors
+    /// [`imbrik_store::Class::Corrupt`] when one of them is free already.
+    pub(super) fn give_back(&mut self, run: Run) -> Result<()> {
+        let is_used = self.used.count_in(run) == run.len;
+        match is_used && self.freed.add(run) {
+            true => Ok(()),
+            false => {
+                let cluster = run.first.plus(2)?;
+                Err(Error::corrupt(format!("a cluster from {cluster} on has two owners")))
+            }
+        }
+    }
+
+    pub(super) fn was_given_back(&self, cluster: u64) -> bool {
+        self.freed.contains(cluster)
+    }
+
+    /// Those that were given back, and nobody has by now.
+    pub(crate) fn freed(&self) -> impl Iterator<Item = Run> + '_ {
+        self.freed.runs(Run::new(0, self.freed.len()))
+    }
+
+    /// Those in use by now that were not before.
+    pub(crate) fn taken(&self) -> impl Iterator<Item = u64> + '_ {
+        let all = Run::new(0, self.used.len());
+        let used = self.used.runs(all).flat_map(|run| run.first..run.end());
+        used.filter(|cluster| !self.was.contains(*cluster) && !self.freed.contains(*cluster))
+    }
+
+    /// How many are in use by now.
+    pub(crate) fn in_use(&self) -> u64 {
+        self.used.count().saturating_sub(self.freed.count())
+    }
+
+    /// Whether one was in use before.
+    pub(crate) fn was_used(&self, cluster: u64) -> bool {
+        self.was.contains(cluster)
+    }
+}

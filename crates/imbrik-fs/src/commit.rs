@@ -1,0 +1,95 @@
+//! In which order an edited volume is written in its place, so that a cut at any moment leaves the old
+//! files or the new ones.
+
+use crate::edit::EditedVolume;
+use imbrik_store::{
+    ReadAt,
+    error::Result,
+    read_vec,
+    units::{ByteLen, ByteOffset, Span},
+};
+
+/// What is written in any order, and flushed before the next step.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct CommitStep {
+    /// New content, as the edited volume has it.
+    pub content: Vec<Span>,
+    /// Bytes, and where they go.
+    pub bytes: Vec<(ByteOffset, Vec<u8>)>,
+}
+
+/// In which order a volume is written in its place.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Commit {
+    /// One after the other.
+    pub steps: Vec<CommitStep>,
+    /// What a cut leaves behind.
+    pub after_a_cut: AfterACut,
+}
+
+/// What a cut in the middle of a commit leaves behind.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum AfterACut {
+    /// The old files or the new ones: the volume's journal sees to it.
+    #[default]
+    OldOrNew,
+    /// Names may be old or new, one by one; the volume says that it was not unmounted, and a checker gives
+    /// back what belongs to nobody.
+    ToBeChecked,
+}
+
+impl CommitStep {
+    /// Adds the bytes of `span`, as `store` has them.
+    ///
+    /// # Errors
+    /// When it cannot be read.
+    pub(crate) fn push(&mut self, store: &dyn ReadAt, span: Span) -> Result<()> {
+        let len = span.len().to_usize().unwrap_or(usize::MAX);
+        self.bytes.push((span.start(), read_vec(store, span.start(), len)?));
+        Ok(())
+    }
+
+    /// Adds bytes at a place.
+    pub(crate) fn put(&mut self, at: u64, bytes: impl Into<Vec<u8>>) {
+        self.bytes.push((ByteOffset::new(at), bytes.into()));
+    }
+}
+
+/// Where an edited volume differs, but for its new content and for what lies in `others`.
+pub(crate) fn metadata(edited: &EditedVolume, others: &[Span]) -> Vec<Span> {
+    let mut left = edited.volume.rewritten.clone();
+    for hole in edited.content.iter().chain(others) {
+        left = left.into_iter().flat_map(|span| without(span, *hole)).collect();
+    }
+    left
+}
+
+/// What of `span` lies in `within`, and the rest.
+pub(crate) fn parted(
+    spans: &[Span],
+    is_within: impl Fn(ByteOffset) -> bool,
+    unit: ByteLen,
+) -> (Vec<Span>, Vec<Span>) {
+    let (mut inside, mut outside) = (Vec::new(), Vec::new());
+    for span in spans {
+        let mut at = span.start();
+        while at < span.end() {
+            let end = at.saturating_add(unit).min(span.end());
+            let piece = Span::between(at, end);
+            if is_within(at) {
+                inside.push(piece)
+            } else {
+                outside.push(piece)
+            }
+            at = end;
+        }
+    }
+    (inside, outside)
+}
+
+/// `span` without `hole`.
+fn without(span: Span, hole: Span) -> impl Iterator<Item = Span> {
+    let before = Span::between(span.start(), hole.start().clamp(span.start(), span.end()));
+    let behind = Span::between(hole.end().clamp(span.start(), span.end()), span.end());
+    [before, behind].into_iter().filter(|span| !span.is_empty())
+}

@@ -1,0 +1,250 @@
+//! What can be done to the files of a volume: put in, removed, given another name.
+
+use crate::{
+    examined::DerivedVolume,
+    files::{FileAttribute, FileKind, FileTime},
+    walk::is_name,
+};
+use imbrik_store::{
+    Concatenated, Edited, ReadAt,
+    error::{Error, Result},
+    units::{ByteLen, ByteOffset, Span, joined},
+};
+use std::{collections::BTreeMap, fmt, sync::Arc};
+
+/// Names from a volume's root down; none for the root itself.
+pub type FilePath = Vec<Vec<u8>>;
+
+/// What a file gets beside its content. What a volume of its kind does not keep is left out.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct FileMeta {
+    /// The lower twelve bits of its mode. `None` leaves those of one that is there, and gives a new
+    /// file 0644 and a new folder 0755.
+    pub permissions: Option<u16>,
+    /// The numbers of its owner and its group. `None` leaves those of one that is there, and gives a
+    /// new one those of its folder.
+    pub owner: Option<(u32, u32)>,
+    /// When its content was changed; `None` for the time of the edit.
+    pub modified: Option<FileTime>,
+    /// Attributes of a new one.
+    pub attributes: Vec<FileAttribute>,
+}
+
+/// One thing that is done to the files of a volume.
+#[derive(Clone)]
+pub enum FileEdit {
+    /// A file gets this content, where one stands, or is added to its folder.
+    Put {
+        /// Where.
+        path: FilePath,
+        /// All of it; what it has no data for becomes a hole where the volume can have one.
+        content: Arc<dyn ReadAt>,
+        /// What else it gets.
+        meta: FileMeta,
+    },
+    /// A folder is made, where none is.
+    Folder {
+        /// Where.
+        path: FilePath,
+        /// What else it gets.
+        meta: FileMeta,
+    },
+    /// A link is made.
+    Link {
+        /// Where.
+        path: FilePath,
+        /// What it leads to.
+        target: Vec<u8>,
+        /// What else it gets.
+        meta: FileMeta,
+    },
+    /// A device, a pipe or a socket is made.
+    Node {
+        /// Where.
+        path: FilePath,
+        /// What.
+        kind: FileKind,
+        /// What else it gets.
+        meta: FileMeta,
+    },
+    /// A file gets a second name.
+    Name {
+        /// The new one.
+        path: FilePath,
+        /// The one that it has.
+        of: FilePath,
+    },
+    /// A file goes, or a folder with everything in it.
+    Remove {
+        /// Which.
+        path: FilePath,
+    },
+    /// A file or folder gets another name, in its folder or in another one.
+    Rename {
+        /// The name that it has.
+        from: FilePath,
+        /// The one that it gets.
+        to: FilePath,
+    },
+}
+
+impl FileEdit {
+    /// What it is about.
+    #[must_use]
+    pub fn path(&self) -> &[Vec<u8>] {
+        match self {
+            Self::Put { path, .. }
+            | Self::Folder { path, .. }
+            | Self::Link { path, .. }
+            | Self::Node { path, .. }
+            | Self::Name { path, .. }
+            | Self::Remove { path } => path,
+            Self::Rename { from, .. } => from,
+        }
+    }
+}
+
+impl fmt::Debug for FileEdit {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let what = match self {
+            Self::Put { content, .. } => {
+                return write!(f, "put {} at {}", content.size(), self.place());
+            }
+            Self::Folder { .. } => "folder",
+            Self::Link { .. } => "link",
+            Self::Node { .. } => "node",
+            Self::Name { .. } => "second name",
+            Self::Remove { .. } => "remove",
+            Self::Rename { to, .. } => {
+                return write!(f, "rename {} to {}", self.place(), shown(to));
+            }
+        };
+        write!(f, "{what} {}", self.place())
+    }
+}
+
+impl FileEdit {
+    /// The path that it is about, with slashes, whatever is no text escaped.
+    #[must_use]
+    pub fn place(&self) -> String {
+        shown(self.path())
+    }
+}
+
+fn shown(path: &[Vec<u8>]) -> String {
+    format!("/{}", path.join(&b'/').escape_ascii())
+}
+
+/// How files are edited.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct EditOptions {
+    /// The time of the edit.
+    pub now: FileTime,
+    /// Whether nothing new may stand where the volume has something now: for whoever writes in place,
+    /// where a cut must leave the old files.
+    pub keeps_old: bool,
+}
+
+/// An edited volume.
+#[derive(Clone)]
+pub struct EditedVolume {
+    /// The whole volume, and where it differs.
+    pub volume: DerivedVolume,
+    /// Where content stands that is new: nothing of the volume's own.
+    pub content: Vec<Span>,
+}
+
+impl fmt::Debug for EditedVolume {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "rewritten: {:?}, content: {:?}", self.volume.rewritten, self.content)
+    }
+}
+
+impl EditedVolume {
+    /// The volume with `draft`'s bytes changed, and `contents` where they belong.
+    pub(crate) fn of(draft: Edited, contents: &Contents) -> Self {
+        let metadata = draft.spans();
+        let content = contents.spans();
+        let all = metadata.into_iter().chain(content.iter().copied()).collect();
+        let store: Arc<dyn ReadAt> = match content.is_empty() {
+            true => Arc::new(draft),
+            false => {
+                let base = contents.over(draft.base());
+                Arc::new(draft.over(Arc::new(base)))
+            }
+        };
+        Self { volume: DerivedVolume { store, rewritten: joined(all) }, content }
+    }
+}
+
+/// What stands behind the names in `path`: the folder that it is in, and its own name.
+///
+/// # Errors
+/// [`imbrik_store::Class::Usage`] for a path without a name.
+pub(crate) fn split(path: &[Vec<u8>]) -> Result<(&[u8], &[Vec<u8>])> {
+    let (name, folders) =
+        path.split_last().ok_or_else(|| Error::usage("the root folder is no file"))?;
+    match path.iter().all(|name| is_name(name)) {
+        true => Ok((name, folders)),
+        false => Err(Error::usage("such a name cannot be")),
+    }
+}
+
+/// There is nothing of this name.
+pub(crate) fn missing(name: &[u8]) -> Error {
+    Error::usage(format!("there is no {}", name.escape_ascii()))
+}
+
+/// There is no folder of this name on the way.
+pub(crate) fn no_folder(name: &[u8]) -> Error {
+    Error::usage(format!("there is no folder {} for it", name.escape_ascii()))
+}
+
+/// A new name is taken.
+pub(crate) fn is_there(name: &[u8]) -> Error {
+    Error::usage(format!("{} is there already", name.escape_ascii()))
+}
+
+/// New content, in the places that it got.
+#[derive(Default)]
+pub(crate) struct Contents {
+    /// By where it starts.
+    pieces: BTreeMap<u64, Placed>,
+}
+
+struct Placed {
+    len: ByteLen,
+    store: Arc<dyn ReadAt>,
+    from: ByteOffset,
+}
+
+impl Contents {
+    /// Has the bytes of `span` come from `store`, from `from` on; zeros behind its end.
+    pub(crate) fn put(&mut self, span: Span, store: &Arc<dyn ReadAt>, from: ByteOffset) {
+        let placed = Placed { len: span.len(), store: Arc::clone(store), from };
+        self.pieces.insert(span.start().get(), placed);
+    }
+
+    fn spans(&self) -> Vec<Span> {
+        let all = self.pieces.iter().map(|(start, placed)| {
+            let start = ByteOffset::new(*start);
+            Span::between(start, start.saturating_add(placed.len))
+        });
+        joined(all.collect())
+    }
+
+    /// `base` with all of it.
+    fn over(&self, base: &Arc<dyn ReadAt>) -> Concatenated {
+        let mut all = Concatenated::new(base.sector_size());
+        let mut at = ByteOffset::ZERO;
+        for (start, placed) in &self.pieces {
+            let start = ByteOffset::new(*start);
+            all.push(base, at, start.saturating_since(at));
+            all.push(&placed.store, placed.from, placed.len);
+            at = start.saturating_add(placed.len);
+        }
+        let end = ByteOffset::new(base.size().get());
+        all.push(base, at, end.saturating_since(at));
+        all
+    }
+}

@@ -1,0 +1,91 @@
+//! The table of capitals (section 7.2 of the specification): how names are compared, and hashed.
+
+use super::boot::BootSector;
+use crate::{bits::Run, clusters::span_of};
+use imbrik_store::{
+    ReadAt,
+    error::{Error, Result},
+    read_vec,
+};
+
+/// In a compressed table, the next number says how many letters are their own capitals.
+const OWN_CAPITALS: u16 = 0xffff;
+/// The longest table: a number a letter, each told by two.
+const MOST: u64 = 4 * 0x1_0000;
+
+/// The capitals of all letters.
+pub(super) struct UpCase(Vec<u16>);
+
+impl UpCase {
+    /// The table of `len` bytes in the clusters `runs`.
+    ///
+    /// # Errors
+    /// When it cannot be read; [`imbrik_store::Class::Corrupt`] when it is longer than any.
+    pub(super) fn read(
+        store: &dyn ReadAt,
+        boot: &BootSector,
+        runs: &[Run],
+        len: u64,
+    ) -> Result<Self> {
+        if len > MOST {
+            return Err(Error::corrupt("its table of capitals is too long"));
+        }
+        let mut raw = Vec::new();
+        for run in runs {
+            let span = span_of(*run, boot.data().start(), boot.cluster);
+            raw.extend(read_vec(store, span.start(), span.len().to_usize().unwrap_or(0))?);
+        }
+        raw.truncate(usize::try_from(len).unwrap_or(0));
+        Ok(Self::decode(&raw))
+    }
+
+    fn decode(raw: &[u8]) -> Self {
+        let mut capitals: Vec<u16> = Vec::new();
+        let mut numbers = raw.as_chunks::<2>().0.iter().map(|pair| u16::from_le_bytes(*pair));
+        let own = |at: usize| u16::try_from(at).unwrap_or(u16::MAX);
+        while let Some(number) = numbers.next() {
+            match number {
+                // The last letter of all is told by that number itself.
+                OWN_CAPITALS if capitals.len() < usize::from(u16::MAX) => {
+                    for _ in 0..numbers.next().unwrap_or(0) {
+                        capitals.push(own(capitals.len()));
+                    }
+                }
+                capital => capitals.push(capital),
+            }
+        }
+        Self(capitals)
+    }
+
+    /// The capital of a letter; itself where the table doesn't tell.
+    pub(super) fn of(&self, unit: u16) -> u16 {
+        self.0.get(usize::from(unit)).copied().unwrap_or(unit)
+    }
+
+    /// The hash of a name (section 7.6.4).
+    pub(super) fn hash(&self, name: &[u16]) -> u16 {
+        let bytes = name.iter().flat_map(|unit| self.of(*unit).to_le_bytes());
+        bytes.fold(0u16, |hash, byte| hash.rotate_right(1).wrapping_add(u16::from(byte)))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_compressed_table_leaves_out_what_is_its_own_capital() {
+        // 97 letters, then A and B for a and b; nothing behind.
+        let raw: Vec<u8> =
+            [0xffff, 97, 65, 66u16].iter().flat_map(|unit| unit.to_le_bytes()).collect();
+        let table = UpCase::decode(&raw);
+        let capitals =
+            |name: &str| name.encode_utf16().map(|unit| table.of(unit)).collect::<Vec<_>>();
+        assert_eq!(capitals("abc-Ab"), capitals("ABc-aB"));
+        assert_ne!(capitals("c"), capitals("C"));
+        let hash = |name: &str| table.hash(&name.encode_utf16().collect::<Vec<_>>());
+        assert_eq!(hash("ab"), hash("AB"));
+        // By hand: 65 is added, turned, 0 is added, turned, …
+        assert_eq!(hash("a"), 0x8020);
+    }
+}

@@ -1,0 +1,179 @@
+//! How an edited volume is written in its place: through its own journal where it has one.
+
+use super::{
+    fixed::Fixed,
+    group::Group,
+    journal::{Journal, JournalPlace},
+    orphans, settle,
+    structure::{Opened, metadata_cache::MetadataCache},
+    superblock::{RawSuperblock, Superblock},
+};
+use crate::{
+    commit::{AfterACut, Commit, CommitStep, metadata},
+    edit::EditedVolume,
+    examined::DerivedVolume,
+};
+use imbrik_store::{
+    ReadAt, bytes,
+    error::{Error, Result},
+    exact::Exact as _,
+    read_vec,
+    units::{ByteOffset, Span},
+};
+use std::sync::Arc;
+
+/// `s_feature_incompat`: the journal is to be replayed.
+const RECOVER: u32 = 0x4;
+/// `s_state`: it was unmounted as it should be.
+const VALID: u16 = 0x1;
+
+/// How `edited`, made of the settled volume in `store`, is written there.
+///
+/// # Errors
+/// When the store cannot be read; [`imbrik_store::Class::NoRoom`] when the journal is too short for it,
+/// [`imbrik_store::Class::Unsupported`] when its journal is elsewhere.
+pub(crate) fn commit(store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<Commit> {
+    let opened = Opened::to_look_at(Arc::clone(store))?;
+    let superblock = &opened.superblock;
+    let new = &*edited.volume.store;
+    if !superblock.has_journal() {
+        return without_journal(&opened, edited);
+    }
+    let fixed = Fixed::of(superblock, &opened.groups)?;
+    let at = JournalPlace::of(&opened.meta, superblock, &opened.groups, &fixed)?
+        .ok_or_else(|| Error::corrupt("its journal is not to be found"))?;
+    let journal = Journal::open(&**store, superblock, &at)?;
+    if !at.is_empty() {
+        return Err(Error::corrupt("its journal is to be replayed first"));
+    }
+    // Whole blocks, the superblock's included: it says that the journal counts until all is done.
+    let len = superblock.block_len;
+    let mut blocks = Vec::new();
+    for span in metadata(edited, &[]) {
+        let first = span.start().get().over(len)?;
+        for number in first..span.end().get().div_ceil(len) {
+            if blocks.last().is_none_or(|(last, _)| *last < number) {
+                let at = ByteOffset::new(number.times(len)?);
+                blocks.push((number, read_vec(new, at, len.fitting::<usize>()?)?));
+            }
+        }
+    }
+    let own = Superblock::OFFSET.over(len)?;
+    let inside = Superblock::OFFSET.checked_rem(len).unwrap_or(0).fitting::<usize>()?;
+    for (_, block) in blocks.iter_mut().filter(|(number, _)| *number == own) {
+        let raw = block.get_mut(inside..inside.saturating_add(Superblock::LEN));
+        to_recover(raw.unwrap_or_default(), superblock);
+    }
+    let mut marked = read_vec(&**store, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)?;
+    to_recover(&mut marked, superblock);
+    let written = journal.transaction(&blocks)?;
+    let mut begin = CommitStep { content: edited.content.clone(), bytes: Vec::new() };
+    begin.put(Superblock::OFFSET, marked);
+    let mut in_place = CommitStep::default();
+    for (number, block) in blocks {
+        in_place.put(number.times(len)?, block);
+    }
+    let mut end = CommitStep::default();
+    let last = read_vec(new, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)?;
+    end.put(Superblock::OFFSET, last);
+    let step = |bytes| CommitStep { content: Vec::new(), bytes };
+    let steps = vec![
+        begin,
+        step(written.log),
+        // From here on, the new files are there.
+        step(vec![written.begun]),
+        in_place,
+        step(vec![written.done]),
+        end,
+    ];
+    Ok(Commit { steps, after_a_cut: AfterACut::OldOrNew })
+}
+
+/// Has a superblock say that its journal is to be replayed.
+fn to_recover(raw: &mut [u8], superblock: &Superblock) {
+    let flags = bytes::le_u32(raw, 0x60).unwrap_or(0) | RECOVER;
+    let _ = bytes::put(raw, 0x60, flags.to_le_bytes());
+    superblock.seal(raw);
+}
+
+/// Without a journal: the volume says that it is in use, then content, then what leads to it.
+fn without_journal(opened: &Opened, edited: &EditedVolume) -> Result<Commit> {
+    let superblock = &opened.superblock;
+    let new = &*edited.volume.store;
+    let at = ByteOffset::new(Superblock::OFFSET);
+    let in_use = |mut raw: Vec<u8>| {
+        let state = bytes::le_u16(&raw, 0x3a).unwrap_or(0) & !VALID;
+        let _ = bytes::put(&mut raw, 0x3a, state.to_le_bytes());
+        superblock.seal(&mut raw);
+        raw
+    };
+    let last = read_vec(new, at, Superblock::LEN)?;
+    let mut begin = CommitStep { content: edited.content.clone(), bytes: Vec::new() };
+    begin.put(Superblock::OFFSET, in_use(opened.raw.clone()));
+    let mut then = CommitStep::default();
+    let own = Span::between(at, ByteOffset::new(Superblock::OFFSET.saturating_mul(2)));
+    for span in metadata(edited, &[own]) {
+        then.push(new, span)?;
+    }
+    then.put(Superblock::OFFSET, in_use(last.clone()));
+    let mut end = CommitStep::default();
+    end.put(Superblock::OFFSET, last);
+    Ok(Commit { steps: vec![begin, then, end], after_a_cut: AfterACut::ToBeChecked })
+}
+
+/// What brings the volume in `store` nearer to where its own system would have it once it mounts it: first
+/// its journal is replayed, then what was deleted while it was open is finished. `None` when there is
+/// nothing of that.
+///
+/// # Errors
+/// As for settling it, and as [`commit`].
+pub(crate) fn settling(store: &Arc<dyn ReadAt>) -> Result<Option<(DerivedVolume, Commit)>> {
+    let Some(raw) = RawSuperblock::read(&**store)? else { return Ok(None) };
+    if raw.needs_recovery() {
+        let superblock = raw.verified(store.size())?;
+        let (replayed, fast) = settle::replayed(Arc::clone(store), &superblock)?;
+        if !fast.is_empty() {
+            return Err(Error::unsupported(
+                "its journal holds fast commits, which only its own system brings in: let it start once",
+            ));
+        }
+        let commit = replay(store, &superblock, &replayed)?;
+        return Ok(Some((replayed, commit)));
+    }
+    let superblock = raw.verified(store.size())?;
+    if superblock.has_errors() {
+        return Ok(None);
+    }
+    let Some(finished) = orphans::finished(store, &superblock)? else { return Ok(None) };
+    let edited = EditedVolume { volume: finished.into(), content: Vec::new() };
+    let commit = commit(store, &edited)?;
+    Ok(Some((edited.volume, commit)))
+}
+
+/// Blocks go from the log to their places; only then it says that it is empty.
+fn replay(
+    store: &Arc<dyn ReadAt>,
+    superblock: &Superblock,
+    replayed: &DerivedVolume,
+) -> Result<Commit> {
+    let groups = Group::all(&**store, superblock)?;
+    let fixed = Fixed::of(superblock, &groups)?;
+    let meta = MetadataCache::new(Arc::clone(store), superblock.block_len);
+    let at = JournalPlace::of(&meta, superblock, &groups, &fixed)?
+        .ok_or_else(|| Error::corrupt("its journal is not to be found"))?;
+    let head = at.map.pieces.first().and_then(|first| superblock.span(first.physical, 1));
+    let head = head.ok_or_else(|| Error::corrupt("its journal is empty"))?;
+    let own = Span::between(
+        ByteOffset::new(Superblock::OFFSET),
+        ByteOffset::new(Superblock::OFFSET.saturating_mul(2)),
+    );
+    let edited = EditedVolume { volume: replayed.clone(), content: Vec::new() };
+    let mut in_place = CommitStep::default();
+    for span in metadata(&edited, &[head, own]) {
+        in_place.push(&*replayed.store, span)?;
+    }
+    let (mut empty, mut end) = (CommitStep::default(), CommitStep::default());
+    empty.push(&*replayed.store, head)?;
+    end.push(&*replayed.store, own)?;
+    Ok(Commit { steps: vec![in_place, empty, end], after_a_cut: AfterACut::OldOrNew })
+}

@@ -1,0 +1,90 @@
+//! How an edited FAT volume is written in its place: content and new folders, then chains in both tables,
+//! then the entries that lead to them, then what nobody has any more.
+
+use super::{
+    boot::{BootSector, Width},
+    table::Table,
+};
+use crate::{
+    clusters::Link,
+    commit::{AfterACut, Commit, CommitStep, metadata, parted},
+    edit::EditedVolume,
+};
+use imbrik_store::{
+    ReadAt,
+    error::{Error, Result},
+    read_vec,
+    units::{ByteLen, ByteOffset, Span},
+};
+use std::sync::Arc;
+
+/// Of the byte in the boot sector that systems mark while a volume is mounted.
+const IN_USE: u8 = 1;
+
+/// How `edited`, made of the volume in `store`, is written there.
+///
+/// # Errors
+/// When the store cannot be read, or its tables make no sense.
+pub(crate) fn commit(store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<Commit> {
+    let sector = read_vec(&**store, ByteOffset::ZERO, 512)?;
+    let boot =
+        BootSector::decode(&sector).ok_or_else(|| Error::corrupt("its boot sector is gone"))?;
+    let new = &*edited.volume.store;
+    let (old_table, mut between) = (Table::read(&**store, &boot)?, Table::read(new, &boot)?);
+    // What is given back stays in its chain until nothing leads to it.
+    for number in 0..boot.clusters {
+        if between.link(number) == Link::Free && old_table.link(number) != Link::Free {
+            between.put(number, old_table.value(number))?;
+        }
+    }
+    let is_new = |at: ByteOffset| {
+        let ahead = at.get().checked_sub(boot.data().start().get());
+        let number = ahead.and_then(|ahead| ahead.checked_div(boot.cluster.get()));
+        number.is_some_and(|number| number < boot.clusters && old_table.link(number) == Link::Free)
+    };
+    let tables: Vec<Span> = boot.tables().collect();
+    let first_table = tables.first().map_or(ByteOffset::ZERO, |table| table.start());
+    let unit = ByteLen::new(boot.sector.min(512));
+    let others = metadata(edited, &tables);
+    let (fresh, rest) = parted(&others, is_new, unit);
+    // The count of free clusters is a hint, and comes last.
+    let (info, entries) = parted(&rest, |at| at < first_table, unit);
+    let state_at = if boot.width == Width::Bits32 { 0x41 } else { 0x25 };
+    let state = read_vec(new, ByteOffset::new(state_at), 1)?;
+    let in_use: Vec<u8> = state.iter().map(|state| state | IN_USE).collect();
+
+    let mut begin = CommitStep { content: edited.content.clone(), bytes: Vec::new() };
+    begin.put(state_at, in_use);
+    for span in fresh {
+        begin.push(new, span)?;
+    }
+    let (mut chains, mut freed) = (CommitStep::default(), CommitStep::default());
+    for table in &tables {
+        for span in edited.volume.rewritten.iter().filter_map(|span| span.intersect(*table)) {
+            let ahead = ByteOffset::new(span.start().saturating_since(table.start()).get());
+            let len = span.len().to_usize().unwrap_or(0);
+            chains.put(span.start().get(), read_vec(&between, ahead, len)?);
+            freed.push(new, span)?;
+        }
+    }
+    let mut names = CommitStep::default();
+    for span in entries {
+        names.push(new, span)?;
+    }
+    for span in info {
+        freed.push(new, span)?;
+    }
+    // The head's own sector may be among those: it still says that it is in use.
+    for (at, bytes) in &mut freed.bytes {
+        if at.get() <= state_at
+            && let Some(inside) = usize::try_from(state_at.saturating_sub(at.get())).ok()
+            && let Some(state) = bytes.get_mut(inside)
+        {
+            *state |= IN_USE;
+        }
+    }
+    let mut end = CommitStep::default();
+    end.put(state_at, state);
+    let steps = vec![begin, chains, names, freed, end];
+    Ok(Commit { steps, after_a_cut: AfterACut::ToBeChecked })
+}

@@ -1,0 +1,258 @@
+//! Edits written in their place, and cut: after every step, and after some writes of the next one.
+
+use super::{NOW, keep, volume};
+use crate::support::{is_root, sh};
+use imbrik_fs::{AfterACut, Commit, EditOptions, EditedVolume, FileEdit, FileMeta};
+use imbrik_store::{ReadAt, SparseStore, read_vec};
+use std::{collections::BTreeMap, fs::OpenOptions, os::unix::fs::FileExt, path::Path, sync::Arc};
+
+fn names(path: &str) -> Vec<Vec<u8>> {
+    path.split('/').map(|name| name.as_bytes().to_vec()).collect()
+}
+
+fn put(path: &str, content: &[u8]) -> FileEdit {
+    let content: Arc<dyn ReadAt> = Arc::new(SparseStore::of(content));
+    FileEdit::Put { path: names(path), content, meta: FileMeta::default() }
+}
+
+/// All writes of a step, in the order in which a card might keep them.
+fn writes(step: &imbrik_fs::CommitStep, edited: &EditedVolume) -> Vec<(u64, Vec<u8>)> {
+    let content = step.content.iter().map(|span| {
+        let len = span.len().to_usize().unwrap();
+        (span.start().get(), read_vec(&*edited.volume.store, span.start(), len).unwrap())
+    });
+    let bytes = step.bytes.iter().map(|(at, bytes)| (at.get(), bytes.clone()));
+    content.chain(bytes).collect()
+}
+
+fn write(at: &Path, name: &str, writes: &[(u64, Vec<u8>)]) {
+    let file = OpenOptions::new().write(true).open(at.join(name)).unwrap();
+    for (place, bytes) in writes {
+        file.write_all_at(bytes, *place).unwrap();
+    }
+}
+
+/// What stands on the volume: every file with its content.
+type Seen = BTreeMap<String, Vec<u8>>;
+
+fn seen_in(top: &Path) -> Seen {
+    let mut all = Seen::new();
+    let mut waiting = vec![top.to_path_buf()];
+    while let Some(folder) = waiting.pop() {
+        for entry in std::fs::read_dir(&folder).unwrap() {
+            let path = entry.unwrap().path();
+            let name = path.strip_prefix(top).unwrap().to_str().unwrap().to_owned();
+            match path.is_dir() {
+                true if name == "lost+found" => {}
+                true => {
+                    all.insert(name, Vec::new());
+                    waiting.push(path);
+                }
+                false => {
+                    all.insert(name, std::fs::read(&path).unwrap());
+                }
+            }
+        }
+    }
+    all
+}
+
+const LET_GO: &str = "for i in $(seq 99); do umount m && break; sleep 0.02; done";
+
+struct Kind {
+    make: &'static str,
+    /// The checker, for writing: what it mends must be what it may mend.
+    mend: &'static str,
+    see: fn(&Path) -> Seen,
+    after: AfterACut,
+}
+
+/// Its system mounts it, and so replays its journal.
+fn by_kernel(at: &Path) -> Seen {
+    sh("mkdir -p m; mount -o loop cut m", at);
+    let all = seen_in(&at.join("m"));
+    sh(LET_GO, at);
+    sh("e2fsck -fn cut", at);
+    all
+}
+
+fn by_mtools(at: &Path) -> Seen {
+    sh("rm -rf m; mkdir m; mcopy -s -n -i cut '::*' m; fsck.fat -n cut", at);
+    seen_in(&at.join("m"))
+}
+
+fn by_fuse(at: &Path) -> Seen {
+    sh(
+        "mkdir -p m; losetup -r -f --show cut > d; mount.exfat-fuse -o ro $(cat d) m >/dev/null",
+        at,
+    );
+    let all = seen_in(&at.join("m"));
+    sh(LET_GO, at);
+    sh("losetup -d $(cat d); fsck.exfat -n cut", at);
+    all
+}
+
+const NO_MENDING: &str = "true";
+
+const KINDS: [Kind; 10] = [
+    Kind {
+        make: "truncate -s 24M v; mke2fs -q -t ext4 -b 1024 v",
+        mend: NO_MENDING,
+        see: by_kernel,
+        after: AfterACut::OldOrNew,
+    },
+    Kind {
+        make: "truncate -s 64M v; mke2fs -q -t ext4 -b 4096 v",
+        mend: NO_MENDING,
+        see: by_kernel,
+        after: AfterACut::OldOrNew,
+    },
+    // The checksums of the log that the kernel gives it at the first mount.
+    Kind {
+        make: "truncate -s 64M v; mke2fs -q -t ext4 -b 4096 v; mkdir m; mount -o loop v m; \
+               touch m/x; umount m",
+        mend: NO_MENDING,
+        see: by_kernel,
+        after: AfterACut::OldOrNew,
+    },
+    Kind {
+        make: "truncate -s 24M v; mke2fs -q -t ext4 -b 1024 -O ^64bit,^metadata_csum v; mkdir m; \
+               mount -o loop,journal_checksum v m; touch m/x; umount m",
+        mend: NO_MENDING,
+        see: by_kernel,
+        after: AfterACut::OldOrNew,
+    },
+    Kind {
+        make: "truncate -s 24M v; mke2fs -q -t ext3 -b 1024 v",
+        mend: NO_MENDING,
+        see: by_kernel,
+        after: AfterACut::OldOrNew,
+    },
+    Kind {
+        make: "truncate -s 24M v; mke2fs -q -t ext4 -O ^has_journal v",
+        mend: "e2fsck -fy cut >/dev/null || [ $? = 1 ]",
+        see: by_kernel,
+        after: AfterACut::ToBeChecked,
+    },
+    Kind {
+        make: "truncate -s 24M v; mke2fs -q -t ext2 -b 1024 v",
+        mend: "e2fsck -fy cut >/dev/null || [ $? = 1 ]",
+        see: by_kernel,
+        after: AfterACut::ToBeChecked,
+    },
+    Kind {
+        make: "truncate -s 20M v; mkfs.vfat -F 16 -s 2 v >/dev/null",
+        mend: "fsck.fat -a cut >/dev/null || [ $? = 1 ]; rm -rf FSCK*",
+        see: by_mtools,
+        after: AfterACut::ToBeChecked,
+    },
+    Kind {
+        make: "truncate -s 40M v; mkfs.vfat -F 32 -s 1 v >/dev/null",
+        mend: "fsck.fat -a cut >/dev/null || [ $? = 1 ]",
+        see: by_mtools,
+        after: AfterACut::ToBeChecked,
+    },
+    Kind {
+        make: "truncate -s 24M v; mkfs.exfat -c 4k v >/dev/null",
+        mend: "fsck.exfat -y cut >/dev/null || [ $? = 1 ]",
+        see: by_fuse,
+        after: AfterACut::ToBeChecked,
+    },
+];
+
+fn before(at: &Path) {
+    let some = [
+        FileEdit::Folder { path: names("hive"), meta: FileMeta::default() },
+        FileEdit::Folder { path: names("old"), meta: FileMeta::default() },
+        put("hive/weights.csv", &[b'1'; 5000]),
+        put("hive/brood.wav", &[7; 60_000]),
+        put("old/settings.txt", b"port=7\n"),
+        put("notes.txt", b"as it was\n"),
+    ];
+    keep(at, &volume(at).edit(&some, NOW).unwrap().volume);
+}
+
+fn edits() -> Vec<FileEdit> {
+    let mut all = vec![
+        put("hive/weights.csv", &[b'2'; 9000]),
+        put("notes.txt", b"as it is\n"),
+        FileEdit::Folder { path: names("new"), meta: FileMeta::default() },
+        FileEdit::Remove { path: names("hive/brood.wav") },
+        FileEdit::Rename { from: names("old/settings.txt"), to: names("new/settings.txt") },
+        FileEdit::Remove { path: names("old") },
+        // A block that looks like a journal's own.
+        put("new/looks like a journal", &0xc03b_3998u32.to_be_bytes().repeat(300)),
+    ];
+    all.extend((0..60).map(|n| put(&format!("new/log of the night {n}"), &[n as u8; 3000])));
+    all
+}
+
+/// Fails when a cut leaves anything but the old files or the new ones on a volume with a journal, or
+/// content that was never some file's on another, or when a checker finds more than it may mend.
+#[test]
+fn a_cut_at_any_step_leaves_the_old_files_or_the_new_ones() {
+    if !is_root("a_cut_at_any_step_leaves_the_old_files_or_the_new_ones") {
+        return;
+    }
+    for kind in &KINDS {
+        let dir = tempfile::tempdir().unwrap();
+        let at = dir.path();
+        sh(kind.make, at);
+        before(at);
+        sh("cp v before; cp v cut", at);
+        let old = (kind.see)(at);
+        let known = volume(at);
+        let edited = known.edit(&edits(), EditOptions { keeps_old: true, ..NOW }).unwrap();
+        let Commit { steps, after_a_cut } = known.commit(&edited).unwrap();
+        assert_eq!(after_a_cut, kind.after, "{}", kind.make);
+        sh("cp v whole", at);
+        for step in &steps {
+            write(at, "whole", &writes(step, &edited));
+        }
+        sh("cp whole cut", at);
+        let new = (kind.see)(at);
+        assert_ne!(old, new);
+        // All of it written at once is the same volume.
+        keep(at, &edited.volume);
+        sh("mv v once", at);
+        match kind.after {
+            AfterACut::OldOrNew => {
+                let differs = sh("cmp -l whole once | wc -l", at);
+                let in_journal = differs.trim().parse::<u64>().unwrap();
+                assert!(in_journal > 0, "the journal was written");
+            }
+            AfterACut::ToBeChecked => {
+                sh("cmp whole once", at);
+            }
+        }
+        let (mut olds, mut news) = (0, 0);
+        let mut written: Vec<(u64, Vec<u8>)> = Vec::new();
+        for step in &steps {
+            let all = writes(step, &edited);
+            // None of it, some from the start, some from the end.
+            let third = all.len() / 3;
+            for part in [&all[..0], &all[..third], &all[all.len() - third..], &all[..]] {
+                sh("cp before cut", at);
+                write(at, "cut", &written);
+                write(at, "cut", part);
+                sh(kind.mend, at);
+                let seen = (kind.see)(at);
+                if seen == old {
+                    olds += 1;
+                } else if seen == new {
+                    news += 1;
+                } else {
+                    assert_eq!(kind.after, AfterACut::ToBeChecked, "{}", kind.make);
+                    for (path, content) in seen.iter().filter(|(path, _)| !path.starts_with("FSCK"))
+                    {
+                        let is_one =
+                            old.get(path) == Some(content) || new.get(path) == Some(content);
+                        assert!(is_one, "{}: {path} has {} bytes", kind.make, content.len());
+                    }
+                }
+            }
+            written.extend(all);
+        }
+        assert!(olds > 3 && news > 1, "{}: {olds} old, {news} new", kind.make);
+    }
+}

@@ -1,0 +1,79 @@
+//! A file that is opened only when it is read: of many files that are taken in, few are open at once.
+
+use super::{FileStore, ReadAt};
+use crate::{
+    error::{Error, Result},
+    units::{ByteLen, ByteOffset, Span},
+};
+use std::{
+    fs,
+    path::{Path, PathBuf},
+    time::SystemTime,
+};
+
+/// A file as it was when it was looked at.
+#[derive(Debug)]
+pub struct UnopenedFile {
+    path: PathBuf,
+    size: ByteLen,
+    modified: Option<SystemTime>,
+}
+
+impl UnopenedFile {
+    /// The file at `path`, a link to one included.
+    ///
+    /// # Errors
+    /// When there is none.
+    pub fn at(path: &Path) -> Result<Self> {
+        let data = fs::metadata(path)
+            .map_err(|error| Error::io(format!("looking at {}", path.display()), error))?;
+        let size = ByteLen::new(data.len());
+        Ok(Self { path: path.to_owned(), size, modified: data.modified().ok() })
+    }
+
+    /// The file, which is to be as it was.
+    fn open(&self) -> Result<FileStore> {
+        let store = FileStore::open(&self.path)?;
+        let now = store.file().metadata().ok().and_then(|data| data.modified().ok());
+        match store.size() == self.size && now == self.modified {
+            true => Ok(store),
+            false => {
+                let what = format!("{} was changed while it was read", self.path.display());
+                Err(Error::mismatch(what))
+            }
+        }
+    }
+}
+
+impl ReadAt for UnopenedFile {
+    fn size(&self) -> ByteLen {
+        self.size
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        self.open()?.read_at(at, buf)
+    }
+
+    fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
+        self.open()?.next_data(from)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{error::Class, read_vec};
+
+    #[test]
+    fn a_file_that_became_another_one_is_not_read() {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("weights.csv");
+        fs::write(&path, "41.7\n").unwrap();
+        let file = UnopenedFile::at(&path).unwrap();
+        assert_eq!(read_vec(&file, ByteOffset::ZERO, 5).unwrap(), b"41.7\n");
+        fs::write(&path, "41.75\n").unwrap();
+        let error = read_vec(&file, ByteOffset::ZERO, 5).unwrap_err();
+        assert_eq!(error.class(), Class::Mismatch);
+        assert!(UnopenedFile::at(&dir.path().join("none")).is_err());
+    }
+}

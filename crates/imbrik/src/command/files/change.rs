@@ -1,0 +1,433 @@
+//! What `put`, `remove`, `rename`, `folder` and `carry` have in common: a card or an image whose files are
+//! changed, and what is told of it.
+
+use super::{PartPath, Source};
+use crate::{
+    args::ChangeArgs,
+    confirm::Policy,
+    exit::Exit,
+    failure::{Explain, Failure, Outcome},
+    opened::Opened,
+    packing::{self, Destination},
+    pipe,
+    render::{count, files::name, json, quoted, size, time},
+    session::Session,
+};
+use imbrik_core::{
+    Class, Error,
+    card::{Card, Standing, standing},
+    files::{LeftOut, Tree},
+    fs::{AfterACut, FileEdit},
+    image::Image,
+    layout::{Part, PartEdit},
+    operation::{CardEdit, CardState, EditFailure, EditPlan},
+    progress::Watch,
+    store::Tally,
+    units::ByteLen,
+};
+use jiff::Timestamp;
+use std::{path::Path, time::Instant};
+
+pub(super) const UNTOUCHED: &str = "Nothing was changed.";
+
+/// A card or an image whose files are changed.
+pub(super) struct Target<'a> {
+    session: &'a Session,
+    args: &'a ChangeArgs,
+    /// What it is told as.
+    command: &'static str,
+    path: &'a Path,
+    pub(super) source: Source,
+    started: Instant,
+}
+
+/// Something that was done, as it is told.
+pub(super) struct Told {
+    pub(super) what: json::FileChanged,
+    /// From the root, with a slash in front.
+    pub(super) path: String,
+    pub(super) to: Option<String>,
+    pub(super) files: u64,
+    pub(super) folders: u64,
+    pub(super) bytes: ByteLen,
+    /// How long the file was in whose place it is.
+    pub(super) replaced: Option<ByteLen>,
+}
+
+impl Told {
+    pub(super) fn new(what: json::FileChanged, path: &[u8]) -> Self {
+        let path = format!("/{}", String::from_utf8_lossy(path));
+        let (files, folders, bytes) = (0, 0, ByteLen::ZERO);
+        Self { what, path, to: None, files, folders, bytes, replaced: None }
+    }
+
+    /// For the image's history.
+    fn history(&self) -> String {
+        let path = &self.path;
+        match (self.what, &self.to) {
+            (json::FileChanged::Renamed, Some(to)) => format!("{path} renamed to {to}"),
+            (json::FileChanged::Removed, _) => format!("{path} removed"),
+            (json::FileChanged::Folder, _) => format!("{path} made"),
+            _ => format!("{path} put in"),
+        }
+    }
+
+    fn line(&self) -> String {
+        let len = size::short(self.bytes);
+        let below = |files: u64, folders: u64| match (files, folders) {
+            (0, folders) => count(folders, "folder"),
+            (files, 0) => count(files, "file"),
+            (files, folders) => format!("{} in {}", count(files, "file"), count(folders, "folder")),
+        };
+        let path = &self.path;
+        match (self.what, &self.to, self.replaced) {
+            (json::FileChanged::Put, _, Some(old)) => {
+                format!("Put       {path}  {len}, in place of {}", size::short(old))
+            }
+            (json::FileChanged::Put, ..) if self.folders == 0 && self.files == 1 => {
+                format!("Put       {path}  {len}, new")
+            }
+            (json::FileChanged::Put, ..) => {
+                format!("Put       {path}  {}, {len}", below(self.files, self.folders))
+            }
+            (json::FileChanged::Folder, ..) => format!("Made      {path}"),
+            (json::FileChanged::Renamed, to, _) => {
+                format!("Renamed   {path}  to {}", to.as_deref().unwrap_or_default())
+            }
+            (json::FileChanged::Removed, ..) if self.folders == 0 => {
+                format!("Removed   {path}  {len}")
+            }
+            (json::FileChanged::Removed, ..) => {
+                format!("Removed   {path}  {}, {len}", below(self.files, self.folders))
+            }
+        }
+    }
+}
+
+/// What is done, and what of it is told.
+#[derive(Default)]
+pub(super) struct Wanted {
+    pub(super) edits: Vec<FileEdit>,
+    pub(super) told: Vec<Told>,
+    pub(super) left_out: Vec<LeftOut>,
+}
+
+impl<'a> Target<'a> {
+    /// Opens what is called `path`.
+    pub(super) fn open(
+        session: &'a Session,
+        command: &'static str,
+        path: &'a Path,
+        args: &'a ChangeArgs,
+    ) -> Outcome<Self> {
+        let started = Instant::now();
+        if pipe::is_pipe(path) {
+            return Err(Failure::usage(
+                "an image in a pipe has no place where it could be changed",
+            )
+            .state(UNTOUCHED)
+            .next("Name a file."));
+        }
+        let source = Source::open(session, path, &Tally::default())?;
+        Ok(Self { session, args, command, path, source, started })
+    }
+
+    /// The partition that a path is in, its place in the survey, and its files.
+    pub(super) fn part(&self, typed: &PartPath) -> Outcome<(usize, Tree)> {
+        let (part, tree) = self.source.part(typed.part.as_deref())?;
+        let index = self.source.survey.parts.iter().position(|one| one == part).unwrap_or(0);
+        Source::tell_of(self.session, &tree);
+        Ok((index, tree))
+    }
+
+    /// Does it, and tells of it.
+    pub(super) fn apply(self, index: usize, title: &str, wanted: Wanted) -> Outcome<Exit> {
+        for one in wanted.left_out.iter().take(5) {
+            self.session.out.warn(&format!("{} stays behind: {}.", name(&one.path), one.why));
+        }
+        if let Some(more) = wanted.left_out.len().checked_sub(5).filter(|more| *more > 0) {
+            self.session.out.warn(&format!("And {} more stay behind.", count(more as u64, "file")));
+        }
+        if wanted.edits.is_empty() {
+            return Err(Failure::refused("there is nothing that could be changed").state(UNTOUCHED));
+        }
+        match &self.source.opened {
+            Opened::Image(image) => self.image(image, index, title, wanted),
+            Opened::Card(card, _) => self.card(card, index, title, wanted),
+        }
+    }
+
+    fn image(&self, image: &Image, index: usize, title: &str, wanted: Wanted) -> Outcome<Exit> {
+        let session = self.session;
+        let options = packing::in_place(session, self.path, image, self.args.no_check)?;
+        session.out.note(&format!("Looking at every file of {title} first ..."));
+        let now = Timestamp::now();
+        let means = session.reshape_options(false);
+        let edits = wanted.edits.into_iter().map(|edit| PartEdit { part: index, edit }).collect();
+        let mut plan = EditPlan::new(image, edits, means, packing::MADE_BY, now)
+            .map_err(|error| refused(error, image))?;
+        let day = now.strftime("%Y-%m-%d");
+        let done: Vec<_> = wanted.told.iter().map(Told::history).collect();
+        let history = format!("{} on {title} on {day}", done.join(", "));
+        plan.manifest.note = Some(continued(plan.manifest.note.take(), &history));
+        let progress = session.progress(if self.args.no_check { 1 } else { 2 });
+        let watch = Watch { observer: &progress, cancel: &session.environment.interrupt.cancel };
+        let path = std::path::absolute(self.path).unwrap_or_else(|_| self.path.to_owned());
+        let saved = plan.run(&path, &options, watch).map_err(|error| {
+            let next = packing::what_next(&error);
+            Failure::from(error).state("The image is as it was.").next(next)
+        })?;
+        drop(progress);
+        packing::tell_of(session, &saved);
+        let to = Destination::File(path);
+        let out = &session.out;
+        if out.is_json() {
+            let more = json::FilesChanged {
+                image_bytes: Some(saved.image_len.get()),
+                frames_taken_over: Some(saved.taken_over),
+                ..self.told(to.path(), index, &wanted.told, &wanted.left_out)
+            };
+            out.line(&json::object(self.command, "done", more).to_string());
+            return Ok(packing::exit(&saved));
+        }
+        out.line("");
+        wanted.told.iter().for_each(|one| out.line(&one.line()));
+        out.line(&format!("In        {title} of {}", quoted(to.path())));
+        if saved.taken_over > 0 {
+            let frames = count(saved.taken_over, "frame");
+            out.line(&format!("Kept      {frames} of the image, taken over as packed"));
+        }
+        for sum in &saved.sums {
+            out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
+        }
+        out.line(&format!("Time      {}", time::span(self.started.elapsed())));
+        out.next("Next      ", &to.next("imbrik check", ""));
+        Ok(packing::exit(&saved))
+    }
+
+    fn card(&self, card: &Card, index: usize, title: &str, wanted: Wanted) -> Outcome<Exit> {
+        let session = self.session;
+        self.may_be_written(card)?;
+        let part: &Part = self
+            .source
+            .survey
+            .parts
+            .get(index)
+            .ok_or_else(|| Failure::usage("there is no such partition").state(UNTOUCHED))?;
+        session.out.note(&format!("Looking at every file of {title} first ..."));
+        let cancel = &session.environment.interrupt.cancel;
+        let plan = CardEdit::new(
+            card.clone(),
+            &self.source.opened.store(),
+            &self.source.survey,
+            part,
+            wanted.edits,
+            Timestamp::now(),
+            cancel,
+        );
+        let path = card.path.display();
+        let plan = plan.map_err(refused_on_card)?;
+        for one in &wanted.told {
+            session.out.note(&one.line());
+        }
+        session.out.note(&match plan.after_a_cut {
+            AfterACut::OldOrNew => format!(
+                "In {title} on {path}, through the volume's own journal: if it is cut off in the middle, \
+                 the old files are there or the new ones."
+            ),
+            AfterACut::ToBeChecked => format!(
+                "In {title} on {path}, which has no journal: if it is cut off in the middle, no content \
+                 is lost but what was to go, and its checker has to look at the volume."
+            ),
+        });
+        if session.policy(self.args.yes) == Policy::Nobody {
+            return Err(Failure::refused(
+                "this needs a confirmation, and nobody can be asked here",
+            )
+            .state("Nothing was written to the card.")
+            .next("If that is what you want, add --yes."));
+        }
+        let word = crate::render::survey::name(Some(&self.source.survey), card);
+        session.confirm_by_typing(
+            &word,
+            &format!("Type what the card is called, {word}, to go ahead: "),
+            self.args.yes,
+        )?;
+        let progress = session.progress(2);
+        let watch = Watch { observer: &progress, cancel };
+        let host = session.fleet.host_of(card);
+        let edited = plan.run(host, self.args.allow_fixed, watch).map_err(failed_on_card)?;
+        drop(progress);
+        let out = &session.out;
+        if out.is_json() {
+            let more = json::FilesChanged {
+                bytes_written: Some(edited.written.get()),
+                ..self.told(&card.path, index, &wanted.told, &wanted.left_out)
+            };
+            out.line(&json::object(self.command, "done", more).to_string());
+            return Ok(Exit::Done);
+        }
+        out.line("");
+        wanted.told.iter().for_each(|one| out.line(&one.line()));
+        out.line(&format!("In        {title} of {path}"));
+        out.line(&format!("Written   {}, and read back", size::short(edited.written)));
+        out.line(&format!("Time      {}", time::span(self.started.elapsed())));
+        out.line("The card can be taken out now.");
+        Ok(Exit::Done)
+    }
+
+    fn may_be_written(&self, card: &Card) -> Outcome<()> {
+        match standing(card, self.args.allow_fixed) {
+            Standing::Ready => Ok(()),
+            Standing::Mounted(mounts) => {
+                self.session.make_unmounted(card, &mounts, self.args.unmount).state(UNTOUCHED)
+            }
+            other => {
+                let what = other.refusal(card.path.display()).unwrap_or_default();
+                Err(Failure::refused(what).state(UNTOUCHED).next(
+                    "`imbrik cards` tells what uses it; for a fixed disk that is meant, add \
+                     --allow-fixed.",
+                ))
+            }
+        }
+    }
+
+    fn told(
+        &self,
+        path: &Path,
+        index: usize,
+        told: &[Told],
+        left_out: &[LeftOut],
+    ) -> json::FilesChanged {
+        let part = self.source.survey.parts.get(index).and_then(|part| part.number);
+        json::FilesChanged {
+            target: json::path(path),
+            image_bytes: None,
+            bytes_written: None,
+            partition: part,
+            done: told
+                .iter()
+                .map(|one| json::FileDone {
+                    what: one.what,
+                    path: one.path.clone(),
+                    to: one.to.clone(),
+                    files: one.files,
+                    folders: one.folders,
+                    bytes: one.bytes.get(),
+                    replaced_bytes: one.replaced.map(ByteLen::get),
+                })
+                .collect(),
+            left_out: left_out.iter().map(json::FileLeftOut::of).collect(),
+            frames_taken_over: None,
+            seconds: self.started.elapsed().as_secs_f64(),
+        }
+    }
+}
+
+/// A note that goes on: what its owner wrote stays, and of a long history what was done last.
+fn continued(note: Option<String>, done: &str) -> String {
+    const MOST: usize = 1000;
+    let Some(note) = note else { return done.to_owned() };
+    let mut parts: Vec<&str> = note.split("; ").chain([done]).collect();
+    while parts.len() > 3 && parts.join("; ").len() > MOST {
+        // The second one, which is older than all but the first.
+        parts.remove(1);
+    }
+    parts.join("; ")
+}
+
+fn refused(error: Error, image: &Image) -> Failure {
+    let path = quoted(image.path());
+    let next = match error.class() {
+        Class::NoRoom => {
+            let lacks = error.lacks().unwrap_or_default().get().saturating_add(100_000_000);
+            let size = image.content().size().get().saturating_add(lacks);
+            let megabytes = size.div_ceil(1_000_000);
+            format!("An image with room is made by: imbrik fit {path} --to {megabytes}MB")
+        }
+        Class::Corrupt => format!("`imbrik show {path}` tells more."),
+        _ => String::new(),
+    };
+    let lacks = lacking(&error);
+    let mut failure = Failure::from(error).state("The image is as it was.").next(next);
+    failure.what += &lacks;
+    failure
+}
+
+fn refused_on_card(error: Error) -> Failure {
+    let next = match error.class() {
+        Class::NoRoom => "Make room with `imbrik files remove`, or restore onto a larger card.",
+        Class::Corrupt => "Save the card as it is first; its system's checker may mend it.",
+        _ => "",
+    };
+    let lacks = lacking(&error);
+    let mut failure = Failure::from(error).state("Nothing was written to the card.").next(next);
+    failure.what += &lacks;
+    failure
+}
+
+fn lacking(error: &Error) -> String {
+    match error.lacks().filter(|_| error.class() == Class::NoRoom) {
+        Some(len) => format!(": at least {} lack", size::short(len)),
+        None => String::new(),
+    }
+}
+
+fn failed_on_card(failure: EditFailure) -> Failure {
+    let state = match failure.state {
+        CardState::Untouched => "Nothing was written to the card.",
+        CardState::OldOrNew => {
+            "The card has the old files or the new ones: its journal sees to it at the next start."
+        }
+        CardState::ToBeChecked => {
+            "The volume is to be checked: names are old or new, one by one, and it says that it was not \
+             unmounted."
+        }
+        CardState::Differs => {
+            "All was written, and not all of it is there: do not trust this card."
+        }
+        _ => "All was written and is there.",
+    };
+    let next = match (failure.error.class(), failure.state) {
+        (Class::Cancelled, _) => "Run the same command again to do it.",
+        (_, CardState::Untouched | CardState::Whole) => "",
+        (_, CardState::OldOrNew) => "Look what is there with `imbrik files list`, and repeat.",
+        _ => "Have its system's checker look at it, or restore it from its image.",
+    };
+    Failure::from(failure.error).state(state).next(next)
+}
+
+/// What stands there now: its length, where it is a file.
+pub(super) fn there(tree: &Tree, path: &[u8]) -> Outcome<Option<imbrik_core::files::Found>> {
+    use super::Looked as _;
+    let files = tree.files().looked()?;
+    let full = [b"/", path].concat();
+    let found = imbrik_core::files::find(&*files, &full).looked()?;
+    Ok(found.into_iter().find(|one| one.path == path))
+}
+
+/// Paths that were typed, and a last one that says where to.
+pub(super) fn split<T>(all: &[T]) -> Outcome<(&T, &[T])> {
+    all.split_last().ok_or_else(|| Failure::usage("nothing was named").state(UNTOUCHED))
+}
+
+/// A path in a volume, without slashes at its ends.
+pub(super) fn plain(path: &[u8]) -> Vec<u8> {
+    imbrik_core::files::names(path).join(&b'/')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::continued;
+
+    #[test]
+    fn a_history_keeps_the_owners_note_and_what_was_done_last() {
+        assert_eq!(continued(None, "/a put in"), "/a put in");
+        let mut note = "the good evening".to_owned();
+        for n in 0..300 {
+            note = continued(Some(note), &format!("/log-{n} put in on 2026-11-27"));
+        }
+        assert!(note.len() <= 1000 && note.starts_with("the good evening; /log-2"), "{note}");
+        assert!(note.ends_with("; /log-298 put in on 2026-11-27; /log-299 put in on 2026-11-27"));
+    }
+}
