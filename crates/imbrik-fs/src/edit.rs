@@ -7,7 +7,7 @@ use crate::{
 };
 use imbrik_store::{
     Concatenated, Edited, ReadAt,
-    error::{Error, Result},
+    error::{Class, Error, Result},
     units::{ByteLen, ByteOffset, Span, joined},
 };
 use std::{collections::BTreeMap, fmt, sync::Arc};
@@ -141,7 +141,7 @@ pub struct EditOptions {
     /// The time of the edit.
     pub now: FileTime,
     /// Whether nothing new may stand where the volume has something now: for whoever writes in place,
-    /// where a cut must leave the old files.
+    /// where a cut must leave the old files. Otherwise, what nobody has any more is zeros.
     pub keeps_old: bool,
 }
 
@@ -150,7 +150,7 @@ pub struct EditOptions {
 pub struct EditedVolume {
     /// The whole volume, and where it differs.
     pub volume: DerivedVolume,
-    /// Where content stands that is new: nothing of the volume's own.
+    /// Where content stands that is new, or is cleared: nothing of the volume's own.
     pub content: Vec<Span>,
 }
 
@@ -190,9 +190,9 @@ pub(crate) fn split(path: &[Vec<u8>]) -> Result<(&[u8], &[Vec<u8>])> {
     }
 }
 
-/// There is nothing of this name.
-pub(crate) fn missing(name: &[u8]) -> Error {
-    Error::usage(format!("there is no {}", name.escape_ascii()))
+/// There is nothing of the name that is meant.
+pub(crate) fn missing() -> Error {
+    Error::usage("there is no such file or folder")
 }
 
 /// There is no folder of this name on the way.
@@ -205,7 +205,23 @@ pub(crate) fn is_there(name: &[u8]) -> Error {
     Error::usage(format!("{} is there already", name.escape_ascii()))
 }
 
-/// New content, in the places that it got.
+/// An error with how much room lacks, at least, where it is for lack of room: `free` units of `unit` bytes
+/// were free before `rest` was to be done.
+pub(crate) fn lacking(error: Error, rest: &[FileEdit], free: u64, unit: u64) -> Error {
+    if error.class() != Class::NoRoom {
+        return error;
+    }
+    let needed = rest.iter().map(|edit| match edit {
+        FileEdit::Put { content, .. } => content.size().get().div_ceil(unit.max(1)),
+        FileEdit::Folder { .. } => 1,
+        _ => 0,
+    });
+    let needed = needed.fold(0u64, u64::saturating_add);
+    let lacks = needed.saturating_sub(free).max(1);
+    error.lacking(ByteLen::new(lacks.saturating_mul(unit)))
+}
+
+/// New content, in the places that it got, and places that are cleared.
 #[derive(Default)]
 pub(crate) struct Contents {
     /// By where it starts.
@@ -214,15 +230,28 @@ pub(crate) struct Contents {
 
 struct Placed {
     len: ByteLen,
-    store: Arc<dyn ReadAt>,
-    from: ByteOffset,
+    /// Zeros when from nowhere.
+    from: Option<(Arc<dyn ReadAt>, ByteOffset)>,
 }
 
 impl Contents {
     /// Has the bytes of `span` come from `store`, from `from` on; zeros behind its end.
     pub(crate) fn put(&mut self, span: Span, store: &Arc<dyn ReadAt>, from: ByteOffset) {
-        let placed = Placed { len: span.len(), store: Arc::clone(store), from };
+        let placed = Placed { len: span.len(), from: Some((Arc::clone(store), from)) };
         self.pieces.insert(span.start().get(), placed);
+    }
+
+    /// Has the bytes of `span` be zeros: nobody has them any more, and nobody is to find what they held.
+    pub(crate) fn clear(&mut self, span: Span) {
+        let start = span.start().get();
+        if let Some((at, last)) = self.pieces.range_mut(..start).next_back()
+            && last.from.is_none()
+            && at.saturating_add(last.len.get()) == start
+        {
+            last.len = last.len.saturating_add(span.len());
+            return;
+        }
+        self.pieces.insert(start, Placed { len: span.len(), from: None });
     }
 
     fn spans(&self) -> Vec<Span> {
@@ -240,7 +269,10 @@ impl Contents {
         for (start, placed) in &self.pieces {
             let start = ByteOffset::new(*start);
             all.push(base, at, start.saturating_since(at));
-            all.push(&placed.store, placed.from, placed.len);
+            match &placed.from {
+                Some((store, from)) => all.push(store, *from, placed.len),
+                None => all.push_zeros(placed.len),
+            }
             at = start.saturating_add(placed.len);
         }
         let end = ByteOffset::new(base.size().get());

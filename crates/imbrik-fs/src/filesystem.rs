@@ -176,6 +176,11 @@ pub(crate) trait Filesystem: Sync {
         false
     }
 
+    /// Whether it holds nothing but files and folders: no owners, no links, no devices.
+    fn has_only_files(&self) -> bool {
+        false
+    }
+
     /// Whether the firmware of boards reads it, so that such a volume may be all about starting.
     fn is_read_by_firmware(&self) -> bool {
         false

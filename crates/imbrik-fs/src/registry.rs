@@ -109,6 +109,12 @@ impl VolumeKind {
         filesystem(self).is_scratch()
     }
 
+    /// Whether it holds nothing but files and folders: no owners, no links, no devices.
+    #[must_use]
+    pub fn has_only_files(self) -> bool {
+        filesystem(self).has_only_files()
+    }
+
     /// Whether the firmware of boards reads it, so that such a volume may be all about starting.
     #[must_use]
     pub fn is_read_by_firmware(self) -> bool {

@@ -635,6 +635,13 @@ pub(crate) struct IdentityArgs {
     /// given several times
     #[arg(long, value_name = "FILE=PART:/PATH", help_heading = IDENTITY)]
     pub(crate) set: Vec<String>,
+    /// Put a file, or a folder with all in it, in as it is, with ‹n› and ‹host› in both paths:
+    /// FILE=PART:/PATH; may be given several times
+    #[arg(long, value_name = "FILE|FOLDER=PART:/PATH", help_heading = IDENTITY)]
+    pub(crate) put: Vec<String>,
+    /// Leave a file out, or a folder with all in it; may be given several times
+    #[arg(long, value_name = "PART:/PATH", help_heading = IDENTITY)]
+    pub(crate) drop: Vec<String>,
 }
 
 /// The only thing that can be asked of ids and keys.

@@ -2,17 +2,24 @@
 
 use crate::{
     args::IdentityArgs,
-    failure::{self, Failure, Outcome},
+    failure::{self, Explain, Failure, Outcome},
     render::quoted,
     resolve,
 };
 use imbrik_core::{
+    files::{Brought, Given, names},
     fs::{FileEdit, FileMeta},
     layout::{Identity, PartEdit, Survey},
     store::{ReadAt, SparseStore, Window},
 };
 use jiff::Timestamp;
-use std::{fmt::Write, fs as files, path::Path, sync::Arc};
+use std::{
+    fmt::Write,
+    fs as files,
+    os::unix::ffi::OsStrExt,
+    path::{Path, PathBuf},
+    sync::Arc,
+};
 
 /// The longest file that can be put in, in bytes.
 const MOST: u64 = 1 << 20;
@@ -23,7 +30,9 @@ impl IdentityArgs {
     pub(crate) fn is_empty(&self) -> bool {
         self.ids.is_none()
             && self.keys.is_none()
-            && [&self.host, &self.set, &self.as_new].iter().all(|list| list.is_empty())
+            && [&self.host, &self.set, &self.put, &self.drop, &self.as_new]
+                .iter()
+                .all(|list| list.is_empty())
     }
 
     /// The identity of the `number`th of `count` copies of what `survey` tells of, in `source`; with
@@ -72,9 +81,16 @@ impl IdentityArgs {
             host,
             edits: Vec::new(),
         };
+        let host = identity.host.as_deref().or(survey.host.as_deref()).unwrap_or_default();
+        let copy = Copy { number: named, host: host.to_owned(), survey, source };
+        for words in &self.drop {
+            identity.edits.push(copy.drop(words)?);
+        }
+        for words in &self.put {
+            identity.edits.extend(copy.put(words)?);
+        }
         for words in &self.set {
-            let host = identity.host.as_deref().or(survey.host.as_deref()).unwrap_or_default();
-            identity.edits.push(file(words, named, host, survey, source)?);
+            identity.edits.push(copy.set(words)?);
         }
         Ok(identity)
     }
@@ -109,47 +125,100 @@ fn counted(text: &str, number: usize) -> String {
     out + rest
 }
 
-/// `FILE=PART:/PATH`.
-fn file(
-    words: &str,
+/// A copy, for what is filled in.
+struct Copy<'a> {
     number: usize,
-    host: &str,
-    survey: &Survey,
-    source: &Path,
-) -> Outcome<PartEdit> {
-    let wrong = || {
-        Failure::usage(format!("--set {words} makes no sense"))
-            .state(UNTOUCHED)
-            .next("Write it like --set wifi.conf=2:/etc/wifi.conf.")
-    };
-    let (name, place) = words.rsplit_once('=').ok_or_else(wrong)?;
-    let (part, path) =
-        place.split_once(':').filter(|(_, path)| path.starts_with('/')).ok_or_else(wrong)?;
-    let failed = |error: std::io::Error| {
-        failure::system(format!("reading {}", quoted(Path::new(name))), error).state(UNTOUCHED)
-    };
-    let meta = files::metadata(name).map_err(failed)?;
-    if !meta.is_file() || meta.len() > MOST {
-        return Err(Failure::usage(format!(
-            "{} is no file of at most 1 MiB",
-            quoted(Path::new(name))
-        ))
-        .state(UNTOUCHED));
+    host: String,
+    survey: &'a Survey,
+    source: &'a Path,
+}
+
+impl Copy<'_> {
+    fn filled(&self, text: &str) -> String {
+        counted(text, self.number).replace("{host}", &self.host)
     }
-    let content = files::read(name).map_err(failed)?;
-    // Only text has places to fill in.
-    let filled = |text: &str| counted(text, number).replace("{host}", host);
-    let content = match String::from_utf8(content) {
-        Ok(text) => filled(&text).into_bytes(),
-        Err(bytes) => bytes.into_bytes(),
-    };
-    let part = resolve::part_index(survey, part, source)?;
-    let path = filled(path);
-    let names = path.split('/').filter(|name| !name.is_empty());
-    let path = names.map(|name| name.as_bytes().to_vec()).collect();
-    let content = Arc::new(SparseStore::of(&content));
-    let edit = FileEdit::Put { path, content, meta: FileMeta::default() };
-    Ok(PartEdit { part, edit })
+
+    /// `FILE=PART:/PATH`, both as they were typed.
+    fn pair<'w>(words: &'w str, option: &str) -> Outcome<(&'w str, &'w str)> {
+        words.rsplit_once('=').ok_or_else(|| {
+            Failure::usage(format!("--{option} {words} makes no sense"))
+                .state(UNTOUCHED)
+                .next(format!("Write it like --{option} wifi.conf=2:/etc/wifi.conf."))
+        })
+    }
+
+    /// `PART:/PATH`: the partition's place in the survey, and names from its root.
+    fn place(&self, words: &str, option: &str) -> Outcome<(usize, String)> {
+        let found = words.split_once(':').filter(|(_, path)| path.starts_with('/'));
+        let (part, path) = found.ok_or_else(|| {
+            Failure::usage(format!("--{option} {words} names no place")).state(UNTOUCHED).next(
+                "A place is PART:/PATH: the partition's number or label, then the path in it.",
+            )
+        })?;
+        Ok((resolve::part_index(self.survey, part, self.source)?, self.filled(path)))
+    }
+
+    /// A small file, filled in.
+    fn set(&self, words: &str) -> Outcome<PartEdit> {
+        let (name, place) = Self::pair(words, "set")?;
+        let (part, path) = self.place(place, "set")?;
+        let failed = |error: std::io::Error| {
+            failure::system(format!("reading {}", quoted(Path::new(name))), error).state(UNTOUCHED)
+        };
+        let meta = files::metadata(name).map_err(failed)?;
+        if !meta.is_file() || meta.len() > MOST {
+            return Err(Failure::usage(format!(
+                "{} is no file of at most 1 MiB",
+                quoted(Path::new(name))
+            ))
+            .state(UNTOUCHED)
+            .next("What is longer, and whole folders, are put in with --put."));
+        }
+        let content = files::read(name).map_err(failed)?;
+        // Only text has places to fill in.
+        let content = match String::from_utf8(content) {
+            Ok(text) => self.filled(&text).into_bytes(),
+            Err(bytes) => bytes.into_bytes(),
+        };
+        let content = Arc::new(SparseStore::of(&content));
+        let edit =
+            FileEdit::Put { path: names(path.as_bytes()), content, meta: FileMeta::default() };
+        Ok(PartEdit { part, edit })
+    }
+
+    /// A file or a folder as it is.
+    fn put(&self, words: &str) -> Outcome<Vec<PartEdit>> {
+        let (name, place) = Self::pair(words, "put")?;
+        let (part, path) = self.place(place, "put")?;
+        let name = PathBuf::from(self.filled(name));
+        let mut to = names(path.as_bytes());
+        if path.ends_with('/') {
+            to.push(name.file_name().unwrap_or_default().as_bytes().to_vec());
+        }
+        let volume = self.survey.parts.get(part).and_then(|part| part.volume.as_ref());
+        let only_files = volume.is_some_and(|volume| volume.kind.has_only_files());
+        let mut brought = Brought::default();
+        brought
+            .from_here(&name, &to.join(&b'/'), Given { only_files, ..Given::default() })
+            .state(UNTOUCHED)
+            .next("Look whether it is there, and whether you may read it.")?;
+        if let Some(first) = brought.left_out.first() {
+            return Err(Failure::refused(format!(
+                "not all of {} can be put in: {}, {}",
+                quoted(&name),
+                crate::render::files::name(&first.path),
+                first.why
+            ))
+            .state(UNTOUCHED));
+        }
+        Ok(brought.edits.into_iter().map(|edit| PartEdit { part, edit }).collect())
+    }
+
+    /// What is left out.
+    fn drop(&self, words: &str) -> Outcome<PartEdit> {
+        let (part, path) = self.place(words, "drop")?;
+        Ok(PartEdit { part, edit: FileEdit::Remove { path: names(path.as_bytes()) } })
+    }
 }
 
 /// The first person who may log in on the system of a card, by its `/etc/passwd`.

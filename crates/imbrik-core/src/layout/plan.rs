@@ -54,6 +54,19 @@ pub enum Change {
         /// A sentence each.
         faults: Vec<String>,
     },
+    /// A folder is put in, with all in it.
+    PutTree {
+        /// Into which partition: "partition 2".
+        title: String,
+        /// From its root, with slashes.
+        path: String,
+        /// How many files there are in it.
+        files: u64,
+        /// Bytes of content.
+        bytes: ByteLen,
+        /// Why, in a few words.
+        why: String,
+    },
     /// A file or folder goes.
     Removed {
         /// Of which partition: "partition 2".

@@ -11,15 +11,15 @@ mod space;
 use crate::{
     bits::Run,
     edit::{
-        Contents, EditOptions, EditedVolume, FileEdit, FileMeta, is_there, missing, no_folder,
-        split,
+        Contents, EditOptions, EditedVolume, FileEdit, FileMeta, is_there, lacking, missing,
+        no_folder, split,
     },
     files::FileTime,
 };
 pub(crate) use folder::{OpenFolder, Slot, is_dos_name};
 use imbrik_store::{
     Edited, ReadAt,
-    error::{Class, Error, Result},
+    error::{Error, Result},
     exact::Exact as _,
     units::{ByteLen, Span},
 };
@@ -169,12 +169,10 @@ pub(crate) fn edit(
         editor.space.keep_old();
     }
     for (index, edit) in edits.iter().enumerate() {
+        let free = editor.space.free();
         editor.apply(edit).map_err(|error| {
-            let error = match error.class() {
-                Class::NoRoom => error.lacking(editor.lacking_for(edits.get(index..))),
-                _ => error,
-            };
-            error.at(edit.place())
+            let rest = edits.get(index..).unwrap_or_default();
+            lacking(error, rest, free, editor.format.cluster().get()).at(edit.place())
         })?;
     }
     editor.finish()
@@ -210,17 +208,6 @@ impl<F: SetFormat> Editor<F> {
         }
     }
 
-    fn lacking_for(&self, rest: Option<&[FileEdit]>) -> ByteLen {
-        let cluster = self.format.cluster().get().max(1);
-        let needed = rest.unwrap_or_default().iter().map(|edit| match edit {
-            FileEdit::Put { content, .. } => content.size().get().div_ceil(cluster),
-            _ => 1,
-        });
-        let needed = needed.fold(0u64, u64::saturating_add);
-        let lacks = needed.saturating_sub(self.space.free()).max(1);
-        ByteLen::new(lacks.saturating_mul(cluster))
-    }
-
     fn finish(mut self) -> Result<EditedVolume> {
         self.format.finish(&mut self.draft, &self.space)?;
         let mut contents = Contents::default();
@@ -232,7 +219,26 @@ impl<F: SetFormat> Editor<F> {
                 from = from.plus(span.len())?;
             }
         }
+        self.clear_freed(&mut contents)?;
         Ok(EditedVolume::of(self.draft, &contents))
+    }
+
+    /// Clears what was given back, unless it is to be kept.
+    fn clear_freed(&mut self, contents: &mut Contents) -> Result<()> {
+        let Self { space, draft, format, .. } = self;
+        if space.keeps_old() {
+            return Ok(());
+        }
+        for number in space.freed().flat_map(|run| run.first..run.end()) {
+            let span = format.span_of(Run::new(number, 1));
+            match draft.has_unit(span.start().get() / 512) {
+                true => {
+                    draft.put(span.start(), &vec![0; span.len().to_usize().unwrap_or(0)])?;
+                }
+                false => contents.clear(span),
+            }
+        }
+        Ok(())
     }
 
     fn times(&self, meta: &FileMeta) -> SetTimes {
@@ -457,7 +463,7 @@ impl<F: SetFormat> Editor<F> {
 
     fn remove(&mut self, path: &[Vec<u8>]) -> Result<()> {
         let (_, found, name) = self.place_of(path)?;
-        let place = found.ok_or_else(|| missing(name.as_bytes()))?;
+        let place = found.ok_or_else(missing)?;
         self.empty(&place)?;
         self.take_out(&place)
     }
@@ -499,7 +505,7 @@ impl<F: SetFormat> Editor<F> {
 
     fn rename(&mut self, from: &[Vec<u8>], to: &[Vec<u8>]) -> Result<()> {
         let (_, found, name) = self.place_of(from)?;
-        let old = found.ok_or_else(|| missing(name.as_bytes()))?;
+        let old = found.ok_or_else(missing)?;
         if to.len() > from.len() && self.leads_into(from, to)? {
             return Err(Error::usage("a folder cannot stand in itself"));
         }

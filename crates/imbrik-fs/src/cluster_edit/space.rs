@@ -27,6 +27,10 @@ impl ClusterSpace {
         self.keeps_old = true;
     }
 
+    pub(super) fn keeps_old(&self) -> bool {
+        self.keeps_old
+    }
+
     /// How many are free.
     pub(super) fn free(&self) -> u64 {
         let free = self.used.len().saturating_sub(self.used.count());

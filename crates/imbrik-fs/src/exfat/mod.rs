@@ -88,6 +88,10 @@ impl Filesystem for ExFat {
         boot::with_serial(store, serial_of(id)).map(DerivedVolume::from)
     }
 
+    fn has_only_files(&self) -> bool {
+        true
+    }
+
     fn reshape(&self) -> Option<&dyn Reshape> {
         Some(self)
     }

@@ -3,6 +3,7 @@
 
 use crate::{
     bits::{Bits, Run},
+    edit::Contents,
     ext4::{
         checksum::crc32c,
         group::{BLOCK_UNINIT, Group, INODE_UNINIT},
@@ -324,6 +325,28 @@ impl<'a> Space<'a> {
         self.freed.remove(Run::new(block, 1));
         let (index, _) = self.group_of(block);
         self.count_taken(index, 1)
+    }
+
+    /// Clears what was given back, unless it is to be kept.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub(super) fn clear_freed(&mut self, contents: &mut Contents) -> Result<()> {
+        if self.keeps_old {
+            return Ok(());
+        }
+        for run in self.freed.runs(Run::new(0, self.freed.len())).collect::<Vec<_>>() {
+            for block in run.first..run.end() {
+                match self.draft.has_unit(block) {
+                    true => self.draft.put_unit(block, self.draft.empty_unit())?,
+                    false => {
+                        let span = self.superblock().span(block, 1);
+                        span.into_iter().for_each(|span| contents.clear(span));
+                    }
+                }
+            }
+        }
+        Ok(())
     }
 
     /// How many blocks are free by now, as the groups count them.

@@ -104,6 +104,10 @@ impl Filesystem for Fat {
         edit::with_serial(store, serial_of(id)).map(DerivedVolume::from)
     }
 
+    fn has_only_files(&self) -> bool {
+        true
+    }
+
     fn reshape(&self) -> Option<&dyn Reshape> {
         Some(self)
     }

@@ -13,7 +13,7 @@ use crate::{
 };
 use imbrik_core::{
     image::{Image, Pack},
-    layout::{Change, Fit, Room, Survey, room},
+    layout::{Change, Fit, Plan, Room, Survey, room},
     operation::ImagePlan,
     progress::Watch,
     store::ReadAt,
@@ -56,17 +56,28 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
         .open_image(&args.image)
         .state(UNTOUCHED)
         .next("`imbrik check` tells more; try another copy of the image.")?;
-    let content = Arc::clone(image.content());
-    let before = Survey::of(&*content).state(UNTOUCHED)?;
+    let mut content = Arc::clone(image.content());
+    let mut before = Survey::of(&*content).state(UNTOUCHED)?;
     let wanted = wanted(session, args, &before)?;
-    let mut plan = fitting::plan(session, &content, &before, wanted, args.shares.as_found)?;
     let identity = args.identity.of(1, Some(1), &before, &args.image)?;
-    if !identity.is_empty() {
-        plan = plan
-            .with_identity(&identity, session.reshape_options(false))
-            .state(UNTOUCHED)
-            .next("Leave that option out, and it keeps what it has.")?;
+    let means = session.reshape_options(false);
+    let keeps = "Leave that option out, and it keeps what it has.";
+    // What comes in needs the room that there is when it becomes larger; what goes makes room for it to
+    // become smaller.
+    let grows = matches!(&wanted, Fit::Card { size, .. } if *size > content.size());
+    let mut first = Vec::new();
+    if !identity.is_empty() && !grows {
+        let plan = Plan::save_exact(Arc::clone(&content)).with_identity(&identity, means);
+        let Plan { view, changes } = plan.state(UNTOUCHED).next(keeps)?;
+        content = Arc::new(view);
+        before = Survey::of(&*content).state(UNTOUCHED)?;
+        first = changes;
     }
+    let mut plan = fitting::plan(session, &content, &before, wanted, args.shares.as_found)?;
+    if !identity.is_empty() && grows {
+        plan = plan.with_identity(&identity, means).state(UNTOUCHED).next(keeps)?;
+    }
+    plan.plan.changes.splice(..0, first);
     let room = room(&plan.plan.view, &plan.after).state(UNTOUCHED)?;
     let job = Job { session, image: &image, plan: &plan, room: &room, to: &to };
     job.show_plan();

@@ -52,6 +52,10 @@ pub(crate) fn words(change: &Change) -> String {
         }
         Change::NewId { title, from, to } => format!("{title} gets the id {to}, was {from}"),
         Change::Put { title, path, why } => format!("/{path} on {title}: {why}"),
+        Change::PutTree { title, path, files, bytes, why } => {
+            let all = count(*files, "file");
+            format!("/{path} on {title}, {all} of {}: {why}", size::short(*bytes))
+        }
         Change::Removed { title, path } => format!("/{path} on {title}: goes"),
         Change::Renamed { title, path, to } => {
             format!("/{path} on {title}: is called /{to} then")

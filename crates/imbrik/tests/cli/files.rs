@@ -499,7 +499,7 @@ fn a_file_is_put_into_an_image_and_nothing_else_changes() {
         }
         bench.good(&format!("files put {name} wifi.conf 2:/etc/wifi.conf"));
         let told = bench.good(&format!("files put {name} wifi.conf may.wav 1:/ --json")).json();
-        assert_eq!(told["files"][1]["replaced_bytes"], Value::Null, "{told}");
+        assert_eq!(told["done"][1]["replaced_bytes"], Value::Null, "{told}");
         if name == "x.img.zst" {
             assert!(told["frames_taken_over"].as_u64().unwrap() > 0, "{told}");
         }
@@ -525,18 +525,27 @@ fn a_file_is_put_into_an_image_and_nothing_else_changes() {
     // Put once more: what stands there is replaced, and the image's history says so.
     fs::write(bench.path("wifi.conf"), "hive-07").unwrap();
     bench.good("files put x.img.zst wifi.conf 2:/etc").shows("7 bytes, in place of 4 bytes");
-    bench.good("show x.img.zst").shows("first; /etc/wifi.conf put into");
+    bench.good("show x.img.zst").shows("first; /etc/wifi.conf put in on");
     let whole = bench.bytes("x.img.zst");
     // What cannot be done leaves it as it is.
-    sized(&bench.path("large"), 60 << 20);
+    fs::write(bench.path("large"), noise(60 << 20)).unwrap();
     for (words, code, why) in [
-        ("files put x.img.zst large 2:/etc", 5, "imbrik fit x.img.zst --to 168MB"),
-        ("files put x.img.zst none 2:/etc", 1, "reading none"),
-        ("files put x.img.zst rack 2:/etc", 2, "is no file"),
+        ("files put x.img.zst large 2:/etc", 5, "MB lack"),
+        ("files put x.img.zst none 2:/etc", 1, "looking at none"),
         ("files put x.img.zst wifi.conf 2:/none/x", 2, "there is no folder none"),
         ("files put x.img.zst wifi.conf may.wav 2:/etc/hostname", 2, "no folder"),
-        ("files put rack:a wifi.conf 2:/etc", 2, "into images only"),
-        ("files put - wifi.conf 2:/etc", 2, "it has no place"),
+        ("files put rack:a wifi.conf 2:/etc", 4, "add --yes"),
+        ("files put - wifi.conf 2:/etc", 2, "has no place"),
+        ("files put x.img.zst wifi.conf 1:/ --owner 0:0", 2, "knows no owners"),
+        ("files put x.img.zst wifi.conf 2:/ --mode 999", 2, "is no mode"),
+        ("files remove x.img.zst 2:/etc/none", 2, "there is no /etc/none"),
+        ("files remove x.img.zst 2:/", 2, "the root folder cannot go"),
+        ("files remove x.img.zst 2:/lost+found", 1, "checkers expect it"),
+        ("files remove x.img.zst 1:/kernel 2:/etc", 2, "in one partition"),
+        ("files rename x.img.zst 2:/etc 2:/etc/below/it", 2, "cannot stand in itself"),
+        ("files rename x.img.zst 2:/etc 1:/etc", 2, "stays in its volume"),
+        ("files folder x.img.zst 2:/etc", 2, "is there already"),
+        ("files carry x.img.zst 2:/none x.img.zst 1:/", 2, "there is no /none"),
     ] {
         let run = bench.imbrik(words).expect(code);
         assert!(run.err_has(why), "{words}: {}", run.stderr);

@@ -324,7 +324,12 @@ fn what_cannot_be_done_is_refused_and_nothing_is_written() {
     let before = bench.bytes("rack/b.img");
     for (words, code, says) in [
         ("--host not_a_name", 2, "cannot be a host name"),
-        ("--set file=2:etc/x", 2, "makes no sense"),
+        ("--set file=2:etc/x", 2, "names no place"),
+        ("--set file", 2, "makes no sense"),
+        ("--put file=2:etc/x", 2, "names no place"),
+        ("--put none=2:/etc/x", 1, "looking at none"),
+        ("--drop 2:/etc/none", 2, "there is no such file"),
+        ("--drop /etc/none", 2, "names no place"),
         ("--set file=9:/etc/x", 2, "no partition 9"),
         ("--set none=2:/etc/x", 1, "reading none: no such file"),
         ("--set file=2:/none/x", 2, "no folder none"),

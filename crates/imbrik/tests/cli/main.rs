@@ -6,6 +6,7 @@ mod clone;
 mod containers;
 mod demo;
 mod devices;
+mod edits;
 mod failing;
 mod faults;
 mod files;

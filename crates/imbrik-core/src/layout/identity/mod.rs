@@ -369,9 +369,33 @@ impl Editing<'_> {
         let edited = open.edit(edits, EditOptions { now, keeps_old: false });
         part.take(edited.map_err(|error| error.at(title))?.volume);
         let title = part.short.clone();
-        self.changes.extend(edits.iter().map(|edit| change_of(edit, &title, why)));
+        self.changes.extend(changes_of(edits, &title, why));
         Ok(())
     }
+}
+
+/// What edits change, in a list of changes: all that comes into a new folder with it is told as one.
+fn changes_of(edits: &[FileEdit], title: &str, why: &str) -> Vec<Change> {
+    let mut changes = Vec::new();
+    let mut above: Option<&[Vec<u8>]> = None;
+    for edit in edits {
+        let is_inside = above.is_some_and(|above| edit.path().starts_with(above));
+        if let (true, Some(Change::PutTree { files, bytes, .. })) = (is_inside, changes.last_mut())
+            && !matches!(edit, FileEdit::Remove { .. } | FileEdit::Rename { .. })
+        {
+            if let FileEdit::Put { content, .. } = edit {
+                *bytes = bytes.saturating_add(content.size());
+            }
+            *files = files.saturating_add(u64::from(!matches!(edit, FileEdit::Folder { .. })));
+            continue;
+        }
+        above = None;
+        if let FileEdit::Folder { path, .. } = edit {
+            above = Some(path);
+        }
+        changes.push(change_of(edit, title, why));
+    }
+    changes
 }
 
 /// What an edit changes, in a list of changes.
@@ -379,6 +403,9 @@ fn change_of(edit: &FileEdit, title: &str, why: &str) -> Change {
     let text = |path: &[Vec<u8>]| String::from_utf8_lossy(&path.join(&b'/')).into_owned();
     let (title, path) = (title.to_owned(), text(edit.path()));
     match edit {
+        FileEdit::Folder { .. } => {
+            Change::PutTree { title, path, files: 0, bytes: ByteLen::ZERO, why: why.to_owned() }
+        }
         FileEdit::Remove { .. } => Change::Removed { title, path },
         FileEdit::Rename { to, .. } => Change::Renamed { title, path, to: text(to) },
         _ => Change::Put { title, path, why: why.to_owned() },

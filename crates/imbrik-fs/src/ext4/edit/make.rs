@@ -77,7 +77,7 @@ impl Editor<'_> {
         inode.put_owner(owner, group);
         inode.put_accessed(self.now);
         inode.put_changed(self.now);
-        inode.put_modified(meta.modified.unwrap_or(self.now));
+        inode.put_modified(self.now);
         inode.put_created(self.now);
         inode.put_links(if is_folder { 2 } else { 1 });
         let seconds = low_u32(self.now.seconds.unsigned_abs());
@@ -97,6 +97,7 @@ impl Editor<'_> {
             }
         }
         let mut open = OpenInode::empty(inode);
+        open.modified = meta.modified;
         if let What::Link(target) = what {
             self.put_target(&mut open, target)?;
         }

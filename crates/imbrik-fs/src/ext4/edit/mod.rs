@@ -14,7 +14,7 @@ mod open;
 mod paths;
 
 use crate::{
-    edit::{Contents, EditOptions, EditedVolume, FileEdit},
+    edit::{Contents, EditOptions, EditedVolume, FileEdit, lacking},
     ext4::{
         fixed::Fixed,
         quota,
@@ -29,8 +29,7 @@ use crate::{
 };
 use imbrik_store::{
     Edited, ReadAt,
-    error::{Class, Error, Result},
-    units::ByteLen,
+    error::{Error, Result},
 };
 pub(super) use inline::with_a_map;
 pub(super) use open::{OpenInode, joined};
@@ -55,14 +54,12 @@ pub(crate) fn edit(
     if options.keeps_old {
         editor.space.keep_old();
     }
-    let lacking = |error: Error, editor: &Editor<'_>, rest: &[FileEdit]| match error.class() {
-        Class::NoRoom => error.lacking(editor.lacking_for(rest)),
-        _ => error,
-    };
     for (index, edit) in edits.iter().enumerate() {
+        let free = editor.space.free_blocks();
         editor.apply(edit).map_err(|error| {
             let rest = edits.get(index..).unwrap_or_default();
-            lacking(error, &editor, rest).at(edit.place())
+            let block_len = editor.superblock().block_len;
+            lacking(error, rest, free, block_len).at(edit.place())
         })?;
     }
     editor.finish()
@@ -122,24 +119,13 @@ impl<'a> Editor<'a> {
             }
             self.close(open)?;
         }
+        self.space.clear_freed(&mut contents)?;
         let draft = self.finish_metadata()?;
         Ok(EditedVolume::of(draft, &contents))
     }
 
     fn superblock(&self) -> &'a Superblock {
         self.space.superblock()
-    }
-
-    /// How much room lacks for `rest`, at least.
-    fn lacking_for(&self, rest: &[FileEdit]) -> ByteLen {
-        let block = self.superblock().block_len;
-        let needed = rest.iter().map(|edit| match edit {
-            FileEdit::Put { content, .. } => content.size().get().div_ceil(block.max(1)),
-            _ => 1,
-        });
-        let needed = needed.fold(0u64, u64::saturating_add);
-        let lacks = needed.saturating_sub(self.space.free_blocks()).max(1);
-        ByteLen::new(lacks.saturating_mul(block))
     }
 
     /// The time of what is changed, as far as old fields have room for it.

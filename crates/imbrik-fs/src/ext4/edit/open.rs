@@ -13,6 +13,7 @@ use crate::{
         },
         superblock::Superblock,
     },
+    files::FileTime,
 };
 use imbrik_store::{
     ReadAt,
@@ -28,6 +29,8 @@ pub(in crate::ext4) struct OpenInode {
     pub(in crate::ext4) pieces: Vec<Piece>,
     /// What stands in these blocks, where that is new.
     pub(super) content: Option<Arc<dyn ReadAt>>,
+    /// When its content was changed, whatever is done to it afterwards.
+    pub(super) modified: Option<FileTime>,
     /// Whether the volume does not have it.
     pub(super) is_new: bool,
     /// Its map as the volume has it.
@@ -43,6 +46,7 @@ impl OpenInode {
             inode,
             pieces: Vec::new(),
             content: None,
+            modified: None,
             is_new: true,
             was: Map::default(),
             others: 0,
@@ -57,7 +61,7 @@ impl OpenInode {
         let had: u64 = was.runs().map(|run| run.len).sum();
         let others = inode.blocks(superblock)?.saturating_sub(had);
         let pieces = was.pieces.clone();
-        Ok(Self { inode, pieces, content: None, is_new: false, was, others })
+        Ok(Self { inode, pieces, content: None, modified: None, is_new: false, was, others })
     }
 
     /// It has one block more that is none of its content: for attributes.
@@ -128,7 +132,11 @@ impl Editor<'_> {
     /// When no block is free for that, or it is too long for its kind of map.
     pub(in crate::ext4) fn close(&mut self, open: OpenInode) -> Result<()> {
         let before = open.blocks_before();
+        let modified = open.modified;
         let OpenInode { mut inode, pieces, was, others, is_new, .. } = open;
+        if let Some(modified) = modified {
+            inode.put_modified(modified);
+        }
         if pieces == was.pieces {
             if is_new || inode.map_kind(self.superblock())? == MapKind::Extents {
                 inode.put_blocks(before, self.superblock());

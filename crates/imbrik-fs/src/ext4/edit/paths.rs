@@ -103,9 +103,7 @@ impl Editor<'_> {
             None => self.new_entry(folder, name, &What::File, meta)?,
         };
         self.put_content(&mut file, content)?;
-        if let Some(modified) = meta.modified {
-            file.inode.put_modified(modified);
-        }
+        file.modified = meta.modified;
         self.keep(file);
         Ok(())
     }
@@ -155,7 +153,7 @@ impl Editor<'_> {
 
     fn add_name(&mut self, path: &[Vec<u8>], of: &[Vec<u8>]) -> Result<()> {
         let (_, found, old) = self.place_of(of)?;
-        let number = found.ok_or_else(|| missing(old))?;
+        let number = found.ok_or_else(missing)?;
         let (folder, found, name) = self.place_of(path)?;
         if found.is_some() {
             return Err(is_there(name));
@@ -197,7 +195,7 @@ impl Editor<'_> {
 
     fn remove(&mut self, path: &[Vec<u8>]) -> Result<()> {
         let (folder, found, name) = self.place_of(path)?;
-        let number = found.ok_or_else(|| missing(name))?;
+        let number = found.ok_or_else(missing)?;
         if folder == ROOT && name == LOST_AND_FOUND {
             return Err(Error::unsupported("checkers expect it there"));
         }
@@ -257,7 +255,7 @@ impl Editor<'_> {
             return Ok(());
         }
         let (old_folder, found, old) = self.place_of(from)?;
-        let number = found.ok_or_else(|| missing(old))?;
+        let number = found.ok_or_else(missing)?;
         if old_folder == ROOT && old == LOST_AND_FOUND {
             return Err(Error::unsupported("checkers expect it there"));
         }

@@ -1,0 +1,241 @@
+//! Trees put in, files removed, renamed and carried: on images and on cards, judged by the system.
+
+use crate::harness::{Bench, CARD, is_root, noise, tool};
+use serde_json::Value;
+use std::{fs, process::Command};
+
+/// The second volume of the small card, in a raw image.
+const EXT_AT: usize = 34816 * 512;
+
+fn put_tree(bench: &Bench) {
+    fs::create_dir_all(bench.path("brood/may/night")).unwrap();
+    fs::write(bench.path("brood/may/night/hum.wav"), noise(90_000)).unwrap();
+    fs::write(bench.path("brood/may/weights.csv"), "41.7\n").unwrap();
+    std::os::unix::fs::symlink("may/weights.csv", bench.path("brood/last")).unwrap();
+    let mode = std::os::unix::fs::PermissionsExt::from_mode(0o750);
+    fs::set_permissions(bench.path("brood/may/weights.csv"), mode).unwrap();
+}
+
+/// What `files list` tells of everything below a path.
+fn listed(bench: &Bench, source: &str, path: &str) -> Vec<String> {
+    let run = bench.good(&format!("files list {source} {path} --recursive --json"));
+    let lines = run.stdout.lines().map(|line| serde_json::from_str::<Value>(line).unwrap());
+    let entries = lines.filter(|line| line["result"] == "entry");
+    entries.map(|line| line["path"].as_str().unwrap().to_owned()).collect()
+}
+
+/// The checkers say nothing of the volumes in a raw image.
+fn judged(bench: &Bench, name: &str) {
+    let raw = bench.bytes(name);
+    fs::write(bench.path("judged"), &raw[EXT_AT..]).unwrap();
+    tool!("e2fsck", "-fn", bench.path("judged"));
+    fs::write(bench.path("judged"), &raw[2048 * 512..EXT_AT]).unwrap();
+    tool!("fsck.fat", "-n", bench.path("judged"));
+}
+
+/// Would fail where anything but what was asked for changes, or where a checker finds anything.
+#[test]
+fn trees_are_put_in_removed_and_renamed_on_images_and_cards() {
+    let bench = Bench::with_card("");
+    put_tree(&bench);
+    bench.good("save rack:a x.img.zst");
+    bench.good("save rack:a before.img.zst");
+    for (target, more) in [("x.img.zst", ""), ("rack:a", "--yes")] {
+        let run = bench.good(&format!("files put {target} brood 2:/etc {more}"));
+        run.shows("Put /etc/brood 3 files in 3 folders, 90 kB");
+        bench.good(&format!("files folder {target} 2:/srv/a/b {more}")).shows("Made /srv/a/b");
+        bench
+            .good(&format!("files rename {target} 2:/etc/brood/may june {more}"))
+            .shows("Renamed /etc/brood/may to /etc/brood/june");
+        bench
+            .good(&format!("files rename {target} 2:/etc/brood/june/weights.csv /srv/a/b {more}"))
+            .shows("to /srv/a/b/weights.csv");
+        let run = bench.good(&format!("files put {target} brood 1:/ {more}"));
+        run.says("brood/last stays behind: a volume of this kind has no links");
+        bench
+            .good(&format!("files remove {target} 1:/brood/may/*.csv {more}"))
+            .shows("Removed /brood/may/weights.csv 5 bytes");
+        let expected = [
+            "/etc/brood",
+            "/etc/brood/june",
+            "/etc/brood/june/night",
+            "/etc/brood/june/night/hum.wav",
+            "/etc/brood/last",
+        ];
+        let found = listed(&bench, target, "2:/etc");
+        assert!(expected.iter().all(|path| found.iter().any(|one| one == path)), "{found:?}");
+        assert_eq!(
+            listed(&bench, target, "1:/brood"),
+            ["/brood/may", "/brood/may/night", "/brood/may/night/hum.wav"]
+        );
+        let run = bench.imbrik(&format!("files diff before.img.zst {target} --json")).expect(3);
+        let lines = run.stdout.lines().map(|line| serde_json::from_str::<Value>(line).unwrap());
+        let changed = lines.filter(|line| line["result"] == "difference");
+        let changed: Vec<_> = changed
+            .map(|line| {
+                format!("{} {}", line["change"].as_str().unwrap(), line["path"].as_str().unwrap())
+            })
+            .collect();
+        assert_eq!(changed, ["added /brood", "added /etc/brood", "added /srv"], "{target}");
+        let back = bench.good(&format!("files get {target} 2:/srv/a/b/weights.csv -"));
+        assert_eq!(back.stdout, "41.7\n");
+    }
+    bench.good("check x.img.zst");
+    bench.good("repack x.img.zst x.img");
+    judged(&bench, "x.img");
+    judged(&bench, "rack/a.img");
+    // Both ways come to the same files.
+    let run = bench.imbrik("files diff x.img.zst rack:a --json");
+    assert!(!run.stdout.contains("\"difference\""), "{}", run.stdout);
+}
+
+/// Owners and modes are those of the folder and of the file, unless something else is asked for.
+#[test]
+fn what_is_put_in_belongs_to_whom_its_folder_belongs() {
+    if !is_root("what_is_put_in_belongs_to_whom_its_folder_belongs") {
+        return;
+    }
+    let bench = Bench::empty();
+    tool!("truncate", "-s", "32M", bench.path("v"));
+    let line = "mkdir -p f/home/keeper; chown 1000:1001 f/home/keeper; chmod 2755 f/home/keeper; \
+                mke2fs -q -t ext4 -d f v";
+    let script = format!("PATH=$PATH:/sbin:/usr/sbin; {line}");
+    let made = Command::new("sh").args(["-ec", &script]).current_dir(bench.path("")).status();
+    assert!(made.unwrap().success());
+    put_tree(&bench);
+    bench.good("files put v brood /home/keeper");
+    bench.good("files put v brood / --owner 7:8 --mode 600");
+    let seen = |path: &str| {
+        let run = bench.good(&format!("files list v {path} --recursive --json"));
+        let lines = run.stdout.lines().map(|line| serde_json::from_str::<Value>(line).unwrap());
+        let one = |line: &Value| {
+            format!("{} {} {} {}", line["path"], line["mode"], line["owner"], line["group"])
+        };
+        let entries: Vec<_> = lines.filter(|line| line["result"] == "entry").collect();
+        entries.iter().map(one).collect::<Vec<_>>().join("\n").replace('"', "")
+    };
+    let kept = seen("/home/keeper/brood");
+    assert!(
+        kept.contains("/may/weights.csv 0750 1000 1001") || kept.contains("750 1000 1001"),
+        "{kept}"
+    );
+    let given = seen("/brood");
+    assert!(
+        given.contains("600 7 8") && given.contains("/may 0700 7 8") || given.contains("700 7 8"),
+        "{given}"
+    );
+    // The kernel sees the same, and its checker nothing.
+    tool!("e2fsck", "-fn", bench.path("v"));
+}
+
+/// Would fail where a carried tree loses anything that its new volume can have.
+#[test]
+fn a_tree_is_carried_from_one_system_to_the_next() {
+    if !is_root("a_tree_is_carried_from_one_system_to_the_next") {
+        return;
+    }
+    let bench = Bench::empty();
+    let made = |line: &str| {
+        let script = format!("PATH=$PATH:/sbin:/usr/sbin; {line}");
+        let run = Command::new("sh").args(["-ec", &script]).current_dir(bench.path("")).output();
+        let run = run.unwrap();
+        assert!(run.status.success(), "{line}: {run:?}");
+        String::from_utf8(run.stdout).unwrap()
+    };
+    made(
+        "truncate -s 64M old new big; mke2fs -q -t ext4 -b 1024 old; mke2fs -q -t ext4 new; \
+         mkfs.exfat big >/dev/null; mkdir m; mount -o loop old m; cd m; mkdir -p games/saves; \
+         echo 1 > games/saves/one; ln games/saves/one games/same; ln -s saves/one games/link; \
+         dd if=/dev/urandom of=games/sparse bs=1 count=5 seek=300000 2>/dev/null; \
+         setfattr -n user.note -v hive games/saves/one; \
+         setfattr -n user.long -v \"$(head -c 700 /dev/zero | tr '\\0' x)\" games/sparse; \
+         setfacl -m u:1234:rw games/saves/one; mkfifo games/pipe; mknod games/null c 1 3; \
+         mknod games/far b 300 70000; touch -d '2001-02-03 04:05:06.123456789' games/saves/one; \
+         chown -R 1000:1000 games; chmod 4750 games/sparse; cd ..; umount m",
+    );
+    bench.good("files carry old /games new /").shows("Put /games 7 files in 2 folders, 300 kB");
+    bench.good("files carry old /games big /").says("stays behind");
+    for name in ["new", "old"] {
+        tool!("e2fsck", "-fn", bench.path(name));
+    }
+    tool!("fsck.exfat", "-n", bench.path("big"));
+    let tree = |name: &str| {
+        made(&format!(
+            "mount -o loop,ro {name} m; cd m; find games -printf '%p %M %U %G %n %s %T@ %l\\n' | sort \
+             | sed -E 's/^(games[^ ]* d.*) [0-9]+ ([0-9.]+ )/\\1 \\2/'; \
+             find games | sort | xargs getfattr -h -d -m- 2>/dev/null; stat -c %t:%T games/null games/far; \
+             find games -type f | sort | xargs sha256sum; cd ..; umount m"
+        ))
+    };
+    assert_eq!(tree("old"), tree("new"));
+    let holes = made("mount -o loop,ro new m; stat -c %b m/games/sparse; umount m");
+    assert!(holes.trim().parse::<u64>().unwrap() < 64, "the holes are still holes: {holes}");
+    // What has two names is two files there.
+    assert_eq!(
+        listed(&bench, "big", "/games"),
+        ["/games/same", "/games/saves", "/games/saves/one", "/games/sparse"]
+    );
+    let there = bench.good("files get big /games/same -");
+    assert_eq!(there.stdout, "1\n");
+}
+
+/// A card whose journal is to be replayed is settled first.
+#[test]
+fn a_card_that_was_not_unmounted_is_settled_before_it_is_changed() {
+    if !is_root("a_card_that_was_not_unmounted_is_settled_before_it_is_changed") {
+        return;
+    }
+    let bench = Bench::empty();
+    fs::create_dir(bench.path("rack")).unwrap();
+    let line = "truncate -s 64M v; mke2fs -q -t ext4 v; mkdir m; mount -o loop,commit=1 v m; \
+                for n in 1 2 3 4 5 6 7; do head -c 20000 /dev/urandom > m/log-$n; done; sync; \
+                exec 7< m/log-3; rm m/log-3; rm m/log-5; sync; cp v rack/a.img; exec 7<&-; umount m";
+    let script = format!("PATH=$PATH:/sbin:/usr/sbin; {line}");
+    let made = Command::new("sh").args(["-ec", &script]).current_dir(bench.path("")).status();
+    assert!(made.unwrap().success());
+    bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {}\n", 64 << 20));
+    fs::write(bench.path("port.conf"), "port=7\n").unwrap();
+    bench
+        .good("files put rack:a port.conf / --yes")
+        .says("shown as its journal leaves it")
+        .says("through the volume's own journal");
+    tool!("e2fsck", "-fn", bench.path("rack/a.img"));
+    let names = listed(&bench, "rack:a", "/");
+    let logs = names.iter().filter(|name| name.starts_with("/log-")).count();
+    assert_eq!((logs, names.iter().any(|name| name == "/port.conf")), (5, true), "{names:?}");
+}
+
+/// What is put in and left out on the way onto cards, each under its own name.
+#[test]
+fn copies_get_files_and_leave_files_out() {
+    let bench = Bench::with_card(&format!(
+        "[[slot]]\nname = \"b\"\nsize = {CARD}\n[[slot]]\nname = \"c\"\nsize = {CARD}\n"
+    ));
+    put_tree(&bench);
+    bench.good("save rack:a x.img.zst");
+    fs::create_dir(bench.path("keys")).unwrap();
+    for n in [4, 5] {
+        fs::write(bench.path(format!("keys/hive-{n}.key")), format!("key {n}\n")).unwrap();
+    }
+    let more =
+        "--put keys/{host}.key=2:/etc/hive.key --put brood=2:/brood-{n} --drop 2:/etc/hostname.old";
+    let words = format!("restore x.img.zst rack:b rack:c --host hive-{{n}} --first 4 {more} --yes");
+    // What is to go must be there.
+    bench.imbrik(&words).expect(2).says("there is no such file or folder");
+    let words = words.replace("--drop 2:/etc/hostname.old", "--drop 1:/kernel");
+    let plan = words.replace("--yes", "--plan");
+    let run = bench.good(&plan).shows("/brood-4 on partition 2, 3 files of 90 kB");
+    run.shows("/kernel on partition 1: goes");
+    bench.good(&words);
+    for (slot, n) in [("b", 4), ("c", 5)] {
+        let key = bench.good(&format!("files get rack:{slot} 2:/etc/hive.key -"));
+        assert_eq!(key.stdout, format!("key {n}\n"));
+        assert!(
+            listed(&bench, &format!("rack:{slot}"), "2:/").contains(&format!("/brood-{n}/last"))
+        );
+        assert!(!listed(&bench, &format!("rack:{slot}"), "1:/").contains(&"/kernel".to_owned()));
+        judged(&bench, &format!("rack/{slot}.img"));
+    }
+    bench.good("fit x.img.zst y.img.zst --put brood=2:/etc/ --drop 1:/kernel");
+    assert!(listed(&bench, "y.img.zst", "2:/etc").contains(&"/etc/brood/last".to_owned()));
+}
