@@ -1,6 +1,6 @@
 //! Volumes: which filesystem, or what else, stands in a partition or on a bare card, what of it is
-//! in use, what files it holds, and the same volume at another size, under another id or with a file
-//! put into it.
+//! in use, what files it holds, and the same volume at another size, under another id or with other
+//! files in it.
 //!
 //! Everything goes by content. No number found in a volume is believed before it was compared with
 //! another, nothing in a store is ever changed (an edited or reshaped volume is a store of its own
@@ -39,6 +39,33 @@
 //!     }
 //!     Ok(ControlFlow::Continue(()))
 //! })?;
+//! # Ok(())
+//! # }
+//! ```
+//!
+//! Its files are changed the same way, in a store of its own that reads like the finished volume; it is
+//! looked at as a whole before it is used. Written in its place, it is written in steps:
+//!
+//! ```no_run
+//! use imbrik_fs::{EditOptions, FileEdit, FileMeta, FileTime, OpenVolume};
+//! use imbrik_store::{FileStore, SparseStore, progress::Cancel};
+//! use std::{path::Path, sync::Arc};
+//!
+//! # fn main() -> imbrik_store::Result<()> {
+//! let store = Arc::new(FileStore::open(Path::new("hive-07.ext4"))?);
+//! let volume = OpenVolume::open(store)?.expect("it holds a volume").settled()?.volume;
+//! let path = vec![b"etc".to_vec(), b"hostname".to_vec()];
+//! let content = Arc::new(SparseStore::of(b"hive-11\n"));
+//! let edits = [
+//!     FileEdit::Put { path, content, meta: FileMeta::default() },
+//!     FileEdit::Remove { path: vec![b"tmp".to_vec(), b"weights.csv".to_vec()] },
+//! ];
+//! let now = FileTime { seconds: 1_795_714_202, nanoseconds: 0 };
+//! let edited = volume.edit(&edits, EditOptions { now, keeps_old: true })?;
+//! let new = OpenVolume::open(Arc::clone(&edited.volume.store))?.expect("it holds a volume");
+//! new.check_edited(&volume, &Cancel::new())?;
+//! println!("{} steps, {} bytes of new content", volume.commit(&edited)?.steps.len(),
+//!     edited.content.iter().map(|span| span.len().get()).sum::<u64>());
 //! # Ok(())
 //! # }
 //! ```

@@ -6,7 +6,6 @@ use crate::{
     units::{ByteLen, ByteOffset, Span},
 };
 use std::{
-    fs,
     path::{Path, PathBuf},
     time::SystemTime,
 };
@@ -23,19 +22,17 @@ impl UnopenedFile {
     /// The file at `path`, a link to one included.
     ///
     /// # Errors
-    /// When there is none.
+    /// When there is none, or it may not be read: that is found out now, and not in the middle.
     pub fn at(path: &Path) -> Result<Self> {
-        let data = fs::metadata(path)
-            .map_err(|error| Error::io(format!("looking at {}", path.display()), error))?;
-        let size = ByteLen::new(data.len());
-        Ok(Self { path: path.to_owned(), size, modified: data.modified().ok() })
+        let store = FileStore::open(path)?;
+        let modified = modified(&store);
+        Ok(Self { path: path.to_owned(), size: store.size(), modified })
     }
 
     /// The file, which is to be as it was.
     fn open(&self) -> Result<FileStore> {
         let store = FileStore::open(&self.path)?;
-        let now = store.file().metadata().ok().and_then(|data| data.modified().ok());
-        match store.size() == self.size && now == self.modified {
+        match store.size() == self.size && modified(&store) == self.modified {
             true => Ok(store),
             false => {
                 let what = format!("{} was changed while it was read", self.path.display());
@@ -43,6 +40,10 @@ impl UnopenedFile {
             }
         }
     }
+}
+
+fn modified(store: &FileStore) -> Option<SystemTime> {
+    store.file().metadata().ok().and_then(|data| data.modified().ok())
 }
 
 impl ReadAt for UnopenedFile {
@@ -63,6 +64,7 @@ impl ReadAt for UnopenedFile {
 mod tests {
     use super::*;
     use crate::{error::Class, read_vec};
+    use std::fs;
 
     #[test]
     fn a_file_that_became_another_one_is_not_read() {

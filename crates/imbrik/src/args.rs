@@ -316,6 +316,9 @@ pub(crate) struct GiveArgs {
 /// How the files of a card or an image are changed.
 #[derive(Debug, Args)]
 pub(crate) struct ChangeArgs {
+    /// Make the image larger where its volume has no room
+    #[arg(long, help_heading = WRITE)]
+    pub(crate) grow: bool,
     /// Do not read the image back
     #[arg(long, help_heading = SAFETY)]
     pub(crate) no_check: bool,
@@ -426,6 +429,9 @@ pub(crate) struct ShowArgs {
     /// The card, or an image; - for an image from standard input
     #[arg(add = complete::cards_and_files())]
     pub(crate) what: PathBuf,
+    /// Instead, what one would not give away: passwords, keys, histories, mail
+    #[arg(long, help_heading = READ, conflicts_with = "map")]
+    pub(crate) private: bool,
     /// Also draw it as a picture: .svg or .png
     #[arg(long, value_name = "FILE", help_heading = WRITE)]
     pub(crate) map: Option<PathBuf>,
@@ -642,6 +648,9 @@ pub(crate) struct IdentityArgs {
     /// Leave a file out, or a folder with all in it; may be given several times
     #[arg(long, value_name = "PART:/PATH", help_heading = IDENTITY)]
     pub(crate) drop: Vec<String>,
+    /// Without what one would not give away, as far as `show --private` finds it
+    #[arg(long, help_heading = IDENTITY)]
+    pub(crate) leave_private: bool,
 }
 
 /// The only thing that can be asked of ids and keys.

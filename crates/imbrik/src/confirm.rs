@@ -73,7 +73,9 @@ pub(crate) fn ask(question: &str, reader: &mut dyn BufRead, writer: &mut dyn Wri
     if lines.last().is_some_and(|last| layout::columns(last).saturating_add(ANSWER) > width) {
         lines.push(" ".to_owned());
     }
-    let _ = write!(writer, "{} ", harmless_lines(&lines)).and_then(|()| writer.flush());
+    // In one piece: an answer that is typed at once must not come between.
+    let asked = format!("{} ", harmless_lines(&lines));
+    let _ = writer.write_all(asked.as_bytes()).and_then(|()| writer.flush());
     let mut answer = String::new();
     let _ = reader.read_line(&mut answer);
     answer

@@ -30,6 +30,7 @@ impl IdentityArgs {
     pub(crate) fn is_empty(&self) -> bool {
         self.ids.is_none()
             && self.keys.is_none()
+            && !self.leave_private
             && [&self.host, &self.set, &self.put, &self.drop, &self.as_new]
                 .iter()
                 .all(|list| list.is_empty())
@@ -79,6 +80,7 @@ impl IdentityArgs {
             keys: is_new || self.keys.is_some(),
             now: u64::try_from(now).unwrap_or(0),
             host,
+            leave_private: self.leave_private,
             edits: Vec::new(),
         };
         let host = identity.host.as_deref().or(survey.host.as_deref()).unwrap_or_default();

@@ -1,19 +1,26 @@
 //! An image whose files are changed.
 
-use super::repack::RepackPlan;
+use super::{
+    image::{ImageContent, ImagePlan},
+    repack::RepackPlan,
+};
 use crate::{
     image::{Image, Manifest, Output},
-    layout::{Change, Content, Identity, PartEdit, Plan, View},
-    transfer::{SaveOptions, Saved, edited},
+    layout::{Change, Content, Fit, Identity, PartEdit, Plan, Survey, View},
+    transfer::{SaveOptions, Saved, edited, fit},
 };
 use imbrik_fs::ReshapeOptions;
 use imbrik_store::{
-    error::Result,
+    error::{Class, Result},
     progress::Watch,
-    units::{Span, joined},
+    units::{ByteLen, Span, joined},
 };
 use jiff::Timestamp;
 use std::{path::Path, sync::Arc};
+
+/// By how much more than lacks a volume grows, and in which steps.
+const ROOM: ByteLen = ByteLen::mib(16);
+const MOST_TRIES: u32 = 4;
 
 /// An image that is to be edited: proved, and not written yet.
 pub struct EditPlan<'a> {
@@ -24,10 +31,65 @@ pub struct EditPlan<'a> {
     pub view: View,
     /// What changes, in the order in which it is done.
     pub changes: Vec<Change>,
-    changed: Vec<Span>,
+    changed: Changed,
+}
+
+/// Where an image differs.
+enum Changed {
+    /// There.
+    Spans(Vec<Span>),
+    /// It gets another size.
+    Size,
 }
 
 impl<'a> EditPlan<'a> {
+    /// The same with as much more room in the volume as lacks: the image is of a larger card then, and all
+    /// else is as for [`EditPlan::new`].
+    ///
+    /// # Errors
+    /// As [`EditPlan::new`], and those of [`Plan::fit`].
+    pub fn with_room(
+        image: &'a Image,
+        edits: Vec<PartEdit>,
+        lacking: ByteLen,
+        means: ReshapeOptions<'_>,
+        made_by: &str,
+        now: Timestamp,
+    ) -> Result<Self> {
+        let content = image.content();
+        let survey = Survey::of(&**content)?;
+        let give_to = edits.first().map(|edit| edit.part);
+        let identity = Identity { edits, now: seconds(now), ..Identity::default() };
+        let mut more = lacking.saturating_add(ROOM);
+        let mut tries = 0u32;
+        let plan = loop {
+            let size = content.size().saturating_add(more).get().next_multiple_of(ROOM.get());
+            let fit = Fit::Card { size: ByteLen::new(size), take_from: Vec::new(), give_to };
+            let plan = ImagePlan::new(content, &survey, ImageContent::Fitted(fit), means)?
+                .with_identity(&identity, means);
+            tries = tries.saturating_add(1);
+            match plan {
+                // Tables and maps take room, too: how much shows only then.
+                Err(error) if error.class() == Class::NoRoom && tries < MOST_TRIES => {
+                    let lacks = error.lacks().unwrap_or(ROOM);
+                    more = more.saturating_add(lacks).saturating_add(ROOM);
+                }
+                plan => break plan?,
+            }
+        };
+        let mut manifest = plan.manifest(made_by, now);
+        if let Some(known) = image.manifest() {
+            manifest.made_at = known.made_at;
+            manifest.card_model.clone_from(&known.card_model);
+            manifest.note.clone_from(&known.note);
+            manifest.only.clone_from(&known.only);
+            manifest.left_out.clone_from(&known.left_out);
+            manifest.lost.clone_from(&known.lost);
+        }
+        let Plan { view, changes } = plan.plan;
+        Ok(Self { image, manifest, view, changes, changed: Changed::Size })
+    }
+
     /// The plan to do `edits` to the files in `image`. Every volume that is changed is looked at, every file of it,
     /// before and afterwards.
     ///
@@ -41,15 +103,14 @@ impl<'a> EditPlan<'a> {
         now: Timestamp,
     ) -> Result<Self> {
         let manifest = RepackPlan::new(image, made_by, now)?.manifest;
-        let identity =
-            Identity { edits, now: now.as_second().unsigned_abs(), ..Identity::default() };
+        let identity = Identity { edits, now: seconds(now), ..Identity::default() };
         let plan = Plan::save_exact(Arc::clone(image.content())).with_identity(&identity, means)?;
         let Plan { view, changes } = plan;
         let changed = view.segments().iter().filter(|segment| match segment.content {
             Content::Copied { from } => from != segment.span.start(),
             _ => true,
         });
-        let changed = joined(changed.map(|segment| segment.span).collect());
+        let changed = Changed::Spans(joined(changed.map(|segment| segment.span).collect()));
         Ok(Self { image, manifest, view, changes, changed })
     }
 
@@ -61,6 +122,15 @@ impl<'a> EditPlan<'a> {
     /// requested: what is under `name` is as it was then.
     pub fn run(self, name: &Path, options: &SaveOptions, watch: Watch<'_>) -> Result<Saved> {
         let Self { image, manifest, view, changed, .. } = self;
-        edited(image, &view, &changed, manifest, Output::File(name), options, watch)
+        let to = Output::File(name);
+        match changed {
+            Changed::Spans(spans) => edited(image, &view, &spans, manifest, to, options, watch),
+            Changed::Size => fit(&view, manifest, to, options, watch),
+        }
     }
+}
+
+/// The time of an edit, in seconds since 1970.
+fn seconds(now: Timestamp) -> u64 {
+    now.as_second().unsigned_abs()
 }

@@ -462,7 +462,7 @@ impl<F: SetFormat> Editor<F> {
     }
 
     fn remove(&mut self, path: &[Vec<u8>]) -> Result<()> {
-        let (_, found, name) = self.place_of(path)?;
+        let (_, found, _) = self.place_of(path)?;
         let place = found.ok_or_else(missing)?;
         self.empty(&place)?;
         self.take_out(&place)
@@ -504,7 +504,7 @@ impl<F: SetFormat> Editor<F> {
     }
 
     fn rename(&mut self, from: &[Vec<u8>], to: &[Vec<u8>]) -> Result<()> {
-        let (_, found, name) = self.place_of(from)?;
+        let (_, found, _) = self.place_of(from)?;
         let old = found.ok_or_else(missing)?;
         if to.len() > from.len() && self.leads_into(from, to)? {
             return Err(Error::usage("a folder cannot stand in itself"));

@@ -530,11 +530,12 @@ fn a_file_is_put_into_an_image_and_nothing_else_changes() {
     // What cannot be done leaves it as it is.
     fs::write(bench.path("large"), noise(60 << 20)).unwrap();
     for (words, code, why) in [
-        ("files put x.img.zst large 2:/etc", 5, "MB lack"),
+        ("files put x.img.zst large 2:/etc", 5, "Add --grow"),
         ("files put x.img.zst none 2:/etc", 1, "looking at none"),
         ("files put x.img.zst wifi.conf 2:/none/x", 2, "there is no folder none"),
         ("files put x.img.zst wifi.conf may.wav 2:/etc/hostname", 2, "no folder"),
         ("files put rack:a wifi.conf 2:/etc", 4, "add --yes"),
+        ("files put rack:a wifi.conf 2:/etc --grow --yes", 2, "a card cannot grow"),
         ("files put - wifi.conf 2:/etc", 2, "has no place"),
         ("files put x.img.zst wifi.conf 1:/ --owner 0:0", 2, "knows no owners"),
         ("files put x.img.zst wifi.conf 2:/ --mode 999", 2, "is no mode"),
@@ -551,6 +552,17 @@ fn a_file_is_put_into_an_image_and_nothing_else_changes() {
         assert!(run.err_has(why), "{words}: {}", run.stderr);
         assert!(bench.bytes("x.img.zst") == whole, "{words}");
     }
+    // With more room, it is an image of a larger card.
+    bench.good("repack x.img.zst w.img.zst");
+    bench
+        .good("files put w.img.zst large 2:/etc --grow")
+        .shows("the image is for a larger card now");
+    bench.good("check w.img.zst");
+    bench.good("repack w.img.zst raw.img --replace");
+    fs::write(bench.path("ext"), &bench.bytes("raw.img")[34816 * 512..]).unwrap();
+    tool!("e2fsck", "-fn", bench.path("ext"));
+    let back = bench.good("files list w.img.zst 2:/etc/large --json").json();
+    assert_eq!(back["entries"], 1, "{back}");
     crate::harness::flip(&bench.path("x.img.zst"), whole.len() as u64 / 2);
     let damaged = bench.bytes("x.img.zst");
     let run = bench.imbrik("files put x.img.zst wifi.conf 1:/");

@@ -7,7 +7,10 @@ mod follow;
 mod hosts;
 mod keys;
 
-use super::{Change, Plan, Survey, View, Warning};
+use super::{
+    Change, Plan, Survey, View, Warning,
+    private::{PrivateKind, Remedy, private_in},
+};
 use crate::table;
 use follow::NewId;
 use imbrik_fs::{
@@ -38,6 +41,9 @@ pub struct Identity {
     /// Whether it gets SSH host keys of its own, of the kinds that are there, and loses its machine
     /// id, so that its system makes a new one.
     pub keys: bool,
+    /// Whether it is without what one would not give away, as far as that is found: see
+    /// [`crate::layout::private_in`].
+    pub leave_private: bool,
     /// What else is done to its files, in this order.
     pub edits: Vec<PartEdit>,
     /// The time that files say they were changed at, in seconds since 1970.
@@ -57,7 +63,11 @@ impl Identity {
     /// Whether nothing changes.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        !self.ids && self.host.is_none() && !self.keys && self.edits.is_empty()
+        !self.ids
+            && self.host.is_none()
+            && !self.keys
+            && !self.leave_private
+            && self.edits.is_empty()
     }
 }
 
@@ -109,6 +119,9 @@ impl Plan {
         }
         if identity.keys {
             work.new_keys(identity.host.as_deref().or(survey.host.as_deref()))?;
+        }
+        if identity.leave_private {
+            work.leave_private(identity.keys)?;
         }
         for some in identity.edits.chunk_by(|one, next| one.part == next.part) {
             let part = some.first().map_or(0, |one| one.part);
@@ -320,6 +333,38 @@ impl Editing<'_> {
         }
         if !any {
             self.changes.push(Change::Warning(Warning::NoKeys));
+        }
+        Ok(())
+    }
+
+    /// Leaves out what is private; keys of the machine stay where they are its own already.
+    fn leave_private(&mut self, has_own_keys: bool) -> Result<()> {
+        for index in 0..self.parts.len() {
+            let Some(part) = self.parts.get(index) else { continue };
+            let Some(volume) = &part.volume else { continue };
+            let found = match volume.files(&*part.store)? {
+                Some(files) => private_in(&*files)?,
+                None => continue,
+            };
+            let left = found.into_iter().filter(|one| {
+                // Those are its own by now.
+                one.kind != PrivateKind::HostKey || !has_own_keys
+            });
+            let edits = left.map(|one| {
+                let path = one.path.split(|byte| *byte == b'/').map(<[u8]>::to_vec).collect();
+                match one.remedy {
+                    Remedy::Drop => FileEdit::Remove { path },
+                    Remedy::Blank(content) => FileEdit::Put {
+                        path,
+                        content: Arc::new(SparseStore::of(&content)),
+                        meta: FileMeta::default(),
+                    },
+                }
+            });
+            let edits: Vec<FileEdit> = edits.collect();
+            if !edits.is_empty() {
+                self.edit(index, &edits, "without what is private in it")?;
+            }
         }
         Ok(())
     }

@@ -152,7 +152,7 @@ impl Editor<'_> {
     }
 
     fn add_name(&mut self, path: &[Vec<u8>], of: &[Vec<u8>]) -> Result<()> {
-        let (_, found, old) = self.place_of(of)?;
+        let (_, found, _) = self.place_of(of)?;
         let number = found.ok_or_else(missing)?;
         let (folder, found, name) = self.place_of(path)?;
         if found.is_some() {

@@ -22,7 +22,7 @@ use imbrik_core::{
     layout::{Part, PartEdit},
     operation::{CardEdit, CardState, EditFailure, EditPlan},
     progress::Watch,
-    store::Tally,
+    store::{ReadAt, Tally},
     units::ByteLen,
 };
 use jiff::Timestamp;
@@ -163,9 +163,17 @@ impl<'a> Target<'a> {
         session.out.note(&format!("Looking at every file of {title} first ..."));
         let now = Timestamp::now();
         let means = session.reshape_options(false);
-        let edits = wanted.edits.into_iter().map(|edit| PartEdit { part: index, edit }).collect();
-        let mut plan = EditPlan::new(image, edits, means, packing::MADE_BY, now)
-            .map_err(|error| refused(error, image))?;
+        let edits = wanted.edits.into_iter().map(|edit| PartEdit { part: index, edit });
+        let edits: Vec<PartEdit> = edits.collect();
+        let plan = match EditPlan::new(image, edits.clone(), means, packing::MADE_BY, now) {
+            Err(error) if error.class() == Class::NoRoom && self.args.grow => {
+                let lacks = error.lacks().unwrap_or_default();
+                EditPlan::with_room(image, edits, lacks, means, packing::MADE_BY, now)
+            }
+            plan => plan,
+        };
+        let mut plan = plan.map_err(|error| refused(error, image))?;
+        let grown = plan.view.size().saturating_sub(image.content().size());
         let day = now.strftime("%Y-%m-%d");
         let done: Vec<_> = wanted.told.iter().map(Told::history).collect();
         let history = format!("{} on {title} on {day}", done.join(", "));
@@ -193,6 +201,10 @@ impl<'a> Target<'a> {
         out.line("");
         wanted.told.iter().for_each(|one| out.line(&one.line()));
         out.line(&format!("In        {title} of {}", quoted(to.path())));
+        if !grown.is_zero() {
+            let more = size::short(grown);
+            out.line(&format!("Grown     by {more}: the image is for a larger card now"));
+        }
         if saved.taken_over > 0 {
             let frames = count(saved.taken_over, "frame");
             out.line(&format!("Kept      {frames} of the image, taken over as packed"));
@@ -207,6 +219,10 @@ impl<'a> Target<'a> {
 
     fn card(&self, card: &Card, index: usize, title: &str, wanted: Wanted) -> Outcome<Exit> {
         let session = self.session;
+        if self.args.grow {
+            return Err(Failure::usage("a card cannot grow; --grow is for images")
+                .state("Nothing was written to the card."));
+        }
         self.may_be_written(card)?;
         let part: &Part = self
             .source
@@ -343,7 +359,7 @@ fn refused(error: Error, image: &Image) -> Failure {
             let lacks = error.lacks().unwrap_or_default().get().saturating_add(100_000_000);
             let size = image.content().size().get().saturating_add(lacks);
             let megabytes = size.div_ceil(1_000_000);
-            format!("An image with room is made by: imbrik fit {path} --to {megabytes}MB")
+            format!("Add --grow, or make room: imbrik fit {path} --to {megabytes}MB")
         }
         Class::Corrupt => format!("`imbrik show {path}` tells more."),
         _ => String::new(),

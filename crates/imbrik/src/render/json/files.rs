@@ -250,6 +250,30 @@ pub(crate) struct FilesChanged {
     pub(crate) seconds: f64,
 }
 
+/// Something that one would not give away.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct PrivateFile {
+    pub(crate) partition: Option<u32>,
+    pub(crate) path: String,
+    pub(crate) why: String,
+    /// By what it was found.
+    pub(crate) by: String,
+    /// What becomes of it in a copy without it: `left out`, or `blanked`.
+    pub(crate) in_a_copy: &'static str,
+}
+
+/// What one would not give away, as far as well-known places and forms tell.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct PrivateShown {
+    pub(crate) source: String,
+    pub(crate) private: Vec<PrivateFile>,
+    /// Volumes whose files were not looked into.
+    pub(crate) not_looked_into: Vec<String>,
+    pub(crate) seconds: f64,
+}
+
 impl FileKind {
     pub(crate) fn of(kind: fs::FileKind) -> Self {
         match kind {

@@ -51,6 +51,7 @@ fn objects(generator: &mut SchemaGenerator) -> Vec<Object> {
         one::<Failed>(g, ALL, &["failed"]),
         one::<Cards>(g, &["cards"], &["done"]),
         one::<Shown>(g, &["show"], &["done"]),
+        one::<PrivateShown>(g, &["show"], &["private"]),
         one::<SavePlan>(g, &["save"], &["plan"]),
         one::<Saved>(g, &["save"], &["done"]),
         one::<Checked>(g, &["check"], &["done", "differs"]),

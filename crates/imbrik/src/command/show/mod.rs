@@ -1,5 +1,7 @@
 //! `imbrik show`: what is on a card or in an image.
 
+mod private;
+
 use crate::{
     args::ShowArgs,
     drawing,
@@ -36,6 +38,9 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
     let untouched = "It was only read.";
     let more = "Look whether the card is still there; of an image, `imbrik check` tells more.";
     let survey = Survey::of(&*store).state(untouched).next(more)?;
+    if args.private {
+        return private::run(session, &what, &store, &survey, started).state(untouched).next(more);
+    }
     let mut occupancy = Occupancy::of(&store, &survey).state(untouched).next(more)?;
     let cancel = &session.environment.interrupt.cancel;
     let cannot = occupancy.find_smallest(&store, &survey, cancel).state(untouched).next(more)?;
