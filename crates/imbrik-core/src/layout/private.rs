@@ -128,18 +128,16 @@ pub fn private_in(files: &dyn Files) -> Result<Vec<Private>> {
 
 /// Whether a folder may hold something private of a known form.
 fn is_looked_into(names: &[&[u8]]) -> bool {
-    if names.len() > DEEPEST {
-        return false;
-    }
-    match names {
-        [] => true,
-        [b"etc" | b"root" | b"home" | b"boot", ..] => true,
-        [b"var"] => true,
-        [b"var", b"mail" | b"spool" | b"lib"] => true,
-        [b"var", b"mail", ..] | [b"var", b"spool", b"mail", ..] => true,
-        [b"var", b"lib", b"iwd" | b"connman" | b"NetworkManager" | b"bluetooth", ..] => true,
-        _ => false,
-    }
+    let is_known = matches!(
+        names,
+        [] | [b"etc" | b"root" | b"home" | b"boot", ..]
+            | [b"var"]
+            | [b"var", b"mail", ..]
+            | [b"var", b"spool" | b"lib"]
+            | [b"var", b"spool", b"mail", ..]
+            | [b"var", b"lib", b"iwd" | b"connman" | b"NetworkManager" | b"bluetooth", ..]
+    );
+    is_known && names.len() <= DEEPEST
 }
 
 /// What a place alone tells.
