@@ -225,7 +225,7 @@ fn copies_get_files_and_leave_files_out() {
     let words = words.replace("--drop 2:/etc/hostname.old", "--drop 1:/kernel");
     let plan = words.replace("--yes", "--plan");
     let run = bench.good(&plan).shows("/brood-4 on partition 2, 3 files of 90 kB");
-    run.shows("/kernel on partition 1: goes");
+    run.shows("/kernel on partition 1: left out");
     bench.good(&words);
     for (slot, n) in [("b", 4), ("c", 5)] {
         let key = bench.good(&format!("files get rack:{slot} 2:/etc/hive.key -"));

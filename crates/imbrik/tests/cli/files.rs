@@ -525,7 +525,7 @@ fn a_file_is_put_into_an_image_and_nothing_else_changes() {
     // Put once more: what stands there is replaced, and the image's history says so.
     fs::write(bench.path("wifi.conf"), "hive-07").unwrap();
     bench.good("files put x.img.zst wifi.conf 2:/etc").shows("7 bytes, in place of 4 bytes");
-    bench.good("show x.img.zst").shows("first; /etc/wifi.conf put in on");
+    bench.good("show x.img.zst").shows("first; 2:/etc/wifi.conf put in on");
     let whole = bench.bytes("x.img.zst");
     // What cannot be done leaves it as it is.
     fs::write(bench.path("large"), noise(60 << 20)).unwrap();

@@ -61,14 +61,14 @@ impl Told {
         Self { what, path, to: None, files, folders, bytes, replaced: None }
     }
 
-    /// For the image's history.
-    fn history(&self) -> String {
+    /// For the image's history: what was done in the partition that is called `part`.
+    fn history(&self, part: &str) -> String {
         let path = &self.path;
         match (self.what, &self.to) {
-            (json::FileChanged::Renamed, Some(to)) => format!("{path} renamed to {to}"),
-            (json::FileChanged::Removed, _) => format!("{path} removed"),
-            (json::FileChanged::Folder, _) => format!("{path} made"),
-            _ => format!("{path} put in"),
+            (json::FileChanged::Renamed, Some(to)) => format!("{part}{path} renamed to {to}"),
+            (json::FileChanged::Removed, _) => format!("{part}{path} removed"),
+            (json::FileChanged::Folder, _) => format!("{part}{path} made"),
+            _ => format!("{part}{path} put in"),
         }
     }
 
@@ -175,8 +175,9 @@ impl<'a> Target<'a> {
         let mut plan = plan.map_err(|error| refused(error, image))?;
         let grown = plan.view.size().saturating_sub(image.content().size());
         let day = now.strftime("%Y-%m-%d");
-        let done: Vec<_> = wanted.told.iter().map(Told::history).collect();
-        let history = format!("{} on {title} on {day}", done.join(", "));
+        let part = self.number(index).map_or(String::new(), |number| format!("{number}:"));
+        let done: Vec<_> = wanted.told.iter().map(|one| one.history(&part)).collect();
+        let history = format!("{} on {day}", done.join(", "));
         plan.manifest.note = Some(continued(plan.manifest.note.take(), &history));
         let progress = session.progress(if self.args.no_check { 1 } else { 2 });
         let watch = Watch { observer: &progress, cancel: &session.environment.interrupt.cancel };
@@ -308,6 +309,11 @@ impl<'a> Target<'a> {
         }
     }
 
+    /// The number of a partition; `None` on a bare card.
+    fn number(&self, index: usize) -> Option<u32> {
+        self.source.survey.parts.get(index).and_then(|part| part.number)
+    }
+
     fn told(
         &self,
         path: &Path,
@@ -315,12 +321,11 @@ impl<'a> Target<'a> {
         told: &[Told],
         left_out: &[LeftOut],
     ) -> json::FilesChanged {
-        let part = self.source.survey.parts.get(index).and_then(|part| part.number);
         json::FilesChanged {
             target: json::path(path),
             image_bytes: None,
             bytes_written: None,
-            partition: part,
+            partition: self.number(index),
             done: told
                 .iter()
                 .map(|one| json::FileDone {
