@@ -21,6 +21,8 @@ pub struct FileMeta {
     /// The lower twelve bits of its mode. `None` leaves those of one that is there, and gives a new
     /// file 0644 and a new folder 0755.
     pub permissions: Option<u16>,
+    /// The same for a new one only.
+    pub if_new: Option<u16>,
     /// The numbers of its owner and its group. `None` leaves those of one that is there, and gives a
     /// new one those of its folder.
     pub owner: Option<(u32, u32)>,

@@ -54,8 +54,9 @@ pub struct Brought {
 
 impl Brought {
     /// Adds what is at `from` on this machine, a folder with all in it, to be called `to`. A link that is
-    /// named itself is followed; those inside stay links. Files get the permissions that they have here,
-    /// unless `given` says otherwise, and belong to whom the folder belongs that they come into.
+    /// named itself is followed; those inside stay links. New files get the permissions that they have
+    /// here, unless `given` says otherwise, and belong to whom the folder belongs that they come into; of one
+    /// that is there, only the content changes.
     ///
     /// # Errors
     /// When a folder of it cannot be read.
@@ -77,13 +78,14 @@ impl Brought {
             };
             let here = u16::try_from(data.mode() & 0o777).unwrap_or(0o644);
             let mut meta = FileMeta {
-                permissions: given.permissions.or(Some(here)),
+                permissions: given.permissions,
+                if_new: Some(here),
                 owner: given.owner,
                 modified: Some(modified),
                 attributes: Vec::new(),
             };
             if data.is_dir() {
-                meta.permissions = given.permissions.map(for_folder).or(Some(here));
+                meta.permissions = given.permissions.map(for_folder);
                 self.folder(path, meta)?;
                 let failed = |error| Error::io(format!("reading {}", from.display()), error);
                 let mut inside = Vec::new();
@@ -96,7 +98,7 @@ impl Brought {
                 }
             } else if data.is_symlink() {
                 let target = fs::read_link(&from).map_err(failed)?;
-                meta.permissions = None;
+                (meta.permissions, meta.if_new) = (None, None);
                 if given.only_files {
                     self.leave_out(to, NO_LINKS, Because::CannotBe);
                     continue;
@@ -180,6 +182,7 @@ impl Brought {
         };
         let mut meta = FileMeta {
             permissions,
+            if_new: None,
             owner: given.owner.or(whose.map(|whose| (whose.owner, whose.group))),
             modified: info.modified,
             attributes: files.attributes(one.file)?,

@@ -10,7 +10,14 @@ use imbrik_store::{
     read_vec,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
-use std::sync::{Arc, OnceLock};
+use std::{
+    sync::{
+        Arc, OnceLock,
+        atomic::{AtomicUsize, Ordering},
+        mpsc::{self, SyncSender},
+    },
+    thread,
+};
 
 /// Frames up to this content are read at random; larger ones would cost memory and time without
 /// bound for a few bytes.
@@ -89,8 +96,17 @@ pub(super) trait Codec: Send + Sync {
     }
 }
 
-/// The content of a file in frames.
+/// The content of a file in frames. Whoever reads it in small pieces, one frame after the other, has the
+/// next one decoded meanwhile.
 pub(super) struct FramedStore {
+    inner: Arc<Inner>,
+    /// The frame of the last small read.
+    last: AtomicUsize,
+    /// Takes the numbers of frames that will be wanted; `None` where there could be no thread for it.
+    ahead: OnceLock<Option<SyncSender<usize>>>,
+}
+
+struct Inner {
     file: Arc<dyn ReadAt>,
     codec: Box<dyn Codec>,
     frames: Frames,
@@ -102,7 +118,9 @@ impl FramedStore {
     /// The content of `frames` of `file`, whose places were checked against its size.
     pub(super) fn new(file: Arc<dyn ReadAt>, codec: Box<dyn Codec>, frames: Frames) -> Self {
         let kept = Pages::new(KEPT, Keep::Last);
-        Self { file, codec, frames, kept, zero_frame: OnceLock::new() }
+        let inner = Inner { file, codec, frames, kept, zero_frame: OnceLock::new() };
+        let last = AtomicUsize::new(usize::MAX);
+        Self { inner: Arc::new(inner), last, ahead: OnceLock::new() }
     }
 
     /// The frame whose content is exactly `span`, as it stands in the file; `None` when there is
@@ -111,6 +129,43 @@ impl FramedStore {
     /// # Errors
     /// When the file cannot be read.
     pub(super) fn frame_of(&self, span: Span) -> Result<Option<Vec<u8>>> {
+        self.inner.frame_of(span)
+    }
+
+    /// A small read is in frame `index`: where it goes on from the one before, the next is wanted soon.
+    fn look_ahead(&self, index: usize) {
+        let last = self.last.swap(index, Ordering::Relaxed);
+        let next = index.saturating_add(1);
+        if last.checked_add(1) != Some(index) || next >= self.inner.frames.list.len() {
+            return;
+        }
+        let ahead = self.ahead.get_or_init(|| Inner::decode_ahead(&self.inner));
+        if let Some(ahead) = ahead {
+            // Busy with another: then whoever wants it decodes it.
+            let _ = ahead.try_send(next);
+        }
+    }
+}
+
+impl Inner {
+    /// Starts a thread that decodes frames before they are wanted, for as long as the store is there.
+    fn decode_ahead(this: &Arc<Self>) -> Option<SyncSender<usize>> {
+        let (sender, wanted) = mpsc::sync_channel::<usize>(1);
+        let store = Arc::downgrade(this);
+        let work = move || {
+            for index in wanted {
+                let Some(this) = store.upgrade() else { return };
+                if let Some(frame) = this.frames.list.get(index) {
+                    // What is wrong with it is told to whoever reads it.
+                    let _ = this.decoded(index, *frame);
+                }
+            }
+        };
+        let started = thread::Builder::new().name("ahead".to_owned()).spawn(work);
+        started.is_ok().then_some(sender)
+    }
+
+    fn frame_of(&self, span: Span) -> Result<Option<Vec<u8>>> {
         match self.frame_at(span.start()) {
             Some((_, frame))
                 if frame.content == span
@@ -172,23 +227,24 @@ impl FramedStore {
 
 impl ReadAt for FramedStore {
     fn size(&self) -> ByteLen {
-        self.frames.size
+        self.inner.frames.size
     }
 
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
-        check_range(at, ByteLen::of(buf), self.frames.size)?;
+        check_range(at, ByteLen::of(buf), self.inner.frames.size)?;
         let mut at = at;
         let mut rest = buf;
         while !rest.is_empty() {
-            let Some((index, frame)) = self.frame_at(at) else {
+            let Some((index, frame)) = self.inner.frame_at(at) else {
                 return Err(Error::corrupt(format!("no frame holds {at}")));
             };
             let room = frame.content.end().saturating_since(at).to_usize().unwrap_or(0);
             let (now, later) = rest.split_at_mut(room.min(rest.len()));
             if at == frame.content.start() && ByteLen::of(now) == frame.content.len() {
-                self.decode(frame, now)?;
+                self.inner.decode(frame, now)?;
             } else {
-                let content = self.decoded(index, frame)?;
+                self.look_ahead(index);
+                let content = self.inner.decoded(index, frame)?;
                 let skip = at.saturating_since(frame.content.start()).to_usize().unwrap_or(0);
                 let part = content.get(skip..skip.saturating_add(now.len())).unwrap_or_default();
                 now.copy_from_slice(part);
@@ -200,15 +256,15 @@ impl ReadAt for FramedStore {
     }
 
     fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
-        let Some((index, _)) = self.frame_at(from) else { return Ok(None) };
-        for frame in self.frames.list.get(index..).unwrap_or_default() {
+        let Some((index, _)) = self.inner.frame_at(from) else { return Ok(None) };
+        for frame in self.inner.frames.list.get(index..).unwrap_or_default() {
             if frame.packed.is_empty() {
                 continue;
             }
             let short = frame.packed.len() <= ByteLen::from_usize(ZERO_FRAME);
-            if short && self.zero_frame.get().is_some() {
-                let packed = self.packed_bytes(*frame)?;
-                if self.is_zero_frame(&packed, *frame) {
+            if short && self.inner.zero_frame.get().is_some() {
+                let packed = self.inner.packed_bytes(*frame)?;
+                if self.inner.is_zero_frame(&packed, *frame) {
                     continue;
                 }
             }
@@ -226,6 +282,47 @@ impl ReadAt for FramedStore {
 mod tests {
     use super::*;
     use imbrik_store::Class;
+
+    /// Every frame is so many times the byte that it is packed as.
+    struct Repeated;
+
+    impl Codec for Repeated {
+        fn decode(
+            &self,
+            packed: &[u8],
+            _: Span,
+            out: &mut [u8],
+        ) -> std::result::Result<(), String> {
+            out.fill(packed[0]);
+            match packed[0] {
+                9 => Err("a nine".to_owned()),
+                _ => Ok(()),
+            }
+        }
+    }
+
+    /// Would fail where what is decoded ahead is something else, or its fault is told too early or never.
+    #[test]
+    fn what_is_decoded_ahead_is_what_is_read() {
+        let packed: Vec<u8> = (1..=12).collect();
+        let mut frames = Frames::default();
+        for number in 0..12 {
+            frames.push(span(number, 1), ByteLen::mib(1)).unwrap();
+        }
+        let file = Arc::new(imbrik_store::SparseStore::of(&packed));
+        let store = FramedStore::new(file, Box::new(Repeated), frames);
+        for frame in 0..12u64 {
+            for part in 0..4 {
+                let at = ByteOffset::new((frame << 20) + part * 1000);
+                let found = read_vec(&store, at, 900);
+                match frame {
+                    8 => assert_eq!(found.unwrap_err().class(), Class::Mismatch),
+                    _ => assert_eq!(found.unwrap(), [frame as u8 + 1; 900]),
+                }
+            }
+        }
+        assert!(store.ahead.get().is_some(), "nothing was decoded ahead");
+    }
 
     fn span(start: u64, len: u64) -> Span {
         Span::between(ByteOffset::new(start), ByteOffset::new(start + len))

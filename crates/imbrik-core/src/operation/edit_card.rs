@@ -156,7 +156,14 @@ impl CardEdit {
             let Some((settled, commit)) = self.volume(target)?.settling()? else { break };
             // A cut leaves what its own system settles just as well.
             *state = CardState::OldOrNew;
-            write_commit(target.store(), self.place, &commit, &*settled.store, &mut tell)?;
+            write_commit(
+                target.store(),
+                self.place,
+                &commit,
+                &*settled.store,
+                watch.cancel,
+                &mut tell,
+            )?;
         }
         let volume = self.volume(target)?;
         watch.cancel.check()?;
@@ -166,8 +173,14 @@ impl CardEdit {
             AfterACut::OldOrNew => CardState::OldOrNew,
             AfterACut::ToBeChecked => CardState::ToBeChecked,
         };
-        // From here on nothing is asked: half of it would be neither the old nor the new.
-        write_commit(target.store(), self.place, &commit, &*edited.volume.store, &mut tell)?;
+        write_commit(
+            target.store(),
+            self.place,
+            &commit,
+            &*edited.volume.store,
+            watch.cancel,
+            &mut tell,
+        )?;
         watch.observer.on(&Event::Finished);
         *state = CardState::Differs;
         self.read_back(target, &edited, watch)?;

@@ -4,7 +4,9 @@ use imbrik_fs::{Commit, CommitStep};
 use imbrik_store::{
     ReadAt, WriteAt,
     error::{Error, Result},
-    for_pieces, read_vec,
+    for_pieces,
+    progress::Cancel,
+    read_vec,
     units::{ByteLen, ByteOffset, Span},
 };
 
@@ -14,20 +16,23 @@ const UNIT: u64 = 4096;
 const PIECE: ByteLen = ByteLen::mib(1);
 
 /// Writes a volume that stands in `place` of `target` in the order that `commit` tells; `new` is what it
-/// will be. `tell` is told of every byte that is written.
+/// will be. `tell` is told of every byte that is written. New content comes first, and leads nowhere yet:
+/// up to then it can be stopped.
 ///
 /// # Errors
-/// When it cannot be written: what a cut leaves behind is there then.
+/// When it cannot be written, or stopping was requested: what a cut leaves behind is there then.
 pub fn write_commit(
     target: &dyn WriteAt,
     place: Span,
     commit: &Commit,
     new: &dyn ReadAt,
+    cancel: &Cancel,
     tell: &mut dyn FnMut(ByteLen),
 ) -> Result<()> {
     for step in &commit.steps {
         for span in &step.content {
             for_pieces(*span, PIECE, |piece| {
+                cancel.check()?;
                 let len = piece.len().to_usize().unwrap_or(0);
                 let bytes = read_vec(new, piece.start(), len)?;
                 write(target, place, piece.start(), &bytes)?;

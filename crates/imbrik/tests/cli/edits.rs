@@ -124,6 +124,10 @@ fn what_is_put_in_belongs_to_whom_its_folder_belongs() {
         given.contains("600 7 8") && given.contains("/may 0700 7 8") || given.contains("700 7 8"),
         "{given}"
     );
+    // What is there keeps what it has, whatever the file here is like.
+    bench.good("files put v brood/may/night/hum.wav /brood/may/weights.csv");
+    let kept = seen("/brood");
+    assert!(kept.contains("/brood/may/weights.csv 600 7 8") || kept.contains("0600 7 8"), "{kept}");
     // The kernel sees the same, and its checker nothing.
     tool!("e2fsck", "-fn", bench.path("v"));
 }
@@ -344,6 +348,15 @@ fn a_change_that_is_killed_leaves_the_old_files_or_the_new_ones() {
         }
         tool!("e2fsck", "-fn", bench.path("cut"));
     }
+    // An interrupt while content is written: nothing leads to it yet.
+    let card = bench.path("rack/a.img");
+    fs::copy(bench.path("old"), &card).unwrap();
+    let before = fs::read(&card).unwrap();
+    let run = bench.interrupted(&words, || fs::read(&card).unwrap() != before);
+    assert_eq!(run.code, 130, "{run:?}");
+    run.says("the old files or the new ones");
+    fs::copy(&card, bench.path("cut")).unwrap();
+    assert_eq!(tree(), old);
     println!("{olds} old, {news} new, of these {ended} at the end");
     assert!(olds > 0 && news > 0, "{olds} old, {news} new");
 }

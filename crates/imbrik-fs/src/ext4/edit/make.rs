@@ -65,7 +65,8 @@ impl Editor<'_> {
             What::Node(FileKind::BlockDevice(..)) => (BLOCKS, 0o644),
             What::Node(_) => return Err(Error::bug("that is no node")),
         };
-        inode.put_mode(kind | meta.permissions.unwrap_or(usual) & 0o7777);
+        let permissions = meta.permissions.or(meta.if_new).unwrap_or(usual);
+        inode.put_mode(kind | permissions & 0o7777);
         if len > 128 {
             let wanted = bytes::le_u16(&self.space.opened.raw, 0x15e).unwrap_or(0);
             let room = u16::try_from(len.saturating_sub(128)).unwrap_or(EXTRA_LEN);
