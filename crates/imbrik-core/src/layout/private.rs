@@ -189,7 +189,13 @@ fn by_form(names: &[&[u8]], text: &str) -> Option<(PrivateKind, String, Remedy)>
     if is_key {
         return Some((PrivateKind::LoginKey, "by how it begins".to_owned(), Remedy::Drop));
     }
-    if matches!(names, [b"etc", b"shadow" | b"gshadow"]) {
+    // Some systems take the first user from a file of the volume that they start from.
+    let is_hash = |line: &str| {
+        let hash = line.split(':').nth(1).unwrap_or_default();
+        hash.starts_with('$') && hash.matches('$').count() > 2
+    };
+    let names_users = matches!(names, [_] | [b"boot", ..]) && text.lines().any(is_hash);
+    if names_users || matches!(names, [b"etc", b"shadow" | b"gshadow"]) {
         let (blank, owners) = without_hashes(text);
         let by = format!("of {}", owners.join(", "));
         return (!owners.is_empty()).then_some((
