@@ -21,7 +21,7 @@ use imbrik_store::{
     Edited, ReadAt,
     error::{Error, Result},
     exact::Exact as _,
-    units::{ByteLen, Span},
+    units::{ByteLen, ByteOffset, Span},
 };
 pub(crate) use space::ClusterSpace;
 use std::{collections::BTreeMap, ops::Range, sync::Arc};
@@ -212,7 +212,7 @@ impl<F: SetFormat> Editor<F> {
         self.format.finish(&mut self.draft, &self.space)?;
         let mut contents = Contents::default();
         for (runs, content) in self.contents.values() {
-            let mut from = imbrik_store::units::ByteOffset::ZERO;
+            let mut from = ByteOffset::ZERO;
             for run in runs {
                 let span = self.format.span_of(*run);
                 contents.put(span, content, from);
@@ -506,9 +506,6 @@ impl<F: SetFormat> Editor<F> {
     fn rename(&mut self, from: &[Vec<u8>], to: &[Vec<u8>]) -> Result<()> {
         let (_, found, _) = self.place_of(from)?;
         let old = found.ok_or_else(missing)?;
-        if to.len() > from.len() && self.leads_into(from, to)? {
-            return Err(Error::usage("a folder cannot stand in itself"));
-        }
         let (folder, found, name) = self.place_of(to)?;
         if found.is_some_and(|found| found != old) {
             return Err(is_there(name.as_bytes()));
@@ -516,6 +513,9 @@ impl<F: SetFormat> Editor<F> {
         let set = self.set(&old)?;
         let is_folder = self.format.kind_of(&set) == Some(SetKind::Folder);
         let key = if is_folder { Some(self.enter(&old)?) } else { None };
+        if key.is_some_and(|key| self.is_below(folder, key)) {
+            return Err(Error::usage("a folder cannot stand in itself"));
+        }
         // Its own old name is in nobody's way.
         self.take_out(&old)?;
         let renamed = self.format.renamed(self.folder(folder)?, &set, &name)?;
@@ -531,14 +531,21 @@ impl<F: SetFormat> Editor<F> {
         Ok(())
     }
 
-    /// Whether `to` lies below `from`, whatever the case of its names.
-    fn leads_into(&self, from: &[Vec<u8>], to: &[Vec<u8>]) -> Result<bool> {
-        for (one, other) in from.iter().zip(to) {
-            if self.format.folded(&text(one)?) != self.format.folded(&text(other)?) {
-                return Ok(false);
+    /// Whether a folder is another one, or lies below it: a name may have a short form, so names do not
+    /// tell.
+    fn is_below(&self, folder: FolderKey, above: FolderKey) -> bool {
+        let mut at = Some(folder);
+        for _ in 0..=self.folders.len() {
+            match at {
+                Some(key) if key == above => return true,
+                Some(key) => {
+                    let own = self.folders.get(&key).and_then(|folder| folder.own.as_ref());
+                    at = own.map(|(parent, _)| *parent);
+                }
+                None => break,
             }
         }
-        Ok(true)
+        false
     }
 }
 

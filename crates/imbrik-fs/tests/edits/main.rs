@@ -366,6 +366,37 @@ fn fat_files_are_replaced_and_added() {
     }
 }
 
+/// A folder that stands in itself is no reason to go round for ever, and none is made.
+#[test]
+fn folders_in_circles_are_refused() {
+    let names = |path: &str| path.split('/').map(|name| name.as_bytes().to_vec()).collect();
+    let dir = ext("-t ext4");
+    let at = dir.path();
+    let known = volume(at);
+    let files = known.files().unwrap().unwrap();
+    let deep = files.at(&[b"deep"]).unwrap().unwrap().number();
+    drop(files);
+    sh(&format!("debugfs -w -R 'link <{deep}> /deep/er/again' v 2>/dev/null"), at);
+    let gone = FileEdit::Remove { path: names("deep") };
+    assert_eq!(volume(at).edit(&[gone], NOW).unwrap_err().class(), Class::Corrupt);
+    let into = |to: &str| FileEdit::Rename { from: names("deep"), to: names(to) };
+    for (make, short) in [("mkfs.vfat -F 16", "ALONGF~1"), ("mkfs.exfat", "A LONG FOLDER")] {
+        let dir = tempfile::tempdir().unwrap();
+        let at = dir.path();
+        sh(&format!("truncate -s 24M v; {make} v >/dev/null"), at);
+        let folder = |path: &str| FileEdit::Folder { path: names(path), meta: FileMeta::default() };
+        let made = volume(at).edit(&[folder("a long folder"), folder("a long folder/b")], NOW);
+        keep(at, &made.unwrap().volume);
+        for to in [format!("{short}/b/c"), format!("{short}/c"), "a long folder/b/c".to_owned()] {
+            let from = names("a long folder");
+            let rename = FileEdit::Rename { from, to: names(&to) };
+            let error = volume(at).edit(&[rename], NOW).unwrap_err();
+            assert!(error.to_string().contains("in itself"), "{make}, {to}: {error}");
+        }
+    }
+    assert_eq!(volume(at).edit(&[into("deep/er/x")], NOW).unwrap_err().class(), Class::Usage);
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(40))]
     #[test]

@@ -12,7 +12,7 @@ use imbrik_store::{
     ReadAt,
     error::{Error, Result},
 };
-use std::sync::Arc;
+use std::{collections::BTreeSet, sync::Arc};
 
 /// More links than a folder counts: it counts none then. No file has more.
 const MOST_LINKS: u16 = 65_000;
@@ -216,6 +216,7 @@ impl Editor<'_> {
     fn remove_all(&mut self, number: u32) -> Result<()> {
         // What is in a folder goes before the folder.
         let mut waiting = vec![(number, false)];
+        let mut entered = BTreeSet::new();
         while let Some((number, is_empty)) = waiting.pop() {
             let first = self.superblock().first_inode;
             let inode = &self.peek(number)?.inode;
@@ -226,6 +227,12 @@ impl Editor<'_> {
                 return Err(Error::unsupported("something in it must not be changed"));
             }
             if inode.is_folder() && !is_empty {
+                if !entered.insert(number) {
+                    return Err(inode_is(
+                        number,
+                        "is a folder that stands in itself, or in several",
+                    ));
+                }
                 waiting.push((number, true));
                 let open = self.take_folder(number)?;
                 let found = self.names_in(&open);
