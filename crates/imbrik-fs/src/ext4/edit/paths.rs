@@ -258,11 +258,11 @@ impl Editor<'_> {
     }
 
     fn rename(&mut self, from: &[Vec<u8>], to: &[Vec<u8>]) -> Result<()> {
+        let (old_folder, found, old) = self.place_of(from)?;
+        let number = found.ok_or_else(missing)?;
         if from == to {
             return Ok(());
         }
-        let (old_folder, found, old) = self.place_of(from)?;
-        let number = found.ok_or_else(missing)?;
         if old_folder == ROOT && old == LOST_AND_FOUND {
             return Err(Error::unsupported("checkers expect it there"));
         }
