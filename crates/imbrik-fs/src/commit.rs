@@ -55,16 +55,16 @@ impl CommitStep {
     }
 }
 
-/// Where an edited volume differs, but for its new content and for what lies in `others`.
+/// Where an edited volume differs, but for its content and for what lies in `others`, which are few.
 pub(crate) fn metadata(edited: &EditedVolume, others: &[Span]) -> Vec<Span> {
-    let mut left = edited.volume.rewritten.clone();
-    for hole in edited.content.iter().chain(others) {
+    let mut left = edited.metadata.clone();
+    for hole in others {
         left = left.into_iter().flat_map(|span| without(span, *hole)).collect();
     }
     left
 }
 
-/// What of `span` lies in `within`, and the rest.
+/// What of `spans` lies within, in pieces of `unit`, and the rest.
 pub(crate) fn parted(
     spans: &[Span],
     is_within: impl Fn(ByteOffset) -> bool,

@@ -154,6 +154,8 @@ pub struct EditedVolume {
     pub volume: DerivedVolume,
     /// Where content stands that is new, or is cleared: nothing of the volume's own.
     pub content: Vec<Span>,
+    /// Where it differs beside that: what leads to the content.
+    pub(crate) metadata: Vec<Span>,
 }
 
 impl fmt::Debug for EditedVolume {
@@ -163,11 +165,17 @@ impl fmt::Debug for EditedVolume {
 }
 
 impl EditedVolume {
+    /// One that was made without new content.
+    pub(crate) fn without_content(volume: DerivedVolume) -> Self {
+        let metadata = volume.rewritten.clone();
+        Self { volume, content: Vec::new(), metadata }
+    }
+
     /// The volume with `draft`'s bytes changed, and `contents` where they belong.
     pub(crate) fn of(draft: Edited, contents: &Contents) -> Self {
         let metadata = draft.spans();
         let content = contents.spans();
-        let all = metadata.into_iter().chain(content.iter().copied()).collect();
+        let all = metadata.iter().chain(&content).copied().collect();
         let store: Arc<dyn ReadAt> = match content.is_empty() {
             true => Arc::new(draft),
             false => {
@@ -175,7 +183,7 @@ impl EditedVolume {
                 Arc::new(draft.over(Arc::new(base)))
             }
         };
-        Self { volume: DerivedVolume { store, rewritten: joined(all) }, content }
+        Self { volume: DerivedVolume { store, rewritten: joined(all) }, content, metadata }
     }
 }
 

@@ -14,6 +14,7 @@ use crate::{
 };
 use imbrik_core::{
     Class,
+    card::{Standing, standing},
     fs::ReshapeOptions,
     image::{Image, Owner, Unpack},
     layout::{Lost, View, lost_in},
@@ -238,6 +239,25 @@ impl Session {
             let (mut input, mut output) = (self.answers(), io::stderr());
             confirm::ask(question, &mut *input, &mut output)
         })
+    }
+
+    /// Asks that a card may be written, and is not mounted any more.
+    pub(crate) fn make_writable(
+        &self,
+        card: &imbrik_core::card::Card,
+        allow_fixed: bool,
+        unmount: bool,
+    ) -> Outcome<()> {
+        match standing(card, allow_fixed) {
+            Standing::Ready => Ok(()),
+            Standing::Mounted(mounts) => self.make_unmounted(card, &mounts, unmount),
+            other => {
+                let what = other.refusal(card.path.display()).unwrap_or_default();
+                Err(Failure::refused(what).next(
+                    "`imbrik cards` tells what uses it; for a fixed disk that is meant, add --allow-fixed.",
+                ))
+            }
+        }
     }
 
     /// Unmounts a card when that was asked for or is agreed to, or refuses with the remedy.

@@ -77,15 +77,7 @@ impl<'a> EditPlan<'a> {
                 plan => break plan?,
             }
         };
-        let mut manifest = plan.manifest(made_by, now);
-        if let Some(known) = image.manifest() {
-            manifest.made_at = known.made_at;
-            manifest.card_model.clone_from(&known.card_model);
-            manifest.note.clone_from(&known.note);
-            manifest.only.clone_from(&known.only);
-            manifest.left_out.clone_from(&known.left_out);
-            manifest.lost.clone_from(&known.lost);
-        }
+        let manifest = plan.manifest_after(image, made_by, now);
         let Plan { view, changes } = plan.plan;
         Ok(Self { image, manifest, view, changes, changed: Changed::Size })
     }

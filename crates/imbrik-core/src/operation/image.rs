@@ -1,7 +1,7 @@
 //! The plan for an image: of a card, or of another image at another size.
 
 use crate::{
-    image::{ListedFit, Manifest},
+    image::{Image, ListedFit, Manifest},
     layout::{Fit, Identity, Occupancy, Plan, Survey},
 };
 use imbrik_fs::ReshapeOptions;
@@ -91,6 +91,23 @@ impl ImagePlan {
         let mut manifest = Manifest::new(&self.after, made_by, now);
         manifest.exact = matches!(self.content, ImageContent::Exact);
         manifest.fitted = self.is_fitted().then(|| fitted(&self.before, &self.after));
+        manifest
+    }
+
+    /// The same for an image that is made of `image`: what that knows of its card stays known.
+    #[must_use]
+    pub fn manifest_after(&self, image: &Image, made_by: &str, now: Timestamp) -> Manifest {
+        let mut manifest = self.manifest(made_by, now);
+        if let Some(known) = image.manifest() {
+            manifest.made_at = known.made_at;
+            manifest.card_model.clone_from(&known.card_model);
+            manifest.note.clone_from(&known.note);
+            manifest.only.clone_from(&known.only);
+            manifest.left_out.clone_from(&known.left_out);
+            // Under other numbers of bytes, but of the same names.
+            manifest.lost.clone_from(&known.lost);
+            manifest.host = manifest.host.or_else(|| known.host.clone());
+        }
         manifest
     }
 }

@@ -145,7 +145,7 @@ pub(crate) fn settling(store: &Arc<dyn ReadAt>) -> Result<Option<(DerivedVolume,
         return Ok(None);
     }
     let Some(finished) = orphans::finished(store, &superblock)? else { return Ok(None) };
-    let edited = EditedVolume { volume: finished.into(), content: Vec::new() };
+    let edited = EditedVolume::without_content(finished.into());
     let commit = commit(store, &edited)?;
     Ok(Some((edited.volume, commit)))
 }
@@ -167,7 +167,7 @@ fn replay(
         ByteOffset::new(Superblock::OFFSET),
         ByteOffset::new(Superblock::OFFSET.saturating_mul(2)),
     );
-    let edited = EditedVolume { volume: replayed.clone(), content: Vec::new() };
+    let edited = EditedVolume::without_content(replayed.clone());
     let mut in_place = CommitStep::default();
     for span in metadata(&edited, &[head, own]) {
         in_place.push(&*replayed.store, span)?;

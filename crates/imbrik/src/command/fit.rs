@@ -86,17 +86,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
         return Ok(Exit::Done);
     }
     to.judge_room(session, &plan.plan.view, &options)?;
-    let mut manifest = plan.manifest(packing::MADE_BY, Timestamp::now());
-    if let Some(known) = image.manifest() {
-        manifest.made_at = known.made_at;
-        manifest.card_model.clone_from(&known.card_model);
-        manifest.note.clone_from(&known.note);
-        manifest.only.clone_from(&known.only);
-        manifest.left_out.clone_from(&known.left_out);
-        // Under other numbers of bytes, but of the same names.
-        manifest.lost.clone_from(&known.lost);
-        manifest.host = manifest.host.or_else(|| known.host.clone());
-    }
+    let manifest = plan.manifest_after(&image, packing::MADE_BY, Timestamp::now());
     let steps = if options.check && !to.is_pipe() { 2 } else { 1 };
     let progress = session.progress(steps);
     let cancel = &session.environment.interrupt.cancel;

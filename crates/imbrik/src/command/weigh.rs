@@ -11,7 +11,7 @@ use crate::{
 };
 use imbrik_core::{
     Class, Error,
-    card::{Card, Standing, standing},
+    card::Card,
     operation::{Shortfall, WeighOptions, WeighPlan, WeighRefusal, Weighed},
     progress::Watch,
     units::ByteLen,
@@ -27,7 +27,7 @@ pub(crate) fn run(session: &Session, args: &WeighArgs) -> Outcome<Exit> {
         args.map.as_deref().map(|path| drawing::format(path, args.replace).map(|f| (path, f)));
     let map = map.transpose()?;
     let card = resolve::card(&session.fleet, &args.card)?;
-    may_be_written(session, args, &card)?;
+    session.make_writable(&card, args.allow_fixed, args.unmount).state(UNTOUCHED)?;
     let host = session.fleet.host_of(&card);
     let options = WeighOptions {
         erase: args.erase,
@@ -76,21 +76,6 @@ fn exit_of(weighed: &Weighed) -> Exit {
     match weighed.shortfall {
         None => Exit::Done,
         Some(_) => Exit::Mismatch,
-    }
-}
-
-fn may_be_written(session: &Session, args: &WeighArgs, card: &Card) -> Outcome<()> {
-    match standing(card, args.allow_fixed) {
-        Standing::Ready => Ok(()),
-        Standing::Mounted(mounts) => {
-            session.make_unmounted(card, &mounts, args.unmount).state(UNTOUCHED)
-        }
-        other => {
-            let what = other.refusal(card.path.display()).unwrap_or_default();
-            Err(Failure::refused(what).state(UNTOUCHED).next(
-                "`imbrik cards` tells what uses it; for a fixed disk that is meant, add --allow-fixed.",
-            ))
-        }
     }
 }
 

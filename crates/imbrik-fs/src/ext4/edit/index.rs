@@ -44,8 +44,6 @@ type OnWay = (u32, Vec<Child>, usize);
 
 /// Where a hash leads to.
 struct Way {
-    /// The levels of nodes between the root and the leaves.
-    levels: u8,
     hash_version: u8,
     /// The nodes, the root first.
     nodes: Vec<OnWay>,
@@ -81,12 +79,7 @@ impl Editor<'_> {
         let first = *blocks.first().ok_or_else(wrong)?;
         let root = folder::index_root(&self.space.block(first)?).ok_or_else(wrong)?;
         let hash = self.hash_of(&root).ok_or_else(wrong)?.hash(name);
-        let mut way = Way {
-            levels: root.levels,
-            hash_version: root.hash_version,
-            nodes: Vec::new(),
-            leaf: 0,
-        };
+        let mut way = Way { hash_version: root.hash_version, nodes: Vec::new(), leaf: 0 };
         for _ in 0..=root.levels {
             let children = self.node(open, blocks, way.leaf)?;
             let on = child_of(&children, hash);
@@ -230,7 +223,7 @@ impl Editor<'_> {
         let known = |version| NameHash::of(version, self.superblock());
         let version = if known(told).is_some() { told } else { USUAL_HASH };
         let Some(hasher) = known(version) else { return Ok(false) };
-        let way = Way { levels: 0, hash_version: version, nodes: Vec::new(), leaf: 0 };
+        let way = Way { hash_version: version, nodes: Vec::new(), leaf: 0 };
         let new = Hashed { hash: hasher.hash(name), name: name.to_vec(), inode, kind };
         self.make_index(open, &way, Some(new))?;
         open.inode.set_index();
@@ -324,7 +317,6 @@ impl Editor<'_> {
         open.put_blocks(&blocks);
         let size = blocks.len().fitting::<u64>()?;
         open.inode.put_size(size.times(self.superblock().block_len)?);
-        debug_assert!(way.levels <= 1, "deeper ones are not kept");
         Ok(())
     }
 }

@@ -1,6 +1,6 @@
 //! New inodes.
 
-use super::{Editor, OpenInode, inline, paths::is_special};
+use super::{Editor, OpenInode, inline};
 use crate::{
     edit::FileMeta,
     ext4::{
@@ -92,10 +92,7 @@ impl Editor<'_> {
         match what {
             What::File | What::Folder => inline::with_a_map(&mut inode, self.superblock())?,
             What::Link(_) => {}
-            What::Node(kind) => {
-                debug_assert!(is_special(*kind), "nodes have no content");
-                put_device(&mut inode, *kind);
-            }
+            What::Node(kind) => put_device(&mut inode, *kind),
         }
         let mut open = OpenInode::empty(inode);
         open.modified = meta.modified;

@@ -6,7 +6,6 @@ use crate::{
     ext4::structure::inode::{
         CASEFOLD_FLAG, ENCRYPTED_FLAG, FILE, LINK, ROOT, TYPE_MASK, VERITY_FLAG,
     },
-    files::FileKind,
 };
 use imbrik_store::{
     ReadAt,
@@ -302,9 +301,4 @@ impl Editor<'_> {
 
 fn inode_is(number: u32, what: &str) -> Error {
     Error::corrupt(format!("inode {number} {what}"))
-}
-
-/// What kind of thing a node is, for whoever cannot have it.
-pub(super) fn is_special(kind: FileKind) -> bool {
-    !matches!(kind, FileKind::File | FileKind::Folder | FileKind::Link)
 }

@@ -15,7 +15,7 @@ use crate::{
 };
 use imbrik_core::{
     Class, Error,
-    card::{Card, Standing, standing},
+    card::Card,
     files::{LeftOut, Tree},
     fs::{AfterACut, FileEdit},
     image::Image,
@@ -224,7 +224,8 @@ impl<'a> Target<'a> {
             return Err(Failure::usage("a card cannot grow; --grow is for images")
                 .state("Nothing was written to the card."));
         }
-        self.may_be_written(card)?;
+        let (fixed, unmount) = (self.args.allow_fixed, self.args.unmount);
+        session.make_writable(card, fixed, unmount).state(UNTOUCHED)?;
         let part: &Part = self
             .source
             .survey
@@ -291,22 +292,6 @@ impl<'a> Target<'a> {
         out.line(&format!("Time      {}", time::span(self.started.elapsed())));
         out.line("The card can be taken out now.");
         Ok(Exit::Done)
-    }
-
-    fn may_be_written(&self, card: &Card) -> Outcome<()> {
-        match standing(card, self.args.allow_fixed) {
-            Standing::Ready => Ok(()),
-            Standing::Mounted(mounts) => {
-                self.session.make_unmounted(card, &mounts, self.args.unmount).state(UNTOUCHED)
-            }
-            other => {
-                let what = other.refusal(card.path.display()).unwrap_or_default();
-                Err(Failure::refused(what).state(UNTOUCHED).next(
-                    "`imbrik cards` tells what uses it; for a fixed disk that is meant, add \
-                     --allow-fixed.",
-                ))
-            }
-        }
     }
 
     /// The number of a partition; `None` on a bare card.
