@@ -165,7 +165,8 @@ pub(crate) enum FilesCommand {
   imbrik files put /dev/sdb overlays 1:/
 
 An image is written again in its own place, once what it becomes is proved. A card is changed in its
-place: if it is cut off in the middle, its journal sees to it that the old files are there or the new.")]
+place: where the volume has a journal, a cut in the middle leaves the old files or the new ones; where it
+has none, as FAT, what its checker can mend.")]
     Put(PutArgs),
     /// Carry files and folders from one card or image into another
     #[command(after_help = "Examples:

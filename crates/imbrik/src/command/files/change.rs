@@ -276,6 +276,9 @@ impl<'a> Target<'a> {
         let host = session.fleet.host_of(card);
         let edited = plan.run(host, self.args.allow_fixed, watch).map_err(failed_on_card)?;
         drop(progress);
+        for at in &edited.unmounted {
+            session.out.note(&format!("Unmounted {}", at.display()));
+        }
         let out = &session.out;
         if out.is_json() {
             let more = json::FilesChanged {
