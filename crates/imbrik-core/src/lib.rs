@@ -51,6 +51,7 @@ pub mod files;
 pub mod image;
 pub mod layout;
 pub mod operation;
+pub mod shelf;
 pub mod table;
 pub mod transfer;
 

@@ -6,6 +6,7 @@ use crate::{
     examined::{DerivedVolume, Examined, Least, State},
     files::Files,
     reshaped::{NewSize, ReshapeOptions, Reshaped},
+    unchanged::{Unchanged, by_names},
     usage::Usage,
     volume::{Volume, VolumeKind},
 };
@@ -101,6 +102,19 @@ pub(crate) trait Filesystem: Sync {
         Err(Error::unsupported("its files are not looked into"))
     }
 
+    /// Which content of files is what it was in `before`, by what describes them.
+    ///
+    /// # Errors
+    /// As [`crate::OpenVolume::unchanged_since`].
+    fn unchanged(
+        &self,
+        _store: &Arc<dyn ReadAt>,
+        _before: &Arc<dyn ReadAt>,
+        _cancel: &Cancel,
+    ) -> Result<Unchanged> {
+        Ok(Unchanged::unknown("its files do not tell whether they changed"))
+    }
+
     /// The volume with all of `edits` done to its files, one after the other.
     ///
     /// # Errors
@@ -184,6 +198,29 @@ pub(crate) trait Filesystem: Sync {
     /// Whether the firmware of boards reads it, so that such a volume may be all about starting.
     fn is_read_by_firmware(&self) -> bool {
         false
+    }
+}
+
+/// [`Filesystem::unchanged`] for one whose files have nothing but names, sizes, times and places.
+///
+/// # Errors
+/// As [`crate::OpenVolume::unchanged_since`].
+pub(crate) fn unchanged_by_names(
+    filesystem: &dyn Filesystem,
+    kind: VolumeKind,
+    store: &Arc<dyn ReadAt>,
+    before: &Arc<dyn ReadAt>,
+    cancel: &Cancel,
+) -> Result<Unchanged> {
+    for (store, when) in [(store, ""), (before, " before")] {
+        if filesystem.examine(store, kind)?.state != State::Clean {
+            let why = format!("it was not unmounted in an orderly way{when}");
+            return Ok(Unchanged::unknown(why));
+        }
+    }
+    match (filesystem.files(&**store)?, filesystem.files(&**before)?) {
+        (Some(now), Some(then)) => by_names(&*now, &*then, cancel),
+        _ => Ok(Unchanged::unknown("its files cannot be looked into")),
     }
 }
 

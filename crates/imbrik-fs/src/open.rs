@@ -8,6 +8,7 @@ use crate::{
     filesystem::{Filesystem, History, Reshape},
     registry::{by_copy, filesystem, recognise},
     reshaped::{NewSize, ReshapeOptions, Reshaped},
+    unchanged::Unchanged,
     volume::Volume,
 };
 use imbrik_store::{
@@ -198,6 +199,19 @@ impl OpenVolume {
         let base = found.settled.as_ref().map_or(&self.store, |settled| &settled.store);
         let size = reshape.smallest(base, least, cancel)?;
         Ok(Least { size, is_exact: true, ..least.clone() })
+    }
+
+    /// Which content of files is where it was, and what it was, in `before`, an earlier state of this volume:
+    /// by what describes the files; their content is not read. Anything that makes that doubtful leaves
+    /// files out, or all of them, with the reason.
+    ///
+    /// # Errors
+    /// When one of the stores cannot be read, or stopping was requested.
+    pub fn unchanged_since(&self, before: &Self, cancel: &Cancel) -> Result<Unchanged> {
+        match self.volume.kind == before.volume.kind {
+            true => self.filesystem().unchanged(&self.store, &before.store, cancel),
+            false => Ok(Unchanged::unknown("it was another filesystem before")),
+        }
     }
 
     /// The same volume with all of `edits` done to its files, one after the other. It is to be settled.

@@ -8,7 +8,7 @@ mod support;
 fn every_arrow_points_down() {
     let layers: &[&[&str]] = &[
         &["bits", "files", "finding"],
-        &["content", "placement", "usage", "volume", "walk"],
+        &["content", "placement", "unchanged", "usage", "volume", "walk"],
         &["examined"],
         &["edit", "reshaped"],
         &["commit"],

@@ -4,6 +4,9 @@
 //! only through a [`SectorSize`]. The inner numbers are private; [`ByteOffset::get`] and
 //! [`ByteLen::get`] lead out.
 
+mod spans;
+
+pub use spans::{common, joined, without};
 use std::fmt;
 
 /// A position in bytes from the start of a store.
@@ -304,23 +307,6 @@ impl fmt::Display for Span {
     }
 }
 
-/// Puts spans in order and joins those that touch or overlap.
-#[must_use]
-pub fn joined(mut spans: Vec<Span>) -> Vec<Span> {
-    spans.retain(|span| !span.is_empty());
-    spans.sort_unstable();
-    let mut out: Vec<Span> = Vec::new();
-    for span in spans {
-        match out.last_mut() {
-            Some(last) if span.start <= last.end() => {
-                *last = Span::between(last.start, last.end().max(span.end()));
-            }
-            _ => out.push(span),
-        }
-    }
-    out
-}
-
 /// The size of a sector: a power of two from 512 to 4096 bytes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct SectorSize(u16);
@@ -447,12 +433,6 @@ mod tests {
         assert_eq!(ByteOffset::new(u64::MAX).checked_add(ByteLen::new(1)), None);
         assert_eq!(Span::new(ByteOffset::new(u64::MAX), ByteLen::new(1)), None);
         assert_eq!(SectorSize::B512.offset_of(Lba::new(u64::MAX / 511)), None);
-    }
-
-    #[test]
-    fn spans_that_touch_or_overlap_are_joined() {
-        let joined = joined(vec![span(30, 5), span(0, 10), span(10, 5), span(31, 20), span(9, 0)]);
-        assert_eq!(joined, vec![span(0, 15), span(30, 21)]);
     }
 
     #[test]

@@ -1,11 +1,17 @@
 //! What can be typed.
 
+mod shelf;
+
 use crate::{complete, exit};
 use clap::{
     ArgAction, Args, Parser, Subcommand, ValueEnum,
     builder::{PossibleValue, PossibleValuesParser, TypedValueParser},
 };
 use imbrik_core::{image::Pack, transfer::OnDamage, units::ByteLen};
+pub(crate) use shelf::{
+    ShelfAddArgs, ShelfArgs, ShelfCheckArgs, ShelfCommand, ShelfImageArgs, ShelfKeepArgs,
+    ShelfMakeArgs, ShelfOnlyArgs, ShelfThinArgs,
+};
 use std::{ffi::OsString, path::PathBuf, str::FromStr, time::Duration};
 
 /// Save, check and restore the cards of single-board computers
@@ -124,6 +130,8 @@ pub(crate) enum Command {
 
 A path is PART:/PATH: the partition's number or label, then the path in it.")]
     Files(FilesArgs),
+    /// Keep images over time: each costs what changed, and the old ones thin out
+    Shelf(ShelfArgs),
     /// Run the full example on stand-in cards
     #[command(after_help = "Example:
   imbrik demo             in the folder imbrik-demo")]
@@ -405,6 +413,7 @@ impl Command {
             Self::Files(FilesArgs { what: FilesCommand::Remove(_) }) => "files remove",
             Self::Files(FilesArgs { what: FilesCommand::Rename(_) }) => "files rename",
             Self::Files(FilesArgs { what: FilesCommand::Folder(_) }) => "files folder",
+            Self::Shelf(_) => "shelf",
             Self::Demo(_) => "demo",
             Self::Completions(_) => "completions",
             Self::Pages(_) => "pages",
@@ -441,7 +450,7 @@ pub(crate) struct ShowArgs {
     pub(crate) replace: bool,
 }
 
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub(crate) struct SaveArgs {
     /// The card: a device path, an id from `imbrik cards`, or rack:SLOT. May be left out when only
     /// one is plugged in
@@ -464,6 +473,13 @@ pub(crate) struct SaveArgs {
     /// Go on with an image that was not finished: what is left of it must be of this very card
     #[arg(long, help_heading = WRITE)]
     pub(crate) resume: bool,
+    /// Take over from this earlier image of the card what did not change; of files that are as they were,
+    /// by their times, sizes and places, nothing is read
+    #[arg(long, value_name = "IMAGE", help_heading = READ)]
+    pub(crate) reuse: Option<PathBuf>,
+    /// With --reuse, and onto a shelf, read all of the card, and take over only what is found to be the same
+    #[arg(long, help_heading = READ)]
+    pub(crate) reread: bool,
     /// What to remember about the image, such as "before the update"
     #[arg(long, value_name = "TEXT", help_heading = WRITE)]
     pub(crate) note: Option<String>,
@@ -521,7 +537,7 @@ impl DamageArgs {
 }
 
 /// How an image is to be written.
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub(crate) struct Packing {
     /// The container; otherwise the image's name decides
     #[arg(long, value_parser = pack(), value_name = "KIND", help_heading = WRITE)]

@@ -20,6 +20,8 @@ pub(crate) enum Exit {
     NoRoom,
     /// Done, but some areas of the card could not be read.
     Unreadable,
+    /// Something is overdue.
+    Overdue,
     /// Interrupted.
     Interrupted,
 }
@@ -34,6 +36,7 @@ Exit codes:
   4  refused for safety
   5  does not fit
   6  done, but with areas that could not be read
+  7  something is overdue (shelf due)
   130  interrupted";
 
 impl Exit {
@@ -47,6 +50,7 @@ impl Exit {
             Self::Refused => 4,
             Self::NoRoom => 5,
             Self::Unreadable => 6,
+            Self::Overdue => 7,
             Self::Interrupted => 130,
         }
     }
@@ -93,10 +97,11 @@ mod tests {
             Exit::Refused,
             Exit::NoRoom,
             Exit::Unreadable,
+            Exit::Overdue,
             Exit::Interrupted,
         ];
         let codes: Vec<_> = all.iter().map(|exit| exit.code()).collect();
-        assert_eq!(codes, [0, 1, 2, 3, 4, 5, 6, 130]);
+        assert_eq!(codes, [0, 1, 2, 3, 4, 5, 6, 7, 130]);
         for code in codes {
             assert!(TABLE.contains(&format!("\n  {code}  ")), "{code}");
         }

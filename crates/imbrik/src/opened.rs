@@ -24,6 +24,7 @@ impl Opened {
     pub(crate) fn open(session: &Session, name: &Path, tally: &Tally) -> Outcome<Self> {
         let is_image = pipe::is_pipe(name) || resolve::not_a_card(&session.fleet, name).is_ok();
         if is_image {
+            let name = &*session.image_path(name)?;
             if !pipe::is_pipe(name) && !name.exists() {
                 return Err(Failure::usage(format!(
                     "there is no card and no image called {}",

@@ -7,8 +7,11 @@ use crate::{
 };
 use imbrik_core::{
     card::{Card, Rack, Standing, standing},
+    image::Pack,
     layout::{Part, Survey},
+    shelf::{MARK, Shelf, Shelved},
 };
+use jiff::tz::TimeZone;
 use std::{
     fs, io,
     os::unix::fs::FileTypeExt,
@@ -173,4 +176,42 @@ pub(crate) fn is_same_file_as_any(path: &Path, rack: &Rack) -> bool {
     let real = |path: &Path| fs::canonicalize(path).ok();
     let wanted: Option<PathBuf> = real(path);
     wanted.is_some() && rack.files().iter().any(|file| real(file) == wanted)
+}
+
+/// The image that `name` means on the shelf in `folder`; `None` when it is the name of a file, or nothing that could
+/// be one there.
+pub(crate) fn on_shelf(folder: &Path, name: &Path) -> Outcome<Option<Shelved>> {
+    let text =
+        name.to_str().filter(|text| !text.contains('/') && !text.contains(':') && *text != "-");
+    let is_file = || name.exists() || Pack::of_name(name).is_some();
+    let Some(text) = text.filter(|_| !is_file() && folder.join(MARK).is_file()) else {
+        return Ok(None);
+    };
+    let listing = Shelf::open(folder)?.list()?;
+    let (card, which) = match text.split_once('@') {
+        Some((card, which)) => (card, Some(which)),
+        None => (text, None),
+    };
+    let images: Vec<_> = listing.images.iter().filter(|image| image.card == card).collect();
+    if images.is_empty() {
+        return Ok(None);
+    }
+    let day = |image: &Shelved| {
+        image.made_at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d").to_string()
+    };
+    let found = match which {
+        None => listing.newest(card).cloned(),
+        Some("pinned") => {
+            images.iter().find(|image| image.remarks.pinned).map(|one| (*one).clone())
+        }
+        Some(date) => images.iter().find(|image| day(image) == date).map(|one| (*one).clone()),
+    };
+    found.map(Some).ok_or_else(|| {
+        let what = match which {
+            None => format!("{card} has no sound image on the shelf {}", quoted(folder)),
+            Some("pinned") => format!("no image of {card} is pinned"),
+            Some(date) => format!("there is no image of {card} from {date} on the shelf"),
+        };
+        Failure::usage(what).next(format!("See them with `imbrik shelf list {}`.", quoted(folder)))
+    })
 }

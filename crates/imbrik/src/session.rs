@@ -23,6 +23,7 @@ use imbrik_core::{
     units::Span,
 };
 use std::{
+    borrow::Cow,
     cell::Cell,
     env,
     ffi::OsString,
@@ -162,6 +163,7 @@ impl Session {
     /// The image called `path`, `-` for standard input, open for reading. One that cannot be read
     /// at random is unpacked first, with a progress of its own.
     pub(crate) fn open_image(&self, path: &Path) -> Outcome<Image> {
+        let path = &*self.image_path(path)?;
         let progress = self.progress(1);
         let cancel = &self.environment.interrupt.cancel;
         let watch = Watch { observer: &progress, cancel };
@@ -187,6 +189,21 @@ impl Session {
                 .next("Set TMPDIR to a folder on a disk with more room, and repeat."),
             _ => Failure::from(error),
         })
+    }
+
+    /// The image called `name`: a file, or else the newest sound image of that card, or the one meant by
+    /// `CARD@DATE` or `CARD@pinned`, on the shelf of the configuration.
+    pub(crate) fn image_path<'a>(&self, name: &'a Path) -> Outcome<Cow<'a, Path>> {
+        let Some(shelf) = self.config.images.as_deref() else { return Ok(Cow::Borrowed(name)) };
+        match resolve::on_shelf(shelf, name)? {
+            None => Ok(Cow::Borrowed(name)),
+            Some(found) => {
+                let title = quoted(&found.path);
+                let age = crate::render::time::moment(found.made_at);
+                self.out.note(&format!("{} is {title}, saved {age}.", quoted(name)));
+                Ok(Cow::Owned(found.path))
+            }
+        }
     }
 
     /// What a reshape has to work with; `as_found` keeps faults that have nothing to do with blocks.

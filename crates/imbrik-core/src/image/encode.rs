@@ -3,6 +3,7 @@
 use super::{
     container::Pack,
     formats::{Packer, packed_len},
+    standing::Standing,
     tile::{TILE, TileData},
 };
 use imbrik_store::{
@@ -73,6 +74,8 @@ pub enum Encoded {
         /// The frame.
         frame: Arc<[u8]>,
     },
+    /// The tile as it stands in the file of another image.
+    Standing(Standing),
     /// The tile as it is.
     Plain(Buffer),
     /// So many zeros.

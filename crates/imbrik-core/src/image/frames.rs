@@ -123,13 +123,14 @@ impl FramedStore {
         Self { inner: Arc::new(inner), last, ahead: OnceLock::new() }
     }
 
-    /// The frame whose content is exactly `span`, as it stands in the file; `None` when there is
-    /// no such frame.
-    ///
-    /// # Errors
-    /// When the file cannot be read.
-    pub(super) fn frame_of(&self, span: Span) -> Result<Option<Vec<u8>>> {
-        self.inner.frame_of(span)
+    /// Where in the file the frame stands whose content is exactly `span`; `None` when there is no such
+    /// frame.
+    pub(super) fn place_of(&self, span: Span) -> Option<Span> {
+        let (_, frame) = self.inner.frame_at(span.start())?;
+        let fits = frame.content == span
+            && !frame.packed.is_empty()
+            && self.inner.codec.is_complete(frame.packed);
+        fits.then_some(frame.packed)
     }
 
     /// A small read is in frame `index`: where it goes on from the one before, the next is wanted soon.
@@ -163,19 +164,6 @@ impl Inner {
         };
         let started = thread::Builder::new().name("ahead".to_owned()).spawn(work);
         started.is_ok().then_some(sender)
-    }
-
-    fn frame_of(&self, span: Span) -> Result<Option<Vec<u8>>> {
-        match self.frame_at(span.start()) {
-            Some((_, frame))
-                if frame.content == span
-                    && !frame.packed.is_empty()
-                    && self.codec.is_complete(frame.packed) =>
-            {
-                self.packed_bytes(frame).map(Some)
-            }
-            _ => Ok(None),
-        }
     }
 
     fn frame_at(&self, at: ByteOffset) -> Option<(usize, Frame)> {

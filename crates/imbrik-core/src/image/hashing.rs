@@ -21,7 +21,7 @@ pub(super) struct Hashing(Option<Running>);
 
 struct Running {
     pieces: SyncSender<Encoded>,
-    sums: thread::JoinHandle<Vec<Sum>>,
+    sums: thread::JoinHandle<Result<Vec<Sum>>>,
 }
 
 impl Hashing {
@@ -39,11 +39,12 @@ impl Hashing {
                 match piece {
                     Encoded::Packed { frame, .. } => sums.update(&frame),
                     Encoded::PackedZeros { frame } => sums.update(&frame),
+                    Encoded::Standing(standing) => standing.read(|bytes| sums.update(bytes))?,
                     Encoded::Plain(tile) => sums.update(&tile),
                     Encoded::Zeros(len) => sums.update_zeros(len),
                 }
             }
-            sums.finish()
+            Ok(sums.finish())
         };
         let sums = thread::Builder::new().name("hash".to_owned()).spawn(hash);
         let sums = sums.map_err(|e| Error::io("starting a thread", e))?;
@@ -51,21 +52,20 @@ impl Hashing {
     }
 
     /// The next piece of the file.
-    ///
-    /// # Errors
-    /// [`crate::Class::Bug`] when the thread is gone.
-    pub(super) fn update(&self, piece: Encoded) -> Result<()> {
-        let Some(running) = &self.0 else { return Ok(()) };
-        running.pieces.send(piece).map_err(|_| Error::bug("the hash ended before its file did"))
+    pub(super) fn update(&self, piece: Encoded) {
+        if let Some(running) = &self.0 {
+            // Where it ended early, it tells why at the end.
+            let _ = running.pieces.send(piece);
+        }
     }
 
     /// The checksums of all pieces.
     ///
     /// # Errors
-    /// [`crate::Class::Bug`] when the thread is gone.
+    /// When what stands in another file cannot be read; [`crate::Class::Bug`] when the thread is gone.
     pub(super) fn finish(self) -> Result<Vec<Sum>> {
         let Some(Running { pieces, sums }) = self.0 else { return Ok(Vec::new()) };
         drop(pieces);
-        sums.join().map_err(|_| Error::bug("the hash ended before its file did"))
+        sums.join().map_err(|_| Error::bug("the hash ended before its file did"))?
     }
 }

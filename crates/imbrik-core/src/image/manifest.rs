@@ -65,6 +65,9 @@ pub struct Manifest {
     /// Whether every sector of the card is here; otherwise what no volume had in use is zeros.
     #[serde(default)]
     pub exact: bool,
+    /// Whether the short holes between what is in use are zeros, too.
+    #[serde(default, skip_serializing_if = "is_not_set")]
+    pub holes_are_zeros: bool,
     /// Spans `[first byte, bytes]` that could not be read and are zeros here.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unreadable: Vec<(u64, u64)>,
@@ -255,6 +258,11 @@ impl TileList {
     }
 }
 
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks for it")]
+fn is_not_set(value: &bool) -> bool {
+    !value
+}
+
 impl Manifest {
     /// The manifest of an image of the card that `survey` describes, begun at `made_at`.
     #[must_use]
@@ -280,6 +288,7 @@ impl Manifest {
             reaches_end: survey.reaches_end(),
             fitted: None,
             exact: false,
+            holes_are_zeros: false,
             unreadable: Vec::new(),
             lost: Vec::new(),
             tiles: TileList::of(&[]),

@@ -6,6 +6,7 @@ use super::{
     frames::FramedStore,
     manifest::Manifest,
     spool::{temporary, unpacked},
+    standing::Standing,
     stranger,
     tile::TILE,
 };
@@ -34,6 +35,8 @@ pub struct Image {
     path: PathBuf,
     container: Container,
     file: Arc<dyn ReadAt>,
+    /// The same file, when it is one of the system's.
+    disk: Option<Arc<FileStore>>,
     content: Arc<dyn ReadAt>,
     /// The same content, when it stands in frames of this very file.
     framed: Option<Arc<FramedStore>>,
@@ -99,7 +102,9 @@ impl Image {
             let what = if kind.is_dir() { "a folder" } else { "no regular file" };
             return Err(Error::usage(format!("{} is {what}, not an image", path.display())));
         }
-        Self::of_store(path, Arc::new(FileStore::open(path)?), beside, unpack)
+        let disk = Arc::new(FileStore::open(path)?);
+        let file: Arc<dyn ReadAt> = Arc::<FileStore>::clone(&disk);
+        Ok(Self { disk: Some(disk), ..Self::of_store(path, file, beside, unpack)? })
     }
 
     /// What its content plainly is instead of a card, in common words.
@@ -184,7 +189,7 @@ impl Image {
         };
         let path = path.to_owned();
         let framed = framed.filter(|_| !is_unpacked);
-        Ok(Self { path, container, file, content, framed, manifest, findings })
+        Ok(Self { path, container, file, disk: None, content, framed, manifest, findings })
     }
 
     /// Where it stands.
@@ -205,13 +210,18 @@ impl Image {
         &self.file
     }
 
-    /// The frame, member or stream that holds exactly the bytes of `span`, as it stands in the
-    /// file; `None` when there is none.
-    ///
-    /// # Errors
-    /// When the file cannot be read.
-    pub fn frame_of(&self, span: Span) -> Result<Option<Vec<u8>>> {
-        self.framed.as_ref().map_or(Ok(None), |framed| framed.frame_of(span))
+    /// The frame, member or stream that holds exactly the bytes of `span`, or these bytes of a raw image, where
+    /// they stand in the file; `None` when there is no such thing.
+    #[must_use]
+    pub fn standing(&self, span: Span) -> Option<Standing> {
+        let packed = match &self.framed {
+            Some(framed) => framed.place_of(span),
+            None => self.container.is_raw().then_some(span),
+        };
+        let whole = Span::whole(self.file.size());
+        let packed = packed.filter(|packed| packed.intersect(whole) == Some(*packed))?;
+        let (file, disk) = (Arc::clone(&self.file), self.disk.clone());
+        Some(Standing { file, disk, packed, content: span.len() })
     }
 
     /// The card's bytes.

@@ -1,10 +1,11 @@
 //! Whether an image will fit where it is to be written, as far as that can be told beforehand.
 
+use super::spool::temporary;
 use imbrik_store::{
     error::{Error, Result},
     units::ByteLen,
 };
-use std::path::Path;
+use std::{fs::File, path::Path};
 
 const TMPFS: u64 = 0x0102_1994;
 const RAMFS: u64 = 0x8584_58f6;
@@ -28,6 +29,13 @@ pub enum Limit {
     LargestFile(ByteLen),
     /// Only so much is free.
     Free(ByteLen),
+}
+
+/// Whether a file in `folder` could have blocks of the disk in common with `image`.
+#[must_use]
+pub fn shares_blocks(image: &Path, folder: &Path) -> bool {
+    let (Ok(image), Ok(there)) = (File::open(image), temporary(folder)) else { return false };
+    rustix::fs::ioctl_ficlone(&there, &image).is_ok()
 }
 
 impl OutputDisk {

@@ -136,10 +136,17 @@ fn notes(path: &Path) -> Option<(String, Vec<Span>)> {
 fn whole_frames(file: &dyn ReadAt, pack: Pack, size: ByteLen) -> Result<(Vec<FrameLens>, Frames)> {
     let (mut lens, mut frames) = (Vec::new(), Frames::default());
     let mut at = ByteOffset::ZERO;
-    for index in 0.. {
-        let Some(tile) = tile_span(index, size) else { break };
+    let mut index = 0u64;
+    while let Some(tile) = tile_span(index, size) {
         let Some(frame) = pack.writing().frame_at(file, at) else { break };
         let end = at.saturating_add(ByteLen::new(frame.packed.into()));
+        if frame.content == 0 {
+            // Padding.
+            lens.push(frame);
+            at = end;
+            continue;
+        }
+        index = index.saturating_add(1);
         if ByteLen::new(frame.content.into()) != tile.len() || end.get() > file.size().get() {
             break;
         }

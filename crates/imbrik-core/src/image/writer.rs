@@ -8,6 +8,7 @@ use super::{
     manifest::Manifest,
     open::manifest_path,
     part_file::{Owner, PartFile},
+    standing::{BLOCK, Standing},
     sums::{Sum, SumFile, SumKind, Sums},
     tile::TILE,
     unfinished::{Notes, Unfinished},
@@ -23,7 +24,7 @@ use imbrik_store::{
 use rustix::fs::{Advice, fadvise};
 use std::{
     fs,
-    io::{Seek, SeekFrom, Write},
+    io::Write,
     num::NonZeroU64,
     os::unix::fs::FileExt,
     path::{Path, PathBuf},
@@ -40,6 +41,10 @@ pub enum Output<'a> {
     /// Through a pipe. Nothing stands beside it then, and it cannot be read back.
     Pipe(Box<dyn Write>),
 }
+
+/// A frame from this length on begins at a multiple of a block where the format allows that, so that other
+/// files can share its blocks; what that costs is less than a hundredth.
+const ALIGNED: ByteLen = ByteLen::kib(256);
 
 /// How much is written until the system is asked to bring it to the medium, in bytes.
 const AHEAD: u64 = 64 << 20;
@@ -130,7 +135,12 @@ impl ImageWriter {
         owner: Option<Owner>,
     ) -> Result<Self> {
         let Unfinished { part, mut frames, .. } = unfinished;
-        frames.truncate(tiles);
+        let mut wanted = tiles;
+        frames.retain(|frame| {
+            let is_wanted = wanted > 0;
+            wanted = wanted.saturating_sub(usize::from(frame.content > 0));
+            is_wanted
+        });
         let packed = frames.iter().map(|frame| ByteLen::new(frame.packed.into())).sum();
         let len = match pack.is_raw() {
             true => TILE.times(tiles.fitting::<u64>()?)?,
@@ -140,10 +150,8 @@ impl ImageWriter {
         let io = |e| Error::io(format!("going on with {}", part.path().display()), e);
         part.file().set_len(len.get()).map_err(io)?;
         let mut sums = Sums::new(sums);
-        let mut file = part.file();
-        let kept = FileStore::from_file(file.try_clone().map_err(io)?)?;
+        let kept = FileStore::from_file(part.file().try_clone().map_err(io)?)?;
         sums.update_from(&kept, |_| Ok(()))?;
-        file.seek(SeekFrom::End(0)).map_err(io)?;
         let hashing = Hashing::start(sums)?;
         let place = Opened::File { part, name: name.to_owned(), owner, replace };
         Ok(Self { place, pack, hashing, frames, len, asked: len, side_manifest: None, notes })
@@ -176,11 +184,13 @@ impl ImageWriter {
         match &tile {
             Encoded::Packed { frame, content } => self.append_frame(frame, *content)?,
             Encoded::PackedZeros { frame } => self.append_frame(frame, TILE)?,
+            Encoded::Standing(standing) => self.append_standing(standing)?,
             Encoded::Plain(tile) => self.append_plain(tile)?,
             Encoded::Zeros(len) => self.append_zeros(*len)?,
         }
         self.write_behind();
-        self.hashing.update(tile)
+        self.hashing.update(tile);
+        Ok(())
     }
 
     /// Lets the system begin to bring what was written to the medium, and forget it. Otherwise all of
@@ -198,12 +208,70 @@ impl ImageWriter {
     }
 
     fn append_frame(&mut self, frame: &[u8], content: ByteLen) -> Result<()> {
-        let too_long = |_| cannot_be("a frame is longer than its format allows");
-        self.frames.push(FrameLens {
-            packed: u32::try_from(frame.len()).map_err(too_long)?,
-            content: u32::try_from(content.get()).map_err(too_long)?,
-        });
+        self.begin_frame(ByteLen::of(frame), content)?;
         self.write(frame)
+    }
+
+    /// Lists a frame, in front of which there is padding when it is long.
+    fn begin_frame(&mut self, packed: ByteLen, content: ByteLen) -> Result<()> {
+        let too_long = |_| cannot_be("a frame is longer than its format allows");
+        let lens = |packed: u64, content: u64| -> Result<FrameLens> {
+            Ok(FrameLens {
+                packed: u32::try_from(packed).map_err(too_long)?,
+                content: u32::try_from(content).map_err(too_long)?,
+            })
+        };
+        if packed >= ALIGNED
+            && let over @ 1.. = self.len.get() % BLOCK
+        {
+            // A header has room in it in any case.
+            let lacks = BLOCK.saturating_sub(over);
+            let lacks = if lacks < 8 { lacks.plus(BLOCK)? } else { lacks };
+            if let Some(padding) = self.pack.writing().padding(lacks.fitting()?) {
+                self.frames.push(lens(lacks, 0)?);
+                self.write(&padding)?;
+                self.hashing.update(Encoded::Packed { frame: padding, content: ByteLen::ZERO });
+            }
+        }
+        self.frames.push(lens(packed.get(), content.get())?);
+        Ok(())
+    }
+
+    /// What stands in another file, taken over: as a frame, or as bytes of the card with their holes.
+    fn append_standing(&mut self, standing: &Standing) -> Result<()> {
+        let at = self.len;
+        if !self.pack.is_raw() {
+            self.begin_frame(standing.packed.len(), standing.content)?;
+            return self.copy(standing, standing.packed, self.len);
+        }
+        let mut from = standing.packed.start();
+        while let Some(data) = standing.next_data(from)? {
+            let ahead = data.start().saturating_since(standing.packed.start());
+            self.copy(standing, data, at.plus(ahead)?)?;
+            from = data.end();
+        }
+        self.len = at.plus(standing.content)?;
+        Ok(())
+    }
+
+    fn copy(&mut self, standing: &Standing, span: Span, to: ByteLen) -> Result<()> {
+        match &self.place {
+            Opened::File { part, .. } => {
+                let copied = standing.copy(span, part.file(), to.get())?;
+                copied.map_err(|e| self.failed(e))?;
+                self.len = to.plus(span.len())?;
+                Ok(())
+            }
+            Opened::Pipe(_) => {
+                let mut written = Ok(());
+                standing.read(|bytes| {
+                    if written.is_ok() {
+                        written = self.write(bytes);
+                    }
+                })?;
+                written
+            }
+        }
     }
 
     fn append_plain(&mut self, tile: &[u8]) -> Result<()> {
@@ -238,7 +306,7 @@ impl ImageWriter {
 
     fn write(&mut self, bytes: &[u8]) -> Result<()> {
         let written = match &mut self.place {
-            Opened::File { part, .. } => part.file().write_all(bytes),
+            Opened::File { part, .. } => part.file().write_all_at(bytes, self.len.get()),
             Opened::Pipe(pipe) => pipe.write_all(bytes),
         };
         written.map_err(|e| self.failed(e))?;
@@ -264,7 +332,7 @@ impl ImageWriter {
             Some(tail) => {
                 self.write(&tail)?;
                 let content = ByteLen::ZERO;
-                self.hashing.update(Encoded::Packed { frame: tail, content })?;
+                self.hashing.update(Encoded::Packed { frame: tail, content });
             }
             None => self.side_manifest = Some(json),
         }

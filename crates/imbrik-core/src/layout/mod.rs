@@ -17,6 +17,7 @@ pub use fit::{Fit, WORTH_GROWING};
 pub use identity::{Identity, PartEdit};
 pub use lost::{Lost, LostWhat, lost_in};
 pub use occupancy::Occupancy;
+pub(crate) use occupancy::SHORTEST_HOLE;
 pub use plan::{Change, Plan, TargetSize};
 pub use private::{Private, PrivateKind, Remedy, private_in};
 pub use start::{Reference, Room, references, room};

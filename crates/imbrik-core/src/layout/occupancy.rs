@@ -11,19 +11,22 @@ use imbrik_store::{
     ReadAt,
     error::{Class, Result},
     progress::Cancel,
-    units::{ByteLen, ByteOffset, Span, joined},
+    units::{ByteLen, ByteOffset, Span, joined, without},
 };
 use std::sync::Arc;
 
 /// A hole shorter than this is read through: a request of its own costs a card more time than the
 /// bytes do.
-const SHORTEST_HOLE: ByteLen = ByteLen::kib(64);
+pub(crate) const SHORTEST_HOLE: ByteLen = ByteLen::kib(64);
 
 /// Which parts of a card matter.
 #[derive(Clone)]
 pub struct Occupancy {
-    /// The whole card, in order and without a hole: copied, rewritten, cleared or unused.
+    /// The whole card, in order and without a hole: copied, rewritten, cleared or unused. Holes between what is
+    /// copied that are not worth a request are copied, too.
     pub segments: Vec<Segment>,
+    /// These holes: what stands there is nobody's. In order and joined.
+    pub holes: Vec<Span>,
     /// What was found in each partition whose volume is known, with its place in
     /// [`Survey::parts`]. Empty when the card is taken whole.
     pub volumes: Vec<(usize, Examined)>,
@@ -46,7 +49,8 @@ impl Occupancy {
         if let Some(why) = survey.whole_because {
             let read_whole = vec![format!("the card is read whole: {why}")];
             let (volumes, findings) = (Vec::new(), Vec::new());
-            return Ok(Self { segments: vec![copied(card)], volumes, read_whole, findings });
+            let (segments, holes) = (vec![copied(card)], Vec::new());
+            return Ok(Self { segments, holes, volumes, read_whole, findings });
         }
         let mut parts: Vec<_> = survey.parts.iter().enumerate().collect();
         parts.sort_by_key(|(_, part)| part.span);
@@ -84,7 +88,8 @@ impl Occupancy {
         for finding in &findings {
             tracing::info!(%finding, "odd");
         }
-        Ok(Self { segments: simplified(segments), volumes, read_whole, findings })
+        let (segments, holes) = simplified(segments);
+        Ok(Self { segments, holes, volumes, read_whole, findings })
     }
 
     /// Finds out how small each volume that can be reshaped could become, to the byte. Answers why
@@ -189,26 +194,10 @@ pub(super) fn segments_of(found: &Examined, place: Span) -> Vec<Segment> {
     whole
 }
 
-/// What of `spans` lies in none of `holes`; both are in order and joined.
-fn without(spans: &[Span], holes: &[Span]) -> Vec<Span> {
-    let mut rest = Vec::new();
-    for span in spans {
-        let mut at = span.start();
-        let first = holes.partition_point(|hole| hole.end() <= span.start());
-        let inside = holes.get(first..).unwrap_or_default().iter();
-        for hole in inside.take_while(|hole| hole.start() < span.end()) {
-            rest.push(Span::between(at, hole.start()));
-            at = hole.end();
-        }
-        rest.push(Span::between(at, span.end()));
-    }
-    rest.retain(|span| !span.is_empty());
-    rest
-}
-
-/// The same segments, short holes filled and neighbours joined.
-fn simplified(segments: Vec<Segment>) -> Vec<Segment> {
+/// The same segments, short holes filled and neighbours joined, and these holes.
+fn simplified(segments: Vec<Segment>) -> (Vec<Segment>, Vec<Span>) {
     let mut out: Vec<Segment> = Vec::new();
+    let mut holes = Vec::new();
     for segment in segments {
         if segment.span.is_empty() {
             continue;
@@ -216,6 +205,9 @@ fn simplified(segments: Vec<Segment>) -> Vec<Segment> {
         let is_copied = |content: &Content| matches!(content, Content::Copied { .. });
         let is_rewritten = matches!(segment.content, Content::Rewritten { .. });
         let short = segment.span.len() < SHORTEST_HOLE && !is_rewritten;
+        if short && !is_copied(&segment.content) {
+            holes.push(segment.span);
+        }
         let segment = if short { copied(segment.span) } else { segment };
         match out.last_mut() {
             Some(last) if is_copied(&last.content) && is_copied(&segment.content) => {
@@ -224,7 +216,7 @@ fn simplified(segments: Vec<Segment>) -> Vec<Segment> {
             _ => out.push(segment),
         }
     }
-    out
+    (out, joined(holes))
 }
 
 #[cfg(test)]
@@ -250,7 +242,7 @@ mod tests {
             let (used, cleared) = (spans(&used), spans(&cleared));
             let usage = Usage { used: used.clone(), cleared: cleared.clone(), whole_because: None, findings: Vec::new() };
             let found = Examined { state: State::Clean, usage, settled: None, least: None };
-            let segments = simplified(segments_of(&found, place));
+            let (segments, holes) = simplified(segments_of(&found, place));
             let mut at = place.start();
             for segment in &segments {
                 prop_assert_eq!(segment.span.start(), at);
@@ -261,6 +253,12 @@ mod tests {
                 let point = Span::between(ByteOffset::new(byte), ByteOffset::new(byte + 1));
                 spans.iter().any(|span| span.intersect(point).is_some())
             };
+            for hole in &holes {
+                for byte in (hole.start().get()..hole.end().get()).step_by(4096) {
+                    let byte = byte - place.start().get();
+                    prop_assert!(!holds(&used, byte) || holds(&cleared, byte));
+                }
+            }
             for segment in &segments {
                 for byte in (segment.span.start().get()..segment.span.end().get()).step_by(4096) {
                     let byte = byte - place.start().get();

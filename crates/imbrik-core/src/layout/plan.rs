@@ -1,10 +1,13 @@
 //! The plan: the target card, decided before one byte is written.
 
-use super::{Occupancy, View, Warning};
+use super::{
+    Occupancy, View, Warning,
+    view::{Content, Segment},
+};
 use imbrik_store::{
     ReadAt,
     error::Result,
-    units::{ByteLen, ByteOffset, SectorSize},
+    units::{ByteLen, ByteOffset, SectorSize, Span, common},
 };
 use std::sync::Arc;
 
@@ -126,12 +129,27 @@ impl Plan {
         Self { view: View::whole(source), changes: Vec::new() }
     }
 
-    /// An image of what is in use on `source`: the unused is not read, and zeros in the image.
+    /// An image of what is in use on `source`: all else is zeros in the image, and not read but for holes
+    /// between what is in use that are too short for that.
     ///
     /// # Errors
     /// [`crate::Class::Corrupt`] when `occupancy` is that of another card.
     pub fn save(source: Arc<dyn ReadAt>, occupancy: &Occupancy) -> Result<Self> {
-        let view = View::of_segments(source.size(), source, &occupancy.segments)?;
+        let mut segments = Vec::new();
+        for segment in &occupancy.segments {
+            if !matches!(segment.content, Content::Copied { .. }) {
+                segments.push(segment.clone());
+                continue;
+            }
+            let mut at = segment.span.start();
+            for hole in common(&[segment.span], &occupancy.holes) {
+                segments.extend(segment.clipped(Span::between(at, hole.start())));
+                segments.push(Segment { span: hole, content: Content::Cleared });
+                at = hole.end();
+            }
+            segments.extend(segment.clipped(Span::between(at, segment.span.end())));
+        }
+        let view = View::of_segments(source.size(), source, &segments)?;
         Ok(Self { view, changes: Vec::new() })
     }
 }

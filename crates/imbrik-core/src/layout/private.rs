@@ -245,7 +245,9 @@ const SECRETS: [&str; 9] = [
 fn without_hashes(text: &str) -> (String, Vec<String>) {
     let mut owners = Vec::new();
     let lines = text.split_inclusive('\n').map(|line| {
-        let mut fields: Vec<&str> = line.split(':').collect();
+        let content = line.trim_end_matches(['\n', '\r']);
+        let end = line.get(content.len()..).unwrap_or_default();
+        let mut fields: Vec<&str> = content.split(':').collect();
         let (Some(owner), Some(hash)) = (fields.first().copied(), fields.get_mut(1)) else {
             return line.to_owned();
         };
@@ -255,7 +257,7 @@ fn without_hashes(text: &str) -> (String, Vec<String>) {
         }
         owners.push(owner.to_owned());
         *hash = "!";
-        fields.join(":")
+        fields.join(":") + end
     });
     let blank: String = lines.collect();
     (blank, owners)
@@ -306,12 +308,13 @@ mod tests {
     #[test]
     fn hashes_are_taken_out_and_who_had_none_stays() {
         let text = "root:$6$salt$hash:19000:0:99999:7:::\nkeeper:!:19000::::::\nbee:*:1::::::\n\
-                    old:abcdefghijklm:1::::::\n";
+                    old:abcdefghijklm:1::::::\nnew:$6$salt$hash\r\n";
         let (blank, owners) = without_hashes(text);
-        assert_eq!(owners, ["root", "old"]);
+        assert_eq!(owners, ["root", "old", "new"]);
         assert_eq!(
             blank,
-            "root:!:19000:0:99999:7:::\nkeeper:!:19000::::::\nbee:*:1::::::\nold:!:1::::::\n"
+            "root:!:19000:0:99999:7:::\nkeeper:!:19000::::::\nbee:*:1::::::\nold:!:1::::::\n\
+             new:!\r\n"
         );
     }
 

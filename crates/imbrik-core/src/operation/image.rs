@@ -90,6 +90,7 @@ impl ImagePlan {
     pub fn manifest(&self, made_by: &str, now: Timestamp) -> Manifest {
         let mut manifest = Manifest::new(&self.after, made_by, now);
         manifest.exact = matches!(self.content, ImageContent::Exact);
+        manifest.holes_are_zeros = matches!(self.content, ImageContent::InUse);
         manifest.fitted = self.is_fitted().then(|| fitted(&self.before, &self.after));
         manifest
     }

@@ -1,26 +1,26 @@
 //! A view carried into an image: begun or gone on with, encoded, read back, and given its name.
 
 use super::{
-    pipeline::{Journey, Sink, Tile, Travelled, run},
+    pipeline::{Journey, Sink, Tile, Travelled, run_knowing},
     resume,
-    saved::{OnUnfinished, ReadBack, SaveOptions, Saved},
-    verify::{check_sums, check_tiles},
+    saved::{OnUnfinished, ReadBack, SaveOptions, Saved, TakenOver},
+    verify::{check_sums, check_tiles_outside},
 };
 use crate::{
     image::{
-        Encoded, Encoding, Image, ImageWriter, Manifest, Output, Pack, TILE, TileData, TileDigest,
-        tile_span,
+        Encoded, Encoding, Image, ImageWriter, Manifest, Output, Pack, Standing, TILE, TileData,
+        TileDigest, tile_span,
     },
     layout::{Lost, View, lost_in},
 };
 use imbrik_store::{
     FileStore, ReadAt,
     error::{Class, Error, Result},
-    exact::Exact as _,
     progress::{Merged, Step, Watch},
+    read_vec,
     units::{ByteLen, Span, joined},
 };
-use std::sync::Arc;
+use std::{collections::HashMap, sync::Arc};
 
 /// Encodes tiles on all cores and appends them in order.
 struct ToImage<'a> {
@@ -28,30 +28,109 @@ struct ToImage<'a> {
     pack: Pack,
     encoding: Encoding,
     writer: ImageWriter,
-    /// The image whose frames are taken over as they are, but for those with something of `changed`.
-    reuse: Option<&'a Image>,
+    /// The image whose frames are taken over, where there is one.
+    frames: Option<Arc<Frames<'a>>>,
+    taken_over: TakenOver,
+}
+
+/// A tile on its way into the file, and whether it is taken over, and was read for that.
+struct Piece {
+    encoded: Encoded,
+    taken: Option<WasRead>,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum WasRead {
+    Yes,
+    No,
+}
+
+/// The image whose frames are taken over, and what of them is what.
+struct Frames<'a> {
+    image: &'a Image,
+    /// Its content, as it is read.
+    content: &'a Arc<dyn ReadAt>,
+    /// What is another content now than the image has there; only frames of all else are taken over by
+    /// their place.
     changed: &'a [Span],
-    taken_over: u64,
+    digests: Vec<TileDigest>,
+    by_digest: HashMap<blake3::Hash, u64>,
+}
+
+impl<'a> Frames<'a> {
+    /// Those of the image that is in `before`, when they may stand in one of `pack` of a card of `size`.
+    fn of(before: &Before<'a>, pack: Pack, size: ByteLen) -> Result<Option<Self>> {
+        let image = before.image;
+        let is_fitting = image.container() == pack.container()
+            && (pack.frames_fit_any_card() || image.content().size() == size);
+        if !before.takes_over || !is_fitting {
+            return Ok(None);
+        }
+        let digests = image.manifest().map_or(Ok(Vec::new()), |known| known.tiles.digests())?;
+        let hashes = (0u64..).zip(&digests).filter_map(|(index, digest)| match digest {
+            TileDigest::Zero => None,
+            TileDigest::Hash(hash) => Some((*hash, index)),
+        });
+        let by_digest = hashes.collect();
+        let (content, changed) = (before.content, before.changed);
+        Ok(Some(Self { image, content, changed, digests, by_digest }))
+    }
+
+    /// The tile `index` as the image has it, unread, when nothing of it is in `changed`.
+    fn unread(&self, index: u64, span: Span) -> Option<(TileDigest, Standing)> {
+        let size = self.image.content().size();
+        if touches(self.changed, span) || tile_span(index, size) != Some(span) {
+            return None;
+        }
+        let digest = self.digests.get(usize::try_from(index).ok()?)?;
+        (*digest != TileDigest::Zero).then_some(())?;
+        Some((*digest, self.image.standing(span)?))
+    }
+
+    /// What the image has of the content of a tile that was read, wherever that stood, once it is decoded
+    /// and found to be the same.
+    fn like(&self, tile: &Tile, bytes: &[u8]) -> Result<Option<Standing>> {
+        if self.image.container().is_raw() {
+            // Holes are as good.
+            return Ok(None);
+        }
+        if !touches(self.changed, tile.span) && self.digests.is_empty() {
+            // It was this very frame that was read.
+            return Ok(self.image.standing(tile.span));
+        }
+        let TileDigest::Hash(hash) = &tile.digest else { return Ok(None) };
+        let size = self.image.content().size();
+        let found = self.by_digest.get(hash).and_then(|index| tile_span(*index, size));
+        let Some(span) = found.filter(|span| span.len() == tile.span.len()) else {
+            return Ok(None);
+        };
+        if span == tile.span && !touches(self.changed, span) {
+            return Ok(self.image.standing(span));
+        }
+        let Some(standing) = self.image.standing(span) else { return Ok(None) };
+        let there = read_vec(&**self.content, span.start(), bytes.len());
+        Ok(there.is_ok_and(|there| there == bytes).then_some(standing))
+    }
 }
 
 impl<'a> Sink for ToImage<'a> {
-    type Worker = Box<dyn FnMut(Tile) -> Result<(bool, Encoded)> + Send + 'a>;
-    type Piece = (bool, Encoded);
+    type Worker = Box<dyn FnMut(Tile) -> Result<Piece> + Send + 'a>;
+    type Piece = Piece;
 
     fn worker(&self) -> Result<Self::Worker> {
         let mut encoder = self.encoding.encoder()?;
-        let (reuse, changed) = (self.reuse, self.changed);
+        let frames = self.frames.clone();
         Ok(Box::new(move |tile| {
-            let frame = match (&tile.data, reuse) {
-                (TileData::Bytes(_), Some(image)) if !touches(changed, tile.span) => {
-                    image.frame_of(tile.span)?
-                }
+            let standing = match (&tile.data, &frames) {
+                (TileData::Bytes(bytes), Some(frames)) => frames.like(&tile, bytes)?,
                 _ => None,
             };
-            match frame {
-                Some(frame) => Ok((true, Encoded::Packed { frame, content: tile.span.len() })),
-                None => Ok((false, encoder.encode(tile.data)?)),
-            }
+            Ok(match standing {
+                Some(standing) => {
+                    Piece { encoded: Encoded::Standing(standing), taken: Some(WasRead::Yes) }
+                }
+                None => Piece { encoded: encoder.encode(tile.data)?, taken: None },
+            })
         }))
     }
 
@@ -59,9 +138,13 @@ impl<'a> Sink for ToImage<'a> {
         self.writer.lost(spans)
     }
 
-    fn commit(&mut self, _: Span, (is_taken_over, piece): (bool, Encoded)) -> Result<()> {
-        self.taken_over = self.taken_over.plus(u64::from(is_taken_over))?;
-        self.writer.append(piece)
+    fn commit(&mut self, span: Span, piece: Piece) -> Result<()> {
+        match piece.taken {
+            Some(WasRead::Yes) => self.taken_over.read.push(span),
+            Some(WasRead::No) => self.taken_over.unread.push(span),
+            None => {}
+        }
+        self.writer.append(piece.encoded)
     }
 
     fn weight(&self, span: Span) -> ByteLen {
@@ -83,28 +166,28 @@ pub(super) fn touches(spans: &[Span], tile: Span) -> bool {
 /// The image of which another one is made.
 pub(super) struct Before<'a> {
     pub(super) image: &'a Image,
+    /// Its content, through what it is read.
+    pub(super) content: &'a Arc<dyn ReadAt>,
     /// Whether frames that fit are taken over as they are.
     pub(super) takes_over: bool,
     /// What is another content now than the image has there, in order and joined.
     pub(super) changed: &'a [Span],
+    /// Whether tiles without any of that are read all the same.
+    pub(super) reads_all: bool,
     /// What of the card is not in the new image.
     pub(super) unreadable: Vec<Span>,
 }
 
 impl<'a> Before<'a> {
     pub(super) fn new(image: &'a Image) -> Self {
-        Self { image, takes_over: true, changed: &[], unreadable: Vec::new() }
-    }
-
-    /// The image, when its frames may stand in one of `pack`.
-    fn frames(&self, pack: Pack) -> Option<&'a Image> {
-        let fits = self.takes_over && self.image.container() == pack.container();
-        Some(self.image).filter(|_| fits && !pack.is_raw())
+        let unreadable = Vec::new();
+        let content = image.content();
+        Self { image, content, takes_over: true, changed: &[], reads_all: true, unreadable }
     }
 
     /// Compares what was read of it, a digest a tile, with the digests that it has.
     fn compare(&self, found: &[TileDigest], size: ByteLen) -> Result<()> {
-        let Some(known) = self.image.manifest() else { return Ok(()) };
+        let Some(known) = self.image.manifest().filter(|_| self.reads_all) else { return Ok(()) };
         let digests = known.tiles.digests()?;
         let differs = (0u64..)
             .zip(digests.iter().zip(found))
@@ -154,11 +237,18 @@ pub(super) fn carry(
     let resumed = TILE.times(resumed)?.min(view.size());
     let journey = &Journey { done, ..journey.clone() };
     let encoding = Encoding::new(options.pack, options.level, view.size());
-    let reuse = before.as_ref().and_then(|before| before.frames(options.pack));
-    let changed = before.as_ref().map_or(&[][..], |before| before.changed);
-    let mut sink =
-        ToImage { view, pack: options.pack, encoding, writer, reuse, changed, taken_over: 0 };
-    let travelled = match run(journey, &mut sink) {
+    let frames = match &before {
+        Some(before) => Frames::of(before, options.pack, view.size())?.map(Arc::new),
+        None => None,
+    };
+    let unread = frames.clone().filter(|_| before.as_ref().is_some_and(|before| !before.reads_all));
+    let known = |index, span| {
+        let (digest, standing) = unread.as_ref()?.unread(index, span)?;
+        Some((digest, Piece { encoded: Encoded::Standing(standing), taken: Some(WasRead::No) }))
+    };
+    let taken_over = TakenOver::default();
+    let mut sink = ToImage { view, pack: options.pack, encoding, writer, frames, taken_over };
+    let travelled = match run_knowing(journey, &mut sink, &known) {
         Ok(travelled) => travelled,
         Err(error) => {
             sink.writer.keep();
@@ -180,7 +270,9 @@ pub(super) fn carry(
         Ok(lost) => (lost, None),
     };
     let manifest = manifest.with_content(&travelled.digests, unreadable).with_lost(&lost);
-    let taken_over = sink.taken_over;
+    let mut taken_over = sink.taken_over;
+    taken_over.read = joined(taken_over.read);
+    taken_over.unread = joined(taken_over.unread);
     let written = sink.writer.finish(&manifest)?;
     let mut read_back = ReadBack::Waived;
     if let Some(path) = written.path().filter(|_| options.check) {
@@ -192,7 +284,9 @@ pub(super) fn carry(
         let image = Image::of_store(path, file, written.side_manifest(), None)?;
         // The tiles of a raw file are all of it, and many cores digest them at once: its hash was made
         // of the very bytes that they were, and would tell nothing more.
-        let sums = if image.container().is_raw() { &[][..] } else { &written.sums };
+        // What was taken over unread is not read for that either.
+        let is_raw = image.container().is_raw();
+        let sums = if is_raw || !taken_over.unread.is_empty() { &[][..] } else { &written.sums };
         let file = if sums.is_empty() { ByteLen::ZERO } else { image.file().size() };
         // An image that is hashed and then decoded is still the same bytes of a card.
         let shown = view.size();
@@ -205,7 +299,13 @@ pub(super) fn carry(
         if !sums.is_empty() && check_sums(&image, sums, watch)?.is_some() {
             return Err(wrong("its checksum is another one"));
         }
-        let found = check_tiles(&image, &travelled.digests, watch)?;
+        // Where tiles were taken over unread, those that were read for nothing but to find that out stand in
+        // the same blocks as ever, too, or are a copy that the system made.
+        let but = match taken_over.unread.is_empty() {
+            true => Vec::new(),
+            false => joined([&taken_over.unread[..], &taken_over.read].concat()),
+        };
+        let found = check_tiles_outside(&image, &travelled.digests, &but, watch)?;
         if let Some(first) = found.spans.first() {
             return Err(wrong(&format!("{first} of the card")));
         }

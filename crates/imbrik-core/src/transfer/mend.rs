@@ -3,7 +3,7 @@
 use super::{
     carry::{Before, carry, touches},
     save::of_image,
-    saved::{OnUnfinished, SaveOptions, Saved},
+    saved::{OnUnfinished, SaveOptions, Saved, TakenOver},
 };
 use crate::{
     image::{Image, Output, TileDigest, tile_span},
@@ -110,7 +110,12 @@ fn put_in(
     let options = SaveOptions { replace: true, unfinished, ..options.clone() };
     let saved = carry(&journey, Some(before), manifest, Output::File(name), &options)?;
     let rescued_len = rescued.gained.iter().map(|span| span.len()).sum();
-    Ok(Saved { rescued: rescued_len, was_cut_short: rescued.was_cut_short, taken_over: 0, ..saved })
+    Ok(Saved {
+        rescued: rescued_len,
+        was_cut_short: rescued.was_cut_short,
+        taken_over: TakenOver::default(),
+        ..saved
+    })
 }
 
 /// What came of mending an image.

@@ -165,12 +165,30 @@ fn worker_count() -> u64 {
     u64::try_from(cores).unwrap_or(1).saturating_add(1).clamp(2, 8)
 }
 
+/// What is known of a tile before it is read: its digest, and the piece that comes of it.
+pub(super) type KnownTile<P> = Option<(TileDigest, P)>;
+
+/// Answers that for the tile of a number and a place.
+pub(super) type Known<'a, P> = &'a (dyn Fn(u64, Span) -> KnownTile<P> + Sync);
+
 /// Carries the whole view into `sink`.
 ///
 /// # Errors
 /// The first failure of reading, working or committing, and [`crate::Class::Cancelled`] when that was asked
 /// for. Tiles before it are committed, none behind it.
 pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travelled> {
+    run_knowing(journey, sink, &|_, _| None)
+}
+
+/// As [`run`], but tiles that are `known` are not read.
+///
+/// # Errors
+/// As [`run`].
+pub(super) fn run_knowing<S: Sink>(
+    journey: &Journey<'_>,
+    sink: &mut S,
+    known: Known<'_, S::Piece>,
+) -> Result<Travelled> {
     let observer = journey.watch.observer;
     let workers = worker_count().min(tile_count(journey.view.size()).max(1));
     let first = journey.done.digests.len().fitting::<u64>()?;
@@ -192,7 +210,7 @@ pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travel
                 // What must be in order, hashes above all, is what a journey waits for: it goes first
                 // where cores are few. Where that is not granted, all are alike.
                 let _ = rustix::process::nice(WORKER_NICENESS);
-                road.serve(worker, &sender);
+                road.serve(worker, known, &sender);
             });
         }
         drop(sender);
@@ -213,8 +231,13 @@ pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travel
     Ok(travelled)
 }
 
-/// A tile that was read, and what of it could not be.
-type Taken = (Tile, Vec<Span>);
+/// What a worker took.
+enum Taken<P> {
+    /// A tile that was read, and what of it could not be.
+    Read(Tile, Vec<Span>),
+    /// A tile that need not be.
+    Known(u64, Ready<P>),
+}
 
 /// What the workers of a journey share.
 struct Road<'a> {
@@ -234,13 +257,20 @@ impl Road<'_> {
     fn serve<P>(
         &self,
         mut worker: impl FnMut(Tile) -> Result<P>,
+        known: Known<'_, P>,
         sender: &mpsc::Sender<Handed<P>>,
     ) {
         let _guard = StopOnPanic(&self.pace);
         loop {
-            let (tile, lost) = match self.next_tile() {
+            let (tile, lost) = match self.next_tile(known) {
                 Ok(None) => return,
-                Ok(Some(taken)) => taken,
+                Ok(Some(Taken::Read(tile, lost))) => (tile, lost),
+                Ok(Some(Taken::Known(index, ready))) => {
+                    if sender.send((index, Ok(ready))).is_err() {
+                        return;
+                    }
+                    continue;
+                }
                 Err((index, error)) => {
                     let _ = sender.send((index, Err(error)));
                     return;
@@ -303,7 +333,10 @@ impl Road<'_> {
     }
 
     /// Takes the next tile and reads it; `None` when there is none left.
-    fn next_tile(&self) -> std::result::Result<Option<Taken>, (u64, Error)> {
+    fn next_tile<P>(
+        &self,
+        known: Known<'_, P>,
+    ) -> std::result::Result<Option<Taken<P>>, (u64, Error)> {
         let Self { journey, turn, pace, window, pool } = self;
         let mut turn = turn.lock().unwrap_or_else(PoisonError::into_inner);
         let index = turn.next;
@@ -314,9 +347,13 @@ impl Road<'_> {
         turn.next = index.saturating_add(1);
         let failed = |error| (index, error);
         journey.watch.cancel.check().map_err(failed)?;
+        if let Some((digest, piece)) = known(index, span) {
+            return Ok(Some(Taken::Known(index, Ready { span, digest, lost: Vec::new(), piece })));
+        }
         if !may_hold_data(journey.view, span, &mut turn.data).map_err(failed)? {
             let data = TileData::Zeros(span.len());
-            return Ok(Some((Tile { index, span, data, digest: TileDigest::Zero }, Vec::new())));
+            let tile = Tile { index, span, data, digest: TileDigest::Zero };
+            return Ok(Some(Taken::Read(tile, Vec::new())));
         }
         let mut buffer = pool.take(span.len().to_usize().unwrap_or(0));
         let mut read = |so_far: &mut SoFar| {
@@ -331,7 +368,7 @@ impl Road<'_> {
         };
         let lost = lost.map_err(failed)?;
         let (data, digest) = TileData::of(buffer);
-        Ok(Some((Tile { index, span, data, digest }, lost)))
+        Ok(Some(Taken::Read(Tile { index, span, data, digest }, lost)))
     }
 }
 

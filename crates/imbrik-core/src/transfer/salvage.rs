@@ -1,12 +1,12 @@
 //! Reading what can be read of a damaged source: at first only what reads well.
 
-use crate::layout::{Content, View};
+use crate::layout::{Content, SHORTEST_HOLE, Segment, View};
 use imbrik_store::{
     ReadAt, Rescue,
     error::{Class, Result},
     exact::Exact as _,
     progress::Cancel,
-    units::{ByteLen, ByteOffset, Span},
+    units::{ByteLen, ByteOffset, Span, joined, without},
 };
 use std::time::{Duration, Instant};
 
@@ -57,26 +57,37 @@ pub(super) fn read(
     so_far: &mut SoFar,
     cancel: &Cancel,
 ) -> Result<Vec<Span>> {
-    if damage == Damage::Stop {
-        return view.read_at(span.start(), buf).map(|()| Vec::new());
-    }
     let mut open = Vec::new();
     let mut rest = &mut *buf;
-    for segment in view.segments_in(span) {
-        let len = segment.span.len().to_usize().unwrap_or(0).min(rest.len());
+    for run in runs(view, span) {
+        let len = run.segment.span.len().to_usize().unwrap_or(0).min(rest.len());
         let (now, later) = std::mem::take(&mut rest).split_at_mut(len);
-        match segment.content {
-            Content::Copied { from } => {
-                let bad = so_far.read(&**view.source(), from, now, cancel)?;
-                open.extend(bad.into_iter().map(|bad| {
-                    let ahead = bad.start().saturating_since(from);
-                    let start = segment.span.start().saturating_add(ahead);
-                    Span::between(start, start.saturating_add(bad.len()))
-                }));
-            }
-            _ => view.read_at(segment.span.start(), now)?,
-        }
         rest = later;
+        let start = run.segment.span.start();
+        let Content::Copied { from } = run.segment.content else {
+            view.read_at(start, now)?;
+            continue;
+        };
+        if damage == Damage::Stop {
+            // What fails may be in a hole.
+            if view.source().read_at(from, now).is_err() {
+                view.read_at(start, now)?;
+            }
+        } else {
+            let bad = so_far.read(&**view.source(), from, now, cancel)?;
+            let bad = bad.into_iter().map(|bad| {
+                let start = start.saturating_add(bad.start().saturating_since(from));
+                Span::between(start, start.saturating_add(bad.len()))
+            });
+            open.extend(without(&joined(bad.collect()), &run.holes));
+        }
+        for hole in run.holes {
+            let ahead = hole.start().saturating_since(start).to_usize().unwrap_or(usize::MAX);
+            let end = ahead.saturating_add(hole.len().to_usize().unwrap_or(0));
+            if let Some(hole) = now.get_mut(ahead..end) {
+                hole.fill(0);
+            }
+        }
     }
     match damage {
         Damage::Now(patience) if !open.is_empty() => {
@@ -89,6 +100,56 @@ pub(super) fn read(
             Ok(left)
         }
         _ => Ok(open),
+    }
+}
+
+/// What is read in one request, if it is copied: a segment, and holes in it.
+struct Reading {
+    segment: Segment,
+    /// What of it is zeros in the view, in order.
+    holes: Vec<Span>,
+}
+
+/// The segments of `span`, those that are copied from places in a row joined across holes that are not worth
+/// a request of their own.
+fn runs(view: &View, span: Span) -> Vec<Reading> {
+    let mut runs: Vec<Reading> = Vec::new();
+    // A hole behind a copied segment: it counts only when more that is copied follows.
+    let mut hole: Option<Segment> = None;
+    for segment in view.segments_in(span) {
+        let last = runs.last_mut();
+        match (&segment.content, last) {
+            (Content::Cleared, Some(last))
+                if hole.is_none()
+                    && segment.span.len() < SHORTEST_HOLE
+                    && matches!(last.segment.content, Content::Copied { .. }) =>
+            {
+                hole = Some(segment);
+                continue;
+            }
+            (Content::Copied { from }, Some(last)) if is_in_row(&last.segment, *from, &segment) => {
+                let whole = Span::between(last.segment.span.start(), segment.span.end());
+                last.segment.span = whole;
+                last.holes.extend(hole.take().map(|hole| hole.span));
+                continue;
+            }
+            _ => {}
+        }
+        let alone = hole.take().into_iter().chain([segment]);
+        runs.extend(alone.map(|segment| Reading { segment, holes: Vec::new() }));
+    }
+    runs.extend(hole.map(|segment| Reading { segment, holes: Vec::new() }));
+    runs
+}
+
+/// Whether `segment`, copied from `from`, stands as far behind what `last` is copied from as behind `last`.
+fn is_in_row(last: &Segment, from: ByteOffset, segment: &Segment) -> bool {
+    match last.content {
+        Content::Copied { from: first } => {
+            first.checked_add(segment.span.start().saturating_since(last.span.start()))
+                == Some(from)
+        }
+        _ => false,
     }
 }
 

@@ -4,6 +4,7 @@ use super::{
     carry::{Before, carry, weight},
     mend,
     pipeline::{Journey, Travelled},
+    reuse::Reuse,
     salvage::Damage,
     saved::{OnDamage, SaveOptions, Saved},
 };
@@ -17,7 +18,7 @@ use imbrik_store::{
     exact::Exact as _,
     progress::{Step, Watch},
     read_vec,
-    units::{ByteLen, Span},
+    units::{ByteLen, Span, without},
 };
 use std::sync::Arc;
 
@@ -38,6 +39,37 @@ pub fn save(
     options: &SaveOptions,
     watch: Watch<'_>,
 ) -> Result<Saved> {
+    saved(view, None, manifest, to, options, watch)
+}
+
+/// As [`save`], but what an earlier image of the same card has is taken over from it, as `reuse` found it:
+/// tiles in [`Reuse::same`] unread, and of all others the frames of those whose content is somewhere in it.
+///
+/// # Errors
+/// As [`save`].
+pub fn save_again(
+    view: &View,
+    reuse: &Reuse,
+    manifest: Manifest,
+    to: Output<'_>,
+    options: &SaveOptions,
+    watch: Watch<'_>,
+) -> Result<Saved> {
+    let changed = without(&[Span::whole(view.size())], &reuse.same);
+    let content = &reuse.earlier;
+    let before =
+        Before { content, changed: &changed, reads_all: false, ..Before::new(&reuse.image) };
+    saved(view, Some(before), manifest, to, options, watch)
+}
+
+fn saved(
+    view: &View,
+    before: Option<Before<'_>>,
+    manifest: Manifest,
+    to: Output<'_>,
+    options: &SaveOptions,
+    watch: Watch<'_>,
+) -> Result<Saved> {
     let name = match &to {
         Output::File(name) => Some(name.to_path_buf()),
         Output::Pipe(_) => None,
@@ -47,9 +79,10 @@ pub fn save(
         (OnDamage::TryFor(_), Some(_)) => Damage::Later,
         (OnDamage::TryFor(patience), None) => Damage::Now(patience),
     };
-    let journey =
-        Journey { damage, in_turn: true, ..of_view(view, options.pack, Step::Saving, watch) };
-    let saved = carry(&journey, None, manifest, to, options)?;
+    // What comes out of an image is decoded on all cores; what is left of the card is in pieces anyway.
+    let in_turn = before.is_none();
+    let journey = Journey { damage, in_turn, ..of_view(view, options.pack, Step::Saving, watch) };
+    let saved = carry(&journey, before, manifest, to, options)?;
     match (options.damage, name) {
         (OnDamage::TryFor(patience), Some(name)) if !saved.unreadable.is_empty() => {
             Ok(mend::mended(saved, view, &name, patience, options, watch))
@@ -107,11 +140,11 @@ pub fn repack(
 }
 
 /// Makes the image `to` of `image` with the content of `view`, which differs from what the image holds in
-/// `changed`, in order and joined. Frames of everything else are taken over as they are; each tile of the
-/// image is decoded and compared with its digest all the same.
+/// `changed`, in order and joined. Tiles of everything else are taken over as they stand in the image, where its container
+/// is that of `options`, and are not read: they are as sound as they were.
 ///
 /// # Errors
-/// As [`repack`].
+/// As [`repack`], as far as the image is read.
 pub fn edited(
     image: &Image,
     view: &View,
@@ -122,7 +155,7 @@ pub fn edited(
     watch: Watch<'_>,
 ) -> Result<Saved> {
     let unreadable = image.manifest().map_or(Vec::new(), Manifest::unreadable_spans);
-    let before = Before { changed, unreadable, ..Before::new(image) };
+    let before = Before { changed, unreadable, reads_all: false, ..Before::new(image) };
     carry(&of_image(view, Step::Editing, watch), Some(before), manifest, to, options)
 }
 

@@ -1,7 +1,7 @@
 //! How an image is to be made, and what comes of it.
 
 use crate::{
-    image::{Owner, Pack, Sum, SumKind},
+    image::{Owner, Pack, Sum, SumKind, TILE},
     layout::Lost,
 };
 use imbrik_store::units::{ByteLen, Span};
@@ -68,6 +68,25 @@ pub enum ReadBack {
     Memory,
 }
 
+/// What of another image was taken over as it stands there.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct TakenOver {
+    /// The places of tiles that were read, too, and are the same. In order and joined.
+    pub read: Vec<Span>,
+    /// The places of tiles that nobody read: they are as sound as the other image is there. In order and
+    /// joined.
+    pub unread: Vec<Span>,
+}
+
+impl TakenOver {
+    /// How many tiles that are.
+    #[must_use]
+    pub fn tiles(&self) -> u64 {
+        let spans = self.read.iter().chain(&self.unread);
+        spans.map(|span| span.len().get().div_ceil(TILE.get())).sum()
+    }
+}
+
 /// What was saved.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Saved {
@@ -91,8 +110,8 @@ pub struct Saved {
     pub resumed: ByteLen,
     /// How much of the card is in tiles that hold nothing but zeros.
     pub zeros: ByteLen,
-    /// How many frames of another image were taken over as they are.
-    pub taken_over: u64,
+    /// What of another image was taken over as it stands there.
+    pub taken_over: TakenOver,
     /// Why not all that belongs beside the image is there; the image itself is whole.
     pub not_beside: Option<String>,
     /// Whether it was read back.

@@ -1,7 +1,7 @@
 //! What should be, against what is.
 
 use super::{
-    pipeline::{Journey, Sink, Tile, Travelled, may_hold_data, run},
+    pipeline::{Journey, Sink, Tile, Travelled, may_hold_data, run, run_knowing},
     salvage::{self, Damage, SoFar},
 };
 use crate::{
@@ -60,6 +60,7 @@ impl Sink for Digests<'_> {
 fn compare_digests(
     view: &View,
     expected: &[TileDigest],
+    but: &[Span],
     step: Step,
     in_turn: bool,
     watch: Watch<'_>,
@@ -74,7 +75,11 @@ fn compare_digests(
         done: Travelled::default(),
         watch,
     };
-    let travelled = run(&journey, &mut sink)?;
+    let known = |index: u64, tile: Span| {
+        let digest = expected.get(usize::try_from(index).ok()?)?;
+        contains(but, tile).then_some((*digest, *digest))
+    };
+    let travelled = run_knowing(&journey, &mut sink, &known)?;
     sink.differing.extend(&travelled.unreadable);
     Ok(Differences { spans: joined(sink.differing), unreadable: travelled.unreadable })
 }
@@ -85,7 +90,7 @@ fn compare_digests(
 /// # Errors
 /// When the card is no longer there. Spans that cannot be read count as differing.
 pub fn read_back(view: &View, expected: &[TileDigest], watch: Watch<'_>) -> Result<Differences> {
-    compare_digests(view, expected, Step::ReadingCardBack, true, watch)
+    compare_digests(view, expected, &[], Step::ReadingCardBack, true, watch)
 }
 
 /// Decodes every tile of an image and compares it with its digest; with none expected, only
@@ -98,8 +103,27 @@ pub fn check_tiles(
     expected: &[TileDigest],
     watch: Watch<'_>,
 ) -> Result<Differences> {
+    check_tiles_outside(image, expected, &[], watch)
+}
+
+/// The same, but for tiles that lie in `but`, in order and joined: these are not looked at.
+///
+/// # Errors
+/// As [`check_tiles`].
+pub(super) fn check_tiles_outside(
+    image: &Image,
+    expected: &[TileDigest],
+    but: &[Span],
+    watch: Watch<'_>,
+) -> Result<Differences> {
     let view = View::whole(Arc::clone(image.content()));
-    compare_digests(&view, expected, Step::CheckingTiles, false, watch)
+    compare_digests(&view, expected, but, Step::CheckingTiles, false, watch)
+}
+
+/// Whether `tile` lies in one of `spans`, which are in order and joined.
+fn contains(spans: &[Span], tile: Span) -> bool {
+    let first = spans.partition_point(|span| span.end() <= tile.start());
+    spans.get(first).is_some_and(|span| span.intersect(tile) == Some(tile))
 }
 
 /// Hashes an image file and compares it with `expected`; answers the first that differs.

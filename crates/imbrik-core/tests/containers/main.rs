@@ -141,13 +141,17 @@ fn frames_are_taken_over_byte_for_byte_where_they_fit() {
         saved(&store, &from, pack);
         let image = Image::open(&from, None).unwrap();
         let span = tile_span(1, ByteLen::new(14_000_000)).unwrap();
-        let frame = image.frame_of(span).unwrap().unwrap();
-        assert_eq!(repacked(&image, &to, pack, true).unwrap().taken_over, 2);
-        assert_eq!(repacked(&image, &to, pack, false).unwrap().taken_over, 0);
+        let frame = image.standing(span).unwrap().bytes().unwrap();
+        assert_eq!(repacked(&image, &to, pack, true).unwrap().taken_over.tiles(), 2);
+        assert_eq!(repacked(&image, &to, pack, false).unwrap().taken_over.tiles(), 0);
         let again = Image::open(&to, None).unwrap();
-        assert_eq!(again.frame_of(span).unwrap().unwrap(), frame, "the codec is deterministic");
+        assert_eq!(
+            again.standing(span).unwrap().bytes().unwrap(),
+            frame,
+            "the codec is deterministic"
+        );
         let half = tile_span(0, ByteLen::new(1 << 20)).unwrap();
-        assert_eq!(again.frame_of(half).unwrap(), None, "no frame holds exactly that");
+        assert!(again.standing(half).is_none(), "no frame holds exactly that");
     }
 }
 
@@ -196,7 +200,7 @@ fn a_stream_is_unpacked_once_with_progress_and_can_be_stopped() {
     assert_eq!(fs::read_dir(dir.path()).unwrap().count(), 2, "the temporary file has no name");
     assert_eq!(image.content().size(), ByteLen::new(9_000_000));
     let span = tile_span(0, ByteLen::new(9_000_000)).unwrap();
-    assert_eq!(image.frame_of(span).unwrap(), None, "its frames are not those of the file");
+    assert!(image.standing(span).is_none(), "its frames are not those of the file");
     cancel.request();
     assert_eq!(Image::open(&path, Some(unpack)).err().unwrap().class(), Class::Cancelled);
 }
@@ -271,7 +275,7 @@ fn an_image_cut_at_a_frame_is_noticed_without_its_side_file() {
     saved(&store, &path, Pack::of_name(Path::new("x.gz")).unwrap());
     fs::remove_file(manifest_path(&path)).unwrap();
     let image = Image::open(&path, None).unwrap();
-    let first = image.frame_of(tile_span(0, store.size()).unwrap()).unwrap().unwrap();
+    let first = image.standing(tile_span(0, store.size()).unwrap()).unwrap().bytes().unwrap();
     drop(image);
     let whole = fs::read(&path).unwrap();
     fs::write(&path, &whole[..first.len()]).unwrap();

@@ -11,12 +11,12 @@ mod up_case;
 mod usage;
 
 use crate::{
-    DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Usage, Volume,
-    VolumeKind,
+    DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Unchanged, Usage,
+    Volume, VolumeKind,
     commit::Commit,
     edit::{EditOptions, EditedVolume, FileEdit},
     files::Files,
-    filesystem::{Filesystem, Reshape},
+    filesystem::{Filesystem, Reshape, unchanged_by_names},
     ids::{serial_of, serial_text},
 };
 use boot::BootSector;
@@ -58,6 +58,15 @@ impl Filesystem for ExFat {
         let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
         let boot = BootSector::decode(&sector);
         Ok(boot.map(|boot| -> Box<dyn Files + 'a> { Box::new(files::Reader::new(store, boot)) }))
+    }
+
+    fn unchanged(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        before: &Arc<dyn ReadAt>,
+        cancel: &Cancel,
+    ) -> Result<Unchanged> {
+        unchanged_by_names(self, EXFAT, store, before, cancel)
     }
 
     fn check(&self, store: &Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {

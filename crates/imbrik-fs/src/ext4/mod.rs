@@ -17,6 +17,7 @@ mod settle;
 mod space;
 mod structure;
 mod superblock;
+mod unchanged;
 mod usage;
 
 use crate::{
@@ -27,6 +28,7 @@ use crate::{
     files::Files,
     filesystem::{Filesystem, History, Reshape},
     ids::uuid_text,
+    unchanged::Unchanged,
 };
 use files::Reader;
 use imbrik_store::{
@@ -110,6 +112,15 @@ impl Filesystem for Ext {
         let superblock = RawSuperblock::read(store)?.and_then(RawSuperblock::looked_into);
         Ok(superblock
             .map(|superblock| -> Box<dyn Files + 'a> { Box::new(Reader::new(store, superblock)) }))
+    }
+
+    fn unchanged(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        before: &Arc<dyn ReadAt>,
+        cancel: &Cancel,
+    ) -> Result<Unchanged> {
+        unchanged::unchanged(store, before, cancel)
     }
 
     fn check(&self, store: &Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {

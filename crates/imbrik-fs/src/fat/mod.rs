@@ -12,12 +12,12 @@ mod tree;
 mod usage;
 
 use crate::{
-    DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Usage, Volume,
-    VolumeKind,
+    DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Unchanged, Usage,
+    Volume, VolumeKind,
     commit::Commit,
     edit::{EditOptions, EditedVolume, FileEdit},
     files::Files,
-    filesystem::{Filesystem, Reshape},
+    filesystem::{Filesystem, Reshape, unchanged_by_names},
     hidden_sectors::hidden_sectors,
     ids::{serial_of, serial_text},
 };
@@ -74,6 +74,15 @@ impl Filesystem for Fat {
         let boot = BootSector::decode(&sector);
         let reader = boot.and_then(|boot| Reader::new(store, boot));
         Ok(reader.map(|reader| -> Box<dyn Files + 'a> { Box::new(reader) }))
+    }
+
+    fn unchanged(
+        &self,
+        store: &Arc<dyn ReadAt>,
+        before: &Arc<dyn ReadAt>,
+        cancel: &Cancel,
+    ) -> Result<Unchanged> {
+        unchanged_by_names(self, FAT32, store, before, cancel)
     }
 
     fn check(&self, store: &Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {

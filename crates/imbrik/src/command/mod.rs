@@ -13,11 +13,12 @@ mod pages;
 mod repack;
 mod restore;
 mod save;
+mod shelf;
 mod show;
 mod weigh;
 
 use crate::{
-    args::{self, Cli, Command},
+    args::{self, Cli, Command, ShelfAddArgs, ShelfArgs, ShelfCommand},
     exit::Exit,
     failure::{self, Failure, Outcome},
     log,
@@ -60,6 +61,10 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
                 Some(Command::Mend(args)) => mend::run(&session, &args),
                 Some(Command::Weigh(args)) => weigh::run(&session, &args),
                 Some(Command::Files(args)) => files::run(&session, &args),
+                Some(Command::Shelf(ShelfArgs { what: ShelfCommand::Add(args) })) => {
+                    add(&session, &args)
+                }
+                Some(Command::Shelf(args)) => shelf::run(&session, &args),
                 Some(Command::Demo(_) | Command::Pages(_) | Command::Completions(_)) => {
                     Ok(Exit::Done)
                 }
@@ -75,8 +80,18 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
     exit
 }
 
+/// A card saved onto a shelf, and the shelf looked after.
+fn add(session: &Session, args: &ShelfAddArgs) -> Outcome<Exit> {
+    let meant = shelf::add::meant(session, args)?;
+    let saved = save::run(session, &meant)?;
+    shelf::add::look_after(session, args, saved)
+}
+
 /// What people type who know another word for it.
-const OTHER_WORDS: [(&str, &str); 27] = [
+const OTHER_WORDS: [(&str, &str); 30] = [
+    ("prune", "shelf thin"),
+    ("rotate", "shelf thin"),
+    ("history", "shelf list"),
     ("backup", "save"),
     ("read", "save"),
     ("dump", "save"),

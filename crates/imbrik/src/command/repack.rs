@@ -73,7 +73,7 @@ fn summary(
             card_size: card.get(),
             made: to.made(saved, took, next),
             tiles,
-            tiles_taken_over: saved.taken_over,
+            tiles_taken_over: saved.taken_over.tiles(),
             compared_with_digests: image.manifest().is_some(),
         };
         out.line(&json::object("repack", "done", more).to_string());
@@ -96,10 +96,10 @@ fn summary(
         size::short(card),
         count(tiles, "tile")
     ));
-    if saved.taken_over > 0 {
+    if saved.taken_over.tiles() > 0 {
         out.line(&format!(
             "Frames    {} taken over as they were",
-            count(saved.taken_over, "frame")
+            count(saved.taken_over.tiles(), "frame")
         ));
     }
     out.line(&format!("Time      {}", time::span(took)));

@@ -42,7 +42,7 @@ pub(crate) fn saved(manifest: &Manifest) -> String {
 }
 
 /// "2026-11-23 07:20", in the time of the place.
-fn moment(at: Timestamp) -> String {
+pub(crate) fn moment(at: Timestamp) -> String {
     at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
 }
 

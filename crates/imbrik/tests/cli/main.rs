@@ -21,6 +21,7 @@ mod parts;
 mod pulled;
 mod restore;
 mod resume;
+mod reuse;
 mod save;
 mod screen;
 mod show;

@@ -96,6 +96,12 @@ pub(in crate::image) trait Writing: Sync {
         Ok(None)
     }
 
+    /// `len` bytes, at least 8, that decoders pass over, to stand between frames; `None`
+    /// when the format has none.
+    fn padding(&self, _len: usize) -> Option<Vec<u8>> {
+        None
+    }
+
     /// The frame that starts at `at` of a file that was never finished, when all of it is there; `None`
     /// where that cannot be told from its start.
     fn frame_at(&self, _file: &dyn ReadAt, _at: ByteOffset) -> Option<FrameLens> {
@@ -105,6 +111,11 @@ pub(in crate::image) trait Writing: Sync {
     /// Decodes such frames; `None` when there are none.
     fn codec(&self) -> Option<Box<dyn Codec>> {
         None
+    }
+
+    /// Whether a frame tells of the card that it is of, so that it can stand in no image of another size.
+    fn frames_tell_the_card(&self) -> bool {
+        false
     }
 
     /// Whether the manifest is kept in the file.

@@ -88,6 +88,10 @@ impl Writing for Gzip {
         Some(Box::new(GzCodec))
     }
 
+    fn frames_tell_the_card(&self) -> bool {
+        true
+    }
+
     fn word(&self) -> &'static str {
         "gz"
     }

@@ -193,7 +193,7 @@ impl<'a> Target<'a> {
         if out.is_json() {
             let more = json::FilesChanged {
                 image_bytes: Some(saved.image_len.get()),
-                frames_taken_over: Some(saved.taken_over),
+                frames_taken_over: Some(saved.taken_over.tiles()),
                 ..self.told(to.path(), index, &wanted.told, &wanted.left_out)
             };
             out.line(&json::object(self.command, "done", more).to_string());
@@ -206,9 +206,12 @@ impl<'a> Target<'a> {
             let more = size::short(grown);
             out.line(&format!("Grown     by {more}: the image is for a larger card now"));
         }
-        if saved.taken_over > 0 {
-            let frames = count(saved.taken_over, "frame");
-            out.line(&format!("Kept      {frames} of the image, taken over as packed"));
+        let kept: ByteLen = saved.taken_over.unread.iter().map(|span| span.len()).sum();
+        if !kept.is_zero() {
+            out.line(&format!(
+                "Kept      {} of the card, taken over as they stood in the image and not read again",
+                size::short(kept)
+            ));
         }
         for sum in &saved.sums {
             out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));

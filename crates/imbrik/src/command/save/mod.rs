@@ -1,6 +1,7 @@
 //! `imbrik save`: card to image.
 
 mod also;
+mod earlier;
 mod summary;
 
 use crate::{
@@ -17,6 +18,7 @@ use crate::{
     writing::{self, MOST_TIMES, Writing},
 };
 use also::{Also, Other};
+use earlier::{Earlier, OnShelf};
 use imbrik_core::{
     Class, Error,
     card::Card,
@@ -25,7 +27,7 @@ use imbrik_core::{
     operation::{ImageContent, ImagePlan, wait_for_source},
     progress::Watch,
     store::{ReadAt, Tally, Window},
-    transfer::{OnUnfinished, SaveOptions, Saved, sample, save},
+    transfer::{OnUnfinished, SaveOptions, Saved, sample, save, save_again},
     units::{ByteLen, Span},
 };
 use jiff::{Timestamp, Zoned};
@@ -82,7 +84,7 @@ fn attempt(
     resume: bool,
 ) -> std::result::Result<Exit, Stopped> {
     let started = Instant::now();
-    let options = SaveOptions {
+    let mut options = SaveOptions {
         damage: args.damage.on_damage(),
         unfinished: if resume { OnUnfinished::Resume } else { OnUnfinished::Keep },
         ..packing::options(session, &args.packing, image_name)?
@@ -124,9 +126,24 @@ fn attempt(
         still::unmounted(session, card, args.unmount)?;
         wanted = SaveSource::of(session, args, card, &tally)?;
     }
+    // Nobody else changes a shelf meanwhile.
+    let shelf = OnShelf::of(&to)?;
+    let before = args.reuse.clone().or_else(|| shelf.as_ref()?.before(&wanted));
+    let earlier = before.map(|name| Earlier::of(session, args, &name, &wanted)).transpose()?;
+    let is_kept = earlier.is_some() || shelf.is_some();
+    if is_kept && args.packing.sum.is_empty() && session.config.sums.is_none() {
+        // A hash of the file is a read of all of it, which is what is to be saved.
+        options.sums.clear();
+    }
+    if let Some(earlier) = &earlier {
+        wanted.source = Arc::clone(&earlier.reuse.source);
+    }
     let also = also.map(|name| Also::of(&writing, args, name, card, &wanted, &to)).transpose()?;
     let content = content(session, args, &wanted)?;
-    to.judge_room(session, &content.plan.view, &options)?;
+    match &earlier {
+        None => to.judge_room(session, &content.plan.view, &options)?,
+        Some(earlier) => earlier.tell_of_room(session, &to, &content.plan.view)?,
+    }
     if args.plan {
         return Ok(plan(session, card, &wanted, &content, &to, &options)?);
     }
@@ -140,6 +157,7 @@ fn attempt(
         wanted: &wanted,
         content: &content,
         options: &options,
+        earlier: earlier.as_ref(),
         tally: &tally,
         started,
     };
@@ -154,6 +172,7 @@ struct Run<'a> {
     wanted: &'a SaveSource,
     content: &'a ImagePlan,
     options: &'a SaveOptions,
+    earlier: Option<&'a Earlier>,
     tally: &'a Tally,
     started: Instant,
 }
@@ -174,8 +193,13 @@ impl Run<'_> {
                 let progress = session.progress(steps);
                 let cancel = &session.environment.interrupt.cancel;
                 let watch = Watch { observer: &progress, cancel };
-                let saved =
-                    save(&content.plan.view, manifest.clone(), to.output()?, options, watch);
+                let (view, manifest) = (&content.plan.view, manifest.clone());
+                let saved = match self.earlier {
+                    None => save(view, manifest, to.output()?, options, watch),
+                    Some(earlier) => {
+                        save_again(view, &earlier.reuse, manifest, to.output()?, options, watch)
+                    }
+                };
                 (saved, None)
             }
             Some(also) => also.beside(writing, &content.plan, manifest, to, options),
@@ -244,6 +268,7 @@ impl Run<'_> {
             used: view.copied_in(Span::whole(view.size())),
             pack: self.options.pack,
             saved,
+            earlier: self.earlier,
             tally: self.tally,
             took: self.started.elapsed(),
         }
@@ -457,4 +482,10 @@ fn off_the_card(session: &Session, image: &Path, card: &Card) -> Outcome<()> {
         .next("Choose another name."));
     }
     Ok(())
+}
+
+/// With a large letter in front.
+fn sentence(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map_or(String::new(), |first| first.to_uppercase().chain(letters).collect())
 }

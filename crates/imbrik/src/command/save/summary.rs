@@ -1,5 +1,6 @@
 //! What became of a save.
 
+use super::earlier::Earlier;
 use crate::{
     fits,
     packing::Destination,
@@ -29,6 +30,8 @@ pub(super) struct Done<'a> {
     pub(super) used: ByteLen,
     pub(super) pack: Pack,
     pub(super) saved: &'a Saved,
+    /// The image that it was made from.
+    pub(super) earlier: Option<&'a Earlier>,
     /// What was read of the card.
     pub(super) tally: &'a Tally,
     pub(super) took: Duration,
@@ -56,6 +59,7 @@ impl Done<'_> {
             rescued_bytes: saved.rescued.get(),
             resumed_bytes: saved.resumed.get(),
             was_cut_short: saved.was_cut_short,
+            reused: self.earlier.map(|earlier| earlier.json(saved)),
         }
     }
 
@@ -113,6 +117,9 @@ impl Done<'_> {
             size::both(self.used),
             size::short(tally.read())
         ));
+        for line in self.earlier.map_or(Vec::new(), |earlier| earlier.lines(saved)) {
+            out.line(&line);
+        }
         if !saved.resumed.is_zero() {
             out.line(&format!(
                 "Resumed   {} of the card were in the image already",

@@ -4,6 +4,7 @@
 mod files;
 #[cfg(test)]
 mod schema;
+mod shelf;
 mod types;
 
 use crate::{exit::Exit, failure::Failure, pipe};
@@ -16,6 +17,7 @@ use imbrik_core::{
 };
 use serde::Serialize;
 use serde_json::Value;
+pub(crate) use shelf::*;
 use std::path::Path;
 pub(crate) use types::*;
 

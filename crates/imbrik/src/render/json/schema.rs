@@ -33,6 +33,7 @@ const ALL: &[&str] = &[
     "files put",
     "files remove",
     "files rename",
+    "shelf",
     "demo",
 ];
 
@@ -72,6 +73,12 @@ fn objects(generator: &mut SchemaGenerator) -> Vec<Object> {
         one::<FileDifference>(g, &["files diff"], &["difference"]),
         one::<OnlyThere>(g, &["files diff"], &["partition"]),
         one::<FilesCompared>(g, &["files diff"], &["done", "differs"]),
+        one::<ShelfListed>(g, &["shelf"], &["list"]),
+        one::<ShelfRules>(g, &["shelf"], &["rules"]),
+        one::<ShelfThinned>(g, &["shelf"], &["plan", "thinned"]),
+        one::<ShelfChecked>(g, &["shelf"], &["checked"]),
+        one::<ShelfDue>(g, &["shelf"], &["due"]),
+        one::<ShelfMarked>(g, &["shelf"], &["marked"]),
         one::<WritePlan>(g, &["restore", "clone"], &["plan"]),
         one::<WrittenCard>(g, &["restore", "clone"], &["done"]),
     ]

@@ -311,6 +311,25 @@ pub(crate) struct Saved {
     pub(crate) resumed_bytes: u64,
     /// Whether places that could not be read were not tried to the end.
     pub(crate) was_cut_short: bool,
+    /// With `--reuse`, what was taken over from the earlier image; otherwise null.
+    pub(crate) reused: Option<Reused>,
+}
+
+/// What was taken over from an earlier image of a card.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct Reused {
+    pub(crate) image: String,
+    /// Files that are as they were, by what describes them.
+    pub(crate) unchanged_files: u64,
+    /// Their content, which was not read of the card.
+    pub(crate) unchanged_bytes: u64,
+    /// Bytes of the card in tiles that were taken over as packed, without being read anywhere.
+    pub(crate) unread_bytes: u64,
+    /// All tiles that were taken over as packed.
+    pub(crate) tiles_taken_over: u64,
+    /// Why partitions were read afresh, a sentence each.
+    pub(crate) read_afresh: Vec<String>,
 }
 
 /// An image into which was put what it lacked.

@@ -10,6 +10,8 @@ use imbrik_store::{
 const FRAME_MAGIC: u32 = 0xfd2f_b528;
 /// The skippable frame that holds the manifest; the seek table's is 0x184D2A5E by its own format.
 pub(super) const MANIFEST_MAGIC: u32 = 0x184d_2a59;
+/// The skippable frames of zeros between others.
+pub(super) const PADDING_MAGIC: u32 = 0x184d_2a50;
 /// What a manifest's frame starts with: the number of a skippable frame is free for anyone's use.
 pub(super) const MANIFEST_TAG: &[u8; 16] = b"imbrik-manifest\n";
 

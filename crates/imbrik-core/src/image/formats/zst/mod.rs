@@ -6,6 +6,9 @@
 //! ```text
 //! frame of tile 0 │ frame of tile 1 │ … │ skippable: manifest │ skippable: seek table
 //! ```
+//!
+//! A skippable frame of zeros in front of a long frame lets that begin at a multiple of a block, so that
+//! another file can have the same blocks on the disk.
 
 mod frame;
 mod index;
@@ -19,7 +22,7 @@ use crate::image::{
     ImageFinding,
     frames::{Codec, FramedStore},
 };
-use frame::{MANIFEST_MAGIC, MANIFEST_TAG, skippable_header};
+use frame::{MANIFEST_MAGIC, MANIFEST_TAG, PADDING_MAGIC, skippable_header};
 use imbrik_store::{
     ReadAt,
     error::{Error, Result},
@@ -92,6 +95,13 @@ impl Writing for Zst {
             packed: found.packed.get().try_into().ok()?,
             content: found.content?.get().try_into().ok()?,
         })
+    }
+
+    fn padding(&self, len: usize) -> Option<Vec<u8>> {
+        let content = u32::try_from(len.checked_sub(8)?).ok()?;
+        let mut padding = skippable_header(PADDING_MAGIC, content).to_vec();
+        padding.resize(len, 0);
+        Some(padding)
     }
 
     fn codec(&self) -> Option<Box<dyn Codec>> {

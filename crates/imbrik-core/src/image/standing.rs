@@ -1,0 +1,104 @@
+//! A tile as it stands in the file of another image, to be taken over without being packed again.
+
+use imbrik_store::{
+    FileStore, ReadAt,
+    error::Result,
+    exact::Exact as _,
+    for_pieces,
+    units::{ByteLen, ByteOffset, Span},
+};
+use std::{fmt, fs::File, os::unix::fs::FileExt, sync::Arc};
+
+/// The unit, a power of two, in which filesystems share what is on the disk between files, or a multiple of it, in bytes.
+pub(super) const BLOCK: u64 = 4096;
+/// How much is read at once where the system does not copy by itself.
+const PIECE: ByteLen = ByteLen::mib(1);
+
+/// A frame, or a tile of a raw image, in the file that it stands in.
+#[derive(Clone)]
+pub struct Standing {
+    pub(super) file: Arc<dyn ReadAt>,
+    /// The same file, where it is one of the system's.
+    pub(super) disk: Option<Arc<FileStore>>,
+    /// Where it stands there.
+    pub(super) packed: Span,
+    /// How much content it holds.
+    pub(super) content: ByteLen,
+}
+
+impl fmt::Debug for Standing {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{} bytes of content at {}", self.content, self.packed)
+    }
+}
+
+impl Standing {
+    /// All of it.
+    ///
+    /// # Errors
+    /// When its file cannot be read.
+    pub fn bytes(&self) -> Result<Vec<u8>> {
+        let mut all = Vec::new();
+        self.read(|bytes| all.extend_from_slice(bytes))?;
+        Ok(all)
+    }
+
+    /// Reads it in pieces.
+    pub(super) fn read(&self, mut take: impl FnMut(&[u8])) -> Result<()> {
+        let mut buffer = vec![0; PIECE.to_usize().unwrap_or(0)];
+        for_pieces(self.packed, PIECE, |piece| {
+            let len = piece.len().to_usize().unwrap_or(0);
+            let buffer = buffer.get_mut(..len).unwrap_or_default();
+            self.file.read_at(piece.start(), buffer)?;
+            take(buffer);
+            Ok(())
+        })
+    }
+
+    /// Copies what of it lies in `span` of its file to `at` of `to`: by the system, which lets both files have
+    /// the same blocks of the disk where its filesystem can, or lets a server copy; else by reading and
+    /// writing.
+    pub(super) fn copy(&self, span: Span, to: &File, at: u64) -> Result<std::io::Result<()>> {
+        let mut done = 0u64;
+        if let Some(disk) = &self.disk {
+            let whole = span.len().get() & !BLOCK.saturating_sub(1);
+            while done < whole {
+                let mut from = span.start().get().plus(done)?;
+                let mut place = at.plus(done)?;
+                let len = usize::try_from(whole.saturating_sub(done)).unwrap_or(usize::MAX);
+                let copied = rustix::fs::copy_file_range(
+                    disk.file(),
+                    Some(&mut from),
+                    to,
+                    Some(&mut place),
+                    len,
+                );
+                match copied {
+                    Ok(len) if len > 0 => done = done.plus(len.fitting::<u64>()?)?,
+                    // What is wrong shows when it is done by hand.
+                    _ => break,
+                }
+            }
+        }
+        let rest = Span::between(span.start().saturating_add(ByteLen::new(done)), span.end());
+        let mut place = at.plus(done)?;
+        let mut written = Ok(());
+        let mut buffer = vec![0; rest.len().min(PIECE).to_usize().unwrap_or(0)];
+        for_pieces(rest, PIECE, |piece| {
+            let buffer = buffer.get_mut(..piece.len().to_usize().unwrap_or(0)).unwrap_or_default();
+            self.file.read_at(piece.start(), buffer)?;
+            if written.is_ok() {
+                written = to.write_all_at(buffer, place);
+            }
+            place = place.plus(piece.len().get())?;
+            Ok(())
+        })?;
+        Ok(written)
+    }
+
+    /// The next of its bytes from `from` on, in its file, that are no hole.
+    pub(super) fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
+        let rest = Span::between(from, self.packed.end());
+        Ok(self.file.next_data(from)?.and_then(|data| data.intersect(rest)))
+    }
+}

@@ -1,0 +1,286 @@
+//! What of a card is as an image has it, so that it need not be read again.
+
+use crate::{
+    image::{Image, Proved},
+    layout::{Content, Occupancy, Part, Survey},
+};
+use imbrik_fs::Unchanged;
+use imbrik_store::{
+    Cached, Keep, ReadAt,
+    error::{Class, Error, Result},
+    for_pieces,
+    progress::Cancel,
+    units::{ByteLen, ByteOffset, SectorSize, Span, common, joined, without},
+};
+use std::sync::Arc;
+
+/// How much of an image's metadata is kept once it is decoded.
+const MOST_KEPT: ByteLen = ByteLen::mib(48);
+/// How much is read of both and compared, besides what describes the files.
+const MOST_COMPARED: ByteLen = ByteLen::mib(64);
+
+/// A card, and what of it an earlier image of it has.
+pub struct Reuse {
+    /// The earlier image.
+    pub image: Arc<Image>,
+    /// Reads like the card: what is in [`Reuse::known`] out of the image, as long as that is sound.
+    pub source: Arc<dyn ReadAt>,
+    /// The content of the image, each tile held against its digest.
+    pub(super) earlier: Arc<dyn ReadAt>,
+    /// What of the card's content is as the image has it, by what describes the files. In order and
+    /// joined.
+    pub known: Vec<Span>,
+    /// Where an image of what is in use would have the same bytes as the earlier one: the known, and what
+    /// is in use in neither. In order and joined.
+    /// To be emptied for one that has other places.
+    pub same: Vec<Span>,
+    /// How many files were judged to be as they were.
+    pub files: u64,
+    /// Why a partition is read afresh, a sentence each.
+    pub read_afresh: Vec<String>,
+}
+
+impl Reuse {
+    /// Compares `card`, of which `survey` and `occupancy` tell, with `image`, an earlier one of it. Only
+    /// metadata are read of either.
+    ///
+    /// # Errors
+    /// - When the card cannot be read, or stopping was requested.
+    /// - [`Class::Unsupported`] when the image has no digests.
+    pub fn of(
+        image: Arc<Image>,
+        card: &Arc<dyn ReadAt>,
+        survey: &Survey,
+        occupancy: &Occupancy,
+        cancel: &Cancel,
+    ) -> Result<Self> {
+        let mut this = Self::nothing(image, card)?;
+        let image = Arc::clone(&this.image);
+        let proved = Arc::clone(&this.earlier);
+        let manifest = image.manifest().ok_or_else(no_digests)?;
+        let earlier = match Survey::of(&*proved) {
+            Err(error) if is_of_the_image(&error) => {
+                this.read_afresh.push(format!("the card is read afresh: {error}"));
+                return Ok(this);
+            }
+            earlier => earlier?,
+        };
+        let mut known = Vec::new();
+        for part in &survey.parts {
+            let Some(before) = counterpart(part, &earlier) else { continue };
+            let title = part.full_title();
+            match unchanged(part, card, before, &proved, cancel) {
+                Err(error) if is_of_the_image(&error) => {
+                    this.read_afresh.push(format!("{title} is read afresh: {error}"));
+                }
+                Err(error) => return Err(error),
+                Ok(Unchanged { why_not: Some(why), .. }) => {
+                    this.read_afresh.push(format!("{title} is read afresh: {why}"));
+                }
+                Ok(Unchanged { spans, files, .. }) => {
+                    this.files = this.files.saturating_add(files);
+                    let start = ByteLen::new(part.span.start().get());
+                    let moved = spans.into_iter().filter_map(|span| {
+                        let from = span.start().checked_add(start)?;
+                        Span::between(from, span.end().checked_add(start)?).intersect(part.span)
+                    });
+                    known.extend(moved);
+                }
+            }
+        }
+        let end = image.content().size().min(card.size());
+        let known = common(&joined(known), &[Span::whole(end)]);
+        // What the image lacks it does not have.
+        let known = without(&known, &joined(manifest.unreadable_spans()));
+        let (now, end) = (Use::of(occupancy), Span::whole(end));
+        let known = with_the_same(&known, &common(&now.copied, &[end]), card, &proved, cancel)?;
+        let known = without(&known, &joined(manifest.unreadable_spans()));
+        this.same = common(&known, &now.copied);
+        if !manifest.exact
+            && let Ok(before) = Occupancy::of(&proved, &earlier)
+        {
+            let mut before = Use::of(&before);
+            if !manifest.holes_are_zeros {
+                before.used = joined([before.used, before.holes].concat());
+            }
+            this.same.extend(without(&without(&[end], &now.used), &before.used));
+            this.same = joined(std::mem::take(&mut this.same));
+        }
+        // What nobody needs need not come from the card either.
+        let mut from_image = known.clone();
+        from_image.extend(common(&now.holes, &[end]));
+        let from_image = joined(from_image);
+        let (image, card) = (proved, Arc::clone(card));
+        this.source = Arc::new(Preferring { image, card, known: from_image });
+        this.known = known;
+        Ok(this)
+    }
+
+    /// The same where nothing is taken on the word of what describes it: all of the card is read.
+    ///
+    /// # Errors
+    /// [`Class::Unsupported`] when the image has no digests.
+    pub fn nothing(image: Arc<Image>, card: &Arc<dyn ReadAt>) -> Result<Self> {
+        let earlier = Proved::of(&image)?.ok_or_else(no_digests)?;
+        let earlier: Arc<dyn ReadAt> = Arc::new(Cached::new(earlier, MOST_KEPT, Keep::First));
+        let source = Arc::clone(card);
+        let (known, same, read_afresh) = (Vec::new(), Vec::new(), Vec::new());
+        Ok(Self { image, source, earlier, known, same, files: 0, read_afresh })
+    }
+}
+
+/// Adds to `known` what of the rest of `copied` is the same in both, where the rest is so little that it is worth a
+/// look: most of it are metadata that were read for the comparison.
+fn with_the_same(
+    known: &[Span],
+    copied: &[Span],
+    card: &Arc<dyn ReadAt>,
+    image: &Arc<dyn ReadAt>,
+    cancel: &Cancel,
+) -> Result<Vec<Span>> {
+    let rest = without(copied, known);
+    if rest.iter().map(|span| span.len()).sum::<ByteLen>() > MOST_COMPARED {
+        return Ok(known.to_vec());
+    }
+    let mut all = known.to_vec();
+    let mut buffers = [const { Vec::new() }; 2];
+    for span in rest {
+        cancel.check()?;
+        for_pieces(span, ByteLen::kib(64), |piece| {
+            let [is, was] = &mut buffers;
+            for buffer in [&mut *is, &mut *was] {
+                buffer.resize(piece.len().to_usize().unwrap_or(0), 0);
+            }
+            // What cannot be read is looked after where it is read for good.
+            let is_read = card.read_at(piece.start(), is).is_ok()
+                && image.read_at(piece.start(), was).is_ok();
+            if is_read && is == was {
+                all.push(piece);
+            }
+            Ok(())
+        })?;
+    }
+    Ok(joined(all))
+}
+
+fn no_digests() -> Error {
+    Error::unsupported("the image has no digests of its content")
+}
+
+/// Whether it is the image that is not as it should be.
+fn is_of_the_image(error: &Error) -> bool {
+    matches!(error.class(), Class::Corrupt | Class::Unsupported | Class::Mismatch)
+}
+
+/// The partition of the earlier card that starts where `part` does and holds the same volume.
+fn counterpart<'a>(part: &Part, earlier: &'a Survey) -> Option<&'a Part> {
+    let id = part.volume.as_ref()?;
+    earlier.parts.iter().find(|before| {
+        let same = before.volume.as_ref().is_some_and(|volume| {
+            volume.kind == id.kind && volume.uuid == id.uuid && volume.uuid.is_some()
+        });
+        same && before.span.start() == part.span.start()
+    })
+}
+
+fn unchanged(
+    part: &Part,
+    card: &Arc<dyn ReadAt>,
+    before: &Part,
+    image: &Arc<dyn ReadAt>,
+    cancel: &Cancel,
+) -> Result<Unchanged> {
+    match (part.open(card)?, before.open(image)?) {
+        (Some(now), Some(then)) => now.unchanged_since(&then, cancel),
+        _ => Ok(Unchanged::unknown("it holds no volume that is known")),
+    }
+}
+
+/// What is in use of a card, to the byte.
+struct Use {
+    /// What is copied of it.
+    copied: Vec<Span>,
+    /// That, and what is made anew: what is not zeros in an image, or need not be.
+    used: Vec<Span>,
+    holes: Vec<Span>,
+}
+
+impl Use {
+    fn of(occupancy: &Occupancy) -> Self {
+        let all = |is_wanted: fn(&Content) -> bool| {
+            let segments = occupancy.segments.iter();
+            let wanted = segments.filter(|one| is_wanted(&one.content)).map(|one| one.span);
+            without(&joined(wanted.collect()), &occupancy.holes)
+        };
+        Self {
+            copied: all(|content| matches!(content, Content::Copied { .. })),
+            used: all(|content| {
+                matches!(content, Content::Copied { .. } | Content::Rewritten { .. })
+            }),
+            holes: occupancy.holes.clone(),
+        }
+    }
+}
+
+/// A card, parts of which are read out of an image of it, as long as that can give them.
+struct Preferring {
+    image: Arc<dyn ReadAt>,
+    card: Arc<dyn ReadAt>,
+    known: Vec<Span>,
+}
+
+/// How a store is read.
+type ReadHow = fn(&dyn ReadAt, ByteOffset, &mut [u8]) -> Result<()>;
+
+impl Preferring {
+    fn read(&self, at: ByteOffset, buf: &mut [u8], how: ReadHow) -> Result<()> {
+        let (mut at, mut rest) = (at, buf);
+        while !rest.is_empty() {
+            let end = at.saturating_add(ByteLen::of(rest));
+            let first = self.known.partition_point(|span| span.end() <= at);
+            let (is_known, until) = match self.known.get(first) {
+                Some(span) if span.start() <= at => (true, span.end().min(end)),
+                Some(span) => (false, span.start().min(end)),
+                None => (false, end),
+            };
+            let len = until.saturating_since(at).to_usize().unwrap_or(0);
+            let (now, later) = rest.split_at_mut(len);
+            let from_image = if is_known { self.image.read_at(at, now) } else { Ok(()) };
+            match from_image {
+                Ok(()) if is_known => {}
+                Err(error) if !is_of_the_image(&error) => return Err(error),
+                other => {
+                    if let Err(error) = other {
+                        tracing::warn!(%error, "the card is read instead");
+                    }
+                    how(&*self.card, at, now)?;
+                }
+            }
+            at = until;
+            rest = later;
+        }
+        Ok(())
+    }
+}
+
+impl ReadAt for Preferring {
+    fn size(&self) -> ByteLen {
+        self.card.size()
+    }
+
+    fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        self.read(at, buf, |card, at, buf| card.read_at(at, buf))
+    }
+
+    fn read_once(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
+        self.read(at, buf, |card, at, buf| card.read_once(at, buf))
+    }
+
+    fn next_data(&self, from: ByteOffset) -> Result<Option<Span>> {
+        self.card.next_data(from)
+    }
+
+    fn sector_size(&self) -> SectorSize {
+        self.card.sector_size()
+    }
+}

@@ -1,0 +1,133 @@
+//! What of a volume is as it was when somebody looked at it before.
+
+use crate::files::{FileId, FileInfo, FileKind, FileTime, Files, Stretch};
+use imbrik_store::{
+    error::{Class, Error, Result},
+    progress::Cancel,
+    units::{Span, joined},
+};
+use std::{collections::HashMap, ops::ControlFlow};
+
+/// The content of files that is where it was, and what it was, in an earlier state of a volume: by what
+/// describes the files, the content itself not read.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Unchanged {
+    /// Where it stands, in bytes from the volume's start, in order and joined.
+    pub spans: Vec<Span>,
+    /// How many files have it.
+    pub files: u64,
+    /// Why nothing is said of any file, when that is so.
+    pub why_not: Option<String>,
+}
+
+impl Unchanged {
+    /// Nothing is said, because of `why`.
+    #[must_use]
+    pub fn unknown(why: impl Into<String>) -> Self {
+        Self { why_not: Some(why.into()), ..Self::default() }
+    }
+}
+
+/// Shorter files are not judged by their names and times: what starts a board writes its settings in place
+/// without telling the time, and reading them costs little.
+const SHORTEST: u64 = 1 << 20;
+/// How far before the newest file one must have been written to be told from one that was written again
+/// afterwards, in seconds: FAT counts in twos.
+const MARGIN: i64 = 4;
+/// Times before this are those of boards without a clock: 2000, in seconds since 1970.
+const FIRST: i64 = 946_684_800;
+/// How deep folders are gone into.
+const DEEPEST: usize = 128;
+
+/// Which content of files is what it was, where these have nothing but names, sizes, times and places: those of
+/// at least a MiB of which all of that is the same.
+///
+/// # Errors
+/// When a store cannot be read, or stopping was requested.
+pub(crate) fn by_names(now: &dyn Files, then: &dyn Files, cancel: &Cancel) -> Result<Unchanged> {
+    let mut found = ByNames { now, then, cancel, newest: i64::MIN, alike: Vec::new() };
+    match found.folder(now.root(), then.root(), 0) {
+        Err(error)
+            if matches!(error.class(), Class::Corrupt | Class::Unsupported | Class::Mismatch) =>
+        {
+            return Ok(Unchanged::unknown(error.to_string()));
+        }
+        looked => looked?,
+    }
+    let until = found.newest.saturating_sub(MARGIN);
+    let judged = found.alike.into_iter().filter(|(modified, _)| (FIRST..until).contains(modified));
+    let (mut spans, mut files) = (Vec::new(), 0u64);
+    for (_, content) in judged {
+        spans.extend(content);
+        files = files.saturating_add(1);
+    }
+    Ok(Unchanged { spans: joined(spans), files, why_not: None })
+}
+
+struct ByNames<'a> {
+    now: &'a dyn Files,
+    then: &'a dyn Files,
+    cancel: &'a Cancel,
+    /// The newest time that any file had before.
+    newest: i64,
+    /// Files that look the same, with the time of their last change and their content.
+    alike: Vec<(i64, Vec<Span>)>,
+}
+
+fn entries(files: &dyn Files, folder: FileId) -> Result<HashMap<Vec<u8>, FileId>> {
+    let mut all = HashMap::new();
+    files.entries(folder, &mut |entry| {
+        all.insert(entry.name.to_vec(), entry.file);
+        Ok(ControlFlow::Continue(()))
+    })?;
+    Ok(all)
+}
+
+fn content(files: &dyn Files, file: FileId) -> Result<Option<Vec<Span>>> {
+    let mut spans = Some(Vec::new());
+    files.content(file, &mut |_, stretch| {
+        match (stretch, &mut spans) {
+            (Stretch::InVolume(span), Some(spans)) => spans.push(span),
+            _ => spans = None,
+        }
+        Ok(ControlFlow::Continue(()))
+    })?;
+    Ok(spans)
+}
+
+/// What a file is judged by besides its name and the places of its content.
+fn told(info: &FileInfo) -> (FileKind, u64, Option<FileTime>, Option<FileTime>) {
+    (info.kind, info.size, info.modified, info.created)
+}
+
+impl ByNames<'_> {
+    fn folder(&mut self, now: FileId, then: FileId, depth: usize) -> Result<()> {
+        self.cancel.check()?;
+        if depth > DEEPEST {
+            return Err(Error::unsupported("its folders are too deep"));
+        }
+        let before = entries(self.then, then)?;
+        for (name, file) in entries(self.now, now)? {
+            let Some(was) = before.get(&name) else { continue };
+            let (info, was_info) = (self.now.info(file)?, self.then.info(*was)?);
+            if let Some(time) = was_info.modified {
+                self.newest = self.newest.max(time.seconds);
+            }
+            match info.kind {
+                FileKind::Folder if was_info.kind == FileKind::Folder => {
+                    self.folder(file, *was, depth.saturating_add(1))?;
+                }
+                FileKind::File if info.size >= SHORTEST && told(&info) == told(&was_info) => {
+                    let places = content(self.now, file)?;
+                    if let (Some(places), Some(time)) = (places, info.modified)
+                        && content(self.then, *was)?.as_ref() == Some(&places)
+                    {
+                        self.alike.push((time.seconds, places));
+                    }
+                }
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,141 @@
+//! What can be typed behind `imbrik shelf`.
+
+use super::{READ, SAFETY, WRITE};
+use clap::{Args, Subcommand};
+use std::path::PathBuf;
+
+#[derive(Debug, Args)]
+#[command(subcommand_help_heading = "Commands", disable_help_subcommand = true)]
+pub(crate) struct ShelfArgs {
+    #[command(subcommand)]
+    pub(crate) what: ShelfCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum ShelfCommand {
+    /// Make a folder a shelf: images that are saved into it are made of the ones before
+    #[command(after_help = "Example:
+  imbrik shelf make /mnt/cards")]
+    Make(ShelfMakeArgs),
+    /// List the images on a shelf, card by card
+    #[command(after_help = "Example:
+  imbrik shelf list /mnt/cards")]
+    List(ShelfOnlyArgs),
+    /// Save a card onto a shelf, and look after what stands there, in one go
+    #[command(after_help = "Examples:
+  imbrik shelf add /mnt/cards /dev/sdb
+  imbrik shelf add /mnt/cards /dev/sdb --thin --check 2    what a timer does every night")]
+    Add(ShelfAddArgs),
+    /// Set which images stay when a shelf is thinned
+    #[command(after_help = "Examples:
+  imbrik shelf keep /mnt/cards                                 what the rules are
+  imbrik shelf keep /mnt/cards '3 newest, 1 a week for 2 months, 1 a month'
+  imbrik shelf keep /mnt/cards 'all for 2 weeks, 1 a month for 1 year' --due 2
+
+Whatever the rules: the newest sound image of a card stays, and the one that was checked last, and what is pinned.")]
+    Keep(ShelfKeepArgs),
+    /// Remove the images that no rule keeps
+    #[command(after_help = "Examples:
+  imbrik shelf thin /mnt/cards --plan    only look
+  imbrik shelf thin /mnt/cards")]
+    Thin(ShelfThinArgs),
+    /// Check the images that were not checked for the longest time
+    #[command(after_help = "Examples:
+  imbrik shelf check /mnt/cards              all of them
+  imbrik shelf check /mnt/cards --oldest 2   two a night: sixty images in a month")]
+    Check(ShelfCheckArgs),
+    /// Say what is overdue: cards without a new image, images that were not checked, damage
+    #[command(after_help = "Example:
+  imbrik shelf due /mnt/cards --json     for a monitor; exit code 7 when something is")]
+    Due(ShelfOnlyArgs),
+    /// Keep an image whatever the rules say
+    #[command(after_help = "Example:
+  imbrik shelf pin /mnt/cards/hive-07-2026-11-20.img.zst")]
+    Pin(ShelfImageArgs),
+    /// Leave an image to the rules again
+    Unpin(ShelfImageArgs),
+    /// Print a short line for the sticker on a card
+    Label(ShelfImageArgs),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ShelfMakeArgs {
+    /// The folder, which is there
+    #[arg(value_name = "DIR")]
+    pub(crate) folder: PathBuf,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ShelfOnlyArgs {
+    /// The shelf. Left out: the folder for images of the configuration
+    #[arg(value_name = "DIR")]
+    pub(crate) folder: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ShelfAddArgs {
+    /// The shelf
+    #[arg(value_name = "DIR")]
+    pub(crate) folder: PathBuf,
+    /// The card. May be left out when only one is plugged in
+    #[arg(value_name = "CARD", add = crate::complete::cards())]
+    pub(crate) card: Option<PathBuf>,
+    /// Read all of the card, and take over only what is found to be the same
+    #[arg(long, help_heading = READ)]
+    pub(crate) reread: bool,
+    /// What to remember about the image
+    #[arg(long, value_name = "TEXT", help_heading = WRITE)]
+    pub(crate) note: Option<String>,
+    /// Afterwards, remove the images that no rule keeps, without asking
+    #[arg(long, help_heading = WRITE)]
+    pub(crate) thin: bool,
+    /// Afterwards, check so many images that were not checked for the longest time
+    #[arg(long, value_name = "NUMBER", default_value_t = 0, help_heading = SAFETY)]
+    pub(crate) check: usize,
+    /// Unmount the card first, when it is mounted
+    #[arg(long, help_heading = READ)]
+    pub(crate) unmount: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ShelfKeepArgs {
+    /// The shelf
+    #[arg(value_name = "DIR")]
+    pub(crate) folder: PathBuf,
+    /// The rules, with commas between them: 3 newest, 1 a week for 2 months, 1 a month, all for 2 weeks
+    #[arg(value_name = "RULES")]
+    pub(crate) rules: Option<String>,
+    /// After how many days without a new image a card is overdue
+    #[arg(long, value_name = "DAYS", value_parser = clap::value_parser!(u32).range(1..=3650), help_heading = WRITE)]
+    pub(crate) due: Option<u32>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ShelfThinArgs {
+    /// The shelf. Left out: the folder for images of the configuration
+    #[arg(value_name = "DIR")]
+    pub(crate) folder: Option<PathBuf>,
+    /// Show what would be removed, and stop
+    #[arg(long, help_heading = SAFETY)]
+    pub(crate) plan: bool,
+    /// Do not ask before images are removed
+    #[arg(long, help_heading = SAFETY)]
+    pub(crate) yes: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ShelfCheckArgs {
+    /// The shelf. Left out: the folder for images of the configuration
+    #[arg(value_name = "DIR")]
+    pub(crate) folder: Option<PathBuf>,
+    /// Only so many, those that were not checked for the longest time
+    #[arg(long, value_name = "NUMBER", help_heading = READ)]
+    pub(crate) oldest: Option<usize>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ShelfImageArgs {
+    /// The image, by its file or as CARD, CARD@DATE or CARD@pinned on the shelf of the configuration
+    #[arg(value_name = "IMAGE")]
+    pub(crate) image: PathBuf,
+}

@@ -1,0 +1,101 @@
+//! `imbrik shelf check`: the images that were not checked for the longest time.
+
+use super::{UNTOUCHED, open};
+use crate::{
+    args::ShelfCheckArgs,
+    exit::Exit,
+    failure::{Explain, Outcome},
+    render::{count, json, quoted, size},
+    session::Session,
+};
+use imbrik_core::{
+    Class, Error,
+    image::{Image, Pack},
+    operation::{ImageCheck, Verdict},
+    progress::Watch,
+    shelf::{Remarks, Shelf, Shelved},
+};
+use jiff::Timestamp;
+
+pub(super) fn run(session: &Session, args: &ShelfCheckArgs) -> Outcome<Exit> {
+    let shelf = open(session, args.folder.as_deref())?;
+    check(session, &shelf, args.oldest.unwrap_or(usize::MAX))
+}
+
+/// Checks at most `most` of them, and remembers what came of it.
+pub(super) fn check(session: &Session, shelf: &Shelf, most: usize) -> Outcome<Exit> {
+    let _lock = shelf.lock().state(UNTOUCHED)?;
+    let listing = shelf.list().state(UNTOUCHED)?;
+    let mut checked = Vec::new();
+    let out = &session.out;
+    for one in listing.longest_unchecked(most) {
+        let why = wrong_with(session, one).state("What was checked before that is remembered.")?;
+        let name = quoted(one.path.file_name().unwrap_or_default().as_ref());
+        let remarks = Remarks {
+            checked: Some(Timestamp::now()),
+            whole: Some(why.is_none()),
+            ..Remarks::read(&one.path)?
+        };
+        remarks.write(&one.path, session.environment.owner)?;
+        if !out.is_json() {
+            out.line(&match &why {
+                None => format!("Whole     {name}  {}", size::short(one.len)),
+                Some(why) => format!("Damaged   {name}  {why}"),
+            });
+        }
+        checked.push(json::ShelfCheckedImage {
+            image: json::path(&one.path),
+            whole: why.is_none(),
+            why,
+        });
+    }
+    let damaged = checked.iter().filter(|one| !one.whole).count();
+    let not_checked = (listing.images.len() - checked.len()) as u64;
+    if out.is_json() {
+        let more =
+            json::ShelfChecked { shelf: json::path(shelf.folder()), images: checked, not_checked };
+        out.line(&json::object("shelf", "checked", more).to_string());
+    } else {
+        let others = match not_checked {
+            0 => "no other is there".to_owned(),
+            others => format!("{others} others were not looked at"),
+        };
+        out.line(&format!(
+            "{} read and held against their digests; {others}.",
+            count(checked.len() as u64, "image")
+        ));
+        if damaged > 0 {
+            out.warn(&format!(
+                "{} damaged, and counted by no rule. Save the card again; `imbrik check` tells what of it is lost.",
+                if damaged == 1 { "1 is".to_owned() } else { format!("{damaged} are") }
+            ));
+        }
+    }
+    Ok(if damaged > 0 { Exit::Mismatch } else { Exit::Done })
+}
+
+/// What is wrong with an image, when something is.
+fn wrong_with(session: &Session, one: &Shelved) -> imbrik_core::Result<Option<String>> {
+    let damaged = |error: &Error| {
+        matches!(error.class(), Class::Corrupt | Class::Mismatch | Class::Unsupported)
+    };
+    let image = match Image::open(&one.path, None) {
+        Err(error) if damaged(&error) => return Ok(Some(error.to_string())),
+        image => image?,
+    };
+    if let (true, Some(finding)) = (Pack::of_name(&one.path).is_some(), image.findings().first()) {
+        return Ok(Some(finding.to_string()));
+    }
+    let check = ImageCheck { image: &image, listed: &[], expected: &[], make: None };
+    let progress = session.progress(check.steps());
+    let watch = Watch { observer: &progress, cancel: &session.environment.interrupt.cancel };
+    let found = match check.run(watch) {
+        Err(error) if damaged(&error) => return Ok(Some(error.to_string())),
+        found => found?,
+    };
+    Ok(match (found.verdict, found.tiles.spans.first()) {
+        (Verdict::Whole, _) => None,
+        (_, Some(span)) => Some(format!("{span} of the card are not what was saved")),
+        _ => Some("it is not what was saved".to_owned()),
+    })
+}

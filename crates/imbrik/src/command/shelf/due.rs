@@ -1,0 +1,79 @@
+//! `imbrik shelf due`: what is overdue.
+
+use super::{days, list::ago, open};
+use crate::{
+    args::ShelfOnlyArgs,
+    exit::Exit,
+    failure::{Explain, Outcome},
+    render::{json, quoted},
+    session::Session,
+};
+use imbrik_core::shelf::{Listing, Shelf};
+use jiff::Timestamp;
+
+/// After how long an image is to be checked again, in days.
+const CHECK: i64 = 31;
+const DAY: i64 = 24 * 60 * 60;
+
+pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
+    let shelf = open(session, args.folder.as_deref())?;
+    let listing = shelf.list().state("The shelf was only read.")?;
+    let overdue = overdue(&shelf, &listing, Timestamp::now());
+    let out = &session.out;
+    let exit = if overdue.is_empty() { Exit::Done } else { Exit::Overdue };
+    if out.is_json() {
+        let more = json::ShelfDue { shelf: json::path(shelf.folder()), overdue };
+        out.line(&json::object("shelf", "due", more).to_string());
+        return Ok(exit);
+    }
+    for one in &overdue {
+        out.line(&one.text);
+    }
+    if overdue.is_empty() {
+        out.line(&format!(
+            "Nothing is overdue: every card here has an image from the last {}, and every image was checked \
+             within a month.",
+            days(shelf.due.into())
+        ));
+    }
+    Ok(exit)
+}
+
+fn overdue(shelf: &Shelf, listing: &Listing, now: Timestamp) -> Vec<json::ShelfOverdue> {
+    use json::ShelfOverdueKind as Kind;
+    let mut all = Vec::new();
+    let older = |at: Timestamp, days: i64| now.as_second() - at.as_second() > days * DAY;
+    for card in listing.by_card().into_keys() {
+        let text = match listing.newest(card) {
+            None => format!("{card} has no sound image."),
+            Some(newest) if older(newest.made_at, shelf.due.into()) => {
+                format!("{card} was saved {}.", ago(newest.made_at, now))
+            }
+            Some(_) => continue,
+        };
+        let card = Some(card.to_owned());
+        all.push(json::ShelfOverdue { what: Kind::Image, card, image: None, text });
+    }
+    for one in &listing.images {
+        let name = quoted(one.path.file_name().unwrap_or_default().as_ref());
+        let (what, text) = match one.remarks.checked {
+            _ if !one.remarks.is_sound() => (Kind::Damaged, format!("{name} is damaged.")),
+            // One that is new was read back when it was made, or shares what was.
+            None if older(one.made_at, CHECK) => {
+                (Kind::Check, format!("{name} was never checked."))
+            }
+            Some(at) if older(at, CHECK) => {
+                (Kind::Check, format!("{name} was checked {}.", ago(at, now)))
+            }
+            _ => continue,
+        };
+        let (card, image) = (Some(one.card.clone()), Some(json::path(&one.path)));
+        all.push(json::ShelfOverdue { what, card, image, text });
+    }
+    for one in &listing.strangers {
+        let text = format!("{} cannot be read as an image: {}.", quoted(&one.path), one.why);
+        let image = Some(json::path(&one.path));
+        all.push(json::ShelfOverdue { what: Kind::Unreadable, card: None, image, text });
+    }
+    all
+}

@@ -1,0 +1,201 @@
+//! `imbrik shelf list`: what stands on a shelf.
+
+use super::open;
+use crate::{
+    args::ShelfOnlyArgs,
+    exit::Exit,
+    failure::{Explain, Outcome},
+    render::{Tone, count, json, layout, quoted, size, table, time},
+    session::Session,
+};
+use imbrik_core::{
+    image::OutputDisk,
+    shelf::{Fate, Listing, Shelf, Shelved},
+    units::ByteLen,
+};
+use jiff::{Timestamp, tz::TimeZone};
+use std::io;
+
+const DAY: f64 = 24.0 * 60.0 * 60.0;
+
+pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
+    let shelf = open(session, args.folder.as_deref())?;
+    let listing = shelf.list().state("The shelf was only read.")?;
+    let now = Timestamp::now();
+    let fates = shelf.fates(&listing, now, &TimeZone::system());
+    let free = OutputDisk::of(shelf.folder()).ok().map(|disk| disk.free);
+    let full = free.and_then(|free| full_in(&listing, now, free));
+    let out = &session.out;
+    if out.is_json() {
+        let more = json::ShelfListed {
+            shelf: json::path(shelf.folder()),
+            rules: shelf.rules.to_string(),
+            due_days: shelf.due,
+            images: listing
+                .images
+                .iter()
+                .zip(&fates)
+                .map(|(one, fate)| image(one, *fate))
+                .collect(),
+            strangers: listing
+                .strangers
+                .iter()
+                .map(|one| json::ShelfStranger {
+                    path: json::path(&one.path),
+                    why: one.why.clone(),
+                })
+                .collect(),
+            free_bytes: free.map(ByteLen::get),
+            full_in_days: full,
+        };
+        out.line(&json::object("shelf", "list", more).to_string());
+        return Ok(Exit::Done);
+    }
+    head(session, &shelf, &listing, free, full);
+    let mut fates = fates.into_iter();
+    for (card, images) in listing.by_card() {
+        out.line("");
+        out.line(&out.paint(Tone::Strong, card));
+        if let Some(first) = images.first() {
+            out.line(&format!(
+                "{} card; newest image {}",
+                size::short(first.card_size),
+                ago(first.made_at, now)
+            ));
+        }
+        let mut rows = vec![
+            ["When", "Size", "Alone", "Checked", "Stays", "File, note"].map(str::to_owned).to_vec(),
+        ];
+        for image in images {
+            rows.push(row(image, fates.next().unwrap_or(Fate::Rule)));
+        }
+        let width = layout::width(io::stdout());
+        table::fitted(rows, &[1, 2], width).iter().for_each(|line| out.line(&format!("  {line}")));
+    }
+    for stranger in &listing.strangers {
+        out.warn(&format!("{} is left alone: {}.", quoted(&stranger.path), stranger.why));
+    }
+    Ok(Exit::Done)
+}
+
+fn head(
+    session: &Session,
+    shelf: &Shelf,
+    listing: &Listing,
+    free: Option<ByteLen>,
+    full: Option<f64>,
+) {
+    let out = &session.out;
+    let own: ByteLen = listing.images.iter().map(|image| image.own).sum();
+    let len: ByteLen = listing.images.iter().map(|image| image.len).sum();
+    let cards = listing.by_card().len() as u64;
+    let mut facts = vec![format!(
+        "{} of {}",
+        count(listing.images.len() as u64, "image"),
+        count(cards, "card")
+    )];
+    if !listing.images.is_empty() {
+        facts.push(match own < len {
+            true => format!("{} long in all, {} not shared", size::short(len), size::short(own)),
+            false => size::short(len),
+        });
+    }
+    facts.extend(free.map(|free| format!("{} free", size::short(free))));
+    out.line(&out.paint(Tone::Strong, &quoted(shelf.folder())));
+    out.line(&facts.join(" · "));
+    out.line(&format!("Keeps     {}", shelf.rules));
+    if let Some(days) = full {
+        out.line(&format!("Full      in about {}, at the pace of the last month", roughly(days)));
+    }
+}
+
+/// "3 weeks", "8 months": a number of days that is only likely.
+fn roughly(days: f64) -> String {
+    let whole = |number: f64| number.round().max(1.0) as u64;
+    match days {
+        ..14.0 => count(whole(days), "day"),
+        ..70.0 => count(whole(days / 7.0), "week"),
+        ..700.0 => count(whole(days / 30.4), "month"),
+        _ => "2 years or more".to_owned(),
+    }
+}
+
+/// In how many days the disk is full, when it goes on as in the last month; `None` when there is too little to tell.
+fn full_in(listing: &Listing, now: Timestamp, free: ByteLen) -> Option<f64> {
+    let age = |image: &&Shelved| (now.as_second() - image.made_at.as_second()) as f64 / DAY;
+    let recent: Vec<_> = listing.images.iter().filter(|image| age(image) < 31.0).collect();
+    // The first image of a card has all of it; what comes after that is the pace.
+    let first = |image: &&&Shelved| {
+        let older = listing.images.iter().filter(|one| one.card == image.card);
+        older.map(|one| one.made_at).min() == Some(image.made_at)
+    };
+    let added: ByteLen = recent.iter().filter(|image| !first(image)).map(|image| image.own).sum();
+    let days = recent.iter().map(age).fold(0.0, f64::max);
+    let pace = added.get() as f64 / days;
+    (recent.len() > 2 && days >= 1.0 && pace > 0.0).then(|| free.get() as f64 / pace)
+}
+
+fn row(image: &Shelved, fate: Fate) -> Vec<String> {
+    let checked = match (image.remarks.checked, image.remarks.whole) {
+        (Some(_), Some(false)) => "damaged".to_owned(),
+        (Some(at), _) => at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d").to_string(),
+        (None, _) => "never".to_owned(),
+    };
+    let stays = match fate {
+        Fate::Newest => "newest",
+        Fate::Pinned => "pinned",
+        Fate::LastChecked => "last checked",
+        Fate::Rule => "by rule",
+        Fate::Damaged => "yours to say",
+        Fate::Goes => "no",
+    };
+    let name = image.path.file_name().unwrap_or_default();
+    let mut what = vec![quoted(name.as_ref())];
+    if !image.lacks.is_zero() {
+        what.push(format!("lacks {}", size::short(image.lacks)));
+    }
+    what.extend(image.note.clone());
+    vec![
+        time::moment(image.made_at),
+        size::short(image.len),
+        size::short(image.own),
+        checked,
+        stays.to_owned(),
+        what.join(" · "),
+    ]
+}
+
+/// "12 days ago", "3 h ago".
+pub(super) fn ago(at: Timestamp, now: Timestamp) -> String {
+    let seconds = now.as_second().saturating_sub(at.as_second());
+    match seconds {
+        ..0 => "in the future, by this machine's clock".to_owned(),
+        0..5400 => format!("{} min ago", seconds / 60),
+        5400..172_800 => format!("{} h ago", seconds / 3600),
+        _ => format!("{} days ago", seconds / 86_400),
+    }
+}
+
+pub(super) fn image(image: &Shelved, fate: Fate) -> json::ShelfImage {
+    json::ShelfImage {
+        image: json::path(&image.path),
+        card: image.card.clone(),
+        made_at: image.made_at.to_string(),
+        card_size: image.card_size.get(),
+        image_bytes: image.len.get(),
+        own_bytes: image.own.get(),
+        unreadable_bytes: image.lacks.get(),
+        note: image.note.clone(),
+        pinned: image.remarks.pinned,
+        checked_at: image.remarks.checked.map(|at| at.to_string()),
+        whole: image.remarks.whole,
+        fate: match fate {
+            Fate::Newest => json::ShelfFate::Newest,
+            Fate::Pinned => json::ShelfFate::Pinned,
+            Fate::LastChecked => json::ShelfFate::LastChecked,
+            Fate::Rule => json::ShelfFate::Rule,
+            Fate::Damaged => json::ShelfFate::Damaged,
+            Fate::Goes => json::ShelfFate::Goes,
+        },
+    }
+}

@@ -1,0 +1,153 @@
+//! The objects of `imbrik shelf`.
+
+#[cfg(test)]
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// An image on a shelf.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct ShelfImage {
+    pub(crate) image: String,
+    /// Whose card it is of: the host, or else its label.
+    pub(crate) card: String,
+    pub(crate) made_at: String,
+    pub(crate) card_size: u64,
+    pub(crate) image_bytes: u64,
+    /// What no other file shares with it: so much would be free without it.
+    pub(crate) own_bytes: u64,
+    /// What of the card could not be read.
+    pub(crate) unreadable_bytes: u64,
+    pub(crate) note: Option<String>,
+    pub(crate) pinned: bool,
+    /// When all of it was last read; null when that never was.
+    pub(crate) checked_at: Option<String>,
+    /// What came of that.
+    pub(crate) whole: Option<bool>,
+    /// What the next thinning does to it.
+    pub(crate) fate: ShelfFate,
+}
+
+/// Why an image stays, or that it goes.
+#[derive(Clone, Copy, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) enum ShelfFate {
+    Newest,
+    Pinned,
+    LastChecked,
+    Rule,
+    /// It is damaged, and left to its owner.
+    Damaged,
+    Goes,
+}
+
+/// A file that looks like an image and is not listed.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct ShelfStranger {
+    pub(crate) path: String,
+    pub(crate) why: String,
+}
+
+/// A shelf and all that stands on it.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct ShelfListed {
+    pub(crate) shelf: String,
+    /// Which images stay, in words.
+    pub(crate) rules: String,
+    pub(crate) due_days: u32,
+    pub(crate) images: Vec<ShelfImage>,
+    pub(crate) strangers: Vec<ShelfStranger>,
+    pub(crate) free_bytes: Option<u64>,
+    /// In how many days it is full when it goes on as in the last month; null when that cannot be told.
+    pub(crate) full_in_days: Option<f64>,
+}
+
+/// A shelf that was made, or its rules.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct ShelfRules {
+    pub(crate) shelf: String,
+    pub(crate) rules: String,
+    pub(crate) due_days: u32,
+}
+
+/// Images that go, or went.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct ShelfThinned {
+    pub(crate) shelf: String,
+    pub(crate) removed: Vec<String>,
+    pub(crate) kept: u64,
+    /// What no other file shared with any of them alone; what they share with each other comes on top.
+    pub(crate) own_bytes: u64,
+}
+
+/// Images that were checked.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct ShelfChecked {
+    pub(crate) shelf: String,
+    pub(crate) images: Vec<ShelfCheckedImage>,
+    /// How many others there are.
+    pub(crate) not_checked: u64,
+}
+
+/// What came of one.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct ShelfCheckedImage {
+    pub(crate) image: String,
+    pub(crate) whole: bool,
+    /// What is wrong, when something is.
+    pub(crate) why: Option<String>,
+}
+
+/// What is overdue.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct ShelfDue {
+    pub(crate) shelf: String,
+    pub(crate) overdue: Vec<ShelfOverdue>,
+}
+
+/// Something that is overdue.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct ShelfOverdue {
+    pub(crate) what: ShelfOverdueKind,
+    /// The card, when it is about one.
+    pub(crate) card: Option<String>,
+    /// The image, when it is about one.
+    pub(crate) image: Option<String>,
+    /// A sentence.
+    pub(crate) text: String,
+}
+
+/// What kind of thing it is.
+#[derive(Clone, Copy, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) enum ShelfOverdueKind {
+    /// A card has no image that is new enough.
+    Image,
+    /// An image was not checked for a month.
+    Check,
+    /// An image is damaged.
+    Damaged,
+    /// A file is no image that can be read.
+    Unreadable,
+}
+
+/// An image that was pinned or left to the rules, or the line for a sticker.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct ShelfMarked {
+    pub(crate) image: String,
+    pub(crate) pinned: bool,
+    /// The line.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) label: Option<String>,
+}
