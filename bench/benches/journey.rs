@@ -62,6 +62,7 @@ fn steps(c: &mut Criterion) {
         sums: Vec::new(),
         replace: true,
         check: false,
+        in_pieces: false,
         owner: None,
         damage: OnDamage::Stop, unfinished: OnUnfinished::Remove,
     };

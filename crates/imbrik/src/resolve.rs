@@ -178,11 +178,13 @@ pub(crate) fn is_same_file_as_any(path: &Path, rack: &Rack) -> bool {
     wanted.is_some() && rack.files().iter().any(|file| real(file) == wanted)
 }
 
-/// The image that `name` means on the shelf in `folder`; `None` when it is the name of a file, or nothing that could
-/// be one there.
-pub(crate) fn on_shelf(folder: &Path, name: &Path) -> Outcome<Option<Shelved>> {
-    let text =
-        name.to_str().filter(|text| !text.contains('/') && !text.contains(':') && *text != "-");
+/// The image that `name` means on a shelf: in the folder in front of it, or else in `usual`; `None` when it is the
+/// name of a file, or nothing that could be one there.
+pub(crate) fn on_shelf(usual: Option<&Path>, name: &Path) -> Outcome<Option<Shelved>> {
+    let own = name.parent().filter(|folder| !folder.as_os_str().is_empty());
+    let Some(folder) = own.or(usual) else { return Ok(None) };
+    let text = name.file_name().and_then(|text| text.to_str());
+    let text = text.filter(|text| !text.contains(':') && *text != "-");
     let is_file = || name.exists() || Pack::of_name(name).is_some();
     let Some(text) = text.filter(|_| !is_file() && folder.join(MARK).is_file()) else {
         return Ok(None);

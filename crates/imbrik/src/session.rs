@@ -192,10 +192,9 @@ impl Session {
     }
 
     /// The image called `name`: a file, or else the newest sound image of that card, or the one meant by
-    /// `CARD@DATE` or `CARD@pinned`, on the shelf of the configuration.
+    /// `CARD@DATE` or `CARD@pinned`, on the shelf of the configuration or in the folder in front of it.
     pub(crate) fn image_path<'a>(&self, name: &'a Path) -> Outcome<Cow<'a, Path>> {
-        let Some(shelf) = self.config.images.as_deref() else { return Ok(Cow::Borrowed(name)) };
-        match resolve::on_shelf(shelf, name)? {
+        match resolve::on_shelf(self.config.images.as_deref(), name)? {
             None => Ok(Cow::Borrowed(name)),
             Some(found) => {
                 let title = quoted(&found.path);

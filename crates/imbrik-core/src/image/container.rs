@@ -129,6 +129,11 @@ impl Pack {
         self.is_raw() || self.writing.codec().is_some()
     }
 
+    /// Whether a tile may stand in several frames, with padding between them.
+    pub(crate) fn can_be_in_pieces(self) -> bool {
+        self.writing.padding(8).is_some()
+    }
+
     /// Whether frames of an image of a card of one size can stand in one of another size.
     pub(crate) fn frames_fit_any_card(self) -> bool {
         !self.writing.frames_tell_the_card()

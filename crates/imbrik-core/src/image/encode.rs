@@ -76,6 +76,8 @@ pub enum Encoded {
     },
     /// The tile as it stands in the file of another image.
     Standing(Standing),
+    /// The tile in pieces, in order.
+    Several(Vec<Encoded>),
     /// The tile as it is.
     Plain(Buffer),
     /// So many zeros.
@@ -89,6 +91,17 @@ pub struct Encoder {
 }
 
 impl Encoder {
+    /// Encodes part of a tile as a frame of its own.
+    ///
+    /// # Errors
+    /// As [`Encoder::encode`]; [`crate::Class::Bug`] for a container without frames.
+    pub fn encode_piece(&mut self, bytes: &[u8]) -> Result<Encoded> {
+        let packer = self.packer.as_mut();
+        let packer = packer.ok_or_else(|| Error::bug("a raw image has no pieces"))?;
+        let frame = packer.pack(bytes).map_err(|e| Error::io("compressing", e))?;
+        Ok(Encoded::Packed { frame, content: ByteLen::of(bytes) })
+    }
+
     /// Encodes `tile`.
     ///
     /// # Errors

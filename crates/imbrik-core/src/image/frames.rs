@@ -123,14 +123,31 @@ impl FramedStore {
         Self { inner: Arc::new(inner), last, ahead: OnceLock::new() }
     }
 
-    /// Where in the file the frame stands whose content is exactly `span`; `None` when there is no such
-    /// frame.
-    pub(super) fn place_of(&self, span: Span) -> Option<Span> {
-        let (_, frame) = self.inner.frame_at(span.start())?;
-        let fits = frame.content == span
-            && !frame.packed.is_empty()
-            && self.inner.codec.is_complete(frame.packed);
-        fits.then_some(frame.packed)
+    /// The frames whose content is exactly `span`, where each stands in the file and how much it holds; `None`
+    /// when there are no such frames.
+    pub(super) fn places_of(&self, span: Span) -> Option<Vec<(Span, ByteLen)>> {
+        let (first, _) = self.inner.frame_at(span.start())?;
+        let mut at = span.start();
+        let mut places = Vec::new();
+        for frame in self.inner.frames.list.get(first..)? {
+            if at == span.end() {
+                break;
+            }
+            let fits = frame.content.start() == at
+                && frame.content.end() <= span.end()
+                && !frame.packed.is_empty()
+                && self.inner.codec.is_complete(frame.packed);
+            fits.then_some(())?;
+            places.push((frame.packed, frame.content.len()));
+            at = frame.content.end();
+        }
+        (at == span.end()).then_some(places)
+    }
+
+    /// Whether there is a frame with so much content that is not the last.
+    pub(super) fn has_content_of(&self, len: ByteLen) -> bool {
+        let list = &self.inner.frames.list;
+        list.iter().rev().skip(1).any(|frame| frame.content.len() == len)
     }
 
     /// A small read is in frame `index`: where it goes on from the one before, the next is wanted soon.

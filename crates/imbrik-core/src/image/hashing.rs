@@ -40,6 +40,8 @@ impl Hashing {
                     Encoded::Packed { frame, .. } => sums.update(&frame),
                     Encoded::PackedZeros { frame } => sums.update(&frame),
                     Encoded::Standing(standing) => standing.read(|bytes| sums.update(bytes))?,
+                    // Whoever writes them hands them over one by one.
+                    Encoded::Several(_) => return Err(Error::bug("pieces came in one")),
                     Encoded::Plain(tile) => sums.update(&tile),
                     Encoded::Zeros(len) => sums.update_zeros(len),
                 }

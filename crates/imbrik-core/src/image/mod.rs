@@ -35,6 +35,6 @@ pub(crate) use proved::Proved;
 pub use room::{Limit, OutputDisk, shares_blocks};
 pub use standing::Standing;
 pub use sums::{Sum, SumFile, SumKind, Sums, pasted, pasted_for};
-pub use tile::{TILE, TileData, TileDigest, tile_count, tile_span};
+pub use tile::{PIECE, TILE, TileData, TileDigest, tile_count, tile_span};
 pub use unfinished::Unfinished;
 pub use writer::{ImageWriter, Output, Written, publish_beside};

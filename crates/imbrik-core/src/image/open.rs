@@ -8,7 +8,7 @@ use super::{
     spool::{temporary, unpacked},
     standing::Standing,
     stranger,
-    tile::TILE,
+    tile::{PIECE, TILE},
 };
 use crate::image::ImageFinding;
 use imbrik_store::{
@@ -210,18 +210,27 @@ impl Image {
         &self.file
     }
 
-    /// The frame, member or stream that holds exactly the bytes of `span`, or these bytes of a raw image, where
-    /// they stand in the file; `None` when there is no such thing.
+    /// The frames, members or streams that together hold exactly the bytes of `span`, or these bytes of a raw
+    /// image, where they stand in the file; `None` when there is no such thing.
     #[must_use]
-    pub fn standing(&self, span: Span) -> Option<Standing> {
-        let packed = match &self.framed {
-            Some(framed) => framed.place_of(span),
-            None => self.container.is_raw().then_some(span),
+    pub fn standing(&self, span: Span) -> Option<Vec<Standing>> {
+        let places = match &self.framed {
+            Some(framed) => framed.places_of(span)?,
+            None => vec![self.container.is_raw().then_some((span, span.len()))?],
         };
         let whole = Span::whole(self.file.size());
-        let packed = packed.filter(|packed| packed.intersect(whole) == Some(*packed))?;
-        let (file, disk) = (Arc::clone(&self.file), self.disk.clone());
-        Some(Standing { file, disk, packed, content: span.len() })
+        let standing = |(packed, content): (Span, ByteLen)| {
+            let is_there = packed.intersect(whole) == Some(packed);
+            let (file, disk) = (Arc::clone(&self.file), self.disk.clone());
+            is_there.then_some(Standing { file, disk, packed, content })
+        };
+        places.into_iter().map(standing).collect()
+    }
+
+    /// Whether its tiles are packed in pieces.
+    #[must_use]
+    pub fn is_in_pieces(&self) -> bool {
+        self.framed.as_ref().is_some_and(|framed| framed.has_content_of(PIECE))
     }
 
     /// The card's bytes.

@@ -9,6 +9,10 @@ use imbrik_store::{
 /// Bytes a tile: 4 MiB. Only the last one of a card is shorter.
 pub const TILE: ByteLen = ByteLen::mib(4);
 
+/// How much of a tile stands in a frame of its own where images are kept over time: 256 KiB. What changes is
+/// packed anew in such pieces, and all others have their blocks on the disk in common.
+pub const PIECE: ByteLen = ByteLen::kib(256);
+
 /// What a tile's content is known by: its BLAKE3 hash, or that it is all zeros.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum TileDigest {

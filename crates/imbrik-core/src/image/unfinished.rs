@@ -18,6 +18,7 @@ use imbrik_store::{
     units::{ByteLen, ByteOffset, Span, joined},
 };
 use std::{
+    cmp::Ordering,
     fs::{File, OpenOptions},
     io::Write,
     path::Path,
@@ -137,24 +138,31 @@ fn whole_frames(file: &dyn ReadAt, pack: Pack, size: ByteLen) -> Result<(Vec<Fra
     let (mut lens, mut frames) = (Vec::new(), Frames::default());
     let mut at = ByteOffset::ZERO;
     let mut index = 0u64;
+    // Those of a tile that is not whole yet.
+    let mut pending: Vec<(FrameLens, Span)> = Vec::new();
     while let Some(tile) = tile_span(index, size) {
         let Some(frame) = pack.writing().frame_at(file, at) else { break };
         let end = at.saturating_add(ByteLen::new(frame.packed.into()));
-        if frame.content == 0 {
-            // Padding.
-            lens.push(frame);
-            at = end;
-            continue;
+        if end.get() > file.size().get() {
+            break;
+        }
+        pending.push((frame, Span::between(at, end)));
+        at = end;
+        let lens_of = |(frame, _): &(FrameLens, Span)| ByteLen::new(frame.content.into());
+        match pending.iter().map(lens_of).sum::<ByteLen>().cmp(&tile.len()) {
+            Ordering::Less => continue,
+            Ordering::Greater => break,
+            Ordering::Equal => {}
         }
         index = index.saturating_add(1);
-        if ByteLen::new(frame.content.into()) != tile.len() || end.get() > file.size().get() {
-            break;
+        for (frame, place) in pending.drain(..) {
+            // Padding has no content.
+            if frame.content > 0 && frames.push(place, ByteLen::new(frame.content.into())).is_err()
+            {
+                return Ok((lens, frames));
+            }
+            lens.push(frame);
         }
-        if frames.push(Span::between(at, end), tile.len()).is_err() {
-            break;
-        }
-        lens.push(frame);
-        at = end;
     }
     Ok((lens, frames))
 }

@@ -10,7 +10,7 @@ use super::{
     part_file::{Owner, PartFile},
     standing::{BLOCK, Standing},
     sums::{Sum, SumFile, SumKind, Sums},
-    tile::TILE,
+    tile::{PIECE, TILE},
     unfinished::{Notes, Unfinished},
 };
 use imbrik_store::{
@@ -42,9 +42,11 @@ pub enum Output<'a> {
     Pipe(Box<dyn Write>),
 }
 
-/// A frame from this length on begins at a multiple of a block where the format allows that, so that other
-/// files can share its blocks; what that costs is less than a hundredth.
+/// A frame of a whole tile from this length on begins at a multiple of a block where the format allows that, so
+/// that other files can share its blocks; what that costs is less than a hundredth.
 const ALIGNED: ByteLen = ByteLen::kib(256);
+/// The same for a piece of a tile: that is a few hundredths at most.
+const ALIGNED_PIECE: ByteLen = ByteLen::kib(64);
 
 /// How much is written until the system is asked to bring it to the medium, in bytes.
 const AHEAD: u64 = 64 << 20;
@@ -135,10 +137,11 @@ impl ImageWriter {
         owner: Option<Owner>,
     ) -> Result<Self> {
         let Unfinished { part, mut frames, .. } = unfinished;
-        let mut wanted = tiles;
+        let wanted = TILE.times(tiles.fitting::<u64>()?)?;
+        let mut kept = ByteLen::ZERO;
         frames.retain(|frame| {
-            let is_wanted = wanted > 0;
-            wanted = wanted.saturating_sub(usize::from(frame.content > 0));
+            let is_wanted = kept < wanted;
+            kept = kept.saturating_add(ByteLen::new(frame.content.into()));
             is_wanted
         });
         let packed = frames.iter().map(|frame| ByteLen::new(frame.packed.into())).sum();
@@ -181,10 +184,14 @@ impl ImageWriter {
     /// # Errors
     /// When it cannot be written: [`crate::Class::NoRoom`] when the disk is full.
     pub fn append(&mut self, tile: Encoded) -> Result<()> {
+        if let Encoded::Several(pieces) = tile {
+            return pieces.into_iter().try_for_each(|piece| self.append(piece));
+        }
         match &tile {
             Encoded::Packed { frame, content } => self.append_frame(frame, *content)?,
             Encoded::PackedZeros { frame } => self.append_frame(frame, TILE)?,
             Encoded::Standing(standing) => self.append_standing(standing)?,
+            Encoded::Several(_) => {}
             Encoded::Plain(tile) => self.append_plain(tile)?,
             Encoded::Zeros(len) => self.append_zeros(*len)?,
         }
@@ -221,7 +228,8 @@ impl ImageWriter {
                 content: u32::try_from(content).map_err(too_long)?,
             })
         };
-        if packed >= ALIGNED
+        let long = if content <= PIECE { ALIGNED_PIECE } else { ALIGNED };
+        if packed >= long
             && let over @ 1.. = self.len.get() % BLOCK
         {
             // A header has room in it in any case.

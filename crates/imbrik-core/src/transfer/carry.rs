@@ -8,8 +8,8 @@ use super::{
 };
 use crate::{
     image::{
-        Encoded, Encoding, Image, ImageWriter, Manifest, Output, Pack, Standing, TILE, TileData,
-        TileDigest, tile_span,
+        Encoded, Encoder, Encoding, Image, ImageWriter, Manifest, Output, PIECE, Pack, TILE,
+        TileData, TileDigest, tile_span,
     },
     layout::{Lost, View, lost_in},
 };
@@ -30,6 +30,8 @@ struct ToImage<'a> {
     writer: ImageWriter,
     /// The image whose frames are taken over, where there is one.
     frames: Option<Arc<Frames<'a>>>,
+    /// Whether tiles are packed in pieces.
+    in_pieces: bool,
     taken_over: TakenOver,
 }
 
@@ -77,26 +79,39 @@ impl<'a> Frames<'a> {
     }
 
     /// The tile `index` as the image has it, unread, when nothing of it is in `changed`.
-    fn unread(&self, index: u64, span: Span) -> Option<(TileDigest, Standing)> {
+    fn unread(&self, index: u64, span: Span) -> Option<(TileDigest, Encoded)> {
         let size = self.image.content().size();
         if touches(self.changed, span) || tile_span(index, size) != Some(span) {
             return None;
         }
         let digest = self.digests.get(usize::try_from(index).ok()?)?;
         (*digest != TileDigest::Zero).then_some(())?;
-        Some((*digest, self.image.standing(span)?))
+        Some((*digest, self.standing(span)?))
+    }
+
+    /// What holds exactly `span` of the card, where the image has it.
+    fn standing(&self, span: Span) -> Option<Encoded> {
+        let pieces = self.image.standing(span)?.into_iter().map(Encoded::Standing);
+        Some(Encoded::Several(pieces.collect()))
+    }
+
+    /// A piece of a tile that was read, as it stands in the image, once it is found to be the same there.
+    fn piece(&self, span: Span, bytes: &[u8]) -> Option<Encoded> {
+        let standing = self.standing(span)?;
+        let there = read_vec(&**self.content, span.start(), bytes.len());
+        there.is_ok_and(|there| there == bytes).then_some(standing)
     }
 
     /// What the image has of the content of a tile that was read, wherever that stood, once it is decoded
     /// and found to be the same.
-    fn like(&self, tile: &Tile, bytes: &[u8]) -> Result<Option<Standing>> {
+    fn like(&self, tile: &Tile, bytes: &[u8]) -> Result<Option<Encoded>> {
         if self.image.container().is_raw() {
             // Holes are as good.
             return Ok(None);
         }
         if !touches(self.changed, tile.span) && self.digests.is_empty() {
             // It was this very frame that was read.
-            return Ok(self.image.standing(tile.span));
+            return Ok(self.standing(tile.span));
         }
         let TileDigest::Hash(hash) = &tile.digest else { return Ok(None) };
         let size = self.image.content().size();
@@ -105,9 +120,9 @@ impl<'a> Frames<'a> {
             return Ok(None);
         };
         if span == tile.span && !touches(self.changed, span) {
-            return Ok(self.image.standing(span));
+            return Ok(self.standing(span));
         }
-        let Some(standing) = self.image.standing(span) else { return Ok(None) };
+        let Some(standing) = self.standing(span) else { return Ok(None) };
         let there = read_vec(&**self.content, span.start(), bytes.len());
         Ok(there.is_ok_and(|there| there == bytes).then_some(standing))
     }
@@ -119,18 +134,22 @@ impl<'a> Sink for ToImage<'a> {
 
     fn worker(&self) -> Result<Self::Worker> {
         let mut encoder = self.encoding.encoder()?;
-        let frames = self.frames.clone();
+        let (frames, in_pieces) = (self.frames.clone(), self.in_pieces);
         Ok(Box::new(move |tile| {
             let standing = match (&tile.data, &frames) {
                 (TileData::Bytes(bytes), Some(frames)) => frames.like(&tile, bytes)?,
                 _ => None,
             };
-            Ok(match standing {
-                Some(standing) => {
-                    Piece { encoded: Encoded::Standing(standing), taken: Some(WasRead::Yes) }
+            if let Some(encoded) = standing {
+                return Ok(Piece { encoded, taken: Some(WasRead::Yes) });
+            }
+            let encoded = match tile.data {
+                TileData::Bytes(bytes) if in_pieces => {
+                    Encoded::Several(pieces(tile.span, &bytes, frames.as_deref(), &mut encoder)?)
                 }
-                None => Piece { encoded: encoder.encode(tile.data)?, taken: None },
-            })
+                data => encoder.encode(data)?,
+            };
+            Ok(Piece { encoded, taken: None })
         }))
     }
 
@@ -150,6 +169,26 @@ impl<'a> Sink for ToImage<'a> {
     fn weight(&self, span: Span) -> ByteLen {
         weight(self.view, self.pack, span)
     }
+}
+
+/// A tile that was read in pieces of [`PIECE`]: each as the image has it, or packed.
+fn pieces(
+    tile: Span,
+    bytes: &[u8],
+    frames: Option<&Frames<'_>>,
+    encoder: &mut Encoder,
+) -> Result<Vec<Encoded>> {
+    let mut at = tile.start();
+    let each = bytes.chunks(PIECE.to_usize().unwrap_or(usize::MAX));
+    each.map(|bytes| {
+        let span = Span::between(at, at.saturating_add(ByteLen::of(bytes)));
+        at = span.end();
+        match frames.and_then(|frames| frames.piece(span, bytes)) {
+            Some(standing) => Ok(standing),
+            None => encoder.encode_piece(bytes),
+        }
+    })
+    .collect()
 }
 
 /// How much work `span` of a view is: what is read of it; of a raw file, every byte is hashed.
@@ -243,11 +282,13 @@ pub(super) fn carry(
     };
     let unread = frames.clone().filter(|_| before.as_ref().is_some_and(|before| !before.reads_all));
     let known = |index, span| {
-        let (digest, standing) = unread.as_ref()?.unread(index, span)?;
-        Some((digest, Piece { encoded: Encoded::Standing(standing), taken: Some(WasRead::No) }))
+        let (digest, encoded) = unread.as_ref()?.unread(index, span)?;
+        Some((digest, Piece { encoded, taken: Some(WasRead::No) }))
     };
     let taken_over = TakenOver::default();
-    let mut sink = ToImage { view, pack: options.pack, encoding, writer, frames, taken_over };
+    let in_pieces = options.in_pieces && options.pack.can_be_in_pieces();
+    let pack = options.pack;
+    let mut sink = ToImage { view, pack, encoding, writer, frames, in_pieces, taken_over };
     let travelled = match run_knowing(journey, &mut sink, &known) {
         Ok(travelled) => travelled,
         Err(error) => {

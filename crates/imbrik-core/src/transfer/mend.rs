@@ -243,6 +243,7 @@ mod tests {
             sums: Vec::new(),
             replace: false,
             check: false,
+            in_pieces: false,
             owner: None,
             damage: OnDamage::TryFor(Duration::from_secs(60)),
             unfinished: OnUnfinished::Remove,

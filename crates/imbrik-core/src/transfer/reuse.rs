@@ -34,6 +34,8 @@ pub struct Reuse {
     /// is in use in neither. In order and joined.
     /// To be emptied for one that has other places.
     pub same: Vec<Span>,
+    /// How much besides was read of both and is the same.
+    pub compared: ByteLen,
     /// How many files were judged to be as they were.
     pub files: u64,
     /// Why a partition is read afresh, a sentence each.
@@ -93,8 +95,10 @@ impl Reuse {
         // What the image lacks it does not have.
         let known = without(&known, &joined(manifest.unreadable_spans()));
         let (now, end) = (Use::of(occupancy), Span::whole(end));
-        let known = with_the_same(&known, &common(&now.copied, &[end]), card, &proved, cancel)?;
+        let judged = known;
+        let known = with_the_same(&judged, &common(&now.copied, &[end]), card, &proved, cancel)?;
         let known = without(&known, &joined(manifest.unreadable_spans()));
+        this.compared = without(&known, &judged).iter().map(|span| span.len()).sum();
         this.same = common(&known, &now.copied);
         if !manifest.exact
             && let Ok(before) = Occupancy::of(&proved, &earlier)
@@ -112,7 +116,7 @@ impl Reuse {
         let from_image = joined(from_image);
         let (image, card) = (proved, Arc::clone(card));
         this.source = Arc::new(Preferring { image, card, known: from_image });
-        this.known = known;
+        this.known = judged;
         Ok(this)
     }
 
@@ -125,7 +129,8 @@ impl Reuse {
         let earlier: Arc<dyn ReadAt> = Arc::new(Cached::new(earlier, MOST_KEPT, Keep::First));
         let source = Arc::clone(card);
         let (known, same, read_afresh) = (Vec::new(), Vec::new(), Vec::new());
-        Ok(Self { image, source, earlier, known, same, files: 0, read_afresh })
+        let (files, compared) = (0, ByteLen::ZERO);
+        Ok(Self { image, source, earlier, known, same, compared, files, read_afresh })
     }
 }
 

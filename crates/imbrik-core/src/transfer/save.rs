@@ -302,7 +302,7 @@ mod tests {
             let survey = Survey::of(&view).unwrap();
             let manifest = Manifest::new(&survey, "a test", Timestamp::UNIX_EPOCH);
             let options = SaveOptions {
-                pack, level, sums: Vec::new(), replace: false, check: false, owner: None,
+                pack, level, sums: Vec::new(), replace: false, check: false, in_pieces: false, owner: None,
                 damage: OnDamage::Stop, unfinished: OnUnfinished::Remove,
             };
             let cancel = Cancel::new();

@@ -14,6 +14,9 @@ pub struct SaveOptions {
     pub pack: Pack,
     /// The level, among [`Pack::levels`].
     pub level: i32,
+    /// Whether tiles are packed in pieces of [`crate::image::PIECE`], where the container can do that: for images
+    /// that others are made of.
+    pub in_pieces: bool,
     /// The checksum files to put beside the image.
     pub sums: Vec<SumKind>,
     /// Whether an image of that name may be replaced.

@@ -29,6 +29,7 @@ fn options(pack: Pack) -> SaveOptions {
         sums,
         replace: true,
         check: true,
+        in_pieces: false,
         owner: None,
         damage,
         unfinished: OnUnfinished::Remove,
@@ -141,12 +142,12 @@ fn frames_are_taken_over_byte_for_byte_where_they_fit() {
         saved(&store, &from, pack);
         let image = Image::open(&from, None).unwrap();
         let span = tile_span(1, ByteLen::new(14_000_000)).unwrap();
-        let frame = image.standing(span).unwrap().bytes().unwrap();
+        let frame = image.standing(span).unwrap()[0].bytes().unwrap();
         assert_eq!(repacked(&image, &to, pack, true).unwrap().taken_over.tiles(), 2);
         assert_eq!(repacked(&image, &to, pack, false).unwrap().taken_over.tiles(), 0);
         let again = Image::open(&to, None).unwrap();
         assert_eq!(
-            again.standing(span).unwrap().bytes().unwrap(),
+            again.standing(span).unwrap()[0].bytes().unwrap(),
             frame,
             "the codec is deterministic"
         );
@@ -275,7 +276,7 @@ fn an_image_cut_at_a_frame_is_noticed_without_its_side_file() {
     saved(&store, &path, Pack::of_name(Path::new("x.gz")).unwrap());
     fs::remove_file(manifest_path(&path)).unwrap();
     let image = Image::open(&path, None).unwrap();
-    let first = image.standing(tile_span(0, store.size()).unwrap()).unwrap().bytes().unwrap();
+    let first = image.standing(tile_span(0, store.size()).unwrap()).unwrap()[0].bytes().unwrap();
     drop(image);
     let whole = fs::read(&path).unwrap();
     fs::write(&path, &whole[..first.len()]).unwrap();

@@ -40,6 +40,7 @@ fn saved(at: &Path, pack: Pack) -> Vec<u8> {
         sums: Vec::new(),
         replace: true,
         check: true,
+        in_pieces: false,
         owner: None,
         damage: OnDamage::default(),
         unfinished: OnUnfinished::Remove,

@@ -61,6 +61,7 @@ fn saved(rack: &Rack, dir: &Path, content: ImageContent) -> Image {
         sums: Vec::new(),
         replace: true,
         check: true,
+        in_pieces: false,
         owner: None,
         damage: OnDamage::default(),
         unfinished: OnUnfinished::Remove,

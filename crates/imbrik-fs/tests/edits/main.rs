@@ -5,6 +5,7 @@ mod cuts;
 mod random;
 #[path = "../support/mod.rs"]
 mod support;
+mod unchanged;
 
 use imbrik_fs::{
     DerivedVolume, EditOptions, FileEdit, FileMeta, FileTime, OpenVolume, ReshapeOptions,

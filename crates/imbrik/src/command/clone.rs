@@ -166,6 +166,7 @@ fn temporary_image(
         level: Pack::usual().usual_level(),
         sums: Vec::new(),
         replace: false,
+        in_pieces: false,
         check: !writing.args.no_check,
         owner: None,
         damage: writing.args.damage,

@@ -94,7 +94,7 @@ const CARDS: [(&str, &[u8]); 3] = [
 /// made anew.
 const MARK: &str = ".imbrik-demo";
 /// The folders that it fills.
-const FOLDERS: [&str; 3] = ["rack", "worn", "images"];
+const FOLDERS: [&str; 4] = ["rack", "worn", "images", "shelf"];
 
 pub(crate) fn run(args: &DemoArgs, is_json: bool, environment: &Environment) -> Outcome<Exit> {
     if is_json {
@@ -115,6 +115,7 @@ pub(crate) fn run(args: &DemoArgs, is_json: bool, environment: &Environment) -> 
     let image = new_image(&others).map_err(failed)?;
     let fitted = image.replace(".img.zst", "-fitted.img.zst");
     steps(&image, &fitted).iter().try_for_each(show)?;
+    nights().iter().try_for_each(show)?;
     note_what_was_made(Path::new("."), &others).map_err(failed)?;
     out.line("");
     out.line(&format!(
@@ -140,7 +141,7 @@ impl<'a> Step<'a> {
     fn show(&self, out: &Out, environment: &Environment) -> Outcome<()> {
         out.line("");
         out.line(&out.paint(Tone::Strong, &format!("# {}", self.comment)));
-        out.line(&out.paint(Tone::Strong, &format!("$ imbrik {}", self.words.join(" "))));
+        out.line(&out.paint(Tone::Strong, &format!("$ imbrik {}", typed_as(&self.words))));
         let typed = std::iter::once("imbrik").chain(self.words.iter().copied());
         match run_command(typed.map(OsString::from).collect(), environment.clone()) {
             exit if exit == self.expected => Ok(()),
@@ -154,6 +155,15 @@ impl<'a> Step<'a> {
             )),
         }
     }
+}
+
+/// Words as a shell takes them.
+fn typed_as(words: &[&str]) -> String {
+    let quoted = words.iter().map(|word| match word.contains(' ') {
+        true => format!("'{word}'"),
+        false => (*word).to_owned(),
+    });
+    quoted.collect::<Vec<_>>().join(" ")
 }
 
 fn first_steps() -> [Step<'static>; 3] {
@@ -220,6 +230,35 @@ fn steps<'a>(image: &'a str, fitted: &'a str) -> Vec<Step<'a>> {
         Step::new(
             "Another reader reads it better: what was lacking is put in.",
             vec!["mend", "images/worn.img.zst", "rack:other", "--rack", "worn"],
+        ),
+    ]
+}
+
+/// Three nights of hive 7 on a shelf.
+fn nights() -> Vec<Step<'static>> {
+    let again = vec!["shelf", "add", "shelf", "rack:a"];
+    vec![
+        Step::new("Images over time: a folder becomes a shelf.", vec!["shelf", "make", "shelf"]),
+        Step::new(
+            "The first night.",
+            vec!["shelf", "add", "shelf", "rack:a", "--note", "the good evening"],
+        ),
+        Step::new(
+            "Something changes on the card.",
+            vec!["files", "put", "rack:a", CALIBRATION, "2:/home/keeper/hive", "--yes"],
+        ),
+        Step::new("The second night costs what changed.", again.clone()),
+        Step::new(
+            "The next day.",
+            vec!["files", "folder", "rack:a", "2:/home/keeper/hive/brood", "--yes"],
+        ),
+        Step::new("The third night.", again),
+        Step::new("Only two shall stay.", vec!["shelf", "keep", "shelf", "2 newest"]),
+        Step::new("What no rule keeps goes.", vec!["shelf", "thin", "shelf", "--yes"]),
+        Step::new("What is there now?", vec!["shelf", "list", "shelf"]),
+        Step::new(
+            "The newest one onto a card, by the name of the hive.",
+            vec!["restore", "shelf/hive-07", "rack:e", "--yes"],
         ),
     ]
 }

@@ -24,6 +24,7 @@ mod resume;
 mod reuse;
 mod save;
 mod screen;
+mod shelf;
 mod show;
 mod terminal;
 mod usage;

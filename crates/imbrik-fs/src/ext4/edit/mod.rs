@@ -28,8 +28,10 @@ use crate::{
     files::FileTime,
 };
 use imbrik_store::{
-    Edited, ReadAt,
+    Edited, ReadAt, bytes,
     error::{Error, Result},
+    read_vec,
+    units::ByteOffset,
 };
 pub(super) use inline::with_a_map;
 pub(super) use open::{OpenInode, joined};
@@ -63,6 +65,18 @@ pub(crate) fn edit(
         })?;
     }
     editor.finish()
+}
+
+/// Has the superblock say that the volume was written to `now`, in seconds since 1970, whatever it said before, as a
+/// system does: whoever compares it with an earlier state goes by that.
+fn written_at(draft: &mut Edited, superblock: &Superblock, now: u64) -> Result<()> {
+    let at = ByteOffset::new(Superblock::OFFSET);
+    let mut raw = read_vec(&*draft, at, Superblock::LEN)?;
+    let high = u8::try_from(now >> 32).unwrap_or(u8::MAX);
+    let _ = bytes::put(&mut raw, 0x30, low_u32(now).to_le_bytes());
+    let _ = bytes::put(&mut raw, 0x274, [high]);
+    superblock.seal(&mut raw);
+    draft.put(at, &raw)
 }
 
 /// A volume whose inodes are changed.
@@ -120,7 +134,9 @@ impl<'a> Editor<'a> {
             self.close(open)?;
         }
         self.space.clear_freed(&mut contents)?;
-        let draft = self.finish_metadata()?;
+        let (superblock, now) = (self.superblock(), self.now.seconds.unsigned_abs());
+        let mut draft = self.finish_metadata()?;
+        written_at(&mut draft, superblock, now)?;
         Ok(EditedVolume::of(draft, &contents))
     }
 

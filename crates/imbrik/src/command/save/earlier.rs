@@ -52,7 +52,6 @@ impl OnShelf {
 /// An earlier image of the card, and what of the card it has.
 pub(super) struct Earlier {
     pub(super) reuse: Reuse,
-    is_judged: bool,
 }
 
 impl Earlier {
@@ -89,7 +88,7 @@ impl Earlier {
             // What is fitted stands elsewhere.
             reuse.same.clear();
         }
-        Ok(Self { reuse, is_judged })
+        Ok(Self { reuse })
     }
 
     /// Says beforehand what is copied on the disk, and whether that may get tight.
@@ -109,9 +108,8 @@ impl Earlier {
             true => new,
             false => {
                 session.out.note(&format!(
-                    "{} shares no blocks with {}: up to {} are copied there.",
+                    "The disk of {} shares no blocks between these files: up to {} are copied on it.",
                     quoted(folder),
-                    quoted(self.reuse.image.path()),
                     size::short(earlier)
                 ));
                 new.saturating_add(earlier)
@@ -137,16 +135,22 @@ impl Earlier {
         let name = quoted(self.reuse.image.path());
         let unread: ByteLen = saved.taken_over.unread.iter().map(|span| span.len()).sum();
         let mut lines = Vec::new();
-        if self.is_judged {
+        if !self.known().is_zero() {
             lines.push(format!(
-                "Reused    {} in {} that are as {name} has them, by their times, sizes and places",
+                "Reused    {}, {} among them, as {name} has them, by their times, sizes and places",
                 size::short(self.known()),
                 count(self.reuse.files, "file")
             ));
         }
+        if !self.reuse.compared.is_zero() {
+            lines.push(format!(
+                "Compared  {} more are the same, read of both",
+                size::short(self.reuse.compared)
+            ));
+        }
         if !unread.is_zero() {
             lines.push(format!(
-                "Kept      {} of the card as packed there, not read again: as sound as they were",
+                "Kept      {} of the card as packed there, unread: as sound as it is there",
                 size::short(unread)
             ));
         }

@@ -57,11 +57,12 @@ pub(super) fn check(session: &Session, shelf: &Shelf, most: usize) -> Outcome<Ex
         out.line(&json::object("shelf", "checked", more).to_string());
     } else {
         let others = match not_checked {
-            0 => "no other is there".to_owned(),
+            0 => "there is no other".to_owned(),
+            1 => "1 other was not looked at".to_owned(),
             others => format!("{others} others were not looked at"),
         };
         out.line(&format!(
-            "{} read and held against their digests; {others}.",
+            "{} read and held against the digests in it; {others}.",
             count(checked.len() as u64, "image")
         ));
         if damaged > 0 {

@@ -63,14 +63,20 @@ pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
                 ago(first.made_at, now)
             ));
         }
-        let mut rows = vec![
-            ["When", "Size", "Alone", "Checked", "Stays", "File, note"].map(str::to_owned).to_vec(),
-        ];
-        for image in images {
+        let mut rows =
+            vec![["Saved", "Alone", "Checked", "Stays", "Image"].map(str::to_owned).to_vec()];
+        for image in &images {
             rows.push(row(image, fates.next().unwrap_or(Fate::Rule)));
         }
-        let width = layout::width(io::stdout());
-        table::fitted(rows, &[1, 2], width).iter().for_each(|line| out.line(&format!("  {line}")));
+        let lines = table::fitted(rows, &[1], layout::width(io::stdout()));
+        let is_table = lines.len() == images.len() + 1;
+        for (index, line) in lines.iter().enumerate() {
+            out.line(line);
+            let image = index.checked_sub(1).and_then(|index| images.get(index));
+            if let Some(note) = image.filter(|_| is_table).and_then(|image| image.note.as_ref()) {
+                out.line(&format!("      {note}"));
+            }
+        }
     }
     for stranger in &listing.strangers {
         out.warn(&format!("{} is left alone: {}.", quoted(&stranger.path), stranger.why));
@@ -144,9 +150,9 @@ fn row(image: &Shelved, fate: Fate) -> Vec<String> {
     let stays = match fate {
         Fate::Newest => "newest",
         Fate::Pinned => "pinned",
-        Fate::LastChecked => "last checked",
-        Fate::Rule => "by rule",
-        Fate::Damaged => "yours to say",
+        Fate::LastChecked => "checked",
+        Fate::Rule => "rule",
+        Fate::Damaged => "damaged",
         Fate::Goes => "no",
     };
     let name = image.path.file_name().unwrap_or_default();
@@ -154,10 +160,8 @@ fn row(image: &Shelved, fate: Fate) -> Vec<String> {
     if !image.lacks.is_zero() {
         what.push(format!("lacks {}", size::short(image.lacks)));
     }
-    what.extend(image.note.clone());
     vec![
         time::moment(image.made_at),
-        size::short(image.len),
         size::short(image.own),
         checked,
         stays.to_owned(),

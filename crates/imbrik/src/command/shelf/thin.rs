@@ -50,13 +50,13 @@ pub(super) fn thin(session: &Session, shelf: &Shelf, plan: bool, yes: bool) -> O
                 size::short(image.own)
             ));
         }
-        out.line(&format!(
-            "{} {}, {} by the rules: {}",
-            count(going.len() as u64, "image"),
-            if going.len() == 1 { "goes" } else { "go" },
-            if kept == 1 { "1 stays".to_owned() } else { format!("{kept} stay") },
-            shelf.rules
-        ));
+        let goes = match going.len() {
+            0 => "No image goes".to_owned(),
+            1 => "1 image goes".to_owned(),
+            many => format!("{many} images go"),
+        };
+        let stay = if kept == 1 { "1 stays".to_owned() } else { format!("{kept} stay") };
+        out.line(&format!("{goes}, {stay} by the rules: {}", shelf.rules));
     }
     if plan || going.is_empty() {
         if out.is_json() {

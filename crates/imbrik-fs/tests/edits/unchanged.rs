@@ -1,0 +1,149 @@
+//! What is said to be unchanged is the same to the byte, whatever was done to the files in between.
+
+use super::{ext, keep, volume};
+use crate::support::{is_root, sh};
+use imbrik_fs::{EditOptions, FileEdit, FileMeta, FileTime, OpenVolume};
+use imbrik_store::{ReadAt, SparseStore, progress::Cancel, read_vec};
+use std::{fs::File, path::Path, sync::Arc, time::SystemTime};
+
+/// The same numbers in every run.
+struct Dice(u64);
+
+impl Dice {
+    fn roll(&mut self, most: u64) -> u64 {
+        self.0 =
+            self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (self.0 >> 33) % most
+    }
+}
+
+fn path(text: &str) -> Vec<Vec<u8>> {
+    text.split('/').map(|name| name.as_bytes().to_vec()).collect()
+}
+
+/// A FAT volume `v` with files that are long enough to be judged.
+fn fat() -> tempfile::TempDir {
+    let dir = tempfile::tempdir().unwrap();
+    File::create(dir.path().join("v")).unwrap().set_len(64 << 20).unwrap();
+    sh(
+        "mkfs.fat -F 16 v; mmd -i v ::etc; \
+         for n in 1 2 3 4 5 6; do head -c 1500000 /dev/urandom > long; touch -d \"2026-0$n-03\" long; \
+         mcopy -m -i v long \"::etc/measurement of the night $n\"; done; \
+         echo x > hostname; mcopy -i v hostname ::etc/hostname",
+        dir.path(),
+    );
+    dir
+}
+
+/// Something that is done to a file that is there, or to a new one.
+fn edit(dice: &mut Dice, names: u64, len: usize) -> FileEdit {
+    let name = format!("etc/measurement of the night {}", dice.roll(names) + 1);
+    let content = |dice: &mut Dice, len: usize| {
+        let byte = dice.roll(255) as u8;
+        Arc::new(SparseStore::of(&vec![byte + 1; len]))
+    };
+    let meta = FileMeta::default();
+    match dice.roll(5) {
+        0 => FileEdit::Remove { path: path(&name) },
+        // In most cases as long as before: only its time tells.
+        1..4 => FileEdit::Put { path: path(&name), content: content(dice, len), meta },
+        _ => {
+            let name = format!("etc/new {}", dice.roll(9));
+            let len = 1 + dice.roll(60_000) as usize;
+            FileEdit::Put { path: path(&name), content: content(dice, len), meta }
+        }
+    }
+}
+
+fn snapshot(dir: &Path) -> OpenVolume {
+    let store: Arc<dyn ReadAt> = Arc::new(SparseStore::of(&std::fs::read(dir.join("v")).unwrap()));
+    OpenVolume::open(store).unwrap().unwrap()
+}
+
+/// Edits volume `v` many times; answers how often something was said to be unchanged, and how often less than
+/// before the edit.
+fn judged(dir: &Path, names: u64, len: usize) -> (u32, u32) {
+    let mut dice = Dice(names);
+    let clock = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap().as_secs();
+    let mut now = i64::try_from(clock).unwrap() + 100;
+    let (mut said, mut fewer) = (0, 0);
+    for step in 0..25 {
+        let before = snapshot(dir);
+        let all = before.unchanged_since(&before, &Cancel::new()).unwrap();
+        // Soon, much later, at once, and by a clock that went back.
+        now += [30, 86_400, 0, 1, -500][usize::try_from(dice.roll(5)).unwrap()];
+        let options = EditOptions {
+            now: FileTime { seconds: now, nanoseconds: 4_000_000 * (step % 7) },
+            keeps_old: false,
+        };
+        for _ in 0..=dice.roll(4) {
+            // One that is gone cannot be removed.
+            if let Ok(edited) = volume(dir).edit(&[edit(&mut dice, names, len)], options) {
+                keep(dir, &edited.volume);
+            }
+        }
+        let after = snapshot(dir);
+        let found = after.unchanged_since(&before, &Cancel::new()).unwrap();
+        for span in &found.spans {
+            let len = span.len().to_usize().unwrap();
+            let read =
+                |volume: &OpenVolume| read_vec(&**volume.store(), span.start(), len).unwrap();
+            assert!(read(&after) == read(&before), "step {step}: {span} is another content");
+        }
+        said += u32::from(found.files > 0);
+        fewer += u32::from(found.files < all.files);
+    }
+    (said, fewer)
+}
+
+/// Would fail where a file is judged by too little: its length alone, a time that was there before, a map whose
+/// blocks are another's by now.
+#[test]
+fn what_is_unchanged_is_the_same_to_the_byte() {
+    if !is_root("what_is_unchanged_is_the_same_to_the_byte") {
+        return;
+    }
+    for options in ["-t ext4", "-t ext4 -b 1024", "-t ext3", "-t ext2", "-t ext4 -I 128 -O ^64bit"]
+    {
+        let dir = ext(options);
+        let (said, fewer) = judged(dir.path(), 400, 2);
+        assert!(said > 10 && fewer > 5, "{options}: {said} times, {fewer} times fewer");
+    }
+    let dir = fat();
+    let (said, fewer) = judged(dir.path(), 6, 1_500_000);
+    assert!(said > 2 && fewer > 5, "FAT: {said} times, {fewer} times fewer");
+}
+
+/// A volume whose clock began anew, that was cut off, or is another one, says nothing.
+#[test]
+fn what_is_doubtful_is_not_said() {
+    if !is_root("what_is_doubtful_is_not_said") {
+        return;
+    }
+    let dir = ext("-t ext4");
+    // Some time after its files were made.
+    sh(
+        "E2FSPROGS_FAKE_TIME=$(date -d '1 hour' +%s) debugfs -w -R 'ssv mnt_count 1' v 2>&1",
+        dir.path(),
+    );
+    let before = snapshot(dir.path());
+    let why = |line: &str| {
+        sh("cp v kept", dir.path());
+        sh(&format!("export E2FSPROGS_FAKE_TIME=$(date -d '2 hours' +%s); {line}"), dir.path());
+        let found = snapshot(dir.path()).unchanged_since(&before, &Cancel::new()).unwrap();
+        sh("mv kept v", dir.path());
+        (found.files, found.why_not.unwrap_or_default())
+    };
+    assert!(why("true").0 > 300);
+    for (line, part) in [
+        ("E2FSPROGS_FAKE_TIME=978300000 debugfs -w -R 'ssv mnt_count 2' v", "clock"),
+        ("debugfs -w -R 'ssv mkfs_time 20010101000000' v", "clock"),
+        ("debugfs -w -R 'feature needs_recovery' v", "orderly"),
+        ("debugfs -w -R 'ssv state 0' v", "orderly"),
+        ("tune2fs -U random v", "another volume"),
+        ("debugfs -w -R 'sif /etc/hostname ctime 20400101000000' v", "later than its clock"),
+    ] {
+        let (files, found) = why(&format!("{line} 2>&1"));
+        assert!(files == 0 && found.contains(part), "{line}: {files} files, {found:?}");
+    }
+}

@@ -1,0 +1,124 @@
+//! A shelf: what is on it, what goes, what is overdue.
+
+use crate::harness::{Bench, flip, tool};
+use std::fs;
+
+/// A shelf with an image for each of `days`, made so many days ago.
+fn shelf(days: &[u64]) -> Bench {
+    let bench = Bench::with_card("");
+    fs::create_dir(bench.path("shelf")).unwrap();
+    bench.good("shelf make shelf").shows("Keeps 3 newest, 1 a day for 1 week");
+    bench.good("save rack:a first.img.zst --no-check");
+    for day in days {
+        // The manifest tells when it was made, wherever its file came from.
+        let now =
+            tool!("date", "-u", "-d", format!("{day} days ago"), "+%Y-%m-%dT%H:%M:%S.000000000Z");
+        let name = format!("shelf/night-{day}.img");
+        bench.good(&format!("repack first.img.zst {name}"));
+        let beside = bench.path(format!("{name}.manifest.json"));
+        let text = fs::read_to_string(&beside).unwrap();
+        let mut manifest: serde_json::Value = serde_json::from_str(&text).unwrap();
+        manifest["made_at"] = now.trim().into();
+        fs::write(beside, manifest.to_string()).unwrap();
+    }
+    bench
+}
+
+/// Would fail where thinning takes what a rule, a pin or a check keeps, leaves what none keeps, or leaves
+/// anything beside an image that went.
+#[test]
+fn a_shelf_thins_out_by_its_rules_and_by_nothing_else() {
+    let bench = shelf(&[0, 1, 2, 3, 40, 41, 400]);
+    bench.good("shelf keep shelf").shows("1 a month");
+    bench.imbrik("shelf keep shelf").expect(0);
+    bench.imbrik("shelf keep shelf nonsense").expect(2).says("is no rule");
+    bench.run(["shelf", "keep", "shelf", "2 newest, all for 30 days"]).expect(0);
+    bench.good("shelf pin shelf/night-400.img").shows("stays whatever the rules say");
+    let run = bench.good("shelf thin shelf --plan").shows("2 images go, 5 stay");
+    run.shows("Goes night-40.img").shows("Goes night-41.img").shows("Nothing was written");
+    bench.imbrik("shelf thin shelf").expect(4).says("add --yes");
+    // One that was checked is the last that was.
+    bench.good("shelf check shelf --oldest 1").shows("Whole night-400.img");
+    let told = bench.good("shelf thin shelf --yes --json").json();
+    assert_eq!(told["removed"].as_array().unwrap().len(), 2, "{told}");
+    let left = bench.list("shelf");
+    let left: Vec<_> = left.iter().map(|name| name.to_str().unwrap()).collect();
+    assert!(!left.iter().any(|name| name.starts_with("night-4") && !name.starts_with("night-400")));
+    assert_eq!(left.iter().filter(|name| name.ends_with(".img")).count(), 5, "{left:?}");
+    let told = bench.good("shelf list shelf --json").json();
+    let fates: Vec<_> = told["images"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["fate"].as_str().unwrap())
+        .collect();
+    assert_eq!(fates, ["newest", "rule", "rule", "rule", "pinned"], "{told}");
+    bench.good("shelf unpin shelf/night-400.img").shows("is left to the rules");
+    bench.good("shelf thin shelf --yes").shows("No image goes");
+}
+
+/// Would fail where damage is not found, is counted as an image, or is forgotten; and where something is overdue
+/// and the exit code says that all is well.
+#[test]
+fn what_is_overdue_or_damaged_is_told() {
+    let bench = shelf(&[9, 50]);
+    let run = bench.imbrik("shelf due shelf").expect(7);
+    run.shows("was saved 9 days ago")
+        .shows("night-50.img is never checked".replace("is never", "was never").as_str());
+    bench.run(["shelf", "keep", "shelf", "--due", "14"]).expect(0).shows("for 14 days");
+    bench.good("shelf check shelf").shows("2 images read and held against");
+    bench.good("shelf due shelf").shows("Nothing is overdue");
+    flip(&bench.path("shelf/night-9.img"), 34816 * 512 + 5000);
+    let run = bench.imbrik("shelf check shelf").expect(3);
+    run.shows("Damaged night-9.img").says("1 is damaged, and counted by no rule");
+    let told = bench.imbrik("shelf due shelf --json").expect(7).json();
+    let what: Vec<_> = told["overdue"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["what"].as_str().unwrap())
+        .collect();
+    // The newest that is left is too old.
+    assert_eq!(what, ["image", "damaged"], "{told}");
+    fs::write(bench.path("shelf/cut.img.zst"), b"\x28\xb5\x2f\xfd cut").unwrap();
+    bench.good("shelf list shelf").says("cut.img.zst is left alone");
+    // A folder without its disk, one that is none, and a mark that makes no sense.
+    fs::create_dir(bench.path("empty")).unwrap();
+    bench.imbrik("shelf add empty rack:a").expect(4).says("its disk is not mounted");
+    assert!(bench.list("empty").is_empty());
+    bench.imbrik("shelf make shelf").expect(4).says("is a shelf already");
+    fs::write(bench.path("empty/shelf.toml"), "keep = 3").unwrap();
+    bench.imbrik("shelf list empty").expect(1).says("shelf.toml");
+}
+
+/// Would fail where a second image costs as much as the first, where a name finds another image than it says, or
+/// where two are at it at once.
+#[test]
+fn images_on_a_shelf_are_made_of_each_other_and_found_by_name() {
+    let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 83886080\n");
+    fs::create_dir(bench.path("shelf")).unwrap();
+    bench.good("shelf make shelf");
+    bench.good("save rack:a shelf --note 1st");
+    let run = bench.good("shelf add shelf rack:a --note 2nd --thin --check 1");
+    run.shows("Reused").shows("No image goes").shows("1 image read and held against");
+    let told = bench.good("save rack:a shelf --note 3rd --json").json();
+    assert!(told["reused"]["tiles_taken_over"].as_u64().unwrap() > 0, "{told}");
+    fs::create_dir_all(bench.path("config/imbrik")).unwrap();
+    let folder = bench.path("shelf");
+    fs::write(bench.path("config/imbrik/config.toml"), format!("images = {folder:?}\n")).unwrap();
+    let name =
+        bench.good("shelf list --json").json()["images"][0]["card"].as_str().unwrap().to_owned();
+    bench.good(&format!("show {name}")).says("saved").shows("3rd");
+    let first =
+        bench.good("shelf list --json").json()["images"][2]["image"].as_str().unwrap().to_owned();
+    bench.good(&format!("shelf pin {first}"));
+    bench.good(&format!("restore {name}@pinned rack:b --yes")).says("saved");
+    let day = tool!("date", "+%Y-%m-%d");
+    bench.good(&format!("check {name}@{}", day.trim()));
+    bench.imbrik(&format!("check {name}@2026-01-01")).expect(2).says("there is no image of");
+    bench.good(&format!("shelf label {name}")).shows(&name);
+    let held = std::fs::File::open(bench.path("shelf")).unwrap();
+    rustix::fs::flock(&held, rustix::fs::FlockOperation::LockExclusive).unwrap();
+    bench.imbrik("save rack:a shelf").expect(4).says("another run is at work on the shelf");
+    bench.imbrik("shelf thin shelf").expect(4).says("another run is at work on the shelf");
+}
