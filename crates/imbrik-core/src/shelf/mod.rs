@@ -8,7 +8,10 @@ mod extents;
 mod remarks;
 mod rules;
 
-use crate::image::{Image, Manifest, Owner, Pack, PartFile, SumKind, manifest_path};
+use crate::{
+    image::{Image, Manifest, Owner, Pack, PartFile, SumKind, manifest_path},
+    layout::Survey,
+};
 use imbrik_store::{
     error::{Class, Error, Result},
     units::ByteLen,
@@ -69,6 +72,8 @@ pub struct Shelved {
     pub note: Option<String>,
     /// Whether some of the card could not be read.
     pub lacks: ByteLen,
+    /// The ids of its table and its volumes.
+    pub ids: Vec<String>,
     /// What is remembered of it.
     pub remarks: Remarks,
 }
@@ -256,6 +261,16 @@ impl Listing {
         images.find(|image| image.remarks.is_sound())
     }
 
+    /// The images of the very card that `survey` tells of, from the newest on: of its name, and with all of its
+    /// ids.
+    #[must_use]
+    pub fn of_card(&self, survey: &Survey) -> Vec<&Shelved> {
+        let manifest = Manifest::new(survey, "", Timestamp::UNIX_EPOCH);
+        let (card, ids) = (card_of(&manifest), ids_of(&manifest));
+        let is_of = |image: &&Shelved| image.card == card && image.ids == ids && !ids.is_empty();
+        self.images.iter().filter(is_of).collect()
+    }
+
     /// Those that were not checked for the longest time, never checked ones first, and among them the oldest.
     #[must_use]
     pub fn longest_unchecked(&self, count: usize) -> Vec<&Shelved> {
@@ -289,13 +304,26 @@ pub fn card_of(manifest: &Manifest) -> String {
     }
 }
 
+/// The ids of a card's table and of its volumes, in order.
+fn ids_of(manifest: &Manifest) -> Vec<String> {
+    let table = manifest.table.iter().map(|table| table.id.clone());
+    let volumes = manifest.partitions.iter().filter_map(|part| part.volume.as_ref());
+    table.chain(volumes.filter_map(|volume| volume.uuid.clone())).collect()
+}
+
 fn shelved(path: &Path) -> Result<Shelved> {
     let image = Image::open(path, None)?;
     let manifest = image.manifest();
     let manifest = manifest.ok_or_else(|| Error::new(Class::Unsupported, "it has no digests"))?;
     let len = image.file().size();
     let file = File::open(path).map_err(|e| Error::io(format!("opening {}", path.display()), e))?;
-    let taken = file.metadata().map_or(len, |meta| ByteLen::new(meta.blocks().saturating_mul(512)));
+    let meta = file.metadata().map_err(|e| Error::io(format!("opening {}", path.display()), e))?;
+    let taken = ByteLen::new(meta.blocks().saturating_mul(512));
+    let mut remarks = Remarks::read(path)?;
+    // What was checked is not what is there, if it was written to since.
+    if remarks.checked.is_some_and(|at| at.as_second() < meta.mtime()) {
+        (remarks.checked, remarks.whole) = (None, None);
+    }
     Ok(Shelved {
         path: path.to_owned(),
         card: card_of(manifest),
@@ -305,6 +333,7 @@ fn shelved(path: &Path) -> Result<Shelved> {
         own: extents::own(&file).unwrap_or(taken),
         note: manifest.note.clone(),
         lacks: manifest.unreadable_spans().iter().map(|span| span.len()).sum(),
-        remarks: Remarks::read(path)?,
+        ids: ids_of(manifest),
+        remarks,
     })
 }

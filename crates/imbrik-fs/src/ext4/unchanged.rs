@@ -7,7 +7,7 @@
 //! - *The system wrote both in order.* What was cut off may have content on the card whose inode is not.
 //! - *Its clock went forward.* Boards without a clock begin anew at the same time: a second change could
 //!   get the time of the first. The times of both superblocks have to be in order, and a file is not
-//!   judged by a time from before the volume was made, or from the last moments before it was looked at.
+//!   judged by a time from long before the volume was made, or from the last moments before it was looked at.
 //!   A folder is not judged when a checker was at work in between.
 //! - *Nobody wrote past the filesystem.* Swap files, and blocks of a boot loader's own variables, are
 //!   written without their inode being told.
@@ -37,6 +37,8 @@ const RESIZE: u32 = 7;
 const MARGIN: i64 = 2;
 /// How far in front of the clock a file may be: clocks are put right by a little.
 const DAY: i64 = 24 * 60 * 60;
+/// How long before a volume was made its files may have been: who makes it of a tree keeps their times.
+const YEAR: i64 = 365 * 24 * 60 * 60;
 /// What boot loaders write in place, without the filesystem: a block of variables of this length.
 const VARIABLES: u64 = 1024;
 /// How long a page of a swap file is, the last bytes of whose first page name it.
@@ -134,7 +136,7 @@ fn judged(store: &Arc<dyn ReadAt>, before: &Arc<dyn ReadAt>, cancel: &Cancel) ->
     let mut look = Look {
         now: &now,
         then: &then,
-        from: clock.made,
+        from: clock.made.saturating_sub(YEAR),
         until: clock_before.written.saturating_sub(MARGIN),
         newest: 0,
         owned: now.metadata()?,

@@ -109,6 +109,10 @@ fn images_on_a_shelf_are_made_of_each_other_and_found_by_name() {
     let name =
         bench.good("shelf list --json").json()["images"][0]["card"].as_str().unwrap().to_owned();
     bench.good(&format!("show {name}")).says("saved").shows("3rd");
+    let shown = bench.good("show rack:a").shows("on the shelf: saved");
+    shown.shows("at most").shows("3 images of it there");
+    let other = bench.good("show rack:b").stdout;
+    assert!(!other.contains("on the shelf"), "{other}");
     let first =
         bench.good("shelf list --json").json()["images"][2]["image"].as_str().unwrap().to_owned();
     bench.good(&format!("shelf pin {first}"));

@@ -1,6 +1,7 @@
 //! `imbrik show`: what is on a card or in an image.
 
 mod private;
+mod shelf;
 
 use crate::{
     args::ShowArgs,
@@ -21,6 +22,7 @@ use imbrik_core::{
     store::{ReadAt, Tally},
     units::{ByteLen, Span},
 };
+use shelf::OnShelf;
 use std::{
     path::Path,
     time::{Duration, Instant},
@@ -51,7 +53,11 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
     });
     let gaps = gaps.collect::<imbrik_core::Result<Vec<_>>>().state(untouched).next(more)?;
     let references = references(&*store, &survey).state(untouched).next(more)?;
-    let found = Found { what: &what, survey, occupancy, gaps, references };
+    let shelf = match what {
+        Opened::Card(..) => OnShelf::of(session, &store, &survey, &occupancy),
+        Opened::Image(_) => None,
+    };
+    let found = Found { what: &what, survey, occupancy, gaps, references, shelf };
     if let (Some(path), Some(format)) = (&args.map, format) {
         let drawn = map::draw(&found.survey, &found.occupancy, &found.map_words(), format);
         let drawn = drawn.map_err(|why| {
@@ -82,6 +88,8 @@ struct Found<'a> {
     /// The gaps, how much of each is in use, and whether all of it was looked at.
     gaps: Vec<(Span, (ByteLen, bool))>,
     references: Vec<Reference>,
+    /// What a shelf has of the card.
+    shelf: Option<OnShelf>,
 }
 
 /// A line of the table.
@@ -126,6 +134,9 @@ impl Found<'_> {
         let out = &session.out;
         out.line(&out.paint(Tone::Strong, &self.title()));
         out.line(&self.subtitle());
+        if let Some(shelf) = &self.shelf {
+            out.line(&shelf.line());
+        }
         if let Opened::Image(image) = self.what
             && let Some(manifest) = image.manifest()
         {
@@ -354,6 +365,7 @@ impl Found<'_> {
             content,
             gaps: gaps.collect(),
             references: references.collect(),
+            shelf: self.shelf.as_ref().map(OnShelf::json),
             used: self.occupancy.used_in(Span::whole(self.survey.size)).get(),
             smallest_card: self.survey.needed().get(),
             smallest_card_for_the_data: self.fitting().last_shrunk().map(ByteLen::get),

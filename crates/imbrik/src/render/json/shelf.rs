@@ -151,3 +151,16 @@ pub(crate) struct ShelfMarked {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) label: Option<String>,
 }
+
+/// What a shelf has of a card.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct ShownOnShelf {
+    /// The newest sound image.
+    pub(crate) newest: String,
+    pub(crate) made_at: String,
+    /// How many there are of this very card.
+    pub(crate) images: u64,
+    /// At most so many bytes in use are otherwise than in the newest; null when only a read of all would tell.
+    pub(crate) changed_at_most: Option<u64>,
+}

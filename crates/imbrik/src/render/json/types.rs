@@ -189,6 +189,8 @@ pub(crate) struct Shown {
     pub(crate) gaps: Vec<Gap>,
     /// What its files name to start from.
     pub(crate) references: Vec<Reference>,
+    /// Of a card that the shelf of the configuration has images of, what that has; otherwise null.
+    pub(crate) shelf: Option<super::ShownOnShelf>,
     /// Bytes in use.
     pub(crate) used: u64,
     /// The smallest card on which all stays where it is.
