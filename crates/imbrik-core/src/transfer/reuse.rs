@@ -43,8 +43,8 @@ pub struct Reuse {
 }
 
 impl Reuse {
-    /// Compares `card`, of which `survey` and `occupancy` tell, with `image`, an earlier one of it. Only
-    /// metadata are read of either.
+    /// Compares `card`, of which `survey` and `occupancy` tell, with `image`, an earlier one of it. Of both are
+    /// read metadata, and what nothing is known of, where that is little.
     ///
     /// # Errors
     /// - When the card cannot be read, or stopping was requested.
@@ -91,13 +91,11 @@ impl Reuse {
             }
         }
         let end = image.content().size().min(card.size());
-        let known = common(&joined(known), &[Span::whole(end)]);
-        // What the image lacks it does not have.
-        let known = without(&known, &joined(manifest.unreadable_spans()));
         let (now, end) = (Use::of(occupancy), Span::whole(end));
-        let judged = known;
-        let known = with_the_same(&judged, &common(&now.copied, &[end]), card, &proved, cancel)?;
-        let known = without(&known, &joined(manifest.unreadable_spans()));
+        // What could not be read when the image was made, it does not have.
+        let had = without(&[end], &joined(manifest.unreadable_spans()));
+        let judged = common(&joined(known), &had);
+        let known = with_the_same(&judged, &common(&now.copied, &had), card, &proved, cancel)?;
         this.compared = without(&known, &judged).iter().map(|span| span.len()).sum();
         this.same = common(&known, &now.copied);
         if !manifest.exact

@@ -31,8 +31,8 @@ pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
     }
     if overdue.is_empty() {
         out.line(&format!(
-            "Nothing is overdue: every card here has an image from the last {}, and every image was checked \
-             within a month.",
+            "Nothing is overdue: every card here has an image from the last {}, and no image went \
+             unchecked for more than a month.",
             days(shelf.due.into())
         ));
     }

@@ -52,7 +52,7 @@ impl OnShelf {
     pub(super) fn line(&self) -> String {
         let name = self.newest.file_name().unwrap_or_default();
         let changed = self.changed.map_or(String::new(), |changed| {
-            format!(", at most {} of it changed since", size::short(changed))
+            format!("; by its files' times, at most {} of it changed since", size::short(changed))
         });
         format!(
             "on the shelf: saved {} as {}{changed}; {} of it there",
