@@ -1,5 +1,6 @@
 //! What can be typed.
 
+mod files;
 mod shelf;
 
 use crate::{complete, exit};
@@ -7,12 +8,16 @@ use clap::{
     ArgAction, Args, Parser, Subcommand, ValueEnum,
     builder::{PossibleValue, PossibleValuesParser, TypedValueParser},
 };
+pub(crate) use files::{
+    CarryArgs, ChangeArgs, DiffArgs, FilesArgs, FilesCommand, FolderArgs, GetArgs, GiveArgs,
+    ListArgs, PutArgs, RemoveArgs, RenameArgs,
+};
 use imbrik_core::{image::Pack, transfer::OnDamage, units::ByteLen};
 pub(crate) use shelf::{
     ShelfAddArgs, ShelfArgs, ShelfCheckArgs, ShelfCommand, ShelfImageArgs, ShelfKeepArgs,
     ShelfMakeArgs, ShelfOnlyArgs, ShelfThinArgs,
 };
-use std::{ffi::OsString, path::PathBuf, str::FromStr, time::Duration};
+use std::{path::PathBuf, str::FromStr, time::Duration};
 
 /// Save, check and restore the cards of single-board computers
 #[derive(Debug, Parser)]
@@ -143,240 +148,6 @@ A path is PART:/PATH: the partition's number or label, then the path in it.")]
     /// Write the manual and the completions into a folder, for a package
     #[command(hide = true)]
     Pages(PagesArgs),
-}
-
-#[derive(Debug, Args)]
-#[command(subcommand_help_heading = "Commands", disable_help_subcommand = true)]
-pub(crate) struct FilesArgs {
-    #[command(subcommand)]
-    pub(crate) what: FilesCommand,
-}
-
-#[derive(Debug, Subcommand)]
-pub(crate) enum FilesCommand {
-    /// List what is in folders
-    #[command(after_help = "Examples:
-  imbrik files list /dev/sdb
-  imbrik files list hive-07.img.zst '2:/var/log/*.log'
-  imbrik files list hive-07.img.zst 2:/ --sizes     what fills the card")]
-    List(ListArgs),
-    /// Get files and folders out of a card or an image
-    #[command(after_help = "Examples:
-  imbrik files get hive-07.img.zst 2:/etc/fstab -           one file, to the screen or a pipe
-  imbrik files get hive-07.img.zst 2:/srv/brood out         as the folder out, or into it
-  imbrik files get /dev/sdb 2:/home 2:/etc hive-07.tar.zst")]
-    Get(GetArgs),
-    /// Put files and folders into a card or an image
-    #[command(after_help = "Examples:
-  imbrik files put hive-07.img.zst wifi.conf 2:/etc/wifi.conf
-  imbrik files put hive-07.img.zst *.wav rootfs:/srv/brood
-  imbrik files put /dev/sdb overlays 1:/
-
-An image is written again in its own place, once what it becomes is proved. A card is changed in its
-place: where the volume has a journal, a cut in the middle leaves the old files or the new ones; where it
-has none, as FAT, what its checker can mend.")]
-    Put(PutArgs),
-    /// Carry files and folders from one card or image into another
-    #[command(after_help = "Examples:
-  imbrik files carry old.img.zst 2:/home/keeper/hive new.img.zst 2:/home/keeper
-  imbrik files carry hive-07.img.zst 2:/srv/brood /dev/sdb 2:/srv")]
-    Carry(CarryArgs),
-    /// Remove files and folders from a card or an image
-    #[command(after_help = "Examples:
-  imbrik files remove hive-07.img.zst '2:/var/log/*.gz'
-  imbrik files remove /dev/sdb 2:/srv/brood/2025")]
-    Remove(RemoveArgs),
-    /// Give a file or folder another name
-    #[command(after_help = "Examples:
-  imbrik files rename hive-07.img.zst 2:/etc/wifi.conf wifi.conf.old
-  imbrik files rename hive-07.img.zst 2:/srv/brood 2:/home/keeper/brood")]
-    Rename(RenameArgs),
-    /// Make a folder, and those on the way to it
-    #[command(after_help = "Example:
-  imbrik files folder hive-07.img.zst 2:/srv/weights/2026")]
-    Folder(FolderArgs),
-    /// Compare two cards or images by their files
-    #[command(after_help = "Examples:
-  imbrik files diff before.img.zst after.img.zst        what did the update change?
-  imbrik files diff hive-07.img.zst /dev/sdb            what does my image lack?
-  imbrik files diff hive-07.img.zst /dev/sdb 2:/etc --stat")]
-    Diff(DiffArgs),
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct ListArgs {
-    /// The card or image; - for standard input
-    #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
-    pub(crate) source: PathBuf,
-    /// What to list; left out, every volume from the top. Names may be patterns: '2:/etc/*.conf'
-    #[arg(value_name = "PART:/PATH")]
-    pub(crate) paths: Vec<OsString>,
-    /// Also what is in folders below
-    #[arg(long, help_heading = READ, conflicts_with = "sizes")]
-    pub(crate) recursive: bool,
-    /// Instead, how much room each folder takes with all below it, the largest first
-    #[arg(long, help_heading = READ)]
-    pub(crate) sizes: bool,
-}
-
-#[derive(Debug, Args)]
-#[command(override_usage = "imbrik files get [OPTIONS] <CARD|IMAGE> <PART:/PATH>... <DEST>")]
-pub(crate) struct GetArgs {
-    /// The card or image
-    #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
-    pub(crate) source: PathBuf,
-    /// What to get, then where to: a folder, a name for the only file or folder, a .tar, .tar.zst or
-    /// .tar.gz; or -: one file as it is, anything else as a tar stream
-    #[arg(required = true, num_args = 2.., value_names = ["PART:/PATH", "DEST"])]
-    pub(crate) paths: Vec<OsString>,
-    /// Replace files of the same name
-    #[arg(long, help_heading = SAFETY)]
-    pub(crate) replace: bool,
-}
-
-#[derive(Debug, Args)]
-#[command(override_usage = "imbrik files put [OPTIONS] <CARD|IMAGE> <FILE|FOLDER>... <PART:/PATH>")]
-pub(crate) struct PutArgs {
-    /// The card or image
-    #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
-    pub(crate) target: PathBuf,
-    /// What to put in, then where to: a folder, or the name of the only file or folder. What is new
-    /// belongs to whom its folder belongs
-    #[arg(required = true, num_args = 2.., value_names = ["FILE|FOLDER", "PART:/PATH"])]
-    pub(crate) paths: Vec<OsString>,
-    #[command(flatten)]
-    pub(crate) give: GiveArgs,
-    #[command(flatten)]
-    pub(crate) change: ChangeArgs,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct CarryArgs {
-    /// The card or image that it is taken from
-    #[arg(value_name = "OLD", add = complete::cards_and_files())]
-    pub(crate) old: PathBuf,
-    /// What to carry
-    #[arg(value_name = "PART:/PATH")]
-    pub(crate) from: OsString,
-    /// The card or image that it is put into
-    #[arg(value_name = "NEW", add = complete::cards_and_files())]
-    pub(crate) new: PathBuf,
-    /// Where to: a folder, or the name that it gets. Owners, modes, times and links stay what they are
-    #[arg(value_name = "PART:/PATH")]
-    pub(crate) to: OsString,
-    #[command(flatten)]
-    pub(crate) give: GiveArgs,
-    #[command(flatten)]
-    pub(crate) change: ChangeArgs,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct RemoveArgs {
-    /// The card or image
-    #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
-    pub(crate) target: PathBuf,
-    /// What goes; names may be patterns, and of a folder goes all that is in it
-    #[arg(required = true, value_name = "PART:/PATH")]
-    pub(crate) paths: Vec<OsString>,
-    #[command(flatten)]
-    pub(crate) change: ChangeArgs,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct RenameArgs {
-    /// The card or image
-    #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
-    pub(crate) target: PathBuf,
-    /// What gets another name
-    #[arg(value_name = "PART:/PATH")]
-    pub(crate) from: OsString,
-    /// The new name in the same folder, a path, or the folder that it moves into
-    #[arg(value_name = "NEW")]
-    pub(crate) to: OsString,
-    #[command(flatten)]
-    pub(crate) change: ChangeArgs,
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct FolderArgs {
-    /// The card or image
-    #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
-    pub(crate) target: PathBuf,
-    /// The folder
-    #[arg(required = true, value_name = "PART:/PATH")]
-    pub(crate) paths: Vec<OsString>,
-    #[command(flatten)]
-    pub(crate) give: GiveArgs,
-    #[command(flatten)]
-    pub(crate) change: ChangeArgs,
-}
-
-/// What everything gets that is put in.
-#[derive(Debug, Args)]
-pub(crate) struct GiveArgs {
-    /// Whose it shall be, in numbers: 1000:1000
-    #[arg(long, value_name = "OWNER:GROUP", help_heading = WRITE)]
-    pub(crate) owner: Option<Owner>,
-    /// The mode that files get: 644
-    #[arg(long, value_name = "MODE", value_parser = mode, help_heading = WRITE)]
-    pub(crate) mode: Option<u16>,
-}
-
-/// How the files of a card or an image are changed.
-#[derive(Debug, Args)]
-pub(crate) struct ChangeArgs {
-    /// Make the image larger where its volume has no room
-    #[arg(long, help_heading = WRITE)]
-    pub(crate) grow: bool,
-    /// Do not read the image back
-    #[arg(long, help_heading = SAFETY)]
-    pub(crate) no_check: bool,
-    /// Unmount the card first, when it is mounted
-    #[arg(long, help_heading = WRITE)]
-    pub(crate) unmount: bool,
-    /// Permit writing to a fixed disk (never to the one the system runs from)
-    #[arg(long, help_heading = SAFETY)]
-    pub(crate) allow_fixed: bool,
-    /// Do not ask before a card is changed
-    #[arg(long, help_heading = COMMON, display_order = 902)]
-    pub(crate) yes: bool,
-}
-
-/// An owner and a group, by their numbers.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Owner(pub(crate) u32, pub(crate) u32);
-
-impl FromStr for Owner {
-    type Err = String;
-
-    fn from_str(text: &str) -> Result<Self, String> {
-        let (owner, group) = text.split_once(':').unwrap_or((text, text));
-        let number =
-            |text: &str| text.parse().map_err(|_| format!("{text} is no number of an owner"));
-        Ok(Self(number(owner)?, number(group)?))
-    }
-}
-
-/// A mode, in octal.
-fn mode(text: &str) -> Result<u16, String> {
-    let mode = u16::from_str_radix(text, 8).ok().filter(|mode| *mode <= 0o7777);
-    mode.ok_or_else(|| format!("{text} is no mode: write it like 644"))
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct DiffArgs {
-    /// What was: a card or an image
-    #[arg(value_name = "BEFORE", add = complete::cards_and_files())]
-    pub(crate) before: PathBuf,
-    /// What is: a card or an image
-    #[arg(value_name = "AFTER", add = complete::cards_and_files())]
-    pub(crate) after: PathBuf,
-    /// Only this folder or file of both
-    #[arg(value_name = "PART:/PATH")]
-    pub(crate) path: Option<OsString>,
-    /// Only count, by folders
-    #[arg(long, help_heading = READ)]
-    pub(crate) stat: bool,
 }
 
 #[derive(Debug, Args)]
