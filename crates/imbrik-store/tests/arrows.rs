@@ -25,7 +25,7 @@ fn every_arrow_points_down() {
             "spill",
             "window",
         ],
-        &["cached", "edited", "faulty", "forgetful", "patient", "unopened"],
+        &["cached", "edited", "faulty", "forgetful", "patient", "recorded", "unopened"],
     ];
     let found = arrows(env!("CARGO_MANIFEST_DIR"), layers);
     assert!(found.count > 30, "only {} arrows were found", found.count);
