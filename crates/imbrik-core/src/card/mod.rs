@@ -3,12 +3,14 @@
 //! A [`Host`] knows which cards there are and opens them: [`LinuxHost`] the real ones, [`Rack`]
 //! their stand-ins. What may be written to is decided in one place, by [`standing`].
 
+mod freeze;
 mod guard;
 mod linux;
 mod rack;
 
+pub use freeze::{Freeze, MountedVolume};
 pub use guard::{Reason, Standing, standing};
-pub use linux::{LinuxHost, Roots};
+pub use linux::{Freezer, LinuxHost, Roots, freeze_on_demand};
 pub use rack::Rack;
 
 use imbrik_store::{

@@ -7,6 +7,10 @@ use std::fs::File;
 /// `BLKRRPART` from `linux/fs.h`.
 const BLKRRPART: rustix::ioctl::Opcode = opcode::none(0x12, 95);
 
+/// `FIFREEZE` and `FITHAW` from `linux/fs.h`.
+const FIFREEZE: rustix::ioctl::Opcode = opcode::read_write::<std::ffi::c_int>(b'X', 119);
+const FITHAW: rustix::ioctl::Opcode = opcode::read_write::<std::ffi::c_int>(b'X', 120);
+
 /// `BLKGETDISKSEQ` from `linux/fs.h`.
 const BLKGETDISKSEQ: rustix::ioctl::Opcode = opcode::read::<u64>(0x12, 128);
 
@@ -21,4 +25,17 @@ pub(super) fn sequence(device: &File) -> Option<u64> {
 pub(super) fn reread_table(device: &File) {
     // SAFETY: BLKRRPART takes no argument and touches no memory of this process.
     let _ = unsafe { ioctl(device, NoArg::<BLKRRPART>::new()) };
+}
+
+/// Writes out all that the filesystem of `folder` has in memory, and stops what writes to it. Of another kind
+/// of filesystem, the answer is `OPNOTSUPP`.
+pub(super) fn freeze(folder: &File) -> rustix::io::Result<()> {
+    // SAFETY: FIFREEZE takes no argument and touches no memory of this process.
+    unsafe { ioctl(folder, NoArg::<FIFREEZE>::new()) }
+}
+
+/// Lets go on what [`freeze`] stopped.
+pub(super) fn thaw(folder: &File) -> rustix::io::Result<()> {
+    // SAFETY: FITHAW takes no argument and touches no memory of this process.
+    unsafe { ioctl(folder, NoArg::<FITHAW>::new()) }
 }

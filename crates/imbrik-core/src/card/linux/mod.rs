@@ -1,12 +1,14 @@
 //! Cards on Linux: what sysfs, the mount table and the swap list tell, and the devices themselves.
 
 mod device;
+mod freeze;
 mod ioctl;
 mod mounts;
 mod sysfs;
 
-use super::{Card, Host, Listing, TargetCard};
+use super::{Card, Host, Listing, MountedVolume, TargetCard};
 use device::{DeviceStore, DeviceTarget};
+pub use freeze::{Freezer, freeze_on_demand};
 use imbrik_store::{
     ReadAt,
     error::{Error, Result},
@@ -71,12 +73,36 @@ impl LinuxHost {
     /// The card, if any, on which the file at `path` lies.
     #[must_use]
     pub fn card_under(&self, path: &Path) -> Option<PathBuf> {
+        let mount = self.mount_over(path)?;
+        let name = sysfs::device_name(&self.roots, &mount)?;
+        self.card_of(&name).map(|(card, _)| card)
+    }
+}
+
+impl LinuxHost {
+    /// The filesystems of `card` that are mounted, in the order in which they are to be frozen: whatever stands
+    /// on another one was mounted after it, and comes first.
+    ///
+    /// # Errors
+    /// [`crate::Class::Refused`] when something mounted stands behind a layer, such as encryption, so that it is
+    /// not on the card as it is.
+    pub fn mounted_volumes(&self, card: &Card) -> Result<Vec<MountedVolume>> {
+        sysfs::mounted_volumes(&self.roots, card)
+    }
+
+    /// The device that the filesystem at `path` is mounted from, and where that is mounted; `None` when there is none, as for
+    /// one in memory or of another machine.
+    #[must_use]
+    pub fn mounted_under(&self, path: &Path) -> Option<(String, PathBuf)> {
+        let mount = self.mount_over(path)?;
+        Some((sysfs::device_name(&self.roots, &mount)?, mount.at))
+    }
+
+    fn mount_over(&self, path: &Path) -> Option<mounts::Mount> {
         let mounts = mounts::read(&self.roots).ok()?;
         let path = std::path::absolute(path).ok()?;
-        let over = mounts.iter().filter(|mount| path.starts_with(&mount.at));
-        let mount = over.max_by_key(|mount| mount.at.as_os_str().len())?;
-        let name = sysfs::device_name(&self.roots, mount)?;
-        self.card_of(&name).map(|(card, _)| card)
+        let over = mounts.into_iter().filter(|mount| path.starts_with(&mount.at));
+        over.max_by_key(|mount| mount.at.as_os_str().len())
     }
 }
 

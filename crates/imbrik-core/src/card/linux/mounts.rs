@@ -18,6 +18,10 @@ pub(super) struct Mount {
     pub(super) source: PathBuf,
     /// Where.
     pub(super) at: PathBuf,
+    /// The kind of filesystem, as the kernel calls it.
+    pub(super) kind: String,
+    /// What it was mounted with.
+    pub(super) options: String,
 }
 
 /// All mounts, in the order in which they were made.
@@ -32,11 +36,15 @@ fn decode_line(line: &[u8]) -> Option<Mount> {
     let mut fields = line.split(|byte| *byte == b' ');
     let number = fields.nth(2)?;
     let at = fields.nth(1)?;
-    let mut behind = fields.skip_while(|field| *field != b"-").skip(2);
+    let text = |field: &[u8]| String::from_utf8_lossy(field).into_owned();
+    let mut behind = fields.skip_while(|field| *field != b"-").skip(1);
+    let kind = text(behind.next()?);
     Some(Mount {
+        kind,
         number: String::from_utf8(number.to_vec()).ok()?,
         source: unescaped(behind.next()?),
         at: unescaped(at),
+        options: text(behind.next().unwrap_or_default()),
     })
 }
 
@@ -81,6 +89,7 @@ mod tests {
             b"61 28 8:17 / /media/keeper/HIVE\\040BOOT rw,nosuid shared:30 - vfat /dev/sdb1 rw";
         let mount = decode_line(line).unwrap();
         assert_eq!(mount.at, PathBuf::from("/media/keeper/HIVE BOOT"));
+        assert_eq!((mount.kind.as_str(), mount.options.as_str()), ("vfat", "rw"));
         assert_eq!((mount.number.as_str(), mount.source.to_str()), ("8:17", Some("/dev/sdb1")));
         assert_eq!(decode_line(b"61 28"), None);
         assert_eq!(unescaped(b"a\\13"), PathBuf::from("a\\13"));

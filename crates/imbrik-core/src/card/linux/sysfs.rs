@@ -4,7 +4,7 @@ use super::{
     Roots,
     mounts::{self, Mount},
 };
-use crate::card::{Bus, Card, CardPartition, Listing, Use};
+use crate::card::{Bus, Card, CardPartition, Listing, MountedVolume, Use};
 use imbrik_store::{
     error::{Error, Result},
     units::{ByteLen, ByteOffset, SectorSize, Span},
@@ -236,6 +236,51 @@ pub(super) fn whole_device(roots: &Roots, name: &str) -> Option<String> {
 pub(super) fn device_name(roots: &Roots, mount: &Mount) -> Option<String> {
     let by_number = Usage::names_by_number(roots).remove(&mount.number);
     by_number.or_else(|| mounts::kernel_name(roots, &mount.source))
+}
+
+/// The filesystems of `card` that are mounted, the one that was mounted last first.
+pub(super) fn mounted_volumes(roots: &Roots, card: &Card) -> Result<Vec<MountedVolume>> {
+    let names = Usage::names_by_number(roots);
+    let mut volumes: Vec<MountedVolume> = Vec::new();
+    for mount in mounts::read(roots)?.into_iter().rev() {
+        let by_number = names.get(&mount.number).cloned();
+        let Some(device) = by_number.or_else(|| mounts::kernel_name(roots, &mount.source)) else {
+            continue;
+        };
+        if volumes.iter().any(|known| known.device == device) {
+            continue;
+        }
+        if let Some(span) = place_on(roots, card, &device, MOST_LAYERS) {
+            volumes.push(MountedVolume { at: mount.at, device, kind: mount.kind, span });
+        }
+    }
+    let behind_layers = card.uses.iter().find_map(|used| match used {
+        Use::Mounted { device, at } if !volumes.iter().any(|one| one.device == *device) => {
+            Some(format!("{} ({device}) stands behind another layer", at.display()))
+        }
+        _ => None,
+    });
+    match behind_layers {
+        Some(what) => Err(Error::refused(what)),
+        None => Ok(volumes),
+    }
+}
+
+/// Where the device `name` lies on `card`: all of it, a partition, or a loop device over either.
+fn place_on(roots: &Roots, card: &Card, name: &str, layers: u32) -> Option<Span> {
+    let layers = layers.checked_sub(1)?;
+    if card.path.file_name().is_some_and(|whole| whole == name) {
+        return Some(Span::whole(card.size));
+    }
+    if let Some(part) = card.partitions.iter().find(|part| part.device == name) {
+        return Some(part.span);
+    }
+    let folder = roots.sys.join("block").join(name);
+    let below = PathBuf::from(line(&folder.join("loop/backing_file"))?);
+    let below = place_on(roots, card, &mounts::kernel_name(roots, &below)?, layers)?;
+    let ahead = ByteLen::new(number(&folder.join("loop/offset"))?);
+    Span::new(below.start().checked_add(ahead)?, sectors(&folder.join("size")))
+        .filter(|span| span.end() <= below.end())
 }
 
 /// What the system does with its devices, by their kernel names.
