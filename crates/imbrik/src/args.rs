@@ -82,7 +82,8 @@ pub(crate) enum Command {
     #[command(after_help = "Examples:
   imbrik save                                  the only card, under a proposed name
   imbrik save /dev/sdb cards/ --note \"before the update\"
-  imbrik save /dev/sdb hive-07.img.zst --fit   as small as its files allow")]
+  imbrik save /dev/sdb hive-07.img.zst --fit   as small as its files allow
+  imbrik save --live / /mnt/cards              this machine, while it runs")]
     Save(SaveArgs),
     /// Check that images are whole, and are what a card holds
     #[command(after_help = "Examples:
@@ -239,6 +240,14 @@ pub(crate) struct SaveArgs {
     /// Unmount the card first, when it is mounted
     #[arg(long, help_heading = READ)]
     pub(crate) unmount: bool,
+    /// Save a card that is in use, such as that of this machine (CARD may be / or another folder): its
+    /// filesystems stand still for a moment
+    #[arg(long, conflicts_with_all = ["only", "exact", "unmount", "also", "resume", "wait", "patience", "strict"],
+          help_heading = READ)]
+    pub(crate) live: bool,
+    /// With --live, how long they may stand still; otherwise 5s
+    #[arg(long, value_name = "TIME", requires = "live", help_heading = READ)]
+    pub(crate) freeze_limit: Option<Patience>,
     #[command(flatten)]
     pub(crate) damage: DamageArgs,
     /// Go on with an image that was not finished: what is left of it must be of this very card

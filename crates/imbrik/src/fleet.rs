@@ -112,7 +112,7 @@ impl Fleet {
     /// Whether the file at `path` lies on `card`.
     pub(crate) fn lies_on(&self, path: &Path, card: &Card) -> bool {
         let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
-        self.machine.card_under(&path).as_ref() == Some(&card.path)
+        self.machine.cards_under(&path).contains(&card.path)
             || card.mounts().iter().any(|at| path.starts_with(at))
     }
 }

@@ -12,7 +12,10 @@ use std::{
     io::{self, Write},
     os::unix::fs::OpenOptionsExt,
     path::Path,
-    sync::Mutex,
+    sync::{
+        Mutex,
+        atomic::{AtomicBool, Ordering},
+    },
 };
 use tracing_subscriber::fmt::{format::Writer, time::FormatTime};
 
@@ -37,6 +40,25 @@ pub(crate) fn keep_in(file: &Path, typed: &[OsString]) -> Outcome<()> {
     Ok(())
 }
 
+/// Whether lines are held back.
+static IS_HELD: AtomicBool = AtomicBool::new(false);
+
+/// Lines are held back as long as this lives: where the log is, nothing can be written then.
+pub(crate) struct Held;
+
+/// Holds lines back.
+pub(crate) fn hold() -> Held {
+    IS_HELD.store(true, Ordering::SeqCst);
+    Held
+}
+
+impl Drop for Held {
+    fn drop(&mut self) {
+        IS_HELD.store(false, Ordering::SeqCst);
+        tracing::debug!("all goes on");
+    }
+}
+
 /// The time of a line, to the millisecond.
 struct Now;
 
@@ -55,7 +77,9 @@ struct Lines {
 impl Write for Lines {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         self.line.extend(bytes);
-        while let Some(end) = self.line.iter().position(|byte| *byte == b'\n') {
+        while !IS_HELD.load(Ordering::SeqCst)
+            && let Some(end) = self.line.iter().position(|byte| *byte == b'\n')
+        {
             let rest = self.line.split_off(end + 1);
             let line = std::mem::replace(&mut self.line, rest);
             let line = String::from_utf8_lossy(&line);

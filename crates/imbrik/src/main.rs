@@ -22,6 +22,7 @@ mod pipe;
 mod render;
 mod resolve;
 mod session;
+mod standstill;
 mod still;
 mod writing;
 
@@ -32,6 +33,10 @@ use std::process::ExitCode;
 fn main() -> ExitCode {
     // Asked by a shell what could be typed, this ends the program.
     CompleteEnv::with_factory(args::Cli::command).complete();
+    let typed: Vec<_> = std::env::args_os().collect();
+    if let Some(exit) = standstill::run(&typed) {
+        return exit;
+    }
     let environment = session::Environment::of_process();
-    command::run(std::env::args_os().collect(), environment).into()
+    command::run(typed, environment).into()
 }

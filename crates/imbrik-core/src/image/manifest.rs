@@ -68,6 +68,9 @@ pub struct Manifest {
     /// Whether the short holes between what is in use are zeros, too.
     #[serde(default, skip_serializing_if = "is_not_set")]
     pub holes_are_zeros: bool,
+    /// Whether the card was in use when it was saved, and stood still for the moment that the image is of.
+    #[serde(default, skip_serializing_if = "is_not_set")]
+    pub in_use: bool,
     /// Spans `[first byte, bytes]` that could not be read and are zeros here.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unreadable: Vec<(u64, u64)>,
@@ -289,6 +292,7 @@ impl Manifest {
             fitted: None,
             exact: false,
             holes_are_zeros: false,
+            in_use: false,
             unreadable: Vec::new(),
             lost: Vec::new(),
             tiles: TileList::of(&[]),

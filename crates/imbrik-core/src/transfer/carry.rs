@@ -18,7 +18,7 @@ use imbrik_store::{
     error::{Class, Error, Result},
     progress::{Merged, Step, Watch},
     read_vec,
-    units::{ByteLen, Span, joined},
+    units::{ByteLen, Span, common, joined},
 };
 use std::{collections::HashMap, sync::Arc};
 
@@ -213,6 +213,8 @@ pub(super) struct Before<'a> {
     pub(super) changed: &'a [Span],
     /// Whether tiles without any of that are read all the same.
     pub(super) reads_all: bool,
+    /// What of it need not be read back when it is taken over unread; all of it where nothing is said.
+    pub(super) trusted: Option<&'a [Span]>,
     /// What of the card is not in the new image.
     pub(super) unreadable: Vec<Span>,
 }
@@ -221,7 +223,8 @@ impl<'a> Before<'a> {
     pub(super) fn new(image: &'a Image) -> Self {
         let unreadable = Vec::new();
         let content = image.content();
-        Self { image, content, takes_over: true, changed: &[], reads_all: true, unreadable }
+        let (takes_over, reads_all) = (true, true);
+        Self { image, content, takes_over, changed: &[], reads_all, trusted: None, unreadable }
     }
 
     /// Compares what was read of it, a digest a tile, with the digests that it has.
@@ -326,8 +329,17 @@ pub(super) fn carry(
         // The tiles of a raw file are all of it, and many cores digest them at once: its hash was made
         // of the very bytes that they were, and would tell nothing more.
         // What was taken over unread is not read for that either.
+        let mut but = match taken_over.unread.is_empty() {
+            true => Vec::new(),
+            // Where tiles were taken over unread, those that were read for nothing but to find that out stand in
+            // the same blocks as ever, too, or are a copy that the system made.
+            false => joined([&taken_over.unread[..], &taken_over.read].concat()),
+        };
+        if let Some(trusted) = before.as_ref().and_then(|before| before.trusted) {
+            but = common(&but, trusted);
+        }
         let is_raw = image.container().is_raw();
-        let sums = if is_raw || !taken_over.unread.is_empty() { &[][..] } else { &written.sums };
+        let sums = if is_raw || !but.is_empty() { &[][..] } else { &written.sums };
         let file = if sums.is_empty() { ByteLen::ZERO } else { image.file().size() };
         // An image that is hashed and then decoded is still the same bytes of a card.
         let shown = view.size();
@@ -340,12 +352,6 @@ pub(super) fn carry(
         if !sums.is_empty() && check_sums(&image, sums, watch)?.is_some() {
             return Err(wrong("its checksum is another one"));
         }
-        // Where tiles were taken over unread, those that were read for nothing but to find that out stand in
-        // the same blocks as ever, too, or are a copy that the system made.
-        let but = match taken_over.unread.is_empty() {
-            true => Vec::new(),
-            false => joined([&taken_over.unread[..], &taken_over.read].concat()),
-        };
         let found = check_tiles_outside(&image, &travelled.digests, &but, watch)?;
         if let Some(first) = found.spans.first() {
             return Err(wrong(&format!("{first} of the card")));

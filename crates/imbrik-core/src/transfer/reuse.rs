@@ -1,12 +1,13 @@
 //! What of a card is as an image has it, so that it need not be read again.
 
+use super::moment::Moment;
 use crate::{
     image::{Image, Proved},
     layout::{Content, Occupancy, Part, Survey},
 };
 use imbrik_fs::Unchanged;
 use imbrik_store::{
-    Cached, Keep, ReadAt,
+    Cached, Keep, ReadAt, Recorded,
     error::{Class, Error, Result},
     for_pieces,
     progress::Cancel,
@@ -34,6 +35,9 @@ pub struct Reuse {
     /// is in use in neither. In order and joined.
     /// To be emptied for one that has other places.
     pub same: Vec<Span>,
+    /// What of the image is as sound as in one before it, and need not be read back when it is taken over
+    /// unread. In order and joined.
+    pub trusted: Vec<Span>,
     /// How much besides was read of both and is the same.
     pub compared: ByteLen,
     /// How many files were judged to be as they were.
@@ -57,9 +61,7 @@ impl Reuse {
         cancel: &Cancel,
     ) -> Result<Self> {
         let mut this = Self::nothing(image, card)?;
-        let image = Arc::clone(&this.image);
         let proved = Arc::clone(&this.earlier);
-        let manifest = image.manifest().ok_or_else(no_digests)?;
         let earlier = match Survey::of(&*proved) {
             Err(error) if is_of_the_image(&error) => {
                 this.read_afresh.push(format!("the card is read afresh: {error}"));
@@ -90,32 +92,66 @@ impl Reuse {
                 }
             }
         }
-        let end = image.content().size().min(card.size());
+        let before = Occupancy::of(&proved, &earlier).ok();
+        this.judge(card, &joined(known), occupancy, before.as_ref(), cancel)?;
+        Ok(this)
+    }
+
+    /// The same for a card that is in use, as it was at `moment`, and `image`, which was made of it after the moment
+    /// `before`, and of which `trusted` was taken over from an earlier one. Nothing more of the card is read.
+    ///
+    /// # Errors
+    /// As [`Reuse::of`].
+    pub fn at(
+        image: Arc<Image>,
+        moment: &Moment,
+        before: &Moment,
+        trusted: Vec<Span>,
+        cancel: &Cancel,
+    ) -> Result<Self> {
+        let card: Arc<dyn ReadAt> = Arc::<Recorded>::clone(&moment.store);
+        let mut this = Self::nothing(image, &card)?;
+        let before = Some(&before.occupancy);
+        this.judge(&card, &moment.known, &moment.occupancy, before, cancel)?;
+        Ok(Self { trusted, ..this })
+    }
+
+    /// Finds out, by what of the card's content is `known` to be as when the image was made, and what was in use
+    /// `before`, what need not be read, and what is the same in both.
+    fn judge(
+        &mut self,
+        card: &Arc<dyn ReadAt>,
+        known: &[Span],
+        occupancy: &Occupancy,
+        before: Option<&Occupancy>,
+        cancel: &Cancel,
+    ) -> Result<()> {
+        let proved = Arc::clone(&self.earlier);
+        let end = proved.size().min(card.size());
         let (now, end) = (Use::of(occupancy), Span::whole(end));
+        let manifest = self.image.manifest().ok_or_else(no_digests)?;
         // What could not be read when the image was made, it does not have.
         let had = without(&[end], &joined(manifest.unreadable_spans()));
-        let judged = common(&joined(known), &had);
+        let judged = common(known, &had);
         let known = with_the_same(&judged, &common(&now.copied, &had), card, &proved, cancel)?;
-        this.compared = without(&known, &judged).iter().map(|span| span.len()).sum();
-        this.same = common(&known, &now.copied);
-        if !manifest.exact
-            && let Ok(before) = Occupancy::of(&proved, &earlier)
-        {
-            let mut before = Use::of(&before);
+        self.compared = without(&known, &judged).iter().map(|span| span.len()).sum();
+        self.same = common(&known, &now.copied);
+        if let Some(before) = before.filter(|_| !manifest.exact) {
+            let mut before = Use::of(before);
             if !manifest.holes_are_zeros {
                 before.used = joined([before.used, before.holes].concat());
             }
-            this.same.extend(without(&without(&[end], &now.used), &before.used));
-            this.same = joined(std::mem::take(&mut this.same));
+            self.same.extend(without(&without(&[end], &now.used), &before.used));
+            self.same = joined(std::mem::take(&mut self.same));
         }
         // What nobody needs need not come from the card either.
         let mut from_image = known.clone();
         from_image.extend(common(&now.holes, &[end]));
         let from_image = joined(from_image);
         let (image, card) = (proved, Arc::clone(card));
-        this.source = Arc::new(Preferring { image, card, known: from_image });
-        this.known = judged;
-        Ok(this)
+        self.source = Arc::new(Preferring { image, card, known: from_image });
+        self.known = judged;
+        Ok(())
     }
 
     /// The same where nothing is taken on the word of what describes it: all of the card is read.
@@ -128,7 +164,8 @@ impl Reuse {
         let source = Arc::clone(card);
         let (known, same, read_afresh) = (Vec::new(), Vec::new(), Vec::new());
         let (files, compared) = (0, ByteLen::ZERO);
-        Ok(Self { image, source, earlier, known, same, compared, files, read_afresh })
+        let trusted = vec![Span::whole(image.content().size())];
+        Ok(Self { image, source, earlier, known, same, trusted, compared, files, read_afresh })
     }
 }
 

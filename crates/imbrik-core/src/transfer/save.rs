@@ -57,8 +57,13 @@ pub fn save_again(
 ) -> Result<Saved> {
     let changed = without(&[Span::whole(view.size())], &reuse.same);
     let content = &reuse.earlier;
-    let before =
-        Before { content, changed: &changed, reads_all: false, ..Before::new(&reuse.image) };
+    let before = Before {
+        content,
+        changed: &changed,
+        reads_all: false,
+        trusted: Some(&reuse.trusted),
+        ..Before::new(&reuse.image)
+    };
     saved(view, Some(before), manifest, to, options, watch)
 }
 

@@ -46,6 +46,11 @@ pub(crate) fn moment(at: Timestamp) -> String {
     at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
 }
 
+/// "2026-11-23 07:20:41", in the time of the place.
+pub(crate) fn to_the_second(at: Timestamp) -> String {
+    at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

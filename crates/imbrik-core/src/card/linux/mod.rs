@@ -18,6 +18,9 @@ use std::{
     sync::Arc,
 };
 
+/// How many filesystems may stand on each other.
+const MOST_LAYERS: usize = 16;
+
 /// Where the system's own folders are: another place for tests on made-up machines.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Roots {
@@ -96,6 +99,28 @@ impl LinuxHost {
     pub fn mounted_under(&self, path: &Path) -> Option<(String, PathBuf)> {
         let mount = self.mount_over(path)?;
         Some((sysfs::device_name(&self.roots, &mount)?, mount.at))
+    }
+
+    /// The cards on which the file at `path` lies: the one that its filesystem is on, and those under the files and
+    /// folders that this one stands on in turn.
+    #[must_use]
+    pub fn cards_under(&self, path: &Path) -> Vec<PathBuf> {
+        let mut cards = Vec::new();
+        let mut paths = vec![path.to_owned()];
+        for _ in 0..MOST_LAYERS {
+            let Some(path) = paths.pop() else { break };
+            let Some(mount) = self.mount_over(&path) else { continue };
+            if let Some(upper) = mount.upper() {
+                paths.push(upper);
+                continue;
+            }
+            let Some(name) = sysfs::device_name(&self.roots, &mount) else { continue };
+            if let Some(file) = sysfs::backing_file(&self.roots, &name) {
+                paths.push(file);
+            }
+            cards.extend(self.card_of(&name).map(|(card, _)| card));
+        }
+        cards
     }
 
     fn mount_over(&self, path: &Path) -> Option<mounts::Mount> {

@@ -24,6 +24,14 @@ pub(super) struct Mount {
     pub(super) options: String,
 }
 
+impl Mount {
+    /// The folder into which an overlay of folders writes.
+    pub(super) fn upper(&self) -> Option<PathBuf> {
+        let mut options = self.options.split(',').filter(|_| self.kind == "overlay");
+        options.find_map(|option| option.strip_prefix("upperdir=")).map(PathBuf::from)
+    }
+}
+
 /// All mounts, in the order in which they were made.
 pub(super) fn read(roots: &Roots) -> Result<Vec<Mount>> {
     let path = roots.proc.join("self/mountinfo");

@@ -266,6 +266,12 @@ pub(super) fn mounted_volumes(roots: &Roots, card: &Card) -> Result<Vec<MountedV
     }
 }
 
+/// The file that the loop device `name` stands for.
+pub(super) fn backing_file(roots: &Roots, name: &str) -> Option<PathBuf> {
+    let whole = whole_device(roots, name)?;
+    line(&roots.sys.join("block").join(whole).join("loop/backing_file")).map(PathBuf::from)
+}
+
 /// Where the device `name` lies on `card`: all of it, a partition, or a loop device over either.
 fn place_on(roots: &Roots, card: &Card, name: &str, layers: u32) -> Option<Span> {
     let layers = layers.checked_sub(1)?;
@@ -276,7 +282,7 @@ fn place_on(roots: &Roots, card: &Card, name: &str, layers: u32) -> Option<Span>
         return Some(part.span);
     }
     let folder = roots.sys.join("block").join(name);
-    let below = PathBuf::from(line(&folder.join("loop/backing_file"))?);
+    let below = backing_file(roots, name)?;
     let below = place_on(roots, card, &mounts::kernel_name(roots, &below)?, layers)?;
     let ahead = ByteLen::new(number(&folder.join("loop/offset"))?);
     Span::new(below.start().checked_add(ahead)?, sectors(&folder.join("size")))

@@ -2,6 +2,7 @@
 
 mod also;
 mod earlier;
+mod live;
 mod summary;
 
 use crate::{
@@ -38,6 +39,9 @@ const UNTOUCHED: &str = "Nothing was read or written.";
 const UNWRITTEN: &str = "Nothing was written.";
 
 pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
+    if args.live {
+        return live::run(session, args);
+    }
     let (card_name, image_name) = names(session, args);
     let mut card = match card_name {
         Some(name) => resolve::card(&session.fleet, name)?,
@@ -269,7 +273,9 @@ impl Run<'_> {
             used: view.copied_in(Span::whole(view.size())),
             pack: self.options.pack,
             saved,
-            earlier: self.earlier,
+            reused: self.earlier.map(|earlier| earlier.json(saved)),
+            reused_lines: self.earlier.map_or(Vec::new(), |earlier| earlier.lines(saved)),
+            stood: None,
             tally: self.tally,
             took: self.started.elapsed(),
         }

@@ -1,6 +1,6 @@
 //! What became of a save.
 
-use super::earlier::Earlier;
+use super::live::Stood;
 use crate::{
     fits,
     packing::Destination,
@@ -30,8 +30,11 @@ pub(super) struct Done<'a> {
     pub(super) used: ByteLen,
     pub(super) pack: Pack,
     pub(super) saved: &'a Saved,
-    /// The image that it was made from.
-    pub(super) earlier: Option<&'a Earlier>,
+    /// What was taken over from the image that it was made from, for programs and for people.
+    pub(super) reused: Option<json::Reused>,
+    pub(super) reused_lines: Vec<String>,
+    /// When and for how long the card stood still, if it was in use.
+    pub(super) stood: Option<Stood>,
     /// What was read of the card.
     pub(super) tally: &'a Tally,
     pub(super) took: Duration,
@@ -59,7 +62,8 @@ impl Done<'_> {
             rescued_bytes: saved.rescued.get(),
             resumed_bytes: saved.resumed.get(),
             was_cut_short: saved.was_cut_short,
-            reused: self.earlier.map(|earlier| earlier.json(saved)),
+            reused: self.reused.clone(),
+            stood: self.stood.as_ref().map(Stood::json),
         }
     }
 
@@ -117,7 +121,7 @@ impl Done<'_> {
             size::both(self.used),
             size::short(tally.read())
         ));
-        for line in self.earlier.map_or(Vec::new(), |earlier| earlier.lines(saved)) {
+        for line in self.stood.iter().flat_map(Stood::lines).chain(self.reused_lines.clone()) {
             out.line(&line);
         }
         if !saved.resumed.is_zero() {

@@ -315,10 +315,24 @@ pub(crate) struct Saved {
     pub(crate) was_cut_short: bool,
     /// With `--reuse`, what was taken over from the earlier image; otherwise null.
     pub(crate) reused: Option<Reused>,
+    /// With `--live`, when and for how long the card stood still; otherwise null.
+    pub(crate) stood: Option<Stood>,
+}
+
+/// A card that was in use stood still.
+#[derive(Clone, Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct Stood {
+    /// The moment that the image is of.
+    pub(crate) at: String,
+    /// For how long, each time: that moment was the last.
+    pub(crate) seconds: Vec<f64>,
+    /// What was read meanwhile, besides what describes the files.
+    pub(crate) read_bytes: u64,
 }
 
 /// What was taken over from an earlier image of a card.
-#[derive(Serialize)]
+#[derive(Clone, Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Reused {
     pub(crate) image: String,
