@@ -179,6 +179,14 @@ pub(crate) trait Filesystem: Sync {
         Ok(Vec::new())
     }
 
+    /// What must be written where, in bytes from the volume's start, for it to count as unmounted.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    fn unmounted(&self, _store: &dyn ReadAt) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+        Ok(Vec::new())
+    }
+
     /// Where a boot loader may keep code of its own, which may count on the volume's place; `None`
     /// when nothing is left to boot loaders, or [`Filesystem::at_another_place`] sees to it.
     fn boot_code(&self) -> Option<Span> {

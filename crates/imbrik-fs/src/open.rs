@@ -214,6 +214,15 @@ impl OpenVolume {
         }
     }
 
+    /// What must be written where, in bytes from the volume's start, for a volume that is as sound as if it had been
+    /// unmounted to say so, though it is mounted.
+    ///
+    /// # Errors
+    /// When the store cannot be read.
+    pub fn unmounted(&self) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+        self.filesystem().unmounted(&*self.store)
+    }
+
     /// The same volume with all of `edits` done to its files, one after the other. It is to be settled.
     /// Nothing in the store changes.
     ///

@@ -1,6 +1,6 @@
 //! What was read of a store at one moment, kept for good.
 
-use super::{ReadAt, Spill, check_range};
+use super::{ReadAt, Spill, check_range, read_up_to};
 use crate::{
     error::{Error, Result},
     for_pieces,
@@ -65,6 +65,29 @@ impl Recorded {
             Span::between(at, at.saturating_add(ByteLen::new(PAGE)).min(end))
         };
         joined(self.state().pages.list().map(span).collect())
+    }
+
+    /// From now on, `bytes` stand at `at`, whatever was read there.
+    ///
+    /// # Errors
+    /// When what stands around them cannot be read, or not be kept.
+    pub fn amend(&self, at: ByteOffset, bytes: &[u8]) -> Result<()> {
+        let (mut at, mut rest) = (at, bytes);
+        while !rest.is_empty() {
+            let page = at.get().checked_div(PAGE).unwrap_or(0);
+            let (skip, len) = inside(at.get(), rest.len());
+            let start = ByteOffset::new(page.saturating_mul(PAGE));
+            let mut whole = read_up_to(self, start, inside(0, usize::MAX).1)?;
+            whole.resize(inside(0, usize::MAX).1, 0);
+            let (now, later) = rest.split_at(len);
+            if let Some(place) = whole.get_mut(skip..skip.saturating_add(len)) {
+                place.copy_from_slice(now);
+            }
+            self.state().pages.put(page, whole)?;
+            at = at.saturating_add(ByteLen::of(now));
+            rest = later;
+        }
+        Ok(())
     }
 
     /// Reads `span` in long requests, so that it is recorded.
@@ -218,6 +241,12 @@ mod tests {
                 let at = span.start().get() as usize;
                 let read = read_vec(&store, span.start(), len).unwrap();
                 prop_assert!(read == old[at..at + len]);
+            }
+            if let Some(first) = kept.first() {
+                let at = first.end().get() - 3;
+                store.amend(ByteOffset::new(at), b"bee").unwrap();
+                prop_assert_eq!(read_vec(&store, ByteOffset::new(at), 3).unwrap(), b"bee");
+                store.amend(ByteOffset::new(at), &old[at as usize..at as usize + 3]).unwrap();
             }
             let (at, len) = (again.0, again.1.min(LEN - again.0));
             let read = read_vec(&store, ByteOffset::new(at), len as usize);

@@ -21,7 +21,7 @@ mod write;
 pub use claim::{Planned, claim};
 pub use commit::{len_of_commit, write_commit};
 pub use mend::{Mended, mend};
-pub use moment::{Moment, RunningCard, lies_on_any};
+pub use moment::{Moment, NotJudged, RunningCard, lies_on_any};
 pub use reuse::Reuse;
 pub use save::{Sampled, edited, fit, repack, sample, save, save_again};
 pub use saved::{OnDamage, OnUnfinished, ReadBack, SaveOptions, Saved, TakenOver};

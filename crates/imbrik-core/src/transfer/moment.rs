@@ -55,14 +55,25 @@ pub struct Moment {
     pub stood_still: Duration,
     /// What of its content was as at the moment before, in order and joined.
     pub known: Vec<Span>,
-    /// How much else there was in use.
+    /// How much else there was in use, besides what describes the files.
     pub changed: ByteLen,
     /// Whether all of that was read at that moment.
     pub is_whole: bool,
-    /// Of which mounted partitions it cannot be told what changed, and why, a sentence each.
-    pub not_judged: Vec<String>,
+    /// Of which mounted partitions it cannot be told what changed.
+    pub not_judged: Vec<NotJudged>,
     /// Where what cannot be stopped stands.
     unstoppable: Vec<Span>,
+}
+
+/// A mounted partition of which it cannot be told what changed: all of it is read while it stands still.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NotJudged {
+    /// Where it stands.
+    pub span: Span,
+    /// What is in use of it.
+    pub used: ByteLen,
+    /// Its title, and why.
+    pub why: String,
 }
 
 impl RunningCard {
@@ -105,6 +116,7 @@ impl RunningCard {
                 stands &= look.store.still_stands(*span)?;
             }
             if stands {
+                look.unmount(&found.survey, &unstoppable)?;
                 return Ok(look.seen(found, at, stood_still, unstoppable));
             }
             tracing::info!("what cannot be stopped changed while it was read");
@@ -133,7 +145,7 @@ struct Found {
     known: Vec<Span>,
     changed: ByteLen,
     is_whole: bool,
-    not_judged: Vec<String>,
+    not_judged: Vec<NotJudged>,
 }
 
 impl Look<'_> {
@@ -168,7 +180,7 @@ impl Look<'_> {
     }
 
     /// What of `part`, which is mounted, is as at the moment before.
-    fn judged(&self, part: &Part, not_judged: &mut Vec<String>) -> Result<Vec<Span>> {
+    fn judged(&self, part: &Part, not_judged: &mut Vec<NotJudged>) -> Result<Vec<Span>> {
         let store: Arc<dyn ReadAt> = Arc::<Recorded>::clone(&self.store);
         let Some(now) = part.open(&store)? else { return Ok(Vec::new()) };
         let then = match self.before {
@@ -185,7 +197,8 @@ impl Look<'_> {
         let Some(then) = then else { return Ok(Vec::new()) };
         let found = now.unchanged_since(&then, self.cancel)?;
         if let Some(why) = found.why_not {
-            not_judged.push(format!("{}: {why}", part.full_title()));
+            let (span, why) = (part.span, format!("{}: {why}", part.full_title()));
+            not_judged.push(NotJudged { span, used: ByteLen::ZERO, why });
         }
         if self.before.is_none() {
             return Ok(Vec::new());
@@ -237,19 +250,35 @@ impl Look<'_> {
         for part in survey.parts.iter().filter(|part| self.running.is_mounted(part)) {
             known.extend(self.judged(part, &mut not_judged)?);
         }
+        for one in &mut not_judged {
+            one.used = occupancy.used_in(one.span);
+        }
         let known = joined(known);
         let copied = occupancy.segments.iter().filter_map(|segment| match segment.content {
             Content::Copied { .. } => Some(segment.span),
             _ => None,
         });
         let used = without(&joined(copied.collect()), &occupancy.holes);
-        let rest = without(&used, &known);
+        // What describes the files was read by now.
+        let rest = without(&without(&used, &known), &self.store.spans());
         let changed = rest.iter().map(|span| span.len()).sum();
         let is_whole = self.before.is_some() && changed <= self.most;
         if is_whole {
             self.take(&rest)?;
         }
         Ok(Found { survey, occupancy, known, changed, is_whole, not_judged })
+    }
+
+    /// What stayed the same for a while is as sound as if it had been unmounted then, and is to say so.
+    fn unmount(&self, survey: &Survey, unstoppable: &[Span]) -> Result<()> {
+        for part in survey.parts.iter().filter(|part| unstoppable.contains(&part.span)) {
+            let store: Arc<dyn ReadAt> = Arc::<Recorded>::clone(&self.store);
+            let Some(open) = part.open(&store)? else { continue };
+            for (at, bytes) in open.unmounted()? {
+                self.store.amend(part.span.start().plus(ByteLen::new(at.get()))?, &bytes)?;
+            }
+        }
+        Ok(())
     }
 
     fn seen(
@@ -259,7 +288,9 @@ impl Look<'_> {
         stood_still: Duration,
         unstoppable: Vec<Span>,
     ) -> Moment {
-        let Found { survey, occupancy, known, changed, is_whole, not_judged } = found;
+        let Found { survey, occupancy, known, changed, is_whole, mut not_judged } = found;
+        // What cannot be stopped is read before the rest is.
+        not_judged.retain(|one| !unstoppable.contains(&one.span));
         let beyond = if is_whole { Beyond::Refused } else { Beyond::AsItIs };
         self.store.set_beyond(beyond);
         tracing::info!(%changed, is_whole, ms = stood_still.as_millis(), "stood still");

@@ -22,6 +22,16 @@ use std::sync::Arc;
 /// `VolumeFlags` of the main boot sector; its checksum does not count it.
 const FLAGS_AT: u64 = 106;
 
+/// What of the boot sector changes when it is unmounted.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn unmounted(store: &dyn ReadAt) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+    let head = read_vec(store, ByteOffset::ZERO, 512)?;
+    let flags = bytes::le_u16(&head, 106).unwrap_or(0) & !VOLUME_DIRTY;
+    Ok(vec![(ByteOffset::new(FLAGS_AT), flags.to_le_bytes().to_vec())])
+}
+
 /// How `edited`, made of the volume in `store`, is written there.
 ///
 /// # Errors

@@ -60,6 +60,10 @@ impl Filesystem for ExFat {
         Ok(boot.map(|boot| -> Box<dyn Files + 'a> { Box::new(files::Reader::new(store, boot)) }))
     }
 
+    fn unmounted(&self, store: &dyn ReadAt) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+        commit::unmounted(store)
+    }
+
     fn unchanged(
         &self,
         store: &Arc<dyn ReadAt>,

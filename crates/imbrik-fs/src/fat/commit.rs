@@ -21,6 +21,23 @@ use std::sync::Arc;
 /// Of the byte in the boot sector that systems mark while a volume is mounted.
 const IN_USE: u8 = 1;
 
+/// Where the byte is that systems mark while a volume is mounted.
+fn state_at(boot: &BootSector) -> u64 {
+    if boot.width == Width::Bits32 { 0x41 } else { 0x25 }
+}
+
+/// What of the boot sector changes when it is unmounted.
+///
+/// # Errors
+/// When the store cannot be read.
+pub(super) fn unmounted(store: &dyn ReadAt) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+    let sector = read_vec(store, ByteOffset::ZERO, 512)?;
+    let Some(boot) = BootSector::decode(&sector) else { return Ok(Vec::new()) };
+    let at = state_at(&boot);
+    let state = read_vec(store, ByteOffset::new(at), 1)?;
+    Ok(vec![(ByteOffset::new(at), state.iter().map(|state| state & !IN_USE).collect())])
+}
+
 /// How `edited`, made of the volume in `store`, is written there.
 ///
 /// # Errors
@@ -49,7 +66,7 @@ pub(crate) fn commit(store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<C
     let (fresh, rest) = parted(&others, is_new, unit);
     // The count of free clusters is a hint, and comes last.
     let (info, entries) = parted(&rest, |at| at < first_table, unit);
-    let state_at = if boot.width == Width::Bits32 { 0x41 } else { 0x25 };
+    let state_at = state_at(&boot);
     let state = read_vec(new, ByteOffset::new(state_at), 1)?;
     let in_use: Vec<u8> = state.iter().map(|state| state | IN_USE).collect();
 

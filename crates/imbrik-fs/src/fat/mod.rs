@@ -76,6 +76,10 @@ impl Filesystem for Fat {
         Ok(reader.map(|reader| -> Box<dyn Files + 'a> { Box::new(reader) }))
     }
 
+    fn unmounted(&self, store: &dyn ReadAt) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
+        commit::unmounted(store)
+    }
+
     fn unchanged(
         &self,
         store: &Arc<dyn ReadAt>,

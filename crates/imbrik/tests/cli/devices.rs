@@ -1,54 +1,15 @@
 //! Real block devices, mounts and files: loop devices stand for cards.
 
-use crate::harness::{Bench, is_root, noise, put, sized, tool};
+use crate::{
+    harness::{Bench, is_root, noise, put, sized, tool},
+    loops::{Loop, Mount},
+};
 use std::{
     fs,
     os::unix::fs::{MetadataExt, PermissionsExt},
     path::{Path, PathBuf},
     process::Command,
 };
-
-/// A loop device on a file, detached when dropped.
-struct Loop(PathBuf);
-
-impl Loop {
-    fn on(file: &Path) -> Self {
-        Self::at(file, 0)
-    }
-
-    /// The kernel may scan no partitions: each is attached with its offset.
-    fn at(file: &Path, offset: u64) -> Self {
-        let offset = offset.to_string();
-        Self(tool!("losetup", "-f", "--show", "-o", offset, file).trim().into())
-    }
-
-    fn name(&self) -> String {
-        self.0.display().to_string()
-    }
-}
-
-impl Drop for Loop {
-    fn drop(&mut self) {
-        let _ = std::process::Command::new("losetup").arg("-d").arg(&self.0).status();
-    }
-}
-
-/// A mount, gone when dropped.
-struct Mount(PathBuf);
-
-impl Mount {
-    fn of(device: &Loop, at: PathBuf, options: &str) -> Self {
-        fs::create_dir_all(&at).unwrap();
-        tool!("mount", "-o", options, device.0, at);
-        Self(at)
-    }
-}
-
-impl Drop for Mount {
-    fn drop(&mut self) {
-        let _ = std::process::Command::new("umount").arg(&self.0).status();
-    }
-}
 
 const BOOT: u64 = 4 << 20;
 const ROOT: u64 = 68 << 20;

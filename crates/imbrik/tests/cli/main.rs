@@ -15,6 +15,8 @@ mod harness;
 mod identity;
 mod kills;
 mod layouts;
+mod live;
+mod loops;
 mod mend;
 mod messages;
 mod parts;

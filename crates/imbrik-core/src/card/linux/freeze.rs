@@ -87,7 +87,8 @@ impl Drop for Mounted {
 
 /// Thaws all, the one that was frozen last first; answers whether each was frozen up to now.
 fn thaw_all(mounted: &mut [Mounted]) -> bool {
-    mounted.iter_mut().rev().fold(true, |is_well, one| one.thaw() && is_well)
+    let were_frozen: Vec<_> = mounted.iter_mut().rev().map(Mounted::thaw).collect();
+    were_frozen.into_iter().all(|was_frozen| was_frozen)
 }
 
 /// The other process: freezes `mounts` in their order when `input` asks for it, each time for at most `limit`,

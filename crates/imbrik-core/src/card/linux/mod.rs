@@ -114,11 +114,14 @@ impl LinuxHost {
                 paths.push(upper);
                 continue;
             }
-            let Some(name) = sysfs::device_name(&self.roots, &mount) else { continue };
-            if let Some(file) = sysfs::backing_file(&self.roots, &name) {
-                paths.push(file);
+            let mut device = sysfs::device_name(&self.roots, &mount);
+            while let Some(name) = device.take().filter(|_| cards.len() < MOST_LAYERS) {
+                cards.extend(self.card_of(&name).map(|(card, _)| card));
+                if let Some(file) = sysfs::backing_file(&self.roots, &name) {
+                    device = mounts::kernel_name(&self.roots, &file);
+                    paths.extend(device.is_none().then_some(file));
+                }
             }
-            cards.extend(self.card_of(&name).map(|(card, _)| card));
         }
         cards
     }

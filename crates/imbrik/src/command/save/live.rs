@@ -252,11 +252,8 @@ impl Live<'_> {
 
     /// Refuses a card of which all would have to be read while it stands still, and that would take too long.
     fn may_stand_still_for_all(&self, moment: &Moment) -> Outcome<()> {
-        let Some(why) = moment.not_judged.first() else { return Ok(()) };
-        let parts = moment.survey.parts.iter().filter(|part| {
-            moment.not_judged.iter().any(|why| why.starts_with(&format!("{}: ", part.full_title())))
-        });
-        let used: ByteLen = parts.map(|part| moment.occupancy.used_in(part.span)).sum();
+        let Some(first) = moment.not_judged.first() else { return Ok(()) };
+        let used: ByteLen = moment.not_judged.iter().map(|one| one.used).sum();
         let seconds = used.get() as f64 / self.card.likely_read_rate() as f64;
         if seconds < self.limit.as_secs_f64() {
             return Ok(());
@@ -264,7 +261,8 @@ impl Live<'_> {
         let least = (seconds * 1.5).ceil();
         Err(Failure::refused(format!(
             "what changes in it while it is read cannot be told: it would have to stand still for \
-             about {seconds:.0} s ({why})"
+             about {seconds:.0} s ({})",
+            first.why
         ))
         .state(GOES_ON)
         .next(format!("{WAY_OUT} Or let it stand still for so long: --freeze-limit {least:.0}s.")))

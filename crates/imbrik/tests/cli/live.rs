@@ -1,0 +1,447 @@
+//! Cards that are in use: loop devices with mounted filesystems that somebody writes to all the time.
+
+use crate::{
+    harness::{Bench, is_root, noise, sized, tool},
+    loops::{Loop, Mount},
+};
+use std::{
+    fs::{self, File, OpenOptions},
+    io::Write,
+    os::unix::fs::FileExt,
+    path::{Path, PathBuf},
+    process::{Child, Command, Stdio},
+    sync::{
+        Arc,
+        atomic::{AtomicBool, AtomicU64, Ordering},
+    },
+    thread::{self, JoinHandle},
+    time::{Duration, Instant},
+};
+
+/// How many writers there are.
+const WRITERS: usize = 5;
+
+/// Writers that number their steps.
+struct Load {
+    ends: Arc<AtomicBool>,
+    /// The last step that each has done.
+    steps: Arc<[AtomicU64; WRITERS]>,
+    /// The longest that one step of the quickest took, in microseconds.
+    longest: Arc<AtomicU64>,
+    writers: Vec<JoinHandle<()>>,
+    sqlite: Option<Child>,
+}
+
+fn number(path: &Path) -> u64 {
+    fs::read_to_string(path).unwrap().trim().parse().unwrap()
+}
+
+impl Load {
+    fn on(at: &Path) -> Self {
+        let mut load = Self {
+            ends: Arc::default(),
+            steps: Arc::default(),
+            longest: Arc::default(),
+            writers: Vec::new(),
+            sqlite: None,
+        };
+        for folder in ["names", "window"] {
+            fs::create_dir_all(at.join(folder)).unwrap();
+        }
+        // Lines at the end of a file, some of them flushed.
+        let mut log = OpenOptions::new().append(true).create(true).open(at.join("log")).unwrap();
+        load.writer(0, 400, move |step| {
+            // One call, so that it is there or not.
+            let line = format!("{step} hive-07 weighs {}\n", 40_000 + step % 977);
+            log.write_all(line.as_bytes()).unwrap();
+            if step % 64 == 0 {
+                log.sync_data().unwrap();
+            }
+        });
+        // A file that is replaced by renaming.
+        let folder = at.join("names");
+        load.writer(1, 2000, move |step| {
+            let new = folder.join("new");
+            let mut file = File::create(&new).unwrap();
+            writeln!(file, "{step}").unwrap();
+            file.sync_all().unwrap();
+            fs::rename(new, folder.join("current")).unwrap();
+        });
+        // Two files that are written in place, one after the other, each page at another place.
+        let open = |name: &str| {
+            let file = File::create(at.join(name)).unwrap();
+            file.set_len(1 << 20).unwrap();
+            file.write_all_at(&vec![0; 1 << 20], 0).unwrap();
+            file
+        };
+        let (first, second) = (open("first"), open("second"));
+        let longest = Arc::clone(&load.longest);
+        load.writer(2, 100, move |step| {
+            let begun = Instant::now();
+            let place = (step % 256) * 4096;
+            first.write_all_at(&step.to_le_bytes(), place).unwrap();
+            second.write_all_at(&step.to_le_bytes(), place).unwrap();
+            let took = begun.elapsed().as_micros();
+            longest.fetch_max(u64::try_from(took).unwrap(), Ordering::Relaxed);
+        });
+        // Files that come and go: the last twenty.
+        let folder = at.join("window");
+        load.writer(3, 700, move |step| {
+            fs::write(folder.join(step.to_string()), vec![step as u8; 5000]).unwrap();
+            if step > 20 {
+                fs::remove_file(folder.join((step - 20).to_string())).unwrap();
+            }
+        });
+        // A database with a sum that never changes.
+        let database = at.join("hive.db");
+        let mut sqlite = Command::new("sqlite3");
+        sqlite.arg(&database).stdin(Stdio::piped()).stdout(Stdio::null());
+        let mut sqlite = sqlite.spawn().expect("sqlite3: ./test installs it");
+        let mut say = sqlite.stdin.take().unwrap();
+        say.write_all(
+            b"create table frames(id integer primary key, honey integer);
+              with recursive n(x) as (select 1 union all select x + 1 from n where x < 50)
+              insert into frames select x, 1000 from n;\n",
+        )
+        .unwrap();
+        load.sqlite = Some(sqlite);
+        load.writer(4, 3000, move |step| {
+            let (from, to) = (step % 50 + 1, step * 7 % 50 + 1);
+            let all = format!(
+                "begin; update frames set honey = honey - 1 where id = {from}; \
+                 update frames set honey = honey + 1 where id = {to}; commit;\n"
+            );
+            say.write_all(all.as_bytes()).unwrap();
+        });
+        thread::sleep(Duration::from_millis(300));
+        load
+    }
+
+    /// Does `step` with 1, 2, 3 …, with so many microseconds in between.
+    fn writer(&mut self, index: usize, pause: u64, mut step: impl FnMut(u64) + Send + 'static) {
+        let (ends, steps) = (Arc::clone(&self.ends), Arc::clone(&self.steps));
+        self.writers.push(thread::spawn(move || {
+            for number in 1.. {
+                if ends.load(Ordering::Relaxed) {
+                    return;
+                }
+                step(number);
+                steps[index].store(number, Ordering::SeqCst);
+                thread::sleep(Duration::from_micros(pause));
+            }
+        }));
+    }
+
+    fn now(&self) -> Vec<u64> {
+        self.steps.iter().map(|step| step.load(Ordering::SeqCst)).collect()
+    }
+}
+
+impl Drop for Load {
+    fn drop(&mut self) {
+        self.ends.store(true, Ordering::Relaxed);
+        for writer in self.writers.drain(..) {
+            writer.join().unwrap();
+        }
+        // Its input ended with its writer.
+        if let Some(mut sqlite) = self.sqlite.take() {
+            sqlite.wait().unwrap();
+        }
+    }
+}
+
+/// Whether what the writers left in `at` is what there was at one moment between `start` and `end`.
+fn is_of_one_moment(at: &Path, start: &[u64], end: &[u64]) {
+    let within = |index: usize, step: u64| {
+        // A step that was under way is done when it is seen, and counted a moment later.
+        let range = start[index]..=end[index] + 1;
+        assert!(range.contains(&step), "writer {index}: {step} is not in {range:?}");
+    };
+    let log = fs::read_to_string(at.join("log")).unwrap();
+    assert!(log.ends_with('\n'), "a line is torn");
+    let lines = (1u64..).zip(log.lines());
+    for (step, line) in lines.clone() {
+        assert_eq!(line, format!("{step} hive-07 weighs {}", 40_000 + step % 977));
+    }
+    within(0, lines.count() as u64);
+    within(1, number(&at.join("names/current")));
+    let steps = |name: &str| {
+        let bytes = fs::read(at.join(name)).unwrap();
+        let places =
+            bytes.chunks(4096).map(|page| u64::from_le_bytes(page[..8].try_into().unwrap()));
+        places.collect::<Vec<_>>()
+    };
+    let (first, second) = (steps("first"), steps("second"));
+    let (newest, behind) = (*first.iter().max().unwrap(), *second.iter().max().unwrap());
+    assert!(newest == behind || newest == behind + 1, "{newest} and {behind}");
+    within(2, newest);
+    // Every page is the last that was written to its place up to then.
+    for (steps, newest) in [(first, newest), (second, behind)] {
+        for (place, step) in (0u64..).zip(steps) {
+            let due = newest - (newest + 256 - place) % 256;
+            assert_eq!(step, if newest < 256 { step.min(due) } else { due }, "page {place}");
+        }
+    }
+    let mut window: Vec<u64> = fs::read_dir(at.join("window"))
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name().to_str().unwrap().parse().unwrap())
+        .collect();
+    window.sort_unstable();
+    let newest = *window.last().unwrap();
+    within(3, newest);
+    let oldest = window[0];
+    assert_eq!(window, (oldest..=newest).collect::<Vec<_>>(), "a file of the window is missing");
+    assert!(window.len() <= 21, "{window:?}");
+    for step in &window {
+        let content = fs::read(at.join("window").join(step.to_string())).unwrap();
+        let is_new = *step == newest && content.len() < 5000;
+        assert!(is_new || content == vec![*step as u8; 5000], "{step}");
+    }
+    let database = at.join("hive.db");
+    let told = tool!(
+        "sqlite3",
+        database,
+        "pragma integrity_check; select sum(honey), count(*) from frames;"
+    );
+    assert_eq!(told, "ok\n50000|50\n");
+}
+
+/// A card in use: a table, a volume that nobody has mounted, and one that everybody writes to.
+struct InUse {
+    bench: Bench,
+    mount: Option<Mount>,
+    part: Option<Loop>,
+    card: Loop,
+}
+
+/// Where the volume in use starts.
+const START: u64 = 34 << 20;
+
+impl InUse {
+    fn with(content: usize, made: &str) -> Self {
+        let bench = Bench::empty();
+        let file = bench.path("card");
+        sized(&file, 600 << 20);
+        let table = "label: dos\nstart=2048,size=65536,type=c,bootable\nstart=69632,type=83\n";
+        fs::write(bench.path("table"), table).unwrap();
+        let card = Loop::on(&file);
+        let line = format!("sfdisk -q {} < {}", file.display(), bench.path("table").display());
+        tool!("sh", "-c", line);
+        sized(&bench.path("fat"), 32 << 20);
+        tool!("mkfs.vfat", "-n", "HIVE-BOOT", bench.path("fat"));
+        crate::harness::put(&file, 1 << 20, &fs::read(bench.path("fat")).unwrap());
+        let part = Loop::at(&card.0, START);
+        tool!("sh", "-c", format!("{made} -L hive-07 {}", part.name()));
+        let mount = Mount::of(&part, bench.path("mnt"), "noatime");
+        fs::create_dir(mount.0.join("etc")).unwrap();
+        fs::write(mount.0.join("etc/hostname"), "hive-07\n").unwrap();
+        for number in 0..content {
+            fs::write(mount.0.join(format!("brood-{number}.wav")), noise(4 << 20)).unwrap();
+        }
+        tool!("sync", "-f", mount.0);
+        // What was written a moment ago is not told from what is written now.
+        thread::sleep(Duration::from_millis(2500));
+        Self { bench, mount: Some(mount), part: Some(part), card }
+    }
+
+    fn at(&self) -> PathBuf {
+        self.mount.as_ref().unwrap().0.clone()
+    }
+
+    /// The volume in use, as the image `name` has it, mounted; after the system's checker.
+    fn mounted(&self, name: &str) -> (Mount, Loop) {
+        let raw = self.bench.path("raw");
+        let image = self.bench.path(name);
+        tool!("zstd", "-dqfo", raw, image);
+        let volume = Loop::at(&raw, START);
+        tool!("e2fsck", "-fn", volume.0);
+        (Mount::of(&volume, self.bench.path("seen"), "ro"), volume)
+    }
+}
+
+impl Drop for InUse {
+    fn drop(&mut self) {
+        self.mount = None;
+        self.part = None;
+    }
+}
+
+/// How long a card may stand still, and a writer be held up beyond that on a machine with two cores that is busy.
+const STILL: f64 = 1.0;
+const SLACK: f64 = 0.7;
+
+/// Saves it under load so many times, each time of the one before; would fail on the first image that is not of one moment.
+fn saved_under_load(images: usize) {
+    let card = InUse::with(24, "mkfs.ext4 -q -F");
+    let load = Load::on(&card.at());
+    for number in 0..images {
+        load.longest.store(0, Ordering::Relaxed);
+        let start = load.now();
+        let more = match number {
+            0 => String::new(),
+            _ => format!("--reuse image-{}.img.zst", number - 1),
+        };
+        let words =
+            format!("save --live {} image-{number}.img.zst --json {more}", card.card.name());
+        let saved = card.bench.good(&words).json();
+        let end = load.now();
+        let longest = load.longest.load(Ordering::Relaxed) as f64 / 1e6;
+        let stood = saved["stood"]["seconds"].as_array().unwrap();
+        let stood: Vec<_> = stood.iter().map(|time| time.as_f64().unwrap()).collect();
+        assert!(stood.len() >= 2, "{saved}");
+        let most = stood.iter().copied().fold(0.0, f64::max);
+        assert!(most < STILL, "stood still for {stood:?}");
+        assert!(longest < most + SLACK, "a writer was held up for {longest} s, {stood:?}");
+        assert!(
+            start.iter().zip(&end).all(|(start, end)| start < end),
+            "somebody stopped: {end:?}"
+        );
+        let (mount, volume) = card.mounted(&format!("image-{number}.img.zst"));
+        is_of_one_moment(&mount.0, &start, &end);
+        drop(mount);
+        drop(volume);
+        card.bench.good(&format!("check image-{number}.img.zst"));
+        if number > 0 {
+            fs::remove_file(card.bench.path(format!("image-{}.img.zst", number - 1))).unwrap();
+        }
+    }
+    // The first must have been written over in the same pages several times, else nothing was tested.
+    assert!(load.now()[2] > 1000, "{:?}", load.now());
+}
+
+#[test]
+fn a_card_under_load_is_saved_as_it_was_at_one_moment() {
+    if is_root("a_card_under_load_is_saved_as_it_was_at_one_moment") {
+        saved_under_load(3);
+    }
+}
+
+#[test]
+#[ignore = "long: fifty images"]
+fn fifty_images_of_a_card_under_load() {
+    if is_root("fifty_images_of_a_card_under_load") {
+        saved_under_load(50);
+    }
+}
+
+/// Whoever is killed while a filesystem stands still leaves nothing that stands still.
+#[test]
+fn whatever_ends_it_the_filesystem_goes_on() {
+    if !is_root("whatever_ends_it_the_filesystem_goes_on") {
+        return;
+    }
+    let card = InUse::with(4, "mkfs.ext4 -q -F");
+    let (ends, beats) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU64::new(0)));
+    let (told, counted) = (Arc::clone(&ends), Arc::clone(&beats));
+    let file = File::create(card.at().join("heart")).unwrap();
+    let heart = thread::spawn(move || {
+        while !told.load(Ordering::Relaxed) {
+            file.write_all_at(b"beat", 0).unwrap();
+            counted.fetch_add(1, Ordering::SeqCst);
+            thread::sleep(Duration::from_micros(300));
+        }
+    });
+    // Whether it beats within so long.
+    let beats_within = |time: Duration| {
+        let (before, until) = (beats.load(Ordering::SeqCst), Instant::now() + time);
+        while Instant::now() < until {
+            if beats.load(Ordering::SeqCst) > before + 1 {
+                return true;
+            }
+            thread::sleep(Duration::from_micros(200));
+        }
+        false
+    };
+    let limit = Duration::from_secs(2);
+    // Killed, or stopped so that nobody tells what freezes to let go: that it does by itself.
+    for (signal, wanted) in [("-KILL", 10), ("-STOP", 2)] {
+        let (mut hit, mut tries) = (0, 0);
+        while hit < wanted {
+            tries += 1;
+            assert!(tries < 100, "it was never seen to stand still: {hit} of {wanted}");
+            let words =
+                format!("save --live {} k.img.zst --freeze-limit 2s --replace", card.card.name());
+            let mut run = card.bench.command(words.split(' '));
+            let mut run = run.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+            let id = run.id().to_string();
+            loop {
+                if !beats_within(Duration::from_millis(12)) {
+                    tool!("kill", signal, id);
+                    let begun = Instant::now();
+                    assert!(
+                        beats_within(limit + Duration::from_secs(1)),
+                        "it stands still for good"
+                    );
+                    let took = begun.elapsed();
+                    assert!(signal == "-STOP" || took < limit, "{took:?}");
+                    hit += 1;
+                    break;
+                }
+                if run.try_wait().unwrap().is_some() {
+                    break;
+                }
+            }
+            if signal == "-STOP" {
+                // Woken up, it says that what it read is not of one moment.
+                tool!("kill", "-CONT", id);
+                let ended = run.wait().unwrap();
+                let code = ended.code().unwrap();
+                assert!(code == 0 || code == 4 || code == 3, "{ended}");
+            }
+            let _ = run.kill();
+            run.wait().unwrap();
+        }
+    }
+    ends.store(true, Ordering::Relaxed);
+    heart.join().unwrap();
+    // Nothing is left that holds it.
+    tool!("fsfreeze", "-f", card.at());
+    tool!("fsfreeze", "-u", card.at());
+}
+
+#[test]
+fn what_would_write_where_nothing_can_be_written_is_refused_or_held_back() {
+    if !is_root("what_would_write_where_nothing_can_be_written_is_refused_or_held_back") {
+        return;
+    }
+    let card = InUse::with(2, "mkfs.ext4 -q -F");
+    let name = card.card.name();
+    let at = card.at();
+    for image in [at.join("x.img.zst"), at.join("etc")] {
+        let words = ["save", "--live", &name, image.to_str().unwrap()];
+        card.bench.run(words).expect(4).says("lies on the card itself");
+    }
+    // A file on it that is mounted elsewhere is no other place.
+    let inner = at.join("inner");
+    sized(&inner, 64 << 20);
+    tool!("mkfs.ext4", "-q", "-F", inner);
+    let inside = Loop::on(&inner);
+    let mount = Mount::of(&inside, card.bench.path("inner"), "noatime");
+    card.bench
+        .imbrik(&format!("save --live {name} inner/"))
+        .expect(4)
+        .says("lies on the card itself");
+    drop((mount, inside));
+    // What is said and logged there is said and logged, later.
+    let mut run = card.bench.command(["save", "--live", &name, "x.img.zst", "--log"]);
+    run.arg(at.join("log")).stdout(File::create(at.join("out")).unwrap());
+    let run = run.stderr(File::create(at.join("err")).unwrap()).status().unwrap();
+    assert!(run.success());
+    assert!(fs::read_to_string(at.join("out")).unwrap().contains("Stood     still for"));
+    assert!(fs::read_to_string(at.join("log")).unwrap().contains("stood still"));
+    // Frozen by somebody else: left alone.
+    tool!("fsfreeze", "-f", at);
+    let refused = card.bench.imbrik(&format!("save --live {name} y.img.zst"));
+    tool!("fsfreeze", "-u", at);
+    refused.expect(4).says("frozen already");
+    card.bench.imbrik("save --live").expect(2).says("which card?");
+    card.bench.imbrik(&format!("save --live {name} -")).expect(2).says("pipe");
+    let other = Loop::on(&card.bench.path("fat"));
+    card.bench
+        .imbrik(&format!("save --live {} y.img.zst", other.name()))
+        .expect(2)
+        .says("nothing of");
+    assert!(!card.bench.path("y.img.zst").exists());
+    let left = card.bench.list("");
+    assert!(!left.iter().any(|name| name.to_string_lossy().contains(".copy")), "{left:?}");
+}
