@@ -19,6 +19,7 @@ use jiff::Timestamp;
 use std::{
     path::{Path, PathBuf},
     sync::Arc,
+    thread,
     time::Duration,
 };
 
@@ -28,6 +29,8 @@ const MOST_IN_MEMORY: ByteLen = ByteLen::mib(96);
 const SHORT: ByteLen = ByteLen::kib(64);
 /// How often what cannot be stopped is looked at until it stays the same.
 const MOST_LOOKS: u32 = 8;
+/// How much longer each time until it is looked at again.
+const PAUSE: Duration = Duration::from_millis(100);
 /// What is recorded together.
 const PAGE: ByteLen = ByteLen::new(4096);
 
@@ -61,8 +64,8 @@ pub struct Moment {
     pub is_whole: bool,
     /// Of which mounted partitions it cannot be told what changed.
     pub not_judged: Vec<NotJudged>,
-    /// Where what cannot be stopped stands.
-    unstoppable: Vec<Span>,
+    /// Where that stands which cannot be stopped: it was read until it stayed the same.
+    pub unstoppable: Vec<Span>,
 }
 
 /// A mounted partition of which it cannot be told what changed: all of it is read while it stands still.
@@ -93,7 +96,10 @@ impl RunningCard {
         freezer: &mut dyn Freeze,
         cancel: &Cancel,
     ) -> Result<Moment> {
-        for _ in 0..MOST_LOOKS {
+        let mut restless = None;
+        for looks in 0..MOST_LOOKS {
+            thread::sleep(PAUSE.saturating_mul(looks));
+            cancel.check()?;
             let store = Recorded::new(Arc::clone(&self.card), MOST_IN_MEMORY, Some(&self.folder));
             let look = Look { running: self, store: Arc::new(store), before, most, cancel };
             freezer.flush()?;
@@ -111,17 +117,25 @@ impl RunningCard {
             if !unstoppable.is_empty() {
                 freezer.flush()?;
             }
-            let mut stands = true;
+            restless = None;
             for span in &unstoppable {
-                stands &= look.store.still_stands(*span)?;
+                if !look.store.still_stands(*span)? {
+                    restless = Some(*span);
+                }
             }
-            if stands {
+            if restless.is_none() {
                 look.unmount(&found.survey, &unstoppable)?;
                 return Ok(look.seen(found, at, stood_still, unstoppable));
             }
             tracing::info!("what cannot be stopped changed while it was read");
         }
-        Err(Error::refused("a filesystem that cannot be stopped never stays the same"))
+        let restless = self.volumes.iter().find(|volume| restless == Some(volume.span));
+        let name = restless.map_or_else(String::new, |volume| {
+            format!("{} ({})", volume.at.display(), volume.kind)
+        });
+        Err(Error::refused(format!(
+            "{name} cannot be stopped, and never stays the same while it is read"
+        )))
     }
 
     fn is_mounted(&self, part: &Part) -> bool {

@@ -197,7 +197,11 @@ fn is_of_one_moment(at: &Path, start: &[u64], end: &[u64]) {
         let is_new = *step == newest && content.len() < 5000;
         assert!(is_new || content == vec![*step as u8; 5000], "{step}");
     }
-    let database = at.join("hive.db");
+    // As after a crash, it takes back what was under way, and needs to write for that.
+    let apart = tempfile::tempdir().unwrap();
+    let line = format!("cp {}/hive.db* {}", at.display(), apart.path().display());
+    tool!("sh", "-c", line);
+    let database = apart.path().join("hive.db");
     let told = tool!(
         "sqlite3",
         database,
@@ -444,4 +448,50 @@ fn what_would_write_where_nothing_can_be_written_is_refused_or_held_back() {
     assert!(!card.bench.path("y.img.zst").exists());
     let left = card.bench.list("");
     assert!(!left.iter().any(|name| name.to_string_lossy().contains(".copy")), "{left:?}");
+}
+
+/// Would fail where a kind that cannot be stopped is taken for one that stood still, or waited for without an end.
+#[test]
+fn what_cannot_be_stopped_is_saved_once_it_stays_the_same() {
+    if !is_root("what_cannot_be_stopped_is_saved_once_it_stays_the_same") {
+        return;
+    }
+    let bench = Bench::empty();
+    let (file, at) = (bench.path("card"), bench.path("mnt"));
+    sized(&file, 64 << 20);
+    tool!("mkfs.exfat", file);
+    let card = Loop::on(&file);
+    fs::create_dir(&at).unwrap();
+    tool!("mount.exfat-fuse", "-o", "rw", card.0, at);
+    fs::write(at.join("brood.wav"), noise(9 << 20)).unwrap();
+    fs::write(at.join("weights"), noise(70_000)).unwrap();
+    let name = card.name();
+    let saved = bench.good(&format!("save --live {name} a.img.zst"));
+    assert!(saved.out_has("cannot be stopped: it was read until it stayed the same"), "{saved:?}");
+    assert!(!saved.out_has("Stood"), "{saved:?}");
+    tool!("zstd", "-dqfo", bench.path("seen"), bench.path("a.img.zst"));
+    // Silent, also about a volume that was not unmounted.
+    tool!("fsck.exfat", "-n", bench.path("seen"));
+    bench.good("files get a.img.zst / out");
+    for name in ["brood.wav", "weights"] {
+        assert!(fs::read(at.join(name)).unwrap() == bench.bytes(format!("out/{name}")), "{name}");
+    }
+    let ends = Arc::new(AtomicBool::new(false));
+    let (told, weights) = (Arc::clone(&ends), at.join("weights"));
+    let busy = thread::spawn(move || {
+        for step in 0u64.. {
+            if told.load(Ordering::Relaxed) {
+                return;
+            }
+            let file = OpenOptions::new().write(true).open(&weights).unwrap();
+            file.write_all_at(&step.to_le_bytes(), 0).unwrap();
+            drop(file);
+            thread::sleep(Duration::from_millis(5));
+        }
+    });
+    bench.imbrik(&format!("save --live {name} b.img.zst")).expect(4).says("never stays the same");
+    assert!(!bench.path("b.img.zst").exists());
+    ends.store(true, Ordering::Relaxed);
+    busy.join().unwrap();
+    tool!("umount", at);
 }

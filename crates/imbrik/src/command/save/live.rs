@@ -12,14 +12,14 @@ use crate::{
     log,
     packing::{self, Destination},
     pipe,
-    render::{json, quoted, size},
+    render::{json, listed, quoted, size, time},
     resolve,
     session::Session,
     standstill,
 };
 use imbrik_core::{
     Class, Error,
-    card::{Card, Freezer, Host as _},
+    card::{Card, Freezer, Host as _, MountedVolume},
     image::{Image, Output, Pack},
     layout::Survey,
     operation::{ImageContent, ImagePlan},
@@ -59,6 +59,9 @@ pub(super) struct Stood {
     pub(super) at: Timestamp,
     /// What was read while it stood still, besides what describes the files.
     pub(super) changed: ByteLen,
+    /// Which filesystems cannot be stopped, and which can.
+    unstoppable: Vec<String>,
+    stopped: Vec<String>,
 }
 
 impl Stood {
@@ -70,10 +73,17 @@ impl Stood {
             true => "nothing had changed in between".to_owned(),
             false => format!("read {} that had changed", size::short(self.changed)),
         };
-        vec![
-            format!("Moment    {}", crate::render::time::to_the_second(self.at)),
-            format!("Stood     still for {}; {read}", times.join(" and ")),
-        ]
+        let mut lines = vec![format!("Moment    {}", time::to_the_second(self.at))];
+        if !self.stopped.is_empty() {
+            let stopped = listed(&self.stopped);
+            lines.push(format!("Stood     still for {}: {stopped}; {read}", times.join(" and ")));
+        }
+        for name in &self.unstoppable {
+            lines.push(format!(
+                "Steady    {name} cannot be stopped: it was read until it stayed the same"
+            ));
+        }
+        lines
     }
 
     /// The same for programs.
@@ -82,6 +92,8 @@ impl Stood {
             at: self.at.to_string(),
             seconds: self.times.iter().map(Duration::as_secs_f64).collect(),
             read_bytes: self.changed.get(),
+            stopped: self.stopped.clone(),
+            unstoppable: self.unstoppable.clone(),
         }
     }
 }
@@ -216,7 +228,7 @@ impl Live<'_> {
             let mut wanted = self::wanted(&moment);
             wanted.source = Arc::clone(&reuse.source);
             if moment.is_whole {
-                let stood = Stood { times, at: moment.at, changed: moment.changed };
+                let stood = self.stood(times, &moment);
                 return self.finish(&wanted, reuse, stood, reused, &options, to, started);
             }
             let plan = all_in_use(session, &wanted)?;
@@ -266,6 +278,16 @@ impl Live<'_> {
         ))
         .state(GOES_ON)
         .next(format!("{WAY_OUT} Or let it stand still for so long: --freeze-limit {least:.0}s.")))
+    }
+
+    fn stood(&self, times: Vec<Duration>, moment: &Moment) -> Stood {
+        let is_stopped = |volume: &&MountedVolume| !moment.unstoppable.contains(&volume.span);
+        let (stopped, others): (Vec<_>, Vec<_>) = self.running.volumes.iter().partition(is_stopped);
+        let names = |volumes: Vec<&MountedVolume>| {
+            volumes.iter().map(|volume| quoted(&volume.at)).collect()
+        };
+        let (at, changed) = (moment.at, moment.changed);
+        Stood { times, at, changed, stopped: names(stopped), unstoppable: names(others) }
     }
 
     /// How much may be read while the card stands still, when what was copied took `took`.

@@ -329,6 +329,10 @@ pub(crate) struct Stood {
     pub(crate) seconds: Vec<f64>,
     /// What was read meanwhile, besides what describes the files.
     pub(crate) read_bytes: u64,
+    /// Where the filesystems are mounted that stood still.
+    pub(crate) stopped: Vec<String>,
+    /// And those that cannot be stopped: they were read until they stayed the same.
+    pub(crate) unstoppable: Vec<String>,
 }
 
 /// What was taken over from an earlier image of a card.
