@@ -15,7 +15,7 @@ pub(crate) use files::{
 use imbrik_core::{image::Pack, transfer::OnDamage, units::ByteLen};
 pub(crate) use shelf::{
     ShelfAddArgs, ShelfArgs, ShelfCheckArgs, ShelfCommand, ShelfImageArgs, ShelfKeepArgs,
-    ShelfMakeArgs, ShelfOnlyArgs, ShelfThinArgs,
+    ShelfMakeArgs, ShelfNightlyArgs, ShelfOnlyArgs, ShelfThinArgs,
 };
 use std::{path::PathBuf, str::FromStr, time::Duration};
 

@@ -463,25 +463,35 @@ pub(crate) fn what_next(error: &Error) -> &'static str {
 }
 
 /// The image to make: as named, or proposed.
-fn path(session: &Session, name: Option<&Path>, stem: &str, pack: Pack) -> Outcome<PathBuf> {
+/// The folder into which an image called `name`, or one with a proposed name, goes.
+pub(crate) fn folder_for(session: &Session, name: Option<&Path>) -> Outcome<PathBuf> {
+    let parent = |file: &Path| match file.parent() {
+        Some(parent) if !parent.as_os_str().is_empty() => parent.to_owned(),
+        _ => PathBuf::from("."),
+    };
     let folder = match name {
-        Some(name) if !name.is_dir() => {
-            resolve::not_a_card(&session.fleet, name)?;
-            if name.as_os_str().to_string_lossy().ends_with('/') {
-                return Err(Failure::usage(format!("there is no folder {}", quoted(name)))
-                    .state(UNTOUCHED)
-                    .next("Make the folder first."));
-            }
-            return Ok(std::path::absolute(name).unwrap_or_else(|_| name.to_owned()));
-        }
-        Some(folder) => folder.to_owned(),
+        Some(folder) if folder.is_dir() => folder.to_owned(),
+        Some(file) => parent(file),
         None => session.config.images.clone().unwrap_or_else(|| PathBuf::from(".")),
     };
-    let folder = fs::canonicalize(&folder).map_err(|error| {
+    fs::canonicalize(&folder).map_err(|error| {
         failure::system(format!("the folder {}", quoted(&folder)), error)
             .state(UNTOUCHED)
             .next("Make the folder first, or name another.")
-    })?;
+    })
+}
+
+fn path(session: &Session, name: Option<&Path>, stem: &str, pack: Pack) -> Outcome<PathBuf> {
+    if let Some(name) = name.filter(|name| !name.is_dir()) {
+        resolve::not_a_card(&session.fleet, name)?;
+        if name.as_os_str().to_string_lossy().ends_with('/') {
+            return Err(Failure::usage(format!("there is no folder {}", quoted(name)))
+                .state(UNTOUCHED)
+                .next("Make the folder first."));
+        }
+        return Ok(std::path::absolute(name).unwrap_or_else(|_| name.to_owned()));
+    }
+    let folder = folder_for(session, name)?;
     let extension = pack.extension();
     let mut path = folder.join(format!("{stem}.{extension}"));
     let mut number = 2;

@@ -157,7 +157,10 @@ impl Session {
 
     /// A progress display for a journey of `steps` steps.
     pub(crate) fn progress(&self, steps: usize) -> Progress {
-        Progress::new(steps, self.environment.color)
+        match self.out.is_brief() {
+            true => Progress::silent(),
+            false => Progress::new(steps, self.environment.color),
+        }
     }
 
     /// The image called `path`, `-` for standard input, open for reading. One that cannot be read

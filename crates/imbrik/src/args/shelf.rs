@@ -1,8 +1,8 @@
 //! What can be typed behind `imbrik shelf`.
 
-use super::{READ, SAFETY, WRITE};
+use super::{COMMON, Patience, READ, SAFETY, WRITE};
 use clap::{Args, Subcommand};
-use std::path::PathBuf;
+use std::{fmt, path::PathBuf, str::FromStr};
 
 #[derive(Debug, Args)]
 #[command(subcommand_help_heading = "Commands", disable_help_subcommand = true)]
@@ -24,7 +24,8 @@ pub(crate) enum ShelfCommand {
     /// Save a card onto a shelf, and look after what stands there, in one go
     #[command(after_help = "Examples:
   imbrik shelf add /mnt/cards /dev/sdb
-  imbrik shelf add /mnt/cards /dev/sdb --thin --check 2    what a timer does every night")]
+  imbrik shelf add /mnt/cards /dev/sdb --thin --check 2
+  imbrik shelf add /mnt/cards / --live --brief             what a timer does every night")]
     Add(ShelfAddArgs),
     /// Set which images stay when a shelf is thinned
     #[command(after_help = "Examples:
@@ -48,6 +49,12 @@ Whatever the rules: the newest sound image of a card stays, and the one that was
     #[command(after_help = "Example:
   imbrik shelf due /mnt/cards --json     for a monitor; exit code 7 when something is")]
     Due(ShelfOnlyArgs),
+    /// Print what a timer needs to save this machine's card every night, or put it in place
+    #[command(after_help = "Examples:
+  imbrik shelf nightly / /mnt/cards              a service and a timer, only printed
+  imbrik shelf nightly / /mnt/cards --install
+  imbrik shelf nightly / /mnt/cards --cron       a line for /etc/cron.d")]
+    Nightly(ShelfNightlyArgs),
     /// Keep an image whatever the rules say
     #[command(after_help = "Example:
   imbrik shelf pin /mnt/cards/hive-07-2026-11-20.img.zst")]
@@ -95,6 +102,70 @@ pub(crate) struct ShelfAddArgs {
     /// Unmount the card first, when it is mounted
     #[arg(long, help_heading = READ)]
     pub(crate) unmount: bool,
+    /// Save a card that is in use, such as that of this machine (CARD may be / or another folder)
+    #[arg(long, conflicts_with = "unmount", requires = "card", help_heading = READ)]
+    pub(crate) live: bool,
+    /// With --live, how long its filesystems may stand still; otherwise 5s
+    #[arg(long, value_name = "TIME", requires = "live", help_heading = READ)]
+    pub(crate) freeze_limit: Option<Patience>,
+    /// Say one line when all is well, and nothing of how far it is
+    #[arg(long, help_heading = COMMON, display_order = 903)]
+    pub(crate) brief: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ShelfNightlyArgs {
+    /// What is saved: / or another folder of a card that is in use, or the card
+    #[arg(value_name = "SOURCE")]
+    pub(crate) source: PathBuf,
+    /// The shelf
+    #[arg(value_name = "DIR")]
+    pub(crate) folder: PathBuf,
+    /// When, in the time of the place, such as 03:30
+    #[arg(long, value_name = "HH:MM", default_value = "03:30", help_heading = WRITE)]
+    pub(crate) at: TimeOfDay,
+    /// How long its filesystems may stand still; otherwise 5s
+    #[arg(long, value_name = "TIME", help_heading = READ)]
+    pub(crate) freeze_limit: Option<Patience>,
+    /// Print a line for cron instead of a service and a timer for systemd
+    #[arg(long, conflicts_with = "install", help_heading = WRITE)]
+    pub(crate) cron: bool,
+    /// Put the service and the timer in place
+    #[arg(long, help_heading = WRITE)]
+    pub(crate) install: bool,
+    /// Where to
+    #[arg(long, value_name = "FOLDER", default_value = "/etc/systemd/system", help_heading = WRITE)]
+    pub(crate) units: PathBuf,
+    /// Overwrite what says something else there
+    #[arg(long, requires = "install", help_heading = WRITE)]
+    pub(crate) replace: bool,
+}
+
+/// A time of the day.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct TimeOfDay {
+    pub(crate) hour: u8,
+    pub(crate) minute: u8,
+}
+
+impl FromStr for TimeOfDay {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, String> {
+        let wrong = || format!("'{text}' is no time of the day: write it like 03:30");
+        let (hour, minute) = text.split_once(':').ok_or_else(wrong)?;
+        let number = |text: &str, below: u8| match text.len() {
+            1 | 2 => text.parse().ok().filter(|number| *number < below).ok_or_else(wrong),
+            _ => Err(wrong()),
+        };
+        Ok(Self { hour: number(hour, 24)?, minute: number(minute, 60)? })
+    }
+}
+
+impl fmt::Display for TimeOfDay {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:02}:{:02}", self.hour, self.minute)
+    }
 }
 
 #[derive(Debug, Args)]

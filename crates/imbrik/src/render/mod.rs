@@ -36,6 +36,8 @@ pub(crate) struct Out {
     /// Whether standard output carries an image, so that text goes elsewhere.
     is_given_away: Cell<bool>,
     failed: RefCell<Option<io::Error>>,
+    /// Where only one line is to be said: its parts.
+    brief: RefCell<Option<Vec<String>>>,
 }
 
 /// What a piece of text means, for whoever can see colours.
@@ -51,7 +53,41 @@ pub(crate) enum Tone {
 
 impl Out {
     pub(crate) fn new(json: bool, color: bool) -> Self {
-        Self { json, color, is_given_away: Cell::new(false), failed: RefCell::new(None) }
+        let (failed, brief) = (RefCell::new(None), RefCell::new(None));
+        Self { json, color, is_given_away: Cell::new(false), failed, brief }
+    }
+
+    /// From now on, nothing is said but warnings, failures, and what [`Out::in_brief`] gathers: a line for all.
+    /// Programs get all that they get.
+    pub(crate) fn be_brief(&self) {
+        self.brief.borrow_mut().get_or_insert_default();
+    }
+
+    pub(crate) fn is_brief(&self) -> bool {
+        self.brief.borrow().is_some()
+    }
+
+    /// Part of the one line that is said in the end, if one is.
+    pub(crate) fn in_brief(&self, part: String) {
+        if let Some(parts) = &mut *self.brief.borrow_mut() {
+            parts.push(part);
+        }
+    }
+
+    /// Says that line.
+    pub(crate) fn tell_in_brief(&self) {
+        let parts = self.brief.take().unwrap_or_default();
+        if !parts.is_empty() && !self.json {
+            self.verbatim(&parts.join("; "));
+        }
+    }
+
+    /// Text of the result that is for other programs: its lines are neither broken nor shortened.
+    pub(crate) fn verbatim(&self, text: &str) {
+        let mut rows = self.rows();
+        for line in text.lines() {
+            rows.push(line);
+        }
     }
 
     pub(crate) fn is_json(&self) -> bool {
@@ -60,6 +96,9 @@ impl Out {
 
     /// A line of the result. A reader that went away is no failure; a full disk is.
     pub(crate) fn line(&self, text: &str) {
+        if self.is_brief() && !self.json {
+            return;
+        }
         if self.is_given_away.get() {
             return self.note(text);
         }
@@ -111,14 +150,16 @@ impl Out {
 
     /// A line that is not part of the result.
     pub(crate) fn note(&self, text: &str) {
-        note(text);
+        if !self.is_brief() {
+            note(text);
+        }
     }
 
     /// A line that should not be overlooked.
     pub(crate) fn warn(&self, text: &str) {
         tracing::warn!("{text}");
         let mark = paint(Tone::Alarm, "Note:", self.color && io::stderr().is_terminal());
-        self.note(&format!("{mark} {text}"));
+        note(&format!("{mark} {text}"));
     }
 
     /// `text` in `tone`, on a terminal that shows colours.
@@ -140,10 +181,10 @@ impl Out {
         }
         let mark = paint(Tone::Alarm, "imbrik:", self.color && io::stderr().is_terminal());
         let stop = if failure.what.ends_with('?') { "" } else { "." };
-        self.note(&format!("{mark} {}{stop}", failure.what));
+        note(&format!("{mark} {}{stop}", failure.what));
         for line in [&failure.state, &failure.next] {
             if !line.is_empty() {
-                self.note(&format!("  {line}"));
+                note(&format!("  {line}"));
             }
         }
     }

@@ -35,6 +35,8 @@ pub(crate) struct Progress {
     /// Which of several journeys it is, in front of all that it says.
     name: String,
     board: Option<MultiProgress>,
+    /// Whether nothing is shown at all.
+    is_silent: bool,
     state: Mutex<State>,
 }
 
@@ -114,7 +116,15 @@ impl Progress {
     pub(crate) fn new(steps: usize, color: bool) -> Self {
         let terminal = io::stderr().is_terminal();
         let steps = AtomicUsize::new(steps);
-        Self { steps, terminal, color, name: String::new(), board: None, state: Mutex::default() }
+        let (name, board, state) = (String::new(), None, Mutex::default());
+        Self { steps, terminal, color, name, board, is_silent: false, state }
+    }
+
+    /// One that shows nothing.
+    pub(crate) fn silent() -> Self {
+        let mut silent = Self::new(1, false);
+        silent.is_silent = true;
+        silent
     }
 
     fn start(&self, state: &mut State, step: Step, total: ByteLen) {
@@ -294,6 +304,9 @@ fn safe(areas: usize, open: ByteLen, of: ByteLen) -> String {
 
 impl Observer for Progress {
     fn on(&self, event: &Event) {
+        if self.is_silent {
+            return;
+        }
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         match event {
             Event::Started { step, total } => {

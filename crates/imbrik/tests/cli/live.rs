@@ -495,3 +495,56 @@ fn what_cannot_be_stopped_is_saved_once_it_stays_the_same() {
     busy.join().unwrap();
     tool!("umount", at);
 }
+
+/// Would fail where a unit makes no sense to the system, or a night with its command line comes to nothing.
+#[test]
+fn a_timer_has_what_it_needs() {
+    if !is_root("a_timer_has_what_it_needs") {
+        return;
+    }
+    let card = InUse::with(2, "mkfs.ext4 -q -F");
+    let (bench, at) = (&card.bench, card.at());
+    let shelf = bench.path("my 100% shelf");
+    fs::create_dir(&shelf).unwrap();
+    bench.run(["shelf", "make", shelf.to_str().unwrap()]).expect(0);
+    fs::create_dir(bench.path("units")).unwrap();
+    let nightly = |more: &[&str]| {
+        let words = ["shelf", "nightly", at.to_str().unwrap(), shelf.to_str().unwrap()];
+        bench.run(words.iter().chain(more))
+    };
+    nightly(&[]).expect(0).shows("ProtectSystem=strict").shows("OnCalendar=*-*-* 03:30:00");
+    nightly(&["--at", "3h"]).expect(2).says("is no time of the day");
+    let units = bench.path("units");
+    let install = ["--install", "--units", units.to_str().unwrap()];
+    nightly(&install).expect(0).shows("systemctl enable --now imbrik-nightly.timer");
+    let (service, timer) =
+        (units.join("imbrik-nightly.service"), units.join("imbrik-nightly.timer"));
+    tool!("systemd-analyze", "verify", service, timer);
+    // The same again is nothing new; something else is.
+    nightly(&install).expect(0);
+    let later = [&install[..], &["--at", "4:05"]].concat();
+    nightly(&later).expect(4).says("says something else");
+    nightly(&[&later[..], &["--replace"]].concat()).expect(0);
+    assert!(fs::read_to_string(timer).unwrap().contains("04:05:00"));
+    // Nights by what stands in the unit, as the system would read it.
+    let text = fs::read_to_string(service).unwrap();
+    let line = text.lines().find_map(|line| line.strip_prefix("ExecStart=")).unwrap();
+    let line = line.replace("%%", "%");
+    for night in 0..3 {
+        fs::write(at.join("readings"), format!("night {night}\n")).unwrap();
+        let out = Command::new("sh").args(["-c", &line]).output().unwrap();
+        let (told, error) =
+            (String::from_utf8_lossy(&out.stdout), String::from_utf8_lossy(&out.stderr));
+        assert!(out.status.success() && error.is_empty(), "{out:?}");
+        assert_eq!(told.lines().count(), 1, "{told}");
+        assert!(told.starts_with("hive-07-"), "{told}");
+        assert!(told.contains("stood still") && told.contains("checked, whole"), "{told}");
+    }
+    // A share that is not mounted: a line that says so, a code that is not 0.
+    fs::remove_file(shelf.join("shelf.toml")).unwrap();
+    let out = Command::new("sh").args(["-c", &line]).output().unwrap();
+    assert_eq!(out.status.code(), Some(4), "{out:?}");
+    assert!(String::from_utf8_lossy(&out.stderr).contains("is no shelf"), "{out:?}");
+    let cron = nightly(&["--cron"]);
+    cron.expect(4);
+}

@@ -21,7 +21,6 @@ use imbrik_core::{
     Class, Error,
     card::{Card, Freezer, Host as _, MountedVolume},
     image::{Image, Output, Pack},
-    layout::Survey,
     operation::{ImageContent, ImagePlan},
     progress::Watch,
     store::{Counted, ReadAt, Recorded, Tally},
@@ -86,6 +85,12 @@ impl Stood {
         lines
     }
 
+    /// How long at most, behind a comma.
+    pub(super) fn in_brief(&self) -> String {
+        let longest = self.times.iter().max().copied().unwrap_or_default();
+        format!(", stood still for {:.1} s at most", longest.as_secs_f64())
+    }
+
     /// The same for programs.
     pub(super) fn json(&self) -> json::Stood {
         json::Stood {
@@ -119,11 +124,6 @@ pub(super) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let tally = Tally::default();
     let source = session.fleet.host_of(&card).open_source(&card).state(UNTOUCHED)?;
     let source: Arc<dyn ReadAt> = Arc::new(Counted::new(source, &tally));
-    let survey = Survey::of(&*source).state(UNTOUCHED)?;
-    let seen = SaveSource { source: Arc::clone(&source), survey, only: None };
-    let stem = proposed_stem(&seen, &card);
-    let image_name = args.image.as_deref();
-    let to = Destination::file(session, image_name, &stem, &args.packing, options.pack)?;
     let volumes = session.fleet.machine.mounted_volumes(&card);
     let volumes = volumes.state(UNTOUCHED).next(WAY_OUT)?;
     if volumes.is_empty() {
@@ -131,8 +131,8 @@ pub(super) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
             .state(UNTOUCHED)
             .next("Leave --live out: it can be saved as it is."));
     }
-    off_the_card(session, to.path(), &card)?;
-    let folder = to.path().parent().unwrap_or(Path::new("/")).to_owned();
+    let folder = packing::folder_for(session, args.image.as_deref())?;
+    off_the_card(session, &folder, &card)?;
     if lies_on_any(&folder, &volumes) {
         return Err(Failure::refused(format!("{} lies on the card itself", quoted(&folder)))
             .state(UNTOUCHED)
@@ -142,7 +142,7 @@ pub(super) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let freezer = standstill::start(&volumes, limit).state(UNTOUCHED)?;
     let card_in_use = RunningCard { card: source, volumes, folder };
     let mut live = Live { session, args, card: &card, running: card_in_use, freezer, limit, tally };
-    live.save(options, &to, started)
+    live.save(options, started)
 }
 
 /// The card that `name` names: itself, or the one that the folder `name` lies on.
@@ -180,19 +180,16 @@ struct Copy {
 }
 
 impl Live<'_> {
-    fn save(
-        &mut self,
-        mut options: SaveOptions,
-        to: &Destination,
-        started: Instant,
-    ) -> Outcome<Exit> {
+    fn save(&mut self, mut options: SaveOptions, started: Instant) -> Outcome<Exit> {
         let session = self.session;
-        // Nobody else changes a shelf meanwhile.
-        let shelf = OnShelf::of(to)?;
         let mut before = self.moment(None, ByteLen::ZERO)?;
         let mut times = vec![before.stood_still];
         self.may_stand_still_for_all(&before)?;
         let mut wanted = wanted(&before);
+        let (name, stem) = (self.args.image.as_deref(), proposed_stem(&wanted, self.card));
+        let to = &Destination::file(session, name, &stem, &self.args.packing, options.pack)?;
+        // Nobody else changes a shelf meanwhile.
+        let shelf = OnShelf::of(to)?;
         let name = self.args.reuse.clone().or_else(|| shelf.as_ref()?.before(&wanted));
         let earlier = name.map(|name| Earlier::of(session, self.args, &name, &wanted));
         let earlier = earlier.transpose()?;

@@ -94,10 +94,30 @@ impl Done<'_> {
         }
     }
 
+    /// The most important in part of a line.
+    fn in_brief(&self, to: &Destination) -> String {
+        let name = to.path().file_name().unwrap_or_default();
+        let mut text = format!(
+            "{}: {} in use, {} read, {}",
+            quoted(name.as_ref()),
+            size::short(self.used),
+            size::short(self.tally.read()),
+            time::span(self.took)
+        );
+        if let Some(stood) = &self.stood {
+            text.push_str(&stood.in_brief());
+        }
+        if !self.saved.unreadable.is_empty() {
+            text.push_str(", NOT ALL COULD BE READ");
+        }
+        text
+    }
+
     /// Tells of it.
     pub(super) fn show(&self, session: &Session, to: &Destination) {
         let Done { saved, tally, took, .. } = self;
         let out = &session.out;
+        out.in_brief(self.in_brief(to));
         let lost: ByteLen = saved.unreadable.iter().map(|span| span.len()).sum();
         let next = self.next(to);
         if out.is_json() {

@@ -10,6 +10,9 @@ use crate::{
 
 /// The save that is meant; what is not mounted is noticed before a card is read.
 pub(crate) fn meant(session: &Session, args: &ShelfAddArgs) -> Outcome<SaveArgs> {
+    if args.brief {
+        session.out.be_brief();
+    }
     open(session, Some(&args.folder))?;
     Ok(SaveArgs {
         card: args.card.clone(),
@@ -17,6 +20,8 @@ pub(crate) fn meant(session: &Session, args: &ShelfAddArgs) -> Outcome<SaveArgs>
         reread: args.reread,
         note: args.note.clone(),
         unmount: args.unmount,
+        live: args.live,
+        freeze_limit: args.freeze_limit,
         ..SaveArgs::default()
     })
 }
@@ -32,5 +37,6 @@ pub(crate) fn look_after(session: &Session, args: &ShelfAddArgs, saved: Exit) ->
     if args.check > 0 {
         exits.push(check::check(session, &shelf, args.check)?);
     }
+    session.out.tell_in_brief();
     Ok(exits.into_iter().find(|exit| *exit != Exit::Done).unwrap_or(Exit::Done))
 }

@@ -50,6 +50,10 @@ pub(super) fn check(session: &Session, shelf: &Shelf, most: usize) -> Outcome<Ex
         });
     }
     let damaged = checked.iter().filter(|one| !one.whole).count();
+    if !checked.is_empty() {
+        let result = if damaged == 0 { "whole".to_owned() } else { format!("{damaged} DAMAGED") };
+        out.in_brief(format!("{} checked, {result}", checked.len()));
+    }
     let not_checked = (listing.images.len() - checked.len()) as u64;
     if out.is_json() {
         let more =

@@ -4,6 +4,7 @@ pub(super) mod add;
 mod check;
 mod due;
 mod list;
+mod nightly;
 mod pin;
 mod thin;
 
@@ -34,6 +35,7 @@ pub(crate) fn run(session: &Session, args: &ShelfArgs) -> Outcome<Exit> {
         ShelfCommand::Due(args) => due::run(session, args),
         ShelfCommand::Pin(args) => pin::pin(session, args, true),
         ShelfCommand::Unpin(args) => pin::pin(session, args, false),
+        ShelfCommand::Nightly(args) => nightly::run(session, args),
         ShelfCommand::Label(args) => pin::label(session, args),
     }
 }

@@ -40,6 +40,9 @@ pub(super) fn thin(session: &Session, shelf: &Shelf, plan: bool, yes: bool) -> O
         };
         out.line(&json::object("shelf", result, more).to_string());
     };
+    if !plan && !going.is_empty() {
+        out.in_brief(format!("{} removed", going.len()));
+    }
     if !out.is_json() {
         for image in &going {
             let name = image.path.file_name().unwrap_or_default();

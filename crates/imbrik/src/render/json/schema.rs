@@ -78,6 +78,7 @@ fn objects(generator: &mut SchemaGenerator) -> Vec<Object> {
         one::<ShelfThinned>(g, &["shelf"], &["plan", "thinned"]),
         one::<ShelfChecked>(g, &["shelf"], &["checked"]),
         one::<ShelfDue>(g, &["shelf"], &["due"]),
+        one::<ShelfNightly>(g, &["shelf"], &["printed", "installed"]),
         one::<ShelfMarked>(g, &["shelf"], &["marked"]),
         one::<WritePlan>(g, &["restore", "clone"], &["plan"]),
         one::<WrittenCard>(g, &["restore", "clone"], &["done"]),

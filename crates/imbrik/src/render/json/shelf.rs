@@ -4,6 +4,25 @@
 use schemars::JsonSchema;
 use serde::Serialize;
 
+/// What saves a card onto a shelf every night.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct ShelfNightly {
+    /// Files for systemd.
+    pub(crate) units: Vec<ShelfUnit>,
+    /// With `--cron`, a line for its table; otherwise null.
+    pub(crate) cron: Option<String>,
+}
+
+/// A file for systemd.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct ShelfUnit {
+    /// Its name; once it is in place, where that is.
+    pub(crate) path: String,
+    pub(crate) text: String,
+}
+
 /// An image on a shelf.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]

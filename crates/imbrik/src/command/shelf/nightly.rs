@@ -1,0 +1,258 @@
+//! `imbrik shelf nightly`: what saves a card by itself, every night.
+
+use super::{UNTOUCHED, open};
+use crate::{
+    args::ShelfNightlyArgs,
+    exit::Exit,
+    failure::{self, Failure, Outcome},
+    render::{json, quoted},
+    session::Session,
+};
+use std::{
+    fs,
+    io::Write as _,
+    path::{Path, PathBuf},
+};
+
+const NAME: &str = "imbrik-nightly";
+/// How many images are checked a night: sixty a month.
+const CHECKED: usize = 2;
+
+pub(super) fn run(session: &Session, args: &ShelfNightlyArgs) -> Outcome<Exit> {
+    let shelf = open(session, Some(&args.folder))?;
+    let there = |path: &Path| {
+        fs::canonicalize(path)
+            .map_err(|error| failure::system(quoted(path), error).state(UNTOUCHED))
+    };
+    let folder = there(shelf.folder())?;
+    let source = match args.source.is_dir() {
+        true => there(&args.source)?,
+        // A device may be another one by then; a name of the card stays.
+        false => args.source.clone(),
+    };
+    let program = std::env::current_exe()
+        .map_err(|error| failure::system("finding this program", error).state(UNTOUCHED))?;
+    let night = Night { program, folder, source, args };
+    if args.cron {
+        let line = night.cron()?;
+        if session.out.is_json() {
+            told(session, "printed", Vec::new(), Some(line));
+        } else {
+            session.out.verbatim(&line);
+        }
+        return Ok(Exit::Done);
+    }
+    let units =
+        [(format!("{NAME}.service"), night.service()?), (format!("{NAME}.timer"), night.timer())];
+    if args.install {
+        return install(session, &args.units, &units, args.replace);
+    }
+    if session.out.is_json() {
+        let units = units.into_iter().map(|(name, text)| json::ShelfUnit { path: name, text });
+        told(session, "printed", units.collect(), None);
+        return Ok(Exit::Done);
+    }
+    for (name, text) in &units {
+        session.out.verbatim(&format!("# {}\n{text}", args.units.join(name).display()));
+    }
+    session.out.note("Nothing was written: --install puts these two files there.");
+    Ok(Exit::Done)
+}
+
+fn told(session: &Session, result: &str, units: Vec<json::ShelfUnit>, cron: Option<String>) {
+    let more = json::ShelfNightly { units, cron };
+    session.out.line(&json::object("shelf", result, more).to_string());
+}
+
+/// What is to be done every night.
+struct Night<'a> {
+    program: PathBuf,
+    folder: PathBuf,
+    source: PathBuf,
+    args: &'a ShelfNightlyArgs,
+}
+
+impl Night<'_> {
+    /// The words of the command line, in front of which the program stands.
+    fn words(&self) -> Vec<String> {
+        let words = ["shelf", "add", "--live", "--brief", "--thin", "--check"];
+        let mut words: Vec<_> = words.map(str::to_owned).to_vec();
+        words.push(CHECKED.to_string());
+        if let Some(limit) = self.args.freeze_limit {
+            words.push("--freeze-limit".to_owned());
+            words.push(format!("{}s", limit.0.as_secs()));
+        }
+        words
+    }
+
+    fn service(&self) -> Outcome<String> {
+        let program = for_a_unit(&self.program)?;
+        let (folder, source) = (for_a_unit(&self.folder)?, for_a_unit(&self.source)?);
+        let words = self.words().join(" ");
+        Ok(format!(
+            "[Unit]
+Description=Save the card of this machine onto a shelf
+# Nothing is put under a folder whose disk or share is not mounted.
+RequiresMountsFor={folder}
+
+[Service]
+Type=oneshot
+ExecStart={program} {words} {folder} {source}
+Nice=10
+IOSchedulingClass=idle
+TimeoutStartSec=12h
+# Asked to stop, it lets go what stands still, and ends; what makes it stand still ends with it.
+KillMode=mixed
+
+# It reads block devices, freezes what is mounted, and writes to the shelf. Nothing else.
+ReadWritePaths={folder}
+ProtectSystem=strict
+ProtectHome=read-only
+PrivateTmp=yes
+PrivateNetwork=yes
+DevicePolicy=closed
+DeviceAllow=block-* r
+CapabilityBoundingSet=CAP_SYS_ADMIN CAP_DAC_OVERRIDE CAP_DAC_READ_SEARCH CAP_FOWNER CAP_CHOWN
+NoNewPrivileges=yes
+ProtectKernelTunables=yes
+ProtectKernelModules=yes
+ProtectKernelLogs=yes
+ProtectControlGroups=yes
+ProtectClock=yes
+ProtectHostname=yes
+RestrictAddressFamilies=AF_UNIX
+RestrictNamespaces=yes
+RestrictRealtime=yes
+RestrictSUIDSGID=yes
+LockPersonality=yes
+MemoryDenyWriteExecute=yes
+SystemCallArchitectures=native
+UMask=0077
+"
+        ))
+    }
+
+    fn timer(&self) -> String {
+        let at = self.args.at;
+        format!(
+            "[Unit]
+Description=Save the card of this machine onto a shelf, every night
+
+[Timer]
+OnCalendar=*-*-* {at}:00
+RandomizedDelaySec=15min
+# A night that the machine was off is made up for.
+Persistent=yes
+
+[Install]
+WantedBy=timers.target
+"
+        )
+    }
+
+    /// A line for a table of cron: minute, hour, user, and what is run.
+    fn cron(&self) -> Outcome<String> {
+        let place = |path: &Path| {
+            // There, a percent sign is the end of the line.
+            let text = quoted(path).replace('%', "\\%");
+            match path.to_str().is_some() && !text.contains('\n') {
+                true => Ok(text),
+                false => Err(unspeakable(path)),
+            }
+        };
+        let words = self.words().join(" ");
+        let (program, folder, source) =
+            (place(&self.program)?, place(&self.folder)?, place(&self.source)?);
+        let at = self.args.at;
+        let (minute, hour) = (at.minute, at.hour);
+        Ok(format!("{minute} {hour} * * * root {program} {words} {folder} {source}\n"))
+    }
+}
+
+fn unspeakable(path: &Path) -> Failure {
+    Failure::usage(format!("{} has a name that cannot stand in such a file", quoted(path)))
+        .state(UNTOUCHED)
+        .next("Give it a name of plain letters.")
+}
+
+/// A path as it must stand in a unit file, where `%` and `$` mean something.
+fn for_a_unit(path: &Path) -> Outcome<String> {
+    let text = path.to_str().filter(|text| !text.chars().any(char::is_control));
+    let text = text.ok_or_else(|| unspeakable(path))?;
+    let escaped = text.replace('%', "%%").replace('$', "$$");
+    let plain = |c: char| c.is_alphanumeric() || "/._-+:@,=%$".contains(c);
+    Ok(match escaped.chars().all(plain) {
+        true => escaped,
+        false => format!("\"{}\"", escaped.replace('\\', "\\\\").replace('"', "\\\"")),
+    })
+}
+
+/// Puts `units` into the folder `place`.
+fn install(
+    session: &Session,
+    place: &Path,
+    units: &[(String, String)],
+    replace: bool,
+) -> Outcome<Exit> {
+    for (name, text) in units {
+        let path = place.join(name);
+        let there = fs::read_to_string(&path).ok();
+        if there.is_some_and(|there| there != *text) && !replace {
+            return Err(Failure::refused(format!(
+                "{} is there already, and says something else",
+                quoted(&path)
+            ))
+            .state("It was left as it is; nothing was written.")
+            .next("Look at it, and add --replace when it may go."));
+        }
+    }
+    let mut written = Vec::new();
+    for (name, text) in units {
+        let path = place.join(name);
+        let put = || -> std::io::Result<()> {
+            let mut file = tempfile::NamedTempFile::new_in(place)?;
+            file.write_all(text.as_bytes())?;
+            let mode = std::os::unix::fs::PermissionsExt::from_mode(0o644);
+            file.as_file().set_permissions(mode)?;
+            file.as_file().sync_all()?;
+            file.persist(&path)?;
+            Ok(())
+        };
+        put().map_err(|error| {
+            failure::system(format!("writing {}", quoted(&path)), error)
+                .state("What stood there before is as it was.")
+        })?;
+        written.push(json::ShelfUnit { path: json::path(&path), text: text.clone() });
+    }
+    if session.out.is_json() {
+        told(session, "installed", written, None);
+        return Ok(Exit::Done);
+    }
+    for unit in &written {
+        session.out.line(&format!("Written   {}", unit.path));
+    }
+    session.out.next(
+        "Next      ",
+        &format!("systemctl daemon-reload && systemctl enable --now {NAME}.timer"),
+    );
+    session.out.next(
+        "Try it    ",
+        &format!("systemctl start {NAME}.service && journalctl -u {NAME} -n 5"),
+    );
+    Ok(Exit::Done)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_stand_in_units_as_what_they_are() {
+        let of = |text: &str| for_a_unit(Path::new(text)).map_err(|_| ());
+        assert_eq!(of("/mnt/cards"), Ok("/mnt/cards".to_owned()));
+        assert_eq!(of("/mnt/my cards"), Ok("\"/mnt/my cards\"".to_owned()));
+        assert_eq!(of("/mnt/100%$HOME"), Ok("/mnt/100%%$$HOME".to_owned()));
+        assert_eq!(of("/mnt/a\"b\\c"), Ok("\"/mnt/a\\\"b\\\\c\"".to_owned()));
+        assert_eq!(of("/mnt/a\nExecStart=x"), Err(()));
+    }
+}
