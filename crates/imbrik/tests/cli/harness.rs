@@ -360,3 +360,8 @@ pub(crate) fn is_root(test: &str) -> bool {
     }
     root
 }
+
+/// How often a test does what it does: `usual`, unless the environment asks for more by `name`.
+pub(crate) fn times(name: &str, usual: usize) -> usize {
+    std::env::var(name).map_or(usual, |times| times.parse().unwrap())
+}

@@ -1,7 +1,7 @@
 //! Cards that are in use: loop devices with mounted filesystems that somebody writes to all the time.
 
 use crate::{
-    harness::{Bench, is_root, noise, sized, tool},
+    harness::{Bench, is_root, noise, sized, times, tool},
     loops::{Loop, Mount},
 };
 use std::{
@@ -316,15 +316,7 @@ fn saved_under_load(images: usize) {
 #[test]
 fn a_card_under_load_is_saved_as_it_was_at_one_moment() {
     if is_root("a_card_under_load_is_saved_as_it_was_at_one_moment") {
-        saved_under_load(3);
-    }
-}
-
-#[test]
-#[ignore = "long: fifty images"]
-fn fifty_images_of_a_card_under_load() {
-    if is_root("fifty_images_of_a_card_under_load") {
-        saved_under_load(50);
+        saved_under_load(times("IMBRIK_LIVE_IMAGES", 3));
     }
 }
 

@@ -1,6 +1,6 @@
 //! Images that are made of earlier ones: they are what a full save makes, and cost what changed.
 
-use crate::harness::{Bench, is_root, noise, put, sized, tool};
+use crate::harness::{Bench, is_root, noise, put, sized, times, tool};
 use serde_json::Value;
 use std::{
     fs,
@@ -173,13 +173,7 @@ fn nights(count: usize) {
 
 #[test]
 fn nights_cost_what_changed_and_are_what_a_full_save_is() {
-    nights(3);
-}
-
-#[test]
-#[ignore = "long"]
-fn thirty_nights_cost_what_changed_and_are_what_a_full_save_is() {
-    nights(30);
+    nights(times("IMBRIK_NIGHTS", 3));
 }
 
 /// Where what describes files cannot be trusted, they are read: a swap file that the kernel writes past its
