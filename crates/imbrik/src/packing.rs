@@ -242,6 +242,8 @@ impl Destination {
                 ReadBack::Medium => Some(json::ReadFrom::Medium),
                 ReadBack::Memory => Some(json::ReadFrom::Memory),
             },
+            image_bytes_read_back: saved.read_back_len.get(),
+            image_bytes_copied: saved.copied.get(),
             seconds: took.as_secs_f64(),
             sums: json::sums(&saved.sums),
             next,
@@ -280,6 +282,52 @@ impl Destination {
                 ));
             }
         }
+    }
+
+    /// What went over the network for it; `None` where it is on no other machine.
+    pub(crate) fn traffic(&self, session: &Session, saved: &Saved) -> Option<String> {
+        let Self::File(path) = self else { return None };
+        session.fleet.machine.is_on_network(path).then(|| {
+            let written = saved.image_len.saturating_sub(saved.copied);
+            let copied = match saved.copied.is_zero() {
+                true => String::new(),
+                false => format!(", {} copied there", size::short(saved.copied)),
+            };
+            format!(
+                "Network   {} written{copied}, {} read back",
+                size::short(written),
+                size::short(saved.read_back_len)
+            )
+        })
+    }
+
+    /// Says beforehand what will go over the network.
+    pub(crate) fn tell_of_network(&self, session: &Session, options: &SaveOptions) {
+        let Self::File(path) = self else { return };
+        if session.fleet.machine.is_on_network(path) {
+            let folder = path.parent().unwrap_or(Path::new("/"));
+            let back = match options.check {
+                true => "; to prove it, it is read back from there (--no-check leaves that out)",
+                false => "; it is not read back",
+            };
+            session.out.note(&format!(
+                "{} is on another machine: what is packed goes there{back}.",
+                quoted(folder)
+            ));
+        }
+    }
+
+    /// What to do next about a folder that went away, if it did.
+    pub(crate) fn gone(&self) -> Option<String> {
+        let Self::File(path) = self else { return None };
+        let folder = path.parent().unwrap_or(Path::new("/"));
+        fs::metadata(folder).is_err().then(|| {
+            format!(
+                "{} is not there any more: mount its disk or share again, and repeat. What is left there \
+                 of this image makes room then.",
+                quoted(folder)
+            )
+        })
     }
 
     /// A line to type next, with the image after `command` and `more` behind it.
@@ -396,7 +444,9 @@ pub(crate) fn tell_of(session: &Session, saved: &Saved) {
         ));
     }
 
-    if saved.read_back == ReadBack::Memory {
+    if saved.read_back == ReadBack::Memory && session.out.is_brief() {
+        session.out.in_brief("read back out of memory".to_owned());
+    } else if saved.read_back == ReadBack::Memory {
         session.out.warn(
             "The image was compared as the system has it in memory: it did not let go of it, or the \
              folder lies in memory. A later `imbrik check` tells what is on the disk.",

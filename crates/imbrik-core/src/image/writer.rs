@@ -60,6 +60,8 @@ pub struct ImageWriter {
     frames: Vec<FrameLens>,
     /// Bytes of the file so far, holes included.
     len: ByteLen,
+    /// How much of it the system copied out of another file.
+    copied: ByteLen,
     /// How much of it the system was asked to bring to the medium.
     asked: ByteLen,
     side_manifest: Option<Vec<u8>>,
@@ -78,6 +80,8 @@ pub struct Written {
     pub sums: Vec<Sum>,
     /// Bytes of the file, holes included.
     pub len: ByteLen,
+    /// How much of that the system copied out of another file.
+    pub copied: ByteLen,
 }
 
 impl ImageWriter {
@@ -105,6 +109,7 @@ impl ImageWriter {
             hashing: Hashing::start(Sums::new(sums))?,
             frames: Vec::new(),
             len: ByteLen::ZERO,
+            copied: ByteLen::ZERO,
             asked: ByteLen::ZERO,
             side_manifest: None,
             notes: None,
@@ -157,7 +162,8 @@ impl ImageWriter {
         sums.update_from(&kept, |_| Ok(()))?;
         let hashing = Hashing::start(sums)?;
         let place = Opened::File { part, name: name.to_owned(), owner, replace };
-        Ok(Self { place, pack, hashing, frames, len, asked: len, side_manifest: None, notes })
+        let (copied, side_manifest) = (ByteLen::ZERO, None);
+        Ok(Self { place, pack, hashing, frames, len, copied, asked: len, side_manifest, notes })
     }
 
     /// Notes places that could not be read, of the tile that comes next.
@@ -268,6 +274,7 @@ impl ImageWriter {
                 let copied = standing.copy(span, part.file(), to.get())?;
                 copied.map_err(|e| self.failed(e))?;
                 self.len = to.plus(span.len())?;
+                self.copied = self.copied.plus(span.len())?;
                 Ok(())
             }
             Opened::Pipe(_) => {
@@ -357,7 +364,7 @@ impl ImageWriter {
         }
         let hashing = std::mem::replace(&mut self.hashing, Hashing::start(Sums::new(&[]))?);
         let sums = hashing.finish()?;
-        Ok(Written { len: self.len, sums, writer: self })
+        Ok(Written { len: self.len, copied: self.copied, sums, writer: self })
     }
 }
 

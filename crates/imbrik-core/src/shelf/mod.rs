@@ -94,6 +94,19 @@ pub struct Listing {
     pub images: Vec<Shelved>,
     /// What looks like an image and is not listed.
     pub strangers: Vec<Stranger>,
+    /// What is left of images that did not become whole.
+    pub unfinished: Vec<Unfinished>,
+}
+
+/// What is left of an image that did not become whole.
+#[derive(Clone, Debug)]
+pub struct Unfinished {
+    /// Where it stands.
+    pub path: PathBuf,
+    /// When somebody last wrote to it.
+    pub changed_at: Timestamp,
+    /// What it takes on the disk.
+    pub len: ByteLen,
 }
 
 /// Nobody else changes the shelf as long as it is there.
@@ -197,6 +210,7 @@ impl Shelf {
             let path = entry.map_err(io)?.path();
             let is_image = Pack::of_name(&path).is_some() && path.is_file();
             if !is_image {
+                listing.unfinished.extend(unfinished(path));
                 continue;
             }
             match shelved(&path) {
@@ -210,6 +224,7 @@ impl Shelf {
             let order = (&a.card, std::cmp::Reverse(a.made_at), &a.path);
             order.cmp(&(&b.card, std::cmp::Reverse(b.made_at), &b.path))
         });
+        listing.unfinished.sort_by(|a, b| a.path.cmp(&b.path));
         listing.strangers.sort_by(|a, b| a.path.cmp(&b.path));
         Ok(listing)
     }
@@ -223,6 +238,21 @@ impl Shelf {
             fates.extend(self.rules.fates(&kept, now, zone));
         }
         fates
+    }
+
+    /// Removes what is left of an image that did not become whole, with what stands beside it.
+    ///
+    /// # Errors
+    /// When it cannot be removed.
+    pub fn remove_unfinished(&self, left: &Unfinished, _lock: &Lock) -> Result<()> {
+        fs::remove_file(&left.path)
+            .map_err(|e| Error::io(format!("removing {}", left.path.display()), e))?;
+        let mut notes = left.path.clone().into_os_string();
+        notes.push(".notes");
+        // Missing is as good as removed.
+        let _ = fs::remove_file(notes);
+        tracing::info!(left = %left.path.display(), "what was not finished is removed");
+        Ok(())
     }
 
     /// Takes an image off it, with all that stands beside it.
@@ -240,6 +270,18 @@ impl Shelf {
         }
         tracing::info!(image = %image.path.display(), "taken off the shelf");
         Ok(())
+    }
+}
+
+/// How old what was left of an image that did not become whole must be until it goes, in seconds: whoever wants
+/// to go on with it has two days.
+const LEFT: i64 = 2 * 24 * 60 * 60;
+
+impl Unfinished {
+    /// Whether nobody is likely to go on with it `now`.
+    #[must_use]
+    pub fn is_given_up(&self, now: Timestamp) -> bool {
+        now.as_second().saturating_sub(self.changed_at.as_second()) > LEFT
     }
 }
 
@@ -291,6 +333,17 @@ impl Shelved {
             checked_at: self.remarks.checked.filter(|_| is_sound),
         }
     }
+}
+
+/// What is left of an image that did not become whole, if `path` is that.
+fn unfinished(path: PathBuf) -> Option<Unfinished> {
+    let name = path.file_name()?.to_str()?.strip_suffix(".part")?;
+    let name = name.strip_suffix(".copy").unwrap_or(name);
+    Pack::of_name(Path::new(name))?;
+    let meta = fs::symlink_metadata(&path).ok().filter(fs::Metadata::is_file)?;
+    let changed_at = Timestamp::try_from(meta.modified().ok()?).ok()?;
+    let len = ByteLen::new(meta.blocks().saturating_mul(512));
+    Some(Unfinished { path, changed_at, len })
 }
 
 /// Whose card a manifest tells of, and which partition of it, when it is one.

@@ -14,7 +14,7 @@ use crate::{
     layout::{Lost, View, lost_in},
 };
 use imbrik_store::{
-    FileStore, ReadAt,
+    Counted, FileStore, ReadAt, Tally,
     error::{Class, Error, Result},
     progress::{Merged, Step, Watch},
     read_vec,
@@ -319,12 +319,14 @@ pub(super) fn carry(
     taken_over.unread = joined(taken_over.unread);
     let written = sink.writer.finish(&manifest)?;
     let mut read_back = ReadBack::Waived;
+    let tally = Tally::default();
     if let Some(path) = written.path().filter(|_| options.check) {
-        let file = Arc::new(FileStore::open(path)?);
+        let file = FileStore::open(path)?;
         read_back = match file.drop_cache()? {
             true => ReadBack::Medium,
             false => ReadBack::Memory,
         };
+        let file = Arc::new(Counted::new(file, &tally));
         let image = Image::of_store(path, file, written.side_manifest(), None)?;
         // The tiles of a raw file are all of it, and many cores digest them at once: its hash was made
         // of the very bytes that they were, and would tell nothing more.
@@ -362,7 +364,7 @@ pub(super) fn carry(
     let zero_tiles = travelled.digests.iter().filter(|digest| **digest == TileDigest::Zero);
     let zeros = ByteLen::from_usize(zero_tiles.count());
     let zeros = TILE.checked_mul(zeros.get()).unwrap_or_default().min(view.size());
-    let (image_len, sums) = (written.len, written.sums.clone());
+    let (image_len, copied, sums) = (written.len, written.copied, written.sums.clone());
     let not_beside = written.publish()?.map(|error| error.to_string());
     Ok(Saved {
         not_beside,
@@ -377,6 +379,8 @@ pub(super) fn carry(
         not_mended: None,
         zeros,
         taken_over,
+        copied,
+        read_back_len: tally.read(),
         read_back,
     })
 }

@@ -114,6 +114,7 @@ fn put_in(
         rescued: rescued_len,
         was_cut_short: rescued.was_cut_short,
         taken_over: TakenOver::default(),
+        copied: ByteLen::ZERO,
         ..saved
     })
 }

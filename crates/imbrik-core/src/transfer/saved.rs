@@ -115,6 +115,10 @@ pub struct Saved {
     pub zeros: ByteLen,
     /// What of another image was taken over as it stands there.
     pub taken_over: TakenOver,
+    /// How much of the file the system copied for that, or has in common with the other image.
+    pub copied: ByteLen,
+    /// How much of the file was read back.
+    pub read_back_len: ByteLen,
     /// Why not all that belongs beside the image is there; the image itself is whole.
     pub not_beside: Option<String>,
     /// Whether it was read back.

@@ -26,6 +26,7 @@ mod resume;
 mod reuse;
 mod save;
 mod screen;
+mod shares;
 mod shelf;
 mod show;
 mod terminal;

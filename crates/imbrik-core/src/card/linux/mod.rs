@@ -126,6 +126,13 @@ impl LinuxHost {
         cards
     }
 
+    /// Whether the file at `path` is on another machine: its filesystem is one of a network, or another program
+    /// stands for it.
+    #[must_use]
+    pub fn is_on_network(&self, path: &Path) -> bool {
+        self.mount_over(path).is_some_and(|mount| mount.is_of_a_network())
+    }
+
     fn mount_over(&self, path: &Path) -> Option<mounts::Mount> {
         let mounts = mounts::read(&self.roots).ok()?;
         let path = std::path::absolute(path).ok()?;

@@ -32,6 +32,30 @@ impl Mount {
     }
 }
 
+/// What the kernel calls filesystems of a network.
+const OF_A_NETWORK: [&str; 12] = [
+    "nfs",
+    "nfs4",
+    "cifs",
+    "smb3",
+    "smbfs",
+    "9p",
+    "ceph",
+    "afs",
+    "davfs",
+    "ncpfs",
+    "glusterfs",
+    "lustre",
+];
+
+impl Mount {
+    /// Whether it is of a network; one of a program, as long as it stands on no device, counts as such.
+    pub(super) fn is_of_a_network(&self) -> bool {
+        OF_A_NETWORK.contains(&self.kind.as_str())
+            || self.kind.starts_with("fuse.") && !self.source.starts_with("/dev")
+    }
+}
+
 /// All mounts, in the order in which they were made.
 pub(super) fn read(roots: &Roots) -> Result<Vec<Mount>> {
     let path = roots.proc.join("self/mountinfo");
@@ -100,6 +124,11 @@ mod tests {
         assert_eq!((mount.kind.as_str(), mount.options.as_str()), ("vfat", "rw"));
         assert_eq!((mount.number.as_str(), mount.source.to_str()), ("8:17", Some("/dev/sdb1")));
         assert_eq!(decode_line(b"61 28"), None);
+        let is_far = |line: &[u8]| decode_line(line).unwrap().is_of_a_network();
+        assert!(!is_far(line));
+        assert!(is_far(b"61 28 0:17 / /mnt/cards rw - nfs4 shed:/cards rw"));
+        assert!(is_far(b"61 28 0:18 / /mnt/cards rw - fuse.sshfs keeper@shed:/cards rw"));
+        assert!(!is_far(b"61 28 7:0 / /mnt/cards rw - fuseblk /dev/loop0 rw"));
         assert_eq!(unescaped(b"a\\13"), PathBuf::from("a\\13"));
     }
 }

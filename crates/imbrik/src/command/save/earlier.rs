@@ -107,8 +107,14 @@ impl Earlier {
         let likely = match shares_blocks(self.reuse.image.path(), folder) {
             true => new,
             false => {
+                let how = match session.fleet.machine.is_on_network(folder) {
+                    true => {
+                        "copied: by the machine that it is on where that offers it, else over the network and back"
+                    }
+                    false => "copied on it",
+                };
                 session.out.note(&format!(
-                    "The disk of {} shares no blocks between these files: up to {} are copied on it.",
+                    "The disk of {} shares no blocks between these files: up to {} are {how}.",
                     quoted(folder),
                     size::short(earlier)
                 ));

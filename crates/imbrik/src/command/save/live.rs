@@ -210,6 +210,7 @@ impl Live<'_> {
             let content = content(session, self.args, &wanted)?;
             return plan(session, self.card, &wanted, &content, to, &options);
         }
+        to.tell_of_network(session, &options);
         announce(session, self.card, &wanted, to);
         let begun = Instant::now();
         let reuse = earlier.as_ref().map(|earlier| &earlier.reuse);
@@ -344,7 +345,7 @@ impl Live<'_> {
             Class::Io => "A card that fails is saved on another machine, where it is not in use.",
             _ => packing::what_next(&error),
         };
-        let next = next.to_owned();
+        let next = to.gone().unwrap_or_else(|| next.to_owned());
         Failure::from(error)
             .state(format!("The card goes on as before; {}.", to.what_is_left()))
             .next(next)

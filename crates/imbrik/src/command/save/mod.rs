@@ -153,6 +153,7 @@ fn attempt(
         return Ok(plan(session, card, &wanted, &content, &to, &options)?);
     }
     let manifest = manifest(args, card, &wanted, &content);
+    to.tell_of_network(session, &options);
     announce(session, card, &wanted, &to);
 
     let run = Run {
@@ -285,6 +286,9 @@ impl Run<'_> {
 fn failed(error: Error, card: &Card, to: &Destination) -> Failure {
     let (class, next) = (error.class(), packing::what_next(&error));
     let mut failure = Failure::from(error);
+    if let Some(next) = to.gone() {
+        return failure.state("The card is as it was; the image is not whole.").next(next);
+    }
     let Some(left) = to.unfinished() else {
         return failure.state(format!("The card is as it was; {}.", to.what_is_left())).next(next);
     };

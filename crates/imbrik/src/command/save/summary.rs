@@ -156,6 +156,9 @@ impl Done<'_> {
         for why in self.occupancy.into_iter().flat_map(Occupancy::notes) {
             out.line(&format!("Note      {why}"));
         }
+        if let Some(line) = to.traffic(session, saved) {
+            out.line(&line);
+        }
         out.line(&format!("Time      {}", time::span(*took)));
         for sum in &saved.sums {
             out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));

@@ -78,6 +78,15 @@ pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
             }
         }
     }
+    for left in &listing.unfinished {
+        out.note(&format!(
+            "{} is left of an image that did not become whole ({}, {}); `imbrik shelf thin` removes it \
+             after two days.",
+            quoted(&left.path),
+            time::moment(left.changed_at),
+            size::short(left.len)
+        ));
+    }
     for stranger in &listing.strangers {
         out.warn(&format!("{} is left alone: {}.", quoted(&stranger.path), stranger.why));
     }

@@ -10,7 +10,7 @@ use crate::{
     session::Session,
 };
 use imbrik_core::{
-    shelf::{Fate, Shelf, Shelved},
+    shelf::{Fate, Shelf, Shelved, Unfinished},
     units::ByteLen,
 };
 use jiff::{Timestamp, tz::TimeZone};
@@ -26,6 +26,8 @@ pub(super) fn thin(session: &Session, shelf: &Shelf, plan: bool, yes: bool) -> O
     let listing = shelf.list().state(UNTOUCHED)?;
     let fates = shelf.fates(&listing, Timestamp::now(), &TimeZone::system());
     let pairs = listing.images.iter().zip(fates);
+    let given_up = listing.unfinished.iter().filter(|left| left.is_given_up(Timestamp::now()));
+    let given_up: Vec<&Unfinished> = given_up.collect();
     let going: Vec<&Shelved> =
         pairs.filter(|(_, fate)| *fate == Fate::Goes).map(|(image, _)| image).collect();
     let kept = (listing.images.len() - going.len()) as u64;
@@ -35,6 +37,7 @@ pub(super) fn thin(session: &Session, shelf: &Shelf, plan: bool, yes: bool) -> O
         let more = json::ShelfThinned {
             shelf: json::path(shelf.folder()),
             removed: going.iter().map(|image| json::path(&image.path)).collect(),
+            unfinished: given_up.iter().map(|left| json::path(&left.path)).collect(),
             kept,
             own_bytes: own.get(),
         };
@@ -53,6 +56,15 @@ pub(super) fn thin(session: &Session, shelf: &Shelf, plan: bool, yes: bool) -> O
                 size::short(image.own)
             ));
         }
+        for left in &given_up {
+            let name = left.path.file_name().unwrap_or_default();
+            out.line(&format!(
+                "Goes      {}  not finished since {}, {}",
+                quoted(name.as_ref()),
+                time::moment(left.changed_at),
+                size::short(left.len)
+            ));
+        }
         let goes = match going.len() {
             0 => "No image goes".to_owned(),
             1 => "1 image goes".to_owned(),
@@ -61,7 +73,8 @@ pub(super) fn thin(session: &Session, shelf: &Shelf, plan: bool, yes: bool) -> O
         let stay = if kept == 1 { "1 stays".to_owned() } else { format!("{kept} stay") };
         out.line(&format!("{goes}, {stay} by the rules: {}", shelf.rules));
     }
-    if plan || going.is_empty() {
+    let is_nothing = going.is_empty() && given_up.is_empty();
+    if plan || is_nothing {
         if out.is_json() {
             told(if plan { "plan" } else { "thinned" });
         } else if plan {
@@ -83,9 +96,12 @@ pub(super) fn thin(session: &Session, shelf: &Shelf, plan: bool, yes: bool) -> O
             Failure::from(error).state(state)
         })?;
     }
+    for left in &given_up {
+        shelf.remove_unfinished(left, &lock).state("The images that go are removed.")?;
+    }
     if out.is_json() {
         told("thinned");
-    } else {
+    } else if !going.is_empty() {
         out.line(&format!(
             "Removed   {}; {} were theirs alone",
             count(going.len() as u64, "image"),

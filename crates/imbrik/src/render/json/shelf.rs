@@ -99,6 +99,8 @@ pub(crate) struct ShelfRules {
 pub(crate) struct ShelfThinned {
     pub(crate) shelf: String,
     pub(crate) removed: Vec<String>,
+    /// What was left of images that did not become whole, and is removed, too.
+    pub(crate) unfinished: Vec<String>,
     pub(crate) kept: u64,
     /// What no other file shared with any of them alone; what they share with each other comes on top.
     pub(crate) own_bytes: u64,

@@ -453,6 +453,10 @@ pub(crate) struct MadeImage {
     pub(crate) image_disk_bytes: Option<u64>,
     /// From where it was read back; null when it was not.
     pub(crate) image_read_from: Option<ReadFrom>,
+    /// What of it was read back.
+    pub(crate) image_bytes_read_back: u64,
+    /// What of it the system copied out of an earlier image, or has in common with that.
+    pub(crate) image_bytes_copied: u64,
     pub(crate) seconds: f64,
     pub(crate) sums: Sums,
     /// A line to type next.
