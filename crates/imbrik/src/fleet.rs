@@ -100,7 +100,7 @@ impl Fleet {
 
     /// Looks at what is on each card.
     pub(crate) fn look_at_all(&self, cards: Vec<Card>) -> Vec<Seen> {
-        let look = |card: Card| Seen { survey: self.look(&card), card };
+        let look = |card: Card| Seen { survey: self.look(&card), card, shelved: None };
         cards.into_iter().map(look).collect()
     }
 

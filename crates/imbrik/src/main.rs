@@ -19,6 +19,7 @@ mod log;
 mod opened;
 mod packing;
 mod pipe;
+mod recognised;
 mod render;
 mod resolve;
 mod session;

@@ -5,6 +5,7 @@ use crate::{
     exit::Exit,
     failure::Outcome,
     fleet::Fleet,
+    recognised::{Recognised, Shelved},
     render::{cards, cards::Seen, json},
     session::Session,
 };
@@ -20,20 +21,31 @@ pub(crate) fn run(session: &Session, args: &CardsArgs) -> Outcome<Exit> {
     }
     let Listing { cards, empty_slots } = session.fleet.list()?;
     if session.out.is_json() {
-        let seen = session.fleet.look_at_all(cards);
+        let seen = recognised(session, session.fleet.look_at_all(cards));
         let cards = seen.iter().map(told).collect();
         let more = json::Cards { cards, empty_slots: Some(empty_slots) };
         session.out.line(&json::object("cards", "done", more).to_string());
     } else {
         // What is on a disk is not shown, so a sleeping one is not woken up for it.
         let (cards, disks): (Vec<_>, Vec<_>) = cards.into_iter().partition(cards::is_card);
-        cards::show(&session.out, &session.fleet.look_at_all(cards), &disks, empty_slots);
+        let seen = recognised(session, session.fleet.look_at_all(cards));
+        cards::show(&session.out, &seen, &disks, empty_slots);
     }
     Ok(Exit::Done)
 }
 
+/// The same cards, with what the shelf has of them.
+fn recognised(session: &Session, mut cards: Vec<Seen>) -> Vec<Seen> {
+    let shelf = Shelved::of(session);
+    for seen in &mut cards {
+        seen.shelved = seen.survey.as_ref().ok().and_then(|survey| shelf.recognise(survey));
+    }
+    cards
+}
+
 fn told(seen: &Seen) -> json::Card {
-    json::card(&seen.card, Some(seen.survey.as_ref().ok()))
+    let shelf = seen.shelved.as_ref().map(Recognised::json);
+    json::Card { shelf, ..json::card(&seen.card, Some(seen.survey.as_ref().ok())) }
 }
 
 fn watch(session: &Session) -> Outcome<Exit> {
@@ -49,7 +61,10 @@ fn watch(session: &Session) -> Outcome<Exit> {
         let new =
             listing.cards.iter().find(|card| cards::is_card(card) && !known.contains(&key(card)));
         if let Some(card) = new {
-            let seen = Seen { card: card.clone(), survey: settled_look(fleet, card) };
+            let survey = settled_look(fleet, card);
+            let seen =
+                recognised(session, vec![Seen { card: card.clone(), survey, shelved: None }]);
+            let Some(seen) = seen.into_iter().next() else { continue };
             if session.out.is_json() {
                 let more = json::Cards { cards: vec![told(&seen)], empty_slots: None };
                 session.out.line(&json::object("cards", "done", more).to_string());

@@ -1,6 +1,7 @@
 //! Which card is which.
 
 use super::{Out, Tone, count, listed, size, survey, table};
+use crate::recognised::Recognised;
 use imbrik_core::{
     card::{Bus, Card, Standing, standing},
     layout::Survey,
@@ -11,6 +12,8 @@ use std::collections::BTreeMap;
 pub(crate) struct Seen {
     pub(crate) card: Card,
     pub(crate) survey: Result<Survey, imbrik_core::Error>,
+    /// What the shelf has of it.
+    pub(crate) shelved: Option<Recognised>,
 }
 
 /// Whether a device is shown as a card; the others are disks, of which only the reason is shown why
@@ -77,6 +80,9 @@ pub(crate) fn card(out: &Out, seen: &Seen) {
     out.line(&format!("{name}  {}", facts.join(" · ")));
     if let Some(whose) = seen.survey.as_ref().ok().and_then(survey::whose) {
         out.line(&format!("  {whose}"));
+    }
+    if let Some(known) = &seen.shelved {
+        out.line(&format!("  on the shelf: {}", known.words("")));
     }
     match &seen.survey {
         Ok(found) if found.parts.is_empty() => out.line(&format!("  {}", survey::nothing(found))),

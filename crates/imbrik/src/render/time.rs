@@ -51,6 +51,17 @@ pub(crate) fn to_the_second(at: Timestamp) -> String {
     at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
 }
 
+/// "12 days ago", "3 h ago".
+pub(crate) fn ago(at: Timestamp, now: Timestamp) -> String {
+    let seconds = now.as_second().saturating_sub(at.as_second());
+    match seconds {
+        ..0 => "in the future, by this machine's clock".to_owned(),
+        0..5400 => format!("{} min ago", seconds / 60),
+        5400..172_800 => format!("{} h ago", seconds / 3600),
+        _ => format!("{} days ago", seconds / 86_400),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -412,7 +412,7 @@ fn a_package_gets_a_manual_and_completions() {
     let bench = Bench::empty();
     bench.good("pages usr");
     let manual = bench.list("usr/share/man/man1");
-    assert_eq!(manual.len(), 33, "{manual:?}");
+    assert_eq!(manual.len(), 34, "{manual:?}");
     let page = String::from_utf8(bench.bytes("usr/share/man/man1/imbrik-files-get.1")).unwrap();
     assert!(page.contains("imbrik files get"), "{page}");
     let page = String::from_utf8(bench.bytes("usr/share/man/man1/imbrik-clone.1")).unwrap();

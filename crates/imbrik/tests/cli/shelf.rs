@@ -113,6 +113,15 @@ fn images_on_a_shelf_are_made_of_each_other_and_found_by_name() {
     shown.shows("at most").shows("3 images of it there");
     let other = bench.good("show rack:b").stdout;
     assert!(!other.contains("on the shelf"), "{other}");
+    // Also among the cards, and before it is saved elsewhere.
+    let cards = bench.good("cards --json").json();
+    let of = |path: &str| {
+        let all = cards["cards"].as_array().unwrap();
+        all.iter().find(|card| card["path"] == path).unwrap()["shelf"].clone()
+    };
+    assert_eq!((of("rack:a")["images"].as_u64(), of("rack:b")), (Some(3), serde_json::Value::Null));
+    bench.good("cards").shows("on the shelf: saved").shows("(0 min ago)");
+    bench.good("save rack:a elsewhere.img.zst").says("This card is on the shelf: saved");
     let first =
         bench.good("shelf list --json").json()["images"][2]["image"].as_str().unwrap().to_owned();
     bench.good(&format!("shelf pin {first}"));

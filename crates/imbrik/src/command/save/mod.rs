@@ -12,6 +12,7 @@ use crate::{
     fitting, fleet,
     packing::{self, Destination},
     pipe,
+    recognised::Shelved,
     render::{change, json, quoted, size, survey, time},
     resolve,
     session::Session,
@@ -132,6 +133,9 @@ fn attempt(
     }
     // Nobody else changes a shelf meanwhile.
     let shelf = OnShelf::of(&to)?;
+    if shelf.is_none() && args.reuse.is_none() {
+        tell_of_the_shelf(session, card, &wanted);
+    }
     let before = args.reuse.clone().or_else(|| shelf.as_ref()?.before(&wanted));
     let earlier = before.map(|name| Earlier::of(session, args, &name, &wanted)).transpose()?;
     let is_kept = earlier.is_some() || shelf.is_some();
@@ -168,6 +172,19 @@ fn attempt(
         started,
     };
     run.carry(&writing, also.as_ref(), &manifest, &to)
+}
+
+/// Says that the shelf has images of this card, beside which another one would cost less.
+fn tell_of_the_shelf(session: &Session, card: &Card, wanted: &SaveSource) {
+    let known = Shelved::of(session).recognise(&wanted.survey);
+    if let (Some(known), None, Some(folder)) = (known, &wanted.only, &session.config.images) {
+        session.out.note(&format!(
+            "This card is on the shelf: {}. An image beside it costs what changed: imbrik shelf add {} {}",
+            known.words(""),
+            quoted(folder),
+            quoted(&card.path)
+        ));
+    }
 }
 
 /// A save that was planned and shown.

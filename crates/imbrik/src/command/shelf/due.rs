@@ -1,11 +1,11 @@
 //! `imbrik shelf due`: what is overdue.
 
-use super::{days, list::ago, open};
+use super::{days, open};
 use crate::{
     args::ShelfOnlyArgs,
     exit::Exit,
     failure::{Explain, Outcome},
-    render::{json, quoted},
+    render::{json, quoted, time::ago},
     session::Session,
 };
 use imbrik_core::shelf::{Listing, Shelf};

@@ -5,6 +5,7 @@ use crate::{
     args::ShelfOnlyArgs,
     exit::Exit,
     failure::{Explain, Outcome},
+    fits,
     render::{Tone, count, json, layout, quoted, size, table, time},
     session::Session,
 };
@@ -58,9 +59,9 @@ pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
         out.line(&out.paint(Tone::Strong, card));
         if let Some(first) = images.first() {
             out.line(&format!(
-                "{} card; newest image {}",
-                size::short(first.card_size),
-                ago(first.made_at, now)
+                "newest image {}, as it is for {}",
+                time::ago(first.made_at, now),
+                fits::cards(first.card_size)
             ));
         }
         let mut rows =
@@ -176,17 +177,6 @@ fn row(image: &Shelved, fate: Fate) -> Vec<String> {
         stays.to_owned(),
         what.join(" · "),
     ]
-}
-
-/// "12 days ago", "3 h ago".
-pub(super) fn ago(at: Timestamp, now: Timestamp) -> String {
-    let seconds = now.as_second().saturating_sub(at.as_second());
-    match seconds {
-        ..0 => "in the future, by this machine's clock".to_owned(),
-        0..5400 => format!("{} min ago", seconds / 60),
-        5400..172_800 => format!("{} h ago", seconds / 3600),
-        _ => format!("{} days ago", seconds / 86_400),
-    }
 }
 
 pub(super) fn image(image: &Shelved, fate: Fate) -> json::ShelfImage {

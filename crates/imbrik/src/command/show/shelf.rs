@@ -1,25 +1,22 @@
-//! Whose card is this? What the shelf of the configuration has of it.
+//! What the shelf of the configuration has of a card, and how much of it changed since.
 
 use crate::{
-    render::{count, json, quoted, size, time},
+    recognised::{Recognised, Shelved},
+    render::{json, size},
     session::Session,
 };
 use imbrik_core::{
     image::Image,
     layout::{Occupancy, Survey},
-    shelf::Shelf,
     store::ReadAt,
     transfer::Reuse,
     units::{ByteLen, Span},
 };
-use jiff::Timestamp;
-use std::{path::PathBuf, sync::Arc};
+use std::sync::Arc;
 
 /// What of a card stands on the shelf.
 pub(super) struct OnShelf {
-    newest: PathBuf,
-    made_at: Timestamp,
-    images: u64,
+    known: Recognised,
     /// At most so much of what is in use is otherwise now; `None` when that cannot be told without reading all.
     changed: Option<ByteLen>,
 }
@@ -32,11 +29,8 @@ impl OnShelf {
         survey: &Survey,
         occupancy: &Occupancy,
     ) -> Option<Self> {
-        let shelf = Shelf::open(session.config.images.as_deref()?).ok()?;
-        let listing = shelf.list().ok()?;
-        let images = listing.of_card(survey);
-        let newest = images.iter().find(|image| image.remarks.is_sound())?;
-        let changed = Image::open(&newest.path, None).and_then(|image| {
+        let known = Shelved::of(session).recognise(survey)?;
+        let changed = Image::open(&known.newest, None).and_then(|image| {
             let cancel = &session.environment.interrupt.cancel;
             Reuse::of(Arc::new(image), card, survey, occupancy, cancel)
         });
@@ -45,28 +39,19 @@ impl OnShelf {
             let same = known.saturating_add(reuse.compared);
             occupancy.used_in(Span::whole(survey.size)).saturating_sub(same)
         });
-        let (path, made_at) = (newest.path.clone(), newest.made_at);
-        Some(Self { newest: path, made_at, images: images.len() as u64, changed })
+        Some(Self { known, changed })
     }
 
     pub(super) fn line(&self) -> String {
-        let name = self.newest.file_name().unwrap_or_default();
         let changed = self.changed.map_or(String::new(), |changed| {
             format!("; by its files' times, at most {} of it changed since", size::short(changed))
         });
-        format!(
-            "on the shelf: saved {} as {}{changed}; {} of it there",
-            time::moment(self.made_at),
-            quoted(name.as_ref()),
-            count(self.images, "image")
-        )
+        format!("on the shelf: {}", self.known.words(&changed))
     }
 
     pub(super) fn json(&self) -> json::ShownOnShelf {
         json::ShownOnShelf {
-            newest: json::path(&self.newest),
-            made_at: self.made_at.to_string(),
-            images: self.images,
+            on_shelf: self.known.json(),
             changed_at_most: self.changed.map(ByteLen::get),
         }
     }

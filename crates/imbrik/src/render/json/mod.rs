@@ -115,6 +115,7 @@ pub(crate) fn card(card: &card::Card, survey: Option<Option<&Survey>>) -> Card {
         target,
         reason,
         content: survey.map(|survey| survey.map(content)),
+        shelf: None,
     }
 }
 

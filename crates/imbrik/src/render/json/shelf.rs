@@ -176,12 +176,20 @@ pub(crate) struct ShelfMarked {
 /// What a shelf has of a card.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
-pub(crate) struct ShownOnShelf {
+pub(crate) struct CardOnShelf {
     /// The newest sound image.
     pub(crate) newest: String,
     pub(crate) made_at: String,
     /// How many there are of this very card.
     pub(crate) images: u64,
+}
+
+/// That, and how much of the card changed since.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct ShownOnShelf {
+    #[serde(flatten)]
+    pub(crate) on_shelf: CardOnShelf,
     /// At most so many bytes in use are otherwise than in the newest; null when only a read of all would tell.
     pub(crate) changed_at_most: Option<u64>,
 }

@@ -70,6 +70,9 @@ pub(crate) struct Card {
     /// What is on it; null when it could not be read, absent where another field tells.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) content: Option<Option<Content<Partition>>>,
+    /// What the shelf of the configuration has of it, where that was looked up; absent where it has nothing.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) shelf: Option<super::CardOnShelf>,
 }
 
 /// How it is connected.
