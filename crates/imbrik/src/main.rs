@@ -15,6 +15,7 @@ mod fitting;
 mod fleet;
 mod identity;
 mod interrupt;
+mod live;
 mod log;
 mod opened;
 mod packing;

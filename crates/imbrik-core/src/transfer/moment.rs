@@ -13,7 +13,7 @@ use imbrik_store::{
     Beyond, ReadAt, Recorded,
     error::{Error, Result},
     progress::Cancel,
-    units::{ByteLen, Span, joined, without},
+    units::{ByteLen, Span, common, joined, without},
 };
 use jiff::Timestamp;
 use std::{
@@ -40,8 +40,8 @@ pub struct RunningCard {
     pub card: Arc<dyn ReadAt>,
     /// What is mounted of it, in the order in which it is frozen.
     pub volumes: Vec<MountedVolume>,
-    /// Where what has no room in memory may go: on none of them.
-    pub folder: PathBuf,
+    /// Where what has no room in memory may go: on none of them. Without it, all stays in memory.
+    pub folder: Option<PathBuf>,
 }
 
 /// What of a card in use was read at one moment.
@@ -81,7 +81,8 @@ pub struct NotJudged {
 
 impl RunningCard {
     /// Stops what is mounted, and reads what describes files; and, where there was a moment `before` and no
-    /// more than `most` changed since, that, too.
+    /// more than `most` changed since, that, too. Of what was in use at that moment, `had` was copied afterwards;
+    /// the rest counts as changed.
     ///
     /// What cannot be stopped is flushed, and read until it stays the same from before the moment until after it.
     ///
@@ -91,7 +92,7 @@ impl RunningCard {
     /// - When the card cannot be read.
     pub fn moment(
         &self,
-        before: Option<&Moment>,
+        before: Option<(&Moment, &[Span])>,
         most: ByteLen,
         freezer: &mut dyn Freeze,
         cancel: &Cancel,
@@ -100,8 +101,10 @@ impl RunningCard {
         for looks in 0..MOST_LOOKS {
             thread::sleep(PAUSE.saturating_mul(looks));
             cancel.check()?;
-            let store = Recorded::new(Arc::clone(&self.card), MOST_IN_MEMORY, Some(&self.folder));
-            let look = Look { running: self, store: Arc::new(store), before, most, cancel };
+            let folder = self.folder.as_deref();
+            let store = Recorded::new(Arc::clone(&self.card), MOST_IN_MEMORY, folder);
+            let (before, had) = before.unzip();
+            let look = Look { running: self, store: Arc::new(store), before, had, most, cancel };
             freezer.flush()?;
             // What cannot be stopped may as well be read while the rest runs.
             look.ahead()?;
@@ -148,6 +151,8 @@ struct Look<'a> {
     running: &'a RunningCard,
     store: Arc<Recorded>,
     before: Option<&'a Moment>,
+    /// What of that was copied.
+    had: Option<&'a [Span]>,
     most: ByteLen,
     cancel: &'a Cancel,
 }
@@ -267,7 +272,7 @@ impl Look<'_> {
         for one in &mut not_judged {
             one.used = occupancy.used_in(one.span);
         }
-        let known = joined(known);
+        let known = common(&joined(known), self.had.unwrap_or_default());
         let copied = occupancy.segments.iter().filter_map(|segment| match segment.content {
             Content::Copied { .. } => Some(segment.span),
             _ => None,

@@ -121,13 +121,14 @@ fn what_cannot_be_stopped_is_read_until_it_stays_the_same() {
         let span = Span::whole(store.size());
         let volume =
             MountedVolume { at: "/boot".into(), device: "x".into(), kind: "vfat".into(), span };
-        let folder = dir.path().to_owned();
+        let folder = Some(dir.path().to_owned());
         let running = RunningCard { card: store, volumes: vec![volume], folder };
         let mut restless = Restless { card, states: states.clone(), next: 0, changes: 0 };
         let cancel = Cancel::new();
         let before = running.moment(None, ByteLen::ZERO, &mut restless, &cancel).unwrap();
         restless.changes = changes;
-        let moment = running.moment(Some(&before), ByteLen::mib(64), &mut restless, &cancel);
+        let moment =
+            running.moment(Some((&before, &[span])), ByteLen::mib(64), &mut restless, &cancel);
         let moment = match moment {
             Ok(moment) => moment,
             Err(error) => {
@@ -184,7 +185,7 @@ fn what_was_let_go_too_early_is_no_moment() {
     let card: Arc<dyn ReadAt> = Arc::new(SparseStore::of(&fs::read(dir.path().join("v")).unwrap()));
     let span = Span::whole(card.size());
     let volume = MountedVolume { at: "/".into(), device: "x".into(), kind: "ext4".into(), span };
-    let running = RunningCard { card, volumes: vec![volume], folder: dir.path().to_owned() };
+    let running = RunningCard { card, volumes: vec![volume], folder: None };
     let moment = running.moment(None, ByteLen::ZERO, &mut Late, &Cancel::new());
     assert_eq!(moment.err().unwrap().class(), Class::Mismatch);
 }

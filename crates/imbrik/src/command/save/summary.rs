@@ -1,8 +1,8 @@
 //! What became of a save.
 
-use super::live::Stood;
 use crate::{
     fits,
+    live::Stood,
     packing::Destination,
     render::{count, json, lost, quoted, size, time},
     session::Session,
