@@ -102,7 +102,8 @@ pub(crate) enum Command {
     #[command(after_help = "Examples:
   imbrik clone /dev/sdb /dev/sdc                  a spare for the same board
   imbrik clone /dev/sdb /dev/sdc --as-new hive-11 a card for another board
-  imbrik clone /dev/sdb --swap                    with one reader")]
+  imbrik clone /dev/sdb --swap                    with one reader
+  imbrik clone --live / /dev/sdb                  this machine, while it runs")]
     Clone(CloneArgs),
     /// Make an image for a card of another size
     #[command(after_help = "Examples:
@@ -532,6 +533,13 @@ pub(crate) struct CloneArgs {
     /// With one reader only: read the card, then ask for the new one in the same reader
     #[arg(long, help_heading = READ)]
     pub(crate) swap: bool,
+    /// Clone a card that is in use, such as that of this machine (the source may be / or another folder), onto
+    /// one that is as large or larger
+    #[arg(long, conflicts_with_all = ["swap", "patience", "strict", "wait", "skip_failed"], help_heading = READ)]
+    pub(crate) live: bool,
+    /// With --live, how long its filesystems may stand still; otherwise 5s
+    #[arg(long, value_name = "TIME", requires = "live", help_heading = READ)]
+    pub(crate) freeze_limit: Option<Patience>,
     #[command(flatten)]
     pub(crate) damage: DamageArgs,
     #[command(flatten)]

@@ -262,6 +262,18 @@ impl Use {
     }
 }
 
+impl Moment {
+    /// Reads like the card at that moment: what is known of it out of `copy`, which was made after the moment
+    /// before, and the rest as it was read then.
+    #[must_use]
+    pub fn over(&self, copy: Arc<dyn ReadAt>) -> Arc<dyn ReadAt> {
+        let card: Arc<dyn ReadAt> = Arc::<Recorded>::clone(&self.store);
+        // What nobody needs was not read then.
+        let known = joined([&self.known[..], &self.occupancy.holes].concat());
+        Arc::new(Preferring { image: copy, card, known })
+    }
+}
+
 /// A card, parts of which are read out of an image of it, as long as that can give them.
 struct Preferring {
     image: Arc<dyn ReadAt>,

@@ -28,7 +28,7 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
     let options = SourceOptions { starts_at: args.starts_at, as_is: args.as_is, damaged };
     let known = operation::Source::of_image(&image, &options)
         .map_err(|refusal| refused(&image, refusal))?;
-    let source = Source { from: SourceKind::Image(&image), known, tally: None };
+    let source = Source { from: SourceKind::Image(&image), known, tally: None, stood: None };
     writing.go(source, cards, args.into.as_deref())
 }
 

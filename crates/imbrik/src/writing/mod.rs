@@ -14,6 +14,7 @@ use crate::{
     confirm::Policy,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
+    live::Stood,
     pipe,
     render::{json, listed, progress::Board, quoted, size, survey},
     resolve,
@@ -23,7 +24,7 @@ pub(crate) use chosen::Chosen;
 use imbrik_core::{
     card::{Card, Standing, standing},
     image::{Image, ListedPart},
-    layout::{Identity, Survey},
+    layout::{Change, Identity, Survey, View},
     operation::{self, CardTarget, RestorePlan, WrittenToCard, damage_in},
     progress::Watch,
     store::{Cached, Keep, ReadAt, Tally, Window},
@@ -70,6 +71,8 @@ pub(crate) struct Source<'a> {
     pub(crate) known: operation::Source,
     /// What is read of a card.
     pub(crate) tally: Option<Tally>,
+    /// When and for how long it stood still, when it is one in use.
+    pub(crate) stood: Option<Stood>,
 }
 
 impl<'a> Source<'a> {
@@ -84,7 +87,7 @@ impl<'a> Source<'a> {
         tally: Option<Tally>,
     ) -> Outcome<Self> {
         let known = operation::Source::of_card(content, survey).state(UNTOUCHED)?;
-        Ok(Self { from: SourceKind::Card(card), known, tally })
+        Ok(Self { from: SourceKind::Card(card), known, tally, stood: None })
     }
 }
 
@@ -155,6 +158,16 @@ impl PlannedCard {
         self.target.card.path.display().to_string()
     }
 
+    /// What shall be on it.
+    pub(crate) fn view(&self) -> &View {
+        &self.plan.plan.view
+    }
+
+    /// What differs from the source.
+    pub(crate) fn changes(&self) -> &[Change] {
+        &self.plan.plan.changes
+    }
+
     /// What is now where the content goes.
     fn now(&self) -> &Survey {
         self.into.as_ref().map_or(&self.target.survey, |into| &into.now)
@@ -196,13 +209,20 @@ pub(crate) struct Writing<'a> {
     pub(crate) args: &'a WriteArgs,
     /// How many copies were made before, one after the other; `None` when all are made at once.
     pub(crate) made: Option<usize>,
+    /// Whether somebody may be asked whether a copy is for another board.
+    asks: bool,
     /// How the cards ended that were left out, since they cannot be written.
     skipped: RefCell<Vec<Exit>>,
 }
 
 impl<'a> Writing<'a> {
     pub(crate) fn new(session: &'a Session, command: &'static str, args: &'a WriteArgs) -> Self {
-        Self { session, command, args, made: None, skipped: RefCell::default() }
+        Self { session, command, args, made: None, asks: true, skipped: RefCell::default() }
+    }
+
+    /// The same where nobody is asked whether a copy is for another board.
+    pub(crate) fn unasked(self) -> Self {
+        Self { asks: false, ..self }
     }
 
     /// The same for one copy more, of which `made` were made before.
@@ -276,6 +296,38 @@ impl Writing<'_> {
         Ok(Some(targets))
     }
 
+    /// Plans `source` for the card of `target`, of which something was written by now.
+    ///
+    /// # Errors
+    /// As for [`Writing::prepare`].
+    pub(crate) fn again(&self, source: &Source<'_>, target: &PlannedCard) -> Outcome<PlannedCard> {
+        let card = resolve::card(&self.session.fleet, &target.target.card.path)?;
+        let count = Some(1);
+        let identity = self.args.identity.of(1, count, &source.known.survey, &source.path())?;
+        self.target(source, card, None, &identity, false)
+    }
+
+    /// The card of `target`, to be read.
+    ///
+    /// # Errors
+    /// When it cannot be opened.
+    pub(crate) fn store(&self, target: &PlannedCard) -> imbrik_core::Result<Arc<dyn ReadAt>> {
+        let card = &target.target.card;
+        self.session.fleet.host_of(card).open_source(card)
+    }
+
+    /// Writes `target`, and says nothing of it: it is not yet what it shall be.
+    ///
+    /// # Errors
+    /// With what state the card is in.
+    pub(crate) fn copy(&self, source: &Source<'_>, target: &PlannedCard) -> Outcome<()> {
+        let host = self.session.fleet.host_of(&target.target.card);
+        let progress = self.session.progress(if self.args.no_check { 1 } else { 2 });
+        let cancel = &self.session.environment.interrupt.cancel;
+        let job = Job { host, card: target, source, args: self.args };
+        job.run(Watch { observer: &progress, cancel }).map(|_| ())
+    }
+
     /// Plans for nothing but what would be refused.
     ///
     /// # Errors
@@ -294,7 +346,8 @@ impl Writing<'_> {
 
     /// On a terminal, a clone is asked whether it is for another board.
     fn ask_for_identity(&self, source: &Source<'_>, count: usize) -> Outcome<Option<IdentityArgs>> {
-        let is_told = self.args.yes || self.args.plan || !self.args.identity.is_empty();
+        let is_told =
+            !self.asks || self.args.yes || self.args.plan || !self.args.identity.is_empty();
         if is_told
             || matches!(source.from, SourceKind::Image(_))
             || source.known.survey.host.is_none()

@@ -4,7 +4,9 @@ use super::{Outcome, PlannedCard, Source, SourceKind, Writing, WrittenToCard};
 use crate::{
     exit::Exit,
     failure::Failure,
-    identity, pipe,
+    identity,
+    live::Stood,
+    pipe,
     render::{
         Tone, change, count, json, listed, lost, quoted, size, start::start_lines, strip, survey,
         time,
@@ -380,6 +382,7 @@ impl Writing<'_> {
             lost: lost::for_programs(&[self.lost(target, written), self.damaged(source)].concat()),
             read_back: !self.args.no_check,
             seconds: written.took.as_secs_f64(),
+            stood: source.stood.as_ref().map(Stood::json),
         };
         self.session.out.line(&json::object(self.json_command(), "done", more).to_string());
     }
@@ -458,6 +461,9 @@ impl Writing<'_> {
             self.how(written),
             time::span(written.took)
         ));
+        for line in source.stood.iter().flat_map(Stood::lines) {
+            out.line(&line);
+        }
         self.show_lost(target, written);
         self.show_damaged(source);
         out.line("It is safe to take the card out.");

@@ -320,6 +320,57 @@ fn a_card_under_load_is_saved_as_it_was_at_one_moment() {
     }
 }
 
+/// Would fail where a card gets content of two moments, where something is overwritten before it is read, or where
+/// what a copy gets of its own is lost on the way.
+#[test]
+fn a_card_under_load_is_cloned_as_it_was_at_one_moment() {
+    if !is_root("a_card_under_load_is_cloned_as_it_was_at_one_moment") {
+        return;
+    }
+    let card = InUse::with(12, "mkfs.ext4 -q -F");
+    let bench = &card.bench;
+    fs::create_dir(bench.path("rack")).unwrap();
+    let slot =
+        |name: &str, mib: u64| format!("[[slot]]\nname = \"{name}\"\nsize = {}\n", mib << 20);
+    bench.write_rack(&[slot("same", 600), slot("big", 900), slot("small", 500)].concat());
+    // Not blank: whatever is not written shows its old bytes.
+    for (name, mib) in [("same", 600), ("big", 900)] {
+        fs::write(bench.path(format!("rack/{name}.img")), vec![0xee; mib << 20]).unwrap();
+    }
+    let name = card.card.name();
+    bench
+        .imbrik(&format!("clone --live {name} rack:small --yes"))
+        .expect(4)
+        .says("as large or larger");
+    bench
+        .imbrik(&format!("clone --live {name} rack:big rack:same --yes"))
+        .expect(2)
+        .says("one other card");
+    let load = Load::on(&card.at());
+    for (to, more) in [("same", ""), ("big", "--as-new hive-11")] {
+        let start = load.now();
+        let words = format!("clone --live {name} rack:{to} --yes {more}");
+        let run = bench.good(&words);
+        let end = load.now();
+        assert!(run.out_has("Stood     still for"), "{run:?}");
+        let volume = Loop::at(&bench.path(format!("rack/{to}.img")), START);
+        tool!("e2fsck", "-fn", volume.0);
+        let mount = Mount::of(&volume, bench.path("seen"), "ro");
+        is_of_one_moment(&mount.0, &start, &end);
+        let host = if more.is_empty() { "hive-07\n" } else { "hive-11\n" };
+        assert_eq!(fs::read_to_string(mount.0.join("etc/hostname")).unwrap(), host);
+        for number in 0..12 {
+            assert!(
+                fs::read(mount.0.join(format!("brood-{number}.wav"))).unwrap() == noise(4 << 20)
+            );
+        }
+        let len: u64 = tool!("blockdev", "--getsize64", volume.0).trim().parse().unwrap();
+        let blocks = tool!("df", "--output=size", "-B1", mount.0);
+        let has: u64 = blocks.lines().last().unwrap().trim().parse().unwrap();
+        assert!(has > len / 10 * 9, "it did not grow: {has} of {len}");
+    }
+}
+
 /// Whoever is killed while a filesystem stands still leaves nothing that stands still.
 #[test]
 fn whatever_ends_it_the_filesystem_goes_on() {

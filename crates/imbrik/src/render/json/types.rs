@@ -649,4 +649,6 @@ pub(crate) struct WrittenCard {
     /// Whether it was read back and compared.
     pub(crate) read_back: bool,
     pub(crate) seconds: f64,
+    /// With `--live`, when and for how long the card that was cloned stood still; otherwise null.
+    pub(crate) stood: Option<Stood>,
 }

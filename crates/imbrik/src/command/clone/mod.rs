@@ -1,5 +1,7 @@
 //! `imbrik clone`: card to cards, in one pass.
 
+mod live;
+
 use crate::{
     args::{CloneArgs, WriteArgs},
     confirm::{self, Policy},
@@ -29,6 +31,9 @@ use std::sync::Arc;
 const UNTOUCHED: &str = "Nothing was written.";
 
 pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
+    if args.live {
+        return live::run(session, args);
+    }
     let write = WriteArgs { damage: args.damage.on_damage(), ..args.write.clone() };
     let writing = Writing::new(session, "clone", &write);
     let source = resolve::card(&session.fleet, &args.source)?;
@@ -36,16 +41,7 @@ pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
         return swap(&writing, &source);
     }
     let cards = writing.cards(&args.cards)?;
-    let mut chosen = cards.iter().map(|chosen| &chosen.card);
-    if let Some(card) = chosen.find(|card| session.fleet.is_same_medium(&source, card)) {
-        let what = match card.path == source.path {
-            true => format!("{} is both the source and a target", card.path.display()),
-            false => {
-                format!("{} and {} are the same medium", source.path.display(), card.path.display())
-            }
-        };
-        return Err(Failure::usage(what).state(UNTOUCHED).next("Name another card to write."));
-    }
+    cards.iter().try_for_each(|chosen| is_another(session, &source, &chosen.card))?;
     if !source.mounts().is_empty() {
         // What would be refused is refused before anything is unmounted.
         let from = opened(session, &source, Tally::default())?;
@@ -61,6 +57,20 @@ pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
         return Ok(Exit::Mismatch);
     }
     Ok(exit)
+}
+
+/// Refuses a target that is the source.
+fn is_another(session: &Session, source: &Card, card: &Card) -> Outcome<()> {
+    if !session.fleet.is_same_medium(source, card) {
+        return Ok(());
+    }
+    let what = match card.path == source.path {
+        true => format!("{} is both the source and a target", card.path.display()),
+        false => {
+            format!("{} and {} are the same medium", source.path.display(), card.path.display())
+        }
+    };
+    Err(Failure::usage(what).state(UNTOUCHED).next("Name another card to write."))
 }
 
 /// The source, with what is on it.
@@ -236,6 +246,6 @@ fn write_swapped(
         .map_err(|refusal| Failure::refused(refusal.to_string()).state(UNTOUCHED))?;
     let known = operation::Source { fills: read.known.fills, ..source };
     let whose = read.whose();
-    let source = Source { from: SourceKind::Kept(image, &whose), known, tally: None };
+    let source = Source { from: SourceKind::Kept(image, &whose), known, tally: None, stood: None };
     writing.go(source, cards, None)
 }

@@ -1,0 +1,132 @@
+//! `imbrik clone --live`: a card that is in use, onto another one.
+//!
+//! It is copied while it runs, as it stands; then, while it stands still, what changed since is read, and
+//! the card gets all that differs from that moment. What did not change is read from where the copy has it.
+
+use super::UNTOUCHED;
+use crate::{
+    args::{CloneArgs, IdentityArgs, Shares, SizeArgs, WriteArgs},
+    exit::Exit,
+    failure::{Explain, Failure, Outcome},
+    live::{InUse, MOST_PASSES, card_in_use},
+    render::change,
+    session::Session,
+    writing::{Source, Writing},
+};
+use imbrik_core::{
+    Class,
+    card::Card,
+    layout::Occupancy,
+    store::{ReadAt, Recorded},
+    transfer::{Moment, OnDamage, Placed},
+    units::ByteLen,
+};
+use std::{sync::Arc, time::Instant};
+
+pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
+    let source = card_in_use(session, &args.source)?;
+    let write = WriteArgs { damage: OnDamage::Stop, ..args.write.clone() };
+    // As it stands, until it stood still.
+    let first = WriteArgs {
+        shape: SizeArgs { fill: false, keep_size: true, shares: Shares::default() },
+        identity: IdentityArgs::default(),
+        ..write.clone()
+    };
+    let next = WriteArgs { differing: true, wipe: false, ..first.clone() };
+    let last = WriteArgs { differing: true, wipe: false, ..write };
+    let first = Writing::new(session, "clone", &first).unasked();
+    let next = Writing::new(session, "clone", &next).unasked();
+    let last = Writing::new(session, "clone", &last).unasked();
+    let mut cards = first.cards(&args.cards)?;
+    let (Some(chosen), true) = (cards.first(), cards.len() == 1) else {
+        return Err(Failure::usage("a card that is in use is cloned onto one other card")
+            .state(UNTOUCHED)
+            .next("Name one; `imbrik clone` makes more of that one."));
+    };
+    super::is_another(session, &source, &chosen.card)?;
+    if chosen.card.size < source.size {
+        return Err(Failure::refused(
+            "a card that is in use is cloned onto one that is as large or larger",
+        )
+        .state(UNTOUCHED)
+        .next("For a smaller one: `imbrik save --live CARD IMAGE`, then `imbrik restore`."));
+    }
+    let mut card = InUse::of(session, &source, args.freeze_limit, None)?;
+    let mut before = card.moment(None, ByteLen::ZERO)?;
+    let from = of_moment(&card, &source, Arc::<Recorded>::clone(&before.store), &before)?;
+    for why in from.known.occupancy.iter().flat_map(Occupancy::notes) {
+        session.out.warn(&format!("{why}."));
+    }
+    let shape = &args.write.shape;
+    let is_kept = shape.keep_size || chosen.card.size == source.size;
+    if !is_kept || !args.write.identity.is_empty() {
+        session.out.note(
+            "It is copied as it stands while it runs; it gets its sizes and its identity once it stood still.",
+        );
+    }
+    let begun = Instant::now();
+    let Some(mut planned) = first.prepare(&from, std::mem::take(&mut cards), None)? else {
+        return Ok(Exit::Done);
+    };
+    let Some(mut target) = planned.pop() else { return Ok(Exit::Done) };
+    first.copy(&from, &target)?;
+    let took = begun.elapsed();
+    let name = target.name();
+    let mixed = |failure: Failure| match failure.exit {
+        Exit::Done => failure,
+        _ => failure.state(format!(
+            "{name} holds a copy that mixes what stood there at different times: do not use it."
+        )),
+    };
+    for _ in 0..MOST_PASSES {
+        let onto = last.store(&target).map_err(Failure::from).map_err(mixed)?;
+        let placed = Placed::of(target.view(), source.size, onto);
+        let had = placed.spans();
+        // Without another disk, what is read meanwhile has to have room in memory.
+        let most = card.most_at_once(took, &before).min(MOST_AT_ONCE);
+        let moment = card.moment(Some((&before, &had)), most).map_err(mixed)?;
+        let torn = of_moment(&card, &source, moment.over(Arc::new(placed)), &moment);
+        let torn = torn.map_err(mixed)?;
+        let writing = if moment.is_whole { &last } else { &next };
+        let again = writing.again(&torn, &target).map_err(mixed)?;
+        let onto = last.store(&target).map_err(Failure::from).map_err(mixed)?;
+        let placed = Placed::of(target.view(), source.size, onto);
+        let kept = placed.kept_for(again.view(), &moment.known);
+        let kept = kept.map_err(|error| {
+            let next = match error.class() {
+                Class::NoRoom => {
+                    "Clone it onto a card of the same size, or save it and restore the image."
+                }
+                _ => "",
+            };
+            mixed(Failure::from(error).next(next))
+        })?;
+        let mut from = of_moment(&card, &source, moment.over(kept), &moment).map_err(mixed)?;
+        let again = writing.again(&from, &target).map_err(mixed)?;
+        if moment.is_whole {
+            from.stood = Some(card.stood(&moment));
+            for change in again.changes() {
+                session.out.note(&format!("{}.", change::words(change)));
+            }
+            return last.write(&from, &[again], None).map_err(mixed);
+        }
+        next.copy(&from, &again).map_err(mixed)?;
+        target = again;
+        before = moment;
+    }
+    Err(mixed(card.never_still()))
+}
+
+/// How much may be read while the card stands still.
+const MOST_AT_ONCE: ByteLen = ByteLen::mib(192);
+
+/// What `content` reads like, to be written to another card.
+fn of_moment<'a>(
+    in_use: &InUse<'_>,
+    card: &'a Card,
+    content: Arc<dyn ReadAt>,
+    moment: &Moment,
+) -> Outcome<Source<'a>> {
+    let tally = Some(in_use.tally.clone());
+    Source::of_card(card, content, moment.survey.clone(), tally).state(UNTOUCHED)
+}

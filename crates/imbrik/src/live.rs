@@ -1,0 +1,251 @@
+//! Cards that are in use, and stand still for a moment: what `save --live` and `clone --live` have in common.
+
+use crate::{
+    args::Patience,
+    failure::{Explain, Failure, Outcome},
+    log,
+    render::{json, listed, quoted, size, time},
+    resolve,
+    session::Session,
+    standstill,
+};
+use imbrik_core::{
+    Class,
+    card::{Card, Freezer, Host as _, MountedVolume},
+    store::{Counted, ReadAt, Tally},
+    transfer::{Moment, RunningCard, lies_on_any},
+    units::{ByteLen, Span},
+};
+use jiff::Timestamp;
+use std::{
+    fs,
+    path::{Path, PathBuf},
+    sync::Arc,
+    time::Duration,
+};
+
+const UNTOUCHED: &str = "Nothing was read or written.";
+const GOES_ON: &str = "The card goes on as before.";
+/// What to do about a card that cannot be read while it is in use.
+const WAY_OUT: &str = "Shut the machine down, and read its card on another one.";
+/// What to do about a card that fails.
+pub(crate) const FAILS: &str =
+    "A card that fails is read on another machine, where it is not in use.";
+/// How long filesystems stand still at most, unless something else is asked for.
+const LIMIT: Duration = Duration::from_secs(5);
+/// For so long they may at most be read meanwhile, as far as that can be judged.
+const AIM: Duration = Duration::from_millis(700);
+/// A card reads at least so many bytes a second, however fast what was read could be packed.
+const LEAST_RATE: f64 = 20e6;
+/// How often what changed is copied again until so little is left that the card can stand still for it.
+pub(crate) const MOST_PASSES: usize = 8;
+
+/// A card that is in use.
+pub(crate) struct InUse<'a> {
+    pub(crate) session: &'a Session,
+    pub(crate) card: &'a Card,
+    running: RunningCard,
+    freezer: Freezer,
+    limit: Duration,
+    /// What is read of it.
+    pub(crate) tally: Tally,
+    /// How long it stood still, each time.
+    times: Vec<Duration>,
+    /// How much had changed at the last moment.
+    changed: Option<ByteLen>,
+}
+
+impl<'a> InUse<'a> {
+    /// `card`, of which something is mounted; what is to be remembered of it while it stands still has room in
+    /// `folder`, which lies elsewhere, or in memory.
+    pub(crate) fn of(
+        session: &'a Session,
+        card: &'a Card,
+        limit: Option<Patience>,
+        folder: Option<PathBuf>,
+    ) -> Outcome<Self> {
+        let tally = Tally::default();
+        let source = session.fleet.host_of(card).open_source(card).state(UNTOUCHED)?;
+        let source: Arc<dyn ReadAt> = Arc::new(Counted::new(source, &tally));
+        let volumes = session.fleet.machine.mounted_volumes(card);
+        let volumes = volumes.state(UNTOUCHED).next(WAY_OUT)?;
+        if volumes.is_empty() {
+            return Err(Failure::usage(format!("nothing of {} is mounted", card.path.display()))
+                .state(UNTOUCHED)
+                .next("Leave --live out: it can be read as it is."));
+        }
+        let limit = limit.map_or(LIMIT, |limit| limit.0);
+        if let Some(folder) = &folder {
+            lies_elsewhere(session, folder, card, &volumes)?;
+        }
+        let freezer = standstill::start(&volumes, limit).state(UNTOUCHED)?;
+        let running = RunningCard { card: source, volumes, folder };
+        let (times, changed) = (Vec::new(), None);
+        Ok(Self { session, card, running, freezer, limit, tally, times, changed })
+    }
+
+    /// What is on it at one moment, with everything held back that could be written then. Of what was in use at
+    /// the moment `before`, `had` was copied.
+    pub(crate) fn moment(
+        &mut self,
+        before: Option<(&Moment, &[Span])>,
+        most: ByteLen,
+    ) -> Outcome<Moment> {
+        let cancel = &self.session.environment.interrupt.cancel;
+        let held = log::hold();
+        let moment = self.running.moment(before, most, &mut self.freezer, cancel);
+        drop(held);
+        let moment = moment.map_err(|error| {
+            let next = match error.class() {
+                Class::Mismatch => format!(
+                    "Repeat it at a quieter time, or let it stand still for longer: --freeze-limit {}s.",
+                    self.limit.as_secs().saturating_mul(4).max(10)
+                ),
+                Class::Refused | Class::Unsupported => WAY_OUT.to_owned(),
+                Class::Io => FAILS.to_owned(),
+                _ => String::new(),
+            };
+            Failure::from(error).state(GOES_ON).next(next)
+        })?;
+        self.times.push(moment.stood_still);
+        if before.is_none() {
+            self.may_stand_still_for_all(&moment)?;
+        }
+        Ok(moment)
+    }
+
+    /// Refuses a card of which all would have to be read while it stands still, and that would take too long.
+    fn may_stand_still_for_all(&self, moment: &Moment) -> Outcome<()> {
+        let Some(first) = moment.not_judged.first() else { return Ok(()) };
+        let used: ByteLen = moment.not_judged.iter().map(|one| one.used).sum();
+        let seconds = used.get() as f64 / self.card.likely_read_rate() as f64;
+        if seconds < self.limit.as_secs_f64() {
+            return Ok(());
+        }
+        let least = (seconds * 1.5).ceil();
+        Err(Failure::refused(format!(
+            "what changes in it while it is read cannot be told: it would have to stand still for \
+             about {seconds:.0} s ({})",
+            first.why
+        ))
+        .state(GOES_ON)
+        .next(format!("{WAY_OUT} Or let it stand still for so long: --freeze-limit {least:.0}s.")))
+    }
+
+    /// When and for how long it stood still.
+    pub(crate) fn stood(&self, moment: &Moment) -> Stood {
+        let is_stopped = |volume: &&MountedVolume| !moment.unstoppable.contains(&volume.span);
+        let (stopped, others): (Vec<_>, Vec<_>) = self.running.volumes.iter().partition(is_stopped);
+        let names = |volumes: Vec<&MountedVolume>| {
+            volumes.iter().map(|volume| quoted(&volume.at)).collect()
+        };
+        let (at, changed, times) = (moment.at, moment.changed, self.times.clone());
+        Stood { times, at, changed, stopped: names(stopped), unstoppable: names(others) }
+    }
+
+    /// How much may be read while the card stands still, when what was copied took `took`.
+    pub(crate) fn most_at_once(&mut self, took: Duration, last: &Moment) -> ByteLen {
+        // What was packed or written in so many seconds was read in no more.
+        let rate = self.tally.read().get() as f64 / took.as_secs_f64().max(0.01);
+        // Where it changes as fast as it is copied, another pass gains nothing.
+        let gains = self.changed.is_none_or(|before| {
+            last.changed < before.saturating_sub(ByteLen::new(before.get() / 4))
+        });
+        self.changed = Some(last.changed);
+        let aim = if gains { AIM.min(self.limit / 2) } else { self.limit / 2 };
+        let most = ByteLen::new((rate.max(LEAST_RATE) * aim.as_secs_f64()) as u64);
+        // What cannot be judged is read in any case.
+        last.not_judged.iter().fold(most, |most, one| most.saturating_add(one.used))
+    }
+
+    /// That it changes faster than it can be read.
+    pub(crate) fn never_still(&self) -> Failure {
+        Failure::refused("the card changes faster than it can be read")
+            .state(GOES_ON)
+            .next("Do it at a quieter time, or let it stand still for longer: --freeze-limit 30s.")
+    }
+}
+
+/// Refuses a folder that lies on the card itself: nothing could be written there meanwhile.
+fn lies_elsewhere(
+    session: &Session,
+    folder: &Path,
+    card: &Card,
+    volumes: &[MountedVolume],
+) -> Outcome<()> {
+    if session.fleet.lies_on(folder, card) || lies_on_any(folder, volumes) {
+        return Err(Failure::refused(format!("{} lies on the card itself", quoted(folder)))
+            .state(UNTOUCHED)
+            .next("Name a folder on another disk."));
+    }
+    Ok(())
+}
+
+/// The card that `name` names: itself, or the one that the folder `name` lies on.
+pub(crate) fn card_in_use(session: &Session, name: &Path) -> Outcome<Card> {
+    if !name.is_dir() {
+        return resolve::card(&session.fleet, name);
+    }
+    let machine = &session.fleet.machine;
+    let path = fs::canonicalize(name).unwrap_or_else(|_| name.to_owned());
+    let on = machine.card_under(&path);
+    let cards = machine.list().state(UNTOUCHED)?.cards;
+    cards.into_iter().find(|card| Some(&card.path) == on.as_ref()).ok_or_else(|| {
+        Failure::usage(format!("{} lies on no card, or behind another layer", quoted(name)))
+            .state(UNTOUCHED)
+            .next("`imbrik cards` tells what there is.")
+    })
+}
+
+/// What becomes of a card that is in use.
+pub(crate) struct Stood {
+    /// How long it stood still each time.
+    pub(crate) times: Vec<Duration>,
+    /// When the image was.
+    pub(crate) at: Timestamp,
+    /// What was read while it stood still, besides what describes the files.
+    pub(crate) changed: ByteLen,
+    /// Which filesystems cannot be stopped, and which can.
+    unstoppable: Vec<String>,
+    stopped: Vec<String>,
+}
+
+impl Stood {
+    /// Tells of it, for people.
+    pub(crate) fn lines(&self) -> Vec<String> {
+        let times: Vec<_> =
+            self.times.iter().map(|time| format!("{:.2} s", time.as_secs_f64())).collect();
+        let read = match self.changed.is_zero() {
+            true => "nothing had changed in between".to_owned(),
+            false => format!("read {} that had changed", size::short(self.changed)),
+        };
+        let mut lines = vec![format!("Moment    {}", time::to_the_second(self.at))];
+        if !self.stopped.is_empty() {
+            let stopped = listed(&self.stopped);
+            lines.push(format!("Stood     still for {}: {stopped}; {read}", times.join(" and ")));
+        }
+        for name in &self.unstoppable {
+            lines.push(format!(
+                "Steady    {name} cannot be stopped: it was read until it stayed the same"
+            ));
+        }
+        lines
+    }
+
+    /// How long at most, behind a comma.
+    pub(crate) fn in_brief(&self) -> String {
+        let longest = self.times.iter().max().copied().unwrap_or_default();
+        format!(", stood still for {:.1} s at most", longest.as_secs_f64())
+    }
+
+    /// The same for programs.
+    pub(crate) fn json(&self) -> json::Stood {
+        json::Stood {
+            at: self.at.to_string(),
+            seconds: self.times.iter().map(Duration::as_secs_f64).collect(),
+            read_bytes: self.changed.get(),
+            stopped: self.stopped.clone(),
+            unstoppable: self.unstoppable.clone(),
+        }
+    }
+}
