@@ -543,18 +543,46 @@ fn path(session: &Session, name: Option<&Path>, stem: &str, pack: Pack) -> Outco
     }
     let folder = folder_for(session, name)?;
     let extension = pack.extension();
-    let mut path = folder.join(format!("{stem}.{extension}"));
-    let mut number = 2;
-    while path.symlink_metadata().is_ok() {
-        path = folder.join(format!("{stem}-{number}.{extension}"));
-        number += 1;
+    let names = fs::read_dir(&folder).into_iter().flatten().flatten();
+    let names: Vec<_> = names.filter_map(|entry| entry.file_name().into_string().ok()).collect();
+    Ok(folder.join(free_name(stem, &extension, &names)))
+}
+
+/// The first name of a day, or the one behind the last that is there: what was removed in between does not come
+/// back as another image.
+fn free_name(stem: &str, extension: &str, names: &[String]) -> String {
+    let number = |name: &String| {
+        let middle = name.strip_prefix(stem)?.strip_suffix(extension)?.strip_suffix('.')?;
+        match middle {
+            "" => Some(1),
+            _ => middle.strip_prefix('-')?.parse::<u32>().ok().filter(|number| *number > 1),
+        }
+    };
+    match names.iter().filter_map(number).max() {
+        None => format!("{stem}.{extension}"),
+        Some(last) => format!("{stem}-{}.{extension}", last.saturating_add(1)),
     }
-    Ok(path)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_name_of_the_same_day_is_behind_all_that_are_there() {
+        let free = |names: &[&str]| {
+            let names: Vec<_> = names.iter().map(|name| (*name).to_owned()).collect();
+            free_name("hive-07-2026-11-27", "img.zst", &names)
+        };
+        assert_eq!(
+            free(&["hive-07-2026-11-26.img.zst", "hive-07-2026-11-27.img.xz"]),
+            "hive-07-2026-11-27.img.zst"
+        );
+        assert_eq!(free(&["hive-07-2026-11-27.img.zst"]), "hive-07-2026-11-27-2.img.zst");
+        assert_eq!(free(&["hive-07-2026-11-27-5.img.zst"]), "hive-07-2026-11-27-6.img.zst");
+        let odd = ["hive-07-2026-11-27-x.img.zst", "hive-07-2026-11-27-9.img.zst.sha256"];
+        assert_eq!(free(&odd), "hive-07-2026-11-27.img.zst");
+    }
 
     #[test]
     fn a_stem_says_nothing_of_the_container() {
