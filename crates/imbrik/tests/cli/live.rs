@@ -371,6 +371,76 @@ fn a_card_under_load_is_cloned_as_it_was_at_one_moment() {
     }
 }
 
+/// Several volumes of a card stand still together. Would fail where one of them goes on while another one is read, and
+/// would not end where they wait for each other.
+#[test]
+fn volumes_of_a_card_stand_still_together() {
+    if !is_root("volumes_of_a_card_stand_still_together") {
+        return;
+    }
+    let bench = Bench::empty();
+    let file = bench.path("card");
+    sized(&file, 160 << 20);
+    let starts = [1u64 << 20, 80 << 20];
+    let table = "label: gpt\nstart=2048,size=161792\nstart=163840,size=161792\n";
+    fs::write(bench.path("table"), table).unwrap();
+    tool!("sh", "-c", format!("sfdisk -q {0}/card < {0}/table", bench.path("").display()));
+    let card = Loop::on(&file);
+    let parts = starts.map(|start| Loop::at(&card.0, start));
+    let [a, b] = &parts;
+    tool!(
+        "sh",
+        "-c",
+        format!("mkfs.ext4 -q -F {} 79M; mkfs.ext4 -q -F {} 79M", a.name(), b.name())
+    );
+    let mounts =
+        [("a", a), ("b", b)].map(|(name, part)| Mount::of(part, bench.path(name), "noatime"));
+    // One that stands in a file of the second, and is mounted on a folder of the first.
+    let inner = bench.path("b/inner");
+    sized(&inner, 16 << 20);
+    tool!("mkfs.ext4", "-q", "-F", inner);
+    let inside = Loop::on(&inner);
+    let deep = Mount::of(&inside, bench.path("a/deep"), "noatime");
+    let open = |name: &str| File::create(bench.path(name)).unwrap();
+    let (first, second) = (open("a/first"), open("b/second"));
+    let ends = Arc::new(AtomicBool::new(false));
+    let told = Arc::clone(&ends);
+    let busy = thread::spawn(move || {
+        for step in 1u64.. {
+            if told.load(Ordering::Relaxed) {
+                return;
+            }
+            first.write_all_at(&step.to_le_bytes(), (step % 64) * 4096).unwrap();
+            second.write_all_at(&step.to_le_bytes(), (step % 64) * 4096).unwrap();
+            thread::sleep(Duration::from_micros(50));
+        }
+    });
+    let mut seen = Vec::new();
+    for number in 0..3 {
+        let saved = bench.good(&format!("save --live {} i.img.zst --replace", card.name()));
+        assert!(saved.out_has(" and ") && saved.out_has("Stood"), "{saved:?}");
+        tool!("zstd", "-dqfo", bench.path("raw"), bench.path("i.img.zst"));
+        let newest = [(0, "first"), (1, "second")].map(|(index, name): (usize, &str)| {
+            let volume = Loop::at(&bench.path("raw"), starts[index]);
+            tool!("e2fsck", "-fn", volume.0);
+            let mount = Mount::of(&volume, bench.path("seen"), "ro");
+            let bytes = fs::read(mount.0.join(name)).unwrap();
+            let steps =
+                bytes.chunks(4096).map(|page| u64::from_le_bytes(page[..8].try_into().unwrap()));
+            steps.max().unwrap()
+        });
+        let [first, second] = newest;
+        assert!(first == second || first == second + 1, "image {number}: {newest:?}");
+        seen.push(first);
+    }
+    assert!(seen.is_sorted() && seen[0] > 100, "{seen:?}");
+    ends.store(true, Ordering::Relaxed);
+    busy.join().unwrap();
+    drop(deep);
+    drop(inside);
+    drop(mounts);
+}
+
 /// Whoever is killed while a filesystem stands still leaves nothing that stands still.
 #[test]
 fn whatever_ends_it_the_filesystem_goes_on() {
