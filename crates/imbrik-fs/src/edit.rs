@@ -30,6 +30,9 @@ pub struct FileMeta {
     pub modified: Option<FileTime>,
     /// Attributes of a new one.
     pub attributes: Vec<FileAttribute>,
+    /// Whether a new one gets besides what its folder hands on: a list of who may do what, which takes away
+    /// from its permissions.
+    pub as_in_folder: bool,
 }
 
 /// One thing that is done to the files of a volume.

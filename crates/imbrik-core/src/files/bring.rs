@@ -83,6 +83,7 @@ impl Brought {
                 owner: given.owner,
                 modified: Some(modified),
                 attributes: Vec::new(),
+                as_in_folder: true,
             };
             if data.is_dir() {
                 meta.permissions = given.permissions.map(for_folder);
@@ -186,6 +187,7 @@ impl Brought {
             owner: given.owner.or(whose.map(|whose| (whose.owner, whose.group))),
             modified: info.modified,
             attributes: files.attributes(one.file)?,
+            as_in_folder: whose.is_none(),
         };
         if !given.only_files {
             let (kept, others) = meta.attributes.into_iter().partition(is_kept);

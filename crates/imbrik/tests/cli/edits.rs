@@ -1,6 +1,9 @@
 //! Trees put in, files removed, renamed and carried: on images and on cards, judged by the system.
 
-use crate::harness::{Bench, CARD, is_root, noise, tool};
+use crate::{
+    harness::{Bench, CARD, is_root, noise, sized, tool},
+    loops::{Loop, Mount},
+};
 use serde_json::Value;
 use std::{fs, process::Command};
 
@@ -361,4 +364,62 @@ fn a_change_that_is_killed_leaves_the_old_files_or_the_new_ones() {
     assert_eq!(tree(), old);
     println!("{olds} old, {news} new, of these {ended} at the end");
     assert!(olds > 0 && news > 0, "{olds} old, {news} new");
+}
+
+/// What folders hand on is handed on as the kernel does it: a tree is put in by both, and who may do what in it
+/// must be the same. Would fail where a list is lost, gives more, or stays behind in folders.
+#[test]
+fn who_may_do_what_is_handed_on_as_the_kernel_does_it() {
+    if !is_root("who_may_do_what_is_handed_on_as_the_kernel_does_it") {
+        return;
+    }
+    let bench = Bench::empty();
+    put_tree(&bench);
+    let card = bench.path("v.img");
+    sized(&card, 32 << 20);
+    tool!("mkfs.ext4", "-q", "-F", card);
+    let lists = [
+        ("plain", "u::rwx,g::r-x,o::---"),
+        ("more", "u::rwx,u:1000:rw-,g::r-x,g:33:r--,m::rwx,o::---"),
+        ("less", "u::r-x,u:1001:rwx,g::---,m::r--,o::r-x"),
+    ];
+    let tells = |at: &std::path::Path| {
+        let line = format!(
+            "cd {} && getfacl -R -n . && find . ! -type l -printf '%P %m\\n' | sort",
+            at.display()
+        );
+        tool!("sh", "-c", line)
+    };
+    let copied = {
+        let device = Loop::on(&card);
+        let mount = Mount::of(&device, bench.path("mnt"), "acl");
+        for (name, list) in lists {
+            for place in ["by-kernel", "by-imbrik"] {
+                let folder = mount.0.join(place).join(name);
+                fs::create_dir_all(&folder).unwrap();
+                tool!("setfacl", "-d", "-m", list, folder);
+                if place == "by-kernel" {
+                    let line = format!(
+                        "umask 0; cp -r {} {}/",
+                        bench.path("brood").display(),
+                        folder.display()
+                    );
+                    tool!("sh", "-c", line);
+                }
+            }
+        }
+        tells(&mount.0.join("by-kernel"))
+    };
+    for (name, _) in lists {
+        bench.good(&format!("files put v.img brood /by-imbrik/{name}"));
+    }
+    tool!("e2fsck", "-fn", card);
+    let device = Loop::on(&card);
+    let mount = Mount::of(&device, bench.path("mnt"), "acl");
+    let put = tells(&mount.0.join("by-imbrik"));
+    assert!(
+        copied.contains("user:1000:rw-") && copied.contains("default:group:33:r--"),
+        "{copied}"
+    );
+    assert_eq!(put, copied);
 }

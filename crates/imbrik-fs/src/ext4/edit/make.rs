@@ -66,6 +66,12 @@ impl Editor<'_> {
             What::Node(_) => return Err(Error::bug("that is no node")),
         };
         let permissions = meta.permissions.or(meta.if_new).unwrap_or(usual);
+        let is_link = matches!(what, What::Link(_));
+        let handed_on = match meta.as_in_folder && !is_link {
+            true => self.handed_on(folder, permissions & 0o7777, is_folder)?,
+            false => None,
+        };
+        let permissions = handed_on.as_ref().map_or(permissions, |handed_on| handed_on.permissions);
         inode.put_mode(kind | permissions & 0o7777);
         if len > 128 {
             let wanted = bytes::le_u16(&self.space.opened.raw, 0x15e).unwrap_or(0);
@@ -99,7 +105,8 @@ impl Editor<'_> {
         if let What::Link(target) = what {
             self.put_target(&mut open, target)?;
         }
-        self.give_attributes(&mut open, &meta.attributes)?;
+        let handed_on = handed_on.map_or(Vec::new(), |handed_on| handed_on.attributes);
+        self.give_attributes(&mut open, &[&meta.attributes[..], &handed_on].concat())?;
         Ok(open)
     }
 

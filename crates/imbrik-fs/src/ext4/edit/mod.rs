@@ -7,6 +7,7 @@ mod attributes;
 mod content;
 mod delete;
 mod folders;
+mod handed_on;
 mod index;
 mod inline;
 mod make;

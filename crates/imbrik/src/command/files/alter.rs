@@ -92,6 +92,7 @@ pub(super) fn folder(session: &Session, args: &FolderArgs) -> Outcome<Exit> {
             let meta = FileMeta {
                 permissions: args.give.mode,
                 owner: args.give.owner.map(|one| (one.0, one.1)),
+                as_in_folder: true,
                 ..FileMeta::default()
             };
             wanted.edits.push(FileEdit::Folder { path: path.to_vec(), meta });
