@@ -140,7 +140,9 @@ impl<'a> InUse<'a> {
             volumes.iter().map(|volume| quoted(&volume.at)).collect()
         };
         let (at, changed, times) = (moment.at, moment.changed, self.times.clone());
-        Stood { times, at, changed, stopped: names(stopped), unstoppable: names(others) }
+        let is_judged = moment.not_judged.is_empty();
+        let (stopped, unstoppable) = (names(stopped), names(others));
+        Stood { times, at, changed, is_judged, stopped, unstoppable }
     }
 
     /// How much may be read while the card stands still, when what was copied took `took`.
@@ -205,6 +207,8 @@ pub(crate) struct Stood {
     pub(crate) at: Timestamp,
     /// What was read while it stood still, besides what describes the files.
     pub(crate) changed: ByteLen,
+    /// Whether it can be told of all of it what changed.
+    is_judged: bool,
     /// Which filesystems cannot be stopped, and which can.
     unstoppable: Vec<String>,
     stopped: Vec<String>,
@@ -215,9 +219,11 @@ impl Stood {
     pub(crate) fn lines(&self) -> Vec<String> {
         let times: Vec<_> =
             self.times.iter().map(|time| format!("{:.2} s", time.as_secs_f64())).collect();
-        let read = match self.changed.is_zero() {
-            true => "nothing had changed in between".to_owned(),
-            false => format!("read {} that had changed", size::short(self.changed)),
+        let read = match (self.changed.is_zero(), self.is_judged) {
+            (true, _) => "nothing had changed in between".to_owned(),
+            (false, true) => format!("read {} that had changed", size::short(self.changed)),
+            // Some of it may have been as it was.
+            (false, false) => format!("read {} then", size::short(self.changed)),
         };
         let mut lines = vec![format!("Moment    {}", time::to_the_second(self.at))];
         if !self.stopped.is_empty() {

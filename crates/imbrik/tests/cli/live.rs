@@ -642,7 +642,9 @@ fn a_timer_has_what_it_needs() {
     // Nights by what stands in the unit, as the system would read it.
     let text = fs::read_to_string(service).unwrap();
     let line = text.lines().find_map(|line| line.strip_prefix("ExecStart=")).unwrap();
-    let line = line.replace("%%", "%");
+    let log = bench.path("nightly.log");
+    let line =
+        line.replace("%%", "%").replace("/var/log/imbrik/nightly.log", log.to_str().unwrap());
     for night in 0..3 {
         fs::write(at.join("readings"), format!("night {night}\n")).unwrap();
         let out = Command::new("sh").args(["-c", &line]).output().unwrap();
@@ -653,6 +655,7 @@ fn a_timer_has_what_it_needs() {
         assert!(told.starts_with("hive-07-"), "{told}");
         assert!(told.contains("stood still") && told.contains("checked, whole"), "{told}");
     }
+    assert!(fs::read_to_string(log).unwrap().matches("ended code=0").count() == 3);
     // A share that is not mounted: a line that says so, a code that is not 0.
     fs::remove_file(shelf.join("shelf.toml")).unwrap();
     let out = Command::new("sh").args(["-c", &line]).output().unwrap();

@@ -15,6 +15,9 @@ use std::{
 };
 
 const NAME: &str = "imbrik-nightly";
+/// Where a log is kept, in a folder that systemd makes.
+const LOG: &str = "/var/log/imbrik/nightly.log";
+const LOG_OF_CRON: &str = "/var/log/imbrik-nightly.log";
 /// How many images are checked a night: sixty a month.
 const CHECKED: usize = 2;
 
@@ -97,7 +100,8 @@ RequiresMountsFor={folder}
 
 [Service]
 Type=oneshot
-ExecStart={program} {words} {folder} {source}
+ExecStart={program} {words} --log {LOG} {folder} {source}
+LogsDirectory=imbrik
 Nice=10
 IOSchedulingClass=idle
 TimeoutStartSec=12h
@@ -165,7 +169,9 @@ WantedBy=timers.target
             (place(&self.program)?, place(&self.folder)?, place(&self.source)?);
         let at = self.args.at;
         let (minute, hour) = (at.minute, at.hour);
-        Ok(format!("{minute} {hour} * * * root {program} {words} {folder} {source}\n"))
+        Ok(format!(
+            "{minute} {hour} * * * root {program} {words} --log {LOG_OF_CRON} {folder} {source}\n"
+        ))
     }
 }
 
