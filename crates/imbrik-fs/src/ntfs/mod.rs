@@ -6,9 +6,12 @@
 //! calls it free and no file record in use has it in a run. A bitmap that calls clusters of the
 //! volume's own files free, or a record in use that makes no sense, makes the whole volume count.
 
+mod files;
+
 use crate::{
     Examined, State, Usage, Volume, VolumeKind,
     bits::{Bits, Run},
+    files::Files,
     filesystem::Filesystem,
     finding::VolumeFinding,
     hidden_sectors::hidden_sectors,
@@ -43,6 +46,10 @@ impl Filesystem for Ntfs {
 
     fn examine(&self, store: &Arc<dyn ReadAt>, _kind: VolumeKind) -> Result<Examined> {
         examine(&**store)
+    }
+
+    fn files<'a>(&self, store: &'a dyn ReadAt) -> Result<Option<Box<dyn Files + 'a>>> {
+        Ok(Some(Box::new(files::Reader::open(store)?)))
     }
 
     fn at_another_place(
@@ -126,10 +133,10 @@ impl BootSector {
             return None;
         }
         let sector = u64::from(bytes::le_u16(raw, 11)?);
-        // From 0x80 on, both fields are negative powers of two.
+        // Behind 0x80, both fields are negative powers of two; 128 sectors are a cluster of 64 KiB.
         let power = |byte: u8| 1u64.checked_shl(256u32.checked_sub(byte.into())?);
         let cluster = match bytes::u8(raw, 13)? {
-            sectors @ ..0x80 => sector.checked_mul(sectors.into())?,
+            sectors @ ..=0x80 => sector.checked_mul(sectors.into())?,
             exponent => sector.checked_mul(power(exponent)?)?,
         };
         let record = match bytes::u8(raw, 64)? {
@@ -153,7 +160,7 @@ impl BootSector {
 /// # Errors
 /// When the store cannot be read.
 fn examine(store: &dyn ReadAt) -> Result<Examined> {
-    let found = match Files::open(store) {
+    let found = match OwnFiles::open(store) {
         Ok(files) => files.state().and_then(|state| Ok((state, files.usage(state)?))),
         Err(error) => Err(error),
     };
@@ -167,14 +174,14 @@ fn examine(store: &dyn ReadAt) -> Result<Examined> {
 }
 
 /// The metadata files of a volume.
-struct Files<'a> {
+struct OwnFiles<'a> {
     store: &'a dyn ReadAt,
     boot: BootSector,
     /// Where the master file table lies.
     table: Vec<Span>,
 }
 
-impl<'a> Files<'a> {
+impl<'a> OwnFiles<'a> {
     fn open(store: &'a dyn ReadAt) -> Result<Self> {
         let boot = BootSector::read(store)?;
         let boot = boot.ok_or_else(|| Error::corrupt("its boot sector is gone"))?;
@@ -388,8 +395,13 @@ fn is_closed(page: &[u8]) -> bool {
 
 /// A file record with the last two bytes of its every piece put back: they are kept apart, and a
 /// number that must agree stands in their place.
-fn fixed_up(mut raw: Vec<u8>) -> Option<Vec<u8>> {
-    if !raw.starts_with(b"FILE") {
+fn fixed_up(raw: Vec<u8>) -> Option<Vec<u8>> {
+    fixed_up_as(raw, b"FILE")
+}
+
+/// The same for a block of another kind, which begins with `mark`.
+fn fixed_up_as(mut raw: Vec<u8>, mark: &[u8; 4]) -> Option<Vec<u8>> {
+    if !raw.starts_with(mark) {
         return None;
     }
     let at = usize::from(bytes::le_u16(&raw, 4)?);

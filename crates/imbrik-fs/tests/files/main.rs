@@ -33,7 +33,7 @@ type Tree = BTreeMap<Vec<u8>, String>;
 enum Told {
     /// All that there is.
     Everything,
-    /// What FAT and exFAT know.
+    /// What FAT, exFAT and NTFS know.
     NoOwners,
 }
 
@@ -395,6 +395,95 @@ fn every_file_of_exfat_is_as_its_driver_shows_it() {
     }
 }
 
+/// Beside what the driver shows: streams as attributes, names of one file, what is compressed, and a volume that
+/// was not unmounted.
+#[test]
+fn every_file_of_ntfs_is_as_its_driver_shows_it() {
+    if !is_root("every_file_of_ntfs_is_as_its_driver_shows_it") {
+        return;
+    }
+    for make in ["mkfs.ntfs -q -F -c 512", "mkfs.ntfs -q -F", "mkfs.ntfs -q -F -c 65536"] {
+        let dir = tempfile::tempdir().unwrap();
+        let at = dir.path();
+        File::create(at.join("v")).unwrap().set_len(100 << 20).unwrap();
+        sh(&format!("{make} v >&2; {PLAIN}"), at);
+        let device = sh("losetup -f --show v", at).trim().to_owned();
+        let mount = |options: &str| {
+            sh(&format!("mkdir -p m; ntfs-3g -o {options} {device} m >&2"), at);
+        };
+        let unmount = || {
+            sh(&format!("umount m; while fuser -s {device}; do sleep 0.02; done"), at);
+        };
+        mount("rw");
+        sh(
+            "cp -rp t/* m/; mkdir m/many m/gone; for i in $(seq 600); do echo $i > m/many/$i-frame.csv; done",
+            at,
+        );
+        sh(
+            "for i in $(seq 2 3 600); do rm m/many/$i-frame.csv; done; rmdir m/gone; ln m/many/1-frame.csv m/second",
+            at,
+        );
+        sh(
+            "truncate -s 9M m/holes; echo end >> m/holes; printf x | dd of=m/holes bs=1 seek=3000000 conv=notrunc status=none",
+            at,
+        );
+        // In pieces that take several records.
+        sh(
+            "for i in $(seq 330); do for f in a b; do head -c 4096 /dev/urandom >> m/torn-$f; sync -d m/torn-$f; done; done",
+            at,
+        );
+        sh("setfattr -n user.hive -v seven m/second; head -c 5000 /dev/urandom > m/rest", at);
+        unmount();
+        mount("ro");
+        let mut tree = Tree::new();
+        shown_below(&at.join("m"), b"", Told::NoOwners, &mut tree);
+        unmount();
+        // One that is compressed, where the driver can do that.
+        let packs = !make.contains("65536");
+        if packs {
+            mount("compression");
+            sh(
+                "mkdir m/packed; setfattr -h -v 0x00080000 -n system.ntfs_attrib m/packed; seq 60000 > m/packed/seq",
+                at,
+            );
+            unmount();
+        }
+        sh(&format!("losetup -d {device}"), at);
+        let open = OpenVolume::open(Arc::new(FileStore::open(&at.join("v")).unwrap())).unwrap();
+        let open = open.unwrap();
+        let files = open.files().unwrap().unwrap();
+        if packs {
+            let packed = files.at(&[b"packed", b"seq"]).unwrap().unwrap();
+            assert_eq!(files.info(packed).unwrap().size, 348_894);
+            let error = files.read(packed, 9).unwrap_err();
+            assert!(
+                error.class() == Class::Unsupported && error.to_string().contains("compressed")
+            );
+        }
+        let mut found = Tree::new();
+        for (name, file) in files.list(files.root()).unwrap().iter().filter_map(|name| {
+            let file = files.at(&[name]).unwrap()?;
+            (name != b"packed").then_some((name.clone(), file))
+        }) {
+            let path = [b"/", &name[..]].concat();
+            found.insert(path.clone(), self::found(&*files, file, Told::NoOwners));
+            if files.info(file).unwrap().kind == FileKind::Folder {
+                walk(&*files, file, &path, Told::NoOwners, &mut found);
+            }
+        }
+        are_alike(&found, &tree, 700);
+        let second = files.at(&[b"second"]).unwrap().unwrap();
+        assert_eq!(files.info(second).unwrap().links, 2);
+        let streams = files.attributes(second).unwrap();
+        assert_eq!(
+            (streams[0].name.as_slice(), streams[0].value.as_slice()),
+            (&b"user.hive"[..], &b"seven"[..])
+        );
+        assert_eq!(streams.len(), 1);
+        assert!(files.faults().is_empty(), "{:?}", files.faults());
+    }
+}
+
 /// How much a walk through anything may find before it is too much.
 const MOST_FOUND: usize = 20_000;
 
@@ -436,6 +525,7 @@ fn whatever_is_flipped_a_walk_comes_to_an_end() {
         "truncate -s 8M v; mkfs.fat -F 12 v >&2; mcopy -i v t/* ::; mmd -i v ::d; mcopy -i v t/f1 ::d",
         "truncate -s 40M v; mkfs.fat -F 32 -s 1 v >&2; mcopy -i v t/* ::",
         "truncate -s 4M v; mkfs.exfat -c 512 v >&2",
+        "truncate -s 4M v; mkfs.ntfs -q -F v >&2; for f in t/*; do ntfscp -q v $f /${f#t/}; done",
     ];
     let mut state = 88172645463325252u64;
     let mut random = |below: u64| {
