@@ -32,7 +32,7 @@ pub use manifest::{
 pub use open::{Image, Unpack, manifest_path};
 pub use part_file::{Owner, PartFile};
 pub(crate) use proved::Proved;
-pub use room::{Limit, OutputDisk, shares_blocks};
+pub use room::{Limit, OutputDisk, can_share_blocks, shares_blocks};
 pub use standing::Standing;
 pub use sums::{Sum, SumFile, SumKind, Sums, pasted, pasted_for};
 pub use tile::{PIECE, TILE, TileData, TileDigest, tile_count, tile_span};

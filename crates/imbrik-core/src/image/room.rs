@@ -38,6 +38,13 @@ pub fn shares_blocks(image: &Path, folder: &Path) -> bool {
     rustix::fs::ioctl_ficlone(&there, &image).is_ok()
 }
 
+/// Whether files in `folder` can have blocks of the disk in common.
+#[must_use]
+pub fn can_share_blocks(folder: &Path) -> bool {
+    let (Ok(one), Ok(other)) = (temporary(folder), temporary(folder)) else { return false };
+    rustix::fs::ioctl_ficlone(&other, &one).is_ok()
+}
+
 impl OutputDisk {
     /// Looks at the filesystem that holds `folder`.
     ///

@@ -38,7 +38,8 @@ pub(crate) fn saved(manifest: &Manifest) -> String {
     let fitted = manifest.fitted.as_ref().map_or(String::new(), |fitted| {
         format!(", fitted from a card of {}", size::short(ByteLen::new(fitted.card_size)))
     });
-    format!("{of}saved {}{fitted}{note}", moment(manifest.made_at))
+    let in_use = if manifest.in_use { " while it was in use" } else { "" };
+    format!("{of}saved {}{in_use}{fitted}{note}", moment(manifest.made_at))
 }
 
 /// "2026-11-23 07:20", in the time of the place.

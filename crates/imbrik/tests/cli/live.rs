@@ -434,6 +434,16 @@ fn volumes_of_a_card_stand_still_together() {
         seen.push(first);
     }
     assert!(seen.is_sorted() && seen[0] > 100, "{seen:?}");
+    // What is mounted over the place of one is not taken for it: it stands elsewhere, too.
+    fs::create_dir(bench.path("c")).unwrap();
+    tool!("mount", "--bind", bench.path("a"), bench.path("c"));
+    tool!("mount", "-t", "tmpfs", "tmpfs", bench.path("a"));
+    let saved = bench.imbrik(&format!("save --live {} i.img.zst --replace", card.name()));
+    tool!("umount", bench.path("a"));
+    tool!("umount", bench.path("c"));
+    let told = crate::harness::flat(&saved.expect(0).stdout);
+    let places = [bench.path("b"), bench.path("c")].map(|at| at.display().to_string());
+    assert!(places.iter().all(|place| told.contains(place.as_str())), "{told}");
     ends.store(true, Ordering::Relaxed);
     busy.join().unwrap();
     drop(deep);

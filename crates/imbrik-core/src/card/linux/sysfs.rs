@@ -238,25 +238,36 @@ pub(super) fn device_name(roots: &Roots, mount: &Mount) -> Option<String> {
     by_number.or_else(|| mounts::kernel_name(roots, &mount.source))
 }
 
+/// Whether what is found at the place of a mount is that mount: another one may have been made over it. Filesystems
+/// over several devices have made-up numbers, and are not told by them.
+fn is_seen(mount: &Mount, is_of_a_device: bool) -> bool {
+    let Ok(found) = rustix::fs::stat(&mount.at) else { return false };
+    let (major, minor) = (rustix::fs::major(found.st_dev), rustix::fs::minor(found.st_dev));
+    !is_of_a_device || format!("{major}:{minor}") == mount.number
+}
+
 /// The filesystems of `card` that are mounted, the one that was mounted last first.
 pub(super) fn mounted_volumes(roots: &Roots, card: &Card) -> Result<Vec<MountedVolume>> {
     let names = Usage::names_by_number(roots);
     let mut volumes: Vec<MountedVolume> = Vec::new();
-    for mount in mounts::read(roots)?.into_iter().rev() {
+    for mount in mounts::read(roots)? {
         let by_number = names.get(&mount.number).cloned();
+        let is_known = by_number.is_some();
         let Some(device) = by_number.or_else(|| mounts::kernel_name(roots, &mount.source)) else {
             continue;
         };
-        if volumes.iter().any(|known| known.device == device) {
+        // Of several places, the first: the others are parts of it that are shown elsewhere, too.
+        if volumes.iter().any(|known| known.device == device) || !is_seen(&mount, is_known) {
             continue;
         }
         if let Some(span) = place_on(roots, card, &device, MOST_LAYERS) {
             volumes.push(MountedVolume { at: mount.at, device, kind: mount.kind, span });
         }
     }
+    volumes.reverse();
     let behind_layers = card.uses.iter().find_map(|used| match used {
         Use::Mounted { device, at } if !volumes.iter().any(|one| one.device == *device) => {
-            Some(format!("{} ({device}) stands behind another layer", at.display()))
+            Some(format!("{} ({device}) stands behind another layer or mount", at.display()))
         }
         _ => None,
     });

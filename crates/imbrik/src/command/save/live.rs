@@ -17,7 +17,7 @@ use crate::{
 };
 use imbrik_core::{
     Class, Error,
-    image::{Image, Output, Pack},
+    image::{Image, Output, Pack, can_share_blocks},
     operation::{ImageContent, ImagePlan},
     progress::Watch,
     store::{ReadAt, Recorded},
@@ -25,7 +25,12 @@ use imbrik_core::{
     units::{ByteLen, Span, common, joined},
 };
 use jiff::Timestamp;
-use std::{fs, path::PathBuf, sync::Arc, time::Instant};
+use std::{
+    fs,
+    path::{Path, PathBuf},
+    sync::Arc,
+    time::Instant,
+};
 
 pub(super) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let started = Instant::now();
@@ -91,6 +96,13 @@ impl Live<'_> {
         if self.args.plan {
             let content = content(session, self.args, &wanted)?;
             return plan(session, self.card.card, &wanted, &content, to, &options);
+        }
+        let folder = to.path().parent().unwrap_or(Path::new("/"));
+        if !can_share_blocks(folder) {
+            session.out.note(&format!(
+                "Until the image is whole, a copy of what runs lies beside it: for a while, both take room in {}.",
+                quoted(folder)
+            ));
         }
         to.tell_of_network(session, &options);
         announce(session, self.card.card, &wanted, to);

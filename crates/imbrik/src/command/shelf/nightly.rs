@@ -92,66 +92,20 @@ impl Night<'_> {
         let program = for_a_unit(&self.program)?;
         let (folder, source) = (for_a_unit(&self.folder)?, for_a_unit(&self.source)?);
         let words = self.words().join(" ");
-        Ok(format!(
-            "[Unit]
-Description=Save the card of this machine onto a shelf
-# Nothing is put under a folder whose disk or share is not mounted.
-RequiresMountsFor={folder}
-
-[Service]
-Type=oneshot
-ExecStart={program} {words} --log {LOG} {folder} {source}
-LogsDirectory=imbrik
-Nice=10
-IOSchedulingClass=idle
-TimeoutStartSec=12h
-# Asked to stop, it lets go what stands still, and ends; what makes it stand still ends with it.
-KillMode=mixed
-
-# It reads block devices, freezes what is mounted, and writes to the shelf. Nothing else.
-ReadWritePaths={folder}
-ProtectSystem=strict
-ProtectHome=read-only
-PrivateTmp=yes
-PrivateNetwork=yes
-DevicePolicy=closed
-DeviceAllow=block-* r
-CapabilityBoundingSet=CAP_SYS_ADMIN CAP_DAC_OVERRIDE CAP_DAC_READ_SEARCH CAP_FOWNER CAP_CHOWN
-NoNewPrivileges=yes
-ProtectKernelTunables=yes
-ProtectKernelModules=yes
-ProtectKernelLogs=yes
-ProtectControlGroups=yes
-ProtectClock=yes
-ProtectHostname=yes
-RestrictAddressFamilies=AF_UNIX
-RestrictNamespaces=yes
-RestrictRealtime=yes
-RestrictSUIDSGID=yes
-LockPersonality=yes
-MemoryDenyWriteExecute=yes
-SystemCallArchitectures=native
-UMask=0077
-"
+        Ok(filled(
+            include_str!("nightly.service"),
+            &[
+                ("{program}", &program),
+                ("{words}", &words),
+                ("{log}", LOG),
+                ("{folder}", &folder),
+                ("{source}", &source),
+            ],
         ))
     }
 
     fn timer(&self) -> String {
-        let at = self.args.at;
-        format!(
-            "[Unit]
-Description=Save the card of this machine onto a shelf, every night
-
-[Timer]
-OnCalendar=*-*-* {at}:00
-RandomizedDelaySec=15min
-# A night that the machine was off is made up for.
-Persistent=yes
-
-[Install]
-WantedBy=timers.target
-"
-        )
+        filled(include_str!("nightly.timer"), &[("{at}", &self.args.at.to_string())])
     }
 
     /// A line for a table of cron: minute, hour, user, and what is run.
@@ -173,6 +127,23 @@ WantedBy=timers.target
             "{minute} {hour} * * * root {program} {words} --log {LOG_OF_CRON} {folder} {source}\n"
         ))
     }
+}
+
+/// `text` with what stands in braces filled in; what is filled in is not looked at again.
+fn filled(text: &str, with: &[(&str, &str)]) -> String {
+    let mut out = String::new();
+    let mut rest = text;
+    while let Some(at) = rest.find('{') {
+        let (before, behind) = rest.split_at(at);
+        out.push_str(before);
+        let (len, value) = match with.iter().find(|(name, _)| behind.starts_with(name)) {
+            Some((name, value)) => (name.len(), *value),
+            None => (1, "{"),
+        };
+        out.push_str(value);
+        rest = behind.get(len..).unwrap_or_default();
+    }
+    out + rest
 }
 
 fn unspeakable(path: &Path) -> Failure {
@@ -251,6 +222,12 @@ fn install(
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_filled_in_is_not_looked_at_again() {
+        let with = [("{folder}", "/mnt/{source}"), ("{source}", "/")];
+        assert_eq!(filled("a {folder} b {source} {c}", &with), "a /mnt/{source} b / {c}");
+    }
 
     #[test]
     fn names_stand_in_units_as_what_they_are() {
