@@ -49,7 +49,12 @@ impl Filesystem for Ntfs {
     }
 
     fn files<'a>(&self, store: &'a dyn ReadAt) -> Result<Option<Box<dyn Files + 'a>>> {
-        Ok(Some(Box::new(files::Reader::open(store)?)))
+        match files::Reader::open(store) {
+            Ok(reader) => Ok(Some(Box::new(reader))),
+            // Where its own files make no sense, no others are found.
+            Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => Ok(None),
+            Err(error) => Err(error),
+        }
     }
 
     fn at_another_place(
