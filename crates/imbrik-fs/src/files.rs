@@ -200,6 +200,29 @@ fn if_sensible<T>(found: Result<T>) -> Result<Option<T>> {
     }
 }
 
+/// Puts a stretch that stands at `at` of a file into `content`, which is the file's start; answers whether more of
+/// it is wanted.
+pub(crate) fn fill(
+    store: &dyn ReadAt,
+    content: &mut [u8],
+    at: u64,
+    stretch: Stretch<'_>,
+) -> Result<ControlFlow<()>> {
+    let from = usize::try_from(at).unwrap_or(usize::MAX);
+    let Some(place) = content.get_mut(from..).filter(|place| !place.is_empty()) else {
+        return Ok(ControlFlow::Break(()));
+    };
+    let found = match stretch {
+        Stretch::Here(bytes) => bytes.to_vec(),
+        Stretch::InVolume(span) => {
+            let len = span.len().min(ByteLen::of(place)).to_usize().unwrap_or(0);
+            read_up_to(store, span.start(), len)?
+        }
+    };
+    place.iter_mut().zip(found).for_each(|(place, byte)| *place = byte);
+    Ok(ControlFlow::Continue(()))
+}
+
 impl dyn Files + '_ {
     /// What `path` leads to, names from the root down; `None` when there is nothing. Links are not
     /// followed.
@@ -229,21 +252,7 @@ impl dyn Files + '_ {
     pub fn read(&self, file: FileId, most: usize) -> Result<Vec<u8>> {
         let size = self.info(file)?.size;
         let mut content = vec![0; usize::try_from(size).unwrap_or(usize::MAX).min(most)];
-        self.content(file, &mut |at, stretch| {
-            let from = usize::try_from(at).unwrap_or(usize::MAX);
-            let Some(place) = content.get_mut(from..).filter(|place| !place.is_empty()) else {
-                return Ok(ControlFlow::Break(()));
-            };
-            let found = match stretch {
-                Stretch::Here(bytes) => bytes.to_vec(),
-                Stretch::InVolume(span) => {
-                    let len = span.len().min(ByteLen::of(place)).to_usize().unwrap_or(0);
-                    read_up_to(self.store(), span.start(), len)?
-                }
-            };
-            place.iter_mut().zip(found).for_each(|(place, byte)| *place = byte);
-            Ok(ControlFlow::Continue(()))
-        })?;
+        self.content(file, &mut |at, stretch| fill(self.store(), &mut content, at, stretch))?;
         Ok(content)
     }
 

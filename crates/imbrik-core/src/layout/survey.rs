@@ -302,6 +302,16 @@ fn touches(spans: &[Span], place: Span) -> bool {
 }
 
 impl Part {
+    /// Where `spans` of its volume lie on the card; what would lie outside of the partition is left out.
+    pub(crate) fn on_card(&self, spans: impl IntoIterator<Item = Span>) -> Vec<Span> {
+        let start = ByteLen::new(self.span.start().get());
+        let moved = spans.into_iter().filter_map(|span| {
+            let from = span.start().checked_add(start)?;
+            Span::between(from, span.end().checked_add(start)?).intersect(self.span)
+        });
+        moved.collect()
+    }
+
     fn bare(volume: Volume, size: ByteLen) -> Self {
         Self {
             number: None,

@@ -178,13 +178,10 @@ impl Look<'_> {
             for part in before.survey.parts.iter().filter(|part| part.span == *span) {
                 let store: Arc<dyn ReadAt> = Arc::<Recorded>::clone(&self.store);
                 let Some(open) = part.open(&store)? else { continue };
-                let used = open.examine()?.usage.used.into_iter().filter_map(|used| {
-                    let start = part.span.start().checked_add(ByteLen::new(used.start().get()))?;
-                    Span::new(start, used.len())
-                });
+                let used = part.on_card(open.examine()?.usage.used);
                 let mut not_judged = Vec::new();
                 let known = self.judged(part, &mut not_judged)?;
-                self.take(&without(&joined(used.collect()), &joined(known)))?;
+                self.take(&without(&joined(used), &joined(known)))?;
             }
         }
         Ok(())
@@ -222,12 +219,7 @@ impl Look<'_> {
         if self.before.is_none() {
             return Ok(Vec::new());
         }
-        let start = ByteLen::new(part.span.start().get());
-        let moved = found.spans.into_iter().filter_map(|span| {
-            let from = span.start().checked_add(start)?;
-            Span::between(from, span.end().checked_add(start)?).intersect(part.span)
-        });
-        Ok(moved.collect())
+        Ok(part.on_card(found.spans))
     }
 
     /// What describes the files is mostly where it was: that is read in long pieces.

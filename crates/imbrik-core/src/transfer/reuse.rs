@@ -83,12 +83,7 @@ impl Reuse {
                 }
                 Ok(Unchanged { spans, files, .. }) => {
                     this.files = this.files.saturating_add(files);
-                    let start = ByteLen::new(part.span.start().get());
-                    let moved = spans.into_iter().filter_map(|span| {
-                        let from = span.start().checked_add(start)?;
-                        Span::between(from, span.end().checked_add(start)?).intersect(part.span)
-                    });
-                    known.extend(moved);
+                    known.extend(part.on_card(spans));
                 }
             }
         }

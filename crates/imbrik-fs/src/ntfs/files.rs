@@ -5,13 +5,14 @@
 //! is compressed, encrypted or kept elsewhere is named and refused.
 
 use super::{
-    Attributes, DATA, OWN_RECORDS, OwnFiles, RECORD_IN_USE, attributes, fixed_up_as, signed,
+    Attributes, DATA, OWN_RECORDS, OwnFiles, RECORD_IN_USE, attributes, fixed_up_as,
+    runs_with_holes,
 };
 use crate::{
     examined::State,
     files::{
         EachEntry, EachStretch, FileAttribute, FileId, FileInfo, FileKind, FileTime, Files,
-        FolderEntry, Stretch,
+        FolderEntry, Stretch, fill,
     },
 };
 use imbrik_store::{
@@ -118,30 +119,6 @@ impl<'r> Attribute<'r> {
     /// The first cluster of the content that this part of one maps, and the last.
     fn range(self) -> Option<(u64, u64)> {
         Some((bytes::le_u64(self.raw, 16)?, bytes::le_u64(self.raw, 24)?))
-    }
-
-    /// Its runs, in order: how many clusters, and where; nowhere for a hole.
-    fn runs(self) -> Option<Vec<(u64, Option<u64>)>> {
-        let mut rest = self.raw.get(usize::from(bytes::le_u16(self.raw, 32)?)..)?;
-        let (mut first, mut runs) = (0i64, Vec::new());
-        loop {
-            let (head, behind) = rest.split_first()?;
-            if *head == 0 {
-                return Some(runs);
-            }
-            let (count, behind) = behind.split_at_checked(usize::from(head & 15))?;
-            let (ahead, behind) = behind.split_at_checked(usize::from(head >> 4))?;
-            let count = u64::try_from(signed(count)?).ok().filter(|count| *count > 0)?;
-            let place = match ahead {
-                [] => None,
-                ahead => {
-                    first = first.checked_add(signed(ahead)?)?;
-                    Some(u64::try_from(first).ok()?)
-                }
-            };
-            runs.push((count, place));
-            rest = behind;
-        }
     }
 }
 
@@ -340,7 +317,7 @@ impl<'a> Reader<'a> {
             if from.checked_mul(cluster) != Some(at) {
                 return Err(record.wrong("a part of its map is missing"));
             }
-            for (count, place) in part.runs().ok_or_else(wrong)? {
+            for (count, place) in runs_with_holes(part.raw).ok_or_else(wrong)? {
                 let len = count.checked_mul(cluster).ok_or_else(wrong)?;
                 // What was never written is zeros, whatever stands there.
                 let holds = written.saturating_sub(at).min(len);
@@ -371,19 +348,7 @@ impl<'a> Reader<'a> {
         }
         let mut content = vec![0; usize::try_from(len).unwrap_or(0)];
         self.each_stretch(record, kind, name, &mut |at, stretch| {
-            let from = usize::try_from(at).unwrap_or(usize::MAX);
-            let Some(place) = content.get_mut(from..).filter(|place| !place.is_empty()) else {
-                return Ok(ControlFlow::Break(()));
-            };
-            let found = match stretch {
-                Stretch::Here(bytes) => bytes.to_vec(),
-                Stretch::InVolume(span) => {
-                    let len = span.len().min(ByteLen::of(place)).to_usize().unwrap_or(0);
-                    read_up_to(self.own.store, span.start(), len)?
-                }
-            };
-            place.iter_mut().zip(found).for_each(|(place, byte)| *place = byte);
-            Ok(ControlFlow::Continue(()))
+            fill(self.own.store, &mut content, at, stretch)
         })?;
         Ok(content)
     }

@@ -473,6 +473,12 @@ fn runs_of(attribute: &[u8]) -> Option<(Vec<(u64, u64)>, u64)> {
 /// The runs of this part of a non-resident attribute, its holes left out; `None` when they make no
 /// sense.
 fn mapped(attribute: &[u8]) -> Option<Vec<(u64, u64)>> {
+    let runs = runs_with_holes(attribute)?;
+    Some(runs.into_iter().filter_map(|(count, first)| Some((first?, count))).collect())
+}
+
+/// The same with its holes: how many clusters, and the first of them; none for a hole.
+fn runs_with_holes(attribute: &[u8]) -> Option<Vec<(u64, Option<u64>)>> {
     let (lowest, highest) = (bytes::le_u64(attribute, 16)?, bytes::le_u64(attribute, 24)?);
     let mut rest = attribute.get(usize::from(bytes::le_u16(attribute, 32)?)..)?;
     let mut runs = Vec::new();
@@ -487,10 +493,14 @@ fn mapped(attribute: &[u8]) -> Option<Vec<(u64, u64)>> {
         let (offset, behind) = behind.split_at_checked(offset_bytes)?;
         let count = u64::try_from(signed(count)?).ok().filter(|count| *count > 0)?;
         seen = seen.checked_add(count)?;
-        if offset_bytes > 0 {
-            first = first.checked_add(signed(offset)?)?;
-            runs.push((u64::try_from(first).ok()?, count));
-        }
+        let place = match offset {
+            [] => None,
+            offset => {
+                first = first.checked_add(signed(offset)?)?;
+                Some(u64::try_from(first).ok()?)
+            }
+        };
+        runs.push((count, place));
         rest = behind;
     }
     // An empty one says that its last cluster is the one before 0.

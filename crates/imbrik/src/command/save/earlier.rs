@@ -14,7 +14,7 @@ use imbrik_core::{
     layout::{Occupancy, View},
     shelf::{Lock, MARK, Shelf, card_of},
     store::ReadAt as _,
-    transfer::{Reuse, Saved},
+    transfer::{Reuse, SaveOptions, Saved},
     units::{ByteLen, Span},
 };
 use jiff::Timestamp;
@@ -46,6 +46,15 @@ impl OnShelf {
         manifest.only = wanted.only.as_ref().map(ListedPart::of);
         let listing = self.shelf.list().ok()?;
         listing.newest(&card_of(&manifest)).map(|image| image.path.clone())
+    }
+}
+
+/// Has an image that is kept beside others, if `is_kept`, be one of which the next can take over much. A hash of
+/// the file would be a read of all of it, which is what is to be saved: none is made unless it is asked for.
+pub(super) fn kept(session: &Session, args: &SaveArgs, is_kept: bool, options: &mut SaveOptions) {
+    options.in_pieces = is_kept;
+    if is_kept && args.packing.sum.is_empty() && session.config.sums.is_none() {
+        options.sums.clear();
     }
 }
 

@@ -2,7 +2,7 @@
 
 use super::{
     Done, SaveSource, UNTOUCHED, UNWRITTEN, announce, content,
-    earlier::{Earlier, OnShelf},
+    earlier::{self, Earlier, OnShelf},
     manifest, plan, proposed_stem,
 };
 use crate::{
@@ -80,11 +80,7 @@ impl Live<'_> {
         let name = self.args.reuse.clone().or_else(|| shelf.as_ref()?.before(&wanted));
         let earlier = name.map(|name| Earlier::of(session, self.args, &name, &wanted));
         let earlier = earlier.transpose()?;
-        let is_kept = earlier.is_some() || shelf.is_some();
-        options.in_pieces = is_kept;
-        if is_kept && self.args.packing.sum.is_empty() && session.config.sums.is_none() {
-            options.sums.clear();
-        }
+        earlier::kept(session, self.args, earlier.is_some() || shelf.is_some(), &mut options);
         if let Some(earlier) = &earlier {
             wanted.source = Arc::clone(&earlier.reuse.source);
         }

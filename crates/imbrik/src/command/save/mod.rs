@@ -138,12 +138,7 @@ fn attempt(
     }
     let before = args.reuse.clone().or_else(|| shelf.as_ref()?.before(&wanted));
     let earlier = before.map(|name| Earlier::of(session, args, &name, &wanted)).transpose()?;
-    let is_kept = earlier.is_some() || shelf.is_some();
-    options.in_pieces = is_kept;
-    if is_kept && args.packing.sum.is_empty() && session.config.sums.is_none() {
-        // A hash of the file is a read of all of it, which is what is to be saved.
-        options.sums.clear();
-    }
+    earlier::kept(session, args, earlier.is_some() || shelf.is_some(), &mut options);
     if let Some(earlier) = &earlier {
         wanted.source = Arc::clone(&earlier.reuse.source);
     }
