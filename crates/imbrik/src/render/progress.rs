@@ -199,8 +199,9 @@ impl Progress {
 
     /// Lays the bar out anew when the terminal got another width.
     fn follow_the_width(&self, running: &mut Running) {
+        let Some(bar) = &running.bar else { return };
         let width = layout::width(io::stderr());
-        if let Some(bar) = running.bar.as_ref().filter(|_| width != running.width) {
+        if width != running.width {
             bar.set_style(self.style(&running.title));
             running.width = width;
         }
@@ -212,7 +213,7 @@ impl Progress {
         style.unwrap_or_else(|_| ProgressStyle::default_bar()).progress_chars(chars)
     }
 
-    fn advance(running: &mut Running, done: ByteLen) {
+    fn advance(&self, running: &mut Running, done: ByteLen) {
         let now = Instant::now();
         let every = if running.bar.is_some() { DRAW_EVERY } else { LINE_EVERY };
         running.done = done;
@@ -221,6 +222,7 @@ impl Progress {
             return;
         }
         running.shown = now;
+        self.follow_the_width(running);
         let text = match &running.trying {
             Some(text) => text.clone(),
             None if running.is_waiting => time::span(now.duration_since(running.started)),
@@ -315,8 +317,7 @@ impl Observer for Progress {
             }
             Event::Advanced { done } => {
                 if let Some(running) = &mut state.running {
-                    self.follow_the_width(running);
-                    Self::advance(running, *done);
+                    self.advance(running, *done);
                 }
             }
             Event::Trying { areas, open, of } => {
