@@ -33,21 +33,38 @@ impl ZstIndex {
     /// [`crate::Class::Corrupt`] when it is cut short or contradicts itself.
     pub(super) fn of(file: &dyn ReadAt) -> Result<Self> {
         let mut this = Self { frames: Some(Frames::default()), ..Self::default() };
-        let mut at = ByteOffset::ZERO;
         match seek_table::read(file)? {
             Some(entries) => {
                 this.has_seek_table = true;
-                for entry in entries {
-                    let packed = ByteLen::new(entry.packed.into());
-                    let content = Some(ByteLen::new(entry.content.into()));
-                    at = this.add(file, at, frame::FrameHead { packed, content })?;
+                let mut end = ByteOffset::ZERO;
+                for entry in &entries {
+                    let (packed, content) = (entry.packed.into(), entry.content.into());
+                    end = this.add(end, ByteLen::new(packed), Some(ByteLen::new(content)))?;
+                }
+                // The manifest stands at the end: thousands of others are not looked at, all over the file.
+                for entry in entries.iter().rev() {
+                    let start = ByteOffset::new(end.get().saturating_sub(entry.packed.into()));
+                    if entry.content == 0
+                        && let Some(json) = manifest_in(file, Span::between(start, end))?
+                    {
+                        this.manifest = Some(json);
+                        break;
+                    }
+                    end = start;
                 }
             }
             None => {
+                let mut at = ByteOffset::ZERO;
                 let end = ByteOffset::new(file.size().get());
                 while at < end {
-                    let shape = frame::shape(file, at)?;
-                    at = this.add(file, at, shape)?;
+                    let frame::FrameHead { packed, content } = frame::shape(file, at)?;
+                    let behind = this.add(at, packed, content)?;
+                    if content == Some(ByteLen::ZERO)
+                        && let Some(json) = manifest_in(file, Span::between(at, behind))?
+                    {
+                        this.manifest = Some(json);
+                    }
+                    at = behind;
                 }
             }
         }
@@ -57,19 +74,16 @@ impl ZstIndex {
     /// Adds the frame at `at` and answers where the next one starts.
     fn add(
         &mut self,
-        file: &dyn ReadAt,
         at: ByteOffset,
-        shape: frame::FrameHead,
+        packed: ByteLen,
+        content: Option<ByteLen>,
     ) -> Result<ByteOffset> {
-        let end = at.saturating_add(shape.packed);
-        let packed = Span::between(at, end);
-        match (shape.content, &mut self.frames) {
-            (Some(ByteLen::ZERO), _) => {
-                if let Some(json) = manifest_in(file, packed)? {
-                    self.manifest = Some(json);
-                }
+        let end = at.saturating_add(packed);
+        match (content, &mut self.frames) {
+            (Some(ByteLen::ZERO), _) => {}
+            (Some(len), Some(frames)) if len <= MOST_CONTENT => {
+                frames.push(Span::between(at, end), len)?;
             }
-            (Some(len), Some(frames)) if len <= MOST_CONTENT => frames.push(packed, len)?,
             _ => self.frames = None,
         }
         Ok(end)
@@ -111,5 +125,34 @@ impl Codec for ZstCodec {
             Ok(len) => Err(format!("{len} bytes where {} should be", out.len())),
             Err(why) => Err(why.to_string().to_lowercase()),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{super::Zst, *};
+    use crate::image::formats::format::{FrameLens, Writing as _};
+    use imbrik_store::{Counted, SparseStore, Tally};
+
+    /// Would fail where what stands between frames is looked at, piece by piece all over the file: on a disk that turns,
+    /// that takes a minute.
+    #[test]
+    fn a_file_in_many_pieces_is_known_after_a_few_reads() {
+        let mut file = Vec::new();
+        let mut frames = Vec::new();
+        for _ in 0..3000 {
+            let padding = Zst.padding(40).unwrap();
+            let frame = zstd::bulk::compress(b"brood", 1).unwrap();
+            for (bytes, content) in [(padding, 0), (frame, 5)] {
+                frames.push(FrameLens { packed: bytes.len() as u32, content });
+                file.extend_from_slice(&bytes);
+            }
+        }
+        file.extend(Zst.tail(b"{}", &frames).unwrap().unwrap());
+        let tally = Tally::default();
+        let index = ZstIndex::of(&Counted::new(SparseStore::of(&file), &tally)).unwrap();
+        assert_eq!(index.manifest.as_deref(), Some(&b"{}"[..]));
+        assert_eq!(index.frames.unwrap().size(), ByteLen::new(15_000));
+        assert!(tally.reads() < 10, "{}", tally.reads());
     }
 }
