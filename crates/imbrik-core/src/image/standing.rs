@@ -59,13 +59,18 @@ impl Standing {
     /// the same blocks of the disk where its filesystem can, or lets a server copy; else by reading and
     /// writing.
     pub(super) fn copy(&self, span: Span, to: &File, at: u64) -> Result<std::io::Result<()>> {
-        let mut done = 0u64;
+        // Only whole blocks can be had in common: not what is in front of the first or behind the last.
+        let ahead = span.start().get().wrapping_neg() % BLOCK;
+        let is_alike = span.start().get() % BLOCK == at % BLOCK;
+        let ahead = if is_alike { ahead.min(span.len().get()) } else { 0 };
+        let blocks = span.len().get().saturating_sub(ahead) & !BLOCK.saturating_sub(1);
+        let mut done = ahead;
         if let Some(disk) = &self.disk {
-            let whole = span.len().get() & !BLOCK.saturating_sub(1);
-            while done < whole {
+            let end = ahead.plus(blocks)?;
+            while done < end {
                 let mut from = span.start().get().plus(done)?;
                 let mut place = at.plus(done)?;
-                let len = usize::try_from(whole.saturating_sub(done)).unwrap_or(usize::MAX);
+                let len = usize::try_from(end.saturating_sub(done)).unwrap_or(usize::MAX);
                 let copied = rustix::fs::copy_file_range(
                     disk.file(),
                     Some(&mut from),
@@ -80,11 +85,24 @@ impl Standing {
                 }
             }
         }
-        let rest = Span::between(span.start().saturating_add(ByteLen::new(done)), span.end());
-        let mut place = at.plus(done)?;
+        let middle = |at: u64| span.start().saturating_add(ByteLen::new(at));
+        let head = Span::between(span.start(), middle(ahead));
+        let tail = Span::between(middle(done), span.end());
+        for part in [head, tail] {
+            let place = at.plus(part.start().saturating_since(span.start()).get())?;
+            let written = self.copy_by_hand(part, to, place)?;
+            if written.is_err() {
+                return Ok(written);
+            }
+        }
+        Ok(Ok(()))
+    }
+
+    fn copy_by_hand(&self, span: Span, to: &File, at: u64) -> Result<std::io::Result<()>> {
+        let mut place = at;
         let mut written = Ok(());
-        let mut buffer = vec![0; rest.len().min(PIECE).to_usize().unwrap_or(0)];
-        for_pieces(rest, PIECE, |piece| {
+        let mut buffer = vec![0; span.len().min(PIECE).to_usize().unwrap_or(0)];
+        for_pieces(span, PIECE, |piece| {
             let buffer = buffer.get_mut(..piece.len().to_usize().unwrap_or(0)).unwrap_or_default();
             self.file.read_at(piece.start(), buffer)?;
             if written.is_ok() {

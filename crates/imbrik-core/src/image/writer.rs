@@ -28,10 +28,17 @@ use std::{
     num::NonZeroU64,
     os::unix::fs::FileExt,
     path::{Path, PathBuf},
+    sync::Arc,
 };
 
 /// How fine the holes of a raw image are, in bytes.
 const HOLE: usize = 64 << 10;
+
+/// What is shorter than this, in bytes, is not written by itself: an empty card is thousands of short frames.
+const GATHERED: usize = 64 << 10;
+
+/// So much is copied at once; not more, so that it is seen to go on.
+const LONGEST_RUN: ByteLen = ByteLen::mib(16);
 
 /// Where an image goes.
 pub enum Output<'a> {
@@ -62,10 +69,22 @@ pub struct ImageWriter {
     len: ByteLen,
     /// How much of it the system copied out of another file.
     copied: ByteLen,
+    /// The end of it that is not written yet, ...
+    gathered: Vec<u8>,
+    /// ... or not copied.
+    run: Option<Run>,
     /// How much of it the system was asked to bring to the medium.
     asked: ByteLen,
     side_manifest: Option<Vec<u8>>,
     notes: Option<Notes>,
+}
+
+/// Frames that stand in another file as they shall stand here, with what pads them, and are copied in one.
+struct Run {
+    /// The first of them.
+    first: Standing,
+    /// Where all of them stand there.
+    span: Span,
 }
 
 enum Opened {
@@ -110,6 +129,8 @@ impl ImageWriter {
             frames: Vec::new(),
             len: ByteLen::ZERO,
             copied: ByteLen::ZERO,
+            gathered: Vec::new(),
+            run: None,
             asked: ByteLen::ZERO,
             side_manifest: None,
             notes: None,
@@ -162,8 +183,21 @@ impl ImageWriter {
         sums.update_from(&kept, |_| Ok(()))?;
         let hashing = Hashing::start(sums)?;
         let place = Opened::File { part, name: name.to_owned(), owner, replace };
-        let (copied, side_manifest) = (ByteLen::ZERO, None);
-        Ok(Self { place, pack, hashing, frames, len, copied, asked: len, side_manifest, notes })
+        let (copied, gathered, side_manifest) = (ByteLen::ZERO, Vec::new(), None);
+        let asked = len;
+        Ok(Self {
+            place,
+            pack,
+            hashing,
+            frames,
+            len,
+            copied,
+            gathered,
+            run: None,
+            asked,
+            side_manifest,
+            notes,
+        })
     }
 
     /// Notes places that could not be read, of the tile that comes next.
@@ -175,7 +209,9 @@ impl ImageWriter {
     }
 
     /// Leaves what is there, so that somebody can go on with it, when it has at least a tile, and notes.
-    pub fn keep(self) {
+    pub fn keep(mut self) {
+        // What cannot be written is made again.
+        let _ = self.settle();
         let is_something = !self.len.is_zero() && self.notes.is_some();
         if let Opened::File { part, .. } = self.place
             && is_something
@@ -227,66 +263,91 @@ impl ImageWriter {
 
     /// Lists a frame, in front of which there is padding when it is long.
     fn begin_frame(&mut self, packed: ByteLen, content: ByteLen) -> Result<()> {
-        let too_long = |_| cannot_be("a frame is longer than its format allows");
-        let lens = |packed: u64, content: u64| -> Result<FrameLens> {
-            Ok(FrameLens {
-                packed: u32::try_from(packed).map_err(too_long)?,
-                content: u32::try_from(content).map_err(too_long)?,
-            })
-        };
-        let long = if content <= PIECE { ALIGNED_PIECE } else { ALIGNED };
-        if packed >= long
-            && let over @ 1.. = self.len.get() % BLOCK
-        {
-            // A header has room in it in any case.
-            let lacks = BLOCK.saturating_sub(over);
-            let lacks = if lacks < 8 { lacks.plus(BLOCK)? } else { lacks };
-            if let Some(padding) = self.pack.writing().padding(lacks.fitting()?) {
-                self.frames.push(lens(lacks, 0)?);
-                self.write(&padding)?;
-                self.hashing.update(Encoded::Packed { frame: padding, content: ByteLen::ZERO });
-            }
+        if let Some(padding) = self.padding(packed, content)? {
+            self.list(ByteLen::of(&padding), ByteLen::ZERO)?;
+            self.write(&padding)?;
+            self.hashing.update(Encoded::Packed { frame: padding, content: ByteLen::ZERO });
         }
-        self.frames.push(lens(packed.get(), content.get())?);
+        self.list(packed, content)
+    }
+
+    fn list(&mut self, packed: ByteLen, content: ByteLen) -> Result<()> {
+        let too_long = |_| cannot_be("a frame is longer than its format allows");
+        self.frames.push(FrameLens {
+            packed: u32::try_from(packed.get()).map_err(too_long)?,
+            content: u32::try_from(content.get()).map_err(too_long)?,
+        });
         Ok(())
+    }
+
+    /// What stands in front of a frame that comes next, so that it begins at a multiple of a block.
+    fn padding(&self, packed: ByteLen, content: ByteLen) -> Result<Option<Vec<u8>>> {
+        let long = if content <= PIECE { ALIGNED_PIECE } else { ALIGNED };
+        let over = self.len.get() % BLOCK;
+        if packed < long || over == 0 {
+            return Ok(None);
+        }
+        // A header has room in it in any case.
+        let lacks = BLOCK.saturating_sub(over);
+        let lacks = if lacks < 8 { lacks.plus(BLOCK)? } else { lacks };
+        Ok(self.pack.writing().padding(lacks.fitting()?))
     }
 
     /// What stands in another file, taken over: as a frame, or as bytes of the card with their holes.
     fn append_standing(&mut self, standing: &Standing) -> Result<()> {
-        let at = self.len;
-        if !self.pack.is_raw() {
-            self.begin_frame(standing.packed.len(), standing.content)?;
-            return self.copy(standing, standing.packed, self.len);
+        let Standing { packed, content, .. } = *standing;
+        if let Opened::Pipe(_) = self.place {
+            self.begin_frame(packed.len(), content)?;
+            let mut written = Ok(());
+            standing.read(|bytes| {
+                if written.is_ok() {
+                    written = self.write(bytes);
+                }
+            })?;
+            return written;
         }
-        let mut from = standing.packed.start();
-        while let Some(data) = standing.next_data(from)? {
-            let ahead = data.start().saturating_since(standing.packed.start());
-            self.copy(standing, data, at.plus(ahead)?)?;
-            from = data.end();
+        if self.pack.is_raw() {
+            let at = self.len;
+            let mut from = packed.start();
+            while let Some(data) = standing.next_data(from)? {
+                let ahead = data.start().saturating_since(packed.start());
+                self.copy(standing, data, at.plus(ahead)?)?;
+                from = data.end();
+            }
+            self.len = at.plus(content)?;
+            return Ok(());
         }
-        self.len = at.plus(standing.content)?;
+        let padding = self.padding(packed.len(), content)?;
+        let goes_on = |run: &&mut Run| run.goes_on_with(standing, padding.as_deref());
+        match self.run.as_mut().filter(goes_on) {
+            Some(run) => {
+                run.span = Span::between(run.span.start(), packed.end());
+                if let Some(padding) = padding {
+                    let len = ByteLen::of(&padding);
+                    self.len = self.len.plus(len)?;
+                    self.list(len, ByteLen::ZERO)?;
+                    self.hashing.update(Encoded::Packed { frame: padding, content: ByteLen::ZERO });
+                }
+                self.list(packed.len(), content)?;
+            }
+            None => {
+                self.begin_frame(packed.len(), content)?;
+                self.settle()?;
+                self.run = Some(Run { first: standing.clone(), span: packed });
+            }
+        }
+        self.len = self.len.plus(packed.len())?;
         Ok(())
     }
 
+    /// Copies `span` of the file that `standing` is in to `to`.
     fn copy(&mut self, standing: &Standing, span: Span, to: ByteLen) -> Result<()> {
-        match &self.place {
-            Opened::File { part, .. } => {
-                let copied = standing.copy(span, part.file(), to.get())?;
-                copied.map_err(|e| self.failed(e))?;
-                self.len = to.plus(span.len())?;
-                self.copied = self.copied.plus(span.len())?;
-                Ok(())
-            }
-            Opened::Pipe(_) => {
-                let mut written = Ok(());
-                standing.read(|bytes| {
-                    if written.is_ok() {
-                        written = self.write(bytes);
-                    }
-                })?;
-                written
-            }
+        if let Opened::File { part, .. } = &self.place {
+            let copied = standing.copy(span, part.file(), to.get())?;
+            copied.map_err(|e| self.failed(e))?;
+            self.copied = self.copied.plus(span.len())?;
         }
+        Ok(())
     }
 
     fn append_plain(&mut self, tile: &[u8]) -> Result<()> {
@@ -320,12 +381,38 @@ impl ImageWriter {
     }
 
     fn write(&mut self, bytes: &[u8]) -> Result<()> {
+        if bytes.len() >= GATHERED || self.run.is_some() {
+            self.settle()?;
+        }
         let written = match &mut self.place {
+            Opened::File { .. } if bytes.len() < GATHERED => {
+                self.gathered.extend_from_slice(bytes);
+                Ok(())
+            }
             Opened::File { part, .. } => part.file().write_all_at(bytes, self.len.get()),
             Opened::Pipe(pipe) => pipe.write_all(bytes),
         };
         written.map_err(|e| self.failed(e))?;
         self.len = self.len.plus(ByteLen::of(bytes))?;
+        match self.gathered.len() {
+            ..GATHERED => Ok(()),
+            _ => self.settle(),
+        }
+    }
+
+    /// Writes or copies what was put off.
+    fn settle(&mut self) -> Result<()> {
+        if let Some(run) = self.run.take() {
+            return self.copy(&run.first, run.span, self.len.saturating_sub(run.span.len()));
+        }
+        if let Opened::File { part, .. } = &self.place
+            && !self.gathered.is_empty()
+        {
+            let at = self.len.saturating_sub(ByteLen::of(&self.gathered));
+            let written = part.file().write_all_at(&self.gathered, at.get());
+            written.map_err(|e| self.failed(e))?;
+            self.gathered.clear();
+        }
         Ok(())
     }
 
@@ -355,6 +442,7 @@ impl ImageWriter {
             // It may end in a hole.
             part.file().set_len(self.len.get()).map_err(|e| self.failed(e))?;
         }
+        self.settle()?;
         match &mut self.place {
             Opened::File { part, .. } => part.sync()?,
             Opened::Pipe(pipe) => {
@@ -365,6 +453,17 @@ impl ImageWriter {
         let hashing = std::mem::replace(&mut self.hashing, Hashing::start(Sums::new(&[]))?);
         let sums = hashing.finish()?;
         Ok(Written { len: self.len, copied: self.copied, sums, writer: self })
+    }
+}
+
+impl Run {
+    /// Whether `standing` comes next there, behind what pads it: as much as `padding`, which is the same where the
+    /// file is as sound as what is taken over of it unread.
+    fn goes_on_with(&self, standing: &Standing, padding: Option<&[u8]>) -> bool {
+        let behind = self.span.end().checked_add(padding.map_or(ByteLen::ZERO, ByteLen::of));
+        Arc::ptr_eq(&self.first.file, &standing.file)
+            && behind == Some(standing.packed.start())
+            && self.span.len() < LONGEST_RUN
     }
 }
 
