@@ -245,7 +245,11 @@ impl ReadAt for FramedStore {
             };
             let room = frame.content.end().saturating_since(at).to_usize().unwrap_or(0);
             let (now, later) = rest.split_at_mut(room.min(rest.len()));
-            if at == frame.content.start() && ByteLen::of(now) == frame.content.len() {
+            let number = u64::try_from(index).unwrap_or(u64::MAX);
+            let is_whole = at == frame.content.start() && ByteLen::of(now) == frame.content.len();
+            if is_whole && let Some(content) = self.inner.kept.get(number) {
+                now.copy_from_slice(&content);
+            } else if is_whole {
                 self.inner.decode(frame, now)?;
             } else {
                 self.look_ahead(index);

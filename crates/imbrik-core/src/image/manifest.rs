@@ -1,6 +1,9 @@
 //! The manifest: what an image knows about itself. Specified in `docs/image-format.md`.
 
-use super::tile::{TILE, TileDigest, tile_count};
+use super::{
+    pieces::PieceHashes,
+    tile::{TILE, TileDigest, tile_count},
+};
 use crate::{
     layout::{Lost, LostWhat, Part, Survey},
     table::PartitionKind,
@@ -14,6 +17,9 @@ use serde::{Deserialize, Serialize};
 
 /// The version of the format that is written, and the newest that is read.
 const VERSION: u32 = 1;
+
+/// Of more tiles with content than these, as many as 64 GiB, the pieces are not listed: they take a kilobyte a tile.
+const MOST_IN_PIECES: usize = 1 << 14;
 
 /// More lost files than these are not listed: whole tables of them may be lost.
 const MOST_LISTED: usize = 10_000;
@@ -209,12 +215,16 @@ pub struct TileList {
     pub zero: Vec<(u64, u64)>,
     /// BLAKE3 of the others, in hexadecimal digits.
     pub blake3: Vec<String>,
+    /// The chaining values of the pieces of each of these, one behind the other in hexadecimal digits; nothing for
+    /// one of which they are not known. Absent where they are known of none.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub pieces: Vec<String>,
 }
 
 impl TileList {
-    /// Lists `digests`, one a tile in order.
+    /// Lists `digests`, one a tile in order, and what is known of their pieces, where that is not too long.
     #[must_use]
-    pub fn of(digests: &[TileDigest]) -> Self {
+    pub fn of(digests: &[TileDigest], pieces: &[PieceHashes]) -> Self {
         let mut zero: Vec<(u64, u64)> = Vec::new();
         let mut blake3 = Vec::new();
         for (index, digest) in (0u64..).zip(digests) {
@@ -228,7 +238,33 @@ impl TileList {
                 (TileDigest::Zero, _) => zero.push((index, 1)),
             }
         }
-        Self { size: TILE.get(), count: ByteLen::from_usize(digests.len()).get(), zero, blake3 }
+        let is_any = pieces.iter().any(|known| !known.values().is_empty());
+        let hashed = digests.iter().zip(pieces).filter(|(digest, _)| **digest != TileDigest::Zero);
+        let pieces = match is_any && blake3.len() <= MOST_IN_PIECES {
+            true => hashed.map(|(_, known)| hex(known.values())).collect(),
+            false => Vec::new(),
+        };
+        let count = ByteLen::from_usize(digests.len()).get();
+        Self { size: TILE.get(), count, zero, blake3, pieces }
+    }
+
+    /// What is known of the pieces of each tile, in order, of which these are the `digests`.
+    ///
+    /// # Errors
+    /// [`crate::Class::Corrupt`] when the list contradicts them.
+    pub fn pieces(&self, digests: &[TileDigest]) -> Result<Vec<PieceHashes>> {
+        if self.pieces.is_empty() {
+            return Ok(vec![PieceHashes::default(); digests.len()]);
+        }
+        let mut listed = self.pieces.iter();
+        let pieces = digests.iter().map(|digest| match digest {
+            TileDigest::Zero => Some(PieceHashes::default()),
+            TileDigest::Hash(_) => PieceHashes::of(values(listed.next()?)?, digest),
+        });
+        let pieces: Option<Vec<_>> = pieces.collect();
+        pieces
+            .filter(|_| listed.next().is_none())
+            .ok_or_else(|| Error::corrupt("the manifest's list of pieces contradicts its digests"))
     }
 
     /// One digest a tile, in order.
@@ -259,6 +295,17 @@ impl TileList {
         }
         Ok(digests)
     }
+}
+
+fn hex(values: &[[u8; 32]]) -> String {
+    values.iter().map(|value| blake3::Hash::from_bytes(*value).to_hex().to_string()).collect()
+}
+
+/// What [`hex`] wrote; `None` where that is something else.
+fn values(hex: &str) -> Option<Vec<[u8; 32]>> {
+    let (values, rest) = hex.as_bytes().as_chunks::<64>();
+    let value = |hex: &[u8; 64]| Some(*blake3::Hash::from_hex(hex).ok()?.as_bytes());
+    rest.is_empty().then(|| values.iter().map(value).collect()).flatten()
 }
 
 #[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks for it")]
@@ -295,7 +342,7 @@ impl Manifest {
             in_use: false,
             unreadable: Vec::new(),
             lost: Vec::new(),
-            tiles: TileList::of(&[]),
+            tiles: TileList::of(&[], &[]),
         }
     }
 
@@ -308,16 +355,21 @@ impl Manifest {
             note: None,
             unreadable: Vec::new(),
             lost: Vec::new(),
-            tiles: TileList::of(&[]),
+            tiles: TileList::of(&[], &[]),
             ..self.clone()
         };
         String::from_utf8_lossy(&head.encode()).into_owned()
     }
 
-    /// Sets the digests of the tiles and the spans that could not be read.
+    /// Sets the digests of the tiles, what is known of their pieces, and the spans that could not be read.
     #[must_use]
-    pub fn with_content(mut self, digests: &[TileDigest], unreadable: Vec<Span>) -> Self {
-        self.tiles = TileList::of(digests);
+    pub fn with_content(
+        mut self,
+        digests: &[TileDigest],
+        pieces: &[PieceHashes],
+        unreadable: Vec<Span>,
+    ) -> Self {
+        self.tiles = TileList::of(digests, pieces);
         let spans = joined(unreadable).into_iter();
         self.unreadable = spans.map(|span| (span.start().get(), span.len().get())).collect();
         self
@@ -407,6 +459,8 @@ impl ListedPart {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::image::TileData;
+    use imbrik_store::error::Class;
     use proptest::prelude::*;
 
     fn digest(seed: u8) -> TileDigest {
@@ -420,7 +474,7 @@ mod tests {
         #[test]
         fn tile_lists_survive_the_round_trip(seeds in proptest::collection::vec(0u8..3, 0..60)) {
             let digests: Vec<_> = seeds.into_iter().map(digest).collect();
-            let list = TileList::of(&digests);
+            let list = TileList::of(&digests, &[]);
             let json = serde_json::to_vec(&list).unwrap();
             let again: TileList = serde_json::from_slice(&json).unwrap();
             prop_assert_eq!(again.digests().unwrap(), digests);
@@ -434,7 +488,8 @@ mod tests {
             hashes in 0usize..12,
         ) {
             let hash = blake3::hash(b"brood").to_hex().to_string();
-            let list = TileList { size: TILE.get(), count, zero, blake3: vec![hash; hashes] };
+            let blake3 = vec![hash; hashes];
+            let list = TileList { size: TILE.get(), count, zero, blake3, pieces: Vec::new() };
             if let Ok(digests) = list.digests() {
                 prop_assert_eq!(digests.len() as u64, count);
                 let found = digests.iter().filter(|digest| **digest != TileDigest::Zero).count();
@@ -448,12 +503,40 @@ mod tests {
         let hash = blake3::hash(b"brood").to_hex().to_string();
         let list = |count: u64, zero: Vec<(u64, u64)>, hashes: usize| {
             let blake3 = vec![hash.clone(); hashes];
-            TileList { size: TILE.get(), count, zero, blake3 }.digests().is_ok()
+            let pieces = Vec::new();
+            TileList { size: TILE.get(), count, zero, blake3, pieces }.digests().is_ok()
         };
         assert!(list(5, vec![(1, 2)], 3) && list(0, vec![], 0));
         assert!(!list(5, vec![(1, 2)], 2), "a tile without a digest");
         assert!(!list(5, vec![(3, 2), (1, 1)], 2), "out of order");
         assert!(!list(u64::MAX, vec![(0, u64::MAX), (0, 1)], 0), "more than can be counted");
+    }
+
+    #[test]
+    fn pieces_are_listed_where_they_are_known_and_refused_where_they_are_of_something_else() {
+        let tile: Vec<u8> = (0..700_000u32).map(|at| (at / 300) as u8).collect();
+        let pool = imbrik_store::Pool::new(tile.len());
+        let mut buffer = pool.take(tile.len());
+        buffer.copy_from_slice(&tile);
+        let (_, digest, known) = TileData::in_pieces(buffer, &[]);
+        let unknown = PieceHashes::default();
+        let digests = [TileDigest::Zero, digest, digest];
+        let pieces = [unknown.clone(), known.clone(), unknown.clone()];
+        let list = TileList::of(&digests, &pieces);
+        assert_eq!(list.pieces.len(), 2);
+        let json = serde_json::to_vec(&list).unwrap();
+        let mut again: TileList = serde_json::from_slice(&json).unwrap();
+        assert_eq!(again.pieces(&digests).unwrap(), pieces);
+        for wrong in ["00", &"0".repeat(64 * 3), &again.pieces[0][64..]] {
+            let list = TileList { pieces: vec![wrong.to_owned(), String::new()], ..again.clone() };
+            assert_eq!(list.pieces(&digests).unwrap_err().class(), Class::Corrupt, "{wrong}");
+        }
+        again.pieces.push(String::new());
+        assert!(again.pieces(&digests).is_err(), "one too many");
+        assert_eq!(
+            TileList::of(&digests, &[unknown.clone(), unknown.clone(), unknown]).pieces,
+            [""; 0]
+        );
     }
 
     #[test]
@@ -478,7 +561,7 @@ mod tests {
 
     #[test]
     fn an_empty_card_of_64_gib_has_a_short_manifest() {
-        let list = TileList::of(&vec![TileDigest::Zero; 16384]);
+        let list = TileList::of(&vec![TileDigest::Zero; 16384], &[]);
         assert_eq!(serde_json::to_vec(&list).unwrap().len(), 61);
     }
 
@@ -503,7 +586,7 @@ mod tests {
         };
         let manifest = Manifest::new(&survey, "imbrik", Timestamp::UNIX_EPOCH);
         assert!(Manifest::decode(&manifest.encode()).is_err(), "no tiles for 8 MiB");
-        let manifest = manifest.with_content(&[TileDigest::Zero; 2], Vec::new());
+        let manifest = manifest.with_content(&[TileDigest::Zero; 2], &[], Vec::new());
         assert_eq!(Manifest::decode(&manifest.encode()).unwrap(), manifest);
     }
 }

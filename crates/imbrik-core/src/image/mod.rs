@@ -12,6 +12,7 @@ mod hashing;
 mod manifest;
 mod open;
 mod part_file;
+mod pieces;
 mod proved;
 mod room;
 mod spool;
@@ -31,6 +32,7 @@ pub use manifest::{
 };
 pub use open::{Image, Unpack, manifest_path};
 pub use part_file::{Owner, PartFile};
+pub use pieces::{KnownPiece, PieceHashes};
 pub(crate) use proved::Proved;
 pub use room::{Limit, OutputDisk, can_share_blocks, shares_blocks};
 pub use standing::Standing;

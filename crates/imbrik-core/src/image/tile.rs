@@ -1,5 +1,6 @@
 //! Tiles: the fixed pieces of a card's address space in which it is hashed and compressed.
 
+use super::pieces::{KnownPiece, PieceHashes};
 use imbrik_store::{
     Buffer,
     bytes::is_zero,
@@ -40,6 +41,21 @@ impl TileData {
         } else {
             let hash = blake3::hash(&buffer);
             (Self::Bytes(buffer), TileDigest::Hash(hash))
+        }
+    }
+
+    /// The same, and what its pieces are known by; of those that are `known`, in order, the content does not
+    /// matter.
+    #[must_use]
+    pub fn in_pieces(buffer: Buffer, known: &[KnownPiece]) -> (Self, TileDigest, PieceHashes) {
+        match PieceHashes::of_tile(&buffer, known) {
+            Some((hash, pieces)) if !known.is_empty() || !is_zero(&buffer) => {
+                (Self::Bytes(buffer), TileDigest::Hash(hash), pieces)
+            }
+            _ => {
+                let (data, digest) = Self::of(buffer);
+                (data, digest, PieceHashes::default())
+            }
         }
     }
 }

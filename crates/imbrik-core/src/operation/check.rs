@@ -22,8 +22,15 @@ pub fn damage_in(image: &Image, watch: Watch<'_>) -> Result<Vec<Span>> {
 }
 
 fn tiles_of(image: &Image, watch: Watch<'_>) -> Result<Differences> {
-    let digests = image.manifest().map(|manifest| manifest.tiles.digests()).transpose()?;
-    check_tiles(image, &digests.unwrap_or_default(), watch)
+    let digests = match image.manifest() {
+        Some(manifest) => manifest.tiles.digests()?,
+        None => Vec::new(),
+    };
+    if let Some(manifest) = image.manifest() {
+        // The next image that is made of it would go by them.
+        manifest.tiles.pieces(&digests)?;
+    }
+    check_tiles(image, &digests, watch)
 }
 
 /// What an image is held against.

@@ -1,15 +1,15 @@
 //! A view carried into an image: begun or gone on with, encoded, read back, and given its name.
 
 use super::{
-    pipeline::{Journey, Sink, Tile, Travelled, run_knowing},
+    pipeline::{Journey, KnownTile, Sink, Tile, Travelled, run_knowing},
     resume,
     saved::{OnUnfinished, ReadBack, SaveOptions, Saved, TakenOver},
     verify::{check_sums, check_tiles_outside},
 };
 use crate::{
     image::{
-        Encoded, Encoder, Encoding, Image, ImageWriter, Manifest, Output, PIECE, Pack, TILE,
-        TileData, TileDigest, tile_span,
+        Encoded, Encoder, Encoding, Image, ImageWriter, Manifest, Output, PIECE, Pack, PieceHashes,
+        TILE, TileData, TileDigest, tile_span,
     },
     layout::{Lost, View, lost_in},
 };
@@ -35,16 +35,26 @@ struct ToImage<'a> {
     taken_over: TakenOver,
 }
 
-/// A tile on its way into the file, and whether it is taken over, and was read for that.
+/// A tile on its way into the file.
 struct Piece {
     encoded: Encoded,
-    taken: Option<WasRead>,
+    taken: Taken,
 }
 
-#[derive(Clone, Copy, PartialEq, Eq)]
-enum WasRead {
-    Yes,
-    No,
+/// What of a tile is taken over.
+enum Taken {
+    Nothing,
+    /// All of it, and it was read for that.
+    Read,
+    /// All of it, and nobody read it.
+    Unread,
+    /// Pieces of it, ...
+    Pieces {
+        /// ... that were read for that, ...
+        read: Vec<Span>,
+        /// ... and that nobody read.
+        unread: Vec<Span>,
+    },
 }
 
 /// The image whose frames are taken over, and what of them is what.
@@ -56,6 +66,7 @@ struct Frames<'a> {
     /// their place.
     changed: &'a [Span],
     digests: Vec<TileDigest>,
+    pieces: Vec<PieceHashes>,
     by_digest: HashMap<blake3::Hash, u64>,
 }
 
@@ -74,19 +85,38 @@ impl<'a> Frames<'a> {
             TileDigest::Hash(hash) => Some((*hash, index)),
         });
         let by_digest = hashes.collect();
-        let (content, changed) = (before.content, before.changed);
-        Ok(Some(Self { image, content, changed, digests, by_digest }))
+        let pieces = image.manifest().map_or(Ok(Vec::new()), |known| known.tiles.pieces(&digests));
+        let pieces = pieces.unwrap_or_else(|error| {
+            tracing::warn!(%error, "all of each tile is read instead");
+            Vec::new()
+        });
+        let Before { content, changed, .. } = *before;
+        Ok(Some(Self { image, content, changed, digests, pieces, by_digest }))
     }
 
-    /// The tile `index` as the image has it, unread, when nothing of it is in `changed`.
-    fn unread(&self, index: u64, span: Span) -> Option<(TileDigest, Encoded)> {
-        let size = self.image.content().size();
-        if touches(self.changed, span) || tile_span(index, size) != Some(span) {
-            return None;
+    /// What the image has of the tile `index`, as far as nothing of that is in `changed`: all of it, or with
+    /// `in_pieces` some pieces.
+    fn known(&self, index: u64, span: Span, in_pieces: bool) -> KnownTile<Piece> {
+        let number = usize::try_from(index).unwrap_or(usize::MAX);
+        let digest = match self.digests.get(number) {
+            Some(digest @ TileDigest::Hash(_))
+                if tile_span(index, self.image.content().size()) == Some(span) =>
+            {
+                *digest
+            }
+            _ => return KnownTile::Nothing,
+        };
+        let pieces = self.pieces.get(number).cloned().unwrap_or_default();
+        if !touches(self.changed, span)
+            && let Some(encoded) = self.standing(span)
+        {
+            return KnownTile::All(digest, pieces, Piece { encoded, taken: Taken::Unread });
         }
-        let digest = self.digests.get(usize::try_from(index).ok()?)?;
-        (*digest != TileDigest::Zero).then_some(())?;
-        Some((*digest, self.standing(span)?))
+        let is_there = |piece| !touches(self.changed, piece) && self.standing(piece).is_some();
+        match in_pieces {
+            true => KnownTile::Some(pieces.known(span, is_there)),
+            false => KnownTile::Nothing,
+        }
     }
 
     /// What holds exactly `span` of the card, where the image has it.
@@ -137,19 +167,20 @@ impl<'a> Sink for ToImage<'a> {
         let (frames, in_pieces) = (self.frames.clone(), self.in_pieces);
         Ok(Box::new(move |tile| {
             let standing = match (&tile.data, &frames) {
-                (TileData::Bytes(bytes), Some(frames)) => frames.like(&tile, bytes)?,
+                (TileData::Bytes(bytes), Some(frames)) if tile.unread.is_empty() => {
+                    frames.like(&tile, bytes)?
+                }
                 _ => None,
             };
             if let Some(encoded) = standing {
-                return Ok(Piece { encoded, taken: Some(WasRead::Yes) });
+                return Ok(Piece { encoded, taken: Taken::Read });
             }
-            let encoded = match tile.data {
+            match tile.data {
                 TileData::Bytes(bytes) if in_pieces => {
-                    Encoded::Several(pieces(tile.span, &bytes, frames.as_deref(), &mut encoder)?)
+                    pieces(tile.span, &bytes, &tile.unread, frames.as_deref(), &mut encoder)
                 }
-                data => encoder.encode(data)?,
-            };
-            Ok(Piece { encoded, taken: None })
+                data => Ok(Piece { encoded: encoder.encode(data)?, taken: Taken::Nothing }),
+            }
         }))
     }
 
@@ -158,10 +189,15 @@ impl<'a> Sink for ToImage<'a> {
     }
 
     fn commit(&mut self, span: Span, piece: Piece) -> Result<()> {
+        let taken_over = &mut self.taken_over;
         match piece.taken {
-            Some(WasRead::Yes) => self.taken_over.read.push(span),
-            Some(WasRead::No) => self.taken_over.unread.push(span),
-            None => {}
+            Taken::Nothing => {}
+            Taken::Read => taken_over.read.push(span),
+            Taken::Unread => taken_over.unread.push(span),
+            Taken::Pieces { read, unread } => {
+                taken_over.read.extend(read);
+                taken_over.unread.extend(unread);
+            }
         }
         self.writer.append(piece.encoded)
     }
@@ -171,24 +207,32 @@ impl<'a> Sink for ToImage<'a> {
     }
 }
 
-/// A tile that was read in pieces of [`PIECE`]: each as the image has it, or packed.
+/// A tile in pieces of [`PIECE`]: each as the image has it, unread or found to be the same, or packed.
 fn pieces(
     tile: Span,
     bytes: &[u8],
+    unread: &[Span],
     frames: Option<&Frames<'_>>,
     encoder: &mut Encoder,
-) -> Result<Vec<Encoded>> {
+) -> Result<Piece> {
     let mut at = tile.start();
-    let each = bytes.chunks(PIECE.to_usize().unwrap_or(usize::MAX));
-    each.map(|bytes| {
+    let mut encoded = Vec::new();
+    let mut read = Vec::new();
+    for bytes in bytes.chunks(PIECE.to_usize().unwrap_or(usize::MAX)) {
         let span = Span::between(at, at.saturating_add(ByteLen::of(bytes)));
         at = span.end();
-        match frames.and_then(|frames| frames.piece(span, bytes)) {
-            Some(standing) => Ok(standing),
-            None => encoder.encode_piece(bytes),
+        if unread.contains(&span) {
+            let standing = frames.and_then(|frames| frames.standing(span));
+            encoded.push(standing.ok_or_else(|| Error::bug("a piece was known and is not there"))?);
+        } else if let Some(standing) = frames.and_then(|frames| frames.piece(span, bytes)) {
+            encoded.push(standing);
+            read.push(span);
+        } else {
+            encoded.push(encoder.encode_piece(bytes)?);
         }
-    })
-    .collect()
+    }
+    let taken = Taken::Pieces { read, unread: unread.to_vec() };
+    Ok(Piece { encoded: Encoded::Several(encoded), taken })
 }
 
 /// How much work `span` of a view is: what is read of it; of a raw file, every byte is hashed.
@@ -213,8 +257,8 @@ pub(super) struct Before<'a> {
     pub(super) changed: &'a [Span],
     /// Whether tiles without any of that are read all the same.
     pub(super) reads_all: bool,
-    /// What of it need not be read back when it is taken over unread; all of it where nothing is said.
-    pub(super) trusted: Option<&'a [Span]>,
+    /// What of it need not be read back when it is taken over, in order and joined.
+    pub(super) trusted: &'a [Span],
     /// What of the card is not in the new image.
     pub(super) unreadable: Vec<Span>,
 }
@@ -224,7 +268,7 @@ impl<'a> Before<'a> {
         let unreadable = Vec::new();
         let content = image.content();
         let (takes_over, reads_all) = (true, true);
-        Self { image, content, takes_over, changed: &[], reads_all, trusted: None, unreadable }
+        Self { image, content, takes_over, changed: &[], reads_all, trusted: &[], unreadable }
     }
 
     /// Compares what was read of it, a digest a tile, with the digests that it has.
@@ -277,20 +321,20 @@ pub(super) fn carry(
     let (writer, done) = begun(journey, &manifest, to, options)?;
     let resumed = ByteLen::from_usize(done.digests.len()).get();
     let resumed = TILE.times(resumed)?.min(view.size());
-    let journey = &Journey { done, ..journey.clone() };
+    let in_pieces = options.is_in_pieces();
+    let journey = &Journey { done, in_pieces, ..journey.clone() };
     let encoding = Encoding::new(options.pack, options.level, view.size());
     let frames = match &before {
         Some(before) => Frames::of(before, options.pack, view.size())?.map(Arc::new),
         None => None,
     };
     let unread = frames.clone().filter(|_| before.as_ref().is_some_and(|before| !before.reads_all));
-    let known = |index, span| {
-        let (digest, encoded) = unread.as_ref()?.unread(index, span)?;
-        Some((digest, Piece { encoded, taken: Some(WasRead::No) }))
-    };
     let taken_over = TakenOver::default();
-    let in_pieces = options.in_pieces && options.pack.can_be_in_pieces();
     let pack = options.pack;
+    let known = |index, span| match &unread {
+        Some(frames) => frames.known(index, span, in_pieces),
+        None => KnownTile::Nothing,
+    };
     let mut sink = ToImage { view, pack, encoding, writer, frames, in_pieces, taken_over };
     let travelled = match run_knowing(journey, &mut sink, &known) {
         Ok(travelled) => travelled,
@@ -313,7 +357,8 @@ pub(super) fn carry(
         Err(error) => (Vec::new(), Some(error.to_string())),
         Ok(lost) => (lost, None),
     };
-    let manifest = manifest.with_content(&travelled.digests, unreadable).with_lost(&lost);
+    let manifest =
+        manifest.with_content(&travelled.digests, &travelled.pieces, unreadable).with_lost(&lost);
     let mut taken_over = sink.taken_over;
     taken_over.read = joined(taken_over.read);
     taken_over.unread = joined(taken_over.unread);
@@ -330,21 +375,17 @@ pub(super) fn carry(
         let image = Image::of_store(path, file, written.side_manifest(), None)?;
         // The tiles of a raw file are all of it, and many cores digest them at once: its hash was made
         // of the very bytes that they were, and would tell nothing more.
-        // What was taken over unread is not read for that either.
-        let mut but = match taken_over.unread.is_empty() {
-            true => Vec::new(),
-            // Where tiles were taken over unread, those that were read for nothing but to find that out stand in
-            // the same blocks as ever, too, or are a copy that the system made.
-            false => joined([&taken_over.unread[..], &taken_over.read].concat()),
+        // What was taken over is not read for that either, where that was done unread: what was read for nothing
+        // but to find that out stands in the same blocks as ever, too, or is a copy that the system made.
+        let but = match (&before, taken_over.unread.is_empty()) {
+            (Some(before), false) => common(&taken_over.all(), before.trusted),
+            _ => Vec::new(),
         };
-        if let Some(trusted) = before.as_ref().and_then(|before| before.trusted) {
-            but = common(&but, trusted);
-        }
         let is_raw = image.container().is_raw();
         let sums = if is_raw || !but.is_empty() { &[][..] } else { &written.sums };
         let file = if sums.is_empty() { ByteLen::ZERO } else { image.file().size() };
         // An image that is hashed and then decoded is still the same bytes of a card.
-        let shown = view.size();
+        let shown = view.size().saturating_sub(but.iter().map(|span| span.len()).sum());
         let total = file.plus(shown)?;
         let merged = Merged::start(watch.observer, Step::ReadingImageBack, shown, total);
         let watch = Watch { observer: &merged, cancel: watch.cancel };
@@ -354,7 +395,7 @@ pub(super) fn carry(
         if !sums.is_empty() && check_sums(&image, sums, watch)?.is_some() {
             return Err(wrong("its checksum is another one"));
         }
-        let found = check_tiles_outside(&image, &travelled.digests, &but, watch)?;
+        let found = check_tiles_outside(&image, &travelled, &but, watch)?;
         if let Some(first) = found.spans.first() {
             return Err(wrong(&format!("{first} of the card")));
         }

@@ -15,7 +15,7 @@
 
 use super::salvage::{self, Damage, SoFar};
 use crate::{
-    image::{TILE, TileData, TileDigest, tile_count, tile_span},
+    image::{KnownPiece, PieceHashes, TILE, TileData, TileDigest, tile_count, tile_span},
     layout::View,
 };
 use imbrik_store::{
@@ -23,7 +23,7 @@ use imbrik_store::{
     error::{Error, Result},
     exact::Exact as _,
     progress::{Event, Step, Watch},
-    units::{ByteLen, Span, joined},
+    units::{ByteLen, Span, joined, without},
 };
 use std::{
     collections::BTreeMap,
@@ -38,10 +38,13 @@ use std::{
 
 /// A tile on its way.
 pub(super) struct Tile {
-    pub(super) index: u64,
     pub(super) span: Span,
     pub(super) data: TileData,
+    /// What it is known by, all of it.
     pub(super) digest: TileDigest,
+    pub(super) pieces: PieceHashes,
+    /// What of it was not read, since it is known; zeros stand in the place of that in its data. In order.
+    pub(super) unread: Vec<Span>,
 }
 
 /// What is done with tiles: first on all cores, then in order on one.
@@ -83,6 +86,8 @@ pub(super) struct Journey<'a> {
     pub(super) damage: Damage,
     /// Whether one read at a time is made, in order.
     pub(super) in_turn: bool,
+    /// Whether it is wanted what the pieces of tiles are known by.
+    pub(super) in_pieces: bool,
     /// The tiles that the sink has already, and what of them could not be read.
     pub(super) done: Travelled,
     pub(super) watch: Watch<'a>,
@@ -93,6 +98,8 @@ pub(super) struct Journey<'a> {
 pub(super) struct Travelled {
     /// The digest of every tile, in order.
     pub(super) digests: Vec<TileDigest>,
+    /// What is known of the pieces of every tile, in order.
+    pub(super) pieces: Vec<PieceHashes>,
     /// What could not be read, joined.
     pub(super) unreadable: Vec<Span>,
 }
@@ -101,6 +108,7 @@ pub(super) struct Travelled {
 struct Ready<P> {
     span: Span,
     digest: TileDigest,
+    pieces: PieceHashes,
     lost: Vec<Span>,
     piece: P,
 }
@@ -165,8 +173,15 @@ fn worker_count() -> u64 {
     u64::try_from(cores).unwrap_or(1).saturating_add(1).clamp(2, 8)
 }
 
-/// What is known of a tile before it is read: its digest, and the piece that comes of it.
-pub(super) type KnownTile<P> = Option<(TileDigest, P)>;
+/// What is known of a tile before it is read.
+pub(super) enum KnownTile<P> {
+    /// Nothing.
+    Nothing,
+    /// These pieces of it, in order, but not all: only the others are read.
+    Some(Vec<KnownPiece>),
+    /// What it and its pieces are known by, and what comes of it.
+    All(TileDigest, PieceHashes, P),
+}
 
 /// Answers that for the tile of a number and a place.
 pub(super) type Known<'a, P> = &'a (dyn Fn(u64, Span) -> KnownTile<P> + Sync);
@@ -177,7 +192,7 @@ pub(super) type Known<'a, P> = &'a (dyn Fn(u64, Span) -> KnownTile<P> + Sync);
 /// The first failure of reading, working or committing, and [`crate::Class::Cancelled`] when that was asked
 /// for. Tiles before it are committed, none behind it.
 pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travelled> {
-    run_knowing(journey, sink, &|_, _| None)
+    run_knowing(journey, sink, &|_, _| KnownTile::Nothing)
 }
 
 /// As [`run`], but tiles that are `known` are not read.
@@ -235,22 +250,39 @@ pub(super) fn run_knowing<S: Sink>(
 enum Taken<P> {
     /// A tile that was read, and what of it could not be.
     Read(Tile, Vec<Span>),
-    /// A tile that need not be.
-    Known(u64, Ready<P>),
+    /// Tiles in a row that need not be.
+    Unread(Vec<Unread<P>>),
 }
+
+/// The number of the first of these tiles, and what became of them.
+type Next<P> = (u64, Taken<P>);
+
+/// A tile that need not be read.
+enum Unread<P> {
+    /// It is known what comes of it.
+    Known(Ready<P>),
+    /// It holds nothing but zeros.
+    Zeros(Tile),
+}
+
+/// So many tiles in a row that need not be read are taken at once: to hand over each by itself would take longer
+/// than all else about it. Not more, since a card may be read to find zeros there, and that shall be seen to go on.
+const ROW: usize = 16;
+/// How many tiles ahead of the commits such ones may be: they take no memory.
+const FAR: u64 = 128;
 
 /// What the workers of a journey share.
 struct Road<'a> {
     journey: &'a Journey<'a>,
-    /// How many tiles ahead of the commits a worker may be.
+    /// How many tiles ahead of the commits one may be that is read.
     window: u64,
     pool: Pool,
     turn: Mutex<Turn>,
     pace: Pace,
 }
 
-/// A tile's number, and what became of it.
-type Handed<P> = (u64, Result<Ready<P>>);
+/// The number of the first of tiles in a row, and what became of each.
+type Handed<P> = (u64, Vec<Result<Ready<P>>>);
 
 impl Road<'_> {
     /// One worker: takes tiles, reads them, works on them and hands them over, until none is left.
@@ -261,24 +293,28 @@ impl Road<'_> {
         sender: &mpsc::Sender<Handed<P>>,
     ) {
         let _guard = StopOnPanic(&self.pace);
+        let mut work = |mut tile: Tile, lost| {
+            self.journey.watch.cancel.check()?;
+            let (span, digest) = (tile.span, tile.digest);
+            let pieces = std::mem::take(&mut tile.pieces);
+            worker(tile).map(|piece| Ready { span, digest, pieces, lost, piece })
+        };
         loop {
-            let (tile, lost) = match self.next_tile(known) {
+            let (first, row, is_over) = match self.next_tiles(known) {
                 Ok(None) => return,
-                Ok(Some(Taken::Read(tile, lost))) => (tile, lost),
-                Ok(Some(Taken::Known(index, ready))) => {
-                    if sender.send((index, Ok(ready))).is_err() {
-                        return;
-                    }
-                    continue;
+                Ok(Some((first, Taken::Read(tile, lost)))) => {
+                    (first, vec![work(tile, lost)], false)
                 }
-                Err((index, error)) => {
-                    let _ = sender.send((index, Err(error)));
-                    return;
+                Ok(Some((first, Taken::Unread(tiles)))) => {
+                    let ready = tiles.into_iter().map(|tile| match tile {
+                        Unread::Known(ready) => Ok(ready),
+                        Unread::Zeros(tile) => work(tile, Vec::new()),
+                    });
+                    (first, ready.collect(), false)
                 }
+                Err((first, error)) => (first, vec![Err(error)], true),
             };
-            let (index, span, digest) = (tile.index, tile.span, tile.digest);
-            let ready = worker(tile).map(|piece| Ready { span, digest, lost, piece });
-            if sender.send((index, ready)).is_err() {
+            if sender.send((first, row)).is_err() || is_over {
                 return;
             }
         }
@@ -295,19 +331,24 @@ impl Road<'_> {
         let first = travelled.digests.len().fitting::<u64>()?;
         let size = self.journey.view.size();
         let mut waiting = BTreeMap::new();
+        let mut row = Vec::new().into_iter();
         let mut done: ByteLen = (0..first)
             .filter_map(|index| tile_span(index, size))
             .map(|tile| sink.weight(tile))
             .sum();
         for next in first..tile_count(size) {
             let ready = loop {
-                if let Some(ready) = waiting.remove(&next) {
+                if let Some(ready) = row.next() {
                     break ready;
                 }
-                let (index, ready) = receiver
+                if let Some(tiles) = waiting.remove(&next) {
+                    row = Vec::into_iter(tiles);
+                    continue;
+                }
+                let (first, tiles) = receiver
                     .recv()
                     .map_err(|_| Error::bug("a worker ended before its work did"))?;
-                waiting.insert(index, ready);
+                waiting.insert(first, tiles);
             };
             cancel.check()?;
             let ready = ready?;
@@ -324,7 +365,10 @@ impl Road<'_> {
                 travelled.unreadable.push(span);
             }
             travelled.digests.push(ready.digest);
-            self.pace.commit(next.plus(1)?);
+            travelled.pieces.push(ready.pieces);
+            if row.as_slice().is_empty() {
+                self.pace.commit(next.plus(1)?);
+            }
             observer.on(&Event::Advanced { done });
         }
         sink.finish()?;
@@ -332,33 +376,57 @@ impl Road<'_> {
         Ok(travelled)
     }
 
-    /// Takes the next tile and reads it; `None` when there is none left.
-    fn next_tile<P>(
+    /// Takes the next tile and reads it, or the next ones that need not be read; `None` when there is none left.
+    fn next_tiles<P>(
         &self,
         known: Known<'_, P>,
-    ) -> std::result::Result<Option<Taken<P>>, (u64, Error)> {
+    ) -> std::result::Result<Option<Next<P>>, (u64, Error)> {
         let Self { journey, turn, pace, window, pool } = self;
         let mut turn = turn.lock().unwrap_or_else(PoisonError::into_inner);
-        let index = turn.next;
-        let Some(span) = tile_span(index, journey.view.size()) else { return Ok(None) };
-        if !pace.wait_for(index, *window) {
+        let first = turn.next;
+        let Some(span) = tile_span(first, journey.view.size()) else { return Ok(None) };
+        if !pace.wait_for(first, FAR) {
             return Ok(None);
         }
-        turn.next = index.saturating_add(1);
-        let failed = |error| (index, error);
+        let failed = |error| (first, error);
         journey.watch.cancel.check().map_err(failed)?;
-        if let Some((digest, piece)) = known(index, span) {
-            return Ok(Some(Taken::Known(index, Ready { span, digest, lost: Vec::new(), piece })));
+        let mut row = Vec::new();
+        let known = loop {
+            match self.unread(turn.next, known, &mut turn.data).map_err(failed)? {
+                Ok(tile) => row.push(tile),
+                Err(known) => break known,
+            }
+            turn.next = turn.next.saturating_add(1);
+            if row.len() >= ROW {
+                break Vec::new();
+            }
+        };
+        if !row.is_empty() {
+            return Ok(Some((first, Taken::Unread(row))));
         }
-        if !may_hold_data(journey.view, span, &mut turn.data).map_err(failed)? {
-            let data = TileData::Zeros(span.len());
-            let tile = Tile { index, span, data, digest: TileDigest::Zero };
-            return Ok(Some(Taken::Read(tile, Vec::new())));
+        if !pace.wait_for(first, *window) {
+            return Ok(None);
         }
+        turn.next = first.saturating_add(1);
         let mut buffer = pool.take(span.len().to_usize().unwrap_or(0));
+        let unread: Vec<_> = known.iter().filter_map(|piece| piece.span(span)).collect();
         let mut read = |so_far: &mut SoFar| {
             let cancel = journey.watch.cancel;
-            salvage::read(journey.view, span, &mut buffer, journey.damage, so_far, cancel)
+            let mut lost = Vec::new();
+            for part in without(&[span], &unread) {
+                let from = part.start().saturating_since(span.start()).to_usize().unwrap_or(0);
+                let until = from.saturating_add(part.len().to_usize().unwrap_or(0));
+                let buffer = buffer.get_mut(from..until).unwrap_or_default();
+                lost.extend(salvage::read(
+                    journey.view,
+                    part,
+                    buffer,
+                    journey.damage,
+                    so_far,
+                    cancel,
+                )?);
+            }
+            Ok(lost)
         };
         let lost = if journey.in_turn {
             read(&mut turn.so_far)
@@ -367,8 +435,40 @@ impl Road<'_> {
             read(&mut SoFar::default())
         };
         let lost = lost.map_err(failed)?;
-        let (data, digest) = TileData::of(buffer);
-        Ok(Some(Taken::Read(Tile { index, span, data, digest }, lost)))
+        let (data, digest, pieces) = match journey.in_pieces || !known.is_empty() {
+            true => TileData::in_pieces(buffer, &known),
+            false => {
+                let (data, digest) = TileData::of(buffer);
+                (data, digest, PieceHashes::default())
+            }
+        };
+        let tile = Tile { span, data, digest, pieces, unread };
+        Ok(Some((first, Taken::Read(tile, lost))))
+    }
+
+    /// Tile `index`, where it need not be read; else what is known of its pieces.
+    fn unread<P>(
+        &self,
+        index: u64,
+        known: Known<'_, P>,
+        data: &mut Option<Option<Span>>,
+    ) -> Result<std::result::Result<Unread<P>, Vec<KnownPiece>>> {
+        let view = self.journey.view;
+        let Some(span) = tile_span(index, view.size()) else { return Ok(Err(Vec::new())) };
+        let known = match known(index, span) {
+            KnownTile::All(digest, pieces, piece) => {
+                let ready = Ready { span, digest, pieces, lost: Vec::new(), piece };
+                return Ok(Ok(Unread::Known(ready)));
+            }
+            KnownTile::Some(known) => known,
+            KnownTile::Nothing => Vec::new(),
+        };
+        if !known.is_empty() || may_hold_data(view, span, data)? {
+            return Ok(Err(known));
+        }
+        let (data, digest) = (TileData::Zeros(span.len()), TileDigest::Zero);
+        let (pieces, unread) = (PieceHashes::default(), Vec::new());
+        Ok(Ok(Unread::Zeros(Tile { span, data, digest, pieces, unread })))
     }
 }
 
@@ -393,8 +493,9 @@ pub(super) fn may_hold_data(
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::image::PIECE;
     use imbrik_store::{
-        SparseStore, WriteAt,
+        Counted, SparseStore, Tally, WriteAt,
         error::Class,
         progress::{Cancel, Unobserved},
         units::ByteOffset,
@@ -413,9 +514,12 @@ mod tests {
 
         fn worker(&self) -> Result<Self::Worker> {
             let fail_at = self.fail_at;
-            Ok(Box::new(move |tile| match fail_at == Some(tile.index) {
-                true => Err(Error::corrupt("as told")),
-                false => Ok((tile.index, matches!(tile.data, TileData::Zeros(_)))),
+            Ok(Box::new(move |tile| {
+                let index = tile.span.start().get() / TILE.get();
+                match fail_at == Some(index) {
+                    true => Err(Error::corrupt("as told")),
+                    false => Ok((index, matches!(tile.data, TileData::Zeros(_)))),
+                }
             }))
         }
 
@@ -438,6 +542,7 @@ mod tests {
             total: view.size(),
             damage: Damage::Stop,
             in_turn: tiles.is_multiple_of(2),
+            in_pieces: false,
             done: Travelled::default(),
             watch: Watch { observer: &Unobserved, cancel },
         };
@@ -454,6 +559,45 @@ mod tests {
             assert_eq!(keep.seen, expected);
             assert_eq!(travelled.unwrap().digests.len() as u64, tiles + 1);
         }
+    }
+
+    /// Would fail where a piece that is known is read all the same, another one is not, or what comes out is not what
+    /// the tile is known by as a whole.
+    #[test]
+    fn pieces_that_are_known_are_not_read() {
+        let bytes: Vec<u8> =
+            (0..TILE.get() * 2 + 300_000).map(|at| (at / 999 % 251) as u8).collect();
+        let store = SparseStore::of(&bytes);
+        let tally = Tally::default();
+        let run = |store: Arc<dyn ReadAt>, known: Known<'_, (u64, bool)>| {
+            let view = View::whole(store);
+            let journey = Journey {
+                view: &view,
+                step: Step::Saving,
+                total: view.size(),
+                damage: Damage::Stop,
+                in_turn: true,
+                in_pieces: true,
+                done: Travelled::default(),
+                watch: Watch { observer: &Unobserved, cancel: &Cancel::new() },
+            };
+            run_knowing(&journey, &mut Keep { seen: Vec::new(), fail_at: None }, known).unwrap()
+        };
+        let all = run(Arc::new(SparseStore::of(&bytes)), &|_, _| KnownTile::Nothing);
+        for (digest, tile) in all.digests.iter().zip(bytes.chunks(TILE.get() as usize)) {
+            assert_eq!(*digest, TileDigest::Hash(blake3::hash(tile)));
+        }
+        let wanted = |piece: Span| piece.start().get() / PIECE.get() % 4 != 1;
+        let known = |index: u64, tile: Span| match index {
+            0 | 2 => KnownTile::Some(all.pieces[index as usize].known(tile, wanted)),
+            _ => KnownTile::Nothing,
+        };
+        let found = run(Arc::new(Counted::new(store, &tally)), &known);
+        assert_eq!(found.digests, all.digests);
+        assert_eq!(found.pieces, all.pieces);
+        // Of the first tile a quarter, all of the second, of the last what is no whole piece.
+        let last = 300_000 - PIECE.get();
+        assert_eq!(tally.read(), ByteLen::new(TILE.get() / 4 + TILE.get() + last));
     }
 
     #[test]

@@ -63,7 +63,8 @@ pub(super) fn resumed(
         unfinished.leave();
         return Err(other("it is of another card, or was taken in another way"));
     }
-    let kept = match sound(&unfinished, size, watch) {
+    let in_pieces = options.is_in_pieces();
+    let kept = match sound(&unfinished, size, in_pieces, watch) {
         Ok(kept) if kept.digests.is_empty() => return Ok(None),
         Ok(kept) => kept,
         Err(error) => {
@@ -87,7 +88,12 @@ fn other(what: &str) -> Error {
 }
 
 /// The tiles from the first on that can be decoded.
-fn sound(unfinished: &Unfinished, size: ByteLen, watch: Watch<'_>) -> Result<Travelled> {
+fn sound(
+    unfinished: &Unfinished,
+    size: ByteLen,
+    in_pieces: bool,
+    watch: Watch<'_>,
+) -> Result<Travelled> {
     let view = View::whole(Arc::clone(&unfinished.content));
     watch.observer.on(&Event::StepAdded);
     let journey = Journey {
@@ -96,6 +102,7 @@ fn sound(unfinished: &Unfinished, size: ByteLen, watch: Watch<'_>) -> Result<Tra
         total: view.size(),
         damage: Damage::Later,
         in_turn: false,
+        in_pieces,
         done: Travelled::default(),
         watch,
     };
@@ -104,7 +111,9 @@ fn sound(unfinished: &Unfinished, size: ByteLen, watch: Watch<'_>) -> Result<Tra
     let whole = damaged.checked_div(TILE.get()).unwrap_or(0);
     // The last tile of a card may be shorter.
     let all = if damaged >= size.get() { tile_count(size) } else { whole };
-    found.digests.truncate(usize::try_from(all).unwrap_or(usize::MAX));
+    let all = usize::try_from(all).unwrap_or(usize::MAX);
+    found.digests.truncate(all);
+    found.pieces.truncate(all);
     let end = match found.digests.len().checked_sub(1).and_then(|last| u64::try_from(last).ok()) {
         Some(last) => tile_span(last, size).map_or(ByteOffset::ZERO, Span::end),
         None => ByteOffset::ZERO,

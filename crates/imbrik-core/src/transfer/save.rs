@@ -61,7 +61,7 @@ pub fn save_again(
         content,
         changed: &changed,
         reads_all: false,
-        trusted: Some(&reuse.trusted),
+        trusted: &reuse.trusted,
         ..Before::new(&reuse.image)
     };
     saved(view, Some(before), manifest, to, options, watch)
@@ -105,6 +105,7 @@ fn of_view<'a>(view: &'a View, pack: Pack, step: Step, watch: Watch<'a>) -> Jour
         total,
         damage: Damage::Stop,
         in_turn: false,
+        in_pieces: false,
         done: Travelled::default(),
         watch,
     }
@@ -160,7 +161,8 @@ pub fn edited(
     watch: Watch<'_>,
 ) -> Result<Saved> {
     let unreadable = image.manifest().map_or(Vec::new(), Manifest::unreadable_spans);
-    let before = Before { changed, unreadable, reads_all: false, ..Before::new(image) };
+    let trusted = &[Span::whole(image.content().size())];
+    let before = Before { changed, unreadable, reads_all: false, trusted, ..Before::new(image) };
     carry(&of_image(view, Step::Editing, watch), Some(before), manifest, to, options)
 }
 
@@ -172,6 +174,7 @@ pub(super) fn of_image<'a>(view: &'a View, step: Step, watch: Watch<'a>) -> Jour
         total: view.size(),
         damage: Damage::Stop,
         in_turn: false,
+        in_pieces: false,
         done: Travelled::default(),
         watch,
     }

@@ -4,7 +4,7 @@ use crate::{
     image::{Owner, Pack, Sum, SumKind, TILE},
     layout::Lost,
 };
-use imbrik_store::units::{ByteLen, Span};
+use imbrik_store::units::{ByteLen, Span, joined};
 use std::time::Duration;
 
 /// How a card is to be saved.
@@ -29,6 +29,13 @@ pub struct SaveOptions {
     pub damage: OnDamage,
     /// What becomes of an image that a run ends before it is whole.
     pub unfinished: OnUnfinished,
+}
+
+impl SaveOptions {
+    /// Whether tiles are packed in pieces.
+    pub(super) fn is_in_pieces(&self) -> bool {
+        self.in_pieces && self.pack.can_be_in_pieces()
+    }
 }
 
 /// What becomes of an image of a card that is not whole when a run ends.
@@ -74,19 +81,30 @@ pub enum ReadBack {
 /// What of another image was taken over as it stands there.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct TakenOver {
-    /// The places of tiles that were read, too, and are the same. In order and joined.
+    /// The places of tiles, and pieces of tiles, that were read, too, and are the same. In order and joined.
     pub read: Vec<Span>,
-    /// The places of tiles that nobody read: they are as sound as the other image is there. In order and
+    /// The places of those that nobody read: they are as sound as the other image is there. In order and
     /// joined.
     pub unread: Vec<Span>,
 }
 
 impl TakenOver {
-    /// How many tiles that are.
+    /// All of that, in order and joined.
+    #[must_use]
+    pub fn all(&self) -> Vec<Span> {
+        joined([&self.read[..], &self.unread].concat())
+    }
+
+    /// How many tiles that are; one of which pieces were packed anew counts as one.
     #[must_use]
     pub fn tiles(&self) -> u64 {
-        let spans = self.read.iter().chain(&self.unread);
-        spans.map(|span| span.len().get().div_ceil(TILE.get())).sum()
+        let mut behind = 0;
+        let tiles = self.all().into_iter().map(|span| {
+            let first = span.start().get().checked_div(TILE.get()).unwrap_or(0).max(behind);
+            behind = span.end().get().div_ceil(TILE.get());
+            behind.saturating_sub(first)
+        });
+        tiles.sum()
     }
 }
 

@@ -251,11 +251,12 @@ pub fn write_card(
             Some(OnDamage::Stop) | None => Damage::Stop,
         },
         in_turn: card_damage.is_some(),
+        in_pieces: false,
         done: Travelled::default(),
         watch,
     };
     let travelled = run(&journey, &mut sink)?;
-    let Travelled { digests, unreadable } = travelled;
+    let Travelled { digests, unreadable, .. } = travelled;
     let ToCard { found, zero_already, .. } = sink;
     tracing::info!(%found, %zero_already, "what was there already, and not written");
     Ok(WrittenCard { digests, found, zero_already, unreadable })

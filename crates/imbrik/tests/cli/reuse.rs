@@ -1,6 +1,6 @@
 //! Images that are made of earlier ones: they are what a full save makes, and cost what changed.
 
-use crate::harness::{Bench, is_root, noise, put, sized, times, tool};
+use crate::harness::{Bench, is_root, noise, places_of, put, sized, times, tool};
 use serde_json::Value;
 use std::{
     fs,
@@ -141,14 +141,28 @@ fn same_content(bench: &Bench, a: &str, b: &str) {
     assert!(run.status.success(), "{a} and {b}: {}", String::from_utf8_lossy(&run.stdout));
 }
 
+/// What an image says of its tiles and their pieces.
+fn tiles(bench: &Bench, image: &str) -> Value {
+    let file = bench.bytes(image);
+    let start = places_of(&file, b"{\"imbrik_manifest\"").last().unwrap();
+    let mut values = serde_json::Deserializer::from_slice(&file[start..]).into_iter::<Value>();
+    values.next().unwrap().unwrap()["tiles"].clone()
+}
+
 /// Nights of random changes: would fail where a byte of an image made of the one before is another than in
-/// a full one, or where it costs as much.
+/// a full one, where it says something else of its content, or where it costs as much.
 fn nights(count: usize) {
     if !is_root("reuse") {
         return;
     }
     let bench = bench(500);
-    bench.good("save rack:a night-0.img.zst --no-check");
+    // In pieces, as all that are made of others.
+    fs::create_dir(bench.path("shelf")).unwrap();
+    bench.good("shelf make shelf");
+    bench.good("save rack:a shelf --no-check");
+    let mut names = bench.list("shelf").into_iter();
+    let first = names.find(|name| name.to_string_lossy().ends_with(".img.zst")).unwrap();
+    fs::rename(bench.path("shelf").join(first), bench.path("night-0.img.zst")).unwrap();
     let mut random = Dice(11);
     let mut reused = 0;
     for night in 1..=count {
@@ -164,9 +178,16 @@ fn nights(count: usize) {
         assert!(read * 5 < used, "night {night}: {read} of {used} were read: {told}");
         assert_eq!(told["reused"]["read_afresh"], Value::Array(Vec::new()));
         reused += told["reused"]["unread_bytes"].as_u64().unwrap();
+        let [back, all] =
+            ["image_bytes_read_back", "image_bytes"].map(|k| told[k].as_u64().unwrap());
+        assert!(back * 3 < all, "night {night}: {back} of {all} were read back");
         bench.good("save rack:a full.img.zst --no-check --sum md5 --replace");
         same_content(&bench, &new, "full.img.zst");
         bench.good(&format!("check {new}"));
+        bench.good(&format!("save rack:a all.img.zst --reuse {new} --reread --replace"));
+        let [made, all] = [&new, "all.img.zst"].map(|image| tiles(&bench, image));
+        assert!(made == all, "night {night}: other tiles, or pieces of them, are listed");
+        assert!(!made["pieces"].as_array().unwrap().is_empty());
     }
     assert!(reused > 0, "no tile was taken over unread");
 }

@@ -22,7 +22,7 @@ use imbrik_core::{
     progress::Watch,
     store::{ReadAt, Recorded},
     transfer::{Moment, OnDamage, OnUnfinished, Reuse, SaveOptions, Saved, save, save_again},
-    units::{ByteLen, Span, common, joined},
+    units::{ByteLen, Span, common},
 };
 use jiff::Timestamp;
 use std::{
@@ -163,7 +163,7 @@ impl Live<'_> {
             failure::system(format!("removing {}", quoted(&name)), error).state(UNWRITTEN)
         })?;
         let image = Arc::new(image.state(UNWRITTEN)?);
-        let taken = joined([&saved.taken_over.unread[..], &saved.taken_over.read].concat());
+        let taken = saved.taken_over.all();
         let trusted = match (reuse, saved.taken_over.unread.is_empty()) {
             (Some(reuse), false) => common(&taken, &reuse.trusted),
             _ => Vec::new(),
