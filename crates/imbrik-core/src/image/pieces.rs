@@ -4,7 +4,10 @@ use super::tile::{PIECE, TILE, TileDigest};
 use blake3::hazmat::{
     ChainingValue, HasherExt as _, Mode, merge_subtrees_non_root, merge_subtrees_root,
 };
-use imbrik_store::units::{ByteLen, Span};
+use imbrik_store::{
+    bytes::is_zero,
+    units::{ByteLen, Span},
+};
 use std::sync::OnceLock;
 
 /// The chaining values (section 2.1 of the BLAKE3 paper) of the pieces of a tile, in order: the digest of the tile
@@ -50,7 +53,10 @@ impl PieceHashes {
             .enumerate()
             .map(|(number, bytes)| match known.next_if(|piece| piece.number == number) {
                 Some(piece) => piece.value,
-                None => value_of(number, bytes),
+                None => match zero_values().get(number).filter(|_| is_whole_of_zeros(bytes)) {
+                    Some(zeros) => *zeros,
+                    None => value_of(number, bytes),
+                },
             })
             .collect();
         Some((root(&values)?, Self(values)))
@@ -92,6 +98,11 @@ fn piece_len() -> usize {
 fn value_of(number: usize, bytes: &[u8]) -> ChainingValue {
     let ahead = PIECE.get().saturating_mul(u64::try_from(number).unwrap_or(u64::MAX));
     blake3::Hasher::new().set_input_offset(ahead).update(bytes).finalize_non_root()
+}
+
+/// Whether it is a whole piece of zeros, which is told faster than a hash is made.
+fn is_whole_of_zeros(bytes: &[u8]) -> bool {
+    bytes.len() == piece_len() && is_zero(bytes)
 }
 
 /// Those of whole pieces of zeros.

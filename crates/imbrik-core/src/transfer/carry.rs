@@ -15,6 +15,7 @@ use crate::{
 };
 use imbrik_store::{
     Counted, FileStore, ReadAt, Tally,
+    bytes::is_zero,
     error::{Class, Error, Result},
     progress::{Merged, Step, Watch},
     read_vec,
@@ -226,7 +227,10 @@ fn pieces(
             encoded.push(standing.ok_or_else(|| Error::bug("a piece was known and is not there"))?);
         } else if let Some(standing) = frames.and_then(|frames| frames.piece(span, bytes)) {
             encoded.push(standing);
-            read.push(span);
+            // Zeros are not said to have been read: most are where nothing is in use.
+            if !is_zero(bytes) {
+                read.push(span);
+            }
         } else {
             encoded.push(encoder.encode_piece(bytes)?);
         }
