@@ -23,13 +23,14 @@ pub fn damage_in(image: &Image, watch: Watch<'_>) -> Result<Vec<Span>> {
 
 fn tiles_of(image: &Image, watch: Watch<'_>) -> Result<Differences> {
     let digests = match image.manifest() {
-        Some(manifest) => manifest.tiles.digests()?,
+        Some(manifest) => {
+            let digests = manifest.tiles.digests()?;
+            // The next image that is made of it would go by them.
+            manifest.tiles.pieces(&digests)?;
+            digests
+        }
         None => Vec::new(),
     };
-    if let Some(manifest) = image.manifest() {
-        // The next image that is made of it would go by them.
-        manifest.tiles.pieces(&digests)?;
-    }
     check_tiles(image, &digests, watch)
 }
 

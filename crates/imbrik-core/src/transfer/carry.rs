@@ -107,10 +107,12 @@ impl<'a> Frames<'a> {
             }
             _ => return KnownTile::Nothing,
         };
-        let pieces = self.pieces.get(number).cloned().unwrap_or_default();
+        let unknown = PieceHashes::default();
+        let pieces = self.pieces.get(number).unwrap_or(&unknown);
         if !touches(self.changed, span)
             && let Some(encoded) = self.standing(span)
         {
+            let pieces = pieces.clone();
             return KnownTile::All(digest, pieces, Piece { encoded, taken: Taken::Unread });
         }
         let is_there = |piece| !touches(self.changed, piece) && self.standing(piece).is_some();

@@ -43,7 +43,7 @@ pub(super) struct Tile {
     /// What it is known by, all of it.
     pub(super) digest: TileDigest,
     pub(super) pieces: PieceHashes,
-    /// What of it was not read, since it is known; zeros stand in the place of that in its data. In order.
+    /// What of it was not read, since it is known; anything stands in the place of that in its data. In order.
     pub(super) unread: Vec<Span>,
 }
 
