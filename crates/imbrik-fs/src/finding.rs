@@ -36,6 +36,11 @@ pub enum VolumeFinding {
         /// Why not.
         why: String,
     },
+    /// The map of an inode or a directory is damaged, so that only the bitmaps report the blocks behind it.
+    MapDamaged {
+        /// The error.
+        why: String,
+    },
     /// So many bytes of files are called free; they count as used.
     CalledFree {
         /// What calls them free: "bitmap".
@@ -73,6 +78,9 @@ impl fmt::Display for VolumeFinding {
                 f,
                 "one of its allocation tables cannot be read, the other one is used: {why}"
             ),
+            Self::MapDamaged { why } => {
+                write!(f, "not every file could be compared with the bitmaps: {why}")
+            }
             Self::CalledFree { by, files, len } => {
                 write!(f, "its {by} calls {len} free that files {files}; they count as used")
             }

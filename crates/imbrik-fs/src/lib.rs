@@ -119,6 +119,7 @@ mod finding;
 mod hidden_sectors;
 mod ids;
 mod luks;
+mod md;
 mod ntfs;
 mod open;
 mod placement;

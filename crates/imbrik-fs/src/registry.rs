@@ -12,7 +12,8 @@ use imbrik_store::{
 
 /// All of them, those with the strongest marks first: a FAT boot sector can be left over under a
 /// newer filesystem, a LUKS header cannot.
-const FILESYSTEMS: [&dyn Filesystem; 8] = [
+const FILESYSTEMS: [&dyn Filesystem; 9] = [
+    &crate::md::Md,
     &crate::luks::Luks,
     &crate::btrfs::Btrfs,
     &crate::swap::Swap,
@@ -160,7 +161,7 @@ mod tests {
         names.sort_unstable();
         let all = names.len();
         names.dedup();
-        assert_eq!((names.len(), all), (12, 12));
+        assert_eq!((names.len(), all), (13, 13));
         assert_eq!(reshaped_kinds(), "exFAT, ext2, ext3, ext4, FAT and swap");
         assert!(!VolumeKind::new("a kind of tomorrow").can_be_reshaped());
     }

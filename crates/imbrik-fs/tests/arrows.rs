@@ -13,7 +13,7 @@ fn every_arrow_points_down() {
         &["edit", "reshaped"],
         &["commit"],
         &["cluster_edit", "clusters", "dos_time", "filesystem", "hidden_sectors", "ids"],
-        &["btrfs", "exfat", "ext4", "f2fs", "fat", "luks", "ntfs", "swap"],
+        &["btrfs", "exfat", "ext4", "f2fs", "fat", "luks", "md", "ntfs", "swap"],
         &["registry"],
         &["open"],
     ];

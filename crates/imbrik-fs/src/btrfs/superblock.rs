@@ -10,6 +10,13 @@ use imbrik_store::{
 pub(super) const PLACES: [ByteOffset; 3] =
     [ByteOffset::new(64 << 10), ByteOffset::new(64 << 20), ByteOffset::new(256 << 30)];
 pub(super) const LEN: usize = 4096;
+/// Offsets of the volume's id, and of the superblock's own position on the device.
+const FS_ID: std::ops::Range<usize> = 0x20..0x30;
+const BYTE_NUMBER: usize = 0x30;
+/// What superblocks of one generation have in common: the generation, the roots and their levels, and the system
+/// chunks. Only the first one is written when a log is synced.
+const ROOTS: [std::ops::Range<usize>; 3] =
+    [72..96, 198..200, SYSTEM_CHUNKS..SYSTEM_CHUNKS + MOST_SYSTEM_CHUNKS];
 pub(super) const MAGIC: &[u8] = b"_BHRfS_M";
 /// How long the list of system chunks may be, and where it stands.
 const SYSTEM_CHUNKS: usize = 811;
@@ -74,7 +81,37 @@ impl Superblock {
         if this.device_len > store.size().get() {
             return Err(Error::corrupt("it is longer than its place"));
         }
+        this.compare_copies(store, &raw)?;
         Ok(this)
+    }
+
+    /// Compares the first superblock, `raw`, with its copies: every commit writes all of them, so a newer copy
+    /// means that the first one is stale.
+    fn compare_copies(&self, store: &dyn ReadAt, raw: &[u8]) -> Result<()> {
+        let inside = |at: &&ByteOffset| at.get().saturating_add(4096) <= self.device_len;
+        for at in PLACES.iter().skip(1).filter(inside) {
+            let copy = read_up_to(store, *at, LEN)?;
+            let is_copy = copy.get(0x40..0x48) == Some(MAGIC)
+                && copy.get(FS_ID) == raw.get(FS_ID)
+                && bytes::le_u64(&copy, BYTE_NUMBER) == Some(at.get())
+                && is_sealed(&copy);
+            let generation = bytes::le_u64(&copy, 72).filter(|_| is_copy);
+            let differs =
+                || ROOTS.into_iter().any(|range| copy.get(range.clone()) != raw.get(range));
+            match generation {
+                Some(newer) if newer > self.generation => {
+                    return Err(Error::corrupt(format!(
+                        "its superblock is of generation {}, and a copy of {newer}",
+                        self.generation
+                    )));
+                }
+                Some(same) if same == self.generation && differs() => {
+                    return Err(Error::corrupt("its superblock and a copy of it differ"));
+                }
+                _ => {}
+            }
+        }
+        Ok(())
     }
 
     fn decode(raw: &[u8], incompat: u64) -> Option<Self> {

@@ -8,6 +8,7 @@ mod files;
 mod fixed;
 mod group;
 mod journal;
+mod mapped;
 mod orphans;
 mod quota;
 mod redo;

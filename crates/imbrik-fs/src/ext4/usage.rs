@@ -4,6 +4,7 @@ use super::{
     fixed::Fixed,
     group::Group,
     journal::JournalPlace,
+    mapped::MappedBlocks,
     reshape::check_blocks,
     structure::metadata_cache::MetadataCache,
     superblock::{RawSuperblock, Superblock},
@@ -13,7 +14,7 @@ use imbrik_store::{
     ReadAt,
     error::{Class, Error, Result},
     progress::Cancel,
-    units::{ByteLen, ByteOffset, Span},
+    units::{ByteLen, ByteOffset, Span, joined, without},
 };
 use std::sync::Arc;
 
@@ -23,7 +24,8 @@ use std::sync::Arc;
 /// What is believed, and against what: the superblock and the descriptors by their checksums, or
 /// else by the second copy of the descriptors; block and inode bitmaps by their checksums and by
 /// the descriptors' counts; the place of the journal by all that [`JournalPlace`] compares. A block counts
-/// as unused when its bitmap says so and none of the volume's own metadata lies there.
+/// as unused when its bitmap says so, none of the volume's own metadata lies there, and no inode in
+/// [`MappedBlocks`] maps it.
 ///
 /// # Errors
 /// When the store cannot be read.
@@ -139,12 +141,40 @@ impl<'a> Bitmaps<'a> {
                 cleared.push(self.span(run.first, run.len)?);
             }
         }
-        let mut usage = Usage::of(used, cleared);
+        let mut usage = self.with_mapped_blocks(Usage::of(used, cleared))?;
         if let Some(errno) = self.journal.as_ref().and_then(JournalPlace::errno) {
             usage.findings.push(VolumeFinding::JournalError { errno });
         }
         let least = least(superblock, &usage, free_inodes);
         Ok((usage, Some(least)))
+    }
+
+    /// Adds to `usage` what inodes map: a block that a reachable file maps is never skipped or cleared.
+    fn with_mapped_blocks(&self, mut usage: Usage) -> Result<Usage> {
+        let superblock = self.superblock;
+        let mapped = MappedBlocks::read(&self.meta, superblock, &self.groups)?;
+        if let Some(damage) = mapped.damage {
+            // Nothing else vouches for a bitmap without a checksum.
+            if !superblock.has_metadata_csum() {
+                return Err(damage);
+            }
+            usage.findings.push(VolumeFinding::MapDamaged { why: damage.to_string() });
+        }
+        let runs = mapped.blocks.runs(Run::new(0, superblock.blocks));
+        let tables = mapped.table_blocks.into_iter().map(|block| Run::new(block, 1));
+        let spans: Result<Vec<_>> =
+            runs.chain(tables).map(|run| self.span(run.first, run.len)).collect();
+        let spans = joined(spans?);
+        let read = without(&usage.used, &usage.cleared);
+        let missing = without(&spans, &read);
+        if !missing.is_empty() {
+            let len = missing.iter().map(|span| span.len()).sum();
+            usage.findings.push(VolumeFinding::CalledFree { by: "bitmap", files: "hold", len });
+            usage.cleared = without(&usage.cleared, &missing);
+            usage.used.extend(missing);
+            usage.used = joined(usage.used);
+        }
+        Ok(usage)
     }
 
     fn span(&self, first: u64, count: u64) -> Result<Span> {

@@ -11,10 +11,12 @@
 //! What is believed: the superblock when its copy says the same; the newer of two checkpoints when
 //! both are whole; and then a block of the main area counts as unused when its segment's entry in
 //! the SIT says so, every entry's map has as many blocks as its count, all counts together are the
-//! checkpoint's, and every node that the NAT knows lies in a valid block. A volume that was not
+//! checkpoint's, and every node that the NAT knows, and every data block that a node names, is in a valid
+//! block. A volume that was not
 //! unmounted holds newer nodes behind its checkpoint: it counts as used as a whole.
 
 mod checkpoint;
+mod node;
 mod nodes;
 mod segments;
 mod superblock;

@@ -17,6 +17,7 @@ const CHECKSUM: usize = 3068;
 const KNOWN_FEATURES: u32 = 0x3fff & !BLKZONED;
 const BLKZONED: u32 = 0x2;
 const SB_CHKSUM: u32 = 0x800;
+const FLEXIBLE_INLINE_XATTR: u32 = 0x40;
 
 /// A superblock whose areas follow each other, in blocks and segments.
 pub(super) struct Superblock {
@@ -33,6 +34,8 @@ pub(super) struct Superblock {
     pub(super) segments: u64,
     /// The two inodes that have no node.
     pub(super) without_node: [u64; 2],
+    /// Whether inodes store the size of their inline extended attributes.
+    pub(super) has_xattr_size: bool,
 }
 
 impl Superblock {
@@ -117,6 +120,7 @@ impl Superblock {
             nat_blocks: (nats / 2).checked_mul(SEGMENT)?,
             segments,
             without_node: [field(100)?, field(104)?],
+            has_xattr_size: bytes::le_u32(raw, 2180)? & FLEXIBLE_INLINE_XATTR != 0,
         })
     }
 

@@ -317,7 +317,15 @@ impl<'a> OwnFiles<'a> {
             let span = Span::new(ByteOffset::new(start), ByteLen::new(len))?;
             Span::whole(self.store.size()).contains(span).then_some(span)
         });
-        Ok((spans.collect::<Option<Vec<_>>>().ok_or_else(damaged)?, len))
+        let spans = spans.collect::<Option<Vec<_>>>().ok_or_else(damaged)?;
+        let mapped: ByteLen = spans.iter().map(|span| span.len()).sum();
+        if mapped.get() < len {
+            return Err(Error::unsupported(format!(
+                "file record {number} maps only {mapped} of its {} (an attribute list has the rest)",
+                ByteLen::new(len)
+            )));
+        }
+        Ok((spans, len))
     }
 
     /// Clean only when the volume's own mark and its log both say so.

@@ -1,6 +1,7 @@
 //! What F2FS and btrfs volumes have in use: all else is overwritten with old bytes, and the system's
 //! checkers, its tools and its kernel judge what is left.
 
+mod stale;
 #[path = "../support/mod.rs"]
 mod support;
 
@@ -177,7 +178,7 @@ fn f2fs_that_contradicts_itself_or_was_not_unmounted_counts_as_a_whole() {
     assert!(why().unwrap().contains("its checkpoint says"));
     again();
     in_checkpoints(&|block| block[144] ^= 1);
-    assert!(why().unwrap().contains("nodes, and its checkpoint says"));
+    assert!(why().unwrap().contains("nodes, and its checkpoint counts"));
     again();
     change(&at.join("v"), cp * 4096, |block| block[200] ^= 1);
     assert!(why().unwrap().contains("one of its two checkpoints is not whole"));
