@@ -6,7 +6,7 @@ use crate::{
     examined::{DerivedVolume, Examined, Least, State},
     files::Files,
     reshaped::{NewSize, ReshapeOptions, Reshaped},
-    unchanged::{Unchanged, by_names},
+    unchanged::{LEAST_USED, Unchanged, by_names},
     usage::Usage,
     volume::{Volume, VolumeKind},
 };
@@ -221,9 +221,13 @@ pub(crate) fn unchanged_by_names(
     cancel: &Cancel,
 ) -> Result<Unchanged> {
     for (store, when) in [(store, ""), (before, " before")] {
-        if filesystem.examine(store, kind)?.state != State::Clean {
+        let examined = filesystem.examine(store, kind)?;
+        if examined.state != State::Clean {
             let why = format!("it was not unmounted in an orderly way{when}");
             return Ok(Unchanged::unknown(why));
+        }
+        if examined.usage.read() < LEAST_USED {
+            return Ok(Unchanged::default());
         }
     }
     match (filesystem.files(&**store)?, filesystem.files(&**before)?) {

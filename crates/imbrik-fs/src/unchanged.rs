@@ -4,7 +4,7 @@ use crate::files::{FileId, FileInfo, FileKind, FileTime, Files, Stretch};
 use imbrik_store::{
     error::{Class, Error, Result},
     progress::Cancel,
-    units::{Span, joined},
+    units::{ByteLen, Span, joined},
 };
 use std::{collections::HashMap, ops::ControlFlow};
 
@@ -18,6 +18,9 @@ pub struct Unchanged {
     pub files: u64,
     /// Why nothing is said of any file, when that is so.
     pub why_not: Option<String>,
+    /// Whether files were judged by names, sizes, times and positions alone, which a write in place with the
+    /// same time does not change.
+    pub by_names: bool,
 }
 
 impl Unchanged {
@@ -34,8 +37,14 @@ const SHORTEST: u64 = 1 << 20;
 /// How far before the newest file one must have been written to be told from one that was written again
 /// afterwards, in seconds: FAT counts in twos.
 const MARGIN: i64 = 4;
-/// Times before this are those of boards without a clock: 2000, in seconds since 1970.
-const FIRST: i64 = 946_684_800;
+/// Volumes with less used space than this are read in full, which costs seconds.
+pub(crate) const LEAST_USED: ByteLen = ByteLen::mib(1024);
+/// Times before 2001 are those of boards without a clock, in seconds since 1970.
+const FIRST: i64 = 978_307_200;
+const DAY: i64 = 24 * 60 * 60;
+/// How many bytes files with the same time may have in all: more cannot be written within the two seconds that
+/// FAT counts in.
+const MOST_AT_ONCE: u64 = 256 << 20;
 /// How deep folders are gone into.
 const DEEPEST: usize = 128;
 
@@ -45,7 +54,14 @@ const DEEPEST: usize = 128;
 /// # Errors
 /// When a store cannot be read, or stopping was requested.
 pub(crate) fn by_names(now: &dyn Files, then: &dyn Files, cancel: &Cancel) -> Result<Unchanged> {
-    let mut found = ByNames { now, then, cancel, newest: i64::MIN, alike: Vec::new() };
+    let mut found = ByNames {
+        now,
+        then,
+        cancel,
+        newest: i64::MIN,
+        alike: Vec::new(),
+        bytes_at: HashMap::new(),
+    };
     match found.folder(now.root(), then.root(), 0) {
         Err(error)
             if matches!(error.class(), Class::Corrupt | Class::Unsupported | Class::Mismatch) =>
@@ -55,13 +71,28 @@ pub(crate) fn by_names(now: &dyn Files, then: &dyn Files, cancel: &Cancel) -> Re
         looked => looked?,
     }
     let until = found.newest.saturating_sub(MARGIN);
-    let judged = found.alike.into_iter().filter(|(modified, _)| (FIRST..until).contains(modified));
     let (mut spans, mut files) = (Vec::new(), 0u64);
-    for (_, content) in judged {
-        spans.extend(content);
-        files = files.saturating_add(1);
+    for (modified, content) in found.alike {
+        let bytes = found.bytes_at.get(&modified).copied().unwrap_or(0);
+        let is_trusted = (FIRST..until).contains(&modified)
+            && !may_be_default(modified)
+            && bytes <= MOST_AT_ONCE;
+        if is_trusted {
+            spans.extend(content);
+            files = files.saturating_add(1);
+        }
     }
-    Ok(Unchanged { spans: joined(spans), files, why_not: None })
+    Ok(Unchanged { spans: joined(spans), files, why_not: None, by_names: files > 0 })
+}
+
+/// Whether a time may come from a clock that was not set, or from a tool that sets a fixed date: midnight, or the
+/// first day of a year.
+fn may_be_default(seconds: i64) -> bool {
+    let day = seconds.div_euclid(DAY);
+    // A leap year moves the first day by one; a day before and after it cover time zones.
+    let is_new_year = (day.saturating_mul(4)).rem_euclid(1461) < 12
+        || (day.saturating_add(1).saturating_mul(4)).rem_euclid(1461) < 8;
+    seconds.rem_euclid(DAY) == 0 || is_new_year
 }
 
 struct ByNames<'a> {
@@ -72,6 +103,8 @@ struct ByNames<'a> {
     newest: i64,
     /// Files that look the same, with the time of their last change and their content.
     alike: Vec<(i64, Vec<Span>)>,
+    /// How many bytes the files have now that were last changed at each time.
+    bytes_at: HashMap<i64, u64>,
 }
 
 fn entries(files: &dyn Files, folder: FileId) -> Result<HashMap<Vec<u8>, FileId>> {
@@ -107,12 +140,19 @@ impl ByNames<'_> {
             return Err(Error::unsupported("its folders are too deep"));
         }
         let before = entries(self.then, then)?;
-        for (name, file) in entries(self.now, now)? {
-            let Some(was) = before.get(&name) else { continue };
-            let (info, was_info) = (self.now.info(file)?, self.then.info(*was)?);
-            if let Some(time) = was_info.modified {
+        for file in before.values() {
+            if let Some(time) = self.then.info(*file)?.modified {
                 self.newest = self.newest.max(time.seconds);
             }
+        }
+        for (name, file) in entries(self.now, now)? {
+            let info = self.now.info(file)?;
+            if let Some(time) = info.modified.filter(|_| info.kind == FileKind::File) {
+                let bytes = self.bytes_at.entry(time.seconds).or_default();
+                *bytes = bytes.saturating_add(info.size);
+            }
+            let Some(was) = before.get(&name) else { continue };
+            let was_info = self.then.info(*was)?;
             match info.kind {
                 FileKind::Folder if was_info.kind == FileKind::Folder => {
                     self.folder(file, *was, depth.saturating_add(1))?;

@@ -11,6 +11,10 @@
 //!   A folder is not judged when a checker was at work in between.
 //! - *Nobody wrote past the filesystem.* Swap files, and blocks of a boot loader's own variables, are
 //!   written without their inode being told.
+//! - *No power loss hid a write in place.* `fdatasync` writes data at once, but the time of change only with the
+//!   next commit, which the mount option `commit=` can delay by many minutes. A power loss in between leaves new
+//!   content under an old inode, and the volume looks clean after its next mount and unmount. So once a volume was
+//!   mounted again, only files that are written once are judged: see [`is_written_once`].
 
 use super::{
     structure::{
@@ -41,6 +45,11 @@ const DAY: i64 = 24 * 60 * 60;
 const YEAR: i64 = 365 * 24 * 60 * 60;
 /// What boot loaders write in place, without the filesystem: a block of variables of this length.
 const VARIABLES: u64 = 1024;
+/// How long after its creation a file that is written once may still be written, in seconds: longer than usual
+/// commit intervals.
+const WRITTEN_ONCE: i64 = 15 * 60;
+/// Files that are written in place consist of records of a multiple of this many bytes.
+const RECORD: u64 = 512;
 /// How long a page of a swap file is, the last bytes of whose first page name it.
 const PAGE: u64 = 4096;
 const SWAP_MARKS: [&[u8; 10]; 2] = [b"SWAPSPACE2", b"SWAP-SPACE"];
@@ -143,6 +152,8 @@ fn judged(store: &Arc<dyn ReadAt>, before: &Arc<dyn ReadAt>, cancel: &Cancel) ->
         spans: Vec::new(),
         files: 0,
         judges_folders: clock.checked == clock_before.checked,
+        was_mounted_between: (clock.mounted, clock.mounts)
+            != (clock_before.mounted, clock_before.mounts),
     };
     now.each_inode(|inode, is_used| {
         cancel.check()?;
@@ -154,7 +165,7 @@ fn judged(store: &Arc<dyn ReadAt>, before: &Arc<dyn ReadAt>, cancel: &Cancel) ->
     if look.newest > clock.written.saturating_add(DAY) {
         return Ok(Unchanged::unknown("files in it are from later than its clock"));
     }
-    Ok(Unchanged { spans: joined(look.spans), files: look.files, why_not: None })
+    Ok(Unchanged { spans: joined(look.spans), files: look.files, ..Unchanged::default() })
 }
 
 struct Look<'a> {
@@ -171,6 +182,8 @@ struct Look<'a> {
     files: u64,
     /// A checker may write folders anew without their inodes.
     judges_folders: bool,
+    /// Whether a power loss could have happened between the two states.
+    was_mounted_between: bool,
 }
 
 impl Look<'_> {
@@ -190,7 +203,10 @@ impl Look<'_> {
         })?;
         let is_judged = (self.from..self.until).contains(&changed.seconds)
             && inode.size() != VARIABLES
-            && inode.map_kind(superblock)? != MapKind::None;
+            && inode.map_kind(superblock)? != MapKind::None
+            && (inode.is_folder()
+                || !self.was_mounted_between
+                || is_written_once(inode, &map.pieces, superblock.block_len));
         if !is_judged || !self.is_as_before(inode, &map.pieces)? {
             return Ok(());
         }
@@ -290,6 +306,20 @@ impl Look<'_> {
         }
         Ok(false)
     }
+}
+
+/// Whether nothing suggests that a file is written again after it was created: it was last changed within
+/// [`WRITTEN_ONCE`] of its creation, nothing is preallocated for it, and its size is not a multiple of
+/// [`RECORD`]. Databases, disk images, swap files and ring buffers fail at least one of these.
+fn is_written_once(inode: &RawInode, pieces: &[Piece], block_len: u64) -> bool {
+    let Some((created, modified)) = inode.created().zip(inode.modified()) else { return false };
+    let end = inode.size().div_ceil(block_len.max(1));
+    let is_preallocated = pieces
+        .iter()
+        .any(|piece| piece.is_unwritten || piece.logical.saturating_add(piece.len) > end);
+    modified.seconds <= created.seconds.saturating_add(WRITTEN_ONCE)
+        && !inode.size().is_multiple_of(RECORD)
+        && !is_preallocated
 }
 
 /// The bytes of an inode by which it is judged: all but the time of the last read, and checksums.

@@ -3,7 +3,7 @@
 use super::{ext, keep, volume};
 use crate::support::{is_root, sh};
 use imbrik_fs::{EditOptions, FileEdit, FileMeta, FileTime, OpenVolume};
-use imbrik_store::{ReadAt, SparseStore, progress::Cancel, read_vec};
+use imbrik_store::{FileStore, ReadAt, SparseStore, progress::Cancel, read_vec};
 use std::{fs::File, path::Path, sync::Arc, time::SystemTime};
 
 /// The same numbers in every run.
@@ -21,13 +21,13 @@ fn path(text: &str) -> Vec<Vec<u8>> {
     text.split('/').map(|name| name.as_bytes().to_vec()).collect()
 }
 
-/// A FAT volume `v` with files that are long enough to be judged.
+/// A FAT volume `v` with more than 1 GiB in use, so that it is judged, and files that are long enough for that.
 fn fat() -> tempfile::TempDir {
     let dir = tempfile::tempdir().unwrap();
-    File::create(dir.path().join("v")).unwrap().set_len(64 << 20).unwrap();
+    File::create(dir.path().join("v")).unwrap().set_len(1400 << 20).unwrap();
     sh(
-        "mkfs.fat -F 16 v; mmd -i v ::etc; \
-         for n in 1 2 3 4 5 6; do head -c 1500000 /dev/urandom > long; touch -d \"2026-0$n-03\" long; \
+        "mkfs.fat -F 32 -s 32 v; truncate -s 1100M filler; mcopy -i v filler ::; fallocate -d v; mmd -i v ::etc; \
+         for n in 1 2 3 4 5 6; do head -c 1500000 /dev/urandom > long; touch -d \"2026-0$n-03 0$n:17\" long; \
          mcopy -m -i v long \"::etc/measurement of the night $n\"; done; \
          echo x > hostname; mcopy -i v hostname ::etc/hostname",
         dir.path(),
@@ -55,8 +55,12 @@ fn edit(dice: &mut Dice, names: u64, len: usize) -> FileEdit {
     }
 }
 
+/// The volume as it is now; later changes of `v` do not show.
 fn snapshot(dir: &Path) -> OpenVolume {
-    let store: Arc<dyn ReadAt> = Arc::new(SparseStore::of(&std::fs::read(dir.join("v")).unwrap()));
+    let copy = tempfile::NamedTempFile::new_in(dir).unwrap().into_temp_path();
+    sh(&format!("cp --sparse=auto v {}", copy.display()), dir);
+    // Unlinked once it is open.
+    let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&copy).unwrap());
     OpenVolume::open(store).unwrap().unwrap()
 }
 
@@ -146,4 +150,84 @@ fn what_is_doubtful_is_not_said() {
         let (files, found) = why(&format!("{line} 2>&1"));
         assert!(files == 0 && found.contains(part), "{line}: {files} files, {found:?}");
     }
+}
+
+/// The files of `v` that are judged to be unchanged since `before`, and what is said of others.
+fn unchanged(dir: &Path, before: &OpenVolume) -> (u64, Vec<imbrik_store::units::Span>) {
+    let found = snapshot(dir).unchanged_since(before, &Cancel::new()).unwrap();
+    assert_eq!(found.why_not, None);
+    (found.files, found.spans)
+}
+
+/// With a long commit interval, a database page that was written in place and synced before a power loss is new,
+/// and its inode is old. Fails when anything but a file that is written once is reused after a remount.
+#[test]
+fn after_a_remount_only_files_that_are_written_once_are_unchanged() {
+    if !is_root("after_a_remount_only_files_that_are_written_once_are_unchanged") {
+        return;
+    }
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path();
+    // Files are dated like those of a system that was set up long ago.
+    sh(
+        "truncate -s 64M v; mke2fs -q -t ext4 -b 4096 v; mkdir m; mount -o loop v m; \
+         head -c 100001 /dev/urandom >m/library.so; head -c 409600 /dev/urandom >m/weights.db; \
+         head -c 50001 /dev/urandom >m/log; fallocate -l 300000 m/ring; sync; sleep 4; \
+         date >m/now; umount m",
+        at,
+    );
+    let before = snapshot(at);
+    let place = |name: &str| -> u64 {
+        let said = sh(&format!("debugfs -R 'blocks {name}' v 2>/dev/null"), at);
+        said.split_whitespace().next().unwrap().parse::<u64>().unwrap() * 4096
+    };
+    let has = |spans: &[imbrik_store::units::Span], name: &str| {
+        spans.iter().any(|span| (span.start().get()..span.end().get()).contains(&place(name)))
+    };
+    let (_, spans) = unchanged(at, &before);
+    for name in ["library.so", "weights.db", "log"] {
+        assert!(has(&spans, name), "{name}: nothing was mounted since");
+    }
+    // A page is written and synced, and the power is cut before the inode is written.
+    sh(
+        "mount -o loop,commit=600 v m; python3 -c \"import os; f = os.open('m/weights.db', os.O_WRONLY); \
+         os.pwrite(f, b'brood' * 800, 8192); os.fdatasync(f)\"; cp --sparse=always v cut; umount m; mv cut v; \
+         mount -o loop v m; umount m; e2fsck -fn v",
+        at,
+    );
+    let found = snapshot(at);
+    let page = |volume: &OpenVolume| {
+        read_vec(
+            &**volume.store(),
+            imbrik_store::units::ByteOffset::new(place("weights.db") + 8192),
+            4096,
+        )
+    };
+    assert!(page(&found).unwrap() != page(&before).unwrap(), "the page is on the card");
+    let (_, spans) = unchanged(at, &before);
+    assert!(has(&spans, "library.so"), "a file that is written once");
+    assert!(!has(&spans, "weights.db") && !has(&spans, "ring"));
+}
+
+/// Boards without a clock, and tools with a fixed date, write new content under an old time.
+#[test]
+fn fat_files_are_unchanged_only_by_times_that_can_be_trusted() {
+    let dir = fat();
+    let at = dir.path();
+    let before = snapshot(at);
+    assert!(unchanged(at, &before).0 >= 5);
+    // In place, with the same time.
+    sh(
+        "head -c 1500000 /dev/urandom > long; touch -d '2026-01-03' long; \
+         mcopy -m -o -i v long '::etc/measurement of the night 1'; touch -d '2020-01-01 05:00' long; \
+         mcopy -m -o -i v long '::etc/measurement of the night 2'",
+        at,
+    );
+    let before = snapshot(at);
+    assert!(unchanged(at, &before).0 <= 4, "midnight and the first of January are not trusted");
+    // Little is in use: it is read in full.
+    sh("mdel -i v ::filler", at);
+    let small = snapshot(at);
+    let found = small.unchanged_since(&small, &Cancel::new()).unwrap();
+    assert_eq!((found.files, found.why_not), (0, None));
 }
