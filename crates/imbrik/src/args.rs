@@ -285,6 +285,9 @@ pub(crate) struct SaveArgs {
     /// Do not ask before the card named by --also is overwritten
     #[arg(long, requires = "also", help_heading = COMMON, display_order = 902)]
     pub(crate) yes: bool,
+    /// Whether the image goes onto a shelf, which must still be there when it is begun.
+    #[arg(skip)]
+    pub(crate) onto_shelf: bool,
 }
 
 /// What is done about places of a card that cannot be read.

@@ -11,7 +11,7 @@ use crate::{
 };
 use imbrik_core::{
     Class, Error,
-    image::{Container, Image, Limit, Output, OutputDisk, Pack, SumKind, manifest_path},
+    image::{Container, FolderId, Image, Limit, Output, OutputDisk, Pack, SumKind, manifest_path},
     layout::View,
     transfer::{OnDamage, OnUnfinished, ReadBack, SaveOptions, Saved, sample},
     units::ByteLen,
@@ -132,7 +132,8 @@ fn endings() -> String {
 
 /// Where an image is to be written.
 pub(crate) enum Destination {
-    File(PathBuf),
+    /// A file, in the folder that was there when its name was chosen.
+    File(PathBuf, Option<FolderId>),
     Pipe,
 }
 
@@ -173,7 +174,9 @@ impl Destination {
                 .state("It was left as it is.")
                 .next("Choose another name, or add --replace."));
         }
-        Ok(Self::File(path))
+        let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+        let folder = FolderId::open(folder.unwrap_or(Path::new("."))).ok();
+        Ok(Self::File(path, folder))
     }
 
     pub(crate) fn is_pipe(&self) -> bool {
@@ -183,7 +186,7 @@ impl Destination {
     /// Its path; `-` for a pipe.
     pub(crate) fn path(&self) -> &Path {
         match self {
-            Self::File(path) => path,
+            Self::File(path, _) => path,
             Self::Pipe => Path::new("-"),
         }
     }
@@ -191,7 +194,7 @@ impl Destination {
     /// Its name for people.
     pub(crate) fn title(&self) -> String {
         match self {
-            Self::File(path) => quoted(path),
+            Self::File(path, _) => quoted(path),
             Self::Pipe => "standard output".to_owned(),
         }
     }
@@ -199,7 +202,8 @@ impl Destination {
     /// The same for the core.
     pub(crate) fn output(&self) -> Outcome<Output<'_>> {
         match self {
-            Self::File(path) => Ok(Output::File(path)),
+            Self::File(path, Some(folder)) => Ok(Output::FileIn(path, *folder)),
+            Self::File(path, None) => Ok(Output::File(path)),
             Self::Pipe => Ok(Output::Pipe(Box::new(pipe::output()?))),
         }
     }
@@ -207,7 +211,7 @@ impl Destination {
     /// What there is of it after a failure.
     pub(crate) fn what_is_left(&self) -> String {
         match self {
-            Self::File(path) => {
+            Self::File(path, _) => {
                 let name = path.file_name().unwrap_or_default();
                 format!("no image {} was made", quoted(name.as_ref()))
             }
@@ -217,7 +221,7 @@ impl Destination {
 
     /// What of it can be gone on with.
     pub(crate) fn unfinished(&self) -> Option<PathBuf> {
-        let Self::File(path) = self else { return None };
+        let Self::File(path, _) = self else { return None };
         let with = |ending: &str| {
             let mut name = path.clone().into_os_string();
             name.push(ending);
@@ -260,13 +264,13 @@ impl Destination {
 
     /// How much room it takes on its disk; `None` through a pipe.
     pub(crate) fn on_disk(&self) -> Option<ByteLen> {
-        let Self::File(path) = self else { return None };
+        let Self::File(path, _) = self else { return None };
         fs::metadata(path).ok().map(|meta| ByteLen::new(meta.blocks().saturating_mul(512)))
     }
 
     /// Says what stands beside the image, and whether it needs that.
     pub(crate) fn tell_what_belongs_to_it(&self, out: &Out, pack: Pack) {
-        let Self::File(path) = self else { return };
+        let Self::File(path, _) = self else { return };
         match pack.holds_manifest() {
             true => {
                 out.line(
@@ -286,7 +290,7 @@ impl Destination {
 
     /// What went over the network for it; `None` where it is on no other machine.
     pub(crate) fn traffic(&self, session: &Session, saved: &Saved) -> Option<String> {
-        let Self::File(path) = self else { return None };
+        let Self::File(path, _) = self else { return None };
         session.fleet.machine.is_on_network(path).then(|| {
             let written = saved.image_len.saturating_sub(saved.copied);
             let copied = match saved.copied.is_zero() {
@@ -303,7 +307,7 @@ impl Destination {
 
     /// Says beforehand what will go over the network.
     pub(crate) fn tell_of_network(&self, session: &Session, options: &SaveOptions) {
-        let Self::File(path) = self else { return };
+        let Self::File(path, _) = self else { return };
         if session.fleet.machine.is_on_network(path) {
             let folder = path.parent().unwrap_or(Path::new("/"));
             let back = match options.check {
@@ -319,7 +323,7 @@ impl Destination {
 
     /// What to do next about a folder that went away, if it did.
     pub(crate) fn gone(&self) -> Option<String> {
-        let Self::File(path) = self else { return None };
+        let Self::File(path, _) = self else { return None };
         let folder = path.parent().unwrap_or(Path::new("/"));
         fs::metadata(folder).is_err().then(|| {
             format!(
@@ -342,7 +346,7 @@ impl Destination {
         view: &View,
         options: &SaveOptions,
     ) -> Outcome<()> {
-        let Self::File(image) = self else { return Ok(()) };
+        let Self::File(image, _) = self else { return Ok(()) };
         let mut unfinished = image.clone().into_os_string();
         unfinished.push(".part");
         let unfinished = PathBuf::from(unfinished);

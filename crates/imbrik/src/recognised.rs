@@ -18,7 +18,7 @@ impl Shelved {
     /// What stands on it; nothing where there is none.
     pub(crate) fn of(session: &Session) -> Self {
         let folder = session.config.images.as_deref();
-        Self(folder.and_then(|folder| Shelf::open(folder).ok()?.list().ok()))
+        Self(folder.and_then(|folder| Shelf::open(folder).ok()?.list(Timestamp::now()).ok()))
     }
 
     /// What it has of the very card that `survey` tells of.

@@ -3,15 +3,15 @@
 use crate::{
     failure::{Failure, Outcome},
     fleet::Fleet,
-    render::quoted,
+    render::{quoted, size},
 };
 use imbrik_core::{
     card::{Card, Rack, Standing, standing},
     image::Pack,
     layout::{Part, Survey},
-    shelf::{MARK, Shelf, Shelved},
+    shelf::{CardIdentity, MARK, Shelf, Shelved},
 };
-use jiff::tz::TimeZone;
+use jiff::{Timestamp, tz::TimeZone};
 use std::{
     fs, io,
     os::unix::fs::FileTypeExt,
@@ -189,20 +189,22 @@ pub(crate) fn on_shelf(usual: Option<&Path>, name: &Path) -> Outcome<Option<Shel
     let Some(text) = text.filter(|_| !is_file() && folder.join(MARK).is_file()) else {
         return Ok(None);
     };
-    let listing = Shelf::open(folder)?.list()?;
-    let (card, which) = match text.split_once('@') {
-        Some((card, which)) => (card, Some(which)),
+    let listing = Shelf::open(folder)?.list(Timestamp::now())?;
+    let (name, which) = match text.split_once('@') {
+        Some((name, which)) => (name, Some(which)),
         None => (text, None),
     };
+    let card = match listing.cards_named(name)[..] {
+        [] => return Ok(None),
+        [card] => card.clone(),
+        ref cards => return Err(ambiguous(name, which, cards)),
+    };
     let images: Vec<_> = listing.images.iter().filter(|image| image.card == card).collect();
-    if images.is_empty() {
-        return Ok(None);
-    }
     let day = |image: &Shelved| {
         image.made_at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d").to_string()
     };
     let found = match which {
-        None => listing.newest(card).cloned(),
+        None => listing.newest(&card).cloned(),
         Some("pinned") => {
             images.iter().find(|image| image.remarks.pinned).map(|one| (*one).clone())
         }
@@ -210,10 +212,22 @@ pub(crate) fn on_shelf(usual: Option<&Path>, name: &Path) -> Outcome<Option<Shel
     };
     found.map(Some).ok_or_else(|| {
         let what = match which {
-            None => format!("{card} has no sound image on the shelf {}", quoted(folder)),
-            Some("pinned") => format!("no image of {card} is pinned"),
-            Some(date) => format!("there is no image of {card} from {date} on the shelf"),
+            None => format!("all images of {name} on the shelf {} are damaged", quoted(folder)),
+            Some("pinned") => format!("no image of {name} is pinned"),
+            Some(date) => format!("there is no image of {name} from {date} on the shelf"),
         };
         Failure::usage(what).next(format!("See them with `imbrik shelf list {}`.", quoted(folder)))
     })
+}
+
+/// The refusal of a name that several cards of a shelf have.
+fn ambiguous(name: &str, which: Option<&str>, cards: &[&CardIdentity]) -> Failure {
+    let which = which.map_or(String::new(), |which| format!("@{which}"));
+    let choices: Vec<_> = cards
+        .iter()
+        .map(|card| format!("{}{which} ({})", card.full_name(), size::short(card.size)))
+        .collect();
+    Failure::usage(format!("{} cards on the shelf are named {name}", cards.len()))
+        .state("Nothing was done.")
+        .next(format!("Choose one: {}.", choices.join(", ")))
 }

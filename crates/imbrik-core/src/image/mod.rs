@@ -31,7 +31,7 @@ pub use manifest::{
     ListedFit, ListedLoss, ListedPart, ListedTable, ListedVolume, Manifest, TileList,
 };
 pub use open::{Image, Unpack, manifest_path};
-pub use part_file::{Owner, PartFile};
+pub use part_file::{FolderId, Owner, PartFile, notes_path};
 pub use pieces::{KnownPiece, PieceHashes};
 pub(crate) use proved::Proved;
 pub use room::{Limit, OutputDisk, can_share_blocks, shares_blocks};

@@ -41,6 +41,7 @@ pub struct Image {
     /// The same content, when it stands in frames of this very file.
     framed: Option<Arc<FramedStore>>,
     manifest: Option<Manifest>,
+    manifest_digest: Option<blake3::Hash>,
     findings: Vec<ImageFinding>,
 }
 
@@ -172,6 +173,7 @@ impl Image {
             }
         }
         let json = embedded.or_else(|| beside.map(<[u8]>::to_vec));
+        let manifest_digest = json.as_ref().map(|json| blake3::hash(json));
         let manifest = match json.map(|json| Manifest::decode(&json)) {
             None => None,
             Some(Ok(manifest)) if ByteLen::new(manifest.card_size) == content.size() => {
@@ -189,7 +191,17 @@ impl Image {
         };
         let path = path.to_owned();
         let framed = framed.filter(|_| !is_unpacked);
-        Ok(Self { path, container, file, disk: None, content, framed, manifest, findings })
+        Ok(Self {
+            path,
+            container,
+            file,
+            disk: None,
+            content,
+            framed,
+            manifest,
+            manifest_digest,
+            findings,
+        })
     }
 
     /// Where it stands.
@@ -243,6 +255,12 @@ impl Image {
     #[must_use]
     pub fn manifest(&self) -> Option<&Manifest> {
         self.manifest.as_ref()
+    }
+
+    /// BLAKE3 of the manifest's bytes, which identifies the image; `None` without a manifest.
+    #[must_use]
+    pub fn manifest_digest(&self) -> Option<blake3::Hash> {
+        self.manifest_digest
     }
 
     /// What is wrong with it, a sentence each; empty for a sound image.

@@ -10,7 +10,10 @@ use rustix::{
 };
 use std::{
     fs::{self, File, OpenOptions},
-    os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt, fchown},
+    os::{
+        fd::AsRawFd,
+        unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt, fchown},
+    },
     path::{Path, PathBuf},
 };
 
@@ -26,11 +29,40 @@ pub struct Owner {
     pub gid: u32,
 }
 
+/// Which folder a path led to when it was inspected.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct FolderId {
+    device: u64,
+    inode: u64,
+}
+
+impl FolderId {
+    /// The folder that is open as `file`.
+    ///
+    /// # Errors
+    /// When it cannot be inspected.
+    pub fn from_file(file: &File) -> Result<Self> {
+        let found = file.metadata().map_err(|e| Error::io("inspecting the folder", e))?;
+        Ok(Self { device: found.dev(), inode: found.ino() })
+    }
+
+    /// The folder at `path`.
+    ///
+    /// # Errors
+    /// When it cannot be opened.
+    pub fn open(path: &Path) -> Result<Self> {
+        let opened = File::open(path);
+        Self::from_file(&opened.map_err(|e| Error::io(format!("opening {}", path.display()), e))?)
+    }
+}
+
 /// A file in the making. Dropped without [`PartFile::publish`] or [`PartFile::keep`], it leaves nothing
 /// behind.
 #[derive(Debug)]
 pub struct PartFile {
     file: File,
+    /// The folder that both names are in. Everything happens in it, whatever its path leads to by then.
+    folder: File,
     part: PathBuf,
     name: PathBuf,
     replace: bool,
@@ -44,8 +76,9 @@ fn part_of(name: &Path) -> PathBuf {
     part.into()
 }
 
-/// What is known of a file that grows as `part`, beside it.
-fn notes_of(part: &Path) -> PathBuf {
+/// Path of the notes on the incomplete file `part`.
+#[must_use]
+pub fn notes_path(part: &Path) -> PathBuf {
     let mut notes = part.as_os_str().to_owned();
     notes.push(".notes");
     notes.into()
@@ -61,21 +94,43 @@ impl PartFile {
     /// [`Class::Refused`] when `name` exists and `replace` is not set, or when another program is
     /// writing it right now; else what the system answers.
     pub fn create(name: &Path, replace: bool, owner: Option<Owner>) -> Result<Self> {
-        if !replace && name.symlink_metadata().is_ok() {
+        Self::create_in(name, None, replace, owner)
+    }
+
+    /// The same, but only in the folder that `wanted` identifies: when the path of `name` leads to another one by
+    /// now, its disk or share was unmounted, and the file would be hidden under the mount point.
+    ///
+    /// # Errors
+    /// As [`PartFile::create`]; [`Class::Io`] when the folder is another one.
+    pub fn create_in(
+        name: &Path,
+        wanted: Option<FolderId>,
+        replace: bool,
+        owner: Option<Owner>,
+    ) -> Result<Self> {
+        let folder = open_folder_of(name)?;
+        if wanted.is_some() && wanted != Some(FolderId::from_file(&folder)?) {
+            return Err(Error::new(
+                Class::Io,
+                format!("the folder of {} was unmounted or exchanged", name.display()),
+            ));
+        }
+        if !replace && in_folder(&folder, name).symlink_metadata().is_ok() {
             return Err(exists(name));
         }
         let part = part_of(name);
-        if part.symlink_metadata().is_ok_and(|found| !found.is_file()) {
-            return Err(Error::refused(format!("{} exists and is no file", part.display())));
+        let held = in_folder(&folder, &part);
+        if held.symlink_metadata().is_ok_and(|found| !found.is_file()) {
+            return Err(Error::refused(format!("{} exists and is not a file", part.display())));
         }
         let mut tries = TRIES;
         let file = loop {
-            if let Some(file) = Self::start(&part)? {
+            if let Some(file) = Self::start(&held).map_err(|e| e.at(part.display()))? {
                 break file;
             }
             tries = tries.checked_sub(1).ok_or_else(|| written_by_another(&part))?;
         };
-        let this = Self { file, part, name: name.to_owned(), replace, stays: false };
+        let this = Self { file, folder, part, name: name.to_owned(), replace, stays: false };
         let private = fs::Permissions::from_mode(0o600);
         // A filesystem without modes and owners (FAT) refuses both; then there is nothing to keep.
         let _ = this.file.set_permissions(private);
@@ -91,13 +146,15 @@ impl PartFile {
     /// # Errors
     /// As [`PartFile::create`]; and when it is no file, or has another name, too.
     pub fn resume(name: &Path, replace: bool) -> Result<Option<Self>> {
-        if !replace && name.symlink_metadata().is_ok() {
+        let folder = open_folder_of(name)?;
+        if !replace && in_folder(&folder, name).symlink_metadata().is_ok() {
             return Err(exists(name));
         }
         let part = part_of(name);
+        let held = in_folder(&folder, &part);
         let nofollow = i32::try_from(OFlags::NOFOLLOW.bits()).unwrap_or(0);
         let mut old = OpenOptions::new();
-        let file = match old.read(true).write(true).custom_flags(nofollow).open(&part) {
+        let file = match old.read(true).write(true).custom_flags(nofollow).open(&held) {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
             file => file.map_err(|e| Error::io(format!("opening {}", part.display()), e))?,
         };
@@ -105,16 +162,21 @@ impl PartFile {
             return Err(written_by_another(&part));
         }
         let is_alone = file.metadata().is_ok_and(|found| found.is_file() && found.nlink() == 1);
-        if !is_alone || !is_at(&file, &part) {
+        if !is_alone || !is_at(&file, &held) {
             return Err(Error::refused(format!("{} has another name, too", part.display())));
         }
-        Ok(Some(Self { file, part, name: name.to_owned(), replace, stays: false }))
+        Ok(Some(Self { file, folder, part, name: name.to_owned(), replace, stays: false }))
     }
 
-    /// Where notes on it stand.
+    /// Path of the notes on it, in the folder that is held open.
     #[must_use]
     pub fn notes(&self) -> PathBuf {
-        notes_of(&self.part)
+        notes_path(&self.held())
+    }
+
+    /// Path of the incomplete file in the folder that is held open.
+    fn held(&self) -> PathBuf {
+        in_folder(&self.folder, &self.part)
     }
 
     /// Leaves it as it is, with its notes, so that somebody can go on with it.
@@ -131,7 +193,7 @@ impl PartFile {
     /// so that whoever else has a link to it keeps what that holds. Answers `None` when it went away,
     /// or got its name, in between.
     fn start(part: &Path) -> Result<Option<File>> {
-        let io = |e| Error::io(format!("making {}", part.display()), e);
+        let io = |e| Error::io("creating it", e);
         let nofollow = i32::try_from(OFlags::NOFOLLOW.bits()).unwrap_or(0);
         let mut new = OpenOptions::new();
         new.read(true).write(true).create_new(true).mode(0o600).custom_flags(nofollow);
@@ -159,7 +221,7 @@ impl PartFile {
         // Held, and still under that name: nobody else can be writing it or giving it its name.
         if is_at(&left, part) {
             fs::remove_file(part).map_err(io)?;
-            let _ = fs::remove_file(notes_of(part));
+            let _ = fs::remove_file(notes_path(part));
         }
         Ok(None)
     }
@@ -190,7 +252,8 @@ impl PartFile {
     /// [`Class::Refused`] when something of that name appeared meanwhile and may not be replaced.
     pub fn publish(mut self) -> Result<()> {
         self.sync()?;
-        if !is_at(&self.file, &self.part) {
+        let (part, name) = (self.held(), in_folder(&self.folder, &self.name));
+        if !is_at(&self.file, &part) {
             // Its name is another program's by now, which must not lose it.
             self.stays = true;
             return Err(written_by_another(&self.part));
@@ -198,22 +261,16 @@ impl PartFile {
         let io = |e| Error::io(format!("renaming {}", self.part.display()), e);
         let cwd = rustix::fs::CWD;
         let renamed = if self.replace {
-            fs::rename(&self.part, &self.name).map_err(io)
+            fs::rename(&part, &name).map_err(io)
         } else {
-            match rustix::fs::renameat_with(
-                cwd,
-                &self.part,
-                cwd,
-                &self.name,
-                RenameFlags::NOREPLACE,
-            ) {
+            match rustix::fs::renameat_with(cwd, &part, cwd, &name, RenameFlags::NOREPLACE) {
                 Err(Errno::EXIST) => Err(exists(&self.name)),
                 // Some network and FAT filesystems know no such rename.
                 Err(Errno::INVAL | Errno::NOSYS) => {
-                    if self.name.symlink_metadata().is_ok() {
+                    if name.symlink_metadata().is_ok() {
                         Err(exists(&self.name))
                     } else {
-                        fs::rename(&self.part, &self.name).map_err(io)
+                        fs::rename(&part, &name).map_err(io)
                     }
                 }
                 Err(errno) => Err(io(errno.into())),
@@ -224,7 +281,8 @@ impl PartFile {
         tracing::info!(name = %self.name.display(), "a file has its name");
         self.stays = true;
         let _ = fs::remove_file(self.notes());
-        sync_folder_of(&self.name);
+        // Makes the rename itself durable, where folders can be synced.
+        let _ = self.folder.sync_all();
         Ok(())
     }
 }
@@ -233,7 +291,7 @@ impl Drop for PartFile {
     fn drop(&mut self) {
         if !self.stays {
             // Nothing can be done about a failure here, and the name says that it is half-made.
-            let _ = fs::remove_file(&self.part);
+            let _ = fs::remove_file(self.held());
             let _ = fs::remove_file(self.notes());
         }
     }
@@ -266,12 +324,17 @@ fn exists(name: &Path) -> Error {
     Error::new(Class::Refused, format!("{} exists already", name.display()))
 }
 
-/// Makes the rename itself durable, where folders can be synced.
-fn sync_folder_of(name: &Path) {
+/// Opens the folder that the file `name` is in.
+fn open_folder_of(name: &Path) -> Result<File> {
     let folder = name.parent().filter(|folder| !folder.as_os_str().is_empty());
-    if let Ok(folder) = File::open(folder.unwrap_or(Path::new("."))) {
-        let _ = folder.sync_all();
-    }
+    let folder = folder.unwrap_or(Path::new("."));
+    File::open(folder).map_err(|e| Error::io(format!("opening {}", folder.display()), e))
+}
+
+/// The path of the file that is called `path` in the open `folder`, whatever leads there.
+fn in_folder(folder: &File, path: &Path) -> PathBuf {
+    let held = PathBuf::from(format!("/proc/self/fd/{}", folder.as_raw_fd()));
+    held.join(path.file_name().unwrap_or_default())
 }
 
 #[cfg(test)]

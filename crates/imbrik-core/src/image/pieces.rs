@@ -26,6 +26,12 @@ pub struct KnownPiece {
 }
 
 impl KnownPiece {
+    /// Whether it consists of `bytes`.
+    #[must_use]
+    pub fn holds(&self, bytes: &[u8]) -> bool {
+        value_of(self.number, bytes) == self.value
+    }
+
     /// Where it lies in `tile`; `None` when that does not reach so far.
     #[must_use]
     pub fn span(&self, tile: Span) -> Option<Span> {

@@ -7,7 +7,7 @@ use super::{
     hashing::Hashing,
     manifest::Manifest,
     open::manifest_path,
-    part_file::{Owner, PartFile},
+    part_file::{FolderId, Owner, PartFile},
     standing::{BLOCK, Standing},
     sums::{Sum, SumFile, SumKind, Sums},
     tile::{PIECE, TILE},
@@ -45,8 +45,21 @@ pub enum Output<'a> {
     /// Into the file of this name, with its checksum files and, when its container cannot hold
     /// one, its manifest beside it.
     File(&'a Path),
+    /// The same, but only while the folder is still the one that was inspected before.
+    FileIn(&'a Path, FolderId),
     /// Through a pipe. Nothing stands beside it then, and it cannot be read back.
     Pipe(Box<dyn Write>),
+}
+
+impl Output<'_> {
+    /// The name of the file; `None` for a pipe.
+    #[must_use]
+    pub fn path(&self) -> Option<&Path> {
+        match self {
+            Self::File(name) | Self::FileIn(name, _) => Some(name),
+            Self::Pipe(_) => None,
+        }
+    }
 }
 
 /// A frame of a whole tile from this length on begins at a multiple of a block where the format allows that, so
@@ -119,6 +132,10 @@ impl ImageWriter {
             Output::Pipe(pipe) => Opened::Pipe(pipe),
             Output::File(name) => {
                 let part = PartFile::create(name, replace, owner)?;
+                Opened::File { part, name: name.to_owned(), owner, replace }
+            }
+            Output::FileIn(name, folder) => {
+                let part = PartFile::create_in(name, Some(folder), replace, owner)?;
                 Opened::File { part, name: name.to_owned(), owner, replace }
             }
         };

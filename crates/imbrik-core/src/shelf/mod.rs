@@ -4,25 +4,32 @@
 //! marks the folder as a shelf and holds its rules. So a folder under which a disk is not mounted is no
 //! shelf, and nothing is put into it.
 
+mod damage;
 mod extents;
+mod identity;
 mod remarks;
+mod removal;
 mod rules;
 
 use crate::{
-    image::{Image, Manifest, Owner, Pack, PartFile, SumKind, manifest_path},
+    image::{FolderId, Image, Manifest, Owner, Pack, PartFile, SumKind, manifest_path, notes_path},
     layout::Survey,
 };
+pub use damage::found_damaged;
+pub use identity::{CardIdentity, card_name};
 use imbrik_store::{
     error::{Class, Error, Result},
     units::ByteLen,
 };
 use jiff::{Timestamp, tz::TimeZone};
-pub use remarks::Remarks;
-pub use rules::{Fate, Kept, Rules};
+pub use remarks::{FileState, Remarks};
+pub use removal::Removal;
+pub use rules::{Fate, Kept, Rules, is_ahead};
 use rustix::fs::FlockOperation;
 use serde::{Deserialize, Serialize};
 use std::{
-    collections::BTreeMap,
+    cmp::Reverse,
+    collections::{BTreeMap, BTreeSet},
     fs::{self, File},
     os::unix::fs::{FileExt as _, MetadataExt as _},
     path::{Path, PathBuf},
@@ -58,8 +65,10 @@ struct Mark {
 pub struct Shelved {
     /// Where it stands.
     pub path: PathBuf,
-    /// Whose card it is of: the host, or else what people know the card by.
-    pub card: String,
+    /// The card that it is of.
+    pub card: CardIdentity,
+    /// The name of the card, unique on the shelf: `hive-07`, or `hive-07#3fa2c1` where cards share the name.
+    pub card_label: String,
     /// When it was made.
     pub made_at: Timestamp,
     /// How long the card is.
@@ -72,10 +81,10 @@ pub struct Shelved {
     pub note: Option<String>,
     /// Whether some of the card could not be read.
     pub lacks: ByteLen,
-    /// The ids of its table and its volumes.
-    pub ids: Vec<String>,
     /// What is remembered of it.
     pub remarks: Remarks,
+    /// The state of its file when it was listed, and the digest of its manifest.
+    known: (FileState, Option<blake3::Hash>),
 }
 
 /// A file among the images that is none, or not to be read, and why.
@@ -87,10 +96,10 @@ pub struct Stranger {
     pub why: String,
 }
 
-/// All that stands on a shelf.
+/// Everything on a shelf.
 #[derive(Clone, Debug, Default)]
 pub struct Listing {
-    /// The images, by card and then from the newest on.
+    /// The images, by card and then from the newest on; those dated in the future come last.
     pub images: Vec<Shelved>,
     /// What looks like an image and is not listed.
     pub strangers: Vec<Stranger>,
@@ -109,10 +118,21 @@ pub struct Unfinished {
     pub len: ByteLen,
 }
 
-/// Nobody else changes the shelf as long as it is there.
+/// Keeps other processes from changing the shelf, and its folder open: a share cannot be exchanged for the empty
+/// folder under its mount point unnoticed.
 #[derive(Debug)]
 pub struct Lock {
-    _folder: File,
+    folder: File,
+}
+
+impl Lock {
+    /// The folder that was locked.
+    ///
+    /// # Errors
+    /// When it cannot be inspected.
+    pub fn folder(&self) -> Result<FolderId> {
+        FolderId::from_file(&self.folder)
+    }
 }
 
 impl Shelf {
@@ -145,14 +165,22 @@ impl Shelf {
         Ok(Self { folder: folder.to_owned(), rules, due: mark.due_days.unwrap_or(DUE) })
     }
 
-    /// Makes `folder` a shelf, with the usual rules.
+    /// Makes `folder` a shelf with the default rules, and pins the images that are in it already: nobody agreed
+    /// that rules remove them. Returns how many these are.
     ///
     /// # Errors
-    /// [`Class::Refused`] when it is one already; when it cannot be written to.
-    pub fn make(folder: &Path, owner: Option<Owner>) -> Result<Self> {
+    /// [`Class::Refused`] when it is a shelf already; when it cannot be written to.
+    pub fn make(folder: &Path, owner: Option<Owner>, now: Timestamp) -> Result<(Self, usize)> {
         let this = Self { folder: folder.to_owned(), rules: Rules::default(), due: DUE };
+        if folder.join(MARK).symlink_metadata().is_ok() {
+            return Err(Error::refused(format!("{} is a shelf already", folder.display())));
+        }
+        let images = this.list(now)?.images;
+        for image in &images {
+            set_pinned(&image.path, true, owner)?;
+        }
         this.write(false, owner)?;
-        Ok(this)
+        Ok((this, images.len()))
     }
 
     /// Writes its rules down.
@@ -195,15 +223,15 @@ impl Shelf {
                 self.folder.display()
             ))),
             // A filesystem that knows no locks has none.
-            _ => Ok(Lock { _folder: folder }),
+            _ => Ok(Lock { folder }),
         }
     }
 
-    /// All that stands on it. Of the images, only what they know of themselves is read.
+    /// Lists the images; of each, only the manifest is read. Images dated after `now` come last.
     ///
     /// # Errors
     /// When the folder cannot be read.
-    pub fn list(&self) -> Result<Listing> {
+    pub fn list(&self, now: Timestamp) -> Result<Listing> {
         let io = |e| Error::io(format!("reading {}", self.folder.display()), e);
         let mut listing = Listing::default();
         for entry in fs::read_dir(&self.folder).map_err(io)? {
@@ -220,10 +248,11 @@ impl Shelf {
                 }
             }
         }
-        listing.images.sort_by(|a, b| {
-            let order = (&a.card, std::cmp::Reverse(a.made_at), &a.path);
-            order.cmp(&(&b.card, std::cmp::Reverse(b.made_at), &b.path))
+        listing.images.sort_by_cached_key(|image| {
+            let age = (is_ahead(image.made_at, now), Reverse(image.made_at));
+            (image.card.clone(), age, image.path.clone())
         });
+        listing.label_cards();
         listing.unfinished.sort_by(|a, b| a.path.cmp(&b.path));
         listing.strangers.sort_by(|a, b| a.path.cmp(&b.path));
         Ok(listing)
@@ -245,12 +274,13 @@ impl Shelf {
     /// # Errors
     /// When it cannot be removed.
     pub fn remove_unfinished(&self, left: &Unfinished, _lock: &Lock) -> Result<()> {
+        if is_being_written(&left.path) {
+            return Ok(());
+        }
         fs::remove_file(&left.path)
             .map_err(|e| Error::io(format!("removing {}", left.path.display()), e))?;
-        let mut notes = left.path.clone().into_os_string();
-        notes.push(".notes");
         // Missing is as good as removed.
-        let _ = fs::remove_file(notes);
+        let _ = fs::remove_file(notes_path(&left.path));
         tracing::info!(left = %left.path.display(), "what was not finished is removed");
         Ok(())
     }
@@ -273,6 +303,13 @@ impl Shelf {
     }
 }
 
+/// Whether another process is writing the incomplete image at `path`.
+fn is_being_written(path: &Path) -> bool {
+    let Ok(file) = File::open(path) else { return false };
+    let locked = rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive);
+    matches!(locked, Err(rustix::io::Errno::WOULDBLOCK))
+}
+
 /// How old what was left of an image that did not become whole must be until it goes, in seconds: whoever wants
 /// to go on with it has two days.
 const LEFT: i64 = 2 * 24 * 60 * 60;
@@ -286,30 +323,69 @@ impl Unfinished {
 }
 
 impl Listing {
+    /// Gives cards that share a name different labels.
+    fn label_cards(&mut self) {
+        let cards: BTreeSet<_> = self.images.iter().map(|image| image.card.clone()).collect();
+        for image in &mut self.images {
+            let same = cards.iter().filter(|card| card.name == image.card.name);
+            image.card_label = match same.count() {
+                0 | 1 => image.card.name.clone(),
+                _ => image.card.full_name(),
+            };
+        }
+    }
+
+    /// The cards whose name, or name with code, is `name`.
+    #[must_use]
+    pub fn cards_named(&self, name: &str) -> Vec<&CardIdentity> {
+        let is_named = |card: &&CardIdentity| card.name == name || card.full_name() == name;
+        self.by_card().into_keys().filter(is_named).collect()
+    }
+
+    /// Names that more than one card has.
+    #[must_use]
+    pub fn shared_names(&self) -> BTreeMap<&str, Vec<&CardIdentity>> {
+        let mut names: BTreeMap<&str, Vec<&CardIdentity>> = BTreeMap::new();
+        for card in self.by_card().into_keys() {
+            names.entry(&card.name).or_default().push(card);
+        }
+        names.retain(|_, cards| cards.len() > 1);
+        names
+    }
+
     /// The images of each card.
     #[must_use]
-    pub fn by_card(&self) -> BTreeMap<&str, Vec<&Shelved>> {
-        let mut cards: BTreeMap<&str, Vec<&Shelved>> = BTreeMap::new();
+    pub fn by_card(&self) -> BTreeMap<&CardIdentity, Vec<&Shelved>> {
+        let mut cards: BTreeMap<&CardIdentity, Vec<&Shelved>> = BTreeMap::new();
         for image in &self.images {
             cards.entry(&image.card).or_default().push(image);
         }
         cards
     }
 
-    /// The newest image of `card` with which nothing is known to be wrong.
+    /// The newest image of `card` that is not known to be damaged. One dated in the future counts only when there
+    /// is no other.
     #[must_use]
-    pub fn newest(&self, card: &str) -> Option<&Shelved> {
-        let mut images = self.images.iter().filter(|image| image.card == card);
+    pub fn newest(&self, card: &CardIdentity) -> Option<&Shelved> {
+        let mut images = self.images.iter().filter(|image| image.card == *card);
         images.find(|image| image.remarks.is_sound())
     }
 
-    /// The images of the very card that `survey` tells of, from the newest on: of its name, and with all of its
-    /// ids.
+    /// The newest image that is not known to be damaged of `card`, or else of a card that resembles it.
+    #[must_use]
+    pub fn base_for(&self, card: &CardIdentity) -> Option<&Shelved> {
+        let similar = || {
+            let images = self.images.iter().filter(|image| image.card.resembles(card));
+            images.filter(|image| image.remarks.is_sound()).max_by_key(|image| image.made_at)
+        };
+        self.newest(card).or_else(similar)
+    }
+
+    /// The images of the card that `survey` describes, from the newest on; none for a card without ids.
     #[must_use]
     pub fn of_card(&self, survey: &Survey) -> Vec<&Shelved> {
-        let manifest = Manifest::new(survey, "", Timestamp::UNIX_EPOCH);
-        let (card, ids) = (card_of(&manifest), ids_of(&manifest));
-        let is_of = |image: &&Shelved| image.card == card && image.ids == ids && !ids.is_empty();
+        let card = CardIdentity::from_manifest(&Manifest::new(survey, "", Timestamp::UNIX_EPOCH));
+        let is_of = |image: &&Shelved| image.card == card && !card.ids.is_empty();
         self.images.iter().filter(is_of).collect()
     }
 
@@ -324,6 +400,19 @@ impl Listing {
 }
 
 impl Shelved {
+    /// Writes `remarks` beside the image. A check is about the file as it was when it was listed.
+    ///
+    /// # Errors
+    /// When they cannot be written; [`Class::Mismatch`] when the file changed since it was listed.
+    pub fn remember(&self, remarks: &Remarks, owner: Option<Owner>) -> Result<()> {
+        let (file, digest) = &self.known;
+        if FileState::read(&self.path)? != *file {
+            let name = self.path.display();
+            return Err(Error::mismatch(format!("{name} was changed meanwhile")));
+        }
+        remarks.write(&self.path, *digest, file.clone(), owner)
+    }
+
     fn kept(&self) -> Kept {
         let is_sound = self.remarks.is_sound();
         Kept {
@@ -335,33 +424,30 @@ impl Shelved {
     }
 }
 
-/// What is left of an image that did not become whole, if `path` is that.
+/// The incomplete image at `path`. Files named `.part` of other programs, such as downloads in progress, have no
+/// notes and are left alone.
 fn unfinished(path: PathBuf) -> Option<Unfinished> {
     let name = path.file_name()?.to_str()?.strip_suffix(".part")?;
-    let name = name.strip_suffix(".copy").unwrap_or(name);
-    Pack::of_name(Path::new(name))?;
+    let copied = name.strip_suffix(".copy");
+    Pack::of_name(Path::new(copied.unwrap_or(name)))?;
+    if copied.is_none() && !notes_path(&path).is_file() {
+        return None;
+    }
     let meta = fs::symlink_metadata(&path).ok().filter(fs::Metadata::is_file)?;
     let changed_at = Timestamp::try_from(meta.modified().ok()?).ok()?;
     let len = ByteLen::new(meta.blocks().saturating_mul(512));
     Some(Unfinished { path, changed_at, len })
 }
 
-/// Whose card a manifest tells of, and which partition of it, when it is one.
-#[must_use]
-pub fn card_of(manifest: &Manifest) -> String {
-    let name = manifest.name().unwrap_or("unnamed");
-    match manifest.only.as_ref().map(|only| only.number) {
-        None => name.to_owned(),
-        Some(Some(number)) => format!("{name}, partition {number}"),
-        Some(None) => format!("{name}, a partition"),
-    }
-}
-
-/// The ids of a card's table and of its volumes, in order.
-fn ids_of(manifest: &Manifest) -> Vec<String> {
-    let table = manifest.table.iter().map(|table| table.id.clone());
-    let volumes = manifest.partitions.iter().filter_map(|part| part.volume.as_ref());
-    table.chain(volumes.filter_map(|volume| volume.uuid.clone())).collect()
+/// Pins the image at `path`, so that no rule removes it, or unpins it.
+///
+/// # Errors
+/// When the image or its remarks cannot be read, or the remarks cannot be written.
+pub fn set_pinned(path: &Path, pinned: bool, owner: Option<Owner>) -> Result<()> {
+    let file = FileState::read(path)?;
+    let image = Image::open(path, None)?;
+    let remarks = Remarks { pinned, ..Remarks::read(&image, &file)? };
+    remarks.write(path, image.manifest_digest(), file, owner)
 }
 
 fn shelved(path: &Path) -> Result<Shelved> {
@@ -372,21 +458,20 @@ fn shelved(path: &Path) -> Result<Shelved> {
     let file = File::open(path).map_err(|e| Error::io(format!("opening {}", path.display()), e))?;
     let meta = file.metadata().map_err(|e| Error::io(format!("opening {}", path.display()), e))?;
     let taken = ByteLen::new(meta.blocks().saturating_mul(512));
-    let mut remarks = Remarks::read(path)?;
-    // What was checked is not what is there, if it was written to since.
-    if remarks.checked.is_some_and(|at| at.as_second() < meta.mtime()) {
-        (remarks.checked, remarks.whole) = (None, None);
-    }
+    let state = FileState::from_metadata(&meta);
+    let remarks = Remarks::read(&image, &state)?;
+    let card = CardIdentity::from_manifest(manifest);
     Ok(Shelved {
         path: path.to_owned(),
-        card: card_of(manifest),
+        card_label: card.name.clone(),
+        card,
         made_at: manifest.made_at,
         card_size: ByteLen::new(manifest.card_size),
         len,
         own: extents::own(&file).unwrap_or(taken),
         note: manifest.note.clone(),
         lacks: manifest.unreadable_spans().iter().map(|span| span.len()).sum(),
-        ids: ids_of(manifest),
         remarks,
+        known: (state, image.manifest_digest()),
     })
 }

@@ -92,10 +92,21 @@ pub enum Fate {
     LastChecked,
     /// A rule keeps it.
     Rule,
+    /// It is dated in the future, so that no rule can be applied to it.
+    Ahead,
     /// It is known to be damaged: no rule counts it, and what becomes of it is its owner's to say.
     Damaged,
     /// No rule keeps it.
     Goes,
+}
+
+/// How far in the future an image may be dated, in seconds: clocks and time zones differ.
+const AHEAD: i64 = 24 * 60 * 60;
+
+/// Whether an image made at `made_at` is dated so far after `now` that one of the clocks is wrong.
+#[must_use]
+pub fn is_ahead(made_at: Timestamp, now: Timestamp) -> bool {
+    made_at.as_second().saturating_sub(now.as_second()) > AHEAD
 }
 
 impl Rules {
@@ -108,7 +119,12 @@ impl Rules {
     pub fn fates(&self, images: &[Kept], now: Timestamp, zone: &TimeZone) -> Vec<Fate> {
         let mut order: Vec<usize> = (0..images.len()).collect();
         let at = |index: usize| images.get(index);
-        order.retain(|index| at(*index).is_some_and(|image| image.is_sound));
+        let is_dated = |image: &Kept| image.is_sound && !is_ahead(image.made_at, now);
+        // Where no date can be trusted, the newest one is at least the latest that anybody made.
+        let has_date = images.iter().any(is_dated);
+        order.retain(|index| {
+            at(*index).is_some_and(|image| if has_date { is_dated(image) } else { image.is_sound })
+        });
         order.sort_by_key(|index| std::cmp::Reverse(at(*index).map(|image| image.made_at)));
         let newest = order.first().copied();
         let checked =
@@ -120,6 +136,7 @@ impl Rules {
             _ if newest == Some(index) => Fate::Newest,
             image if image.is_pinned => Fate::Pinned,
             image if !image.is_sound => Fate::Damaged,
+            image if is_ahead(image.made_at, now) => Fate::Ahead,
             _ if last_checked == Some(index) => Fate::LastChecked,
             _ if kept.contains(&index) => Fate::Rule,
             _ => Fate::Goes,

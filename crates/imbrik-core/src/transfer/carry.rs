@@ -1,6 +1,7 @@
 //! A view carried into an image: begun or gone on with, encoded, read back, and given its name.
 
 use super::{
+    damaged::DamagedSpans,
     pipeline::{Journey, KnownTile, Sink, Tile, Travelled, run_knowing},
     resume,
     saved::{OnUnfinished, ReadBack, SaveOptions, Saved, TakenOver},
@@ -8,8 +9,8 @@ use super::{
 };
 use crate::{
     image::{
-        Encoded, Encoder, Encoding, Image, ImageWriter, Manifest, Output, PIECE, Pack, PieceHashes,
-        TILE, TileData, TileDigest, tile_span,
+        Encoded, Encoder, Encoding, Image, ImageWriter, KnownPiece, Manifest, Output, PIECE, Pack,
+        PieceHashes, TILE, TileData, TileDigest, shares_blocks, tile_span,
     },
     layout::{Lost, View, lost_in},
 };
@@ -21,7 +22,7 @@ use imbrik_store::{
     read_vec,
     units::{ByteLen, Span, common, joined},
 };
-use std::{collections::HashMap, sync::Arc};
+use std::{collections::HashMap, path::Path, sync::Arc};
 
 /// Encodes tiles on all cores and appends them in order.
 struct ToImage<'a> {
@@ -34,6 +35,11 @@ struct ToImage<'a> {
     /// Whether tiles are packed in pieces.
     in_pieces: bool,
     taken_over: TakenOver,
+}
+
+fn folder_of(file: &Path) -> &Path {
+    let folder = file.parent().filter(|folder| !folder.as_os_str().is_empty());
+    folder.unwrap_or(Path::new("."))
 }
 
 /// A tile on its way into the file.
@@ -69,6 +75,29 @@ struct Frames<'a> {
     digests: Vec<TileDigest>,
     pieces: Vec<PieceHashes>,
     by_digest: HashMap<blake3::Hash, u64>,
+    copies: Copies<'a>,
+}
+
+/// How frames of the other image get into the new file.
+#[derive(Clone, Copy)]
+pub(super) enum Copies<'a> {
+    /// Both files share blocks of the disk, so that the frames are as intact as they are in the other image.
+    Shared,
+    /// They are copied, so each is verified first. A damaged one is added to these spans, and what it holds is read
+    /// from the card.
+    Verified(&'a DamagedSpans),
+    /// They are copied, so each is verified first. A damaged one ends the work.
+    Strict,
+}
+
+impl<'a> Copies<'a> {
+    /// How frames of `image` get into `to`: `verified` where they cannot be shared.
+    pub(super) fn new(image: &Image, to: &Output<'_>, verified: Self) -> Self {
+        match to.path() {
+            Some(name) if shares_blocks(image.path(), folder_of(name)) => Self::Shared,
+            _ => verified,
+        }
+    }
 }
 
 impl<'a> Frames<'a> {
@@ -91,8 +120,62 @@ impl<'a> Frames<'a> {
             tracing::warn!(%error, "all of each tile is read instead");
             Vec::new()
         });
-        let Before { content, changed, .. } = *before;
-        Ok(Some(Self { image, content, changed, digests, pieces, by_digest }))
+        let Before { content, changed, copies, .. } = *before;
+        Ok(Some(Self { image, content, changed, digests, pieces, by_digest, copies }))
+    }
+
+    /// Whether the frames of `span` still hold what their digest says. Reads and decodes them if they are to be
+    /// copied.
+    fn is_intact(&self, span: Span, digest: &TileDigest) -> Result<bool> {
+        if matches!(self.copies, Copies::Shared) {
+            return Ok(true);
+        }
+        let found = self.read(span);
+        self.judge(span, found, |bytes| TileDigest::Hash(blake3::hash(bytes)) == *digest)
+    }
+
+    fn read(&self, span: Span) -> Result<Vec<u8>> {
+        let len = span.len().to_usize().ok_or_else(|| Error::bug("a tile is too long"))?;
+        read_vec(&**self.image.content(), span.start(), len)
+    }
+
+    /// The same for a piece of a tile.
+    fn is_piece_intact(&self, tile: Span, piece: &KnownPiece) -> Result<bool> {
+        let Some(span) = piece.span(tile).filter(|_| !matches!(self.copies, Copies::Shared)) else {
+            return Ok(true);
+        };
+        let found = self.read(span);
+        self.judge(span, found, |bytes| piece.holds(bytes))
+    }
+
+    fn judge(
+        &self,
+        span: Span,
+        found: Result<Vec<u8>>,
+        is_right: impl Fn(&[u8]) -> bool,
+    ) -> Result<bool> {
+        let fault = match found {
+            Ok(bytes) if is_right(&bytes) => return Ok(true),
+            Ok(_) => Error::mismatch(format!(
+                "the image is damaged: {span} of the card do not match their digest"
+            )),
+            Err(error) if !matches!(error.class(), Class::Corrupt | Class::Io) => {
+                return Err(error);
+            }
+            Err(error) => error,
+        };
+        match self.copies {
+            Copies::Verified(damaged) => {
+                tracing::warn!(image = %self.image.path().display(), %fault, "the card is read instead");
+                damaged.add(span);
+                Ok(false)
+            }
+            Copies::Shared | Copies::Strict => Err(fault.at(self.image.path().display())),
+        }
+    }
+
+    fn is_damaged(&self, span: Span) -> bool {
+        matches!(self.copies, Copies::Verified(damaged) if damaged.touches(span))
     }
 
     /// What the image has of the tile `index`, as far as nothing of that is in `changed`: all of it, or with
@@ -117,9 +200,22 @@ impl<'a> Frames<'a> {
         }
         let is_there = |piece| !touches(self.changed, piece) && self.standing(piece).is_some();
         match in_pieces {
-            true => KnownTile::Some(pieces.known(span, is_there)),
+            true => match self.intact_pieces(span, pieces.known(span, is_there)) {
+                Ok(known) => KnownTile::Some(known),
+                Err(error) => KnownTile::Failed(error),
+            },
             false => KnownTile::Nothing,
         }
+    }
+
+    fn intact_pieces(&self, tile: Span, pieces: Vec<KnownPiece>) -> Result<Vec<KnownPiece>> {
+        let mut intact = Vec::new();
+        for piece in pieces {
+            if self.is_piece_intact(tile, &piece)? {
+                intact.push(piece);
+            }
+        }
+        Ok(intact)
     }
 
     /// What holds exactly `span` of the card, where the image has it.
@@ -131,8 +227,22 @@ impl<'a> Frames<'a> {
     /// A piece of a tile that was read, as it stands in the image, once it is found to be the same there.
     fn piece(&self, span: Span, bytes: &[u8]) -> Option<Encoded> {
         let standing = self.standing(span)?;
-        let there = read_vec(&**self.content, span.start(), bytes.len());
-        there.is_ok_and(|there| there == bytes).then_some(standing)
+        self.holds(span, bytes).then_some(standing)
+    }
+
+    /// Whether the image holds `bytes` at `span`.
+    fn holds(&self, span: Span, bytes: &[u8]) -> bool {
+        match read_vec(&**self.content, span.start(), bytes.len()) {
+            Ok(there) => there == bytes,
+            Err(error) => {
+                if let (Class::Corrupt | Class::Mismatch, Copies::Verified(damaged)) =
+                    (error.class(), self.copies)
+                {
+                    damaged.add(span);
+                }
+                false
+            }
+        }
     }
 
     /// What the image has of the content of a tile that was read, wherever that stood, once it is decoded
@@ -149,15 +259,16 @@ impl<'a> Frames<'a> {
         let TileDigest::Hash(hash) = &tile.digest else { return Ok(None) };
         let size = self.image.content().size();
         let found = self.by_digest.get(hash).and_then(|index| tile_span(*index, size));
-        let Some(span) = found.filter(|span| span.len() == tile.span.len()) else {
+        let is_usable = |span: &Span| span.len() == tile.span.len() && !self.is_damaged(*span);
+        let Some(span) = found.filter(is_usable) else {
             return Ok(None);
         };
         if span == tile.span && !touches(self.changed, span) {
-            return Ok(self.standing(span));
+            let is_intact = self.is_intact(span, &tile.digest)?;
+            return Ok(self.standing(span).filter(|_| is_intact));
         }
         let Some(standing) = self.standing(span) else { return Ok(None) };
-        let there = read_vec(&**self.content, span.start(), bytes.len());
-        Ok(there.is_ok_and(|there| there == bytes).then_some(standing))
+        Ok(self.holds(span, bytes).then_some(standing))
     }
 }
 
@@ -267,6 +378,8 @@ pub(super) struct Before<'a> {
     pub(super) trusted: &'a [Span],
     /// What of the card is not in the new image.
     pub(super) unreadable: Vec<Span>,
+    /// How its frames get into the new image, and what happens to damaged ones.
+    pub(super) copies: Copies<'a>,
 }
 
 impl<'a> Before<'a> {
@@ -274,7 +387,18 @@ impl<'a> Before<'a> {
         let unreadable = Vec::new();
         let content = image.content();
         let (takes_over, reads_all) = (true, true);
-        Self { image, content, takes_over, changed: &[], reads_all, trusted: &[], unreadable }
+        // All of it is decoded anyway.
+        let copies = Copies::Shared;
+        Self {
+            image,
+            content,
+            takes_over,
+            changed: &[],
+            reads_all,
+            trusted: &[],
+            unreadable,
+            copies,
+        }
     }
 
     /// Compares what was read of it, a digest a tile, with the digests that it has.
@@ -303,7 +427,7 @@ fn begun(
     options: &SaveOptions,
 ) -> Result<(ImageWriter, Travelled)> {
     let SaveOptions { pack, sums, replace, owner, unfinished, .. } = options;
-    if let (OnUnfinished::Resume, Output::File(name)) = (unfinished, &to) {
+    if let (OnUnfinished::Resume, Some(name)) = (unfinished, to.path()) {
         let found = resume::resumed(journey.view, manifest, name, options, journey.watch)?;
         if let Some(resumed) = found {
             return Ok(resumed);
@@ -328,13 +452,17 @@ pub(super) fn carry(
     let resumed = ByteLen::from_usize(done.digests.len()).get();
     let resumed = TILE.times(resumed)?.min(view.size());
     let in_pieces = options.is_in_pieces();
-    let journey = &Journey { done, in_pieces, ..journey.clone() };
     let encoding = Encoding::new(options.pack, options.level, view.size());
     let frames = match &before {
         Some(before) => Frames::of(before, options.pack, view.size())?.map(Arc::new),
         None => None,
     };
     let unread = frames.clone().filter(|_| before.as_ref().is_some_and(|before| !before.reads_all));
+    let is_intact = |span: Span, digest: &TileDigest| match &unread {
+        Some(frames) => frames.is_intact(span, digest),
+        None => Ok(true),
+    };
+    let journey = &Journey { done, in_pieces, is_intact: Some(&is_intact), ..journey.clone() };
     let taken_over = TakenOver::default();
     let pack = options.pack;
     let known = |index, span| match &unread {
@@ -368,6 +496,9 @@ pub(super) fn carry(
     let mut taken_over = sink.taken_over;
     taken_over.read = joined(taken_over.read);
     taken_over.unread = joined(taken_over.unread);
+    if let Some(Before { copies: Copies::Verified(_), .. }) = &before {
+        taken_over.is_verified = true;
+    }
     let written = sink.writer.finish(&manifest)?;
     let mut read_back = ReadBack::Waived;
     let tally = Tally::default();

@@ -7,6 +7,7 @@ mod carry;
 mod claim;
 mod clear;
 mod commit;
+mod damaged;
 mod mend;
 mod moment;
 mod pipeline;

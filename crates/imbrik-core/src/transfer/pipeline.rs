@@ -19,7 +19,7 @@ use crate::{
     layout::View,
 };
 use imbrik_store::{
-    Pool, ReadAt,
+    Buffer, Pool, ReadAt,
     error::{Error, Result},
     exact::Exact as _,
     progress::{Event, Step, Watch},
@@ -90,8 +90,14 @@ pub(super) struct Journey<'a> {
     pub(super) in_pieces: bool,
     /// The tiles that the sink has already, and what of them could not be read.
     pub(super) done: Travelled,
+    /// Verifies a tile that is known before it is used without being read; it is read if this returns `false`.
+    /// `None` when known tiles need no verification.
+    pub(super) is_intact: Option<IsIntact<'a>>,
     pub(super) watch: Watch<'a>,
 }
+
+/// Whether the content of a tile that is known still matches its digest.
+pub(super) type IsIntact<'a> = &'a (dyn Fn(Span, &TileDigest) -> Result<bool> + Sync);
 
 /// What a journey found.
 #[derive(Clone, Debug, Default)]
@@ -102,6 +108,20 @@ pub(super) struct Travelled {
     pub(super) pieces: Vec<PieceHashes>,
     /// What could not be read, joined.
     pub(super) unreadable: Vec<Span>,
+}
+
+impl Journey<'_> {
+    /// The tile at `span` that was read into `buffer`, of which `known` pieces, at `unread`, were not.
+    fn tile(&self, span: Span, buffer: Buffer, known: &[KnownPiece], unread: Vec<Span>) -> Tile {
+        let (data, digest, pieces) = match self.in_pieces || !known.is_empty() {
+            true => TileData::in_pieces(buffer, known),
+            false => {
+                let (data, digest) = TileData::of(buffer);
+                (data, digest, PieceHashes::default())
+            }
+        };
+        Tile { span, data, digest, pieces, unread }
+    }
 }
 
 /// A piece, ready to be committed.
@@ -181,6 +201,8 @@ pub(super) enum KnownTile<P> {
     Some(Vec<KnownPiece>),
     /// What it and its pieces are known by, and what comes of it.
     All(TileDigest, PieceHashes, P),
+    /// What is known could not be verified.
+    Failed(Error),
 }
 
 /// Answers that for the tile of a number and a place.
@@ -307,7 +329,11 @@ impl Road<'_> {
                 }
                 Ok(Some((first, Taken::Unread(tiles)))) => {
                     let ready = tiles.into_iter().map(|tile| match tile {
-                        Unread::Known(ready) => Ok(ready),
+                        Unread::Known(ready) if self.is_intact(&ready)? => Ok(ready),
+                        Unread::Known(ready) => {
+                            let (tile, lost) = self.read_out_of_turn(ready.span)?;
+                            work(tile, lost)
+                        }
                         Unread::Zeros(tile) => work(tile, Vec::new()),
                     });
                     (first, ready.collect(), false)
@@ -376,6 +402,23 @@ impl Road<'_> {
         Ok(travelled)
     }
 
+    fn is_intact<P>(&self, ready: &Ready<P>) -> Result<bool> {
+        self.journey.watch.cancel.check()?;
+        self.journey.is_intact.map_or(Ok(true), |is_intact| is_intact(ready.span, &ready.digest))
+    }
+
+    /// Reads a tile that turned out to be damaged where it was known from. Other workers wait with their reads.
+    fn read_out_of_turn(&self, span: Span) -> Result<(Tile, Vec<Span>)> {
+        let Self { journey, turn, pool, .. } = self;
+        let mut turn = turn.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut buffer = pool.take(span.len().to_usize().unwrap_or(0));
+        let (damage, cancel) = (journey.damage, journey.watch.cancel);
+        let lost =
+            salvage::read(journey.view, span, &mut buffer, damage, &mut turn.so_far, cancel)?;
+        drop(turn);
+        Ok((journey.tile(span, buffer, &[], Vec::new()), lost))
+    }
+
     /// Takes the next tile and reads it, or the next ones that need not be read; `None` when there is none left.
     fn next_tiles<P>(
         &self,
@@ -435,14 +478,7 @@ impl Road<'_> {
             read(&mut SoFar::default())
         };
         let lost = lost.map_err(failed)?;
-        let (data, digest, pieces) = match journey.in_pieces || !known.is_empty() {
-            true => TileData::in_pieces(buffer, &known),
-            false => {
-                let (data, digest) = TileData::of(buffer);
-                (data, digest, PieceHashes::default())
-            }
-        };
-        let tile = Tile { span, data, digest, pieces, unread };
+        let tile = journey.tile(span, buffer, &known, unread);
         Ok(Some((first, Taken::Read(tile, lost))))
     }
 
@@ -462,6 +498,7 @@ impl Road<'_> {
             }
             KnownTile::Some(known) => known,
             KnownTile::Nothing => Vec::new(),
+            KnownTile::Failed(error) => return Err(error),
         };
         if !known.is_empty() || may_hold_data(view, span, data)? {
             return Ok(Err(known));
@@ -544,6 +581,7 @@ mod tests {
             in_turn: tiles.is_multiple_of(2),
             in_pieces: false,
             done: Travelled::default(),
+            is_intact: None,
             watch: Watch { observer: &Unobserved, cancel },
         };
         let travelled = run(&journey, &mut keep);
@@ -579,6 +617,7 @@ mod tests {
                 in_turn: true,
                 in_pieces: true,
                 done: Travelled::default(),
+                is_intact: None,
                 watch: Watch { observer: &Unobserved, cancel: &Cancel::new() },
             };
             run_knowing(&journey, &mut Keep { seen: Vec::new(), fail_at: None }, known).unwrap()

@@ -104,6 +104,7 @@ fn sound(
         in_turn: false,
         in_pieces,
         done: Travelled::default(),
+        is_intact: None,
         watch,
     };
     let mut found = run(&journey, &mut ToNothing)?;

@@ -1,6 +1,6 @@
 //! What of a card is as an image has it, so that it need not be read again.
 
-use super::moment::Moment;
+use super::{damaged::DamagedSpans, moment::Moment};
 use crate::{
     image::{Image, Proved},
     layout::{Content, Occupancy, Part, Survey},
@@ -38,12 +38,17 @@ pub struct Reuse {
     /// What of the image is as sound as in one before it, and need not be read back when it is taken over
     /// unread. In order and joined.
     pub trusted: Vec<Span>,
+    /// What was found damaged in the image meanwhile: it is read from the card.
+    pub(super) damaged: Arc<DamagedSpans>,
     /// How much besides was read of both and is the same.
     pub compared: ByteLen,
     /// How many files were judged to be as they were.
     pub files: u64,
-    /// Why a partition is read afresh, a sentence each.
+    /// Why a partition is read in full, a sentence each.
     pub read_afresh: Vec<String>,
+    /// Partitions whose files were judged by name, size, time and position alone: a file that was written in place
+    /// with its old time is not noticed.
+    pub by_names: Vec<String>,
 }
 
 impl Reuse {
@@ -64,7 +69,7 @@ impl Reuse {
         let proved = Arc::clone(&this.earlier);
         let earlier = match Survey::of(&*proved) {
             Err(error) if is_of_the_image(&error) => {
-                this.read_afresh.push(format!("the card is read afresh: {error}"));
+                this.read_afresh.push(format!("the card is read in full: {error}"));
                 return Ok(this);
             }
             earlier => earlier?,
@@ -75,13 +80,14 @@ impl Reuse {
             let title = part.full_title();
             match unchanged(part, card, before, &proved, cancel) {
                 Err(error) if is_of_the_image(&error) => {
-                    this.read_afresh.push(format!("{title} is read afresh: {error}"));
+                    this.read_afresh.push(format!("{title} is read in full: {error}"));
                 }
                 Err(error) => return Err(error),
                 Ok(Unchanged { why_not: Some(why), .. }) => {
-                    this.read_afresh.push(format!("{title} is read afresh: {why}"));
+                    this.read_afresh.push(format!("{title} is read in full: {why}"));
                 }
-                Ok(Unchanged { spans, files, .. }) => {
+                Ok(Unchanged { spans, files, by_names, .. }) => {
+                    this.by_names.extend(by_names.then_some(title));
                     this.files = this.files.saturating_add(files);
                     known.extend(part.on_card(spans));
                 }
@@ -128,7 +134,8 @@ impl Reuse {
         // What could not be read when the image was made, it does not have.
         let had = without(&[end], &joined(manifest.unreadable_spans()));
         let judged = common(known, &had);
-        let known = with_the_same(&judged, &common(&now.copied, &had), card, &proved, cancel)?;
+        let both = Both { card, image: &proved, damaged: &self.damaged };
+        let known = both.with_the_same(&judged, &common(&now.copied, &had), cancel)?;
         self.compared = without(&known, &judged).iter().map(|span| span.len()).sum();
         self.same = common(&known, &now.copied);
         if let Some(before) = before.filter(|_| !manifest.exact) {
@@ -144,7 +151,8 @@ impl Reuse {
         from_image.extend(common(&now.holes, &[end]));
         let from_image = joined(from_image);
         let (image, card) = (proved, Arc::clone(card));
-        self.source = Arc::new(Preferring { image, card, known: from_image });
+        let damaged = Arc::clone(&self.damaged);
+        self.source = Arc::new(Preferring { image, card, known: from_image, damaged });
         self.known = judged;
         Ok(())
     }
@@ -157,45 +165,60 @@ impl Reuse {
         let earlier = Proved::of(&image)?.ok_or_else(no_digests)?;
         let earlier: Arc<dyn ReadAt> = Arc::new(Cached::new(earlier, MOST_KEPT, Keep::First));
         let source = Arc::clone(card);
-        let (known, same, read_afresh) = (Vec::new(), Vec::new(), Vec::new());
-        let (files, compared) = (0, ByteLen::ZERO);
-        let trusted = vec![Span::whole(image.content().size())];
-        Ok(Self { image, source, earlier, known, same, trusted, compared, files, read_afresh })
+        Ok(Self {
+            trusted: vec![Span::whole(image.content().size())],
+            image,
+            source,
+            earlier,
+            known: Vec::new(),
+            same: Vec::new(),
+            damaged: Arc::default(),
+            compared: ByteLen::ZERO,
+            files: 0,
+            read_afresh: Vec::new(),
+            by_names: Vec::new(),
+        })
     }
 }
 
-/// Adds to `known` what of the rest of `copied` is the same in both, where the rest is so little that it is worth a
-/// look: most of it are metadata that were read for the comparison.
-fn with_the_same(
-    known: &[Span],
-    copied: &[Span],
-    card: &Arc<dyn ReadAt>,
-    image: &Arc<dyn ReadAt>,
-    cancel: &Cancel,
-) -> Result<Vec<Span>> {
-    let rest = without(copied, known);
-    if rest.iter().map(|span| span.len()).sum::<ByteLen>() > MOST_COMPARED {
-        return Ok(known.to_vec());
+/// A card and an earlier image of it.
+struct Both<'a> {
+    card: &'a Arc<dyn ReadAt>,
+    image: &'a Arc<dyn ReadAt>,
+    damaged: &'a DamagedSpans,
+}
+
+impl Both<'_> {
+    /// Adds to `known` what of the rest of `copied` is identical in both. Compares nothing when the rest is long: most
+    /// of it are metadata that were read anyway.
+    fn with_the_same(&self, known: &[Span], copied: &[Span], cancel: &Cancel) -> Result<Vec<Span>> {
+        let rest = without(copied, known);
+        if rest.iter().map(|span| span.len()).sum::<ByteLen>() > MOST_COMPARED {
+            return Ok(known.to_vec());
+        }
+        let mut all = known.to_vec();
+        let mut buffers = [const { Vec::new() }; 2];
+        for span in rest {
+            cancel.check()?;
+            for_pieces(span, ByteLen::kib(64), |piece| {
+                let [is, was] = &mut buffers;
+                for buffer in [&mut *is, &mut *was] {
+                    buffer.resize(piece.len().to_usize().unwrap_or(0), 0);
+                }
+                let image = self.image.read_at(piece.start(), was);
+                if image.as_ref().is_err_and(is_of_the_image) {
+                    self.damaged.add(piece);
+                }
+                // What cannot be read of the card is retried when it is copied.
+                let is_read = image.is_ok() && self.card.read_at(piece.start(), is).is_ok();
+                if is_read && is == was {
+                    all.push(piece);
+                }
+                Ok(())
+            })?;
+        }
+        Ok(joined(all))
     }
-    let mut all = known.to_vec();
-    let mut buffers = [const { Vec::new() }; 2];
-    for span in rest {
-        cancel.check()?;
-        for_pieces(span, ByteLen::kib(64), |piece| {
-            let [is, was] = &mut buffers;
-            for buffer in [&mut *is, &mut *was] {
-                buffer.resize(piece.len().to_usize().unwrap_or(0), 0);
-            }
-            // What cannot be read is looked after where it is read for good.
-            let is_read = card.read_at(piece.start(), is).is_ok()
-                && image.read_at(piece.start(), was).is_ok();
-            if is_read && is == was {
-                all.push(piece);
-            }
-            Ok(())
-        })?;
-    }
-    Ok(joined(all))
 }
 
 fn no_digests() -> Error {
@@ -265,7 +288,7 @@ impl Moment {
         let card: Arc<dyn ReadAt> = Arc::<Recorded>::clone(&self.store);
         // What nobody needs was not read then.
         let known = joined([&self.known[..], &self.occupancy.holes].concat());
-        Arc::new(Preferring { image: copy, card, known })
+        Arc::new(Preferring { image: copy, card, known, damaged: Arc::default() })
     }
 }
 
@@ -274,6 +297,8 @@ struct Preferring {
     image: Arc<dyn ReadAt>,
     card: Arc<dyn ReadAt>,
     known: Vec<Span>,
+    /// What the image does not have any more.
+    damaged: Arc<DamagedSpans>,
 }
 
 /// How a store is read.
@@ -290,6 +315,7 @@ impl Preferring {
                 Some(span) => (false, span.start().min(end)),
                 None => (false, end),
             };
+            let is_known = is_known && !self.damaged.touches(Span::between(at, until));
             let len = until.saturating_since(at).to_usize().unwrap_or(0);
             let (now, later) = rest.split_at_mut(len);
             let from_image = if is_known { self.image.read_at(at, now) } else { Ok(()) };
@@ -299,6 +325,7 @@ impl Preferring {
                 other => {
                     if let Err(error) = other {
                         tracing::warn!(%error, "the card is read instead");
+                        self.damaged.add(Span::between(at, until));
                     }
                     how(&*self.card, at, now)?;
                 }

@@ -1,7 +1,7 @@
 //! Card to image, and image to image.
 
 use super::{
-    carry::{Before, carry, weight},
+    carry::{Before, Copies, carry, weight},
     mend,
     pipeline::{Journey, Travelled},
     reuse::Reuse,
@@ -20,7 +20,7 @@ use imbrik_store::{
     read_vec,
     units::{ByteLen, Span, without},
 };
-use std::sync::Arc;
+use std::{path::Path, sync::Arc};
 
 /// Saves `view` as the image `to`, which gets its name only when it is complete and, unless that
 /// was waived, proved.
@@ -57,14 +57,18 @@ pub fn save_again(
 ) -> Result<Saved> {
     let changed = without(&[Span::whole(view.size())], &reuse.same);
     let content = &reuse.earlier;
+    let copies = Copies::new(&reuse.image, &to, Copies::Verified(&reuse.damaged));
     let before = Before {
         content,
         changed: &changed,
         reads_all: false,
         trusted: &reuse.trusted,
+        copies,
         ..Before::new(&reuse.image)
     };
-    saved(view, Some(before), manifest, to, options, watch)
+    let mut saved = saved(view, Some(before), manifest, to, options, watch)?;
+    saved.taken_over.damaged = reuse.damaged.list();
+    Ok(saved)
 }
 
 fn saved(
@@ -75,10 +79,7 @@ fn saved(
     options: &SaveOptions,
     watch: Watch<'_>,
 ) -> Result<Saved> {
-    let name = match &to {
-        Output::File(name) => Some(name.to_path_buf()),
-        Output::Pipe(_) => None,
-    };
+    let name = to.path().map(Path::to_path_buf);
     let damage = match (options.damage, &name) {
         (OnDamage::Stop, _) => Damage::Stop,
         (OnDamage::TryFor(_), Some(_)) => Damage::Later,
@@ -107,6 +108,7 @@ fn of_view<'a>(view: &'a View, pack: Pack, step: Step, watch: Watch<'a>) -> Jour
         in_turn: false,
         in_pieces: false,
         done: Travelled::default(),
+        is_intact: None,
         watch,
     }
 }
@@ -162,7 +164,9 @@ pub fn edited(
 ) -> Result<Saved> {
     let unreadable = image.manifest().map_or(Vec::new(), Manifest::unreadable_spans);
     let trusted = &[Span::whole(image.content().size())];
-    let before = Before { changed, unreadable, reads_all: false, trusted, ..Before::new(image) };
+    let copies = Copies::new(image, &to, Copies::Strict);
+    let before =
+        Before { changed, unreadable, reads_all: false, trusted, copies, ..Before::new(image) };
     carry(&of_image(view, Step::Editing, watch), Some(before), manifest, to, options)
 }
 
@@ -176,6 +180,7 @@ pub(super) fn of_image<'a>(view: &'a View, step: Step, watch: Watch<'a>) -> Jour
         in_turn: false,
         in_pieces: false,
         done: Travelled::default(),
+        is_intact: None,
         watch,
     }
 }

@@ -86,6 +86,10 @@ pub struct TakenOver {
     /// The places of those that nobody read: they are as sound as the other image is there. In order and
     /// joined.
     pub unread: Vec<Span>,
+    /// Whether what nobody read of the card was verified in the other image, since it was copied from there.
+    pub is_verified: bool,
+    /// What was found damaged in the other image and read from the card instead. In order and joined.
+    pub damaged: Vec<Span>,
 }
 
 impl TakenOver {

@@ -74,6 +74,7 @@ fn compare_digests(
         in_turn,
         in_pieces: false,
         done: Travelled::default(),
+        is_intact: None,
         watch,
     };
     let travelled = run_knowing(&journey, &mut sink, known)?;
@@ -251,6 +252,7 @@ pub fn compare(view: &View, card: Arc<dyn ReadAt>, watch: Watch<'_>) -> Result<D
         in_turn: false,
         in_pieces: false,
         done: Travelled::default(),
+        is_intact: None,
         watch,
     };
     run(&journey, &mut sink)?;

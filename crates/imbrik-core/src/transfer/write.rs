@@ -253,6 +253,7 @@ pub fn write_card(
         in_turn: card_damage.is_some(),
         in_pieces: false,
         done: Travelled::default(),
+        is_intact: None,
         watch,
     };
     let travelled = run(&journey, &mut sink)?;

@@ -83,7 +83,13 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
 /// A card saved onto a shelf, and the shelf looked after.
 fn add(session: &Session, args: &ShelfAddArgs) -> Outcome<Exit> {
     let meant = shelf::add::meant(session, args)?;
-    let saved = save::run(session, &meant)?;
+    let leftovers = shelf::add::leftovers(session, args)?;
+    let saved = save::run(session, &meant).or_else(|mut failure| {
+        match shelf::add::make_room(session, args, &leftovers, &mut failure)? {
+            true => save::run(session, &meant),
+            false => Err(failure),
+        }
+    })?;
     shelf::add::look_after(session, args, saved)
 }
 

@@ -663,7 +663,7 @@ fn a_timer_has_what_it_needs() {
         assert!(out.status.success() && error.is_empty(), "{out:?}");
         assert_eq!(told.lines().count(), 1, "{told}");
         assert!(told.starts_with("hive-07-"), "{told}");
-        assert!(told.contains("stood still") && told.contains("checked, whole"), "{told}");
+        assert!(told.contains("stood still") && told.contains("checked, OK"), "{told}");
     }
     assert!(fs::read_to_string(log).unwrap().matches("ended code=0").count() == 3);
     // A share that is not mounted: a line that says so, a code that is not 0.

@@ -30,6 +30,7 @@ mod shares;
 mod shelf;
 mod show;
 mod terminal;
+mod trust;
 mod usage;
 mod used;
 mod weigh;

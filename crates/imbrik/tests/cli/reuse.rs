@@ -229,7 +229,7 @@ fn what_cannot_be_judged_is_read() {
     put(&card, places[0] + (1 << 20), b"a page that was swapped out");
     put(&card, places[2] + 100, b"bootcount=3");
     let run = bench.good("save rack:a two.img.zst --reuse one.img.zst");
-    run.shows("Reused").shows("Kept");
+    run.shows("Unchanged").shows("Copied");
     bench.good("save rack:a full.img.zst --no-check");
     same_content(&bench, "two.img.zst", "full.img.zst");
     // What is written past the filesystem elsewhere is not seen, unless all is read.
@@ -249,7 +249,7 @@ fn what_cannot_be_judged_is_read() {
     drop(mounted);
     fs::copy(bench.path("cut"), &card).unwrap();
     let run = bench.good("save rack:a five.img.zst --reuse four.img.zst");
-    run.says("is read afresh: it was not unmounted in an orderly way");
+    run.says("is read in full: it was not unmounted in an orderly way");
     bench.good("save rack:a full.img.zst --no-check --replace");
     same_content(&bench, "five.img.zst", "full.img.zst");
     // A raw image that is damaged does not give its damage away.

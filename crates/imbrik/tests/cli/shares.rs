@@ -153,16 +153,30 @@ fn what_is_left_of_an_image_goes_after_two_days() {
     for name in names {
         fs::write(bench.path("shelf").join(name), b"left").unwrap();
     }
-    fs::write(bench.path("shelf/a.img.zst.part.notes"), b"{}").unwrap();
+    // A download in progress of another program has no notes.
+    fs::write(bench.path("shelf/download.img.xz.part"), b"left").unwrap();
+    tool!("touch", "-d", "3 days ago", bench.path("shelf/download.img.xz.part"));
+    for name in ["a", "c"] {
+        fs::write(bench.path(format!("shelf/{name}.img.zst.part.notes")), b"{}").unwrap();
+    }
     for name in ["a.img.zst.part", "b.img.zst.copy.part", "notes.part"] {
         tool!("touch", "-d", "3 days ago", bench.path("shelf").join(name));
     }
     bench
         .good("shelf list shelf")
         .says("c.img.zst.part is left of an image that did not become whole");
-    bench.good("shelf thin shelf --plan").shows("Goes a.img.zst.part not finished since");
+    bench.good("shelf thin shelf --plan").shows("Remove a.img.zst.part incomplete since");
     let told = bench.good("shelf thin shelf --yes --json").json();
     assert_eq!(told["unfinished"].as_array().unwrap().len(), 2, "{told}");
     let left = bench.list("shelf");
-    assert_eq!(left, ["c.img.zst.part", "notes.part", "shelf.toml"]);
+    assert_eq!(
+        left,
+        [
+            "c.img.zst.part",
+            "c.img.zst.part.notes",
+            "download.img.xz.part",
+            "notes.part",
+            "shelf.toml"
+        ]
+    );
 }

@@ -33,12 +33,12 @@ fn a_shelf_thins_out_by_its_rules_and_by_nothing_else() {
     bench.imbrik("shelf keep shelf").expect(0);
     bench.imbrik("shelf keep shelf nonsense").expect(2).says("is no rule");
     bench.run(["shelf", "keep", "shelf", "2 newest, all for 30 days"]).expect(0);
-    bench.good("shelf pin shelf/night-400.img").shows("stays whatever the rules say");
-    let run = bench.good("shelf thin shelf --plan").shows("2 images go, 5 stay");
-    run.shows("Goes night-40.img").shows("Goes night-41.img").shows("Nothing was written");
+    bench.good("shelf pin shelf/night-400.img").shows("is pinned: no rule removes it");
+    let run = bench.good("shelf thin shelf --plan").shows("2 images to remove, 5 kept");
+    run.shows("Remove night-40.img").shows("Remove night-41.img").shows("Nothing was written");
     bench.imbrik("shelf thin shelf").expect(4).says("add --yes");
     // One that was checked is the last that was.
-    bench.good("shelf check shelf --oldest 1").shows("Whole night-400.img");
+    bench.good("shelf check shelf --oldest 1").shows("OK night-400.img");
     let told = bench.good("shelf thin shelf --yes --json").json();
     assert_eq!(told["removed"].as_array().unwrap().len(), 2, "{told}");
     let left = bench.list("shelf");
@@ -53,8 +53,8 @@ fn a_shelf_thins_out_by_its_rules_and_by_nothing_else() {
         .map(|one| one["fate"].as_str().unwrap())
         .collect();
     assert_eq!(fates, ["newest", "rule", "rule", "rule", "pinned"], "{told}");
-    bench.good("shelf unpin shelf/night-400.img").shows("is left to the rules");
-    bench.good("shelf thin shelf --yes").shows("No image goes");
+    bench.good("shelf unpin shelf/night-400.img").shows("is unpinned");
+    bench.good("shelf thin shelf --yes").shows("No image to remove");
 }
 
 /// Would fail where damage is not found, is counted as an image, or is forgotten; and where something is overdue
@@ -63,14 +63,14 @@ fn a_shelf_thins_out_by_its_rules_and_by_nothing_else() {
 fn what_is_overdue_or_damaged_is_told() {
     let bench = shelf(&[9, 50]);
     let run = bench.imbrik("shelf due shelf").expect(7);
-    run.shows("was saved 9 days ago")
+    run.shows("hive-07 was last saved 9 days ago")
         .shows("night-50.img is never checked".replace("is never", "was never").as_str());
     bench.run(["shelf", "keep", "shelf", "--due", "14"]).expect(0).shows("for 14 days");
-    bench.good("shelf check shelf").shows("2 images read and held against");
+    bench.good("shelf check shelf").shows("2 images read and compared");
     bench.good("shelf due shelf").shows("Nothing is overdue");
     flip(&bench.path("shelf/night-9.img"), 34816 * 512 + 5000);
     let run = bench.imbrik("shelf check shelf").expect(3);
-    run.shows("Damaged night-9.img").says("1 is damaged, and counted by no rule");
+    run.shows("Damaged night-9.img").says("1 image is damaged and will not be reused");
     let told = bench.imbrik("shelf due shelf --json").expect(7).json();
     let what: Vec<_> = told["overdue"]
         .as_array()
@@ -100,7 +100,7 @@ fn images_on_a_shelf_are_made_of_each_other_and_found_by_name() {
     bench.good("shelf make shelf");
     bench.good("save rack:a shelf --note 1st");
     let run = bench.good("shelf add shelf rack:a --note 2nd --thin --check 1");
-    run.shows("Reused").shows("No image goes").shows("1 image read and held against");
+    run.shows("Copied").shows("No image to remove").shows("1 image read and compared");
     let told = bench.good("save rack:a shelf --note 3rd --json").json();
     assert!(told["reused"]["tiles_taken_over"].as_u64().unwrap() > 0, "{told}");
     fs::create_dir_all(bench.path("config/imbrik")).unwrap();

@@ -170,7 +170,7 @@ fn temporary_image(
     };
     let folder =
         tempfile::Builder::new().prefix("imbrik-").tempdir_in(temporary).map_err(failed)?;
-    let to = Destination::File(folder.path().join("card.img.zst"));
+    let to = Destination::File(folder.path().join("card.img.zst"), None);
     let options = SaveOptions {
         pack: Pack::usual(),
         level: Pack::usual().usual_level(),

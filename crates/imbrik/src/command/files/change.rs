@@ -188,7 +188,7 @@ impl<'a> Target<'a> {
         })?;
         drop(progress);
         packing::tell_of(session, &saved);
-        let to = Destination::File(path);
+        let to = Destination::File(path, None);
         let out = &session.out;
         if out.is_json() {
             let more = json::FilesChanged {

@@ -3,16 +3,19 @@
 use super::SaveSource;
 use crate::{
     args::SaveArgs,
+    exit::Exit,
     failure::{Explain, Failure, Outcome},
     packing::Destination,
-    render::{count, json, quoted, size},
+    render::{count, json, quoted, size, time},
     session::Session,
 };
 use imbrik_core::{
     Error,
     image::{Limit, ListedPart, Manifest, OutputDisk, shares_blocks},
     layout::{Occupancy, View},
-    shelf::{Lock, MARK, Shelf, card_of},
+    shelf::{
+        CardIdentity, FileState, Listing, Lock, MARK, Remarks, Shelf, found_damaged, is_ahead,
+    },
     store::ReadAt as _,
     transfer::{Reuse, SaveOptions, Saved},
     units::{ByteLen, Span},
@@ -23,30 +26,110 @@ use std::{
     sync::Arc,
 };
 
-/// The shelf that an image goes onto, held as long as that takes.
+/// The shelf that an image goes onto, locked until the image is there.
 pub(super) struct OnShelf {
-    shelf: Shelf,
+    listing: Listing,
     _lock: Lock,
 }
 
 impl OnShelf {
-    /// The shelf that `to` is on; `None` when it is on none.
-    pub(super) fn of(to: &Destination) -> Outcome<Option<Self>> {
-        let Destination::File(path) = to else { return Ok(None) };
-        let folder = path.parent().filter(|folder| folder.join(MARK).is_file());
-        let Some(folder) = folder else { return Ok(None) };
+    /// Locks the shelf that `to` is on; `None` when it is on none. With `is_wanted`, it must be on one.
+    ///
+    /// # Errors
+    /// When another process has it locked, and when it was unmounted since `to` was chosen.
+    pub(super) fn lock(to: &Destination, is_wanted: bool) -> Outcome<Option<Self>> {
+        let Destination::File(path, chosen) = to else { return Ok(None) };
+        let folder = path.parent().unwrap_or(Path::new("."));
+        let gone = || {
+            Failure::new(Exit::Failed, format!("{} is not a shelf any more", quoted(folder)))
+                .state(super::UNTOUCHED)
+                .next("Its disk or share was unmounted: mount it and try again.")
+        };
+        if !folder.join(MARK).is_file() {
+            return if is_wanted { Err(gone()) } else { Ok(None) };
+        }
         let shelf = Shelf::open(folder).state(super::UNTOUCHED)?;
         let lock = shelf.lock().state(super::UNTOUCHED).next("Wait until that is done.")?;
-        Ok(Some(Self { shelf, _lock: lock }))
+        if chosen.is_some() && *chosen != lock.folder().ok() {
+            return Err(gone());
+        }
+        let listing = shelf.list(Timestamp::now()).state(super::UNTOUCHED)?;
+        Ok(Some(Self { listing, _lock: lock }))
     }
 
-    /// The newest sound image of the card that is there.
-    pub(super) fn before(&self, wanted: &SaveSource) -> Option<PathBuf> {
+    /// The newest image of the card that is not known to be damaged. Warns of what is odd about the images that
+    /// are there.
+    pub(super) fn before(&self, session: &Session, wanted: &SaveSource) -> Option<PathBuf> {
         let mut manifest = Manifest::new(&wanted.survey, "", Timestamp::UNIX_EPOCH);
         manifest.only = wanted.only.as_ref().map(ListedPart::of);
-        let listing = self.shelf.list().ok()?;
-        listing.newest(&card_of(&manifest)).map(|image| image.path.clone())
+        let card = CardIdentity::from_manifest(&manifest);
+        self.tell_of_namesakes(session, &card);
+        tell_of_clocks(session, self.listing.newest(&card).map(|image| image.made_at), wanted);
+        self.listing.base_for(&card).map(|image| image.path.clone())
     }
+
+    /// Marks the images that have damage in common with the one that a save was made of, and reports them.
+    pub(super) fn report_damage(&self, session: &Session, saved: &Saved, earlier: &Earlier) {
+        let damaged = &saved.taken_over.damaged;
+        if damaged.is_empty() {
+            return;
+        }
+        let len: ByteLen = damaged.iter().map(|span| span.len()).sum();
+        let mut names = Vec::new();
+        for image in self.listing.damaged_in(damaged).unwrap_or_default() {
+            let remarks = found_damaged(image, Timestamp::now());
+            if let Err(error) = image.remember(&remarks, session.environment.owner) {
+                session.out.warn(&format!("{error}."));
+            }
+            names.push(quoted(image.path.file_name().unwrap_or_default().as_ref()));
+        }
+        let name = quoted(earlier.reuse.image.path().file_name().unwrap_or_default().as_ref());
+        session.out.in_brief(format!("DAMAGE in {}", names.join(", ")));
+        session.out.warn(&format!(
+            "{name} is damaged: {} of the card do not match their digests. They were read from the card \
+             again, so the new image is not affected. Damaged there: {}. `imbrik check IMAGE` shows which \
+             files of an image are affected.",
+            size::both(len),
+            if names.is_empty() { name.clone() } else { names.join(", ") }
+        ));
+    }
+
+    /// Says that other cards with the same name have images on the shelf.
+    fn tell_of_namesakes(&self, session: &Session, card: &CardIdentity) {
+        let cards = self.listing.cards_named(&card.name);
+        let others: Vec<_> = cards
+            .into_iter()
+            .filter(|other| *other != card)
+            .map(|other| format!("{} ({})", other.full_name(), size::short(other.size)))
+            .collect();
+        if !others.is_empty() {
+            session.out.note(&format!(
+                "This card is {} on the shelf: other cards are named {} too, and their images are kept \
+                 separately: {}.",
+                card.full_name(),
+                card.name,
+                others.join(", ")
+            ));
+        }
+    }
+}
+
+/// Warns when the newest image of the card, or what is on the card, is dated in the future.
+fn tell_of_clocks(session: &Session, newest: Option<Timestamp>, wanted: &SaveSource) {
+    let now = Timestamp::now();
+    let written = wanted.survey.written.and_then(|seconds| i64::try_from(seconds).ok());
+    let written = written.and_then(|seconds| Timestamp::from_second(seconds).ok());
+    let what = match (newest, written) {
+        (Some(at), _) if is_ahead(at, now) => ("The newest image of this card is dated", at),
+        (_, Some(at)) if is_ahead(at, now) => ("The card was last written to on", at),
+        _ => return,
+    };
+    session.out.warn(&format!(
+        "{} {}, in the future: check the clock of this computer. Images with such a date do not count as \
+         recent, and no rule removes them.",
+        what.0,
+        time::moment(what.1)
+    ));
 }
 
 /// Has an image that is kept beside others, if `is_kept`, be one of which the next can take over much. A hash of
@@ -61,10 +144,12 @@ pub(super) fn kept(session: &Session, args: &SaveArgs, is_kept: bool, options: &
 /// An earlier image of the card, and what of the card it has.
 pub(super) struct Earlier {
     pub(super) reuse: Reuse,
+    /// When the image was last checked, if that was the file that is there.
+    checked: Option<Timestamp>,
 }
 
 impl Earlier {
-    /// The image `name`, held against the card; with `--reread` or `--exact`, all of the card is read.
+    /// The image `name`, compared with the card; with `--reread` or `--exact`, all of the card is read.
     pub(super) fn of(
         session: &Session,
         args: &SaveArgs,
@@ -72,6 +157,8 @@ impl Earlier {
         wanted: &SaveSource,
     ) -> Outcome<Self> {
         let image = Arc::new(session.open_image(name).state(super::UNTOUCHED)?);
+        let remarks = FileState::read(name).and_then(|file| Remarks::read(&image, &file));
+        let checked = remarks.ok().and_then(|remarks| remarks.checked);
         let (source, survey) = (&wanted.source, &wanted.survey);
         let is_judged = !args.reread && !args.exact;
         let reuse = match is_judged {
@@ -97,7 +184,7 @@ impl Earlier {
             // What is fitted stands elsewhere.
             reuse.same.clear();
         }
-        Ok(Self { reuse })
+        Ok(Self { reuse, checked })
     }
 
     /// Says beforehand what is copied on the disk, and whether that may get tight.
@@ -107,7 +194,7 @@ impl Earlier {
         to: &Destination,
         view: &View,
     ) -> Outcome<()> {
-        let Destination::File(image) = to else { return Ok(()) };
+        let Destination::File(image, _) = to else { return Ok(()) };
         let folder = image.parent().unwrap_or(Path::new("/"));
         let place = OutputDisk::of(folder).state(super::UNTOUCHED)?;
         let used = view.copied_in(Span::whole(view.size()));
@@ -117,13 +204,11 @@ impl Earlier {
             true => new,
             false => {
                 let how = match session.fleet.machine.is_on_network(folder) {
-                    true => {
-                        "copied: by the machine that it is on where that offers it, else over the network and back"
-                    }
-                    false => "copied on it",
+                    true => "copied, by the file server where it can do that",
+                    false => "copied",
                 };
                 session.out.note(&format!(
-                    "The disk of {} shares no blocks between these files: up to {} are {how}.",
+                    "No reflinks on the disk of {}: up to {} are {how}.",
                     quoted(folder),
                     size::short(earlier)
                 ));
@@ -132,7 +217,7 @@ impl Earlier {
         };
         if let Some(Limit::Free(free)) = place.limit_for(likely) {
             session.out.warn(&format!(
-                "it may get tight: the image may take {}, and {} has {} free.",
+                "There is probably not enough space: the image may take {}, and {} has {} free.",
                 size::both(likely),
                 quoted(folder),
                 size::both(free)
@@ -151,36 +236,53 @@ impl Earlier {
         let unread: ByteLen = saved.taken_over.unread.iter().map(|span| span.len()).sum();
         let mut lines = Vec::new();
         if !self.known().is_zero() {
+            let files = match self.reuse.files {
+                0 => String::new(),
+                files => format!(" in {}", count(files, "file")),
+            };
             lines.push(format!(
-                "Reused    {}, {} among them, as {name} has them, by their times, sizes and places",
-                size::short(self.known()),
-                count(self.reuse.files, "file")
+                "Unchanged {}{files}, according to file metadata; not read from the card",
+                size::short(self.known())
+            ));
+        }
+        for part in &self.reuse.by_names {
+            lines.push(format!(
+                "          {part}: compared by name, size, time and position; a file that was rewritten in \
+                 place with its old time is not noticed (--reread)"
             ));
         }
         if !self.reuse.compared.is_zero() {
             lines.push(format!(
-                "Compared  {} more are the same, read of both",
+                "Compared  {} more, read from the card and from the image: identical",
                 size::short(self.reuse.compared)
             ));
         }
         if !unread.is_zero() {
-            lines.push(format!(
-                "Kept      {} of the card as packed there, unread: as sound as it is there",
-                size::short(unread)
-            ));
+            lines.push(match (saved.taken_over.is_verified, self.checked) {
+                (true, _) => format!(
+                    "Copied    {} from {name}, each tile verified first",
+                    size::short(unread)
+                ),
+                (false, Some(at)) => format!(
+                    "Shared    {} with {name}, not verified now; last checked {}",
+                    size::short(unread),
+                    time::moment(at)
+                ),
+                (false, None) => format!(
+                    "Shared    {} with {name}, not verified now and never checked",
+                    size::short(unread)
+                ),
+            });
         }
         let read: ByteLen = saved.taken_over.read.iter().map(|span| span.len()).sum();
         if !read.is_zero() {
             lines.push(format!(
-                "Same      {} of the card, read and found the same, taken over as packed there",
+                "Reused    {} that were read and have not changed",
                 size::short(read)
             ));
         }
         if saved.sums.is_empty() {
-            lines.push(
-                "Sum       no checksum file: it takes a read of the whole image, `imbrik check --sum` makes one"
-                    .to_owned(),
-            );
+            lines.push("Checksum  not written; `imbrik check --sum` writes it".to_owned());
         }
         lines
     }

@@ -75,9 +75,8 @@ impl Live<'_> {
         let mut wanted = wanted(&before);
         let (name, stem) = (self.args.image.as_deref(), proposed_stem(&wanted, self.card.card));
         let to = &Destination::file(session, name, &stem, &self.args.packing, options.pack)?;
-        // Nobody else changes a shelf meanwhile.
-        let shelf = OnShelf::of(to)?;
-        let name = self.args.reuse.clone().or_else(|| shelf.as_ref()?.before(&wanted));
+        let shelf = OnShelf::lock(to, self.args.onto_shelf)?;
+        let name = self.args.reuse.clone().or_else(|| shelf.as_ref()?.before(session, &wanted));
         let earlier = name.map(|name| Earlier::of(session, self.args, &name, &wanted));
         let earlier = earlier.transpose()?;
         earlier::kept(session, self.args, earlier.is_some() || shelf.is_some(), &mut options);
@@ -105,6 +104,10 @@ impl Live<'_> {
         let begun = Instant::now();
         let reuse = earlier.as_ref().map(|earlier| &earlier.reuse);
         let (mut copy, saved) = self.copied(&first, reuse, &options, to)?;
+        if let Some((shelf, earlier)) = shelf.as_ref().zip(earlier.as_ref()) {
+            shelf.report_damage(session, &saved, earlier);
+        }
+        let is_damaged = !saved.taken_over.damaged.is_empty();
         let reused = earlier.as_ref().map(|earlier| (earlier.lines(&saved), earlier.json(&saved)));
         let took = begun.elapsed();
         let all = [Span::whole(before.survey.size)];
@@ -118,7 +121,8 @@ impl Live<'_> {
             wanted.source = Arc::clone(&reuse.source);
             if moment.is_whole {
                 let stood = self.card.stood(&moment);
-                return self.finish(&wanted, reuse, stood, reused, &options, to, started);
+                let exit = self.finish(&wanted, reuse, stood, reused, &options, to, started)?;
+                return Ok(if is_damaged && exit == Exit::Done { Exit::Mismatch } else { exit });
             }
             let plan = all_in_use(session, &wanted)?;
             (copy, _) = self.copied(&plan, Some(&reuse), &options, to)?;

@@ -131,12 +131,11 @@ fn attempt(
         still::unmounted(session, card, args.unmount)?;
         wanted = SaveSource::of(session, args, card, &tally)?;
     }
-    // Nobody else changes a shelf meanwhile.
-    let shelf = OnShelf::of(&to)?;
+    let shelf = OnShelf::lock(&to, args.onto_shelf)?;
     if shelf.is_none() && args.reuse.is_none() {
         tell_of_the_shelf(session, card, &wanted);
     }
-    let before = args.reuse.clone().or_else(|| shelf.as_ref()?.before(&wanted));
+    let before = args.reuse.clone().or_else(|| shelf.as_ref()?.before(session, &wanted));
     let earlier = before.map(|name| Earlier::of(session, args, &name, &wanted)).transpose()?;
     earlier::kept(session, args, earlier.is_some() || shelf.is_some(), &mut options);
     if let Some(earlier) = &earlier {
@@ -163,6 +162,7 @@ fn attempt(
         content: &content,
         options: &options,
         earlier: earlier.as_ref(),
+        shelf: shelf.as_ref(),
         tally: &tally,
         started,
     };
@@ -191,6 +191,7 @@ struct Run<'a> {
     content: &'a ImagePlan,
     options: &'a SaveOptions,
     earlier: Option<&'a Earlier>,
+    shelf: Option<&'a OnShelf>,
     tally: &'a Tally,
     started: Instant,
 }
@@ -256,6 +257,9 @@ impl Run<'_> {
             done.show_second(session, to);
         }
         beside?;
+        if let Some((shelf, earlier)) = self.shelf.zip(self.earlier) {
+            shelf.report_damage(session, &saved, earlier);
+        }
         let lost: ByteLen = saved.unreadable.iter().map(|span| span.len()).sum();
         if !lost.is_zero() && lost >= done.used {
             session.out.warn(
@@ -269,6 +273,8 @@ impl Run<'_> {
         }
         let is_interrupted = session.environment.interrupt.cancel.check().is_err();
         Ok(match saved.unreadable.is_empty() {
+            // The new image is intact, but older ones are not.
+            true if !saved.taken_over.damaged.is_empty() => Exit::Mismatch,
             true => packing::exit(&saved),
             false if is_interrupted => Exit::Interrupted,
             false => Exit::Unreadable,

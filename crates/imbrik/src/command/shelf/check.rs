@@ -25,21 +25,18 @@ pub(super) fn run(session: &Session, args: &ShelfCheckArgs) -> Outcome<Exit> {
 /// Checks at most `most` of them, and remembers what came of it.
 pub(super) fn check(session: &Session, shelf: &Shelf, most: usize) -> Outcome<Exit> {
     let _lock = shelf.lock().state(UNTOUCHED)?;
-    let listing = shelf.list().state(UNTOUCHED)?;
+    let listing = shelf.list(Timestamp::now()).state(UNTOUCHED)?;
     let mut checked = Vec::new();
     let out = &session.out;
     for one in listing.longest_unchecked(most) {
         let why = wrong_with(session, one).state("What was checked before that is remembered.")?;
         let name = quoted(one.path.file_name().unwrap_or_default().as_ref());
-        let remarks = Remarks {
-            checked: Some(Timestamp::now()),
-            whole: Some(why.is_none()),
-            ..Remarks::read(&one.path)?
-        };
-        remarks.write(&one.path, session.environment.owner)?;
+        let result =
+            Remarks { checked: Some(Timestamp::now()), whole: Some(why.is_none()), ..one.remarks };
+        one.remember(&result, session.environment.owner)?;
         if !out.is_json() {
             out.line(&match &why {
-                None => format!("Whole     {name}  {}", size::short(one.len)),
+                None => format!("OK        {name}  {}", size::short(one.len)),
                 Some(why) => format!("Damaged   {name}  {why}"),
             });
         }
@@ -51,7 +48,7 @@ pub(super) fn check(session: &Session, shelf: &Shelf, most: usize) -> Outcome<Ex
     }
     let damaged = checked.iter().filter(|one| !one.whole).count();
     if !checked.is_empty() {
-        let result = if damaged == 0 { "whole".to_owned() } else { format!("{damaged} DAMAGED") };
+        let result = if damaged == 0 { "OK".to_owned() } else { format!("{damaged} DAMAGED") };
         out.in_brief(format!("{} checked, {result}", checked.len()));
     }
     let not_checked = (listing.images.len() - checked.len()) as u64;
@@ -61,18 +58,18 @@ pub(super) fn check(session: &Session, shelf: &Shelf, most: usize) -> Outcome<Ex
         out.line(&json::object("shelf", "checked", more).to_string());
     } else {
         let others = match not_checked {
-            0 => "there is no other".to_owned(),
-            1 => "1 other was not looked at".to_owned(),
-            others => format!("{others} others were not looked at"),
+            0 => "none left unchecked".to_owned(),
+            others => format!("{others} not checked this time"),
         };
         out.line(&format!(
-            "{} read and held against the digests in it; {others}.",
+            "{} read and compared with the digests in it; {others}.",
             count(checked.len() as u64, "image")
         ));
         if damaged > 0 {
             out.warn(&format!(
-                "{} damaged, and counted by no rule. Save the card again; `imbrik check` tells what of it is lost.",
-                if damaged == 1 { "1 is".to_owned() } else { format!("{damaged} are") }
+                "{} damaged and will not be reused. Save the card again; `imbrik check IMAGE` shows which \
+                 files are affected.",
+                if damaged == 1 { "1 image is".to_owned() } else { format!("{damaged} images are") }
             ));
         }
     }

@@ -5,10 +5,13 @@ use crate::{
     args::ShelfOnlyArgs,
     exit::Exit,
     failure::{Explain, Outcome},
-    render::{json, quoted, time::ago},
+    render::{
+        count, json, quoted, size,
+        time::{ago, moment},
+    },
     session::Session,
 };
-use imbrik_core::shelf::{Listing, Shelf};
+use imbrik_core::shelf::{Listing, Shelf, is_ahead};
 use jiff::Timestamp;
 
 /// After how long an image is to be checked again, in days.
@@ -17,8 +20,9 @@ const DAY: i64 = 24 * 60 * 60;
 
 pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
     let shelf = open(session, args.folder.as_deref())?;
-    let listing = shelf.list().state("The shelf was only read.")?;
-    let overdue = overdue(&shelf, &listing, Timestamp::now());
+    let now = Timestamp::now();
+    let listing = shelf.list(now).state("The shelf was only read.")?;
+    let overdue = overdue(&shelf, &listing, now);
     let out = &session.out;
     let exit = if overdue.is_empty() { Exit::Done } else { Exit::Overdue };
     if out.is_json() {
@@ -30,11 +34,20 @@ pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
         out.line(&one.text);
     }
     if overdue.is_empty() {
+        let cards = listing.by_card().len() as u64;
         out.line(&format!(
-            "Nothing is overdue: every card here has an image from the last {}, and no image went \
-             unchecked for more than a month.",
+            "Nothing is overdue: {} with an image from the last {}; no image went unchecked for more than \
+             a month.",
+            count(cards, "card"),
             days(shelf.due.into())
         ));
+    }
+    for (name, cards) in listing.shared_names() {
+        let cards: Vec<_> = cards
+            .iter()
+            .map(|card| format!("{} ({})", card.full_name(), size::short(card.size)))
+            .collect();
+        out.note(&format!("{} cards are named {name}: {}.", cards.len(), cards.join(", ")));
     }
     Ok(exit)
 }
@@ -43,15 +56,20 @@ fn overdue(shelf: &Shelf, listing: &Listing, now: Timestamp) -> Vec<json::ShelfO
     use json::ShelfOverdueKind as Kind;
     let mut all = Vec::new();
     let older = |at: Timestamp, days: i64| now.as_second() - at.as_second() > days * DAY;
-    for card in listing.by_card().into_keys() {
+    for (card, images) in listing.by_card() {
+        let label = images.first().map_or(&card.name, |image| &image.card_label);
         let text = match listing.newest(card) {
-            None => format!("{card} has no sound image."),
+            None => format!("{label} has only damaged images."),
+            Some(newest) if is_ahead(newest.made_at, now) => format!(
+                "{label} has no image with a date that can be right: the newest is dated {}, in the future.",
+                moment(newest.made_at)
+            ),
             Some(newest) if older(newest.made_at, shelf.due.into()) => {
-                format!("{card} was saved {}.", ago(newest.made_at, now))
+                format!("{label} was last saved {}.", ago(newest.made_at, now))
             }
             Some(_) => continue,
         };
-        let card = Some(card.to_owned());
+        let card = Some(label.clone());
         all.push(json::ShelfOverdue { what: Kind::Image, card, image: None, text });
     }
     for one in &listing.images {
@@ -59,15 +77,19 @@ fn overdue(shelf: &Shelf, listing: &Listing, now: Timestamp) -> Vec<json::ShelfO
         let (what, text) = match one.remarks.checked {
             _ if !one.remarks.is_sound() => (Kind::Damaged, format!("{name} is damaged.")),
             // One that is new was read back when it was made, or shares what was.
-            None if older(one.made_at, CHECK) => {
+            None if older(one.made_at, CHECK) || is_ahead(one.made_at, now) => {
                 (Kind::Check, format!("{name} was never checked."))
             }
+            Some(at) if is_ahead(at, now) => (
+                Kind::Check,
+                format!("{name} was checked at a date in the future, {}.", moment(at)),
+            ),
             Some(at) if older(at, CHECK) => {
-                (Kind::Check, format!("{name} was checked {}.", ago(at, now)))
+                (Kind::Check, format!("{name} was last checked {}.", ago(at, now)))
             }
             _ => continue,
         };
-        let (card, image) = (Some(one.card.clone()), Some(json::path(&one.path)));
+        let (card, image) = (Some(one.card_label.clone()), Some(json::path(&one.path)));
         all.push(json::ShelfOverdue { what, card, image, text });
     }
     for one in &listing.strangers {

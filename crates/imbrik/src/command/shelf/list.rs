@@ -11,7 +11,7 @@ use crate::{
 };
 use imbrik_core::{
     image::OutputDisk,
-    shelf::{Fate, Listing, Shelf, Shelved},
+    shelf::{Fate, Listing, Shelf, Shelved, is_ahead},
     units::ByteLen,
 };
 use jiff::{Timestamp, tz::TimeZone};
@@ -21,8 +21,8 @@ const DAY: f64 = 24.0 * 60.0 * 60.0;
 
 pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
     let shelf = open(session, args.folder.as_deref())?;
-    let listing = shelf.list().state("The shelf was only read.")?;
     let now = Timestamp::now();
+    let listing = shelf.list(now).state("The shelf was only read.")?;
     let fates = shelf.fates(&listing, now, &TimeZone::system());
     let free = OutputDisk::of(shelf.folder()).ok().map(|disk| disk.free);
     let full = free.and_then(|free| full_in(&listing, now, free));
@@ -56,11 +56,15 @@ pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
     let mut fates = fates.into_iter();
     for (card, images) in listing.by_card() {
         out.line("");
-        out.line(&out.paint(Tone::Strong, card));
         if let Some(first) = images.first() {
+            out.line(&out.paint(Tone::Strong, &first.card_label));
+            let newest = match is_ahead(first.made_at, now) {
+                true => "newest image dated in the future".to_owned(),
+                false => format!("newest image {}", time::ago(first.made_at, now)),
+            };
             out.line(&format!(
-                "newest image {}, as it is for {}",
-                time::ago(first.made_at, now),
+                "{} card, {newest}, fits {}",
+                size::short(card.size),
                 fits::cards(first.card_size)
             ));
         }
@@ -163,6 +167,7 @@ fn row(image: &Shelved, fate: Fate) -> Vec<String> {
         Fate::LastChecked => "checked",
         Fate::Rule => "rule",
         Fate::Damaged => "damaged",
+        Fate::Ahead => "future date",
         Fate::Goes => "no",
     };
     let name = image.path.file_name().unwrap_or_default();
@@ -182,7 +187,8 @@ fn row(image: &Shelved, fate: Fate) -> Vec<String> {
 pub(super) fn image(image: &Shelved, fate: Fate) -> json::ShelfImage {
     json::ShelfImage {
         image: json::path(&image.path),
-        card: image.card.clone(),
+        card: image.card_label.clone(),
+        card_code: image.card.code(),
         made_at: image.made_at.to_string(),
         card_size: image.card_size.get(),
         image_bytes: image.len.get(),
@@ -198,6 +204,7 @@ pub(super) fn image(image: &Shelved, fate: Fate) -> json::ShelfImage {
             Fate::LastChecked => json::ShelfFate::LastChecked,
             Fate::Rule => json::ShelfFate::Rule,
             Fate::Damaged => json::ShelfFate::Damaged,
+            Fate::Ahead => json::ShelfFate::FutureDate,
             Fate::Goes => json::ShelfFate::Goes,
         },
     }

@@ -19,6 +19,7 @@ use imbrik_core::{
     Class,
     shelf::{Rules, Shelf},
 };
+use jiff::Timestamp;
 use std::path::Path;
 
 const UNTOUCHED: &str = "Nothing on the shelf was changed.";
@@ -68,7 +69,8 @@ fn make(session: &Session, args: &ShelfMakeArgs) -> Outcome<Exit> {
             .state(UNTOUCHED)
             .next("Make it first."));
     }
-    let shelf = Shelf::make(folder, session.environment.owner).map_err(|error| {
+    let made = Shelf::make(folder, session.environment.owner, Timestamp::now());
+    let (shelf, pinned) = made.map_err(|error| {
         let what = match error.class() {
             Class::Refused => Failure::refused(format!("{} is a shelf already", quoted(folder))),
             _ => Failure::from(error),
@@ -76,6 +78,17 @@ fn make(session: &Session, args: &ShelfMakeArgs) -> Outcome<Exit> {
         what.state(UNTOUCHED)
     })?;
     told(session, &shelf);
+    if pinned > 0 && !session.out.is_json() {
+        let (images, are) = match pinned {
+            1 => ("1 image that was".to_owned(), "is"),
+            more => (format!("{more} images that were"), "are"),
+        };
+        session.out.line(&format!(
+            "Pinned    {images} in the folder already {are} pinned: no rule removes {}. To apply the rules \
+             to one: imbrik shelf unpin IMAGE",
+            if pinned == 1 { "it" } else { "them" }
+        ));
+    }
     session.out.next("Next      ", &format!("imbrik save CARD {}", quoted(folder)));
     Ok(Exit::Done)
 }
@@ -109,7 +122,9 @@ fn told(session: &Session, shelf: &Shelf) {
     }
     out.line(&format!("Shelf     {}", quoted(shelf.folder())));
     out.line(&format!("Keeps     {}", shelf.rules));
-    out.line("          and always the newest sound image, the last checked, and what is pinned");
+    out.line(
+        "          Always kept: the newest image that is not damaged, the last one checked, pinned images",
+    );
     out.line(&format!("Due       when a card has no new image for {}", days(shelf.due.into())));
 }
 

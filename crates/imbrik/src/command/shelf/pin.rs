@@ -10,7 +10,7 @@ use crate::{
 };
 use imbrik_core::{
     image::Image,
-    shelf::{Remarks, Shelf, card_of},
+    shelf::{FileState, Remarks, Shelf, card_name, set_pinned},
     units::ByteLen,
 };
 use jiff::tz::TimeZone;
@@ -27,14 +27,16 @@ pub(super) fn pin(session: &Session, args: &ShelfImageArgs, pinned: bool) -> Out
             .state(UNTOUCHED)
             .next("`imbrik shelf list` lists them."));
     }
-    let remarks = Remarks { pinned, ..Remarks::read(&path).state(UNTOUCHED)? };
-    remarks.write(&path, session.environment.owner).state(UNTOUCHED)?;
+    set_pinned(&path, pinned, session.environment.owner).state(UNTOUCHED)?;
     let out = &session.out;
     if out.is_json() {
         let more = json::ShelfMarked { image: json::path(&path), pinned, label: None };
         out.line(&json::object("shelf", "marked", more).to_string());
     } else {
-        let what = if pinned { "stays whatever the rules say" } else { "is left to the rules" };
+        let what = match pinned {
+            true => "is pinned: no rule removes it",
+            false => "is unpinned: the rules apply to it again",
+        };
         out.line(&format!("{} {what}.", quoted(&path)));
     }
     Ok(Exit::Done)
@@ -51,10 +53,11 @@ pub(super) fn label(session: &Session, args: &ShelfImageArgs) -> Outcome<Exit> {
     let size = size::short(ByteLen::new(manifest.card_size));
     let id = manifest.table.as_ref().map(|table| table.id.to_lowercase());
     let id = id.map_or(String::new(), |id| format!("  {}", id.get(..8).unwrap_or(&id)));
-    let line = format!("{}  {day}  {size}{id}", card_of(manifest));
+    let line = format!("{}  {day}  {size}{id}", card_name(manifest));
     let out = &session.out;
     if out.is_json() {
-        let pinned = Remarks::read(&path).is_ok_and(|remarks| remarks.pinned);
+        let remarks = FileState::read(&path).and_then(|file| Remarks::read(&image, &file));
+        let pinned = remarks.is_ok_and(|remarks| remarks.pinned);
         let more = json::ShelfMarked { image: json::path(&path), pinned, label: Some(line) };
         out.line(&json::object("shelf", "marked", more).to_string());
     } else {

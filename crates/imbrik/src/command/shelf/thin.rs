@@ -1,4 +1,4 @@
-//! `imbrik shelf thin`: images that no rule keeps go.
+//! `imbrik shelf thin`: remove images that no rule keeps.
 
 use super::{UNTOUCHED, open};
 use crate::{
@@ -9,10 +9,7 @@ use crate::{
     render::{count, json, quoted, size, time},
     session::Session,
 };
-use imbrik_core::{
-    shelf::{Fate, Shelf, Shelved, Unfinished},
-    units::ByteLen,
-};
+use imbrik_core::shelf::{Removal, Shelf};
 use jiff::{Timestamp, tz::TimeZone};
 
 pub(super) fn run(session: &Session, args: &ShelfThinArgs) -> Outcome<Exit> {
@@ -20,93 +17,87 @@ pub(super) fn run(session: &Session, args: &ShelfThinArgs) -> Outcome<Exit> {
     thin(session, &shelf, args.plan, args.yes)
 }
 
-/// Shows what goes, asks unless `yes` says that it may, and removes it.
+/// Shows what is to be removed, asks for confirmation unless `yes` is set, and removes it.
 pub(super) fn thin(session: &Session, shelf: &Shelf, plan: bool, yes: bool) -> Outcome<Exit> {
     let lock = shelf.lock().state(UNTOUCHED)?;
-    let listing = shelf.list().state(UNTOUCHED)?;
-    let fates = shelf.fates(&listing, Timestamp::now(), &TimeZone::system());
-    let pairs = listing.images.iter().zip(fates);
-    let given_up = listing.unfinished.iter().filter(|left| left.is_given_up(Timestamp::now()));
-    let given_up: Vec<&Unfinished> = given_up.collect();
-    let going: Vec<&Shelved> =
-        pairs.filter(|(_, fate)| *fate == Fate::Goes).map(|(image, _)| image).collect();
-    let kept = (listing.images.len() - going.len()) as u64;
-    let own: ByteLen = going.iter().map(|image| image.own).sum();
+    let now = Timestamp::now();
+    let listing = shelf.list(now).state(UNTOUCHED)?;
+    let removal = shelf.removal(&listing, now, &TimeZone::system(), None);
     let out = &session.out;
-    let told = |result: &str| {
-        let more = json::ShelfThinned {
-            shelf: json::path(shelf.folder()),
-            removed: going.iter().map(|image| json::path(&image.path)).collect(),
-            unfinished: given_up.iter().map(|left| json::path(&left.path)).collect(),
-            kept,
-            own_bytes: own.get(),
-        };
-        out.line(&json::object("shelf", result, more).to_string());
-    };
-    if !plan && !going.is_empty() {
-        out.in_brief(format!("{} removed", going.len()));
+    if !plan && !removal.images.is_empty() {
+        out.in_brief(format!("{} removed", removal.images.len()));
     }
     if !out.is_json() {
-        for image in &going {
-            let name = image.path.file_name().unwrap_or_default();
-            out.line(&format!(
-                "Goes      {}  {}, {} of it not shared",
-                quoted(name.as_ref()),
-                time::moment(image.made_at),
-                size::short(image.own)
-            ));
-        }
-        for left in &given_up {
-            let name = left.path.file_name().unwrap_or_default();
-            out.line(&format!(
-                "Goes      {}  not finished since {}, {}",
-                quoted(name.as_ref()),
-                time::moment(left.changed_at),
-                size::short(left.len)
-            ));
-        }
-        let goes = match going.len() {
-            0 => "No image goes".to_owned(),
-            1 => "1 image goes".to_owned(),
-            many => format!("{many} images go"),
-        };
-        let stay = if kept == 1 { "1 stays".to_owned() } else { format!("{kept} stay") };
-        out.line(&format!("{goes}, {stay} by the rules: {}", shelf.rules));
+        show(session, shelf, &removal);
     }
-    let is_nothing = going.is_empty() && given_up.is_empty();
-    if plan || is_nothing {
+    if plan || removal.is_empty() {
         if out.is_json() {
-            told(if plan { "plan" } else { "thinned" });
+            show_json(session, shelf, &removal, if plan { "plan" } else { "thinned" });
         } else if plan {
             out.only_planned();
         }
         return Ok(Exit::Done);
     }
     if session.policy(yes) == Policy::Nobody {
-        return Err(Failure::refused("this needs a confirmation, and nobody can be asked here")
-            .state(UNTOUCHED)
-            .next("If that is what you want, add --yes."));
+        return Err(Failure::refused(
+            "this needs a confirmation, and there is no terminal to ask on",
+        )
+        .state(UNTOUCHED)
+        .next("To remove them without being asked, add --yes."));
     }
-    let question = "They cannot be brought back. Type remove to go ahead: ";
+    let question = "Removed images cannot be restored. Type remove to continue: ";
     session.confirm_by_typing("remove", question, yes)?;
-    for (done, image) in going.iter().enumerate() {
-        shelf.remove(image, &lock).map_err(|error| {
-            let state =
-                format!("{} removed before that, the rest stays.", count(done as u64, "image"));
-            Failure::from(error).state(state)
-        })?;
-    }
-    for left in &given_up {
-        shelf.remove_unfinished(left, &lock).state("The images that go are removed.")?;
-    }
+    let mut done = 0u64;
+    removal.apply(shelf, &lock, || done += 1).map_err(|error| {
+        let state = format!("{} removed before that; the rest is kept.", count(done, "file"));
+        Failure::from(error).state(state)
+    })?;
     if out.is_json() {
-        told("thinned");
-    } else if !going.is_empty() {
+        show_json(session, shelf, &removal, "thinned");
+    } else if !removal.images.is_empty() {
         out.line(&format!(
-            "Removed   {}; {} were theirs alone",
-            count(going.len() as u64, "image"),
-            size::short(own)
+            "Removed   {}; at least {} freed",
+            count(removal.images.len() as u64, "image"),
+            size::short(removal.least_freed())
         ));
     }
     Ok(Exit::Done)
+}
+
+fn show(session: &Session, shelf: &Shelf, removal: &Removal) {
+    let out = &session.out;
+    for image in &removal.images {
+        let name = image.path.file_name().unwrap_or_default();
+        out.line(&format!(
+            "Remove    {}  {}, at least {} of its own",
+            quoted(name.as_ref()),
+            time::moment(image.made_at),
+            size::short(image.own)
+        ));
+    }
+    for left in &removal.unfinished {
+        let name = left.path.file_name().unwrap_or_default();
+        out.line(&format!(
+            "Remove    {}  incomplete since {}, {}",
+            quoted(name.as_ref()),
+            time::moment(left.changed_at),
+            size::short(left.len)
+        ));
+    }
+    let images = match removal.images.len() {
+        0 => "No image".to_owned(),
+        some => count(some as u64, "image"),
+    };
+    out.line(&format!("{images} to remove, {} kept by the rules: {}", removal.kept, shelf.rules));
+}
+
+fn show_json(session: &Session, shelf: &Shelf, removal: &Removal, result: &str) {
+    let more = json::ShelfThinned {
+        shelf: json::path(shelf.folder()),
+        removed: removal.images.iter().map(|image| json::path(&image.path)).collect(),
+        unfinished: removal.unfinished.iter().map(|left| json::path(&left.path)).collect(),
+        kept: removal.kept as u64,
+        own_bytes: removal.images.iter().map(|image| image.own.get()).sum(),
+    };
+    session.out.line(&json::object("shelf", result, more).to_string());
 }

@@ -28,8 +28,10 @@ pub(crate) struct ShelfUnit {
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct ShelfImage {
     pub(crate) image: String,
-    /// Whose card it is of: the host, or else its label.
+    /// The card that it is of: the host, or else its label; followed by `#` and its code where cards share a name.
     pub(crate) card: String,
+    /// Six hexadecimal digits that identify the card, whatever its name.
+    pub(crate) card_code: String,
     pub(crate) made_at: String,
     pub(crate) card_size: u64,
     pub(crate) image_bytes: u64,
@@ -58,6 +60,8 @@ pub(crate) enum ShelfFate {
     Rule,
     /// It is damaged, and left to its owner.
     Damaged,
+    /// It is dated in the future, so that no rule applies to it.
+    FutureDate,
     Goes,
 }
 
