@@ -78,6 +78,12 @@ impl<'a> InUse<'a> {
         if let Some(folder) = &folder {
             lies_elsewhere(session, folder, card, &volumes)?;
         }
+        for at in standstill::thaw_leftovers() {
+            session.out.warn(&format!(
+                "{} was still frozen after an earlier run was killed: it was thawed.",
+                quoted(&at)
+            ));
+        }
         let freezer = standstill::start(&volumes, limit).state(UNTOUCHED)?;
         let running = RunningCard { card: source, volumes, folder };
         let (times, changed) = (Vec::new(), None);
@@ -95,8 +101,10 @@ impl<'a> InUse<'a> {
         let held = log::hold();
         let moment = self.running.moment(before, most, &mut self.freezer, cancel);
         drop(held);
+        let held = self.freezer.held_elsewhere();
         let moment = moment.map_err(|error| {
             let next = match error.class() {
+                Class::Refused if held.is_some() => frozen_elsewhere(held.unwrap_or(Path::new("/"))),
                 Class::Mismatch => format!(
                     "Repeat it at a quieter time, or let it stand still for longer: --freeze-limit {}s.",
                     self.limit.as_secs().saturating_mul(4).max(10)
@@ -165,6 +173,19 @@ impl<'a> InUse<'a> {
         Failure::refused("the card changes faster than it can be read")
             .state(GOES_ON)
             .next("Do it at a quieter time, or let it stand still for longer: --freeze-limit 30s.")
+    }
+}
+
+/// What to do about a filesystem that another process has frozen.
+fn frozen_elsewhere(at: &Path) -> String {
+    match standstill::holder(at) {
+        Some(pid) => {
+            format!("Another run of imbrik (process {pid}) is reading it: wait until it is done.")
+        }
+        None => format!(
+            "Another program froze it: wait until it is done. If none is at work: fsfreeze -u {}",
+            quoted(at)
+        ),
     }
 }
 

@@ -1,42 +1,69 @@
-//! The process that makes filesystems stand still for another one, and lets them go on in any case.
+//! The process that freezes filesystems for another one, and the thawing of what such a process left frozen.
 
-use imbrik_core::card::{Freezer, MountedVolume, freeze_on_demand};
+use imbrik_core::card::{Freezer, MountedVolume, freeze_on_demand, frozen_by, thaw_recorded};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use std::{
     ffi::OsString,
     io,
-    path::PathBuf,
+    path::{Path, PathBuf},
     process::{Command, ExitCode},
     sync::{Arc, atomic::AtomicBool},
     time::Duration,
 };
 
-/// What this process is told first, besides how many milliseconds it may take, and what is mounted where. No
-/// command: nobody types it.
-const WORD: &str = "stand-still";
+/// The first argument of the process that freezes, followed by a limit in milliseconds and the mount points. Nobody
+/// types it.
+const FREEZE: &str = "stand-still";
+/// The only argument of a process that thaws what killed processes left frozen: for `ExecStopPost=`.
+pub(crate) const THAW: &str = "thaw-leftovers";
+/// Where processes record what they have frozen. It is in memory, and gone after a restart, as everything frozen is.
+const RECORDS: &str = "/run/imbrik";
 
-/// Does that, when it is what was asked for.
+/// Runs one of these processes, if that is what was asked for.
 pub(crate) fn run(typed: &[OsString]) -> Option<ExitCode> {
-    let [_, word, limit, mounts @ ..] = typed else { return None };
-    if word != WORD {
-        return None;
+    match typed {
+        [_, word] if word == THAW => {
+            for at in thaw_leftovers() {
+                eprintln!(
+                    "imbrik: {} was still frozen after a run was killed: thawed.",
+                    at.display()
+                );
+            }
+            Some(ExitCode::SUCCESS)
+        }
+        [_, word, limit, mounts @ ..] if word == FREEZE => freeze(limit.to_str()?, mounts),
+        _ => None,
     }
-    let limit = Duration::from_millis(limit.to_str()?.parse().ok()?);
+}
+
+fn freeze(limit: &str, mounts: &[OsString]) -> Option<ExitCode> {
+    let limit = Duration::from_millis(limit.parse().ok()?);
     // It outlives what ends the others, and ends with its input: a terminal's Ctrl-C must not reach it.
     let _ = rustix::process::setsid();
     for signal in [SIGHUP, SIGINT, SIGTERM] {
         let _ = signal_hook::flag::register(signal, Arc::new(AtomicBool::new(false)));
     }
     let mounts: Vec<_> = mounts.iter().map(PathBuf::from).collect();
-    let done = freeze_on_demand(&mounts, limit, io::stdin(), io::stdout());
+    let records = Some(Path::new(RECORDS));
+    let done = freeze_on_demand(&mounts, limit, records, io::stdin(), io::stdout());
     Some(if done.is_ok() { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }
 
-/// Starts it for `volumes`, which it lets go on after `limit` at the latest.
+/// Starts the process that freezes `volumes`, and thaws them after `limit` at the latest.
 pub(crate) fn start(volumes: &[MountedVolume], limit: Duration) -> imbrik_core::Result<Freezer> {
     let mounts: Vec<_> = volumes.iter().map(|volume| volume.at.clone()).collect();
-    // Whatever becomes of the file that this program was started from, it is the same program.
+    // Whatever happens to the file that this program was started from, it is the same program.
     let mut process = Command::new("/proc/self/exe");
-    process.arg(WORD).arg(limit.as_millis().to_string()).args(&mounts);
-    Freezer::start(&mut process, mounts, limit)
+    process.arg(FREEZE).arg(limit.as_millis().to_string()).args(&mounts);
+    Freezer::start(&mut process, &mounts, limit, Some(Path::new(RECORDS)))
+}
+
+/// Thaws what earlier processes left frozen when they were killed.
+pub(crate) fn thaw_leftovers() -> Vec<PathBuf> {
+    thaw_recorded(Path::new(RECORDS), FREEZE)
+}
+
+/// The process of this program that has `at` frozen.
+pub(crate) fn holder(at: &Path) -> Option<u32> {
+    frozen_by(Path::new(RECORDS), FREEZE, at)
 }

@@ -10,7 +10,7 @@ mod rack;
 
 pub use freeze::{Freeze, MountedVolume};
 pub use guard::{Reason, Standing, standing};
-pub use linux::{Freezer, LinuxHost, Roots, freeze_on_demand};
+pub use linux::{Freezer, LinuxHost, Roots, freeze_on_demand, frozen_by, thaw_recorded};
 pub use rack::Rack;
 
 use imbrik_store::{

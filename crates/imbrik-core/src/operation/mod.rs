@@ -52,4 +52,4 @@ pub use repack::RepackPlan;
 pub use restore::{CardTarget, PlanRefusal, RestoreOptions, RestorePlan, SizeNote, Sizes};
 pub use source::{Source, SourceOptions, SourceRefusal};
 pub use weigh::{Shortfall, WeighOptions, WeighPlan, WeighRefusal, Weighed};
-pub use write::{LeftOnCard, WriteFailure, WriteOptions, WrittenToCard};
+pub use write::{LeftOnCard, WriteFailure, WriteOptions, WrittenToCard, with_first_tile};

@@ -4,10 +4,10 @@ use crate::{
     card::Host,
     image::{TILE, TileData, TileDigest, tile_span},
     layout::View,
-    transfer::{Differences, OnDamage, Origin, Planned, claim, read_back, write_card},
+    transfer::{Differences, FirstTile, OnDamage, Origin, Planned, claim, read_back, write_tiles},
 };
 use imbrik_store::{
-    Counted, Pool, ReadAt, Tally, Window,
+    Counted, Edited, Pool, ReadAt, Tally, Window,
     error::{Class, Error, Result},
     progress::Watch,
     read_vec,
@@ -35,12 +35,15 @@ pub struct WriteOptions {
     pub read_back: bool,
     /// What is done about places of a card it comes from that cannot be read.
     pub damage: OnDamage,
+    /// Whether the card gets its first tile, and with it a table.
+    pub first_tile: FirstTile,
 }
 
 impl Default for WriteOptions {
     fn default() -> Self {
         let damage = OnDamage::default();
-        Self { allow_fixed: false, differing: false, read_back: true, damage }
+        let first_tile = FirstTile::Written;
+        Self { allow_fixed: false, differing: false, read_back: true, damage, first_tile }
     }
 }
 
@@ -54,6 +57,8 @@ pub struct WrittenToCard {
     pub zero_already: ByteLen,
     /// What could not be read of the source, and is zeros on it.
     pub unreadable: Vec<Span>,
+    /// The first tile, where it was withheld.
+    pub first_tile: Option<Vec<u8>>,
     /// How long it took.
     pub took: Duration,
     /// How it was called when it was written to the end: another reader may have given it another name.
@@ -141,7 +146,7 @@ impl CardWriting<'_> {
         let written = Window::new(Counted::new(card.store(), &self.tally), self.place)
             .and_then(|store| {
                 let now = if self.options.differing { Some(medium()?) } else { None };
-                write_card(self.view, &store, origin, now, watch)
+                write_tiles(self.view, &store, origin, now, self.options.first_tile, watch)
             })
             .map_err(|error| {
                 let left = match (self.tally.writes(), self.tally.written()) {
@@ -154,7 +159,8 @@ impl CardWriting<'_> {
                 WriteFailure::CutShort { error, left, is_away }
             })?;
         if self.options.read_back {
-            self.read_back(medium(), &written.digests, watch)?;
+            let medium = medium().and_then(|medium| with_first_tile(medium, &written.withheld));
+            self.read_back(medium, &written.digests, watch)?;
         }
         let held = card.let_go().err();
         Ok(WrittenToCard {
@@ -162,6 +168,7 @@ impl CardWriting<'_> {
             found: written.found,
             zero_already: written.zero_already,
             unreadable: written.unreadable,
+            first_tile: written.withheld,
             took: started.elapsed(),
             path: planned.card.path.clone(),
             held,
@@ -186,6 +193,20 @@ impl CardWriting<'_> {
             }
         }
     }
+}
+
+/// `card` with the first tile that it was left without, if it was.
+///
+/// # Errors
+/// When the tile is longer than the card.
+pub fn with_first_tile(
+    card: Arc<dyn ReadAt>,
+    first_tile: &Option<Vec<u8>>,
+) -> Result<Arc<dyn ReadAt>> {
+    let Some(tile) = first_tile else { return Ok(card) };
+    let mut edited = Edited::new(card);
+    edited.put(ByteOffset::ZERO, tile)?;
+    Ok(Arc::new(edited))
 }
 
 /// How many of the tiles that differ are looked at to tell why.

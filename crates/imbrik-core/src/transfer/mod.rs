@@ -29,4 +29,5 @@ pub use reuse::Reuse;
 pub use save::{Sampled, edited, fit, repack, sample, save, save_again};
 pub use saved::{OnDamage, OnUnfinished, ReadBack, SaveOptions, Saved, TakenOver};
 pub use verify::{Differences, check_sums, check_tiles, compare, read_back, sums_of};
-pub use write::{Origin, WrittenCard, write_card};
+pub(crate) use write::write_tiles;
+pub use write::{FirstTile, Origin, WrittenCard, write_card};

@@ -31,6 +31,17 @@ pub struct WrittenCard {
     pub zero_already: ByteLen,
     /// Spans of the view whose source could not be read: zeros took their place.
     pub unreadable: Vec<Span>,
+    /// The first tile, where it was withheld.
+    pub withheld: Option<Vec<u8>>,
+}
+
+/// What happens to the first tile of a card, which holds its table, once all others are written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum FirstTile {
+    /// It is written.
+    Written,
+    /// The card is left without it, since what was written is not yet what the card is to hold.
+    Withheld,
 }
 
 /// Where what is written comes from.
@@ -58,6 +69,8 @@ struct ToCard<'a> {
     card: &'a dyn WriteAt,
     expected: Option<&'a [TileDigest]>,
     head: Option<(Span, HeldTile)>,
+    first_tile: FirstTile,
+    withheld: Option<Vec<u8>>,
     /// Whether the card has lost its first tile to what is under way.
     is_cleared: bool,
     /// What is on the card now, when only what differs is to be written.
@@ -103,7 +116,13 @@ impl Sink for ToCard<'_> {
 
     fn finish(&mut self) -> Result<()> {
         if let Some((span, head)) = self.head.take() {
-            if head.is_there && !self.is_cleared {
+            if self.first_tile == FirstTile::Withheld {
+                self.clear(span)?;
+                self.withheld = Some(match head.data {
+                    TileData::Bytes(bytes) => bytes.to_vec(),
+                    TileData::Zeros(len) => vec![0; len.to_usize().unwrap_or(0)],
+                });
+            } else if head.is_there && !self.is_cleared {
                 self.found = self.found.plus(self.weight(span))?;
             } else {
                 // Also when it is all there is: a cut in the middle of it leaves no half a table.
@@ -218,6 +237,21 @@ pub fn write_card(
     now: Option<Arc<dyn ReadAt>>,
     watch: Watch<'_>,
 ) -> Result<WrittenCard> {
+    write_tiles(view, card, origin, now, FirstTile::Written, watch)
+}
+
+/// As [`write_card`], but with `first_tile` withheld, the card is left without a table.
+///
+/// # Errors
+/// As [`write_card`].
+pub(crate) fn write_tiles(
+    view: &View,
+    card: &dyn WriteAt,
+    origin: Origin<'_>,
+    now: Option<Arc<dyn ReadAt>>,
+    first_tile: FirstTile,
+    watch: Watch<'_>,
+) -> Result<WrittenCard> {
     let size = card.size();
     if view.size() > size {
         return Err(Error::no_room(format!(
@@ -236,6 +270,8 @@ pub fn write_card(
         card,
         expected,
         head: None,
+        first_tile,
+        withheld: None,
         is_cleared: false,
         now,
         found: ByteLen::ZERO,
@@ -258,9 +294,9 @@ pub fn write_card(
     };
     let travelled = run(&journey, &mut sink)?;
     let Travelled { digests, unreadable, .. } = travelled;
-    let ToCard { found, zero_already, .. } = sink;
+    let ToCard { found, zero_already, withheld, .. } = sink;
     tracing::info!(%found, %zero_already, "what was there already, and not written");
-    Ok(WrittenCard { digests, found, zero_already, unreadable })
+    Ok(WrittenCard { digests, found, zero_already, unreadable, withheld })
 }
 
 #[cfg(test)]
@@ -330,6 +366,26 @@ mod tests {
         assert_eq!((none.found, tally.written()), (ByteLen::mib(30), ByteLen::ZERO));
         let bytes = read_vec(&*card, ByteOffset::ZERO, 30 << 20).unwrap();
         assert!(bytes == read_vec(&source(), ByteOffset::ZERO, 30 << 20).unwrap());
+    }
+
+    /// Fails when the table of an earlier copy is left over content that is newer than it.
+    #[test]
+    fn card_whose_first_tile_is_withheld_has_no_table() {
+        let cancel = Cancel::new();
+        let watch = Watch { observer: &Unobserved, cancel: &cancel };
+        let view = View::whole(Arc::new(source()));
+        let card = SparseStore::new(ByteLen::mib(30));
+        write_card(&view, &card, Origin::Image(None), None, watch).unwrap();
+        for now in [false, true] {
+            let now = now.then(|| Arc::new(source()) as Arc<dyn ReadAt>);
+            let first = FirstTile::Withheld;
+            let written =
+                write_tiles(&view, &card, Origin::Image(None), now, first, watch).unwrap();
+            let head = read_vec(&card, ByteOffset::ZERO, 4 << 20).unwrap();
+            assert!(is_zero(&head[..1 << 20]));
+            let kept = read_vec(&view, ByteOffset::ZERO, 4 << 20).unwrap();
+            assert!(written.withheld.unwrap() == kept);
+        }
     }
 
     #[test]

@@ -13,7 +13,7 @@ use imbrik_core::{
     card::Host,
     operation::{CardTarget, LeftOnCard, WriteFailure, WriteOptions, WrittenToCard},
     progress::Watch,
-    transfer::Differences,
+    transfer::{Differences, FirstTile},
     units::ByteLen,
 };
 
@@ -26,6 +26,7 @@ pub(super) struct Job<'a> {
     pub(super) card: &'a PlannedCard,
     pub(super) source: &'a Source<'a>,
     pub(super) args: &'a WriteArgs,
+    pub(super) first_tile: FirstTile,
 }
 
 impl Job<'_> {
@@ -37,6 +38,7 @@ impl Job<'_> {
             differing: self.args.differing,
             read_back: !self.args.no_check,
             damage: self.args.damage,
+            first_tile: self.first_tile,
         };
         let PlannedCard { plan, target, .. } = self.card;
         let known = &self.source.known;

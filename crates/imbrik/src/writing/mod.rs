@@ -28,6 +28,7 @@ use imbrik_core::{
     operation::{self, CardTarget, RestorePlan, WrittenToCard, damage_in},
     progress::Watch,
     store::{Cached, Keep, ReadAt, Tally, Window},
+    transfer::FirstTile,
     units::{ByteLen, Span},
 };
 use job::Job;
@@ -316,16 +317,22 @@ impl Writing<'_> {
         self.session.fleet.host_of(card).open_source(card)
     }
 
-    /// Writes `target`, and says nothing of it: it is not yet what it shall be.
+    /// Writes `target` without its first tile, and returns that: what is on the card is not yet what it is to
+    /// hold, so it gets no table.
     ///
     /// # Errors
     /// With what state the card is in.
-    pub(crate) fn copy(&self, source: &Source<'_>, target: &PlannedCard) -> Outcome<()> {
+    pub(crate) fn copy(
+        &self,
+        source: &Source<'_>,
+        target: &PlannedCard,
+    ) -> Outcome<Option<Vec<u8>>> {
         let host = self.session.fleet.host_of(&target.target.card);
         let progress = self.session.progress(if self.args.no_check { 1 } else { 2 });
         let cancel = &self.session.environment.interrupt.cancel;
-        let job = Job { host, card: target, source, args: self.args };
-        job.run(Watch { observer: &progress, cancel }).map(|_| ())
+        let first_tile = FirstTile::Withheld;
+        let job = Job { host, card: target, source, args: self.args, first_tile };
+        Ok(job.run(Watch { observer: &progress, cancel })?.first_tile)
     }
 
     /// Plans for nothing but what would be refused.
@@ -497,6 +504,7 @@ impl Writing<'_> {
         let jobs: Vec<_> = targets
             .iter()
             .map(|card| Job {
+                first_tile: FirstTile::Written,
                 host: fleet.host_of(&card.target.card),
                 card,
                 source,

@@ -1,10 +1,11 @@
 //! Filesystems that stand still for a moment: `FIFREEZE` and `FITHAW` of Linux.
 //!
-//! A filesystem that was never thawed would stop the machine. So it is another process that freezes, and
-//! thaws in any case: when it is told to, when the time is over, and when whoever told it is gone. Both speak in lines through
-//! pipes. What is frozen is thawed by whoever started that process, too, should it end.
+//! A filesystem that was never thawed would stop the machine. So another process freezes, and thaws in any case: when
+//! it is told to, when the time is over, and when the process that started it ends. That one thaws when the other ends
+//! or does not answer in time. For the case that both are killed, what is frozen is recorded: see
+//! [`thaw_recorded`](super::frozen::thaw_recorded).
 
-use super::ioctl;
+use super::{frozen::FrozenRecord, ioctl};
 use crate::card::Freeze;
 use imbrik_store::error::{Class, Error, Result};
 use std::{
@@ -12,7 +13,10 @@ use std::{
     io::{BufRead, BufReader, Read, Write},
     path::{Path, PathBuf},
     process::{Child, ChildStdin, Command, Stdio},
-    sync::mpsc::{self, Receiver, RecvTimeoutError},
+    sync::{
+        Arc, Condvar, Mutex, MutexGuard, PoisonError,
+        mpsc::{self, Receiver, RecvTimeoutError},
+    },
     thread,
     time::{Duration, Instant},
 };
@@ -32,6 +36,7 @@ mod word {
     pub(super) const THAWED: &str = "thawed";
     pub(super) const LATE: &str = "late";
     pub(super) const FAILED: &str = "failed";
+    pub(super) const BUSY: &str = "busy";
 }
 
 /// A mounted filesystem, held open so that it stays mounted.
@@ -43,9 +48,11 @@ struct Mounted {
 
 impl Mounted {
     fn open(at: &Path) -> Result<Self> {
-        let folder = File::open(at);
-        let folder = folder.map_err(|e| Error::io(format!("opening {}", at.display()), e))?;
-        Ok(Self { at: at.to_owned(), folder, is_frozen: false })
+        Ok(Self { at: at.to_owned(), folder: Self::open_folder(at)?, is_frozen: false })
+    }
+
+    fn open_folder(at: &Path) -> Result<File> {
+        File::open(at).map_err(|e| Error::io(format!("opening {}", at.display()), e))
     }
 
     fn flush(&self) -> Result<()> {
@@ -54,15 +61,15 @@ impl Mounted {
     }
 
     /// Freezes it where its kind can be frozen.
+    ///
+    /// # Errors
+    /// [`Class::Usage`] with the mount point when another process has it frozen.
     fn freeze(&mut self) -> Result<()> {
         match ioctl::freeze(&self.folder) {
             Ok(()) => self.is_frozen = true,
             Err(rustix::io::Errno::OPNOTSUPP | rustix::io::Errno::NOTTY) => self.flush()?,
             Err(rustix::io::Errno::BUSY) => {
-                return Err(Error::refused(format!(
-                    "{} is frozen already, by something else",
-                    self.at.display()
-                )));
+                return Err(Error::usage(self.at.display().to_string()));
             }
             Err(errno) => {
                 return Err(Error::io(format!("freezing {}", self.at.display()), errno.into()));
@@ -92,16 +99,19 @@ fn thaw_all(mounted: &mut [Mounted]) -> bool {
 }
 
 /// The other process: freezes `mounts` in their order when `input` asks for it, each time for at most `limit`,
-/// and answers on `output`. Ends when `input` does, with everything thawed.
+/// and answers on `output`. Records in the folder `records` what is frozen. Ends when `input` does, with everything
+/// thawed.
 ///
 /// # Errors
 /// When it can no longer answer.
 pub fn freeze_on_demand(
     mounts: &[PathBuf],
     limit: Duration,
+    records: Option<&Path>,
     input: impl Read + Send + 'static,
     mut output: impl Write,
 ) -> Result<()> {
+    let record = records.map(|folder| FrozenRecord::new(folder, std::process::id()));
     let lost = |e| Error::io("answering", e);
     let mut say = |text: String| {
         let line = format!("{}\n", text.replace('\n', " "));
@@ -129,9 +139,17 @@ pub fn freeze_on_demand(
             },
             word::FREEZE => {
                 let begun = Instant::now();
-                if let Err(error) = mounted.iter_mut().try_for_each(Mounted::freeze) {
+                let recorded = record.as_ref().map_or(Ok(()), |record| {
+                    record.write(mounted.iter().map(|one| one.at.as_path()))
+                });
+                let frozen =
+                    recorded.and_then(|()| mounted.iter_mut().try_for_each(Mounted::freeze));
+                if let Err(error) = frozen {
                     thaw_all(&mut mounted);
-                    say(format!("{} {error}", word::FAILED))?;
+                    record.iter().for_each(FrozenRecord::remove);
+                    let word =
+                        if error.class() == Class::Usage { word::BUSY } else { word::FAILED };
+                    say(format!("{word} {error}"))?;
                     continue;
                 }
                 let are: Vec<_> =
@@ -140,6 +158,7 @@ pub fn freeze_on_demand(
                 let left = limit.saturating_sub(begun.elapsed());
                 let asked = answered.map(|()| told.recv_timeout(left));
                 let was_frozen = thaw_all(&mut mounted);
+                record.iter().for_each(FrozenRecord::remove);
                 let held = begun.elapsed().as_micros();
                 match asked? {
                     Ok(_) if was_frozen => say(format!("{} {held}", word::THAWED))?,
@@ -156,40 +175,138 @@ pub fn freeze_on_demand(
     Ok(())
 }
 
-/// Filesystems that another process freezes and thaws.
+/// Mounted filesystems that another process freezes and thaws. This process watches it: when it is killed or
+/// stopped while they are frozen, they are thawed from here.
 pub struct Freezer {
-    mounts: Vec<PathBuf>,
     process: Child,
     input: Option<ChildStdin>,
     answers: Receiver<String>,
     limit: Duration,
-    is_frozen: bool,
+    guard: Arc<Guard>,
+    held: Option<PathBuf>,
+}
+
+/// How long after the limit this process thaws by itself.
+const GRACE: Duration = Duration::from_millis(500);
+/// How long the other process may take to end.
+const MOST_ENDING: Duration = Duration::from_secs(5);
+/// How often an answer is waited for until the guard is asked.
+const STEP: Duration = Duration::from_millis(50);
+
+/// What both threads of this process know about what is frozen.
+struct Guard {
+    mounts: Vec<File>,
+    record: Option<FrozenRecord>,
+    limit: Duration,
+    state: Mutex<GuardState>,
+    changed: Condvar,
+}
+
+#[derive(Default)]
+struct GuardState {
+    /// Since when something may be frozen.
+    frozen_since: Option<Instant>,
+    /// Whether the guard thawed it.
+    was_thawed: bool,
+    /// Whether the other process has ended.
+    is_alone: bool,
+    is_over: bool,
+}
+
+impl Guard {
+    fn state(&self) -> MutexGuard<'_, GuardState> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn set(&self, change: impl FnOnce(&mut GuardState)) {
+        change(&mut self.state());
+        self.changed.notify_all();
+    }
+
+    /// Thaws everything, if something may still be frozen.
+    fn thaw(&self, state: &mut GuardState) {
+        if state.frozen_since.take().is_some() {
+            for folder in self.mounts.iter().rev() {
+                // What the other process thawed is not frozen any more.
+                let _ = ioctl::thaw(folder);
+            }
+            state.was_thawed = true;
+            if let Some(record) = &self.record {
+                record.remove();
+            }
+        }
+    }
+
+    /// Thaws when the other process ends, or the limit is over.
+    fn watch(&self) {
+        let mut state = self.state();
+        while !state.is_over {
+            let left = state.frozen_since.map(|since| {
+                let limit = self.limit.saturating_add(GRACE);
+                if state.is_alone { Duration::ZERO } else { limit.saturating_sub(since.elapsed()) }
+            });
+            state = match left {
+                Some(Duration::ZERO) => {
+                    self.thaw(&mut state);
+                    state
+                }
+                Some(left) => {
+                    let waited = self.changed.wait_timeout(state, left);
+                    waited.unwrap_or_else(PoisonError::into_inner).0
+                }
+                None => self.changed.wait(state).unwrap_or_else(PoisonError::into_inner),
+            };
+        }
+    }
 }
 
 impl Freezer {
-    /// Starts `process`, which runs [`freeze_on_demand`] for `mounts` and `limit` with its standard input and
-    /// output.
+    /// Starts `process`, which runs [`freeze_on_demand`] for `mounts`, `limit` and `records` with its standard input
+    /// and output.
     ///
     /// # Errors
     /// When it cannot be started, or one of `mounts` cannot be opened.
-    pub fn start(process: &mut Command, mounts: Vec<PathBuf>, limit: Duration) -> Result<Self> {
+    pub fn start(
+        process: &mut Command,
+        mounts: &[PathBuf],
+        limit: Duration,
+        records: Option<&Path>,
+    ) -> Result<Self> {
+        let opened: Result<Vec<_>> = mounts.iter().map(|at| Mounted::open_folder(at)).collect();
         let spawned = process.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
         let mut process =
-            spawned.spawn().map_err(|e| Error::io("starting what freezes and thaws", e))?;
+            spawned.spawn().map_err(|e| Error::io("starting the process that freezes", e))?;
+        let guard = Arc::new(Guard {
+            mounts: opened?,
+            record: records.map(|folder| FrozenRecord::new(folder, process.id())),
+            limit,
+            state: Mutex::default(),
+            changed: Condvar::new(),
+        });
         let (tell, answers) = mpsc::channel();
         if let Some(output) = process.stdout.take() {
+            let guard = Arc::clone(&guard);
             thread::spawn(move || {
                 for line in BufReader::new(output).lines().map_while(std::result::Result::ok) {
                     if tell.send(line).is_err() {
-                        return;
+                        break;
                     }
                 }
+                guard.set(|state| state.is_alone = true);
             });
         }
+        let watched = Arc::clone(&guard);
+        thread::spawn(move || watched.watch());
         let input = process.stdin.take();
-        let mut this = Self { mounts, process, input, answers, limit, is_frozen: false };
+        let mut this = Self { process, input, answers, limit, guard, held: None };
         this.answer(word::READY)?;
         Ok(this)
+    }
+
+    /// The mount point that could not be frozen since another process has it frozen.
+    #[must_use]
+    pub fn held_elsewhere(&self) -> Option<&Path> {
+        self.held.as_deref()
     }
 
     fn ask(&mut self, what: &str) -> Result<()> {
@@ -200,40 +317,51 @@ impl Freezer {
         asked.map_err(|_| self.gone())
     }
 
-    /// What freezes is gone: it thawed when it ended, unless it was killed.
+    /// The other process has ended.
     fn gone(&mut self) -> Error {
-        self.thaw_here();
-        Error::new(Class::Io, "what freezes and thaws was ended")
+        let mut state = self.guard.state();
+        self.guard.thaw(&mut state);
+        Error::new(Class::Io, "the process that freezes was killed")
     }
 
-    /// Thaws without it.
-    fn thaw_here(&mut self) {
-        if std::mem::take(&mut self.is_frozen) {
-            for at in self.mounts.iter().rev() {
-                if let Ok(folder) = File::open(at) {
-                    let _ = ioctl::thaw(&folder);
+    /// The next answer; gives up when the guard had to thaw.
+    fn next_answer(&mut self) -> Result<String> {
+        let end = Instant::now() + self.limit.saturating_add(MOST_FLUSHING);
+        loop {
+            match self.answers.recv_timeout(STEP) {
+                Ok(answer) => return Ok(answer),
+                Err(RecvTimeoutError::Timeout) if self.guard.state().was_thawed => {
+                    return Err(late(self.limit));
                 }
+                Err(RecvTimeoutError::Timeout) if Instant::now() < end => {}
+                Err(_) if self.guard.state().was_thawed => return Err(late(self.limit)),
+                Err(_) => return Err(self.gone()),
             }
         }
     }
 
-    /// What stands behind `word` in the answer.
+    /// What follows `word` in the answer.
     fn answer(&mut self, word: &str) -> Result<String> {
-        let answer = match self.answers.recv_timeout(self.limit.saturating_add(MOST_FLUSHING)) {
-            Ok(answer) => answer,
-            Err(_) => return Err(self.gone()),
-        };
+        let answer = self.next_answer()?;
         let (first, rest) = answer.split_once(' ').unwrap_or((&answer, ""));
         match first {
-            word::LATE => Err(Error::mismatch(format!(
-                "it was thawed before all was read, after {:.1} s",
-                rest.parse::<f64>().unwrap_or(0.0) / 1e6
-            ))),
+            word::LATE => Err(late(Duration::from_micros(rest.parse().unwrap_or(0)))),
             word::FAILED => Err(Error::refused(rest.to_owned())),
+            word::BUSY => {
+                self.held = Some(PathBuf::from(rest));
+                Err(Error::refused(format!("{rest} is frozen already")))
+            }
             first if first == word => Ok(rest.to_owned()),
             _ => Err(Error::bug(format!("an answer that was not asked for: {answer}"))),
         }
     }
+}
+
+fn late(after: Duration) -> Error {
+    Error::mismatch(format!(
+        "it was thawed before all was read, after {:.1} s",
+        after.as_secs_f64()
+    ))
 }
 
 impl Freeze for Freezer {
@@ -243,27 +371,43 @@ impl Freeze for Freezer {
     }
 
     fn freeze(&mut self) -> Result<Vec<bool>> {
-        // From now on: whatever becomes of the other process, nothing stays frozen.
-        self.is_frozen = true;
+        self.guard.set(|state| {
+            state.frozen_since = Some(Instant::now());
+            state.was_thawed = false;
+        });
         self.ask(word::FREEZE)?;
         let frozen = self.answer(word::FROZEN);
-        self.is_frozen = frozen.is_ok();
+        if frozen.is_err() {
+            // The other process thawed what it had frozen.
+            self.guard.set(|state| state.frozen_since = None);
+        }
         Ok(frozen?.chars().map(|one| one == '1').collect())
     }
 
     fn thaw(&mut self) -> Result<Duration> {
         self.ask(word::THAW)?;
         let held = self.answer(word::THAWED);
-        self.is_frozen = false;
+        self.guard.set(|state| state.frozen_since = None);
         Ok(Duration::from_micros(held?.parse().unwrap_or(u64::MAX)))
     }
 }
 
 impl Drop for Freezer {
     fn drop(&mut self) {
-        // Without its input, it thaws and ends.
+        // Without its input, it thaws and ends; unless it is stopped.
         self.input = None;
-        let _ = self.process.wait();
-        self.thaw_here();
+        let end = Instant::now() + MOST_ENDING;
+        while matches!(self.process.try_wait(), Ok(None)) {
+            if Instant::now() >= end {
+                let _ = self.process.kill();
+                let _ = self.process.wait();
+                break;
+            }
+            thread::sleep(STEP / 10);
+        }
+        let mut state = self.guard.state();
+        self.guard.thaw(&mut state);
+        state.is_over = true;
+        self.guard.changed.notify_all();
     }
 }

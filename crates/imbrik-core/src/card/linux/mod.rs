@@ -2,6 +2,7 @@
 
 mod device;
 mod freeze;
+mod frozen;
 mod ioctl;
 mod mounts;
 mod sysfs;
@@ -9,6 +10,7 @@ mod sysfs;
 use super::{Card, Host, Listing, MountedVolume, TargetCard};
 use device::{DeviceStore, DeviceTarget};
 pub use freeze::{Freezer, freeze_on_demand};
+pub use frozen::{frozen_by, thaw_recorded};
 use imbrik_store::{
     ReadAt,
     error::{Error, Result},

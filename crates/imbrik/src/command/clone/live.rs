@@ -17,6 +17,7 @@ use imbrik_core::{
     Class,
     card::Card,
     layout::Occupancy,
+    operation::with_first_tile,
     store::{ReadAt, Recorded},
     transfer::{Moment, OnDamage, Placed},
     units::ByteLen,
@@ -69,18 +70,22 @@ pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
         return Ok(Exit::Done);
     };
     let Some(mut target) = planned.pop() else { return Ok(Exit::Done) };
-    first.copy(&from, &target)?;
+    // Until the last pass, the card has no table: what is on it mixes different times.
+    let mut first_tile = first.copy(&from, &target)?;
     let took = begun.elapsed();
     let name = target.name();
     let mixed = |failure: Failure| match failure.exit {
         Exit::Done => failure,
         _ => failure.state(format!(
-            "{name} holds a copy that mixes what stood there at different times: do not use it."
+            "{name} has no partition table: what was copied to it mixes different times."
         )),
     };
     for _ in 0..MOST_PASSES {
-        let onto = last.store(&target).map_err(Failure::from).map_err(mixed)?;
-        let placed = Placed::of(target.view(), source.size, onto);
+        let copy = || {
+            let onto = last.store(&target).and_then(|onto| with_first_tile(onto, &first_tile));
+            onto.map_err(Failure::from).map_err(mixed)
+        };
+        let placed = Placed::of(target.view(), source.size, copy()?);
         let had = placed.spans();
         // Without another disk, what is read meanwhile has to have room in memory.
         let most = card.most_at_once(took, &before).min(MOST_AT_ONCE);
@@ -89,8 +94,7 @@ pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
         let torn = torn.map_err(mixed)?;
         let writing = if moment.is_whole { &last } else { &next };
         let again = writing.again(&torn, &target).map_err(mixed)?;
-        let onto = last.store(&target).map_err(Failure::from).map_err(mixed)?;
-        let placed = Placed::of(target.view(), source.size, onto);
+        let placed = Placed::of(target.view(), source.size, copy()?);
         let kept = placed.kept_for(again.view(), &moment.known);
         let kept = kept.map_err(|error| {
             let next = match error.class() {
@@ -110,7 +114,7 @@ pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
             }
             return last.write(&from, &[again], None).map_err(mixed);
         }
-        next.copy(&from, &again).map_err(mixed)?;
+        first_tile = next.copy(&from, &again).map_err(mixed)?;
         target = again;
         before = moment;
     }

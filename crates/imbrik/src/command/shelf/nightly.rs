@@ -113,7 +113,8 @@ impl Night<'_> {
         let place = |path: &Path| {
             // There, a percent sign is the end of the line.
             let text = quoted(path).replace('%', "\\%");
-            match path.to_str().is_some() && !text.contains('\n') {
+            // The shell of cron does not know $'...'.
+            match path.to_str().is_some() && !text.contains('\n') && !text.contains("$'") {
                 true => Ok(text),
                 false => Err(unspeakable(path)),
             }
@@ -147,17 +148,18 @@ fn filled(text: &str, with: &[(&str, &str)]) -> String {
 }
 
 fn unspeakable(path: &Path) -> Failure {
-    Failure::usage(format!("{} has a name that cannot stand in such a file", quoted(path)))
+    Failure::usage(format!("{} has characters that such a file cannot contain", quoted(path)))
         .state(UNTOUCHED)
-        .next("Give it a name of plain letters.")
+        .next("Rename it with letters, digits, dots and dashes.")
 }
 
-/// A path as it must stand in a unit file, where `%` and `$` mean something.
+/// A path as a unit file needs it, where `%` has a meaning.
 fn for_a_unit(path: &Path) -> Outcome<String> {
-    let text = path.to_str().filter(|text| !text.chars().any(char::is_control));
-    let text = text.ok_or_else(|| unspeakable(path))?;
-    let escaped = text.replace('%', "%%").replace('$', "$$");
-    let plain = |c: char| c.is_alphanumeric() || "/._-+:@,=%$".contains(c);
+    // `$` is doubled in ExecStart= and not in RequiresMountsFor=: no text is right in both.
+    let is_plain = |text: &&str| !text.chars().any(|c| c.is_control() || c == '$');
+    let text = path.to_str().filter(is_plain).ok_or_else(|| unspeakable(path))?;
+    let escaped = text.replace('%', "%%");
+    let plain = |c: char| c.is_alphanumeric() || "/._-+:@,=%".contains(c);
     Ok(match escaped.chars().all(plain) {
         true => escaped,
         false => format!("\"{}\"", escaped.replace('\\', "\\\\").replace('"', "\\\"")),
@@ -234,7 +236,8 @@ mod tests {
         let of = |text: &str| for_a_unit(Path::new(text)).map_err(|_| ());
         assert_eq!(of("/mnt/cards"), Ok("/mnt/cards".to_owned()));
         assert_eq!(of("/mnt/my cards"), Ok("\"/mnt/my cards\"".to_owned()));
-        assert_eq!(of("/mnt/100%$HOME"), Ok("/mnt/100%%$$HOME".to_owned()));
+        assert_eq!(of("/mnt/100%"), Ok("/mnt/100%%".to_owned()));
+        assert_eq!(of("/mnt/$HOME"), Err(()));
         assert_eq!(of("/mnt/a\"b\\c"), Ok("\"/mnt/a\\\"b\\\\c\"".to_owned()));
         assert_eq!(of("/mnt/a\nExecStart=x"), Err(()));
     }

@@ -1,0 +1,103 @@
+//! Records of what is frozen, so that it can be thawed after both processes were killed.
+//!
+//! A record is a file in a folder in memory, `PID.frozen`, with the mount points of what process PID has frozen, each
+//! followed by a zero byte. It exists while these are frozen.
+
+use super::ioctl;
+use imbrik_store::error::{Error, Result};
+use std::{
+    ffi::OsStr,
+    fs::{self, File},
+    os::unix::ffi::OsStrExt as _,
+    path::{Path, PathBuf},
+};
+
+const ENDING: &str = "frozen";
+/// Longer records are not ours, in bytes.
+const MOST: u64 = 1 << 20;
+
+/// The record of one process.
+#[derive(Debug)]
+pub(super) struct FrozenRecord(PathBuf);
+
+impl FrozenRecord {
+    /// The record of process `pid` in `folder`.
+    pub(super) fn new(folder: &Path, pid: u32) -> Self {
+        Self(folder.join(format!("{pid}.{ENDING}")))
+    }
+
+    /// Records that `mounts` are about to be frozen.
+    pub(super) fn write<'a>(&self, mounts: impl Iterator<Item = &'a Path>) -> Result<()> {
+        let mut text = Vec::new();
+        for at in mounts {
+            text.extend_from_slice(at.as_os_str().as_bytes());
+            text.push(0);
+        }
+        let io = |e| Error::io(format!("writing {}", self.0.display()), e);
+        if let Some(folder) = self.0.parent() {
+            fs::create_dir_all(folder).map_err(io)?;
+        }
+        fs::write(&self.0, text).map_err(io)
+    }
+
+    /// Removes the record once everything is thawed.
+    pub(super) fn remove(&self) {
+        // Missing is as good as removed.
+        let _ = fs::remove_file(&self.0);
+    }
+}
+
+/// A record that was found.
+struct Found {
+    path: PathBuf,
+    pid: u32,
+    mounts: Vec<PathBuf>,
+}
+
+fn records(folder: &Path) -> Vec<Found> {
+    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+    let found = entries.filter_map(|entry| {
+        let path = entry.path();
+        let name = path.file_name()?.to_str()?;
+        let pid = name.strip_suffix(ENDING)?.strip_suffix('.')?.parse().ok()?;
+        let is_short = path.symlink_metadata().is_ok_and(|it| it.is_file() && it.len() <= MOST);
+        let text = fs::read(&path).ok().filter(|_| is_short)?;
+        let mounts = text.split(|byte| *byte == 0).filter(|at| !at.is_empty());
+        let mounts = mounts.map(|at| PathBuf::from(OsStr::from_bytes(at))).collect();
+        Some(Found { path, pid, mounts })
+    });
+    found.collect()
+}
+
+/// Whether process `pid` is one that freezes: a number can belong to another process by now.
+fn is_running(pid: u32, word: &str) -> bool {
+    let words = fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
+    words.split(|byte| *byte == 0).any(|one| one == word.as_bytes())
+}
+
+/// Thaws what processes recorded in `folder` and did not thaw before they were killed. `word` is an argument of every
+/// process that freezes. Returns the mount points that were still frozen.
+#[must_use]
+pub fn thaw_recorded(folder: &Path, word: &str) -> Vec<PathBuf> {
+    let mut thawed = Vec::new();
+    for Found { path, pid, mounts } in records(folder) {
+        if is_running(pid, word) {
+            continue;
+        }
+        for at in mounts.into_iter().rev() {
+            if File::open(&at).is_ok_and(|folder| ioctl::thaw(&folder).is_ok()) {
+                thawed.push(at);
+            }
+        }
+        let _ = fs::remove_file(path);
+    }
+    thawed
+}
+
+/// The process that has `at` frozen according to the records in `folder`.
+#[must_use]
+pub fn frozen_by(folder: &Path, word: &str, at: &Path) -> Option<u32> {
+    let running = records(folder).into_iter().filter(|found| is_running(found.pid, word));
+    let mut holding = running.filter(|found| found.mounts.iter().any(|mount| mount == at));
+    holding.next().map(|found| found.pid)
+}
