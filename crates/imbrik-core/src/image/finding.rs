@@ -16,6 +16,11 @@ pub enum ImageFinding {
         /// Bytes in the image.
         holds: ByteLen,
     },
+    /// Other programs refuse to decode the file, though its content can be read here.
+    OthersRefuse {
+        /// What is damaged, as the end of a sentence.
+        what: String,
+    },
     /// Its manifest cannot be read.
     ManifestDamaged {
         /// Why not.
@@ -32,6 +37,7 @@ impl fmt::Display for ImageFinding {
                 "the manifest speaks of a card of {} bytes, the image holds {holds}",
                 said.get()
             ),
+            Self::OthersRefuse { what } => write!(f, "other programs refuse this file: {what}"),
             Self::ManifestDamaged { why } => f.write_str(why),
         }
     }

@@ -263,6 +263,15 @@ impl Image {
         self.manifest_digest
     }
 
+    /// Checks what is not needed to read the content here, but by other decoders.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    pub fn verify_container(&self) -> Result<Option<ImageFinding>> {
+        let refused = self.container.format().verify(&self.file)?;
+        Ok(refused.map(|what| ImageFinding::OthersRefuse { what }))
+    }
+
     /// What is wrong with it, a sentence each; empty for a sound image.
     #[must_use]
     pub fn findings(&self) -> &[ImageFinding] {

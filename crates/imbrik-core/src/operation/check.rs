@@ -1,7 +1,7 @@
 //! Whether an image is whole.
 
 use crate::{
-    image::{Image, Sum, SumKind},
+    image::{Image, ImageFinding, Sum, SumKind},
     layout::{Occupancy, Reference, Survey, references},
     transfer::{Differences, check_tiles, sums_of},
 };
@@ -69,6 +69,8 @@ pub struct CheckedImage {
     pub expected: ExpectedSum,
     /// Which of its tiles are damaged.
     pub tiles: Differences,
+    /// What is wrong with the file besides its tiles.
+    pub findings: Vec<ImageFinding>,
     /// What is in it, and what its volumes say of themselves, each with its place in the survey;
     /// nothing of a damaged one, which is not worth much.
     pub content: Option<CheckedContent>,
@@ -139,8 +141,10 @@ impl ImageCheck<'_> {
             }
             _ => None,
         };
-        let verdict = self.verdict(wrong_sum, expected, content.as_ref());
-        Ok(CheckedImage { sums, wrong_sum, expected, tiles, content, verdict })
+        let mut findings = image.findings().to_vec();
+        findings.extend(image.verify_container()?);
+        let verdict = self.verdict(wrong_sum, expected, content.as_ref(), &findings);
+        Ok(CheckedImage { sums, wrong_sum, expected, tiles, findings, content, verdict })
     }
 
     /// Compares the hashes that are expected, of which one is meant, with those `found` of the file
@@ -171,9 +175,10 @@ impl ImageCheck<'_> {
         wrong_sum: Option<SumKind>,
         expected: ExpectedSum,
         content: Option<&CheckedContent>,
+        findings: &[ImageFinding],
     ) -> Verdict {
         let has_digests = self.image.manifest().is_some();
-        let is_sound = (wrong_sum.is_none() || has_digests) && self.image.findings().is_empty();
+        let is_sound = (wrong_sum.is_none() || has_digests) && findings.is_empty();
         let Some(content) = content.filter(|_| is_sound) else { return Verdict::Damaged };
         let missing = content.survey.missing();
         // Digests tell that all is there that was saved, whatever its table says.

@@ -73,9 +73,9 @@ pub(crate) fn run(session: &Session, args: &WeighArgs) -> Outcome<Exit> {
 }
 
 fn exit_of(weighed: &Weighed) -> Exit {
-    match weighed.shortfall {
-        None => Exit::Done,
-        Some(_) => Exit::Mismatch,
+    match weighed.shortfall.is_none() && weighed.has_verdict() {
+        true => Exit::Done,
+        false => Exit::Mismatch,
     }
 }
 
@@ -109,7 +109,8 @@ fn failed(error: Error, args: &WeighArgs) -> Failure {
 fn titles(card: &Card, weighed: &Weighed) -> (String, String) {
     let model = card.model.as_deref().unwrap_or("card");
     let holds = match weighed.shortfall {
-        None => "no sign that it holds less than it claims".to_owned(),
+        None if !weighed.has_verdict() => "capacity not confirmed".to_owned(),
+        None => "capacity confirmed".to_owned(),
         Some(shortfall) => format!("it holds only {}", size::both(real(shortfall))),
     };
     let rate = |rate: Option<u64>| match rate {
@@ -156,10 +157,10 @@ fn show(session: &Session, args: &WeighArgs, card: &Card, weighed: &Weighed) {
         out.line(&format!("Write     {}", rate(write)));
     }
     if let Some(small) = weighed.small_writes {
-        out.line(&format!("Small     {small} writes of 4 KiB a second, each made sure of"));
+        out.line(&format!("Small     {small} synced 4 KiB writes per second"));
     }
     if let Some(meaning) = meaning(weighed) {
-        out.line(&format!("Means     {meaning}"));
+        out.line(&format!("Verdict   {meaning}"));
     }
     out.line(&format!(
         "Traffic   {} read, {} written",
@@ -178,34 +179,45 @@ fn holds(args: &WeighArgs, weighed: &Weighed) -> String {
     match real {
         Some((Shortfall::Wraps(_), real)) => {
             format!(
-                "only {real}: behind that it begins anew, and what is written there ruins what stands in front"
+                "only {real}. Past that point, addresses wrap around: later writes overwrite earlier data"
             )
         }
-        Some((_, real)) => format!("only about {real}: what is written behind that is not kept"),
+        Some((_, real)) => {
+            format!("only about {real}. What is written past that point is not kept")
+        }
         None if args.full && args.erase => {
             "what it claims: every byte was written and read back".to_owned()
         }
+        None if !weighed.has_verdict() => format!(
+            "not known: only {} % of the card could be tested, the rest is in use. To test all of it and lose \
+             what is on it: --erase",
+            weighed.tested_percent()
+        ),
         None if args.full => format!(
-            "no sign of less than it claims; {} were written and read back",
-            size::both(weighed.proved)
+            "what it claims, as far as it was tested: {} written and read back, {} over {} % of the card",
+            size::both(weighed.proved),
+            count(weighed.marks, "position"),
+            weighed.tested_percent()
         ),
         None => format!(
-            "no sign of less than it claims, by {}; --full writes and reads all that is unused",
-            count(weighed.marks, "mark")
+            "what it claims, confirmed at {} over {} % of the card; --full tests all unused space",
+            count(weighed.marks, "position"),
+            weighed.tested_percent()
         ),
     }
 }
 
 fn meaning(weighed: &Weighed) -> Option<&'static str> {
     if weighed.shortfall.is_some() {
-        return Some("do not rely on this card: what does not fit is lost without a word");
+        return Some("do not rely on this card: data past its real capacity are lost silently");
+    }
+    if !weighed.has_verdict() {
+        return Some("none: too little of the card could be tested");
     }
     let (write, small) = (weighed.write_rate?, weighed.small_writes?);
     Some(match (write < LEAST_RATE, small < LEAST_SMALL_WRITES) {
-        (true, _) => "too slow for a system card: under 10 MB/s a board waits for it",
-        (false, true) => {
-            "too slow for a system card: under 100 small writes a second a board waits for it"
-        }
+        (true, _) => "too slow for a system card: a board needs 10 MB/s",
+        (false, true) => "too slow for a system card: a board needs 100 small writes per second",
         (false, false) => "fast enough for a system card",
     })
 }
@@ -223,6 +235,7 @@ fn object(args: &WeighArgs, card: &Card, weighed: &Weighed) -> serde_json::Value
             _ => json::Shortfall::Ends,
         }),
         marks: weighed.marks,
+        tested_bytes: weighed.tested.get(),
         proved_bytes: weighed.proved.get(),
         read_rate: weighed.read_rate,
         write_rate: weighed.write_rate,

@@ -43,6 +43,15 @@ pub(in crate::image) trait Format: Sync {
         Ok(Inside::default())
     }
 
+    /// Checks what is not needed to read the content here, but by other decoders: lengths and checksums in headers.
+    /// Returns what is wrong, as the end of a sentence.
+    ///
+    /// # Errors
+    /// When the file cannot be read.
+    fn verify(&self, _file: &Arc<dyn ReadAt>) -> Result<Option<String>> {
+        Ok(None)
+    }
+
     /// Hands its content to `work` as a stream, from its start; of an archive, that of `entry`, or of
     /// the only image in it.
     ///

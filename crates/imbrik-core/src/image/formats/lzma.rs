@@ -5,7 +5,7 @@
 //! ```
 
 use super::{
-    format::{Format, Packed, UseContent},
+    format::{Format, Packed, UseContent, broken},
     xz::MOST_MEMORY,
 };
 use imbrik_store::{
@@ -13,6 +13,7 @@ use imbrik_store::{
     error::{Error, Result},
 };
 use liblzma::{bufread::XzDecoder, stream::Stream};
+use std::io::BufRead as _;
 
 /// The properties that every encoder uses: the format has no mark.
 const USUAL_PROPERTIES: u8 = 0x5d;
@@ -42,6 +43,15 @@ impl Format for Lzma {
     fn decode(&self, file: Packed, _entry: Option<&str>, work: UseContent<'_>) -> Result<()> {
         let stream = Stream::new_lzma_decoder(MOST_MEMORY)
             .map_err(|e| Error::io("starting to unpack", e.into()))?;
-        work(&mut XzDecoder::new_stream(file, stream))
+        let mut decoder = XzDecoder::new_stream(file, stream);
+        work(&mut decoder)?;
+        let mut rest = decoder.into_inner();
+        match rest.fill_buf().map(<[u8]>::is_empty) {
+            Ok(true) => Ok(()),
+            Ok(false) => Err(Error::corrupt(
+                "bytes follow the end of the content: another member, which this format does not have, or garbage",
+            )),
+            Err(error) => Err(broken(error)),
+        }
     }
 }

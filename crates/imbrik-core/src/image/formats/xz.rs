@@ -77,6 +77,13 @@ impl Format for Xz {
         Ok(Inside { framed, ..Inside::default() })
     }
 
+    fn verify(&self, file: &Arc<dyn ReadAt>) -> Result<Option<String>> {
+        let damaged = streams(&**file)?.into_iter().find(|stream| !stream.has_valid_header);
+        Ok(damaged.map(|stream| {
+            format!("the header of the stream at {} has a wrong checksum", stream.span.start())
+        }))
+    }
+
     fn decode(&self, file: Packed, _entry: Option<&str>, work: UseContent<'_>) -> Result<()> {
         const { &MEMBERS }.decode(file, work)
     }
@@ -140,6 +147,8 @@ struct XzCodec {
 struct XzStream {
     span: Span,
     check: u8,
+    /// Whether the header matches its checksum, which is not needed to read the blocks.
+    has_valid_header: bool,
     /// Of each block: its length without padding, and the length of its content.
     blocks: Vec<(u64, u64)>,
 }
@@ -149,23 +158,9 @@ struct XzStream {
 /// # Errors
 /// [`crate::Class::Corrupt`] when it is cut short or contradicts itself.
 fn frames(file: &dyn ReadAt) -> Result<Option<(Frames, XzCodec)>> {
-    let mut streams = Vec::new();
-    let mut padding = 0u64;
-    let mut end = ByteOffset::new(file.size().get());
-    while end > ByteOffset::ZERO {
-        // Streams may be padded with zeros, four at a time.
-        if padding < MOST_PADDING && word_before(file, end)? == 0 {
-            end = ByteOffset::new(end.get().saturating_sub(4));
-            padding = padding.saturating_add(4);
-            continue;
-        }
-        let stream = stream_before(file, end)?;
-        end = stream.span.start();
-        streams.push(stream);
-    }
     let mut frames = Frames::default();
     let mut codec = XzCodec::default();
-    for stream in streams.iter().rev() {
+    for stream in &streams(file)? {
         let whole = stream.blocks.len() == 1;
         let mut at = stream.span.start().saturating_add(ByteLen::new(HEADER));
         for (unpadded, content) in &stream.blocks {
@@ -185,6 +180,29 @@ fn frames(file: &dyn ReadAt) -> Result<Option<(Frames, XzCodec)>> {
         }
     }
     Ok(Some((frames, codec)))
+}
+
+/// The streams of a file, in order.
+///
+/// # Errors
+/// As [`frames`].
+fn streams(file: &dyn ReadAt) -> Result<Vec<XzStream>> {
+    let mut streams = Vec::new();
+    let mut padding = 0u64;
+    let mut end = ByteOffset::new(file.size().get());
+    while end > ByteOffset::ZERO {
+        // Streams may be padded with zeros, four at a time.
+        if padding < MOST_PADDING && word_before(file, end)? == 0 {
+            end = ByteOffset::new(end.get().saturating_sub(4));
+            padding = padding.saturating_add(4);
+            continue;
+        }
+        let stream = stream_before(file, end)?;
+        end = stream.span.start();
+        streams.push(stream);
+    }
+    streams.reverse();
+    Ok(streams)
 }
 
 fn cut_short() -> Error {
@@ -225,7 +243,9 @@ fn stream_before(file: &dyn ReadAt, end: ByteOffset) -> Result<XzStream> {
         return Err(cut_short());
     }
     let check = bytes::u8(&footer, 9).unwrap_or(0);
-    Ok(XzStream { span: Span::between(start, end), check, blocks })
+    let crc = flags.map(crc32fast::hash);
+    let has_valid_header = bytes::le_u32(&header, 8) == crc;
+    Ok(XzStream { span: Span::between(start, end), check, has_valid_header, blocks })
 }
 
 /// The records of an index: each block's length without padding, and of its content.

@@ -58,7 +58,7 @@ impl Weighing<'_> {
     /// Where marks go: one in each stretch as long as the field, at powers of two, and at the very end.
     fn places(&self, field: Span) -> Vec<ByteOffset> {
         let size = self.plan.card.size.get();
-        let stretch = field.len().get().max(size.div_ceil(MOST_MARKS)).max(MARK);
+        let stretch = self.stretch(field);
         let mut wanted: Vec<u64> = (0..size.div_ceil(stretch))
             .map(|index| index.saturating_mul(stretch))
             .chain((20..63).map(|power| 1u64 << power).take_while(|at| *at < size))
@@ -76,6 +76,28 @@ impl Weighing<'_> {
         places.sort_unstable();
         places.dedup();
         places
+    }
+
+    /// Distance of marks in bytes.
+    fn stretch(&self, field: Span) -> u64 {
+        let size = self.plan.card.size.get();
+        field.len().get().max(size.div_ceil(MOST_MARKS)).max(MARK)
+    }
+
+    /// How much of the card is in stretches with a mark or a part of the field.
+    pub(super) fn covered(&self, field: Span) -> ByteLen {
+        let (size, stretch) = (self.plan.card.size.get(), self.stretch(field));
+        let number = |at: u64| at.checked_div(stretch).unwrap_or(0);
+        let marked = self.places(field).into_iter().map(|at| number(at.get()));
+        let filled = number(field.start().get())..=number(field.end().get().saturating_sub(1));
+        let mut covered: Vec<u64> = marked.chain(filled).collect();
+        covered.sort_unstable();
+        covered.dedup();
+        let len = |index: u64| {
+            let start = index.saturating_mul(stretch);
+            size.saturating_sub(start).min(stretch)
+        };
+        ByteLen::new(covered.into_iter().map(len).sum())
     }
 
     /// The first place for a mark from `at` up to `end` that may be written.

@@ -25,7 +25,7 @@ use imbrik_store::{
     Counted, ReadAt, Tally, WriteAt,
     error::{Error, Result},
     progress::{Event, Step, Watch},
-    units::{ByteLen, ByteOffset, Span},
+    units::{ByteLen, ByteOffset, Span, joined},
 };
 use std::{
     fmt,
@@ -115,6 +115,8 @@ pub struct Weighed {
     pub shortfall: Option<Shortfall>,
     /// How many places were marked.
     pub marks: u64,
+    /// How much of the card the marks cover: a card that wraps or ends elsewhere may go unnoticed.
+    pub tested: ByteLen,
     /// How much was written and read back, byte by byte.
     pub proved: ByteLen,
     /// Bytes a second of a long read, and of a long write; `None` where it did not come to that.
@@ -219,7 +221,40 @@ fn unused(source: &Arc<dyn ReadAt>, survey: &Survey) -> Result<Vec<Span>> {
     let plan = Plan::save(Arc::clone(source), &occupancy)?;
     let segments = plan.view.segments().iter();
     let unused = segments.filter(|segment| matches!(segment.content, Content::Unused));
-    Ok(unused.map(|segment| segment.span).filter(|span| is_sound(*span)).collect())
+    let unused = unused.map(|segment| segment.span).filter(|span| is_sound(*span));
+    Ok(joined(unused.chain(unallocated(survey)).collect()))
+}
+
+/// What no partition has: without what is in front of the first, where boot loaders are, and the last MiB, where
+/// copies of tables are. What is written there is put back like everything else.
+fn unallocated(survey: &Survey) -> Vec<Span> {
+    let first = survey.parts.iter().map(|part| part.span.start()).min();
+    let Some(first) = first.filter(|_| survey.table.is_some() && survey.whole_because.is_none())
+    else {
+        return Vec::new();
+    };
+    let end = ByteOffset::new(survey.size.saturating_sub(PIECE).get());
+    let room = Span::between(first, end);
+    let gaps = survey.gaps.iter().filter_map(|gap| gap.intersect(room));
+    gaps.filter(|gap| gap.len() >= LEAST_FIELD).collect()
+}
+
+impl Weighed {
+    /// The least part of a card, in percent, that must be tested to say anything about its capacity.
+    const LEAST_TESTED: u64 = 90;
+
+    /// Part of the card that was tested, in percent.
+    #[must_use]
+    pub fn tested_percent(&self) -> u64 {
+        let part = self.tested.get().saturating_mul(100);
+        part.checked_div(self.claimed.get()).unwrap_or(0)
+    }
+
+    /// Whether enough of the card was tested to say that it holds what it claims, or a shortfall was found.
+    #[must_use]
+    pub fn has_verdict(&self) -> bool {
+        self.shortfall.is_some() || self.tested_percent() >= Self::LEAST_TESTED
+    }
 }
 
 /// A card at work.
@@ -242,6 +277,7 @@ impl Weighing<'_> {
             claimed: self.plan.card.size,
             shortfall: None,
             marks: 0,
+            tested: ByteLen::ZERO,
             proved: ByteLen::ZERO,
             read_rate: None,
             write_rate: None,
@@ -258,6 +294,7 @@ impl Weighing<'_> {
         advanced(1);
         if weighed.shortfall.is_none() {
             weighed.shortfall = self.mark(field, &mut weighed.marks)?;
+            weighed.tested = self.covered(field);
         }
         advanced(2);
         if weighed.shortfall.is_none() {

@@ -8,7 +8,7 @@ use crate::{
 };
 use imbrik_core::{
     fs::{Examined, State},
-    image::{Image, ListedLoss, Manifest, Sum, TILE, tile_count},
+    image::{Image, ImageFinding, ListedLoss, Manifest, Sum, TILE, tile_count},
     layout::{Part, Reference, Survey},
     operation::{CheckedImage, ExpectedSum, Verdict},
     store::Tally,
@@ -141,7 +141,7 @@ impl Report<'_> {
             expected: expected_for_programs(self.found.expected),
             has_digests: self.image.manifest().is_some(),
             differing: json::spans(&self.found.tiles.spans),
-            findings: json::told(self.image.findings()),
+            findings: json::told(&self.found.findings),
             references: self.references().len(),
             references_missing: self.references().iter().filter(|r| !r.is_found).count(),
             against: self.against.map(|other| match self.card {
@@ -233,10 +233,10 @@ impl Report<'_> {
 
     fn show_manifest(&self, out: &Out) {
         let bad = |text: &str| out.paint(Tone::Alarm, text);
-        for finding in self.image.findings() {
-            out.line(&format!("Manifest        {}", bad(&finding.to_string())));
+        for finding in &self.found.findings {
+            out.line(&format!("File            {}", bad(&finding.to_string())));
         }
-        if let (Some(manifest), []) = (self.image.manifest(), self.image.findings()) {
+        if let (Some(manifest), []) = (self.image.manifest(), &self.found.findings[..]) {
             out.line(&format!("Manifest        {}", time::saved(manifest)));
             let unreadable: ByteLen =
                 manifest.unreadable_spans().iter().map(|span| span.len()).sum();
@@ -279,6 +279,15 @@ impl Report<'_> {
         }
     }
 
+    /// Whether nothing else is wrong than what other programs need to read the file.
+    fn is_only_refused(&self) -> bool {
+        let is_refusal =
+            |finding: &ImageFinding| matches!(finding, ImageFinding::OthersRefuse { .. });
+        self.found.tiles.spans.is_empty()
+            && self.found.wrong_sum.is_none()
+            && self.found.findings.iter().all(is_refusal)
+    }
+
     fn show_verdict(&self, out: &Out) {
         let path = pipe::title(self.image.path());
         let is_other = matches!(self.found.expected, ExpectedSum::Other);
@@ -294,6 +303,12 @@ impl Report<'_> {
             return;
         }
         match (verdict, self.exit()) {
+            (Verdict::Damaged, _) if self.is_only_refused() => {
+                out.line(&format!(
+                    "{path}: the content can be read here, but other programs refuse the file. To write it \
+                     again: imbrik repack {path} NEW"
+                ));
+            }
             (Verdict::Damaged, _) => {
                 out.line(&format!("{path} is damaged: do not rely on it."));
                 out.line("If there is another copy of it, check that one.");

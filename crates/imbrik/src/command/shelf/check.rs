@@ -97,7 +97,10 @@ fn wrong_with(session: &Session, one: &Shelved) -> imbrik_core::Result<Option<St
     };
     Ok(match (found.verdict, found.tiles.spans.first()) {
         (Verdict::Whole, _) => None,
-        (_, Some(span)) => Some(format!("{span} of the card are not what was saved")),
-        _ => Some("it is not what was saved".to_owned()),
+        (_, Some(span)) => Some(format!("{span} of the card do not match their digest")),
+        (_, None) => Some(match found.findings.first() {
+            Some(finding) => finding.to_string(),
+            None => "its checksum does not match".to_owned(),
+        }),
     })
 }

@@ -386,6 +386,8 @@ pub(crate) struct Weighed {
     /// How it holds less.
     pub(crate) shortfall: Option<Shortfall>,
     pub(crate) marks: u64,
+    /// How much of the card the marks cover. With less than 90 % of it, the exit code is 3.
+    pub(crate) tested_bytes: u64,
     /// Written and read back, byte by byte.
     pub(crate) proved_bytes: u64,
     /// Bytes a second.

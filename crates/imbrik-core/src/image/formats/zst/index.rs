@@ -90,6 +90,29 @@ impl ZstIndex {
     }
 }
 
+/// Compares the headers of all skippable frames with the seek table, which is enough to read the file here; other
+/// decoders go by the headers. Returns the first difference.
+///
+/// # Errors
+/// When the file cannot be read.
+pub(super) fn verify_skippable_frames(file: &dyn ReadAt) -> Result<Option<String>> {
+    let Some(entries) = seek_table::read(file)? else { return Ok(None) };
+    let end = ByteOffset::new(file.size().get());
+    // The table itself is the last frame, and not listed.
+    let listed = entries.iter().map(|entry| (ByteLen::new(entry.packed.into()), entry.content));
+    let table = listed.clone().map(|(packed, _)| packed).sum::<ByteLen>();
+    let table = Span::between(ByteOffset::new(table.get()), end).len();
+    let mut at = ByteOffset::ZERO;
+    for (packed, content) in listed.chain([(table, 0)]) {
+        let expected = frame::FrameHead { packed, content: Some(ByteLen::ZERO) };
+        if content == 0 && frame::shape(file, at).ok() != Some(expected) {
+            return Ok(Some(format!("the header of the frame at {at} is damaged")));
+        }
+        at = at.saturating_add(packed);
+    }
+    Ok(None)
+}
+
 /// The manifest, when the skippable frame at `packed` holds one.
 fn manifest_in(file: &dyn ReadAt, packed: Span) -> Result<Option<Vec<u8>>> {
     let head = read_up_to(file, packed.start(), 24)?;

@@ -83,6 +83,10 @@ impl Format for Zst {
         Ok(Inside { framed, manifest: index.manifest, findings })
     }
 
+    fn verify(&self, file: &Arc<dyn ReadAt>) -> Result<Option<String>> {
+        index::verify_skippable_frames(&**file)
+    }
+
     fn decode(&self, file: Packed, _entry: Option<&str>, work: UseContent<'_>) -> Result<()> {
         const { &MEMBERS }.decode(file, work)
     }
