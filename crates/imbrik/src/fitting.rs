@@ -7,7 +7,7 @@ use crate::{
 use imbrik_core::{
     Class, Error,
     fs::reshaped_kinds,
-    layout::{Fit, Survey},
+    layout::{Fit, Part, Survey},
     operation::{ImageContent, ImagePlan},
     store::ReadAt,
     units::ByteLen,
@@ -21,11 +21,16 @@ pub(crate) const OTHERWISE: &str =
 /// One volume as small as it goes: the one named, or the last that can.
 pub(crate) fn smallest(survey: &Survey, named: Option<usize>, room: ByteLen) -> Outcome<Fit> {
     let part = named.or_else(|| survey.last_reshapable()).ok_or_else(|| {
-        Failure::refused(format!(
-            "no volume on it can get another size: that is {}",
-            reshaped_kinds()
-        ))
-        .state(UNTOUCHED)
+        match survey.parts.iter().any(Part::can_be_reshaped) {
+            true => Failure::refused("only its swap can be resized")
+                .state(UNTOUCHED)
+                .next("To shrink it, say to which size: --to SIZE"),
+            false => Failure::refused(format!(
+                "no volume on it can be resized: that works for {}",
+                reshaped_kinds()
+            ))
+            .state(UNTOUCHED),
+        }
     })?;
     Ok(Fit::Smallest { part, room })
 }

@@ -10,6 +10,7 @@ use imbrik_store::{
     ReadAt,
     error::Result,
     progress::Watch,
+    read_vec,
     units::{ByteLen, Span},
 };
 use std::sync::Arc;
@@ -20,12 +21,33 @@ pub struct Comparison {
     pub differing: Differences,
     /// How many bytes differ in each volume and gap of it.
     pub places: Vec<(String, ByteLen)>,
+    /// Whether the card holds the bytes of the image as they are, with a table that does not know the end of the
+    /// card: it was written by a program that only copies.
+    pub is_plain_copy: bool,
 }
 
 impl Comparison {
     fn of(differing: Differences, survey: &Survey) -> Self {
         let places = survey.places_of(&differing.spans);
-        Self { differing, places }
+        Self { differing, places, is_plain_copy: false }
+    }
+
+    /// The partition of the card in `source` that an image of one partition belongs to: the one with the same
+    /// volume, or else with the same number; `None` when there is none, or the image is of a whole card.
+    ///
+    /// # Errors
+    /// When one of them cannot be read.
+    pub fn partition_for(image: &Image, source: &dyn ReadAt) -> Result<Option<Part>> {
+        let Some(only) = image.manifest().and_then(|manifest| manifest.only.as_ref()) else {
+            return Ok(None);
+        };
+        let inside = Survey::of(&**image.content())?;
+        let id = |part: &Part| part.volume.as_ref().and_then(|volume| volume.uuid.clone());
+        let wanted = inside.parts.first().and_then(id);
+        let card = Survey::of(source)?;
+        let by_volume = card.parts.iter().find(|part| wanted.is_some() && id(part) == wanted);
+        let by_number = || card.parts.iter().find(|part| part.number == only.number);
+        Ok(by_volume.or_else(by_number).cloned())
     }
 
     /// Compares the content of two images, byte by byte.
@@ -72,6 +94,7 @@ impl Comparison {
             _ => plain(),
         }?;
         // The card as it would be saved: what is void there, such as an old journal, is no difference.
+        let card = Arc::clone(&source);
         let source: Arc<dyn ReadAt> = match is_exact {
             true => source,
             false => {
@@ -79,8 +102,34 @@ impl Comparison {
                 Arc::new(Plan::save(source, &occupancy)?.view)
             }
         };
-        Ok(Self::of(compare(&plan.view, source, watch)?, &survey))
+        let differing = compare(&plan.view, source, watch)?;
+        if is_plain_copy(&differing, &**content, &*card)? {
+            return Ok(Self { is_plain_copy: true, ..Self::of(Differences::default(), &survey) });
+        }
+        Ok(Self::of(differing, &survey))
     }
+}
+
+/// More differences are not compared with the image, in bytes: tables are short.
+const MOST_TABLES: ByteLen = ByteLen::mib(4);
+
+/// Whether `card` has exactly what `image` has wherever it differs from the plan of a restore, and something of that
+/// is in the image: a plan moves the end of a GPT to the end of the card, a plain copy does not.
+fn is_plain_copy(differing: &Differences, image: &dyn ReadAt, card: &dyn ReadAt) -> Result<bool> {
+    let whole = Span::whole(image.size());
+    let inside: Vec<Span> =
+        differing.spans.iter().filter_map(|span| span.intersect(whole)).collect();
+    let len: ByteLen = differing.spans.iter().map(|span| span.len()).sum();
+    if inside.is_empty() || !differing.unreadable.is_empty() || len > MOST_TABLES {
+        return Ok(false);
+    }
+    for span in inside {
+        let len = span.len().to_usize().unwrap_or(0);
+        if read_vec(image, span.start(), len)? != read_vec(card, span.start(), len)? {
+            return Ok(false);
+        }
+    }
+    Ok(true)
 }
 
 /// How the partitions of a card stand when volumes got another size when it was restored; `None` when

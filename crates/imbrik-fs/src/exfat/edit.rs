@@ -61,8 +61,7 @@ pub(crate) fn edit(
     if boot.table_count != 1 {
         return Err(Error::unsupported("it has two allocation tables"));
     }
-    let Tables { root, bitmap, used, up_case: (runs, len) } = tables_of(store, &boot)?;
-    let up_case = UpCase::read(&**store, &boot, &runs, len)?;
+    let Tables { root, bitmap, used, up_case } = tables_of(store, &boot)?;
     let links = BTreeMap::new();
     let format = ExFat { store: Arc::clone(store), boot, links, root, bitmap, up_case };
     cluster_edit::edit(store, format, ClusterSpace::of(used), edits, options)
@@ -77,7 +76,7 @@ pub(super) struct Tables {
     /// What it calls used.
     pub(super) used: Bits,
     /// The table of capitals, and bytes in it.
-    up_case: (Vec<Run>, u64),
+    pub(super) up_case: UpCase,
 }
 
 /// The tables of the volume in `store`.
@@ -96,6 +95,7 @@ pub(super) fn tables_of(store: &Arc<dyn ReadAt>, boot: &BootSector) -> Result<Ta
         }
         Ok(ControlFlow::Continue(()))
     })?;
+    let checksum = up_case.as_ref().and_then(|set| bytes::le_u32(set.entries().first()?, 4));
     let runs_of = |set: Option<Set>, what: &str| -> Result<(Vec<Run>, u64)> {
         let lacks = || Error::corrupt(format!("its {what} is not to be found"));
         let set = set.ok_or_else(lacks)?;
@@ -105,7 +105,8 @@ pub(super) fn tables_of(store: &Arc<dyn ReadAt>, boot: &BootSector) -> Result<Ta
     };
     let (bitmap, len) = runs_of(bitmap, "allocation bitmap")?;
     let used = read_bitmap(&**store, boot, &bitmap, len)?;
-    let up_case = runs_of(up_case, "table of capitals")?;
+    let (runs, len) = runs_of(up_case, "up-case table")?;
+    let up_case = UpCase::read(&**store, boot, &runs, len, checksum)?;
     Ok(Tables { root, bitmap, used, up_case })
 }
 

@@ -1,4 +1,4 @@
-//! The table of capitals (section 7.2 of the specification): how names are compared, and hashed.
+//! The up-case table (section 7.2 of the specification): how names are compared, and hashed.
 
 use super::boot::BootSector;
 use crate::{bits::Run, clusters::span_of};
@@ -17,18 +17,20 @@ const MOST: u64 = 4 * 0x1_0000;
 pub(super) struct UpCase(Vec<u16>);
 
 impl UpCase {
-    /// The table of `len` bytes in the clusters `runs`.
+    /// The table of `len` bytes in the clusters `runs`, which must match `checksum`.
     ///
     /// # Errors
-    /// When it cannot be read; [`imbrik_store::Class::Corrupt`] when it is longer than any.
+    /// When it cannot be read; [`imbrik_store::Class::Corrupt`] when it is too long or does not match its
+    /// checksum.
     pub(super) fn read(
         store: &dyn ReadAt,
         boot: &BootSector,
         runs: &[Run],
         len: u64,
+        checksum: Option<u32>,
     ) -> Result<Self> {
         if len > MOST {
-            return Err(Error::corrupt("its table of capitals is too long"));
+            return Err(Error::corrupt("its up-case table is too long"));
         }
         let mut raw = Vec::new();
         for run in runs {
@@ -36,7 +38,12 @@ impl UpCase {
             raw.extend(read_vec(store, span.start(), span.len().to_usize().unwrap_or(0))?);
         }
         raw.truncate(usize::try_from(len).unwrap_or(0));
-        Ok(Self::decode(&raw))
+        let computed =
+            raw.iter().fold(0u32, |sum, byte| sum.rotate_right(1).wrapping_add(u32::from(*byte)));
+        match checksum == Some(computed) {
+            true => Ok(Self::decode(&raw)),
+            false => Err(Error::corrupt("its up-case table does not match its checksum")),
+        }
     }
 
     fn decode(raw: &[u8]) -> Self {

@@ -28,12 +28,12 @@ use std::{
 };
 
 const UNTOUCHED: &str = "Nothing was written.";
-/// What was looked at of a volume that got another size, before anybody saw its plan.
-const PROVED: &str =
-    "whose each block is, each folder, count of links and checksum; not what files hold";
+/// What is verified of a resized volume before its plan is shown.
+const VERIFIED: &str = "block ownership, directories and link counts of resized volumes; not file \
+                        contents, and not all that fsck checks";
 /// The same when faults are kept.
-const PROVED_BUT_FAULTS: &str =
-    "whose each block is, and that there is no fault but those above; not what files hold";
+const VERIFIED_BUT_FAULTS: &str = "block ownership of resized volumes, and no fault in directories and links but \
+                                   those above; not file contents";
 
 pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let started = Instant::now();
@@ -195,12 +195,15 @@ impl Job<'_> {
         }
         out.line("");
         let is_kept = |change: &Change| matches!(change, Change::FaultsKept { .. });
-        let proved = match self.plan.plan.changes.iter().any(is_kept) {
-            true => PROVED_BUT_FAULTS,
-            false => PROVED,
+        let changes = &self.plan.plan.changes;
+        let verified = match changes.iter().any(is_kept) {
+            true => VERIFIED_BUT_FAULTS,
+            false => VERIFIED,
         };
-        out.line(&format!("{}{proved}", strong("Proved")));
-        out.line("");
+        if changes.iter().any(|change| matches!(change, Change::Resized { .. })) {
+            out.line(&format!("{}{verified}", strong("Verified")));
+            out.line("");
+        }
     }
 
     fn summary(&self, saved: &Saved, pack: Pack, took: Duration) {

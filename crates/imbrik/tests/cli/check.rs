@@ -83,7 +83,8 @@ fn a_card_that_was_used_since_differs_by_its_sectors() {
     let run = bench.imbrik("check hive.img.zst --against rack:a --json").expect(3);
     assert_eq!(run.json()["card_differing"], serde_json::json!([[1_999_872, 512]]));
     let run = bench.imbrik("check hive.img.zst --against rack:a").expect(3);
-    run.shows("bytes 1999872 to 2000383 of the card").shows("is whole, and not what the card");
+    run.shows("bytes 1999872 to 2000383 of the card")
+        .shows("is whole, but the card holds something else");
 }
 
 #[test]
@@ -94,7 +95,10 @@ fn a_smaller_card_is_no_match_and_a_card_is_no_image() {
     bench.imbrik("check rack:a").expect(2).says("an image is wanted here");
     bench.imbrik("check rack/a.img").expect(2).says("Name it as rack:SLOT");
     sized(&bench.path("other"), 10);
-    bench.imbrik("check hive.img.zst --against other").expect(3).shows("not what the other image");
+    bench
+        .imbrik("check hive.img.zst --against other")
+        .expect(3)
+        .shows("but the other image holds something else");
     bench.imbrik("check hive.img.zst --against nothing").expect(2).says("no card is called");
 }
 

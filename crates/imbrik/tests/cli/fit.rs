@@ -423,7 +423,7 @@ fn faults_are_refused_by_name_or_kept_and_told() {
     assert!(!run.out_has("Proved"), "{run:?}");
     let run = bench.good("fit v.img small.img.zst --as-found");
     let run = run.shows("has faults, which are kept").shows(words);
-    let run = run.shows("no fault but those above");
+    let run = run.shows("no fault in directories and links but those above");
     assert!(!run.out_has("each folder, count of links"), "{run:?}");
     // Nothing is kept where there is nothing.
     tool!("debugfs", "-w", "-R", "sif brood links_count 1", &volume);

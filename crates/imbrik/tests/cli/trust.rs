@@ -273,3 +273,105 @@ fn shelf_that_was_unmounted_meanwhile_gets_nothing() {
     let run = Run::of(&child.wait_with_output().unwrap());
     assert_eq!(bench.list("disk"), Vec::<std::ffi::OsString>::new(), "{run:?}");
 }
+
+/// A GPT on a card that is larger than its image, and an image of one partition: fails when a card that holds the
+/// same is called different.
+#[test]
+fn card_that_holds_the_image_is_not_called_different() {
+    let bench = Bench::with_card("[[slot]]\nname = \"big\"\nsize = 134217728\n");
+    bench.good("save rack:a mbr.img --exact");
+    // The same volumes under a GPT.
+    let card = bench.path("gpt.img");
+    fs::copy(bench.path("mbr.img"), &card).unwrap();
+    fs::OpenOptions::new().write(true).open(&card).unwrap().set_len(80 << 20).unwrap();
+    let table = "label: gpt\nstart=2048,size=32768\nstart=34816,size=96256\n";
+    let text = bench.path("table");
+    fs::write(&text, table).unwrap();
+    tool!("sh", "-c", format!("sfdisk -q {} < {}", card.display(), text.display()));
+    // Copied byte by byte onto a bigger card.
+    put(&bench.path("rack/big.img"), 0, &fs::read(&card).unwrap());
+    bench
+        .good("check gpt.img --against rack:big")
+        .shows("holds the same")
+        .shows("does not know the end");
+    flip(&bench.path("rack/big.img"), 34816 * 512 + (5 << 20));
+    bench
+        .imbrik("check gpt.img --against rack:big")
+        .expect(3)
+        .shows("but the card holds something else");
+    // A restore puts the backup at the end: damage there is a difference.
+    bench.good("restore gpt.img rack:big --yes --keep-size");
+    bench.good("check gpt.img --against rack:big");
+    flip(&bench.path("rack/big.img"), 134_217_728 - 512 + 100);
+    bench.imbrik("check gpt.img --against rack:big").expect(3);
+    // One partition, restored into a partition of another card.
+    bench.good("save rack:a --only 2 root.img.zst");
+    bench.good("restore mbr.img rack:big --yes --keep-size");
+    bench.good("restore root.img.zst rack:big --into 2 --yes");
+    bench
+        .good("check root.img.zst --against rack:big")
+        .shows("partition 2 of rack:big holds the same");
+    flip(&bench.path("rack/big.img"), 34816 * 512 + (5 << 20));
+    bench.imbrik("check root.img.zst --against rack:big").expect(3);
+}
+
+/// Fails when a file is called whole that another decoder refuses, or readable when its container is damaged.
+#[test]
+fn file_that_other_decoders_refuse_is_called_damaged() {
+    let bench = Bench::with_card("");
+    bench.good("save rack:a hive.img.zst");
+    let sound = bench.bytes("hive.img.zst");
+    let find = |text: &[u8]| sound.windows(text.len()).rposition(|bytes| bytes == text).unwrap();
+    let manifest = find(b"imbrik-manifest\n") - 8;
+    let table = find(&0x184d_2a5eu32.to_le_bytes());
+    let (mut refused, mut accepted) = (0, 0);
+    for at in (manifest..manifest + 8).chain(table..table + 8) {
+        for bit in 0..8 {
+            let mut bytes = sound.clone();
+            bytes[at] ^= 1 << bit;
+            fs::write(bench.path("y.img.zst"), &bytes).unwrap();
+            let mut judge = std::process::Command::new("zstd");
+            let judged = judge.arg("-tq").arg(bench.path("y.img.zst")).output().unwrap();
+            let is_refused = !judged.status.success();
+            let run = bench.imbrik("check y.img.zst");
+            assert!(!is_refused || run.code == 3, "byte {at}, bit {bit}: {run:?}");
+            refused += u32::from(is_refused);
+            accepted += u32::from(!is_refused && run.code == 0);
+        }
+    }
+    assert!(refused > 40 && accepted > 0, "{refused} refused, {accepted} accepted by both");
+    // Raw bytes after the end of an .lzma file, a damaged xz header, a zip whose headers disagree.
+    fs::write(bench.path("v"), bench.bytes("rack/a.img")).unwrap();
+    let make = "xz -k v; xz -k --format=lzma v; zip -q v.zip v";
+    tool!("sh", "-c", format!("cd {}; {make}", bench.path("").display()));
+    for (name, at) in [("v.xz", 9), ("v.zip", 15)] {
+        bench.good(&format!("check {name}")).shows("is readable");
+        flip(&bench.path(name), at);
+        let run = bench.imbrik(&format!("check {name}")).expect(3);
+        assert!(run.out_has("other programs refuse") || run.err_has("check that one"), "{run:?}");
+    }
+    bench.good("check v.lzma").shows("is readable");
+    let twice = [bench.bytes("v.lzma"), bench.bytes("v.lzma")].concat();
+    fs::write(bench.path("v.lzma"), twice).unwrap();
+    bench.imbrik("check v.lzma").expect(3).says("bytes follow the end of the content");
+}
+
+/// Fails when ids that stay are not mentioned.
+#[test]
+fn volume_that_keeps_its_id_is_named() {
+    let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 67633152\n");
+    // Three tables: not recognised, and its serial number stays.
+    let fat = bench.path("fat");
+    fs::write(&fat, vec![0; 32768 * 512]).unwrap();
+    tool!("mkfs.fat", "-f", "3", &fat);
+    put(&bench.path("rack/a.img"), 2048 * 512, &fs::read(&fat).unwrap());
+    let run = bench.good("clone rack:a rack:b --ids fresh --plan");
+    run.shows("partition 1").shows("keeps its id: its content is not recognised");
+    // A swap that holds a hibernated system.
+    let swap = bench.path("swap");
+    fs::write(&swap, vec![0; 32768 * 512]).unwrap();
+    tool!("mkswap", "-q", &swap);
+    put(&swap, 4086, b"S1SUSPEND\0");
+    put(&bench.path("rack/a.img"), 2048 * 512, &fs::read(&swap).unwrap());
+    bench.good("clone rack:a rack:b --ids fresh --plan").shows("keeps its id");
+}

@@ -18,8 +18,10 @@ use imbrik_fs::{
 };
 use imbrik_store::{
     ReadAt, SparseStore, Window,
+    bytes::is_zero,
     error::{Class, Error, Result},
     progress::Cancel,
+    read_up_to,
     units::{ByteLen, ByteOffset, Span, joined},
 };
 use ssh_key::rand_core::{OsRng, RngCore};
@@ -204,6 +206,14 @@ fn names(path: &str) -> Vec<&[u8]> {
     path.split('/').filter(|name| !name.is_empty()).map(str::as_bytes).collect()
 }
 
+/// How much of a partition is read to tell whether it holds anything, in bytes.
+const HEAD: usize = 64 << 10;
+
+/// Whether a partition starts with nothing but zeros.
+fn is_blank(store: &dyn ReadAt) -> Result<bool> {
+    Ok(is_zero(&read_up_to(store, ByteOffset::ZERO, HEAD)?))
+}
+
 fn fresh() -> Uuid {
     let mut bytes = [0; 16];
     OsRng.fill_bytes(&mut bytes);
@@ -234,7 +244,16 @@ impl Editing<'_> {
         for part in &mut self.parts {
             let wrong = match &part.volume {
                 Some(volume) if volume.uuid.is_some() => part.wrong()?.map(str::to_owned),
-                _ => continue,
+                Some(_) => continue,
+                None => {
+                    // Such as a hibernated swap, or a FAT with more than two tables.
+                    if !is_blank(&*part.store)? {
+                        let title = part.title.clone();
+                        let why = "its content is not recognised".to_owned();
+                        self.changes.push(Change::Warning(Warning::KeepsId { title, why }));
+                    }
+                    continue;
+                }
             };
             let Some(volume) = part.volume.as_mut() else { continue };
             let settled = match wrong {

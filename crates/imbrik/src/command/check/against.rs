@@ -7,10 +7,15 @@ use crate::{
     session::Session,
 };
 use imbrik_core::{
-    Class, card::Card, image::Image, layout::TargetSize, operation::Comparison, progress::Watch,
-    store::Tally,
+    Class,
+    card::Card,
+    image::Image,
+    layout::TargetSize,
+    operation::Comparison,
+    progress::Watch,
+    store::{Tally, Window},
 };
-use std::path::Path;
+use std::{path::Path, sync::Arc};
 
 /// What an image is compared with.
 pub(super) enum Against {
@@ -38,7 +43,7 @@ impl Against {
 pub(super) fn against_image(image: &Image, other: &Image, watch: Watch<'_>) -> Outcome<OnCard> {
     let nothing = "The image itself was checked; the other one was not compared with it.";
     let compared = Comparison::of_images(image, other, watch).state(nothing)?;
-    Ok(OnCard { compared, is_image: true })
+    Ok(OnCard { compared, is_image: true, part: None })
 }
 
 /// Compares a card with what `image` would have made of it.
@@ -54,18 +59,29 @@ pub(super) fn against_card(
 ) -> Outcome<OnCard> {
     let nothing = "The image itself was checked; the card was not compared.";
     let target = TargetSize { size: card.size, sector: card.sector };
-    let source = session.fleet.source(card, tally, false).state(nothing)?;
+    let mut source = session.fleet.source(card, tally, false).state(nothing)?;
+    let mut target = target;
+    let part = Comparison::partition_for(image, &*source).state(nothing)?;
+    if let Some(part) = &part {
+        source = Arc::new(Window::new(source, part.span).map_err(Failure::from).state(nothing)?);
+        target.size = part.span.len();
+    } else if image.manifest().is_some_and(|manifest| manifest.only.is_some()) {
+        let what = format!("{} has no partition like that in the image", card.path.display());
+        return Err(Failure::new(Exit::Mismatch, what).state(nothing));
+    }
     let options = session.reshape_options(true);
     let compared = Comparison::of_card(image, source, target, options, watch).map_err(|error| {
         let exit =
             if error.class() == Class::NoRoom { Exit::Mismatch } else { error.class().into() };
         Failure { exit, ..Failure::from(error) }.state(nothing)
     })?;
-    Ok(OnCard { compared, is_image: false })
+    Ok(OnCard { compared, is_image: false, part: part.map(|part| part.title()) })
 }
 
 /// Where a card, or another image, differs.
 pub(super) struct OnCard {
     pub(super) is_image: bool,
     pub(super) compared: Comparison,
+    /// The partition of the card, when the image is of one.
+    pub(super) part: Option<String>,
 }

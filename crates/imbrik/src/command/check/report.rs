@@ -353,7 +353,10 @@ impl Report<'_> {
                     Some(found) if found.is_image => "the other image",
                     _ => "the card",
                 };
-                out.line(&format!("{path} is {}, and not what {other} holds.", word(verdict)));
+                out.line(&format!(
+                    "{path} is {}, but {other} holds something else.",
+                    word(verdict)
+                ));
             }
         }
     }
@@ -364,7 +367,20 @@ fn show_card(out: &Out, found: &OnCard, card: &Path) {
     let bad = |text: &str| out.paint(Tone::Alarm, text);
     let head = if found.is_image { "Image" } else { "Card" };
     match &found.compared.differing.spans[..] {
-        [] => out.line(&format!("{head:<15} {} {}", card.display(), good("holds the same"))),
+        [] => {
+            let part = found.part.as_ref().map_or(String::new(), |part| format!("{part} of "));
+            let table = match found.compared.is_plain_copy {
+                true => {
+                    "; its table is a copy of the image's and does not know the end of the card"
+                }
+                false => "",
+            };
+            out.line(&format!(
+                "{head:<15} {part}{} {}{table}",
+                card.display(),
+                good("holds the same")
+            ));
+        }
         spans => {
             let bytes: ByteLen = spans.iter().map(|span| span.len()).sum();
             out.line(&format!(
