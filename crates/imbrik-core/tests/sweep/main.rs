@@ -375,7 +375,7 @@ fn damages(volume: &[u8], old: &[u8], bytes: &[u64], unit: usize, count: usize) 
         let number = blocks[spread(blocks.len())];
         let other = blocks[(spread(blocks.len()) * 7 + n + 1) % blocks.len()];
         all.push(match n % 8 {
-            0 | 1 | 2 => Damage::Bit(told[spread(told.len())] as usize, ((n * 5 + 3) % 8) as u8),
+            0..=2 => Damage::Bit(told[spread(told.len())] as usize, ((n * 5 + 3) % 8) as u8),
             3 | 4 => Damage::Bit(bytes[spread(bytes.len())] as usize, ((n * 5 + 3) % 8) as u8),
             5 => Damage::Zeros(number),
             6 => Damage::Garbage(number),

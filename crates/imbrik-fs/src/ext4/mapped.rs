@@ -110,7 +110,7 @@ impl Walker<'_> {
         }
         let per_block = superblock.inodes_a_block().max(1);
         let mut marked = Bits::new(inodes);
-        for (first, count) in runs(&*meta.block(group.inode_bitmap)?, inodes) {
+        for (first, count) in runs(&meta.block(group.inode_bitmap)?, inodes) {
             marked.add(Run::new(first, count));
         }
         let mut wanted = Bits::new(superblock.table_blocks());

@@ -5,8 +5,12 @@ use imbrik_store::bytes;
 
 /// Offset of the footer.
 const FOOTER: usize = BLOCK - 24;
-/// Node numbers or addresses in a block that is not an inode.
+/// Node numbers or addresses in a block that is not an inode, and its bytes that hold them.
 const PER_BLOCK: u32 = 1018;
+const BLOCK_ADDRESSES: std::ops::Range<usize> = 0..1018 * 4;
+/// Position of an inode's double indirect node: after two direct nodes, and two indirect ones with the nodes that
+/// each of them names.
+const DOUBLE_INDIRECT: u32 = 5 + 2 * PER_BLOCK;
 /// The position in the file of a node that holds extended attributes.
 const XATTR_POSITION: u32 = u32::MAX >> 3;
 /// Offset in an inode of its addresses, and how many there are.
@@ -40,7 +44,7 @@ impl Node<'_> {
     ) -> Option<()> {
         let range = match bytes::le_u32(self.0, FOOTER + 4)? == self.number()? {
             true => self.inode_addresses(has_xattr_size)?,
-            false if self.holds_addresses()? => 0..usize::try_from(PER_BLOCK).ok()? * 4,
+            false if self.holds_addresses()? => BLOCK_ADDRESSES,
             false => 0..0,
         };
         for address in self.0.get(range)?.as_chunks::<4>().0 {
@@ -55,13 +59,10 @@ impl Node<'_> {
     /// Whether a node that is not an inode is a direct one.
     fn holds_addresses(&self) -> Option<bool> {
         let position = bytes::le_u32(self.0, FOOTER + 8)? >> 3;
-        // An inode has two direct nodes, two indirect and one double indirect one; each indirect one is
-        // followed by the nodes that it names.
-        let double = 5 + 2 * PER_BLOCK;
-        let is_indirect = position == 3
-            || position == 4 + PER_BLOCK
-            || position == double
-            || position > double && (position - double - 1).is_multiple_of(PER_BLOCK + 1);
+        let is_indirect = match position.checked_sub(DOUBLE_INDIRECT + 1) {
+            None => [3, 4 + PER_BLOCK, DOUBLE_INDIRECT].contains(&position),
+            Some(below) => below.is_multiple_of(PER_BLOCK + 1),
+        };
         Some(position != XATTR_POSITION && !is_indirect)
     }
 

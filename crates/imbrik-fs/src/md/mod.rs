@@ -28,7 +28,7 @@ impl Filesystem for Md {
     fn recognise(&self, store: &dyn ReadAt) -> Result<Option<Volume>> {
         let size = store.size();
         let found = |label, uuid| Volume { kind: MEMBER, label, uuid, size };
-        let end = size.get() - size.get() % RESERVED_0_90;
+        let end = size.get() & !(RESERVED_0_90 - 1);
         if let Some(at) = end.checked_sub(RESERVED_0_90) {
             let raw = read_up_to(store, ByteOffset::new(at), LEN_0_90)?;
             if is_0_90(&raw) {
@@ -36,7 +36,8 @@ impl Filesystem for Md {
             }
         }
         // Formats 1.0, 1.1 and 1.2 differ only in the place of the superblock.
-        let at_end = (size.get() / SECTOR).checked_sub(16).map(|sectors| (sectors & !7) * SECTOR);
+        let sectors = (size.get() / SECTOR).checked_sub(16).map(|sectors| sectors & !7);
+        let at_end = sectors.and_then(|sectors| sectors.checked_mul(SECTOR));
         for at in [Some(0), Some(8 * SECTOR), at_end].into_iter().flatten() {
             let raw = read_up_to(store, ByteOffset::new(at), 256)?;
             let is_member = bytes::le_u32(&raw, 0) == Some(MAGIC)

@@ -428,5 +428,5 @@ fn faults_are_refused_by_name_or_kept_and_told() {
     // Nothing is kept where there is nothing.
     tool!("debugfs", "-w", "-R", "sif brood links_count 1", &volume);
     let run = bench.good("fit v.img sound.img.zst --as-found");
-    run.shows("each folder, count of links and checksum");
+    run.shows("directories and link counts of resized volumes");
 }

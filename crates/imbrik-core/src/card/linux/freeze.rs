@@ -190,8 +190,10 @@ pub struct Freezer {
 const GRACE: Duration = Duration::from_millis(500);
 /// How long the other process may take to end.
 const MOST_ENDING: Duration = Duration::from_secs(5);
-/// How often an answer is waited for until the guard is asked.
+/// How long an answer is waited for until the guard is asked.
 const STEP: Duration = Duration::from_millis(50);
+/// How often it is asked whether the other process has ended.
+const POLL: Duration = Duration::from_millis(5);
 
 /// What both threads of this process know about what is frozen.
 struct Guard {
@@ -326,14 +328,14 @@ impl Freezer {
 
     /// The next answer; gives up when the guard had to thaw.
     fn next_answer(&mut self) -> Result<String> {
-        let end = Instant::now() + self.limit.saturating_add(MOST_FLUSHING);
+        let (started, most) = (Instant::now(), self.limit.saturating_add(MOST_FLUSHING));
         loop {
             match self.answers.recv_timeout(STEP) {
                 Ok(answer) => return Ok(answer),
                 Err(RecvTimeoutError::Timeout) if self.guard.state().was_thawed => {
                     return Err(late(self.limit));
                 }
-                Err(RecvTimeoutError::Timeout) if Instant::now() < end => {}
+                Err(RecvTimeoutError::Timeout) if started.elapsed() < most => {}
                 Err(_) if self.guard.state().was_thawed => return Err(late(self.limit)),
                 Err(_) => return Err(self.gone()),
             }
@@ -396,14 +398,14 @@ impl Drop for Freezer {
     fn drop(&mut self) {
         // Without its input, it thaws and ends; unless it is stopped.
         self.input = None;
-        let end = Instant::now() + MOST_ENDING;
+        let started = Instant::now();
         while matches!(self.process.try_wait(), Ok(None)) {
-            if Instant::now() >= end {
+            if started.elapsed() >= MOST_ENDING {
                 let _ = self.process.kill();
                 let _ = self.process.wait();
                 break;
             }
-            thread::sleep(STEP / 10);
+            thread::sleep(POLL);
         }
         let mut state = self.guard.state();
         self.guard.thaw(&mut state);
