@@ -234,7 +234,7 @@ impl Image {
         let standing = |(packed, content): (Span, ByteLen)| {
             let is_there = packed.intersect(whole) == Some(packed);
             let (file, disk) = (Arc::clone(&self.file), self.disk.clone());
-            is_there.then_some(Standing { file, disk, packed, content })
+            is_there.then_some(Standing { file, disk, packed, content, is_verified: false })
         };
         places.into_iter().map(standing).collect()
     }

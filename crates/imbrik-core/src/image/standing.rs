@@ -24,6 +24,8 @@ pub struct Standing {
     pub(super) packed: Span,
     /// How much content it holds.
     pub(super) content: ByteLen,
+    /// Whether what pads it is compared before it is copied along: its own content was verified.
+    pub(super) is_verified: bool,
 }
 
 impl fmt::Debug for Standing {
@@ -33,6 +35,19 @@ impl fmt::Debug for Standing {
 }
 
 impl Standing {
+    /// The same frame, whose content was verified.
+    #[must_use]
+    pub fn verified(self) -> Self {
+        Self { is_verified: true, ..self }
+    }
+
+    /// Whether the header of `padding` is in its file at `at`. Decoders go by it; what follows it is ignored.
+    pub(super) fn is_padded_with(&self, padding: &[u8], at: ByteOffset) -> bool {
+        let mut header = [0; 8];
+        !self.is_verified
+            || self.file.read_at(at, &mut header).is_ok() && padding.starts_with(&header)
+    }
+
     /// All of it.
     ///
     /// # Errors

@@ -474,11 +474,11 @@ impl ImageWriter {
 }
 
 impl Run {
-    /// Whether `standing` comes next there, behind what pads it: as much as `padding`, which is the same where the
-    /// file is as sound as what is taken over of it unread.
+    /// Whether `standing` comes next there, after padding as long as `padding`.
     fn goes_on_with(&self, standing: &Standing, padding: Option<&[u8]>) -> bool {
         let behind = self.span.end().checked_add(padding.map_or(ByteLen::ZERO, ByteLen::of));
         Arc::ptr_eq(&self.first.file, &standing.file)
+            && padding.is_none_or(|padding| standing.is_padded_with(padding, self.span.end()))
             && behind == Some(standing.packed.start())
             && self.span.len() < LONGEST_RUN
     }

@@ -220,7 +220,10 @@ impl<'a> Frames<'a> {
 
     /// What holds exactly `span` of the card, where the image has it.
     fn standing(&self, span: Span) -> Option<Encoded> {
-        let pieces = self.image.standing(span)?.into_iter().map(Encoded::Standing);
+        let is_verified = !matches!(self.copies, Copies::Shared);
+        let standing = self.image.standing(span)?.into_iter();
+        let pieces =
+            standing.map(|one| Encoded::Standing(if is_verified { one.verified() } else { one }));
         Some(Encoded::Several(pieces.collect()))
     }
 

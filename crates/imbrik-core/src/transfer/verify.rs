@@ -5,7 +5,7 @@ use super::{
     salvage::{self, Damage, SoFar},
 };
 use crate::{
-    image::{Image, PieceHashes, Sum, SumKind, Sums, TILE, TileData, TileDigest},
+    image::{Image, PieceHashes, Sum, SumKind, Sums, TILE, TileData, TileDigest, tile_span},
     layout::View,
 };
 use imbrik_store::{
@@ -14,7 +14,7 @@ use imbrik_store::{
     error::Result,
     exact::Exact as _,
     progress::{Cancel, Event, Step, Watch},
-    units::{ByteLen, SectorSize, Span, joined},
+    units::{ByteLen, SectorSize, Span, joined, without},
 };
 use std::{sync::Arc, time::Duration};
 
@@ -32,6 +32,8 @@ pub struct Differences {
 struct Digests<'a> {
     view: &'a View,
     expected: &'a [TileDigest],
+    /// Of an image, what is not read, in order and joined: progress counts what is, without tiles of zeros.
+    left_out: Option<&'a [Span]>,
     next: usize,
     differing: Vec<Span>,
 }
@@ -53,7 +55,15 @@ impl Sink for Digests<'_> {
     }
 
     fn weight(&self, span: Span) -> ByteLen {
-        self.view.written_in(span).map(Span::len).sum()
+        let Some(left_out) = self.left_out else {
+            return self.view.written_in(span).map(Span::len).sum();
+        };
+        let index = span.start().get().checked_div(TILE.get()).unwrap_or(0);
+        let digest = usize::try_from(index).ok().and_then(|index| self.expected.get(index));
+        match digest {
+            Some(TileDigest::Zero) => ByteLen::ZERO,
+            _ => without(&[span], left_out).iter().map(|part| part.len()).sum(),
+        }
     }
 }
 
@@ -61,15 +71,17 @@ fn compare_digests(
     view: &View,
     expected: &[TileDigest],
     known: Known<'_, TileDigest>,
+    left_out: Option<&[Span]>,
     step: Step,
     in_turn: bool,
     watch: Watch<'_>,
 ) -> Result<Differences> {
-    let mut sink = Digests { view, expected, next: 0, differing: Vec::new() };
+    let mut sink = Digests { view, expected, left_out, next: 0, differing: Vec::new() };
+    let tiles = (0..).map_while(|index| tile_span(index, view.size()));
     let journey = Journey {
         view,
         step,
-        total: view.written(),
+        total: tiles.map(|tile| sink.weight(tile)).sum(),
         damage: Damage::Now(Duration::MAX),
         in_turn,
         in_pieces: false,
@@ -88,7 +100,8 @@ fn compare_digests(
 /// # Errors
 /// When the card is no longer there. Spans that cannot be read count as differing.
 pub fn read_back(view: &View, expected: &[TileDigest], watch: Watch<'_>) -> Result<Differences> {
-    compare_digests(view, expected, &|_, _| KnownTile::Nothing, Step::ReadingCardBack, true, watch)
+    let known = &|_, _| KnownTile::Nothing;
+    compare_digests(view, expected, known, None, Step::ReadingCardBack, true, watch)
 }
 
 /// Decodes every tile of an image and compares it with its digest; with none expected, only
@@ -102,7 +115,8 @@ pub fn check_tiles(
     watch: Watch<'_>,
 ) -> Result<Differences> {
     let view = View::whole(Arc::clone(image.content()));
-    compare_digests(&view, expected, &|_, _| KnownTile::Nothing, Step::CheckingTiles, false, watch)
+    let known = &|_, _| KnownTile::Nothing;
+    compare_digests(&view, expected, known, Some(&[]), Step::CheckingTiles, false, watch)
 }
 
 /// The same with what an image was made of, but for tiles and pieces that lie in `but`, in order and joined: these
@@ -129,7 +143,8 @@ pub(super) fn check_tiles_outside(
         }
     };
     let view = View::whole(Arc::clone(image.content()));
-    compare_digests(&view, &expected.digests, &known, Step::CheckingTiles, false, watch)
+    let step = Step::CheckingTiles;
+    compare_digests(&view, &expected.digests, &known, Some(but), step, false, watch)
 }
 
 /// Whether `tile`, or a piece of one, lies in one of `spans`, which are in order and joined.
