@@ -196,10 +196,12 @@ fn lies_elsewhere(
     card: &Card,
     volumes: &[MountedVolume],
 ) -> Outcome<()> {
+    // A share that is mounted on demand is mounted by that; whether there is one shows then.
+    let _ = fs::read_dir(folder);
     if session.fleet.lies_on(folder, card) || lies_on_any(folder, volumes) {
         return Err(Failure::refused(format!("{} lies on the card itself", quoted(folder)))
             .state(UNTOUCHED)
-            .next("Name a folder on another disk."));
+            .next("Choose a folder on another disk. If a share should be mounted there, mount it first."));
     }
     Ok(())
 }

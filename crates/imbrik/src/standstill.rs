@@ -1,4 +1,4 @@
-//! The process that freezes filesystems for another one, and the thawing of what such a process left frozen.
+//! The process that freezes filesystems for another one, and the thawing of leftovers of such a process.
 
 use imbrik_core::card::{Freezer, MountedVolume, freeze_on_demand, frozen_by, thaw_recorded};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
@@ -14,9 +14,9 @@ use std::{
 /// The first argument of the process that freezes, followed by a limit in milliseconds and the mount points. Nobody
 /// types it.
 const FREEZE: &str = "stand-still";
-/// The only argument of a process that thaws what killed processes left frozen: for `ExecStopPost=`.
+/// The only argument of a process that thaws leftovers of killed processes: for `ExecStopPost=`.
 pub(crate) const THAW: &str = "thaw-leftovers";
-/// Where processes record what they have frozen. It is in memory, and gone after a restart, as everything frozen is.
+/// Where processes record what they have frozen. The folder is in memory and empty after a restart, when nothing is frozen either.
 const RECORDS: &str = "/run/imbrik";
 
 /// Runs one of these processes, if that is what was asked for.
@@ -58,7 +58,7 @@ pub(crate) fn start(volumes: &[MountedVolume], limit: Duration) -> imbrik_core::
     Freezer::start(&mut process, &mounts, limit, Some(Path::new(RECORDS)))
 }
 
-/// Thaws what earlier processes left frozen when they were killed.
+/// Thaws leftovers of earlier processes that were killed.
 pub(crate) fn thaw_leftovers() -> Vec<PathBuf> {
     thaw_recorded(Path::new(RECORDS), FREEZE)
 }

@@ -367,6 +367,30 @@ mod tests {
         assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1);
     }
 
+    /// Fails when a file is created by its path alone: under a mount point whose share went away.
+    #[test]
+    fn file_is_created_only_in_the_folder_that_was_inspected() {
+        let folder = tempfile::tempdir().unwrap();
+        let (share, other) = (folder.path().join("share"), folder.path().join("other"));
+        fs::create_dir(&share).unwrap();
+        let wanted = FolderId::open(&share).unwrap();
+        let name = share.join("a.img");
+        // Another folder under the same path, as after an unmount.
+        fs::rename(&share, &other).unwrap();
+        fs::create_dir(&share).unwrap();
+        let error = PartFile::create_in(&name, Some(wanted), false, None).unwrap_err();
+        assert!(error.to_string().contains("unmounted"), "{error}");
+        assert_eq!(fs::read_dir(&share).unwrap().count(), 0);
+        // Exchanged after it was begun: it gets its name where it was begun.
+        let found = FolderId::open(&share).unwrap();
+        let part = PartFile::create_in(&name, Some(found), false, None).unwrap();
+        fs::rename(&share, folder.path().join("away")).unwrap();
+        fs::create_dir(&share).unwrap();
+        part.publish().unwrap();
+        assert_eq!(fs::read_dir(&share).unwrap().count(), 0);
+        assert!(folder.path().join("away/a.img").exists());
+    }
+
     #[test]
     fn a_file_that_appeared_meanwhile_is_not_replaced() {
         let folder = tempfile::tempdir().unwrap();

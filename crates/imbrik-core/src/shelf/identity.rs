@@ -3,7 +3,7 @@
 use crate::image::Manifest;
 use imbrik_store::units::ByteLen;
 
-/// What identifies a card. Images are of the same card when all of it is equal.
+/// The identity of a card. Images are of the same card when all fields are equal.
 ///
 /// A name alone does not identify a card: boards are often set up under one host name. Ids alone do not either:
 /// cards that were written from one image share them. So an image is counted for another card as soon as anything
@@ -35,7 +35,7 @@ impl CardIdentity {
         }
     }
 
-    /// Six hexadecimal digits that tell cards with the same name apart.
+    /// Six hexadecimal digits that distinguish cards with the same name.
     #[must_use]
     pub fn code(&self) -> String {
         let mut hasher = blake3::Hasher::new();
@@ -52,7 +52,7 @@ impl CardIdentity {
         format!("{}#{}", self.name, self.code())
     }
 
-    /// Whether both have the same name and at least one id in common, so that one may be the other after it was
+    /// Returns whether both have the same name and at least one id in common, so that one may be the other after it was
     /// partitioned or formatted again.
     #[must_use]
     pub fn resembles(&self, other: &Self) -> bool {

@@ -29,10 +29,10 @@ use std::{
 /// Longer files are not remarks, in bytes.
 const MOST: u64 = 64 << 10;
 
-/// What is known about an image from the file beside it.
+/// The remarks on an image.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Remarks {
-    /// Whether it is kept whatever the rules say.
+    /// True when no rule removes it.
     pub pinned: bool,
     /// When all of it was last read and compared with its digests, by the clock of the computer that did it.
     pub checked: Option<Timestamp>,
@@ -55,7 +55,7 @@ struct Stored {
     file: Option<FileState>,
 }
 
-/// What shows that a file was not written, copied or exchanged since it was checked.
+/// The state of a file. It changes when the file is written, copied or exchanged.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct FileState {
     size: u64,
@@ -142,7 +142,7 @@ impl Remarks {
         part.publish()
     }
 
-    /// Whether the image is not known to be damaged.
+    /// Returns false when the image is known to be damaged.
     #[must_use]
     pub fn is_sound(&self) -> bool {
         self.whole != Some(false)

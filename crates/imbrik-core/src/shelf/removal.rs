@@ -1,4 +1,4 @@
-//! What is removed from a shelf.
+//! Removal of images from a shelf.
 
 use super::{Fate, Listing, Lock, Shelf, Shelved, Unfinished};
 use imbrik_store::{error::Result, units::ByteLen};
@@ -18,7 +18,7 @@ pub struct Removal {
 }
 
 impl Shelf {
-    /// What may be removed `now`, with days as they are in `zone`. Incomplete images that are not in `known`, the
+    /// Lists the files that may be removed `now`, with days in time zone `zone`. Incomplete images that are not in `known`, the
     /// paths of those that were there before, are removed however new they are.
     #[must_use]
     pub fn removal(
@@ -43,7 +43,7 @@ impl Shelf {
 }
 
 impl Removal {
-    /// Whether there is nothing to remove.
+    /// Returns whether there is nothing to remove.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.images.is_empty() && self.unfinished.is_empty()

@@ -5,7 +5,7 @@ use super::{
     pipeline::{Journey, KnownTile, Sink, Tile, Travelled, run_knowing},
     resume,
     saved::{OnUnfinished, ReadBack, SaveOptions, Saved, TakenOver},
-    verify::{check_sums, check_tiles_outside},
+    verify::{check_sums, check_tiles_outside, to_read},
 };
 use crate::{
     image::{
@@ -525,7 +525,8 @@ pub(super) fn carry(
         let sums = if is_raw || !but.is_empty() { &[][..] } else { &written.sums };
         let file = if sums.is_empty() { ByteLen::ZERO } else { image.file().size() };
         // An image that is hashed and then decoded is still the same bytes of a card.
-        let shown = view.size().saturating_sub(but.iter().map(|span| span.len()).sum());
+        let tiles = (0..).map_while(|index| tile_span(index, view.size()));
+        let shown = tiles.map(|tile| to_read(tile, &travelled.digests, &but)).sum();
         let total = file.plus(shown)?;
         let merged = Merged::start(watch.observer, Step::ReadingImageBack, shown, total);
         let watch = Watch { observer: &merged, cancel: watch.cancel };

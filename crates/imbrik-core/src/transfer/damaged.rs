@@ -12,7 +12,7 @@ impl DamagedSpans {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).push(span);
     }
 
-    /// Whether something in `span` is damaged.
+    /// Returns whether something in `span` is damaged.
     pub(super) fn touches(&self, span: Span) -> bool {
         let damaged = self.0.lock().unwrap_or_else(PoisonError::into_inner);
         damaged.iter().any(|one| one.intersect(span).is_some())

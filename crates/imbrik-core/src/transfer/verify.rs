@@ -58,12 +58,18 @@ impl Sink for Digests<'_> {
         let Some(left_out) = self.left_out else {
             return self.view.written_in(span).map(Span::len).sum();
         };
-        let index = span.start().get().checked_div(TILE.get()).unwrap_or(0);
-        let digest = usize::try_from(index).ok().and_then(|index| self.expected.get(index));
-        match digest {
-            Some(TileDigest::Zero) => ByteLen::ZERO,
-            _ => without(&[span], left_out).iter().map(|part| part.len()).sum(),
-        }
+        to_read(span, self.expected, left_out)
+    }
+}
+
+/// How much of `tile` is read from an image with the digests `expected` when `left_out`, in order and joined, is not:
+/// nothing of a tile of zeros.
+pub(super) fn to_read(tile: Span, expected: &[TileDigest], left_out: &[Span]) -> ByteLen {
+    let index = tile.start().get().checked_div(TILE.get()).unwrap_or(0);
+    let digest = usize::try_from(index).ok().and_then(|index| expected.get(index));
+    match digest {
+        Some(TileDigest::Zero) => ByteLen::ZERO,
+        _ => without(&[tile], left_out).iter().map(|part| part.len()).sum(),
     }
 }
 

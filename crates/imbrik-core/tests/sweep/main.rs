@@ -1,10 +1,10 @@
 //! No single damage loses a file.
 //!
 //! Of a volume of every kind, whatever is read to find out what is in use is damaged, one place at a time: a flipped
-//! bit, a block of zeros or of garbage, a block as it was before files were replaced, two blocks swapped. Then the
+//! bit, a block of zeros or of garbage, a stale block from before files were replaced, two blocks swapped. Then the
 //! volume is saved, and restored over old bytes. Every file that the system's own tool reads from the damaged volume,
-//! as it is or after the system's checker repaired it, must read the same from the result. `IMBRIK_SWEEP=n` tries `n`
-//! damages of each kind; without it a small sample is tried.
+//! before or after the system's checker repaired it, must read the same from the result. `IMBRIK_SWEEP=n` tries `n`
+//! damages of each kind; the default is a small sample.
 
 #[path = "../../../imbrik-fs/tests/support/mod.rs"]
 mod support;

@@ -56,7 +56,7 @@ impl Node<'_> {
         Some(())
     }
 
-    /// Whether a node that is not an inode is a direct one.
+    /// Returns whether a node that is not an inode is a direct one.
     fn holds_addresses(&self) -> Option<bool> {
         let position = bytes::le_u32(self.0, FOOTER + 8)? >> 3;
         let is_indirect = match position.checked_sub(DOUBLE_INDIRECT + 1) {

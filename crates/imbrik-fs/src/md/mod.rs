@@ -52,7 +52,7 @@ impl Filesystem for Md {
     }
 }
 
-/// Whether `raw` is a superblock of format 0.90 with the right checksum.
+/// Returns whether `raw` is a superblock of format 0.90 with the right checksum.
 fn is_0_90(raw: &[u8]) -> bool {
     let field = |at: usize| bytes::le_u32(raw, at);
     if (field(0), field(4), field(8)) != (Some(MAGIC), Some(0), Some(90)) || raw.len() != LEN_0_90 {

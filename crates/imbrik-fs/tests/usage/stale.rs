@@ -14,7 +14,7 @@ fn usage(dir: &Path) -> Usage {
     OpenVolume::open(store).unwrap().expect("a volume").examine().unwrap().usage
 }
 
-/// Whether every byte of `span` is read and not cleared.
+/// Returns whether every byte of `span` is read and not cleared.
 fn is_read(usage: &Usage, span: Span) -> bool {
     let inside = |one: &Span| one.intersect(span) == Some(span);
     usage.used.iter().any(inside) && usage.cleared.iter().all(|one| one.intersect(span).is_none())
@@ -68,7 +68,7 @@ fn blocks_that_a_reachable_ext_file_maps_are_read_whatever_the_bitmaps_say() {
             found += usize::from(!usage.findings.is_empty() || usage.whole_because.is_some());
             for name in ["second", "late", "late/day4", "day3", "day5", "day1", "brood.wav", "day2"]
             {
-                // What a file mapped that is gone may lead anywhere.
+                // The map of a deleted file may point anywhere.
                 let inside = |number: &u64| *number < (old.len() / size) as u64;
                 for number in blocks(at, name).into_iter().filter(inside) {
                     let start = ByteOffset::new(number * size as u64);

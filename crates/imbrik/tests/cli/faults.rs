@@ -207,7 +207,7 @@ fn every_fault_ends_as_it_should_and_nothing_is_lost() {
             (AGAINST, 3, "could not be read"),
             (SHOW, 0, "hive-07"),
             (MEND, 6, "none of it could be read"),
-            (WEIGH, 0, "no sign of less"),
+            (WEIGH, 0, "confirmed at"),
         ],
     );
     cells += base.each(
@@ -339,7 +339,7 @@ fn damaged_images(base: &Base) -> usize {
             &|| fs::write(&image, b"dear keeper\n").unwrap(),
             [
                 (4, "is a text"),
-                (4, "another size"),
+                (4, "can be resized"),
                 (0, "no digests of its own"),
                 (3, "does not match"),
                 (0, "nothing"),

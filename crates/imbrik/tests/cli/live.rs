@@ -562,7 +562,10 @@ fn whatever_ends_it_the_filesystem_goes_on() {
                         Who::Freezer => vec![freezer.as_str()],
                         Who::Both => vec![freezer.as_str(), id.as_str()],
                     };
-                    let line = format!("kill {signal} {} || true", victims.join(" "));
+                    // Stopped first: else the one that is killed last would thaw.
+                    let stop = if matches!(who, Who::Both) { "kill -STOP" } else { "true" };
+                    let victims = victims.join(" ");
+                    let line = format!("{stop} {victims}; kill {signal} {victims} || true");
                     tool!("sh", "-c", line);
                     let begun = Instant::now();
                     if matches!(who, Who::Both) {

@@ -259,7 +259,7 @@ fn what_cannot_be_judged_is_read() {
     bench.good("save rack:a six.img --no-check");
     let raw = bench.path("six.img");
     put(&raw, places[1] + 5000, b"bit rot");
-    bench.good("save rack:a seven.img.zst --reuse six.img");
+    bench.imbrik("save rack:a seven.img.zst --reuse six.img").expect(3).says("six.img is damaged");
     bench.good("save rack:a full.img.zst --no-check --replace");
     same_content(&bench, "seven.img.zst", "full.img.zst");
     fs::copy(&card, bench.path("foreign.img")).unwrap();

@@ -1,6 +1,6 @@
-//! Records of what is frozen, so that it can be thawed after both processes were killed.
+//! Records of frozen filesystems, so that these can be thawed after both processes were killed.
 //!
-//! A record is a file in a folder in memory, `PID.frozen`, with the mount points of what process PID has frozen, each
+//! A record is a file in a folder in memory, `PID.frozen`, with the mount points that process PID has frozen, each
 //! followed by a zero byte. It exists while these are frozen.
 
 use super::ioctl;
@@ -69,7 +69,7 @@ fn records(folder: &Path) -> Vec<Found> {
     found.collect()
 }
 
-/// Whether process `pid` is one that freezes: a number can belong to another process by now.
+/// Returns whether process `pid` is one that freezes: the number may have been reused since.
 fn is_running(pid: u32, word: &str) -> bool {
     let words = fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
     words.split(|byte| *byte == 0).any(|one| one == word.as_bytes())
@@ -100,4 +100,28 @@ pub fn frozen_by(folder: &Path, word: &str, at: &Path) -> Option<u32> {
     let running = records(folder).into_iter().filter(|found| is_running(found.pid, word));
     let mut holding = running.filter(|found| found.mounts.iter().any(|mount| mount == at));
     holding.next().map(|found| found.pid)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Nothing in it is frozen; whether that is thawed is tested with real filesystems.
+    #[test]
+    fn records_of_processes_that_ended_are_removed_and_others_kept() {
+        let folder = tempfile::tempdir().unwrap();
+        let record = |pid| FrozenRecord::new(folder.path(), pid);
+        let (first, second) = (Path::new("/mnt/hive 07"), Path::new("/mnt/brood"));
+        // This process has an argument that the other does not have.
+        let word = std::env::args().next().unwrap();
+        record(std::process::id()).write([first].into_iter()).unwrap();
+        record(u32::MAX).write([first, second].into_iter()).unwrap();
+        fs::write(folder.path().join("notes"), "x").unwrap();
+        assert_eq!(frozen_by(folder.path(), &word, first), Some(std::process::id()));
+        assert_eq!(frozen_by(folder.path(), &word, second), None);
+        assert!(thaw_recorded(folder.path(), &word).is_empty());
+        assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 2);
+        assert!(thaw_recorded(folder.path(), "another word").is_empty());
+        assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1);
+    }
 }

@@ -68,13 +68,8 @@ impl OnShelf {
         self.listing.base_for(&card).map(|image| image.path.clone())
     }
 
-    /// Marks the images that have damage in common with the one that a save was made of, and reports them.
-    pub(super) fn report_damage(&self, session: &Session, saved: &Saved, earlier: &Earlier) {
-        let damaged = &saved.taken_over.damaged;
-        if damaged.is_empty() {
-            return;
-        }
-        let len: ByteLen = damaged.iter().map(|span| span.len()).sum();
+    /// Marks the images in which something of `damaged` is damaged. Returns their names.
+    fn mark_damaged(&self, session: &Session, damaged: &[Span]) -> Vec<String> {
         let mut names = Vec::new();
         for image in self.listing.damaged_in(damaged).unwrap_or_default() {
             let remarks = found_damaged(image, Timestamp::now());
@@ -83,15 +78,7 @@ impl OnShelf {
             }
             names.push(quoted(image.path.file_name().unwrap_or_default().as_ref()));
         }
-        let name = quoted(earlier.reuse.image.path().file_name().unwrap_or_default().as_ref());
-        session.out.in_brief(format!("DAMAGE in {}", names.join(", ")));
-        session.out.warn(&format!(
-            "{name} is damaged: {} of the card do not match their digests. They were read from the card \
-             again, so the new image is not affected. Damaged there: {}. `imbrik check IMAGE` shows which \
-             files of an image are affected.",
-            size::both(len),
-            if names.is_empty() { name.clone() } else { names.join(", ") }
-        ));
+        names
     }
 
     /// Says that other cards with the same name have images on the shelf.
@@ -112,6 +99,33 @@ impl OnShelf {
             ));
         }
     }
+}
+
+/// Reports damage in the image that a save was made of, and in the images on its shelf that share it.
+pub(super) fn report_damage(
+    session: &Session,
+    shelf: Option<&OnShelf>,
+    saved: &Saved,
+    earlier: Option<&Earlier>,
+) {
+    let (damaged, Some(earlier)) = (&saved.taken_over.damaged, earlier) else { return };
+    if damaged.is_empty() {
+        return;
+    }
+    let len: ByteLen = damaged.iter().map(|span| span.len()).sum();
+    let name = quoted(earlier.reuse.image.path().file_name().unwrap_or_default().as_ref());
+    let mut names = shelf.map_or(Vec::new(), |shelf| shelf.mark_damaged(session, damaged));
+    if names.is_empty() {
+        names.push(name.clone());
+    }
+    session.out.in_brief(format!("DAMAGE in {}", names.join(", ")));
+    session.out.warn(&format!(
+        "{name} is damaged: {} of the card do not match their digests. They were read from the card again, so \
+         the new image is not affected. Damaged there: {}. `imbrik check IMAGE` shows which files of an image \
+         are affected.",
+        size::both(len),
+        names.join(", ")
+    ));
 }
 
 /// Warns when the newest image of the card, or what is on the card, is dated in the future.

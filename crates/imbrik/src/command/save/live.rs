@@ -104,9 +104,7 @@ impl Live<'_> {
         let begun = Instant::now();
         let reuse = earlier.as_ref().map(|earlier| &earlier.reuse);
         let (mut copy, saved) = self.copied(&first, reuse, &options, to)?;
-        if let Some((shelf, earlier)) = shelf.as_ref().zip(earlier.as_ref()) {
-            shelf.report_damage(session, &saved, earlier);
-        }
+        earlier::report_damage(session, shelf.as_ref(), &saved, earlier.as_ref());
         let is_damaged = !saved.taken_over.damaged.is_empty();
         let reused = earlier.as_ref().map(|earlier| (earlier.lines(&saved), earlier.json(&saved)));
         let took = begun.elapsed();

@@ -257,9 +257,7 @@ impl Run<'_> {
             done.show_second(session, to);
         }
         beside?;
-        if let Some((shelf, earlier)) = self.shelf.zip(self.earlier) {
-            shelf.report_damage(session, &saved, earlier);
-        }
+        earlier::report_damage(session, self.shelf, &saved, self.earlier);
         let lost: ByteLen = saved.unreadable.iter().map(|span| span.len()).sum();
         if !lost.is_zero() && lost >= done.used {
             session.out.warn(

@@ -69,7 +69,7 @@ fn show(session: &Session, shelf: &Shelf, removal: &Removal) {
     for image in &removal.images {
         let name = image.path.file_name().unwrap_or_default();
         out.line(&format!(
-            "Remove    {}  {}, at least {} of its own",
+            "Remove    {}  {}, frees at least {}",
             quoted(name.as_ref()),
             time::moment(image.made_at),
             size::short(image.own)
