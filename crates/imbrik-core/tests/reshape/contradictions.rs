@@ -40,7 +40,7 @@ fn each_contradiction_is_refused_by_name() {
         (plain, "sif one blocks 221", "no whole one"),
         (plain, "sif one block[0] {b2}", "not its own"),
         (plain, "sif one block[0] 1", "not its own"),
-        (plain, "sif one block[0] 99999999", "not its own"),
+        (plain, "sif one block[0] 99999999", "past the end of the volume"),
         (plain, "freeb {b}", "the bitmap has"),
         (modern, "freeb {b}", "the bitmap has"),
         (modern, "setb 9000", "the bitmap has"),

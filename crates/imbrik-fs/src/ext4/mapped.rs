@@ -36,8 +36,10 @@ pub(super) struct MappedBlocks {
     pub(super) blocks: Bits,
     /// Blocks of inode tables with an inode that only a directory entry leads to.
     pub(super) table_blocks: BTreeSet<u64>,
-    /// Why the map of an inode or a directory could not be followed to its end: the first of these errors.
+    /// Why the map of an inode could not be followed to its end: the first of these errors.
     pub(super) damage: Option<Error>,
+    /// Why a directory could not be read to its end. The kernel stops there, too.
+    pub(super) directory_damage: Option<Error>,
 }
 
 impl MappedBlocks {
@@ -63,6 +65,7 @@ impl MappedBlocks {
                 blocks: Bits::new(superblock.blocks),
                 table_blocks: BTreeSet::new(),
                 damage: None,
+                directory_damage: None,
             },
         };
         for (number, group) in (0u64..).zip(groups) {
@@ -76,13 +79,18 @@ impl MappedBlocks {
     }
 
     fn note(&mut self, error: Error) -> Result<()> {
-        match error.class() {
-            Class::Corrupt | Class::Unsupported | Class::Io => {
-                self.damage.get_or_insert(error);
-                Ok(())
-            }
-            _ => Err(error),
+        keep_first(&mut self.damage, error)
+    }
+}
+
+/// Keeps the first error that is about the volume; any other is returned.
+fn keep_first(damage: &mut Option<Error>, error: Error) -> Result<()> {
+    match error.class() {
+        Class::Corrupt | Class::Unsupported | Class::Io => {
+            damage.get_or_insert(error);
+            Ok(())
         }
+        _ => Err(error),
     }
 }
 
@@ -204,7 +212,8 @@ impl Walker<'_> {
             values.or_else(|error| self.found.note(error))?;
         }
         if inode.is_folder() {
-            self.read_directory(inode, &pieces).or_else(|error| self.found.note(error))?;
+            let read = self.read_directory(inode, &pieces);
+            read.or_else(|error| keep_first(&mut self.found.directory_damage, error))?;
         }
         Ok(())
     }
@@ -251,7 +260,7 @@ impl Walker<'_> {
         for entry in folder::each_entry(entries, start) {
             let Some(entry) = entry else {
                 let damage = Error::corrupt("a directory block is damaged");
-                self.found.damage.get_or_insert(damage);
+                self.found.directory_damage.get_or_insert(damage);
                 return;
             };
             if !self.is_visited(entry.inode) {

@@ -159,6 +159,8 @@ impl<'a> Bitmaps<'a> {
                 return Err(damage);
             }
             usage.findings.push(VolumeFinding::MapDamaged { why: damage.to_string() });
+        } else if let Some(damage) = mapped.directory_damage {
+            usage.findings.push(VolumeFinding::MapDamaged { why: damage.to_string() });
         }
         let runs = mapped.blocks.runs(Run::new(0, superblock.blocks));
         let tables = mapped.table_blocks.into_iter().map(|block| Run::new(block, 1));
