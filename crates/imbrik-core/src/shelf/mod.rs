@@ -389,11 +389,14 @@ impl Listing {
         self.images.iter().filter(is_of).collect()
     }
 
-    /// Those that were not checked for the longest time, never checked ones first, and among them the oldest.
+    /// The `count` images that were not checked for the longest time `now`. An image that was never checked counts
+    /// from when it was made: if those came first, a new image each night would keep the others from their turn.
+    /// Dates in the future cannot be right and come first.
     #[must_use]
-    pub fn longest_unchecked(&self, count: usize) -> Vec<&Shelved> {
+    pub fn longest_unchecked(&self, count: usize, now: Timestamp) -> Vec<&Shelved> {
+        let known_good_at = |image: &Shelved| image.remarks.checked.unwrap_or(image.made_at);
         let mut images: Vec<_> = self.images.iter().collect();
-        images.sort_by_key(|image| (image.remarks.checked, image.made_at));
+        images.sort_by_key(|image| (Some(known_good_at(image)).filter(|at| *at <= now), image.made_at));
         images.truncate(count);
         images
     }

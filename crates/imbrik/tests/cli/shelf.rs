@@ -57,6 +57,24 @@ fn a_shelf_thins_out_by_its_rules_and_by_nothing_else() {
     bench.good("shelf thin shelf --yes").shows("No image to remove");
 }
 
+/// Would fail where the image of each night is checked and those before it never again, or where the date of a
+/// check that was made with a wrong clock puts the next one off.
+#[test]
+fn each_image_is_checked_in_its_turn() {
+    let bench = shelf(&[5, 3]);
+    bench.good("shelf check shelf");
+    bench.good("shelf add shelf rack:a --check 1").shows("OK night-5.img");
+    let remarks = bench.path("shelf/night-5.img.remarks.toml");
+    let text = fs::read_to_string(&remarks).unwrap();
+    let lines = text.lines().map(|line| match line.strip_prefix("checked") {
+        Some(_) => "checked = \"2199-01-01T00:00:00Z\"",
+        None => line,
+    });
+    fs::write(&remarks, lines.collect::<Vec<_>>().join("\n")).unwrap();
+    bench.good("shelf check shelf --oldest 1").shows("OK night-5.img");
+    bench.good("shelf check shelf --oldest 1").shows("OK night-3.img");
+}
+
 /// Would fail where damage is not found, is counted as an image, or is forgotten; and where something is overdue
 /// and the exit code says that all is well.
 #[test]

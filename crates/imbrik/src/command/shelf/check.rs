@@ -25,10 +25,11 @@ pub(super) fn run(session: &Session, args: &ShelfCheckArgs) -> Outcome<Exit> {
 /// Checks at most `most` of them, and remembers what came of it.
 pub(super) fn check(session: &Session, shelf: &Shelf, most: usize) -> Outcome<Exit> {
     let _lock = shelf.lock().state(UNTOUCHED)?;
-    let listing = shelf.list(Timestamp::now()).state(UNTOUCHED)?;
+    let now = Timestamp::now();
+    let listing = shelf.list(now).state(UNTOUCHED)?;
     let mut checked = Vec::new();
     let out = &session.out;
-    for one in listing.longest_unchecked(most) {
+    for one in listing.longest_unchecked(most, now) {
         let why = wrong_with(session, one).state("What was checked before that is remembered.")?;
         let name = quoted(one.path.file_name().unwrap_or_default().as_ref());
         let result =
