@@ -84,12 +84,17 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
 fn add(session: &Session, args: &ShelfAddArgs) -> Outcome<Exit> {
     let meant = shelf::add::meant(session, args)?;
     let leftovers = shelf::add::leftovers(session, args)?;
-    let saved = save::run(session, &meant).or_else(|mut failure| {
-        match shelf::add::make_room(session, args, &leftovers, &mut failure)? {
-            true => save::run(session, &meant),
-            false => Err(failure),
+    let saved = loop {
+        match save::run(session, &meant) {
+            Ok(saved) => break saved,
+            // Each time at least one image went.
+            Err(mut failure) => {
+                if !shelf::add::make_room(session, args, &leftovers, &mut failure)? {
+                    return Err(failure);
+                }
+            }
         }
-    })?;
+    };
     shelf::add::look_after(session, args, saved)
 }
 

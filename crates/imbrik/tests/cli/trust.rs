@@ -236,6 +236,7 @@ fn full_disk_is_freed_by_removing_images_that_no_rule_keeps() {
     }
     let bench = bench();
     let _disk = Disk::mount(bench.path("disk"), 40);
+    bench.good("save rack:a old.img.zst --no-check");
     bench.good("shelf make disk");
     bench.run(["shelf", "keep", "disk", "1 newest"]).expect(0);
     for _ in 0..4 {
@@ -254,6 +255,16 @@ fn full_disk_is_freed_by_removing_images_that_no_rule_keeps() {
     fs::write(bench.path("disk/more"), vec![1; free - (1 << 20)]).unwrap();
     bench.run(["shelf", "keep", "disk", "20 newest"]).expect(0);
     bench.imbrik("shelf add disk rack:a --thin").expect(5).says("Free space on its disk");
+    // What can be removed is not enough.
+    fs::remove_file(bench.path("disk/more")).unwrap();
+    bench.good("repack old.img.zst disk/old.img.zst --level 19");
+    bench.run(["shelf", "keep", "disk", "1 newest"]).expect(0);
+    let free = tool!("df", "--output=avail", "-B1", bench.path("disk"));
+    let free: usize = free.lines().last().unwrap().trim().parse().unwrap();
+    fs::write(bench.path("disk/more"), vec![1; free - 4096]).unwrap();
+    let run = bench.imbrik("shelf add disk rack:a --thin").expect(5);
+    run.says("Removing 1 image").says("nothing was left of it").says("Free space on its disk");
+    assert!(bench.list("disk").iter().all(|name| !name.to_str().unwrap().contains(".part")));
 }
 
 /// Fails when an image is written into the empty folder under a mount point.
