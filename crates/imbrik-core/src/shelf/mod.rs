@@ -396,7 +396,9 @@ impl Listing {
     pub fn longest_unchecked(&self, count: usize, now: Timestamp) -> Vec<&Shelved> {
         let known_good_at = |image: &Shelved| image.remarks.checked.unwrap_or(image.made_at);
         let mut images: Vec<_> = self.images.iter().collect();
-        images.sort_by_key(|image| (Some(known_good_at(image)).filter(|at| *at <= now), image.made_at));
+        images.sort_by_key(|image| {
+            (Some(known_good_at(image)).filter(|at| *at <= now), image.made_at)
+        });
         images.truncate(count);
         images
     }
