@@ -325,12 +325,11 @@ impl Unfinished {
 impl Listing {
     /// Gives cards that share a name different labels.
     fn label_cards(&mut self) {
-        let cards: BTreeSet<_> = self.images.iter().map(|image| image.card.clone()).collect();
+        let shared: BTreeSet<String> = self.shared_names().into_keys().map(str::to_owned).collect();
         for image in &mut self.images {
-            let same = cards.iter().filter(|card| card.name == image.card.name);
-            image.card_label = match same.count() {
-                0 | 1 => image.card.name.clone(),
-                _ => image.card.full_name(),
+            image.card_label = match shared.contains(&image.card.name) {
+                true => image.card.full_name(),
+                false => image.card.name.clone(),
             };
         }
     }
