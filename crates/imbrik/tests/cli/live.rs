@@ -270,9 +270,11 @@ impl Drop for InUse {
     }
 }
 
-/// How long a card may stand still, and a writer be held up beyond that on a machine with two cores that is busy.
-const STILL: f64 = 1.0;
-const SLACK: f64 = 0.7;
+/// The most that may be read while the card is frozen. How long that takes depends on what else the machine does, so
+/// the tests count bytes; `scripts/live-cost` measures the time.
+const FROZEN_READS: u64 = 24 << 20;
+/// Seconds that a writer may be held up beyond the longest freeze.
+const SLACK: f64 = 5.0;
 
 /// Saves it under load so many times, each time of the one before; would fail on the first image that is not of one moment.
 fn saved_under_load(images: usize) {
@@ -294,7 +296,8 @@ fn saved_under_load(images: usize) {
         let stood: Vec<_> = stood.iter().map(|time| time.as_f64().unwrap()).collect();
         assert!(stood.len() >= 2, "{saved}");
         let most = stood.iter().copied().fold(0.0, f64::max);
-        assert!(most < STILL, "stood still for {stood:?}");
+        let read = saved["stood"]["read_bytes"].as_u64().unwrap();
+        assert!(read > 0 && read < FROZEN_READS, "{read} bytes read while frozen, {stood:?}");
         assert!(longest < most + SLACK, "a writer was held up for {longest} s, {stood:?}");
         assert!(
             start.iter().zip(&end).all(|(start, end)| start < end),
@@ -371,40 +374,51 @@ fn a_card_under_load_is_cloned_as_it_was_at_one_moment() {
     }
 }
 
-/// Fails when a pass that mixes different times gets a partition table: a board would start from it.
+/// Fails when a target whose content mixes different times has a partition table: a board would boot from it. Kills
+/// the program at many points, and requires that some hit the time between the first write and the last.
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn clone_of_a_running_card_that_is_killed_has_no_table() {
-    if !is_root("clone_of_a_running_card_that_is_killed_has_no_table") {
+fn killed_live_clone_leaves_no_partition_table_over_torn_content() {
+    if !is_root("killed_live_clone_leaves_no_partition_table_over_torn_content") {
         return;
     }
     let card = InUse::with(12, "mkfs.ext4 -q -F");
     let bench = &card.bench;
     fs::create_dir(bench.path("rack")).unwrap();
-    // Writing is slow, so that there is time between the passes.
+    // Slow writes leave time between the passes.
     bench.write_rack("[[slot]]\nname = \"same\"\nsize = 629145600\nwrite_rate = 60000000\n");
     let target = bench.path("rack/same.img");
     let name = card.card.name();
     let _load = Load::on(&card.at());
-    let (mut killed, mut begun) = (0, 0);
-    for delay in (300..).step_by(250) {
+    let first_sector = || {
+        let mut sector = [0; 512];
+        File::open(&target).unwrap().read_exact_at(&mut sector, 0).unwrap();
+        sector
+    };
+    let mut torn = 0;
+    for step in 0.. {
         fs::write(&target, vec![0xee; 600 << 20]).unwrap();
         let mut run = bench.command(["clone", "--live", &name, "rack:same", "--yes"]);
         let mut run = run.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        thread::sleep(Duration::from_millis(delay));
+        while first_sector() == [0xee; 512] {
+            assert!(run.try_wait().unwrap().is_none(), "ended before its first write");
+            thread::sleep(Duration::from_millis(5));
+        }
+        thread::sleep(Duration::from_millis(step * 500));
         let is_over = run.try_wait().unwrap().is_some();
         run.kill().unwrap();
         run.wait().unwrap();
+        if first_sector() == [0; 512] {
+            torn += 1;
+        } else {
+            // The table is the last write: everything else must be on the card by then.
+            tool!("e2fsck", "-fn", Loop::at(&target, START).0);
+        }
         if is_over {
             break;
         }
-        let mut start = [0; 512];
-        File::open(&target).unwrap().read_exact_at(&mut start, 0).unwrap();
-        assert!(start == [0; 512] || start == [0xee; 512], "killed after {delay} ms: {start:x?}");
-        begun += u64::from(start == [0; 512]);
-        killed += 1;
     }
-    assert!(killed > 3 && begun > 1, "{killed} times, {begun} times after the first write");
+    assert!(torn > 2, "killed only {torn} times between the first write and the last");
 }
 
 /// Several volumes of a card stand still together. Would fail where one of them goes on while another one is read, and
