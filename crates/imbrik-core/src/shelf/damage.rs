@@ -3,25 +3,34 @@
 use super::{Listing, Remarks, Shelved};
 use crate::image::{Image, TILE, TileDigest, tile_span};
 use imbrik_store::{
-    error::{Class, Result},
+    error::{Class, Error, Result},
     read_vec,
     units::Span,
 };
 use jiff::Timestamp;
 
+/// Images of a shelf in which the same part of a card was compared with its digests.
+#[derive(Default)]
+pub struct SharedDamage<'a> {
+    /// Images with a tile that does not match its digest, or that cannot be decoded.
+    pub damaged: Vec<&'a Shelved>,
+    /// Images that could not be read, and why: whether these are damaged is unknown.
+    pub unread: Vec<(&'a Shelved, Error)>,
+}
+
 impl Listing {
-    /// The images of which a tile that has something of `spans` does not match its digest. Reads only these tiles.
-    ///
-    /// # Errors
-    /// When an image cannot be read for other reasons than damage.
-    pub fn damaged_in(&self, spans: &[Span]) -> Result<Vec<&Shelved>> {
-        let mut damaged = Vec::new();
+    /// Compares the tiles that overlap `spans` with their digests, in every image. Reads only these tiles.
+    #[must_use]
+    pub fn damaged_in(&self, spans: &[Span]) -> SharedDamage<'_> {
+        let mut found = SharedDamage::default();
         for image in &self.images {
-            if is_damaged(image, spans)? {
-                damaged.push(image);
+            match is_damaged(image, spans) {
+                Ok(true) => found.damaged.push(image),
+                Ok(false) => {}
+                Err(error) => found.unread.push((image, error)),
             }
         }
-        Ok(damaged)
+        found
     }
 }
 
@@ -61,5 +70,5 @@ fn is_damaged(shelved: &Shelved, spans: &[Span]) -> Result<bool> {
 }
 
 fn is_damage(class: Class) -> bool {
-    matches!(class, Class::Corrupt | Class::Mismatch | Class::Io)
+    matches!(class, Class::Corrupt | Class::Mismatch)
 }

@@ -15,7 +15,7 @@ use crate::{
     image::{FolderId, Image, Manifest, Owner, Pack, PartFile, SumKind, manifest_path, notes_path},
     layout::Survey,
 };
-pub use damage::found_damaged;
+pub use damage::{SharedDamage, found_damaged};
 pub use identity::{CardIdentity, card_name};
 use imbrik_store::{
     error::{Class, Error, Result},

@@ -10,7 +10,7 @@ use super::{
 use crate::{
     image::{
         Encoded, Encoder, Encoding, Image, ImageWriter, KnownPiece, Manifest, Output, PIECE, Pack,
-        PieceHashes, TILE, TileData, TileDigest, shares_blocks, tile_span,
+        PieceHashes, TILE, TileData, TileDigest, Written, shares_blocks, tile_span,
     },
     layout::{Lost, View, lost_in},
 };
@@ -499,48 +499,18 @@ pub(super) fn carry(
     let mut taken_over = sink.taken_over;
     taken_over.read = joined(taken_over.read);
     taken_over.unread = joined(taken_over.unread);
-    if let Some(Before { copies: Copies::Verified(_), .. }) = &before {
-        taken_over.is_verified = true;
-    }
+    taken_over.is_verified = matches!(before, Some(Before { copies: Copies::Verified(_), .. }));
     let written = sink.writer.finish(&manifest)?;
-    let mut read_back = ReadBack::Waived;
-    let tally = Tally::default();
+    let (mut read_back, mut read_back_len) = (ReadBack::Waived, ByteLen::ZERO);
     if let Some(path) = written.path().filter(|_| options.check) {
-        let file = FileStore::open(path)?;
-        read_back = match file.drop_cache()? {
-            true => ReadBack::Medium,
-            false => ReadBack::Memory,
-        };
-        let file = Arc::new(Counted::new(file, &tally));
-        let image = Image::of_store(path, file, written.side_manifest(), None)?;
-        // The tiles of a raw file are all of it, and many cores digest them at once: its hash was made
-        // of the very bytes that they were, and would tell nothing more.
-        // What was taken over is not read for that either, where that was done unread: what was read for nothing
-        // but to find that out stands in the same blocks as ever, too, or is a copy that the system made.
-        let but = match (&before, taken_over.unread.is_empty()) {
+        // Tiles that were reused without being read are in the same blocks as before, or in a copy that the
+        // system made: they are not read for this either.
+        let skipped = match (&before, taken_over.unread.is_empty()) {
             (Some(before), false) => common(&taken_over.all(), before.trusted),
             _ => Vec::new(),
         };
-        let is_raw = image.container().is_raw();
-        let sums = if is_raw || !but.is_empty() { &[][..] } else { &written.sums };
-        let file = if sums.is_empty() { ByteLen::ZERO } else { image.file().size() };
-        // An image that is hashed and then decoded is still the same bytes of a card.
-        let tiles = (0..).map_while(|index| tile_span(index, view.size()));
-        let shown = tiles.map(|tile| to_read(tile, &travelled.digests, &but)).sum();
-        let total = file.plus(shown)?;
-        let merged = Merged::start(watch.observer, Step::ReadingImageBack, shown, total);
-        let watch = Watch { observer: &merged, cancel: watch.cancel };
-        let wrong = |what: &str| {
-            Error::mismatch(format!("the image read back differs from what was written: {what}"))
-        };
-        if !sums.is_empty() && check_sums(&image, sums, watch)?.is_some() {
-            return Err(wrong("its checksum is another one"));
-        }
-        let found = check_tiles_outside(&image, &travelled, &but, watch)?;
-        if let Some(first) = found.spans.first() {
-            return Err(wrong(&format!("{first} of the card")));
-        }
-        merged.finish();
+        (read_back, read_back_len) =
+            compare_written(path, &written, view, &travelled, &skipped, watch)?;
     }
     watch.cancel.check()?;
     let zero_tiles = travelled.digests.iter().filter(|digest| **digest == TileDigest::Zero);
@@ -562,9 +532,49 @@ pub(super) fn carry(
         zeros,
         taken_over,
         copied,
-        read_back_len: tally.read(),
+        read_back_len,
         read_back,
     })
+}
+
+/// Reads the image at `path` back and compares it with what was written, except for the tiles in `skipped`. Returns
+/// where it was read from, and how many bytes.
+fn compare_written(
+    path: &Path,
+    written: &Written,
+    view: &View,
+    travelled: &Travelled,
+    skipped: &[Span],
+    watch: Watch<'_>,
+) -> Result<(ReadBack, ByteLen)> {
+    let tally = Tally::default();
+    let file = FileStore::open(path)?;
+    let read_back = if file.drop_cache()? { ReadBack::Medium } else { ReadBack::Memory };
+    let file = Arc::new(Counted::new(file, &tally));
+    let image = Image::of_store(path, file, written.side_manifest(), None)?;
+    // The tiles of a raw image are the whole file, and are hashed on all cores: the file's checksum, computed from the
+    // same bytes while they were written, would confirm nothing more.
+    let is_raw = image.container().is_raw();
+    let sums = if is_raw || !skipped.is_empty() { &[][..] } else { &written.sums };
+    let file = if sums.is_empty() { ByteLen::ZERO } else { image.file().size() };
+    // An image that is hashed and then decoded counts twice.
+    let tiles = (0..).map_while(|index| tile_span(index, view.size()));
+    let shown = tiles.map(|tile| to_read(tile, &travelled.digests, skipped)).sum();
+    let total = file.plus(shown)?;
+    let merged = Merged::start(watch.observer, Step::ReadingImageBack, shown, total);
+    let watch = Watch { observer: &merged, cancel: watch.cancel };
+    let differs = |what: &str| {
+        Error::mismatch(format!("the image read back differs from what was written: {what}"))
+    };
+    if !sums.is_empty() && check_sums(&image, sums, watch)?.is_some() {
+        return Err(differs("its checksum is another one"));
+    }
+    let found = check_tiles_outside(&image, travelled, skipped, watch)?;
+    if let Some(first) = found.spans.first() {
+        return Err(differs(&format!("{first} of the card")));
+    }
+    merged.finish();
+    Ok((read_back, tally.read()))
 }
 
 /// Whose the bytes of a view are that could not be read.

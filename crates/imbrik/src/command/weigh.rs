@@ -194,14 +194,16 @@ fn holds(args: &WeighArgs, weighed: &Weighed) -> String {
             weighed.tested_percent()
         ),
         None if args.full => format!(
-            "what it claims, as far as it was tested: {} written and read back, {} over {} % of the card",
+            "what it claims: {} were written and read back, and {} spread over {} % of the card kept \
+             what was written there",
             size::both(weighed.proved),
-            count(weighed.marks, "position"),
+            count(weighed.marks, "sample"),
             weighed.tested_percent()
         ),
         None => format!(
-            "what it claims, confirmed at {} over {} % of the card; --full tests all unused space",
-            count(weighed.marks, "position"),
+            "what it claims: {} spread over {} % of the card kept what was written there; --full \
+             tests all unused space",
+            count(weighed.marks, "sample"),
             weighed.tested_percent()
         ),
     }

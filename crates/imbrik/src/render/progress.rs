@@ -84,6 +84,8 @@ struct Running {
     trying: Option<String>,
     /// Whether it counts steps instead of bytes.
     is_in_steps: bool,
+    /// Whether it counts positions in the card: of these, some are skipped or reused without being read.
+    is_in_positions: bool,
     /// Whether it does nothing but wait.
     is_waiting: bool,
 }
@@ -160,6 +162,10 @@ impl Progress {
             bar,
             trying: None,
             is_in_steps: step == Step::Weighing,
+            is_in_positions: matches!(
+                step,
+                Step::Repacking | Step::Editing | Step::Fitting | Step::Mending
+            ),
             is_waiting: step == Step::WaitingForCard,
         });
     }
@@ -227,7 +233,10 @@ impl Progress {
             Some(text) => text.clone(),
             None if running.is_waiting => time::span(now.duration_since(running.started)),
             None if running.is_in_steps => format!("{} of {}", done.get(), running.total.get()),
-            None => how_far(done, running.total, now.duration_since(running.started)),
+            None => {
+                let took = now.duration_since(running.started);
+                how_far(done, running.total, took, !running.is_in_positions)
+            }
         };
         match &running.bar {
             Some(bar) => {
@@ -248,7 +257,7 @@ impl Progress {
         let mut done = format!("{} in {}", size::short(all), time::span(took));
         if running.is_waiting {
             done = format!("for {}", time::span(took));
-        } else if running.is_in_steps {
+        } else if running.is_in_steps || running.is_in_positions {
             done = format!("done in {}", time::span(took));
         } else if running.trying.is_some() {
             let left = running.total.saturating_sub(running.done);
@@ -273,8 +282,8 @@ impl Progress {
     }
 }
 
-/// "8 % of 4 GB, 93 MB/s, 41 s left".
-fn how_far(done: ByteLen, total: ByteLen, took: Duration) -> String {
+/// "8 % of 4 GB, 93 MB/s, 41 s left". `has_rate` is false where `done` counts more than was read.
+fn how_far(done: ByteLen, total: ByteLen, took: Duration, has_rate: bool) -> String {
     let seconds = took.as_secs_f64();
     // Of what comes through a pipe, nobody knows how much there is.
     if total.is_zero() {
@@ -288,7 +297,9 @@ fn how_far(done: ByteLen, total: ByteLen, took: Duration) -> String {
     let mut text = format!("{:>2.0} % of {}", (part * 100.0).floor(), size::short(total));
     if seconds >= 0.5 && part > 0.0 {
         let left = seconds / part - seconds;
-        text += &format!(", {}", size::rate(done.get(), seconds));
+        if has_rate {
+            text += &format!(", {}", size::rate(done.get(), seconds));
+        }
         if done < total {
             text += &format!(", {} left", time::span(Duration::from_secs_f64(left)));
         }
@@ -365,13 +376,17 @@ mod tests {
                 ByteLen::new(done),
                 ByteLen::new(4_000_000_000),
                 Duration::from_secs_f64(seconds),
+                true,
             )
         };
         assert_eq!(of(0, 0.0), " 0 % of 4 GB");
         assert_eq!(of(1_000_000_000, 10.0), "25 % of 4 GB, 100 MB/s, 30 s left");
         assert_eq!(of(4_000_000_000, 40.0), "100 % of 4 GB, 100 MB/s");
+        let (half, all) = (ByteLen::new(2_000_000_000), ByteLen::new(4_000_000_000));
+        let without_rate = how_far(half, all, Duration::from_secs(10), false);
+        assert_eq!(without_rate, "50 % of 4 GB, 10 s left");
         let of_pipe = |seconds| {
-            how_far(ByteLen::new(5_000_000), ByteLen::ZERO, Duration::from_secs_f64(seconds))
+            how_far(ByteLen::new(5_000_000), ByteLen::ZERO, Duration::from_secs_f64(seconds), true)
         };
         assert_eq!((of_pipe(0.1), of_pipe(2.0)), ("5 MB".to_owned(), "5 MB, 2.5 MB/s".to_owned()));
     }

@@ -207,7 +207,7 @@ fn every_fault_ends_as_it_should_and_nothing_is_lost() {
             (AGAINST, 3, "could not be read"),
             (SHOW, 0, "hive-07"),
             (MEND, 6, "none of it could be read"),
-            (WEIGH, 0, "confirmed at"),
+            (WEIGH, 0, "kept what was written there"),
         ],
     );
     cells += base.each(

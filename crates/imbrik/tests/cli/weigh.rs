@@ -80,7 +80,7 @@ fn a_card_that_holds_less_than_it_claims_is_found_and_nothing_on_it_is_harmed() 
     slot(&bench, "wraps_at = 7800000512");
     bench.imbrik("weigh rack:w").expect(3).shows("only 7.8 GB").shows("do not rely on this card");
     slot(&bench, "");
-    bench.good("weigh rack:w --map rates.png").shows("confirmed at");
+    bench.good("weigh rack:w --map rates.png").shows("kept what was written there");
     bench.imbrik("weigh rack:w --map rates.png").expect(4).says("exists already");
     bench.good("weigh rack:w --map rates.svg");
     assert_eq!(content(&card), before);

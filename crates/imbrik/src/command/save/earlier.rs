@@ -71,7 +71,12 @@ impl OnShelf {
     /// Marks the images in which something of `damaged` is damaged. Returns their names.
     fn mark_damaged(&self, session: &Session, damaged: &[Span]) -> Vec<String> {
         let mut names = Vec::new();
-        for image in self.listing.damaged_in(damaged).unwrap_or_default() {
+        let found = self.listing.damaged_in(damaged);
+        for (image, error) in found.unread {
+            let name = quoted(image.path.file_name().unwrap_or_default().as_ref());
+            session.out.warn(&format!("Whether {name} shares the damage is unknown: {error}."));
+        }
+        for image in found.damaged {
             let remarks = found_damaged(image, Timestamp::now());
             if let Err(error) = image.remember(&remarks, session.environment.owner) {
                 session.out.warn(&format!("{error}."));
