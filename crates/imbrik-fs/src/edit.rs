@@ -210,12 +210,12 @@ pub(crate) fn missing() -> Error {
 
 /// There is no folder of this name on the way.
 pub(crate) fn no_folder(name: &[u8]) -> Error {
-    Error::usage(format!("there is no folder {} for it", name.escape_ascii()))
+    Error::usage(format!("there is no folder \"{}\"", name.escape_ascii()))
 }
 
 /// A new name is taken.
 pub(crate) fn is_there(name: &[u8]) -> Error {
-    Error::usage(format!("{} is there already", name.escape_ascii()))
+    Error::usage(format!("\"{}\" exists already", name.escape_ascii()))
 }
 
 /// An error with how much room lacks, at least, where it is for lack of room: `free` units of `unit` bytes

@@ -164,6 +164,7 @@ pub(crate) fn edit(
         now: options.now,
         folders: BTreeMap::new(),
         contents: BTreeMap::new(),
+        spelled: BTreeMap::new(),
     };
     if options.keeps_old {
         editor.space.keep_old();
@@ -186,6 +187,8 @@ struct Editor<F> {
     folders: BTreeMap<FolderKey, OpenFolder>,
     /// New content, by its first cluster.
     contents: BTreeMap<u64, (Vec<Run>, Arc<dyn ReadAt>)>,
+    /// The names that the edits gave, as they spell them, by folder and folded name.
+    spelled: BTreeMap<(FolderKey, String), String>,
 }
 
 /// A set in a folder.
@@ -309,8 +312,30 @@ impl<F: SetFormat> Editor<F> {
         Ok((folder, self.find(folder, &name)?, name))
     }
 
+    /// Claims `name` for one file or folder of these edits, which overwrites `found`.
+    ///
+    /// # Errors
+    /// [`imbrik_store::Class::Usage`] when an earlier edit gave a name that this volume takes for the same one, or
+    /// when `name` is the short name of another file.
+    fn claim(&mut self, folder: FolderKey, name: &str, found: Option<&Place>) -> Result<()> {
+        let folded = self.format.folded(name);
+        if let Some(place) = found {
+            let names = self.format.names_of(&self.set(place)?);
+            if let Some(long) = names.first().filter(|long| **long != folded) {
+                return Err(clash(name, long, "on this volume, that is its short name"));
+            }
+        }
+        match self.spelled.insert((folder, folded), name.to_owned()) {
+            Some(other) if other != name => {
+                Err(clash(name, &other, "this volume ignores upper and lower case"))
+            }
+            _ => Ok(()),
+        }
+    }
+
     fn put(&mut self, path: &[Vec<u8>], content: &Arc<dyn ReadAt>, meta: &FileMeta) -> Result<()> {
         let (folder, found, name) = self.place_of(path)?;
+        self.claim(folder, &name, found.as_ref())?;
         let size = content.size().get();
         if size > self.format.longest() {
             return Err(Error::unsupported("it is too long for a volume of this kind"));
@@ -440,6 +465,7 @@ impl<F: SetFormat> Editor<F> {
             return Ok(());
         }
         let (above, found, name) = self.place_of(path)?;
+        self.claim(above, &name, found.as_ref())?;
         if let Some(place) = found {
             return match self.format.kind_of(&self.set(&place)?) {
                 Some(SetKind::Folder) => Ok(()),
@@ -462,8 +488,9 @@ impl<F: SetFormat> Editor<F> {
     }
 
     fn remove(&mut self, path: &[Vec<u8>]) -> Result<()> {
-        let (_, found, _) = self.place_of(path)?;
+        let (folder, found, name) = self.place_of(path)?;
         let place = found.ok_or_else(missing)?;
+        self.spelled.remove(&(folder, self.format.folded(&name)));
         self.empty(&place)?;
         self.take_out(&place)
     }
@@ -504,9 +531,11 @@ impl<F: SetFormat> Editor<F> {
     }
 
     fn rename(&mut self, from: &[Vec<u8>], to: &[Vec<u8>]) -> Result<()> {
-        let (_, found, _) = self.place_of(from)?;
+        let (above, found, name) = self.place_of(from)?;
         let old = found.ok_or_else(missing)?;
+        self.spelled.remove(&(above, self.format.folded(&name)));
         let (folder, found, name) = self.place_of(to)?;
+        self.claim(folder, &name, found.as_ref().filter(|found| **found != old))?;
         if found.is_some_and(|found| found != old) {
             return Err(is_there(name.as_bytes()));
         }
@@ -547,6 +576,15 @@ impl<F: SetFormat> Editor<F> {
         }
         false
     }
+}
+
+/// Two names that a volume takes for the same one.
+fn clash(name: &str, other: &str, why: &str) -> Error {
+    Error::usage(format!(
+        "\"{}\" would overwrite \"{}\": {why}",
+        name.escape_debug(),
+        other.escape_debug()
+    ))
 }
 
 /// A name as text.

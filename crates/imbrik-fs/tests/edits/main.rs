@@ -442,3 +442,49 @@ proptest! {
         }
     }
 }
+
+/// Fails when a name overwrites a file that the same edits put under a name that FAT takes for the same one.
+#[test]
+fn names_that_fat_and_exfat_take_for_the_same_are_refused() {
+    let kinds = ["mkfs.vfat -F 16 -s 4", "mkfs.vfat -F 32 -s 1", "mkfs.exfat"];
+    for make in kinds {
+        let dir = tempfile::tempdir().unwrap();
+        let at = dir.path();
+        sh(&format!("truncate -s 40M v; {make} v >/dev/null"), at);
+        let put = |path: &str| FileEdit::Put {
+            path: path.split('/').map(|name| name.as_bytes().to_vec()).collect(),
+            content: Arc::new(SparseStore::of(path.as_bytes())),
+            meta: FileMeta::default(),
+        };
+        let folder = |name: &str| FileEdit::Folder {
+            path: vec![name.as_bytes().to_vec()],
+            meta: FileMeta::default(),
+        };
+        let rename = |from: &str, to: &str| FileEdit::Rename {
+            from: vec![from.as_bytes().to_vec()],
+            to: vec![to.as_bytes().to_vec()],
+        };
+        let remove = |name: &str| FileEdit::Remove { path: vec![name.as_bytes().to_vec()] };
+        let edit = |edits: &[FileEdit]| volume(at).edit(edits, NOW).map(drop);
+        let is_refused = |edits: &[FileEdit], names: [&str; 2]| {
+            let error = edit(edits).unwrap_err();
+            let text = error.to_string();
+            let has_both = names.iter().all(|name| text.contains(&format!("\"{name}\"")));
+            assert!(error.class() == Class::Usage && has_both, "{make}: {text}");
+        };
+        is_refused(&[put("README"), put("readme")], ["README", "readme"]);
+        is_refused(&[put("Höhe.txt"), put("HÖHE.TXT")], ["Höhe.txt", "HÖHE.TXT"]);
+        is_refused(&[folder("Dir"), put("Dir/x"), folder("dir")], ["Dir", "dir"]);
+        is_refused(&[put("a"), put("b"), rename("b", "A")], ["a", "A"]);
+        // The same name twice, and names that became free, are no clash.
+        edit(&[put("README"), put("README"), rename("README", "readme")]).unwrap();
+        edit(&[put("README"), remove("README"), put("readme")]).unwrap();
+        let short = [put("honeycomb frames.txt"), put("HONEYC~1.TXT")];
+        match make {
+            "mkfs.exfat" => edit(&short).unwrap(),
+            _ => is_refused(&short, ["honeycomb frames.txt", "HONEYC~1.TXT"]),
+        }
+        // The other way round, the long name gets another short one.
+        edit(&[put("HONEYC~1.TXT"), put("honeycomb frames.txt")]).unwrap();
+    }
+}
