@@ -449,9 +449,29 @@ pub(crate) struct IdentityArgs {
     /// Leave a file out, or a folder with all in it; may be given several times
     #[arg(long, value_name = "PART:/PATH", help_heading = IDENTITY)]
     pub(crate) drop: Vec<String>,
-    /// Without what one would not give away, as far as `show --private` finds it
-    #[arg(long, help_heading = IDENTITY)]
-    pub(crate) leave_private: bool,
+    /// Leave out the private data that `show --private` lists; with =strict, files that may be private, too
+    #[arg(
+        long,
+        value_name = "strict",
+        num_args = 0..=1,
+        require_equals = true,
+        default_missing_value = "known",
+        help_heading = IDENTITY
+    )]
+    pub(crate) leave_private: Option<LeavePrivate>,
+    /// With --leave-private, copy volumes that can't be searched for private data unchanged
+    #[arg(long, requires = "leave_private", help_heading = IDENTITY)]
+    pub(crate) keep_uninspected: bool,
+}
+
+/// Which private data are left out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum LeavePrivate {
+    /// What is private for certain.
+    #[value(hide = true)]
+    Known,
+    /// What may be private, too.
+    Strict,
 }
 
 /// The only thing that can be asked of ids and keys.

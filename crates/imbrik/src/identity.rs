@@ -1,15 +1,16 @@
 //! What each copy gets of its own, from what was typed.
 
 use crate::{
-    args::IdentityArgs,
+    args::{self, IdentityArgs},
     failure::{self, Explain, Failure, Outcome},
     render::quoted,
     resolve,
 };
 use imbrik_core::{
+    Class, Error,
     files::{Brought, Given, names},
     fs::{FileEdit, FileMeta},
-    layout::{Identity, PartEdit, Survey},
+    layout::{Guesses, Identity, LeavePrivate, PartEdit, Survey, Uninspected},
     store::{ReadAt, SparseStore, Window},
 };
 use jiff::Timestamp;
@@ -25,12 +26,29 @@ use std::{
 const MOST: u64 = 1 << 20;
 const UNTOUCHED: &str = "Nothing was written.";
 
+/// What to do when a copy can't get the identity that was asked for.
+pub(crate) fn hint(error: &Error) -> &'static str {
+    match error.class() {
+        Class::Refused => {
+            "To copy such volumes without a search, add --keep-uninspected. To keep private data, run without \
+             --leave-private."
+        }
+        _ => "Leave that option out, and it keeps what it has.",
+    }
+}
+
+/// The failure of a plan whose copy can't get the identity that was asked for.
+pub(crate) fn explain(error: Error) -> Failure {
+    let hint = hint(&error);
+    Failure::from(error).next(hint)
+}
+
 impl IdentityArgs {
     /// Whether nothing was asked for.
     pub(crate) fn is_empty(&self) -> bool {
         self.ids.is_none()
             && self.keys.is_none()
-            && !self.leave_private
+            && self.leave_private.is_none()
             && [&self.host, &self.set, &self.put, &self.drop, &self.as_new]
                 .iter()
                 .all(|list| list.is_empty())
@@ -80,7 +98,16 @@ impl IdentityArgs {
             keys: is_new || self.keys.is_some(),
             now: u64::try_from(now).unwrap_or(0),
             host,
-            leave_private: self.leave_private,
+            leave_private: self.leave_private.map(|which| LeavePrivate {
+                guesses: match which {
+                    args::LeavePrivate::Known => Guesses::Keep,
+                    args::LeavePrivate::Strict => Guesses::LeaveOut,
+                },
+                uninspected: match self.keep_uninspected {
+                    true => Uninspected::Keep,
+                    false => Uninspected::Refuse,
+                },
+            }),
             edits: Vec::new(),
         };
         let host = identity.host.as_deref().or(survey.host.as_deref()).unwrap_or_default();

@@ -70,6 +70,22 @@ pub enum Warning {
         /// The address.
         address: String,
     },
+    /// A volume is copied without a search for private data.
+    NotInspected {
+        /// Which.
+        title: String,
+        /// Why its files can't be read.
+        why: String,
+    },
+    /// Other files contain a value that was removed as private.
+    StillContains {
+        /// The partition with the files.
+        title: String,
+        /// How many there are.
+        count: usize,
+        /// The first of them.
+        paths: Vec<String>,
+    },
     /// Host keys of a kind stay that is no longer made.
     KeyStays,
     /// No host keys are on the card.
@@ -105,6 +121,21 @@ impl fmt::Display for Warning {
             }
             Self::OldNameOf { title, name, address } => {
                 write!(f, "/etc/hosts on {title} keeps {name} as the name of {address}")
+            }
+            Self::NotInspected { title, why } => {
+                write!(
+                    f,
+                    "{title} was not searched for private data, and is copied unchanged: {why}"
+                )
+            }
+            Self::StillContains { title, count, paths } => {
+                let paths = paths.join(", ");
+                match count {
+                    1 => write!(f, "a removed value is also in this file on {title}: {paths}"),
+                    count => {
+                        write!(f, "removed values are also in {count} files on {title}: {paths}")
+                    }
+                }
             }
             Self::KeyStays => {
                 f.write_str("/etc/ssh/ssh_host_dsa_key stays: keys of that kind are no longer made")

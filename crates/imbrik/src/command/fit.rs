@@ -4,7 +4,7 @@ use crate::{
     args::{FitArgs, To},
     exit::Exit,
     failure::{Explain, Failure, Outcome},
-    fits, fitting,
+    fits, fitting, identity,
     packing::{self, Destination},
     pipe,
     render::{Tone, change, json, quoted, size, survey, time},
@@ -61,21 +61,20 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let wanted = wanted(session, args, &before)?;
     let identity = args.identity.of(1, Some(1), &before, &args.image)?;
     let means = session.reshape_options(false);
-    let keeps = "Leave that option out, and it keeps what it has.";
     // What comes in needs the room that there is when it becomes larger; what goes makes room for it to
     // become smaller.
     let grows = matches!(&wanted, Fit::Card { size, .. } if *size > content.size());
     let mut first = Vec::new();
     if !identity.is_empty() && !grows {
         let plan = Plan::save_exact(Arc::clone(&content)).with_identity(&identity, means);
-        let Plan { view, changes } = plan.state(UNTOUCHED).next(keeps)?;
+        let Plan { view, changes } = plan.map_err(identity::explain).state(UNTOUCHED)?;
         content = Arc::new(view);
         before = Survey::of(&*content).state(UNTOUCHED)?;
         first = changes;
     }
     let mut plan = fitting::plan(session, &content, &before, wanted, args.shares.as_found)?;
     if !identity.is_empty() && grows {
-        plan = plan.with_identity(&identity, means).state(UNTOUCHED).next(keeps)?;
+        plan = plan.with_identity(&identity, means).map_err(identity::explain).state(UNTOUCHED)?;
     }
     plan.plan.changes.splice(..0, first);
     let room = room(&plan.plan.view, &plan.after).state(UNTOUCHED)?;

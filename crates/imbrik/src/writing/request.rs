@@ -4,7 +4,7 @@ use super::{Source, UNTOUCHED};
 use crate::{
     args::WriteArgs,
     failure::{Explain, Failure, Outcome},
-    resolve,
+    identity, resolve,
     session::Session,
 };
 use imbrik_core::{
@@ -62,7 +62,7 @@ impl Request<'_> {
             PlanRefusal::Identity(_) if self.is_typed => {
                 "Run it again, and type another name, or only Enter for a spare."
             }
-            PlanRefusal::Identity(_) => "Leave that option out, and it keeps what it has.",
+            PlanRefusal::Identity(error) => identity::hint(error),
             PlanRefusal::Failed(error) => self.next_after(error.class()),
             _ => "",
         };

@@ -532,7 +532,7 @@ fn a_file_is_put_into_an_image_and_nothing_else_changes() {
     for (words, code, why) in [
         ("files put x.img.zst large 2:/etc", 5, "Add --grow"),
         ("files put x.img.zst none 2:/etc", 1, "looking at none"),
-        ("files put x.img.zst wifi.conf 2:/none/x", 2, "there is no folder none"),
+        ("files put x.img.zst wifi.conf 2:/none/x", 2, "there is no folder \"none\""),
         ("files put x.img.zst wifi.conf may.wav 2:/etc/hostname", 2, "no folder"),
         ("files put rack:a wifi.conf 2:/etc", 4, "add --yes"),
         ("files put rack:a wifi.conf 2:/etc --grow --yes", 2, "a card cannot grow"),

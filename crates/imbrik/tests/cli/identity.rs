@@ -332,7 +332,7 @@ fn what_cannot_be_done_is_refused_and_nothing_is_written() {
         ("--drop /etc/none", 2, "names no place"),
         ("--set file=9:/etc/x", 2, "no partition 9"),
         ("--set none=2:/etc/x", 1, "reading none: no such file"),
-        ("--set file=2:/none/x", 2, "no folder none"),
+        ("--set file=2:/none/x", 2, "no folder \"none\""),
         ("--ids stale", 2, ""),
         ("--as-new hive-1 --host hive-2", 2, ""),
     ] {

@@ -20,6 +20,7 @@ mod loops;
 mod mend;
 mod messages;
 mod parts;
+mod private;
 mod pulled;
 mod restore;
 mod resume;

@@ -6,11 +6,9 @@
 mod follow;
 mod hosts;
 mod keys;
+mod without_private;
 
-use super::{
-    Change, Plan, Survey, View, Warning,
-    private::{PrivateKind, Remedy, private_in},
-};
+use super::{Change, Plan, Survey, View, Warning};
 use crate::table;
 use follow::NewId;
 use imbrik_fs::{
@@ -27,6 +25,7 @@ use imbrik_store::{
 use ssh_key::rand_core::{OsRng, RngCore};
 use std::{cell::OnceCell, sync::Arc};
 use uuid::Uuid;
+pub use without_private::{Guesses, LeavePrivate, Uninspected};
 
 /// The longest file that is looked into, in bytes.
 const MOST: usize = 1 << 20;
@@ -43,9 +42,8 @@ pub struct Identity {
     /// Whether it gets SSH host keys of its own, of the kinds that are there, and loses its machine
     /// id, so that its system makes a new one.
     pub keys: bool,
-    /// Whether it is without what one would not give away, as far as that is found: see
-    /// [`crate::layout::private_in`].
-    pub leave_private: bool,
+    /// Leaves out private data that is recognised: see [`crate::layout::private_in`].
+    pub leave_private: Option<LeavePrivate>,
     /// What else is done to its files, in this order.
     pub edits: Vec<PartEdit>,
     /// The time that files say they were changed at, in seconds since 1970.
@@ -68,7 +66,7 @@ impl Identity {
         !self.ids
             && self.host.is_none()
             && !self.keys
-            && !self.leave_private
+            && self.leave_private.is_none()
             && self.edits.is_empty()
     }
 }
@@ -122,24 +120,28 @@ impl Plan {
         if identity.keys {
             work.new_keys(identity.host.as_deref().or(survey.host.as_deref()))?;
         }
-        if identity.leave_private {
-            work.leave_private(identity.keys)?;
+        let mut removed = Vec::new();
+        if let Some(leave) = identity.leave_private {
+            removed = work.leave_private(leave, identity.keys)?;
         }
         for some in identity.edits.chunk_by(|one, next| one.part == next.part) {
             let part = some.first().map_or(0, |one| one.part);
             let edits: Vec<FileEdit> = some.iter().map(|one| one.edit.clone()).collect();
             work.edit(part, &edits, "as asked")?;
         }
+        let mut unused = Vec::new();
+        if identity.leave_private.is_some() {
+            unused = work.clear_unused(&removed, means.cancel)?;
+        }
         let Editing { parts, table, changes, .. } = work;
         let mut plan = self;
         for part in parts.iter().filter(|part| !part.rewritten.is_empty()) {
             part.prove(means.cancel)?;
-            let moved = part.rewritten.iter().map(|span| {
-                let start = part.span.start().saturating_add(ByteLen::new(span.start().get()));
-                Span::between(start, start.saturating_add(span.len()))
-            });
-            let spans = joined(moved.collect());
+            let spans = part.spans_on_card();
             plan.view = plan.view.with_store(&spans, &part.store, part.span.start());
+        }
+        for segment in unused {
+            plan.view = plan.view.with(segment.span, segment.content);
         }
         for (at, bytes) in &table {
             plan.view = plan.view.with_bytes(*at, bytes);
@@ -164,6 +166,15 @@ struct Edit {
 }
 
 impl Edit {
+    /// The bytes of the card that edits changed.
+    fn spans_on_card(&self) -> Vec<Span> {
+        let moved = self.rewritten.iter().map(|span| {
+            let start = self.span.start().saturating_add(ByteLen::new(span.start().get()));
+            Span::between(start, start.saturating_add(span.len()))
+        });
+        joined(moved.collect())
+    }
+
     /// Why it is not edited: what contradicts itself is left as it is.
     fn wrong(&self) -> Result<Option<&str>> {
         if self.wrong.get().is_none() {
@@ -352,38 +363,6 @@ impl Editing<'_> {
         }
         if !any {
             self.changes.push(Change::Warning(Warning::NoKeys));
-        }
-        Ok(())
-    }
-
-    /// Leaves out what is private; keys of the machine stay where they are its own already.
-    fn leave_private(&mut self, has_own_keys: bool) -> Result<()> {
-        for index in 0..self.parts.len() {
-            let Some(part) = self.parts.get(index) else { continue };
-            let Some(volume) = &part.volume else { continue };
-            let found = match volume.files(&*part.store)? {
-                Some(files) => private_in(&*files)?,
-                None => continue,
-            };
-            let left = found.into_iter().filter(|one| {
-                // Those are its own by now.
-                one.kind != PrivateKind::HostKey || !has_own_keys
-            });
-            let edits = left.map(|one| {
-                let path = one.path.split(|byte| *byte == b'/').map(<[u8]>::to_vec).collect();
-                match one.remedy {
-                    Remedy::Drop => FileEdit::Remove { path },
-                    Remedy::Blank(content) => FileEdit::Put {
-                        path,
-                        content: Arc::new(SparseStore::of(&content)),
-                        meta: FileMeta::default(),
-                    },
-                }
-            });
-            let edits: Vec<FileEdit> = edits.collect();
-            if !edits.is_empty() {
-                self.edit(index, &edits, "without what is private in it")?;
-            }
         }
         Ok(())
     }

@@ -1,4 +1,4 @@
-//! `imbrik show --private`: what one would not give away.
+//! `imbrik show --private`: lists private data.
 
 use crate::{
     exit::Exit,
@@ -14,10 +14,10 @@ use imbrik_core::{
 };
 use std::{sync::Arc, time::Instant};
 
-/// What is found is not all that there may be.
-const ONLY_KNOWN: &str = "Only well-known places and forms were looked at: other private things may be \
-                          there. With --leave-private, restore, clone and fit make copies \
-                          without these.";
+/// What the list covers.
+const COVERED: &str = "Only known places and forms of private data are searched: see docs/private.md. Other private \
+                       data may be there. restore, clone and fit leave out the files listed as private with \
+                       --leave-private, and those that are only possible with --leave-private=strict.";
 
 pub(super) fn run(
     session: &Session,
@@ -37,7 +37,9 @@ pub(super) fn run(
             continue;
         };
         let found = private_in(&*tree.files()?)?;
-        all.push((part.number, tree.title().to_owned(), found));
+        let unread = found.unread.iter();
+        not_looked.extend(unread.map(|path| format!("{}, /{}", tree.title(), name(path))));
+        all.push((part.number, tree.title().to_owned(), found.private));
     }
     if out.is_json() {
         let found = all.iter().flat_map(|(part, _, found)| {
@@ -46,6 +48,7 @@ pub(super) fn run(
                 path: format!("/{}", String::from_utf8_lossy(&one.path)),
                 why: one.kind.to_string(),
                 by: one.by.clone(),
+                is_certain: one.is_certain,
                 in_a_copy: remedy(one),
             })
         });
@@ -64,23 +67,24 @@ pub(super) fn run(
             some => out.line(&format!("{title}: {}", count(some as u64, "private file"))),
         }
         let rows = found.iter().map(|one| {
-            let why = format!("{}, {}", one.kind, one.by);
+            let possible = if one.is_certain { "" } else { "possible " };
+            let why = format!("{possible}{}: {}", one.kind, one.by);
             vec![format!("/{}", name(&one.path)), why, remedy(one).to_owned()]
         });
         table::rows(rows, &[]).iter().for_each(|line| out.line(line));
     }
     for title in &not_looked {
-        out.line(&format!("{title}: its files were not looked into"));
+        out.line(&format!("{title}: not searched, since its files can't be read"));
     }
     out.line("");
-    out.line(ONLY_KNOWN);
+    out.line(COVERED);
     Ok(Exit::Done)
 }
 
-/// What becomes of it in a copy without it.
+/// What happens to it in a copy without private data.
 fn remedy(one: &Private) -> &'static str {
     match one.remedy {
         Remedy::Drop => "left out",
-        _ => "blanked",
+        _ => "redacted",
     }
 }

@@ -250,26 +250,28 @@ pub(crate) struct FilesChanged {
     pub(crate) seconds: f64,
 }
 
-/// Something that one would not give away.
+/// A private file.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct PrivateFile {
     pub(crate) partition: Option<u32>,
     pub(crate) path: String,
     pub(crate) why: String,
-    /// By what it was found.
+    /// How it was recognised.
     pub(crate) by: String,
-    /// What becomes of it in a copy without it: `left out`, or `blanked`.
+    /// Whether that is more than a guess.
+    pub(crate) is_certain: bool,
+    /// What happens to it in a copy without private data: `left out`, or `redacted`.
     pub(crate) in_a_copy: &'static str,
 }
 
-/// What one would not give away, as far as well-known places and forms tell.
+/// Private files in known places and of known forms.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct PrivateShown {
     pub(crate) source: String,
     pub(crate) private: Vec<PrivateFile>,
-    /// Volumes whose files were not looked into.
+    /// Volumes, files and folders that were not searched, since they can't be read.
     pub(crate) not_looked_into: Vec<String>,
     pub(crate) seconds: f64,
 }

@@ -1,0 +1,289 @@
+//! A copy without private data: files left out, values removed, and nothing of them left in free space.
+
+use super::{Edit, Editing, is_blank};
+use crate::layout::{
+    Change, PrivateKind, Remedy, Warning,
+    occupancy::segments_of,
+    private::{Private, private_in},
+    view::{Content, Segment},
+};
+use imbrik_fs::{FileEdit, FileKind, FileMeta, Files, Onward, OpenVolume, Stretch, Walked};
+use imbrik_store::{
+    Edited, ReadAt, SparseStore,
+    bytes::is_zero,
+    error::{Error, Result},
+    progress::Cancel,
+    read_vec,
+    units::{ByteLen, ByteOffset, Span, joined, without},
+};
+use memchr::memmem;
+use std::{ops::ControlFlow, sync::Arc};
+
+/// Removed values that are shorter occur by chance: the other files are not searched for them.
+const SHORTEST: usize = 8;
+/// What is read of a file at once, in bytes.
+const CHUNK: usize = 4 << 20;
+/// How many files with a removed value are named.
+const NAMED: usize = 5;
+/// A multiple of the block size of each filesystem that is edited, in bytes.
+const LARGEST_BLOCK: u64 = 64 << 10;
+
+/// How private data are left out of a copy.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct LeavePrivate {
+    /// What happens to files that may be private.
+    pub guesses: Guesses,
+    /// What happens to volumes that can't be searched.
+    pub uninspected: Uninspected,
+}
+
+/// What happens to files of which it is only a guess that they are private.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Guesses {
+    /// They are copied.
+    Keep,
+    /// They are treated as private.
+    LeaveOut,
+}
+
+/// What happens to a volume whose files can't be read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Uninspected {
+    /// The plan is refused.
+    Refuse,
+    /// It is copied unchanged, with a warning.
+    Keep,
+}
+
+impl Editing<'_> {
+    /// Leaves out private data, and returns the values that were removed. Keeps host keys that are the copy's own.
+    pub(super) fn leave_private(
+        &mut self,
+        leave: LeavePrivate,
+        has_own_keys: bool,
+    ) -> Result<Vec<Vec<u8>>> {
+        self.report_uninspected(leave.uninspected)?;
+        let is_left_out = |one: &Private| {
+            (one.is_certain || leave.guesses == Guesses::LeaveOut)
+                && (one.kind != PrivateKind::HostKey || !has_own_keys)
+        };
+        let mut removed = Vec::new();
+        for index in 0..self.parts.len() {
+            let Some(found) = self.inspected(index)? else { continue };
+            let left: Vec<Private> = found.into_iter().filter(is_left_out).collect();
+            removed.extend(left.iter().flat_map(|one| one.removed.0.clone()));
+            let edits: Vec<FileEdit> = left.into_iter().map(edit_of).collect();
+            if edits.is_empty() {
+                continue;
+            }
+            self.edit(index, &edits, "without what is private in it")?;
+            let again = self.inspected(index)?.unwrap_or_default();
+            if let Some(one) = again.iter().find(|one| is_left_out(one)) {
+                let path = one.path.escape_ascii();
+                return Err(Error::bug(format!(
+                    "/{path} is still private after its values were removed"
+                )));
+            }
+        }
+        removed.sort();
+        removed.dedup();
+        Ok(removed)
+    }
+
+    fn inspected(&self, index: usize) -> Result<Option<Vec<Private>>> {
+        let part = self.parts.get(index);
+        let Some((part, volume)) = part.and_then(|part| Some((part, part.volume.as_ref()?))) else {
+            return Ok(None);
+        };
+        let files = volume.files(&*part.store)?;
+        files.map(|files| Ok(private_in(&*files)?.private)).transpose()
+    }
+
+    /// Refuses, or reports, volumes that can't be searched.
+    fn report_uninspected(&mut self, uninspected: Uninspected) -> Result<()> {
+        for part in &self.parts {
+            let Some(why) = uninspected_because(part)? else { continue };
+            let title = part.title.clone();
+            match uninspected {
+                Uninspected::Refuse => {
+                    return Err(Error::refused(format!(
+                        "it can't be searched for private data: {why}"
+                    ))
+                    .at(title));
+                }
+                Uninspected::Keep => {
+                    self.changes.push(Change::Warning(Warning::NotInspected { title, why }));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Zeros the unused rest of the last block of each file, and warns of files that contain a removed value. Returns
+    /// the parts of the card that no file uses.
+    pub(super) fn clear_unused(
+        &mut self,
+        removed: &[Vec<u8>],
+        cancel: &Cancel,
+    ) -> Result<Vec<Segment>> {
+        let mut unused = Vec::new();
+        for part in &mut self.parts {
+            let Some(volume) = part.volume.clone() else { continue };
+            let examined = OpenVolume::known(Arc::clone(&part.store), volume.clone()).examine()?;
+            if examined.usage.whole_because.is_none() {
+                let segments = segments_of(&examined, part.span).into_iter();
+                // Blocks of files that were left out stay zeros on the card, where an older copy may be.
+                let edited = part.spans_on_card();
+                for segment in segments {
+                    if matches!(segment.content, Content::Unused | Content::Cleared) {
+                        unused.extend(
+                            without(&[segment.span], &edited)
+                                .into_iter()
+                                .map(|span| Segment { span, content: segment.content.clone() }),
+                        );
+                    }
+                }
+            }
+            let Some(files) = volume.files(&*part.store)? else { continue };
+            let tails = tails(&*files, &*part.store, cancel)?;
+            let found = containing(&*files, removed, cancel)?;
+            drop(files);
+            if !tails.is_empty() {
+                let mut draft = Edited::new(Arc::clone(&part.store));
+                for tail in &tails {
+                    draft.put(tail.start(), &vec![0; tail.len().to_usize().unwrap_or(0)])?;
+                }
+                part.store = Arc::new(draft);
+                part.rewritten.extend(tails);
+            }
+            if !found.is_empty() {
+                let title = part.short.clone();
+                self.changes.push(Change::Warning(Warning::StillContains {
+                    title,
+                    count: found.len(),
+                    paths: found.into_iter().take(NAMED).collect(),
+                }));
+            }
+        }
+        Ok(unused)
+    }
+}
+
+/// Why the files of a partition can't be searched.
+fn uninspected_because(part: &Edit) -> Result<Option<String>> {
+    let Some(volume) = &part.volume else {
+        let is_blank = is_blank(&*part.store)?;
+        return Ok((!is_blank).then(|| "its content is not recognised".to_owned()));
+    };
+    // Swap space has no files, and its content is not copied.
+    if volume.kind.name() == "swap" {
+        return Ok(None);
+    }
+    if let Some(why) = part.wrong()? {
+        return Ok(Some(why.to_owned()));
+    }
+    let Some(files) = volume.files(&*part.store)? else {
+        return Ok(Some(format!("the files of {} can't be read", volume.kind)));
+    };
+    let unread = private_in(&*files)?.unread;
+    Ok(unread.first().map(|path| format!("/{} can't be read", path.escape_ascii())))
+}
+
+fn edit_of(one: Private) -> FileEdit {
+    let path = one.path.split(|byte| *byte == b'/').map(<[u8]>::to_vec).collect();
+    match one.remedy {
+        Remedy::Drop => FileEdit::Remove { path },
+        Remedy::Blank(content) => FileEdit::Put {
+            path,
+            content: Arc::new(SparseStore::of(&content)),
+            meta: FileMeta::default(),
+        },
+    }
+}
+
+/// The rest of the last block of each file, where it is not zero.
+fn tails(files: &dyn Files, store: &dyn ReadAt, cancel: &Cancel) -> Result<Vec<Span>> {
+    let mut tails = Vec::new();
+    files.walk(files.root(), &mut |walked| {
+        cancel.check()?;
+        let Walked::Entry(one) = walked else { return Ok(Onward::Into) };
+        let size = one.info.size;
+        if one.info.kind != FileKind::File || size.is_multiple_of(512) {
+            return Ok(Onward::Into);
+        }
+        let found = files.content(one.file, &mut |at, stretch| {
+            let Stretch::InVolume(span) = stretch else { return Ok(ControlFlow::Continue(())) };
+            let Some(inside) = size.checked_sub(at).filter(|inside| *inside < span.len().get())
+            else {
+                return Ok(ControlFlow::Continue(()));
+            };
+            // Checksums of a file's blocks can follow at the next multiple of this: they stay.
+            let start = span.start().saturating_add(ByteLen::new(inside));
+            let rest = size.next_multiple_of(LARGEST_BLOCK).saturating_sub(size);
+            let end = start.saturating_add(ByteLen::new(rest)).min(span.end());
+            let tail = Span::between(start, end);
+            let len = tail.len().to_usize().unwrap_or(0);
+            if !is_zero(&read_vec(store, tail.start(), len)?) {
+                tails.push(tail);
+            }
+            Ok(ControlFlow::Continue(()))
+        });
+        match found {
+            Err(error) if error.is_local() => Ok(Onward::Into),
+            found => found.map(|()| Onward::Into),
+        }
+    })?;
+    Ok(joined(tails))
+}
+
+/// The files that contain one of `values`, in their content, name or attributes.
+fn containing(files: &dyn Files, values: &[Vec<u8>], cancel: &Cancel) -> Result<Vec<String>> {
+    let values: Vec<_> = values.iter().filter(|value| value.len() >= SHORTEST).collect();
+    let longest = values.iter().map(|value| value.len()).max().unwrap_or(0);
+    let finders: Vec<_> = values.iter().map(memmem::Finder::new).collect();
+    let has = |bytes: &[u8]| finders.iter().any(|finder| finder.find(bytes).is_some());
+    let mut found = Vec::new();
+    if finders.is_empty() {
+        return Ok(found);
+    }
+    files.walk(files.root(), &mut |walked| {
+        cancel.check()?;
+        let Walked::Entry(one) = walked else { return Ok(Onward::Into) };
+        let mut is_found = has(one.path);
+        for attribute in files.attributes(one.file).unwrap_or_default() {
+            is_found |= has(&attribute.value);
+        }
+        if matches!(one.info.kind, FileKind::File | FileKind::Link) && !is_found {
+            match contains(files, &one, longest, &has) {
+                Err(error) if error.is_local() => {}
+                answer => is_found = answer?,
+            }
+        }
+        if is_found {
+            found.push(format!("/{}", one.path.escape_ascii()));
+        }
+        Ok(Onward::Into)
+    })?;
+    Ok(found)
+}
+
+fn contains(
+    files: &dyn Files,
+    one: &imbrik_fs::WalkedEntry<'_>,
+    longest: usize,
+    has: &dyn Fn(&[u8]) -> bool,
+) -> Result<bool> {
+    let content = files.content_of(one.file)?;
+    let size = content.size().get();
+    let mut at = 0;
+    while at < size {
+        // A value may lie across the end of a chunk.
+        let most = CHUNK.saturating_add(longest);
+        let len = usize::try_from(size.saturating_sub(at)).unwrap_or(usize::MAX).min(most);
+        if has(&read_vec(&content, ByteOffset::new(at), len)?) {
+            return Ok(true);
+        }
+        at = at.saturating_add(ByteLen::from_usize(CHUNK).get());
+    }
+    Ok(false)
+}
