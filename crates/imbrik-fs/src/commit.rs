@@ -74,7 +74,8 @@ pub(crate) fn parted(
     for span in spans {
         let mut at = span.start();
         while at < span.end() {
-            let end = at.saturating_add(unit).min(span.end());
+            let next = at.get().saturating_add(1).next_multiple_of(unit.get().max(1));
+            let end = ByteOffset::new(next).min(span.end());
             let piece = Span::between(at, end);
             if is_within(at) {
                 inside.push(piece)
@@ -85,6 +86,39 @@ pub(crate) fn parted(
         }
     }
     (inside, outside)
+}
+
+/// Bytes of an entry in a folder of FAT and exFAT.
+const ENTRY: usize = 32;
+
+/// The steps that write the entries in `spans`: first those that are added where none was, then those that are changed
+/// or removed. So a name that gets another one, or moves to another folder, is there at any time.
+pub(crate) fn entries_in_order(
+    old: &dyn ReadAt,
+    new: &dyn ReadAt,
+    spans: &[Span],
+    is_free: fn(u8) -> bool,
+) -> Result<[CommitStep; 2]> {
+    let (mut added, mut rest) = (CommitStep::default(), CommitStep::default());
+    for span in spans {
+        let len = span.len().to_usize().unwrap_or(usize::MAX);
+        let (mut between, now) =
+            (read_vec(old, span.start(), len)?, read_vec(new, span.start(), len)?);
+        // After the end of a folder, all entries are free, whatever they hold.
+        let mut is_after_end = false;
+        for (was, is) in between.chunks_mut(ENTRY).zip(now.chunks(ENTRY)) {
+            let first = was.first().copied().unwrap_or_default();
+            is_after_end |= first == 0;
+            if is_after_end || is_free(first) || is.first() == Some(&0) {
+                was.copy_from_slice(is);
+            }
+        }
+        if between != now {
+            rest.bytes.push((span.start(), now));
+        }
+        added.bytes.push((span.start(), between));
+    }
+    Ok([added, rest])
 }
 
 /// `span` without `hole`.

@@ -109,6 +109,19 @@ impl FileEdit {
     }
 }
 
+impl FileEdit {
+    /// Splits edits into stages that a volume without a journal commits one after the other: additions, each rename,
+    /// and removals are separate. Within a stage, no block of a folder both gains a name that matters and loses
+    /// another one.
+    pub fn stages(edits: &[Self]) -> impl Iterator<Item = &[Self]> {
+        edits.chunk_by(|one, next| {
+            let is_rename = |edit: &Self| matches!(edit, Self::Rename { .. });
+            let is_removal = |edit: &Self| matches!(edit, Self::Remove { .. });
+            !is_rename(one) && !is_rename(next) && is_removal(one) == is_removal(next)
+        })
+    }
+}
+
 impl fmt::Debug for FileEdit {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let what = match self {

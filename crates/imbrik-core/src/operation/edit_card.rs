@@ -12,7 +12,7 @@ use imbrik_store::{
     for_pieces,
     progress::{Cancel, Event, Step, Watch},
     read_vec,
-    units::{ByteLen, Span},
+    units::{ByteLen, Span, joined, without},
 };
 use jiff::Timestamp;
 use std::{path::PathBuf, sync::Arc};
@@ -165,25 +165,34 @@ impl CardEdit {
                 &mut tell,
             )?;
         }
-        let volume = self.volume(target)?;
         watch.cancel.check()?;
-        let edited = volume.edit(&self.edits, self.options)?;
-        let commit = volume.commit(&edited)?;
-        *state = match commit.after_a_cut {
-            AfterACut::OldOrNew => CardState::OldOrNew,
-            AfterACut::ToBeChecked => CardState::ToBeChecked,
+        // A journal makes all edits one; without one, each stage is written and flushed before the next.
+        let stages: Vec<&[FileEdit]> = match self.after_a_cut {
+            AfterACut::OldOrNew => vec![&self.edits],
+            AfterACut::ToBeChecked => FileEdit::stages(&self.edits).collect(),
         };
-        write_commit(
-            target.store(),
-            self.place,
-            &commit,
-            &*edited.volume.store,
-            watch.cancel,
-            &mut tell,
-        )?;
+        let mut written = Vec::new();
+        for stage in stages {
+            let volume = self.volume(target)?;
+            let edited = volume.edit(stage, self.options)?;
+            let commit = volume.commit(&edited)?;
+            *state = match commit.after_a_cut {
+                AfterACut::OldOrNew => CardState::OldOrNew,
+                AfterACut::ToBeChecked => CardState::ToBeChecked,
+            };
+            write_commit(
+                target.store(),
+                self.place,
+                &commit,
+                &*edited.volume.store,
+                watch.cancel,
+                &mut tell,
+            )?;
+            written.push(edited);
+        }
         watch.observer.on(&Event::Finished);
         *state = CardState::Differs;
-        self.read_back(target, &edited, watch)?;
+        self.read_back(target, &written, watch)?;
         *state = CardState::Whole;
         Ok(done)
     }
@@ -194,23 +203,29 @@ impl CardEdit {
         volume.ok_or_else(|| Error::mismatch("its volume is no longer there"))
     }
 
-    /// Compares what is on the medium with what was to be.
+    /// Compares the medium with what each stage wrote, and no later one overwrote.
     fn read_back(
         &self,
         target: &dyn TargetCard,
-        edited: &EditedVolume,
+        stages: &[EditedVolume],
         watch: Watch<'_>,
     ) -> Result<()> {
         let medium = Window::new(target.medium()?, self.place)?;
-        let spans = &edited.volume.rewritten;
-        let total = spans.iter().map(|span| span.len()).sum();
+        let (mut last, mut overwritten) = (Vec::new(), Vec::new());
+        for stage in stages.iter().rev() {
+            let spans = &stage.volume.rewritten;
+            last.extend(without(spans, &overwritten).into_iter().map(|span| (stage, span)));
+            overwritten.extend(spans);
+            overwritten = joined(overwritten);
+        }
+        let total = last.iter().map(|(_, span)| span.len()).sum();
         watch.observer.on(&Event::Started { step: Step::ReadingCardBack, total });
         let mut done = ByteLen::ZERO;
-        for span in spans {
-            for_pieces(*span, PIECE, |piece| {
+        for (stage, span) in last {
+            for_pieces(span, PIECE, |piece| {
                 let len = piece.len().to_usize().unwrap_or(0);
                 let found = read_vec(&medium, piece.start(), len)?;
-                if found != read_vec(&*edited.volume.store, piece.start(), len)? {
+                if found != read_vec(&*stage.volume.store, piece.start(), len)? {
                     let at = self.place.start().saturating_add(ByteLen::new(piece.start().get()));
                     let what = format!("the card does not hold what was written to it at {at}");
                     return Err(Error::mismatch(what));

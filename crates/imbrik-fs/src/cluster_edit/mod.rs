@@ -522,12 +522,22 @@ impl<F: SetFormat> Editor<F> {
 
     /// Takes a set out of its folder.
     fn take_out(&mut self, place: &Place) -> Result<()> {
-        let mut set = self.set(place)?;
-        let names = self.format.names_of(&set);
-        set.iter_mut().for_each(|slot| self.format.clear(slot));
-        self.put_set(place, &set)?;
+        self.forget_names(place)?;
+        self.erase(place)
+    }
+
+    /// Makes the names of a set lead nowhere.
+    fn forget_names(&mut self, place: &Place) -> Result<()> {
+        let names = self.format.names_of(&self.set(place)?);
         self.folder_mut(place.0)?.unlearn(&names, &place.1);
         Ok(())
+    }
+
+    /// Frees the slots of a set.
+    fn erase(&mut self, place: &Place) -> Result<()> {
+        let mut set = self.set(place)?;
+        set.iter_mut().for_each(|slot| self.format.clear(slot));
+        self.put_set(place, &set)
     }
 
     fn rename(&mut self, from: &[Vec<u8>], to: &[Vec<u8>]) -> Result<()> {
@@ -545,10 +555,17 @@ impl<F: SetFormat> Editor<F> {
         if key.is_some_and(|key| self.is_below(folder, key)) {
             return Err(Error::usage("a folder cannot stand in itself"));
         }
-        // Its own old name is in nobody's way.
-        self.take_out(&old)?;
+        // Its own old name is in nobody's way. In place, the new name gets other slots than the old one, which goes
+        // only when the new one is there.
+        self.forget_names(&old)?;
+        if !self.space.keeps_old() {
+            self.erase(&old)?;
+        }
         let renamed = self.format.renamed(self.folder(folder)?, &set, &name)?;
         let place = self.add_set(folder, &renamed)?;
+        if self.space.keeps_old() {
+            self.erase(&old)?;
+        }
         if let Some(key) = key {
             let Self { folders, draft, format, .. } = self;
             let moved = folders.get_mut(&key).ok_or_else(|| Error::bug("a folder is lost"))?;

@@ -8,7 +8,7 @@ use super::{
 use crate::{
     bits::Run,
     clusters::span_of,
-    commit::{AfterACut, Commit, CommitStep, metadata, parted},
+    commit::{AfterACut, Commit, CommitStep, entries_in_order, metadata, parted},
     edit::EditedVolume,
 };
 use imbrik_store::{
@@ -75,10 +75,7 @@ pub(crate) fn commit(store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<C
             freed.push(new, span)?;
         }
     }
-    let mut names = CommitStep::default();
-    for span in entries {
-        names.push(new, span)?;
-    }
+    let [added, changed] = entries_in_order(&**store, new, &entries, |first| first & 0x80 == 0)?;
     for span in info {
         freed.push(new, span)?;
         // The flags are in there, too: the volume still is in use.
@@ -90,6 +87,6 @@ pub(crate) fn commit(store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<C
     }
     let mut end = CommitStep::default();
     end.put(FLAGS_AT, flags.to_le_bytes());
-    let steps = vec![begin, chains, names, freed, end];
+    let steps = vec![begin, chains, added, changed, freed, end];
     Ok(Commit { steps, after_a_cut: AfterACut::ToBeChecked })
 }

@@ -5,11 +5,12 @@ use super::{
     group::Group,
     journal::{Journal, JournalPlace},
     orphans, settle,
-    structure::{Opened, metadata_cache::MetadataCache},
+    structure::{Opened, folder::entries, metadata_cache::MetadataCache},
     superblock::{RawSuperblock, Superblock},
 };
 use crate::{
-    commit::{AfterACut, Commit, CommitStep, metadata},
+    bits::Run,
+    commit::{AfterACut, Commit, CommitStep, metadata, parted},
     edit::EditedVolume,
     examined::DerivedVolume,
 };
@@ -18,7 +19,7 @@ use imbrik_store::{
     error::{Error, Result},
     exact::Exact as _,
     read_vec,
-    units::{ByteOffset, Span},
+    units::{ByteLen, ByteOffset, Span},
 };
 use std::sync::Arc;
 
@@ -96,7 +97,13 @@ fn to_recover(raw: &mut [u8], superblock: &Superblock) {
     superblock.seal(raw);
 }
 
-/// Without a journal: the volume says that it is in use, then content, then what leads to it.
+/// Without a journal, each step is flushed before the next:
+///
+/// 1. content, and metadata in blocks that were free: nothing refers to these yet;
+/// 2. metadata that refer to them, and names that are added;
+/// 3. blocks of folders that lose names, because these were removed, or moved to other blocks of an index.
+///
+/// So a name that the edits don't touch is in its folder after each interruption.
 fn without_journal(opened: &Opened, edited: &EditedVolume) -> Result<Commit> {
     let superblock = &opened.superblock;
     let new = &*edited.volume.store;
@@ -110,15 +117,61 @@ fn without_journal(opened: &Opened, edited: &EditedVolume) -> Result<Commit> {
     let last = read_vec(new, at, Superblock::LEN)?;
     let mut begin = CommitStep { content: edited.content.clone(), bytes: Vec::new() };
     begin.put(Superblock::OFFSET, in_use(opened.raw.clone()));
-    let mut then = CommitStep::default();
+    let (mut then, mut removed) = (CommitStep::default(), CommitStep::default());
     let own = Span::between(at, ByteOffset::new(Superblock::OFFSET.saturating_mul(2)));
-    for span in metadata(edited, &[own]) {
-        then.push(new, span)?;
+    let len = superblock.block_len;
+    let fixed = Fixed::of(superblock, &opened.groups)?;
+    let changed = metadata(edited, &[own]);
+    let (blocks, _) = parted(&changed, |_| true, ByteLen::new(len));
+    for span in blocks {
+        // Parts of a block are in one step, even where they are changed separately.
+        let block = span.start().get().over(len)?;
+        // Inode tables and the like: an inode can look like an entry of a folder.
+        if fixed.touches(Run::new(block, 1)) {
+            then.push(new, span)?;
+        } else if is_free(opened, block)? {
+            begin.push(new, span)?;
+        } else if loses_names(&opened.meta, new, block)? {
+            removed.push(new, span)?;
+        } else {
+            then.push(new, span)?;
+        }
     }
     then.put(Superblock::OFFSET, in_use(last.clone()));
     let mut end = CommitStep::default();
     end.put(Superblock::OFFSET, last);
-    Ok(Commit { steps: vec![begin, then, end], after_a_cut: AfterACut::ToBeChecked })
+    Ok(Commit { steps: vec![begin, then, removed, end], after_a_cut: AfterACut::ToBeChecked })
+}
+
+/// Whether nothing of the unedited volume is in `block`, which is none of the fixed metadata.
+fn is_free(opened: &Opened, block: u64) -> Result<bool> {
+    let superblock = &opened.superblock;
+    let ahead = block.checked_sub(superblock.first_data_block);
+    let number = ahead.and_then(|ahead| ahead.checked_div(superblock.blocks_per_group));
+    let group = number.and_then(|number| opened.groups.get(usize::try_from(number).ok()?));
+    let (Some(ahead), Some(group)) = (ahead, group) else { return Ok(false) };
+    if group.is_block_uninit {
+        return Ok(true);
+    }
+    let bitmap = opened.meta.block(group.block_bitmap)?;
+    let bit = ahead
+        .checked_rem(superblock.blocks_per_group)
+        .unwrap_or(0)
+        .over(superblock.cluster_blocks)?;
+    let byte = bytes::u8(&bitmap, bit.over(8)?.fitting::<usize>()?);
+    Ok(byte.is_some_and(|byte| byte & 1 << (bit & 7) == 0))
+}
+
+/// Whether `block` belongs to a folder, and a name in it is not there in the edited volume. Other metadata hardly ever
+/// look like a block of names; where they do, they are only written later.
+fn loses_names(old: &MetadataCache, new: &dyn ReadAt, block: u64) -> Result<bool> {
+    let before = old.block(block)?;
+    let Some(before) = entries(&before, 0) else { return Ok(false) };
+    let len = old.block_len();
+    let after = read_vec(new, ByteOffset::new(block.times(len)?), len.fitting::<usize>()?)?;
+    let after = entries(&after, 0).unwrap_or_default();
+    let is_lost = |name: &[u8]| !name.is_empty() && !after.iter().any(|other| other.name == name);
+    Ok(before.iter().any(|one| is_lost(one.name)))
 }
 
 /// What brings the volume in `store` nearer to where its own system would have it once it mounts it: first

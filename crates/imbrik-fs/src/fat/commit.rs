@@ -7,7 +7,7 @@ use super::{
 };
 use crate::{
     clusters::Link,
-    commit::{AfterACut, Commit, CommitStep, metadata, parted},
+    commit::{AfterACut, Commit, CommitStep, entries_in_order, metadata, parted},
     edit::EditedVolume,
 };
 use imbrik_store::{
@@ -84,10 +84,7 @@ pub(crate) fn commit(store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<C
             freed.push(new, span)?;
         }
     }
-    let mut names = CommitStep::default();
-    for span in entries {
-        names.push(new, span)?;
-    }
+    let [added, changed] = entries_in_order(&**store, new, &entries, |first| first == 0xe5)?;
     for span in info {
         freed.push(new, span)?;
     }
@@ -102,6 +99,6 @@ pub(crate) fn commit(store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<C
     }
     let mut end = CommitStep::default();
     end.put(state_at, state);
-    let steps = vec![begin, chains, names, freed, end];
+    let steps = vec![begin, chains, added, changed, freed, end];
     Ok(Commit { steps, after_a_cut: AfterACut::ToBeChecked })
 }
