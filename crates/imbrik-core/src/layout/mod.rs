@@ -19,7 +19,7 @@ pub use lost::{Lost, LostWhat, lost_in};
 pub use occupancy::Occupancy;
 pub(crate) use occupancy::SHORTEST_HOLE;
 pub use plan::{Change, Plan, TargetSize};
-pub use private::{Inspection, Private, PrivateKind, Remedy, private_in};
+pub use private::{FoundBy, Inspection, Private, PrivateKind, Remedy, private_in};
 pub use start::{Reference, Room, references, room};
 pub use survey::{Part, Survey, gap_in_use, table_behind_a_preface};
 pub use view::{Content, Segment, View};

@@ -272,12 +272,12 @@ fn a_copy_leaves_out_what_one_would_not_give_away() {
         "/etc/shadow password hashes: of root redacted",
         "/firstuser.txt password hashes: the hash of a password redacted",
         "/etc/wpa_supplicant/hive.conf network password: psk redacted",
-        "/etc/ssh/ssh_host_ed25519_key host key: etc/ssh/ssh_host_* left out",
-        "/home/keeper/.ssh/id_hive private key: ~/.ssh/id_* left out",
-        "/home/keeper/.netrc password or token: ~/.netrc left out",
-        "/root/.bash_history history: ~/.*_history left out",
+        "/etc/ssh/ssh_host_ed25519_key host key left out",
+        "/home/keeper/.ssh/id_hive private key left out",
+        "/home/keeper/.netrc password or token left out",
+        "/root/.bash_history history left out",
         "/srv/elsewhere password or token: password redacted",
-        "/var/mail/keeper mail: var/mail/** left out",
+        "/var/mail/keeper mail left out",
     ] {
         assert!(run.out_has(words), "{words}: {}", run.stdout);
     }

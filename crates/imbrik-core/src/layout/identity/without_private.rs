@@ -76,7 +76,7 @@ impl Editing<'_> {
             if edits.is_empty() {
                 continue;
             }
-            self.edit(index, &edits, "without what is private in it")?;
+            self.edit(index, &edits, "without its private data")?;
             let again = self.inspected(index)?.unwrap_or_default();
             if let Some(one) = again.iter().find(|one| is_left_out(one)) {
                 let path = one.path.escape_ascii();

@@ -105,6 +105,28 @@ impl fmt::Debug for Removed {
     }
 }
 
+/// How a private file was recognised.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum FoundBy {
+    /// By its path, which matches this pattern.
+    Place(&'static str),
+    /// By its content: the names of settings, or the form of a value.
+    Content(String),
+    /// It is another name of a private file.
+    Link,
+}
+
+impl fmt::Display for FoundBy {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Place(pattern) => f.pad(pattern),
+            Self::Content(what) => f.pad(what),
+            Self::Link => f.pad("another name of a private file"),
+        }
+    }
+}
+
 /// A private file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Private {
@@ -112,8 +134,8 @@ pub struct Private {
     pub path: Vec<u8>,
     /// Why it is private.
     pub kind: PrivateKind,
-    /// How it was recognised, in a few words: the name of a setting, or a place.
-    pub by: String,
+    /// How it was recognised.
+    pub by: FoundBy,
     /// Whether that is more than a guess: notes and logs can mention a password, or only the word.
     pub is_certain: bool,
     /// What happens to it in a copy without private data.
@@ -176,7 +198,7 @@ pub fn private_in(files: &dyn Files) -> Result<Inspection> {
     for (number, private) in dropped {
         for path in linked.remove(&number).unwrap_or_default() {
             if !found.private.iter().any(|known| known.path == path) {
-                let by = "another name of a private file".to_owned();
+                let by = FoundBy::Link;
                 found.private.push(Private { path, by, ..private.clone() });
             }
         }
@@ -186,10 +208,10 @@ pub fn private_in(files: &dyn Files) -> Result<Inspection> {
 }
 
 fn examine(files: &dyn Files, one: &WalkedEntry<'_>, names: &[&[u8]]) -> Result<Option<Private>> {
-    let private = |kind, by: &str, remedy| Private {
+    let private = |kind, by, remedy| Private {
         path: one.path.to_vec(),
         kind,
-        by: by.to_owned(),
+        by,
         is_certain: true,
         remedy,
         removed: Removed::default(),
@@ -203,7 +225,7 @@ fn examine(files: &dyn Files, one: &WalkedEntry<'_>, names: &[&[u8]]) -> Result<
         if is_short && is_only_comments(&files.read(one.file, HEAD)?) {
             return Ok(None);
         }
-        return Ok(Some(private(kind, pattern, remedy)));
+        return Ok(Some(private(kind, FoundBy::Place(pattern), remedy)));
     }
     if one.info.size > LONGEST {
         return Ok(None);
@@ -212,7 +234,13 @@ fn examine(files: &dyn Files, one: &WalkedEntry<'_>, names: &[&[u8]]) -> Result<
     let is_binary = content.get(..HEAD.min(content.len())).is_some_and(|head| head.contains(&0));
     if is_binary {
         let is_key = has_private_key(&content);
-        return Ok(is_key.then(|| private(PrivateKind::LoginKey, "its content", Remedy::Drop)));
+        return Ok(is_key.then(|| {
+            private(
+                PrivateKind::LoginKey,
+                FoundBy::Content("a private key".to_owned()),
+                Remedy::Drop,
+            )
+        }));
     }
     Ok(by_content(names, &content).map(|found| Private { path: one.path.to_vec(), ..found }))
 }
@@ -320,6 +348,7 @@ fn by_content(names: &[&[u8]], content: &[u8]) -> Option<Private> {
         false => text.chars().filter_map(|c| u8::try_from(u32::from(c)).ok()).collect(),
     };
     let found = |kind, by: String, is_certain, remedy, removed| {
+        let by = FoundBy::Content(by);
         Some(Private { path: Vec::new(), kind, by, is_certain, remedy, removed: Removed(removed) })
     };
     if matches!(names, [b"etc", b"shadow" | b"gshadow"]) {

@@ -9,7 +9,7 @@ use crate::{
 };
 use imbrik_core::{
     files::Tree,
-    layout::{Private, Remedy, Survey, private_in},
+    layout::{FoundBy, Private, Remedy, Survey, private_in},
     store::ReadAt,
 };
 use std::{sync::Arc, time::Instant};
@@ -47,7 +47,7 @@ pub(super) fn run(
                 partition: *part,
                 path: format!("/{}", String::from_utf8_lossy(&one.path)),
                 why: one.kind.to_string(),
-                by: one.by.clone(),
+                by: one.by.to_string(),
                 is_certain: one.is_certain,
                 in_a_copy: remedy(one),
             })
@@ -68,7 +68,10 @@ pub(super) fn run(
         }
         let rows = found.iter().map(|one| {
             let possible = if one.is_certain { "" } else { "possible " };
-            let why = format!("{possible}{}: {}", one.kind, one.by);
+            let why = match &one.by {
+                FoundBy::Place(_) => format!("{possible}{}", one.kind),
+                by => format!("{possible}{}: {by}", one.kind),
+            };
             vec![format!("/{}", name(&one.path)), why, remedy(one).to_owned()]
         });
         table::rows(rows, &[]).iter().for_each(|line| out.line(line));
@@ -83,8 +86,9 @@ pub(super) fn run(
 
 /// What happens to it in a copy without private data.
 fn remedy(one: &Private) -> &'static str {
-    match one.remedy {
+    match &one.remedy {
         Remedy::Drop => "left out",
+        Remedy::Blank(content) if content.is_empty() => "emptied",
         _ => "redacted",
     }
 }

@@ -261,7 +261,8 @@ pub(crate) struct PrivateFile {
     pub(crate) by: String,
     /// Whether that is more than a guess.
     pub(crate) is_certain: bool,
-    /// What happens to it in a copy without private data: `left out`, or `redacted`.
+    /// What happens to it in a copy without private data: `left out`, `redacted`, or
+    /// `emptied`.
     pub(crate) in_a_copy: &'static str,
 }
 
