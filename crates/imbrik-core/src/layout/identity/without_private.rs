@@ -21,7 +21,7 @@ use std::{ops::ControlFlow, sync::Arc};
 
 /// Removed values that are shorter occur by chance: the other files are not searched for them.
 const SHORTEST: usize = 8;
-/// What is read of a file at once, in bytes.
+/// Bytes of a file that are read at once.
 const CHUNK: usize = 4 << 20;
 /// How many files with a removed value are named.
 const NAMED: usize = 5;
@@ -31,13 +31,13 @@ const LARGEST_BLOCK: u64 = 64 << 10;
 /// How private data are left out of a copy.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct LeavePrivate {
-    /// What happens to files that may be private.
+    /// Treatment of files that may be private.
     pub guesses: Guesses,
-    /// What happens to volumes that can't be searched.
+    /// Treatment of volumes that can't be searched.
     pub uninspected: Uninspected,
 }
 
-/// What happens to files of which it is only a guess that they are private.
+/// Treatment of files of which it is only a guess that they are private.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Guesses {
     /// They are copied.
@@ -46,7 +46,7 @@ pub enum Guesses {
     LeaveOut,
 }
 
-/// What happens to a volume whose files can't be read.
+/// Treatment of a volume whose files can't be read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Uninspected {
     /// The plan is refused.

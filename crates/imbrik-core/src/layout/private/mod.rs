@@ -19,7 +19,7 @@ use std::{collections::HashMap, fmt};
 const LONGEST: u64 = 16 << 20;
 /// How deep folders are examined.
 const DEEPEST: usize = 24;
-/// What is read of a file to tell text from binary data, in bytes.
+/// Bytes at the start of a file that distinguish text from binary data.
 const HEAD: usize = 8 << 10;
 
 /// Why something is private.
@@ -74,7 +74,7 @@ impl fmt::Display for PrivateKind {
     }
 }
 
-/// What happens to it in a copy without private data.
+/// Treatment of a private file in a copy without private data.
 #[derive(Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Remedy {
@@ -136,15 +136,15 @@ pub struct Private {
     pub kind: PrivateKind,
     /// How it was recognised.
     pub by: FoundBy,
-    /// Whether that is more than a guess: notes and logs can mention a password, or only the word.
+    /// False for a guess: notes and logs can contain a password, or only the word.
     pub is_certain: bool,
-    /// What happens to it in a copy without private data.
+    /// Its treatment in a copy without private data.
     pub remedy: Remedy,
     /// The values that are removed.
     pub(super) removed: Removed,
 }
 
-/// What a search for private data found in a volume.
+/// Result of a search for private data in a volume.
 #[derive(Debug, Default)]
 pub struct Inspection {
     /// Private files, sorted by path.
@@ -249,7 +249,7 @@ fn is_only_comments(content: &[u8]) -> bool {
     content.split(|byte| *byte == b'\n').all(|line| line.is_empty() || line.starts_with(b"#"))
 }
 
-/// Whether the files in a folder are examined: programs, packages and what only exists while a system runs are not.
+/// Returns whether the files in a folder are examined: programs, packages and virtual filesystems are not.
 fn is_examined(names: &[&[u8]]) -> bool {
     let is_skipped = matches!(
         names,
@@ -336,7 +336,7 @@ fn syntax_of(names: &[&[u8]]) -> (Syntax, bool) {
     (Syntax::Settings, is_certain)
 }
 
-/// What the content of a text file says.
+/// Searches the content of a text file.
 fn by_content(names: &[&[u8]], content: &[u8]) -> Option<Private> {
     // Other encodings are read a byte per character, and written back the same way.
     let (text, is_utf8) = match std::str::from_utf8(content) {

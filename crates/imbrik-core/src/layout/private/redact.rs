@@ -18,11 +18,11 @@ pub(super) enum Syntax {
 /// A secret value.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Secret {
-    /// Where it is in the text, in bytes.
+    /// Its position in the text, in bytes.
     pub(super) range: Range<usize>,
     /// The name of the setting, or the form by which it was found.
     pub(super) name: String,
-    /// What takes its place.
+    /// The text that replaces it.
     pub(super) replacement: &'static str,
 }
 
@@ -108,7 +108,7 @@ const ENDINGS: [&str; 12] = [
     "requirepass",
     "masterauth",
 ];
-/// What makes a `key` a secret.
+/// Words before `key` that make it a secret.
 const KEYS: [&str; 25] = [
     "private",
     "preshared",
@@ -160,7 +160,7 @@ fn words_of(name: &str) -> Vec<String> {
     words
 }
 
-/// Whether the value of a setting called `name` is a secret.
+/// Returns whether the value of a setting called `name` is a secret.
 pub(super) fn is_secret_name(name: &str) -> bool {
     let mut words = words_of(name);
     while words.len() > 1 && words.last().is_some_and(|last| FORMS.contains(&&**last)) {
@@ -188,7 +188,7 @@ pub(super) fn is_secret_name(name: &str) -> bool {
     }
 }
 
-/// Whether a value is none: empty, a switch, or a reference that is filled in elsewhere.
+/// Returns whether a value is not secret: empty, a switch, or a reference that is filled in elsewhere.
 fn is_no_secret(name: &str, value: &str) -> bool {
     const SWITCHES: [&str; 18] = [
         "true",
@@ -255,7 +255,7 @@ fn is_no_secret(name: &str, value: &str) -> bool {
     is_variable || is_path || is_macro || is_port || is_redacted
 }
 
-/// Private keys in their armour, anywhere in a file.
+/// Private keys in ASCII armour, anywhere in a file.
 fn blocks(text: &str, found: &mut Vec<Secret>) {
     let mut from = 0;
     while let Some(at) = text.get(from..).and_then(|rest| rest.find("-----BEGIN ")) {
@@ -278,7 +278,7 @@ fn blocks(text: &str, found: &mut Vec<Secret>) {
     }
 }
 
-/// Whether `bytes` hold a private key in its armour.
+/// Returns whether `bytes` contain a private key in ASCII armour.
 pub(super) fn has_private_key(bytes: &[u8]) -> bool {
     let mut rest = bytes;
     while let Some(at) = memmem::find(rest, b"-----BEGIN ") {
@@ -614,7 +614,7 @@ impl<'a> Line<'a> {
     }
 }
 
-/// Where `part`, a part of `line`, starts in it.
+/// Byte offset of `part`, a slice of `line`.
 fn offset_in(line: &str, part: &str) -> usize {
     part.as_ptr().addr() - line.as_ptr().addr()
 }
@@ -626,7 +626,7 @@ fn is_plain(name: &str) -> bool {
 /// The name before a separator.
 struct Name<'a> {
     text: &'a str,
-    /// Whether nothing but indentation, a comment's sign or a keyword is before it.
+    /// True when only indentation, a comment sign or a keyword is before it.
     is_first: bool,
     /// The quote that was opened right before it, and is closed after its value: `"TOKEN=honey"`.
     enclosing: Option<char>,
