@@ -6,11 +6,19 @@
 
 use crate::files::FileTime;
 
-/// Date and time of a moment in seconds since 1970, of a clock without a zone; the first day there is
-/// for what lies outside.
-pub(crate) fn dos_time(seconds: u64) -> (u16, u16) {
-    let stamp = i64::try_from(seconds).ok().and_then(|s| jiff::Timestamp::from_second(s).ok());
-    let Some(stamp) = stamp else { return (0x21, 0) };
+/// The first and the last second that can be recorded, since 1970: 1980-01-01 and 2107-12-31.
+const RANGE: (i64, i64) = (315_532_800, 4_354_819_199);
+
+/// The nearest second to `seconds` that can be recorded.
+pub(crate) fn recordable(seconds: i64) -> i64 {
+    seconds.clamp(RANGE.0, RANGE.1)
+}
+
+/// Date and time of `seconds` since 1970, of a clock without a zone. A time out of range becomes the first or the last
+/// one that can be recorded.
+pub(crate) fn dos_time(seconds: i64) -> (u16, u16) {
+    let stamp = jiff::Timestamp::from_second(recordable(seconds));
+    let Ok(stamp) = stamp else { return (0x21, 0) };
     let now = stamp.to_zoned(jiff::tz::TimeZone::UTC);
     let year = u16::try_from(now.year().saturating_sub(1980).clamp(0, 127)).unwrap_or(0);
     let part = |value: i8| u16::try_from(value).unwrap_or(0);
@@ -43,18 +51,31 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
+    #[test]
+    fn times_out_of_range_become_the_first_or_the_last() {
+        let back = |seconds| {
+            let (date, time) = dos_time(seconds);
+            moment(date, time).unwrap().seconds
+        };
+        // 1979-06-15, 1960, and 2200.
+        for early in [298_252_800, -315_619_200, i64::MIN] {
+            assert_eq!(back(early), 315_532_800);
+        }
+        assert_eq!((back(7_258_118_400), back(i64::MAX)), (4_354_819_198, 4_354_819_198));
+    }
+
     proptest! {
         #[test]
-        fn a_moment_comes_back_to_its_two_seconds(seconds in 315_532_800u64..4_354_819_200) {
+        fn a_moment_comes_back_to_its_two_seconds(seconds in 315_532_800i64..4_354_819_200) {
             let (date, time) = dos_time(seconds);
             let back = moment(date, time).unwrap();
-            prop_assert_eq!(back.seconds, (seconds - seconds % 2) as i64);
+            prop_assert_eq!(back.seconds, seconds - seconds % 2);
         }
 
         #[test]
         fn any_bits_are_a_moment_or_none(date in any::<u16>(), time in any::<u16>()) {
             if let Some(found) = moment(date, time) {
-                prop_assert_eq!(dos_time(found.seconds as u64), (date, time));
+                prop_assert_eq!(dos_time(found.seconds), (date, time));
             }
         }
     }

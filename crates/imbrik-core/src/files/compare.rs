@@ -49,6 +49,8 @@ pub enum Aspect {
     Owner,
     /// Its attributes.
     Attributes,
+    /// How many names it has.
+    Links,
     /// When it was changed last, of one whose content is the same.
     Modified,
 }
@@ -257,7 +259,11 @@ impl Comparing<'_> {
         if attributes(self.before, before.file)? != attributes(self.after, after.file)? {
             aspects.push(Aspect::Attributes);
         }
-        let is_timed = a.kind == FileKind::File && !aspects.contains(&Aspect::Content);
+        if a.kind != FileKind::Folder && a.links != b.links {
+            aspects.push(Aspect::Links);
+        }
+        let is_timed = matches!(a.kind, FileKind::File | FileKind::Link)
+            && !aspects.contains(&Aspect::Content);
         if is_timed && a.modified != b.modified {
             aspects.push(Aspect::Modified);
         }

@@ -12,7 +12,7 @@ use crate::{
         self, ClusterSpace, FolderKey, OpenFolder, SetFormat, SetKind, SetTimes, Slot, is_dos_name,
     },
     clusters::span_of,
-    dos_time::dos_time,
+    dos_time::{dos_time, recordable},
     edit::{EditOptions, EditedVolume, FileEdit},
     files::FileTime,
 };
@@ -164,13 +164,14 @@ fn seal(slots: &mut [Slot]) {
 
 /// Puts a moment into an entry: the stamp, its hundredths where they have a place, and its zone.
 fn put_time(entry: &mut Slot, at: usize, hundredths: Option<usize>, zone: usize, time: FileTime) {
-    let seconds = time.seconds.unsigned_abs();
+    let seconds = recordable(time.seconds);
     let (date, clock) = dos_time(seconds);
     let stamp = u32::from(date) << 16 | u32::from(clock);
     let _ = bytes::put(entry, at, stamp.to_le_bytes());
     if let Some(at) = hundredths {
         let odd = u32::from(seconds % 2 == 1).saturating_mul(100);
-        let more = odd.saturating_add((time.nanoseconds / 10_000_000).min(99));
+        let part = if seconds == time.seconds { time.nanoseconds } else { 0 };
+        let more = odd.saturating_add((part / 10_000_000).min(99));
         let _ = bytes::put(entry, at, [u8::try_from(more).unwrap_or(0)]);
     }
     let _ = bytes::put(entry, zone, [UTC]);

@@ -223,7 +223,7 @@ impl SetFormat for Fat {
 
     fn touch(&self, set: &mut [Slot], modified: FileTime) {
         if let Some(own) = set.last_mut() {
-            let (date, time) = dos_time(modified.seconds.unsigned_abs());
+            let (date, time) = dos_time(modified.seconds);
             let _ = bytes::put(own, 22, time.to_le_bytes());
             let _ = bytes::put(own, 24, date.to_le_bytes());
         }
@@ -319,8 +319,8 @@ impl SetFormat for Fat {
 /// A short entry without a name.
 fn own_entry(attributes: u8, times: SetTimes) -> Slot {
     let mut own = [0u8; ENTRY];
-    let (date, time) = dos_time(times.now.seconds.unsigned_abs());
-    let (changed, at) = dos_time(times.modified.seconds.unsigned_abs());
+    let (date, time) = dos_time(times.now.seconds);
+    let (changed, at) = dos_time(times.modified.seconds);
     let _ = bytes::put(&mut own, 11, [attributes]);
     for (place, value) in [(14, time), (16, date), (18, date), (22, at), (24, changed)] {
         let _ = bytes::put(&mut own, place, value.to_le_bytes());

@@ -488,3 +488,27 @@ fn names_that_fat_and_exfat_take_for_the_same_are_refused() {
         edit(&[put("HONEYC~1.TXT"), put("honeycomb frames.txt")]).unwrap();
     }
 }
+
+/// Fails when a time that doesn't fit becomes another date: the kernel records the last one that fits.
+#[test]
+fn times_out_of_range_are_clamped() {
+    for (make, seconds, expected) in [
+        ("mke2fs -q -t ext2 -I 128", 7_258_118_400, "0x7fffffff"),
+        ("mke2fs -q -t ext4 -I 256", 7_258_118_400, "0xb09e1900:00000002"),
+        ("mke2fs -q -t ext2 -I 128", -7_258_118_400, "0x80000000"),
+    ] {
+        let dir = tempfile::tempdir().unwrap();
+        let at = dir.path();
+        sh(&format!("truncate -s 8M v; {make} v"), at);
+        let modified = Some(FileTime { seconds, nanoseconds: 0 });
+        let edit = FileEdit::Put {
+            path: vec![b"x".to_vec()],
+            content: Arc::new(SparseStore::of(b"x")),
+            meta: FileMeta { modified, ..FileMeta::default() },
+        };
+        keep(at, &volume(at).edit(&[edit], NOW).unwrap().volume);
+        judged(at);
+        let shown = sh("debugfs -R 'stat x' v 2>/dev/null | grep mtime", at);
+        assert!(shown.contains(expected), "{make}: {shown}");
+    }
+}

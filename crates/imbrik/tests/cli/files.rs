@@ -406,6 +406,21 @@ fn what_changed_is_told_by_files() {
     bench.imbrik("files diff a b /srv/none").expect(2).says("there is no /srv/none");
 }
 
+#[test]
+fn undone_hard_link_and_time_of_a_link_are_reported() {
+    let bench = Bench::empty();
+    let times = "touch -d 2026-01-01 f g";
+    volume(&bench, "a", &format!("echo x > f; ln f g; {times}; ln -s f l; touch -hd 2026-01-01 l"));
+    volume(&bench, "b", &format!("echo x > f; cp f g; {times}; ln -s f l; touch -hd 2026-02-02 l"));
+    bench
+        .imbrik("files diff a b")
+        .expect(3)
+        .shows("/f number of hard links")
+        .shows("/g number of hard links")
+        .shows("/l time of change only");
+    bench.good("files diff a a").shows("All files are the same");
+}
+
 /// A volume that was not unmounted is shown as it will be, once its system mounts it.
 #[test]
 fn a_journal_to_replay_is_replayed_first() {

@@ -217,15 +217,19 @@ impl RawInode {
         }
     }
 
-    /// Puts a moment where `time` reads it.
+    /// Writes a time in the format that `time` reads. A time out of range becomes the first or the last one that fits,
+    /// as the kernel does it: 2038 without the extra word, 2446 with it.
     fn put_time(&mut self, at: usize, extra_at: usize, time: FileTime) {
-        let seconds = u64::from_le_bytes(time.seconds.to_le_bytes());
-        self.put_u32(at, low_u32(seconds));
         let end = self.extra_len().map_or(128, |len| 128usize.saturating_add(len.into()));
-        if extra_at.saturating_add(4) <= end {
-            // What the low word, which has a sign, does not tell.
+        let has_extra = extra_at.saturating_add(4) <= end;
+        let last = if has_extra { 0x3_7fff_ffff } else { i64::from(i32::MAX) };
+        let clamped = time.seconds.clamp(i32::MIN.into(), last);
+        let seconds = u64::from_le_bytes(clamped.to_le_bytes());
+        self.put_u32(at, low_u32(seconds));
+        if has_extra {
+            // The low word has a sign; the extra word has the two bits above it.
             let low = i64::from(low_u32(seconds).cast_signed());
-            let epoch = u64::from_le_bytes(time.seconds.saturating_sub(low).to_le_bytes()) >> 32;
+            let epoch = u64::from_le_bytes(clamped.saturating_sub(low).to_le_bytes()) >> 32;
             self.put_u32(extra_at, low_u32(epoch & 3) | time.nanoseconds << 2);
         }
     }

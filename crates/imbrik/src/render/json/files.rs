@@ -139,6 +139,8 @@ pub(crate) enum FileAspect {
     Permissions,
     Owner,
     Attributes,
+    /// How many names it has.
+    Links,
     /// Only the time of the last change, of one whose content is the same.
     Modified,
 }
@@ -341,6 +343,7 @@ impl FileAspect {
             files::Aspect::Permissions => Self::Permissions,
             files::Aspect::Owner => Self::Owner,
             files::Aspect::Attributes => Self::Attributes,
+            files::Aspect::Links => Self::Links,
             files::Aspect::Modified => Self::Modified,
         }
     }
