@@ -77,6 +77,15 @@ pub enum Warning {
         /// Why its files can't be read.
         why: String,
     },
+    /// Files are copied without a search for private data.
+    FilesNotInspected {
+        /// The partition with the files.
+        title: String,
+        /// How many there are.
+        count: usize,
+        /// The first of them.
+        paths: Vec<String>,
+    },
     /// Other files contain a value that was removed as private.
     StillContains {
         /// The partition with the files.
@@ -127,6 +136,19 @@ impl fmt::Display for Warning {
                     f,
                     "{title} was not searched for private data, and is copied unchanged: {why}"
                 )
+            }
+            Self::FilesNotInspected { title, count, paths } => {
+                let paths = paths.join(", ");
+                match count {
+                    1 => write!(
+                        f,
+                        "one file on {title} could not be read, and so was not searched for private data: {paths}"
+                    ),
+                    count => write!(
+                        f,
+                        "{count} files on {title} could not be read, and so were not searched for private data: {paths}"
+                    ),
+                }
             }
             Self::StillContains { title, count, paths } => {
                 let paths = paths.join(", ");

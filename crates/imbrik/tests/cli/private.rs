@@ -262,3 +262,26 @@ fn volume_that_cannot_be_searched_is_refused() {
         .shows("was not searched for private data");
     bench.good("show v --private").shows("not searched");
 }
+
+/// Fails when `--keep-uninspected` still refuses a damaged volume, or keeps private data of a volume of which only
+/// one folder can't be read.
+#[test]
+fn damaged_volume_is_copied_with_a_warning_that_says_how_much_was_searched() {
+    let bench = Bench::empty();
+    made(
+        &bench,
+        "mkdir -p f/etc f/srv rack; echo password=ZqHONEYCOMB > f/etc/app.conf; echo x > f/srv/notes; \
+        truncate -s 32M v; mke2fs -q -t ext4 -d f v; cp v w; \
+        debugfs -w -R 'clri /srv' v 2>/dev/null; debugfs -w -R 'sif /srv/notes block[0] 99999999' w 2>/dev/null; \
+        debugfs -w -R 'sif /srv/notes flags 0' w 2>/dev/null",
+    );
+    bench.write_rack("[[slot]]\nname = \"b\"\nsize = 33554432\n");
+    for source in ["v", "w"] {
+        bench.imbrik(&format!("restore {source} rack:b --leave-private --yes")).expect(4);
+        let run = bench
+            .good(&format!("restore {source} rack:b --leave-private --keep-uninspected --yes"));
+        let has_secret = memchr::memmem::find(&bench.bytes("rack/b.img"), b"ZqHONEYCOMB").is_some();
+        let is_reported_whole = run.out_has("was not searched for private data");
+        assert_eq!(has_secret, is_reported_whole, "{source}: {run:?}");
+    }
+}

@@ -101,6 +101,7 @@ impl Plan {
                 volume: part.volume.clone(),
                 store,
                 rewritten: Vec::new(),
+                is_copied_unchanged: false,
             });
         }
         let mut work = Editing {
@@ -122,7 +123,7 @@ impl Plan {
         }
         let mut removed = Vec::new();
         if let Some(leave) = identity.leave_private {
-            removed = work.leave_private(leave, identity.keys)?;
+            removed = work.leave_private(leave, identity.keys, means.cancel)?;
         }
         for some in identity.edits.chunk_by(|one, next| one.part == next.part) {
             let part = some.first().map_or(0, |one| one.part);
@@ -163,6 +164,8 @@ struct Edit {
     source: Arc<dyn ReadAt>,
     store: Arc<dyn ReadAt>,
     rewritten: Vec<Span>,
+    /// Whether private data stay in it, because it can't be searched.
+    is_copied_unchanged: bool,
 }
 
 impl Edit {

@@ -11,7 +11,7 @@ use imbrik_fs::{FileEdit, FileKind, FileMeta, Files, Onward, OpenVolume, Stretch
 use imbrik_store::{
     Edited, ReadAt, SparseStore,
     bytes::is_zero,
-    error::{Error, Result},
+    error::{Class, Error, Result},
     progress::Cancel,
     read_vec,
     units::{ByteLen, ByteOffset, Span, joined, without},
@@ -55,30 +55,55 @@ pub enum Uninspected {
     Keep,
 }
 
+/// Result of a search of one partition for private data.
+#[derive(Default)]
+struct Searched {
+    found: Vec<Private>,
+    /// Why some or all of its files were not searched.
+    incomplete: Option<Incomplete>,
+}
+
+/// Reason for an incomplete search.
+enum Incomplete {
+    /// The partition is copied unchanged: no file can be read, or its metadata is inconsistent.
+    Volume(String),
+    /// These files and folders can't be read.
+    Files(Vec<Vec<u8>>),
+}
+
 impl Editing<'_> {
     /// Leaves out private data, and returns the values that were removed. Keeps host keys that are the copy's own.
     pub(super) fn leave_private(
         &mut self,
         leave: LeavePrivate,
         has_own_keys: bool,
+        cancel: &Cancel,
     ) -> Result<Vec<Vec<u8>>> {
-        self.report_uninspected(leave.uninspected)?;
         let is_left_out = |one: &Private| {
             (one.is_certain || leave.guesses == Guesses::LeaveOut)
                 && (one.kind != PrivateKind::HostKey || !has_own_keys)
         };
         let mut removed = Vec::new();
         for index in 0..self.parts.len() {
-            let Some(found) = self.inspected(index)? else { continue };
-            let left: Vec<Private> = found.into_iter().filter(is_left_out).collect();
+            let Some(part) = self.parts.get_mut(index) else { break };
+            let searched = search(part, cancel)?;
+            if let Some(incomplete) = searched.incomplete {
+                let title = part.title.clone();
+                if leave.uninspected == Uninspected::Refuse {
+                    return Err(Error::refused(incomplete.reason()).at(title));
+                }
+                part.is_copied_unchanged = matches!(incomplete, Incomplete::Volume(_));
+                self.changes.push(Change::Warning(incomplete.warning(title)));
+            }
+            let left: Vec<Private> = searched.found.into_iter().filter(is_left_out).collect();
             removed.extend(left.iter().flat_map(|one| one.removed.0.clone()));
             let edits: Vec<FileEdit> = left.into_iter().map(edit_of).collect();
             if edits.is_empty() {
                 continue;
             }
             self.edit(index, &edits, "without its private data")?;
-            let again = self.inspected(index)?.unwrap_or_default();
-            if let Some(one) = again.iter().find(|one| is_left_out(one)) {
+            let Some(part) = self.parts.get(index) else { break };
+            if let Some(one) = search_files(part)?.found.iter().find(|one| is_left_out(one)) {
                 let path = one.path.escape_ascii();
                 return Err(Error::bug(format!(
                     "/{path} is still private after its values were removed"
@@ -90,35 +115,6 @@ impl Editing<'_> {
         Ok(removed)
     }
 
-    fn inspected(&self, index: usize) -> Result<Option<Vec<Private>>> {
-        let part = self.parts.get(index);
-        let Some((part, volume)) = part.and_then(|part| Some((part, part.volume.as_ref()?))) else {
-            return Ok(None);
-        };
-        let files = volume.files(&*part.store)?;
-        files.map(|files| Ok(private_in(&*files)?.private)).transpose()
-    }
-
-    /// Refuses, or reports, volumes that can't be searched.
-    fn report_uninspected(&mut self, uninspected: Uninspected) -> Result<()> {
-        for part in &self.parts {
-            let Some(why) = uninspected_because(part)? else { continue };
-            let title = part.title.clone();
-            match uninspected {
-                Uninspected::Refuse => {
-                    return Err(Error::refused(format!(
-                        "it can't be searched for private data: {why}"
-                    ))
-                    .at(title));
-                }
-                Uninspected::Keep => {
-                    self.changes.push(Change::Warning(Warning::NotInspected { title, why }));
-                }
-            }
-        }
-        Ok(())
-    }
-
     /// Zeros the unused rest of the last block of each file, and warns of files that contain a removed value. Returns
     /// the parts of the card that no file uses.
     pub(super) fn clear_unused(
@@ -127,7 +123,7 @@ impl Editing<'_> {
         cancel: &Cancel,
     ) -> Result<Vec<Segment>> {
         let mut unused = Vec::new();
-        for part in &mut self.parts {
+        for part in self.parts.iter_mut().filter(|part| !part.is_copied_unchanged) {
             let Some(volume) = part.volume.clone() else { continue };
             let examined = OpenVolume::known(Arc::clone(&part.store), volume.clone()).examine()?;
             if examined.usage.whole_because.is_none() {
@@ -169,24 +165,68 @@ impl Editing<'_> {
     }
 }
 
-/// Why the files of a partition can't be searched.
-fn uninspected_because(part: &Edit) -> Result<Option<String>> {
+impl Incomplete {
+    fn reason(&self) -> String {
+        let why = match self {
+            Self::Volume(why) => why.clone(),
+            Self::Files(paths) => format!(
+                "/{} can't be read",
+                paths.first().map(|path| path.escape_ascii().to_string()).unwrap_or_default()
+            ),
+        };
+        format!("it can't be searched for private data: {why}")
+    }
+
+    fn warning(&self, title: String) -> Warning {
+        match self {
+            Self::Volume(why) => Warning::NotInspected { title, why: why.clone() },
+            Self::Files(paths) => Warning::FilesNotInspected {
+                title,
+                count: paths.len(),
+                paths: paths
+                    .iter()
+                    .take(NAMED)
+                    .map(|path| format!("/{}", path.escape_ascii()))
+                    .collect(),
+            },
+        }
+    }
+}
+
+/// Searches a partition for private data, unless it can't be edited.
+fn search(part: &Edit, cancel: &Cancel) -> Result<Searched> {
+    let not_searched =
+        |why: String| Ok(Searched { found: Vec::new(), incomplete: Some(Incomplete::Volume(why)) });
     let Some(volume) = &part.volume else {
-        let is_blank = is_blank(&*part.store)?;
-        return Ok((!is_blank).then(|| "its content is not recognised".to_owned()));
+        return match is_blank(&*part.store)? {
+            true => Ok(Searched::default()),
+            false => not_searched("its content is not recognised".to_owned()),
+        };
     };
     // Swap space has no files, and its content is not copied.
     if volume.kind.name() == "swap" {
-        return Ok(None);
+        return Ok(Searched::default());
     }
     if let Some(why) = part.wrong()? {
-        return Ok(Some(why.to_owned()));
+        return not_searched(why.to_owned());
     }
+    let known = OpenVolume::known(Arc::clone(&part.source), volume.clone());
+    match known.check(cancel) {
+        Err(error) if error.class() == Class::Corrupt => not_searched(error.to_string()),
+        _ => search_files(part),
+    }
+}
+
+fn search_files(part: &Edit) -> Result<Searched> {
+    let Some(volume) = &part.volume else { return Ok(Searched::default()) };
     let Some(files) = volume.files(&*part.store)? else {
-        return Ok(Some(format!("the files of {} can't be read", volume.kind)));
+        let why = format!("the files of {} can't be read", volume.kind);
+        return Ok(Searched { found: Vec::new(), incomplete: Some(Incomplete::Volume(why)) });
     };
-    let unread = private_in(&*files)?.unread;
-    Ok(unread.first().map(|path| format!("/{} can't be read", path.escape_ascii())))
+    let inspection = private_in(&*files)?;
+    let unread = inspection.unread;
+    let incomplete = (!unread.is_empty()).then_some(Incomplete::Files(unread));
+    Ok(Searched { found: inspection.private, incomplete })
 }
 
 fn edit_of(one: Private) -> FileEdit {
