@@ -23,7 +23,7 @@ use std::{
     process::{Command, Stdio},
     sync::{Arc, Mutex},
 };
-use support::{is_root, sh};
+use support::{in_user_mode_linux, is_root, sh};
 
 /// What stood on the card before.
 const OLD: u8 = 0xee;
@@ -454,27 +454,18 @@ impl KernelBatch {
         if self.waiting.is_empty() {
             return;
         }
-        let init = format!(
-            "#!/bin/sh\nexport PATH=/usr/sbin:/usr/bin:/sbin:/bin\n\
-             mount -t tmpfs tmpfs /mnt\nmkdir /mnt/w /mnt/v\nmount --bind {} /mnt/w\ncd /mnt/w\n\
-             mount -t devtmpfs devtmpfs /dev\nmount -t proc proc /proc\n\
-             mkdir -p /mnt/m/lib\nln -s /usr/lib/uml/modules /mnt/m/lib/modules\n\
-             modprobe -d /mnt/m -a loop nls_cp437 nls_iso8859-1 nls_ascii {filesystem}\n\
-             for volume in [dr][0-9]*; do\n  \
+        let script = format!(
+            "for volume in [dr][0-9]*; do\n  \
                mount -t {filesystem} -o ro,loop $volume /mnt/v || continue\n  \
                (cd /mnt/v; timeout 20 find . -type f -print0 >/mnt/names\n  \
                test $? = {TIMED_OUT} || xargs -0r sha256sum </mnt/names) >files-$volume\n  \
-               umount /mnt/v\ndone\n>finished\npoweroff -f\n",
-            dir.display()
+               umount /mnt/v\ndone"
         );
-        fs::write(dir.join("init"), init).unwrap();
-        let line = format!(
-            "chmod +x init; timeout 300 linux.uml mem=256M rootfstype=hostfs \
-             rootflags=/ rw init={}/init devtmpfs.mount=0 con=null con0=null,fd:1 quiet umid=imbrik-{} </dev/null >uml 2>&1 || true",
-            dir.display(),
-            std::process::id()
+        in_user_mode_linux(
+            &script,
+            &format!("nls_cp437 nls_iso8859-1 nls_ascii {filesystem}"),
+            dir,
         );
-        sh(&format!("{line}; test -e finished || {{ cat uml >&2; exit 1; }}; rm finished"), dir);
         for (number, damage) in self.waiting.drain(..).enumerate() {
             let [before, after] = ["d", "r"].map(|volume| {
                 fs::remove_file(dir.join(format!("{volume}{number}"))).unwrap();

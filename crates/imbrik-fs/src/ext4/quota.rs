@@ -1,14 +1,15 @@
 //! What quota files say that owners use: it follows when a map gets longer or shorter.
 //!
 //! A quota file is a tree over ids, in blocks of 1024 bytes: four levels of 256 block numbers each,
-//! from block 1 down to a block of entries (id, limits, and what is in use).
+//! from block 1 down to a block of records (id, limits, and used space). Block 0 has the count of blocks, and the
+//! starts of two lists: of free blocks, and of blocks of records with room.
 
 use crate::ext4::{
     structure::{
         Opened,
         attributes::{self, Attribute},
         inode::RawInode,
-        map::{Map, map_of},
+        map::{Piece, map_of},
         values,
     },
     superblock::Superblock,
@@ -22,6 +23,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 const ROOT_FOLDER: u32 = 2;
 const BLOCK: u64 = 1024;
+const BLOCK_LEN: usize = 1024;
 const ROOT: u64 = 1;
 const LEVELS: u32 = 4;
 const NUMBERS: u32 = 256;
@@ -30,6 +32,11 @@ const ENTRY: usize = 72;
 /// Inodes and bytes in use, in an entry.
 const CURINODES: usize = 24;
 const CURSPACE: usize = 48;
+const ITIME: usize = 64;
+/// In block 0: the count of blocks, the first free block, and the first block with room for records.
+const BLOCKS: usize = 20;
+const FREE_BLOCK: usize = 24;
+const FREE_ENTRY: usize = 28;
 
 /// By how much what somebody has changes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -76,6 +83,10 @@ impl QuotaBlocks for AsItIs<'_> {
 
     fn put_at(&mut self, _: u64, _: usize, _: &[u8]) -> Result<()> {
         Err(cannot_be("a quota file that is only read is written to"))
+    }
+
+    fn extend(&mut self, _: u32, _: u64) -> Result<Vec<Piece>> {
+        Err(cannot_be("a quota file that is only read is extended"))
     }
 }
 
@@ -155,8 +166,10 @@ impl OwnerKind {
 
 /// For whom the blocks of `inode` are counted.
 pub(super) fn owners(inode: &RawInode, superblock: &Superblock) -> Vec<Owner> {
-    // The volume's own inodes are nobody's: a journal in more pieces costs no owner anything.
-    let is_own = inode.number < superblock.first_inode && inode.number != ROOT_FOLDER;
+    // The blocks of the volume's own inodes, such as the journal, are not counted for any owner.
+    let is_own = inode.number < superblock.first_inode && inode.number != ROOT_FOLDER
+        || inode.number == superblock.orphan_file
+        || superblock.quota_inodes.contains(&inode.number);
     if !superblock.has_quota() || is_own {
         return Vec::new();
     }
@@ -202,22 +215,34 @@ pub(super) trait QuotaBlocks {
     /// # Errors
     /// When they don't fit, or what is kept of the block cannot be read.
     fn put_at(&mut self, place: u64, inside: usize, bytes: &[u8]) -> Result<()>;
+    /// Extends a quota file to `size` bytes with zeroed blocks, and returns its map.
+    ///
+    /// # Errors
+    /// When no block is free, or quota files keep their size in this kind of change.
+    fn extend(&mut self, inode: u32, size: u64) -> Result<Vec<Piece>>;
 }
 
-/// Adds `usage` to what the quota files say.
+/// Adds `usage` to the records of the quota files. An owner without a record gets one.
 ///
 /// # Errors
-/// When one of them cannot be read or makes no sense.
+/// When a quota file can't be read, is invalid, or has no room for a record.
 pub(super) fn follow(
     opened: &Opened,
     target: &mut impl QuotaBlocks,
     usage: &BTreeMap<Owner, Change>,
 ) -> Result<()> {
-    for ((kind, id), change) in usage {
+    for kind in [OwnerKind::Users, OwnerKind::Groups, OwnerKind::Projects] {
         let number = bytes::le_u32(&opened.raw, kind.inode_at()).unwrap_or(0);
-        if number != 0 && *change != Change::default() {
-            let inode = opened.inode(number)?;
-            let file = File::of(opened, &inode)?;
+        let mut changes = usage
+            .iter()
+            .filter(|((of, _), change)| *of == kind && **change != Change::default())
+            .peekable();
+        if number == 0 || changes.peek().is_none() {
+            continue;
+        }
+        let inode = opened.inode(number)?;
+        let mut file = File::of(opened, &inode)?;
+        for ((_, id), change) in changes {
             file.add(target, *id, *change)?;
         }
     }
@@ -227,13 +252,19 @@ pub(super) fn follow(
 struct File<'a> {
     opened: &'a Opened,
     inode: &'a RawInode,
-    map: Map,
+    pieces: Vec<Piece>,
+    /// In bytes.
+    size: u64,
 }
 
 impl<'a> File<'a> {
     fn of(opened: &'a Opened, inode: &'a RawInode) -> Result<Self> {
         let map = map_of(&opened.meta, &opened.superblock, inode, &mut |_| Ok(()))?;
-        Ok(Self { opened, inode, map })
+        Ok(Self { opened, inode, pieces: map.pieces, size: inode.size() })
+    }
+
+    fn invalid(&self) -> Error {
+        self.inode.wrong("this quota file is invalid")
     }
 
     /// The block and the byte in it of the target where a block of the file stands.
@@ -241,7 +272,7 @@ impl<'a> File<'a> {
         let superblock = &self.opened.superblock;
         let at = block.times(BLOCK)?;
         let logical = at.over(superblock.block_len)?;
-        let piece = self.map.pieces.iter().find(|piece| {
+        let piece = self.pieces.iter().find(|piece| {
             (piece.logical..piece.logical.saturating_add(piece.len)).contains(&logical)
         });
         let piece = piece.ok_or_else(|| self.inode.wrong("this quota file has a hole"))?;
@@ -292,44 +323,153 @@ impl<'a> File<'a> {
         Ok(())
     }
 
-    fn add(&self, target: &mut impl QuotaBlocks, id: u32, change: Change) -> Result<()> {
-        let wrong = || self.inode.wrong("this quota file makes no sense");
-        let head = self.read(target, 0)?;
-        if bytes::le_u32(&head, 4) != Some(1) {
+    fn write(&self, target: &mut impl QuotaBlocks, block: u64, content: &[u8]) -> Result<()> {
+        let (place, inside) = self.place(target, block)?;
+        target.put_at(place, inside, content)
+    }
+
+    /// Adds `change` to the record of an owner.
+    fn add(&mut self, target: &mut impl QuotaBlocks, id: u32, change: Change) -> Result<()> {
+        if bytes::le_u32(&self.read(target, 0)?, 4) != Some(1) {
             return Err(Error::unsupported("its quota files are of a version that is not known"));
         }
+        let leaf = self.leaf_of(target, id)?;
+        let mut records = self.read(target, leaf)?;
+        let at = record_of(&records, id).ok_or_else(|| self.invalid())?;
+        let block_len = i64::try_from(self.opened.superblock.block_len).unwrap_or(0);
+        let space = change.blocks.saturating_mul(block_len);
+        for (at, change) in [(at.plus(CURSPACE)?, space), (at.plus(CURINODES)?, change.inodes)] {
+            let now = bytes::le_u64(&records, at).ok_or_else(|| self.invalid())?;
+            let now = now.checked_add_signed(change).ok_or_else(|| self.invalid())?;
+            bytes::put(&mut records, at, now.to_le_bytes()).ok_or_else(|| self.invalid())?;
+        }
+        self.write(target, leaf, &records)
+    }
+
+    /// The block with the record of an owner. Adds the record, and the tree blocks that lead to it, where they are
+    /// missing.
+    fn leaf_of(&mut self, target: &mut impl QuotaBlocks, id: u32) -> Result<u64> {
         let mut block = ROOT;
         for level in 1..=LEVELS {
             let step = NUMBERS.checked_pow(LEVELS.saturating_sub(level)).unwrap_or(1);
             let index = id.over(step)?.checked_rem(NUMBERS).unwrap_or(0);
             let at = index.fitting::<usize>()?.times(4)?;
-            block =
-                bytes::le_u32(&self.read(target, block)?, at).map(u64::from).ok_or_else(wrong)?;
-            if block == 0 {
-                // Nothing is counted for it.
-                return Ok(());
+            let found = bytes::le_u32(&self.read(target, block)?, at);
+            let mut next = found.ok_or_else(|| self.invalid())?;
+            if next == 0 {
+                next = match level == LEVELS {
+                    true => self.add_record(target, id)?,
+                    false => self.new_block(target)?,
+                };
+                let mut numbers = self.read(target, block)?;
+                put_u32(&mut numbers, at, next)?;
+                self.write(target, block, &numbers)?;
             }
+            block = next.into();
         }
-        let mut entries = self.read(target, block)?;
-        let mut at = HEAD_OF_ENTRIES;
-        while let Some(found) = bytes::le_u32(&entries, at) {
-            let entry = entries.get(at..at.plus(ENTRY)?).unwrap_or_default();
-            let is_used = entry.iter().any(|byte| *byte != 0);
-            if found == id && is_used {
-                let bytes_of = i64::try_from(self.opened.superblock.block_len).unwrap_or(0);
-                let space = change.blocks.saturating_mul(bytes_of);
-                for (at, change) in
-                    [(at.plus(CURSPACE)?, space), (at.plus(CURINODES)?, change.inodes)]
-                {
-                    let now = bytes::le_u64(&entries, at).ok_or_else(wrong)?;
-                    let now = now.checked_add_signed(change).ok_or_else(wrong)?;
-                    bytes::put(&mut entries, at, now.to_le_bytes()).ok_or_else(wrong)?;
-                }
-                let (to, inside) = self.place(target, block)?;
-                return target.put_at(to, inside, &entries);
-            }
-            at = at.plus(ENTRY)?;
-        }
-        Err(wrong())
+        Ok(block)
     }
+
+    /// Adds a record of an owner who uses nothing yet to a block with room for it, and returns the block.
+    fn add_record(&mut self, target: &mut impl QuotaBlocks, id: u32) -> Result<u32> {
+        let head = self.read(target, 0)?;
+        let mut leaf = bytes::le_u32(&head, FREE_ENTRY).ok_or_else(|| self.invalid())?;
+        if leaf == 0 {
+            leaf = self.new_block(target)?;
+            self.put_head(target, FREE_ENTRY, leaf)?;
+        }
+        let mut records = self.read(target, leaf.into())?;
+        let count = bytes::le_u16(&records, 8).ok_or_else(|| self.invalid())?.saturating_add(1);
+        let free = records_at()
+            .find(|at| records.get(*at..at.saturating_add(ENTRY)).is_some_and(bytes::is_zero));
+        let free = free.ok_or_else(|| self.invalid())?;
+        put_u32(&mut records, free, id)?;
+        if id == 0 {
+            // A record of zeros would count as free.
+            put_u32(&mut records, free.plus(ITIME)?, 1)?;
+        }
+        bytes::put(&mut records, 8, count.to_le_bytes()).ok_or_else(|| self.invalid())?;
+        self.write(target, leaf.into(), &records)?;
+        if usize::from(count) >= records_at().count() {
+            self.remove_from_list(target, leaf)?;
+        }
+        Ok(leaf)
+    }
+
+    /// Removes a block without room from the list of blocks with room for records.
+    fn remove_from_list(&self, target: &mut impl QuotaBlocks, block: u32) -> Result<()> {
+        let mut content = self.read(target, block.into())?;
+        let number = |at| bytes::le_u32(&content, at).ok_or_else(|| self.invalid());
+        let (next, previous) = (number(0)?, number(4)?);
+        let link = |target: &mut _, block: u32, at: usize, to: u32| {
+            let mut content = self.read(target, block.into())?;
+            put_u32(&mut content, at, to)?;
+            self.write(target, block.into(), &content)
+        };
+        if next != 0 {
+            link(target, next, 4, previous)?;
+        }
+        match previous {
+            0 => self.put_head(target, FREE_ENTRY, next)?,
+            previous => link(target, previous, 0, next)?,
+        }
+        put_u32(&mut content, 0, 0)?;
+        put_u32(&mut content, 4, 0)?;
+        self.write(target, block.into(), &content)
+    }
+
+    /// A zeroed block: from the list of free blocks, or at the end of the file.
+    fn new_block(&mut self, target: &mut impl QuotaBlocks) -> Result<u32> {
+        let head = self.read(target, 0)?;
+        let number = |at| bytes::le_u32(&head, at).ok_or_else(|| self.invalid());
+        let (blocks, free) = (number(BLOCKS)?, number(FREE_BLOCK)?);
+        let block = match free {
+            0 => {
+                let count = blocks.plus(1)?;
+                let size = u64::from(count).times(BLOCK)?;
+                if size > self.size {
+                    self.pieces = target.extend(self.inode.number, size)?;
+                    self.size = size;
+                }
+                self.put_head(target, BLOCKS, count)?;
+                blocks
+            }
+            free => {
+                let next = bytes::le_u32(&self.read(target, free.into())?, 0);
+                self.put_head(target, FREE_BLOCK, next.ok_or_else(|| self.invalid())?)?;
+                free
+            }
+        };
+        let is_inside = (ROOT.saturating_add(1)..blocks.max(block.saturating_add(1)).into())
+            .contains(&block.into());
+        if !is_inside {
+            return Err(self.invalid());
+        }
+        self.write(target, block.into(), &[0; BLOCK_LEN])?;
+        Ok(block)
+    }
+
+    fn put_head(&self, target: &mut impl QuotaBlocks, at: usize, number: u32) -> Result<()> {
+        let mut head = self.read(target, 0)?;
+        put_u32(&mut head, at, number)?;
+        self.write(target, 0, &head)
+    }
+}
+
+fn put_u32(block: &mut [u8], at: usize, number: u32) -> Result<()> {
+    bytes::put(block, at, number.to_le_bytes())
+        .ok_or_else(|| cannot_be("a block of a quota file is shorter than 1 KiB"))
+}
+
+/// Offsets of the records in a block of records, in bytes.
+fn records_at() -> impl Iterator<Item = usize> {
+    (HEAD_OF_ENTRIES..=BLOCK_LEN.saturating_sub(ENTRY)).step_by(ENTRY)
+}
+
+/// The offset of an owner's record in a block of records.
+fn record_of(records: &[u8], id: u32) -> Option<usize> {
+    records_at().find(|at| {
+        let record = records.get(*at..at.saturating_add(ENTRY)).unwrap_or_default();
+        bytes::le_u32(record, 0) == Some(id) && !bytes::is_zero(record)
+    })
 }

@@ -7,7 +7,6 @@ use crate::{
     ext4::{
         checksum::crc32c,
         group::{BLOCK_UNINIT, Group, INODE_UNINIT},
-        quota,
         structure::{
             Opened,
             inode::{RawInode, low_u32},
@@ -531,18 +530,4 @@ fn one_less(count: u64, of: &str) -> Result<u64> {
 /// What the superblock counts, `more` more and `fewer` fewer. Systems count anew what is wrong there.
 fn changed_by(count: u64, more: u64, fewer: u64) -> Result<u64> {
     Ok(count.plus(more)?.saturating_sub(fewer))
-}
-
-impl quota::QuotaBlocks for Space<'_> {
-    fn place_of(&self, block: u64) -> u64 {
-        block
-    }
-
-    fn block_at(&self, place: u64) -> Result<Vec<u8>> {
-        self.block(place)
-    }
-
-    fn put_at(&mut self, place: u64, inside: usize, bytes: &[u8]) -> Result<()> {
-        self.put_in_block(place, inside, bytes)
-    }
 }

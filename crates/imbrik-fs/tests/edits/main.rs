@@ -23,7 +23,7 @@ use std::{
     path::Path,
     sync::Arc,
 };
-use support::{is_root, sh};
+use support::{in_user_mode_linux, is_root, sh};
 
 const NOW: EditOptions = EditOptions {
     now: FileTime { seconds: 1_790_000_000, nanoseconds: 123_456_789 },
@@ -510,5 +510,44 @@ fn times_out_of_range_are_clamped() {
         judged(at);
         let shown = sh("debugfs -R 'stat x' v 2>/dev/null | grep mtime", at);
         assert!(shown.contains(expected), "{make}: {shown}");
+    }
+}
+
+/// Fails when an owner without a quota record is refused, or the kernel and we disagree about the lists in quota files:
+/// the kernel frees records and blocks, we use them, and it goes on.
+#[test]
+fn owners_without_a_quota_record_get_one() {
+    if !is_root("owners_without_a_quota_record_get_one") {
+        return;
+    }
+    for options in ["quota -b 1024", "quota,project", "quota,^extent,^64bit -E quotatype=usrquota"]
+    {
+        let dir = tempfile::tempdir().unwrap();
+        let at = dir.path();
+        // With quotas: not every kernel has them.
+        let by_kernel = |script: &str| {
+            let script = format!(
+                "set -e; mount -t ext4 $(losetup -f --show v) /mnt/v; cd /mnt/v; {script}; cd /mnt/w; umount /mnt/v"
+            );
+            in_user_mode_linux(&script, "ext4 quota_v2", at);
+        };
+        sh(&format!("truncate -s 64M v; mke2fs -q -t ext4 -N 4096 -O {options} v"), at);
+        by_kernel("for n in $(seq 60); do echo x > k$n; chown $((n * 7919)):$n k$n; done; rm k1*");
+        let edits: Vec<_> = (0..300u32)
+            .map(|n| FileEdit::Put {
+                path: vec![format!("hive-{n}").into_bytes()],
+                content: Arc::new(SparseStore::of(b"honey")),
+                meta: FileMeta { owner: Some((n * n * 131, n << 20)), ..FileMeta::default() },
+            })
+            .collect();
+        for some in edits.chunks(100) {
+            let edited = volume(at).edit(some, NOW).unwrap();
+            keep(at, &edited.volume);
+            judged(at);
+        }
+        by_kernel(
+            "rm hive-1*; for n in $(seq 60); do echo x > l$n; chown $((n * 104729)) l$n; done",
+        );
+        judged(at);
     }
 }

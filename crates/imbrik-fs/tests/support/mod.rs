@@ -1,7 +1,11 @@
 //! What several test programs need.
 #![allow(dead_code, reason = "each test program uses some of it")]
 
-use std::{path::Path, process::Command};
+use std::{
+    path::Path,
+    process::Command,
+    sync::atomic::{AtomicUsize, Ordering},
+};
 
 /// Runs a line of shell in `dir`; it must work. Answers what it printed.
 #[track_caller]
@@ -22,3 +26,29 @@ pub(crate) fn is_root(test: &str) -> bool {
     }
     is_root
 }
+
+/// Runs the lines of shell `script` in `dir` as root under user-mode Linux, which mounts filesystems that this kernel
+/// doesn't. `/mnt` is a writable tmpfs there, and loop devices work. Panics when the script fails.
+#[track_caller]
+pub(crate) fn in_user_mode_linux(script: &str, modules: &str, dir: &Path) {
+    let init = format!(
+        "#!/bin/sh\nexport PATH=/usr/sbin:/usr/bin:/sbin:/bin\n\
+         mount -t tmpfs tmpfs /mnt\nmkdir /mnt/w /mnt/v\nmount --bind {} /mnt/w\ncd /mnt/w\n\
+         mount -t devtmpfs devtmpfs /dev\nmount -t proc proc /proc\n\
+         mkdir -p /mnt/m/lib\nln -s /usr/lib/uml/modules /mnt/m/lib/modules\n\
+         modprobe -d /mnt/m -a loop {modules}\n{script}\n>finished\npoweroff -f\n",
+        dir.display()
+    );
+    std::fs::write(dir.join("init"), init).unwrap();
+    let line = format!(
+        "chmod +x init; timeout 300 linux.uml mem=256M rootfstype=hostfs rootflags=/ rw \
+         init={}/init devtmpfs.mount=0 con=null con0=null,fd:1 quiet umid=imbrik-{}-{} \
+         </dev/null >uml 2>&1 || true",
+        dir.display(),
+        std::process::id(),
+        NEXT.fetch_add(1, Ordering::Relaxed)
+    );
+    sh(&format!("{line}; test -e finished || {{ cat uml >&2; exit 1; }}; rm finished"), dir);
+}
+
+static NEXT: AtomicUsize = AtomicUsize::new(0);

@@ -23,6 +23,7 @@ use crate::{
         structure::{
             Opened,
             inode::{RawInode, low_u32},
+            map::Piece,
         },
         superblock::Superblock,
     },
@@ -31,6 +32,7 @@ use crate::{
 use imbrik_store::{
     Edited, ReadAt, bytes,
     error::{Error, Result},
+    exact::Exact as _,
     read_vec,
     units::ByteOffset,
 };
@@ -116,7 +118,12 @@ impl<'a> Editor<'a> {
     /// # Errors
     /// When the store cannot be read, or what counts for owners makes no sense.
     pub(super) fn finish_metadata(mut self) -> Result<Edited> {
-        quota::follow(self.space.opened, &mut self.space, &self.usage)?;
+        let usage = std::mem::take(&mut self.usage);
+        quota::follow(self.space.opened, &mut self, &usage)?;
+        // Quota files that became longer.
+        for (_, open) in std::mem::take(&mut self.inodes) {
+            self.close(open)?;
+        }
         self.space.finish()
     }
 
@@ -189,5 +196,37 @@ impl<'a> Editor<'a> {
     fn peek(&mut self, number: u32) -> Result<&mut OpenInode> {
         let open = self.take(number)?;
         Ok(self.inodes.entry(number).or_insert(open))
+    }
+}
+
+impl quota::QuotaBlocks for Editor<'_> {
+    fn place_of(&self, block: u64) -> u64 {
+        block
+    }
+
+    fn block_at(&self, place: u64) -> Result<Vec<u8>> {
+        self.space.block(place)
+    }
+
+    fn put_at(&mut self, place: u64, inside: usize, bytes: &[u8]) -> Result<()> {
+        self.space.put_in_block(place, inside, bytes)
+    }
+
+    fn extend(&mut self, inode: u32, size: u64) -> Result<Vec<Piece>> {
+        let mut open = self.take(inode)?;
+        let mut blocks = open.blocks();
+        let block_len = self.superblock().block_len;
+        let zeros = vec![0; self.space.block_len()];
+        while blocks.len().fitting::<u64>()?.times(block_len)? < size {
+            let near = blocks.last().copied().unwrap_or_else(|| self.home_of(inode));
+            let block = self.space.take(near)?;
+            self.space.put_block(block, &zeros)?;
+            blocks.push(block);
+        }
+        open.put_blocks(&blocks);
+        open.inode.put_size(size);
+        let pieces = open.pieces.clone();
+        self.keep(open);
+        Ok(pieces)
     }
 }

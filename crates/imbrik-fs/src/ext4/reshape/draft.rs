@@ -3,12 +3,15 @@
 
 use crate::{
     bits::Run,
-    ext4::{quota, structure::metadata_cache::MetadataCache},
+    ext4::{
+        quota,
+        structure::{map::Piece, metadata_cache::MetadataCache},
+    },
     placement::Moves,
 };
 use imbrik_store::{
     Concatenated, Edited, ReadAt, Spill,
-    error::Result,
+    error::{Error, Result},
     exact::{Exact as _, cannot_be},
     units::{ByteLen, ByteOffset},
 };
@@ -108,5 +111,9 @@ impl quota::QuotaBlocks for Draft {
 
     fn put_at(&mut self, place: u64, inside: usize, bytes: &[u8]) -> Result<()> {
         self.put_inside(place, inside, bytes, |draft| draft.block(place))
+    }
+
+    fn extend(&mut self, _: u32, _: u64) -> Result<Vec<Piece>> {
+        Err(Error::unsupported("an owner of files has no quota record: run a file system check"))
     }
 }
