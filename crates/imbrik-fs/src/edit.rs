@@ -2,7 +2,7 @@
 
 use crate::{
     examined::DerivedVolume,
-    files::{FileAttribute, FileKind, FileTime},
+    files::{FileAttribute, FileFlags, FileKind, FileTime},
     walk::is_name,
 };
 use imbrik_store::{
@@ -28,6 +28,8 @@ pub struct FileMeta {
     pub owner: Option<(u32, u32)>,
     /// When its content was changed; `None` for the time of the edit.
     pub modified: Option<FileTime>,
+    /// Its flags. `None` leaves those of one that is there, and gives a new one none.
+    pub flags: Option<FileFlags>,
     /// Attributes of a new one.
     pub attributes: Vec<FileAttribute>,
     /// Whether a new one gets besides what its folder hands on: a list of who may do what, which takes away

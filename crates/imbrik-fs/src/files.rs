@@ -10,7 +10,7 @@ use imbrik_store::{
     read_up_to,
     units::{ByteLen, Span},
 };
-use std::ops::ControlFlow;
+use std::{fmt, ops::ControlFlow};
 
 /// A file or folder of a volume: what its filesystem needs to find it again.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -55,6 +55,14 @@ pub enum FileKind {
     Socket,
 }
 
+impl FileKind {
+    /// Returns whether files of this kind have entries.
+    #[must_use]
+    pub fn is_folder(self) -> bool {
+        self == Self::Folder
+    }
+}
+
 /// A moment: seconds since 1970, and nanoseconds below 1,000,000,000 behind them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct FileTime {
@@ -75,6 +83,104 @@ pub struct Ownership {
     pub group: u32,
 }
 
+/// Flags that users set on files, whatever the filesystem: those of `lsattr`, and those of FAT, exFAT and NTFS.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct FileFlags(u32);
+
+impl FileFlags {
+    /// No flag.
+    pub const NONE: Self = Self(0);
+    /// Writes go to the disk at once.
+    pub const SYNC: Self = Self(1 << 0);
+    /// The file can't be changed, removed or renamed.
+    pub const IMMUTABLE: Self = Self(1 << 1);
+    /// Data can only be appended.
+    pub const APPEND_ONLY: Self = Self(1 << 2);
+    /// Backup programs leave it out.
+    pub const NO_DUMP: Self = Self(1 << 3);
+    /// The time of access is not updated.
+    pub const NO_ATIME: Self = Self(1 << 4);
+    /// Its content goes through the journal.
+    pub const DATA_JOURNAL: Self = Self(1 << 5);
+    /// Changes of the folder go to the disk at once.
+    pub const DIR_SYNC: Self = Self(1 << 6);
+    /// Subfolders are unrelated, and may be spread over the disk.
+    pub const TOP_DIR: Self = Self(1 << 7);
+    /// The file can't be written (FAT, exFAT, NTFS).
+    pub const READ_ONLY: Self = Self(1 << 8);
+    /// File managers don't show it (FAT, exFAT, NTFS).
+    pub const HIDDEN: Self = Self(1 << 9);
+    /// It belongs to the operating system (FAT, exFAT, NTFS).
+    pub const SYSTEM: Self = Self(1 << 10);
+
+    const NAMES: [(Self, &str); 11] = [
+        (Self::SYNC, "sync"),
+        (Self::IMMUTABLE, "immutable"),
+        (Self::APPEND_ONLY, "append only"),
+        (Self::NO_DUMP, "no dump"),
+        (Self::NO_ATIME, "no atime"),
+        (Self::DATA_JOURNAL, "data journal"),
+        (Self::DIR_SYNC, "dir sync"),
+        (Self::TOP_DIR, "top dir"),
+        (Self::READ_ONLY, "read-only"),
+        (Self::HIDDEN, "hidden"),
+        (Self::SYSTEM, "system"),
+    ];
+
+    /// Returns whether no flag is set.
+    #[must_use]
+    pub fn is_empty(self) -> bool {
+        self.0 == 0
+    }
+
+    /// Returns whether all of `flags` are set.
+    #[must_use]
+    pub fn contains(self, flags: Self) -> bool {
+        self.0 & flags.0 == flags.0
+    }
+
+    /// These flags and those of `other`.
+    #[must_use]
+    pub const fn with(self, other: Self) -> Self {
+        Self(self.0 | other.0)
+    }
+
+    /// These flags without those of `other`.
+    #[must_use]
+    pub const fn without(self, other: Self) -> Self {
+        Self(self.0 & !other.0)
+    }
+
+    /// The flags whose bit of an on-disk field is set, by a table of the bits.
+    pub(crate) fn from_bits(bits: u32, table: &[(Self, u32)]) -> Self {
+        let set = table.iter().filter(|(_, bit)| bits & bit != 0);
+        set.fold(Self::NONE, |flags, (flag, _)| flags.with(*flag))
+    }
+
+    /// The on-disk field with exactly these flags among those of the table; other bits are kept.
+    pub(crate) fn to_bits(self, old: u32, table: &[(Self, u32)]) -> u32 {
+        table.iter().fold(old, |bits, (flag, bit)| match self.contains(*flag) {
+            true => bits | bit,
+            false => bits & !bit,
+        })
+    }
+}
+
+/// The bits of FAT, exFAT and NTFS.
+pub(crate) const DOS_FLAGS: [(FileFlags, u32); 3] =
+    [(FileFlags::READ_ONLY, 1), (FileFlags::HIDDEN, 2), (FileFlags::SYSTEM, 4)];
+
+/// Names, separated by commas.
+impl fmt::Display for FileFlags {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let names = Self::NAMES.iter().filter(|(flag, _)| self.contains(*flag));
+        for (index, (_, name)) in names.enumerate() {
+            write!(f, "{}{name}", if index == 0 { "" } else { ", " })?;
+        }
+        Ok(())
+    }
+}
+
 /// What is known of a file beside its content.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FileInfo {
@@ -86,6 +192,8 @@ pub struct FileInfo {
     pub links: u64,
     /// Whose it is; `None` where the filesystem knows no owners.
     pub ownership: Option<Ownership>,
+    /// Its flags.
+    pub flags: FileFlags,
     /// When its content was changed last.
     pub modified: Option<FileTime>,
     /// When it was read last.

@@ -136,7 +136,7 @@ pub use content::FileContent;
 pub use edit::{EditOptions, EditedVolume, FileEdit, FileMeta, FilePath};
 pub use examined::{DerivedVolume, Examined, Least, State};
 pub use files::{
-    EachEntry, EachStretch, FileAttribute, FileId, FileInfo, FileKind, FileTime, Files,
+    EachEntry, EachStretch, FileAttribute, FileFlags, FileId, FileInfo, FileKind, FileTime, Files,
     FolderEntry, Ownership, Stretch,
 };
 pub use filesystem::History;

@@ -6,7 +6,7 @@
 
 use super::take::{Item, ItemContent, Reading, Took, TreeSink};
 use flate2::{Compression, write::GzEncoder};
-use imbrik_fs::{FileInfo, FileKind, FileTime};
+use imbrik_fs::{FileFlags, FileInfo, FileKind, FileTime};
 use imbrik_store::{
     error::{Error, Result},
     exact::Exact as _,
@@ -301,6 +301,18 @@ impl<W: Write> ToArchive<W> {
     }
 }
 
+/// The value of a `SCHILY.fflags` record, as `tar` programs on Linux read it.
+fn archive_flags(flags: FileFlags) -> String {
+    let names = [
+        (FileFlags::APPEND_ONLY, "sappnd"),
+        (FileFlags::IMMUTABLE, "schg"),
+        (FileFlags::NO_DUMP, "nodump"),
+        (FileFlags::NO_ATIME, "noatime"),
+    ];
+    let set = names.iter().filter(|(flag, _)| flags.contains(*flag)).map(|(_, name)| *name);
+    set.collect::<Vec<_>>().join(",")
+}
+
 impl<W: Write> TreeSink for ToArchive<W> {
     fn take(&mut self, item: Item<'_>) -> Result<Took> {
         let mut entry = Entry::new(item.path, item.info);
@@ -312,6 +324,10 @@ impl<W: Write> TreeSink for ToArchive<W> {
                 }
                 _ => lacks.push(String::from_utf8_lossy(&attribute.name).into_owned()),
             }
+        }
+        let flags = archive_flags(item.info.flags);
+        if !flags.is_empty() {
+            entry.records.push(("SCHILY.fflags".to_owned(), flags.into_bytes()));
         }
         let kind = match item.content {
             ItemContent::File(content) => {
@@ -437,7 +453,7 @@ mod tests {
             let mut file = Holes { size, parts };
             let info = FileInfo {
                 kind: FileKind::File, size: size.get(), links: 1, ownership: None,
-                modified: None, accessed: None, changed: None, created: None,
+                flags: FileFlags::NONE, modified: None, accessed: None, changed: None, created: None,
             };
             let dir = tempfile::tempdir().unwrap();
             let packed = std::fs::File::create(dir.path().join("x.tar")).unwrap();

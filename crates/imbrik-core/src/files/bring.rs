@@ -82,6 +82,7 @@ impl Brought {
                 if_new: Some(here),
                 owner: given.owner,
                 modified: Some(modified),
+                flags: None,
                 attributes: Vec::new(),
                 as_in_folder: true,
             };
@@ -186,6 +187,7 @@ impl Brought {
             if_new: None,
             owner: given.owner.or(whose.map(|whose| (whose.owner, whose.group))),
             modified: info.modified,
+            flags: Some(info.flags),
             attributes: files.attributes(one.file)?,
             as_in_folder: whose.is_none(),
         };

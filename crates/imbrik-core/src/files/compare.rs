@@ -1,9 +1,7 @@
 //! Two trees of files, compared.
 
 use super::find::below;
-use imbrik_fs::{
-    FileContent, FileId, FileInfo, FileKind, Files, Onward, Walked, WalkedEntry, is_name,
-};
+use imbrik_fs::{FileContent, FileId, FileInfo, FileKind, Files, Onward, Walked, is_name};
 use imbrik_store::{
     ReadAt,
     error::Result,
@@ -12,7 +10,7 @@ use imbrik_store::{
     units::{ByteLen, ByteOffset, Span, joined},
 };
 use std::{
-    collections::{BTreeMap, HashMap, HashSet},
+    collections::{BTreeMap, BTreeSet, HashMap, HashSet},
     ops::ControlFlow,
 };
 
@@ -49,7 +47,9 @@ pub enum Aspect {
     Owner,
     /// Its attributes.
     Attributes,
-    /// How many names it has.
+    /// Its flags, such as immutable or hidden.
+    Flags,
+    /// How many names it has, or with which files it shares its content.
     Links,
     /// When it was changed last, of one whose content is the same.
     Modified,
@@ -125,6 +125,10 @@ pub fn compare(
         found: Differences::default(),
         gone: Vec::new(),
         new: Vec::new(),
+        moved_from: BTreeSet::new(),
+        moved_to: BTreeSet::new(),
+        linked_to: HashMap::new(),
+        linked_from: HashMap::new(),
         entered: HashSet::new(),
     };
     let ((a, a_path), (b, b_path)) = (before.start, after.start);
@@ -157,6 +161,12 @@ struct Comparing<'a> {
     /// What has no counterpart of the same name.
     gone: Vec<(One, FileInfo)>,
     new: Vec<(One, FileInfo)>,
+    /// Paths of what was renamed, before and after.
+    moved_from: BTreeSet<Vec<u8>>,
+    moved_to: BTreeSet<Vec<u8>>,
+    /// The numbers of files with several names: after by before, and before by after.
+    linked_to: HashMap<u64, u64>,
+    linked_from: HashMap<u64, u64>,
     /// Folders of the first that were entered: one that contains itself has no end.
     entered: HashSet<u64>,
 }
@@ -259,7 +269,10 @@ impl Comparing<'_> {
         if attributes(self.before, before.file)? != attributes(self.after, after.file)? {
             aspects.push(Aspect::Attributes);
         }
-        if a.kind != FileKind::Folder && a.links != b.links {
+        if a.flags != b.flags {
+            aspects.push(Aspect::Flags);
+        }
+        if !a.kind.is_folder() && !self.has_same_names(before.file, after.file, a, b) {
             aspects.push(Aspect::Links);
         }
         let is_timed = matches!(a.kind, FileKind::File | FileKind::Link)
@@ -268,6 +281,18 @@ impl Comparing<'_> {
             aspects.push(Aspect::Modified);
         }
         Ok(aspects)
+    }
+
+    /// Returns whether a file has as many names as before, and shares them with the same files, as far as both were
+    /// compared.
+    fn has_same_names(&mut self, was: FileId, is: FileId, a: &FileInfo, b: &FileInfo) -> bool {
+        if a.links < 2 && b.links < 2 {
+            return true;
+        }
+        let (was, is) = (was.number(), is.number());
+        let now = *self.linked_to.entry(was).or_insert(is);
+        let before = *self.linked_from.entry(is).or_insert(was);
+        a.links == b.links && now == is && before == was
     }
 
     fn is_same_content(
@@ -318,123 +343,166 @@ impl Comparing<'_> {
         Ok(is_equal)
     }
 
-    /// Finds what has only another name.
+    /// Finds files and folders that were renamed, also from and into folders that are gone or new themselves.
     fn match_renamed(&mut self) -> Result<()> {
-        // A folder that is renamed may hold more that is.
-        loop {
-            let (gone, new) = (std::mem::take(&mut self.gone), std::mem::take(&mut self.new));
-            let mut by_key: HashMap<Key, Vec<usize>> = HashMap::new();
-            for (at, (one, info)) in gone.iter().enumerate() {
-                by_key.entry(Key::of(one, info)).or_default().push(at);
-            }
-            let mut is_matched = vec![false; gone.len()];
-            let mut has_matched_folders = false;
-            for (one, info) in new {
-                let candidates = by_key.get(&Key::of(&one, &info)).cloned().unwrap_or_default();
-                let mut found = None;
-                for at in candidates {
-                    let Some((was, was_info)) = gone.get(at) else { continue };
-                    if is_matched.get(at) == Some(&false)
-                        && self.is_renamed(was, was_info, &one, &info)?
-                    {
-                        found = Some((at, was.clone()));
-                        break;
-                    }
-                }
-                let Some((at, was)) = found else {
-                    self.new.push((one, info));
-                    continue;
-                };
-                if let Some(matched) = is_matched.get_mut(at) {
-                    *matched = true;
-                }
-                self.tell(one.path.clone(), Change::Renamed(info.kind, was.path.clone()));
-                has_matched_folders |= info.kind == FileKind::Folder;
-                let same = self.found.same;
-                self.pair(was, one, 0)?;
-                // It is told already.
-                if info.kind != FileKind::Folder {
-                    self.found.same = same;
-                }
-            }
-            let rest = gone.into_iter().zip(is_matched);
-            self.gone.extend(rest.filter(|(_, matched)| !matched).map(|(one, _)| one));
-            if !has_matched_folders {
-                return Ok(());
+        // Folders first: files that were renamed with their folder are not listed. What such a folder contained
+        // before and after is compared, which may leave more without a counterpart.
+        while self.match_once(FileKind::is_folder)? {}
+        self.match_once(|kind| !kind.is_folder())?;
+        Ok(())
+    }
+
+    /// Matches each new file or folder of a kind with one that is gone. Returns whether any was matched.
+    fn match_once(&mut self, is_matched: fn(FileKind) -> bool) -> Result<bool> {
+        let gone = self.all_below(self.before, &self.gone, &self.moved_from)?;
+        let new = self.all_below(self.after, &self.new, &self.moved_to)?;
+        let mut by_key: HashMap<Key, Vec<usize>> = HashMap::new();
+        for (at, (one, info)) in
+            gone.iter().enumerate().filter(|(_, (_, info))| is_matched(info.kind))
+        {
+            if let Some(key) = Key::of(one, info) {
+                by_key.entry(key).or_default().push(at);
             }
         }
+        // What is in a folder that was just matched waits for the next round.
+        let (mut matched_from, mut matched_to) = (BTreeSet::new(), BTreeSet::new());
+        for (one, info) in new.into_iter().filter(|(_, info)| is_matched(info.kind)) {
+            self.watch.cancel.check()?;
+            let Some(key) = Key::of(&one, &info) else { continue };
+            if is_in(&matched_to, &one.path) {
+                continue;
+            }
+            let candidates = by_key.get(&key).map_or(&[][..], Vec::as_slice);
+            let candidates = candidates.iter().filter_map(|at| gone.get(*at));
+            // The same inode is the likeliest.
+            let (likely, others): (Vec<_>, Vec<_>) =
+                candidates.partition(|(was, _)| was.file.number() == one.file.number());
+            for (was, was_info) in likely.into_iter().chain(others) {
+                if is_in(&matched_from, &was.path)
+                    || !self.is_renamed(was, was_info, &one, &info)?
+                {
+                    continue;
+                }
+                matched_from.insert(was.path.clone());
+                matched_to.insert(one.path.clone());
+                self.tell(one.path.clone(), Change::Renamed(info.kind, was.path.clone()));
+                let same = self.found.same;
+                self.pair(was.clone(), one.clone(), 0)?;
+                // It is listed already.
+                if !info.kind.is_folder() {
+                    self.found.same = same;
+                }
+                break;
+            }
+        }
+        let has_matched = !matched_to.is_empty();
+        self.moved_from.append(&mut matched_from);
+        self.moved_to.append(&mut matched_to);
+        Ok(has_matched)
+    }
+
+    /// Files and folders, and everything below them that was not moved, from the top down.
+    fn all_below(
+        &self,
+        files: &dyn Files,
+        tops: &[(One, FileInfo)],
+        moved: &BTreeSet<Vec<u8>>,
+    ) -> Result<Vec<(One, FileInfo)>> {
+        let mut all = Vec::new();
+        for (top, _) in tops {
+            files.walk(top.file, &mut |walked| {
+                self.watch.cancel.check()?;
+                let Walked::Entry(one) = walked else { return Ok(Onward::Into) };
+                let path = below(&top.path, one.path);
+                if moved.contains(&path) {
+                    return Ok(Onward::Past);
+                }
+                all.push((One { file: one.file, path }, one.info));
+                Ok(Onward::Into)
+            })?;
+        }
+        Ok(all)
     }
 
     fn is_renamed(&mut self, was: &One, a: &FileInfo, is: &One, b: &FileInfo) -> Result<bool> {
         match a.kind {
-            // The key tells it.
+            // The number and the time in the key are enough.
             FileKind::Folder => Ok(true),
-            FileKind::File if a.size == 0 => Ok(was.file.number() == is.file.number()),
-            FileKind::File => match self.is_same_content(was.file, is.file, a, b) {
+            FileKind::File if a.size > 0 => match self.is_same_content(was.file, is.file, a, b) {
                 Err(error) if error.is_local() => Ok(false),
                 same => same,
             },
-            _ => Ok(false),
+            // Many empty files, links and devices are alike.
+            _ if was.file.number() != is.file.number() => Ok(false),
+            _ => match self.is_same_content(was.file, is.file, a, b) {
+                Err(error) if error.is_local() => Ok(false),
+                same => same,
+            },
         }
     }
 
     fn tell_the_rest(&mut self) -> Result<()> {
-        for (one, info) in std::mem::take(&mut self.gone) {
-            let weight = self.weight(self.before, &one, &info)?;
-            self.tell(one.path, Change::Removed(info.kind, weight));
+        let (gone, new) = (std::mem::take(&mut self.gone), std::mem::take(&mut self.new));
+        for (one, info) in gone.into_iter().filter(|(one, _)| !self.moved_from.contains(&one.path))
+        {
+            let weight = self.weight(self.before, &one, &self.moved_from)?;
+            self.found
+                .list
+                .push(Difference { path: one.path, change: Change::Removed(info.kind, weight) });
         }
-        for (one, info) in std::mem::take(&mut self.new) {
-            let weight = self.weight(self.after, &one, &info)?;
-            self.tell(one.path, Change::Added(info.kind, weight));
+        for (one, info) in new.into_iter().filter(|(one, _)| !self.moved_to.contains(&one.path)) {
+            let weight = self.weight(self.after, &one, &self.moved_to)?;
+            self.found
+                .list
+                .push(Difference { path: one.path, change: Change::Added(info.kind, weight) });
         }
         Ok(())
     }
 
-    fn weight(&self, files: &dyn Files, one: &One, info: &FileInfo) -> Result<Below> {
-        if info.kind != FileKind::Folder {
-            return Ok(Below { files: 1, bytes: ByteLen::new(content_len(info)) });
-        }
+    /// The files in a folder, or a file itself, without those that were moved.
+    fn weight(&self, files: &dyn Files, one: &One, moved: &BTreeSet<Vec<u8>>) -> Result<Below> {
         let mut all = Below::default();
-        files.walk(one.file, &mut |walked| {
-            self.watch.cancel.check()?;
-            if let Walked::Entry(WalkedEntry { info, .. }) = walked
-                && info.kind != FileKind::Folder
-            {
+        for (_, info) in self.all_below(files, &[(one.clone(), files.info(one.file)?)], moved)? {
+            if info.kind != FileKind::Folder {
                 all.files = all.files.saturating_add(1);
                 all.bytes = all.bytes.saturating_add(ByteLen::new(content_len(&info)));
             }
-            Ok(Onward::Into)
-        })?;
+        }
         Ok(all)
     }
+}
+
+/// Returns whether a path, or a folder on it, is in a set.
+fn is_in(set: &BTreeSet<Vec<u8>>, path: &[u8]) -> bool {
+    let ends = path.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(at, _)| at);
+    ends.chain([path.len()]).any(|end| path.get(..end).is_some_and(|path| set.contains(path)))
 }
 
 fn content_len(info: &FileInfo) -> u64 {
     if info.kind == FileKind::File { info.size } else { 0 }
 }
 
-/// What a file and the one that it was renamed to have in common, before their content is looked at.
+/// Properties that a file keeps when it is renamed.
 #[derive(PartialEq, Eq, Hash)]
 enum Key {
     /// The length of a file.
     File(u64),
-    /// The number of a folder, and the moment when it was made.
-    Folder(u64, Option<(i64, u32)>),
-    /// Of nothing else it can be told.
-    Other(Vec<u8>),
+    /// The number of a folder, and the time of its creation.
+    Folder(u64, (i64, u32)),
+    /// The inode number of a link, a device, a pipe or a socket.
+    Other(u64),
 }
 
 impl Key {
-    fn of(one: &One, info: &FileInfo) -> Self {
+    /// `None` for a folder whose time of creation is not recorded: its number alone may be that of another one.
+    fn of(one: &One, info: &FileInfo) -> Option<Self> {
+        let number = one.file.number();
         match info.kind {
-            FileKind::File => Self::File(info.size),
-            FileKind::Folder => match info.created {
-                Some(time) => {
-                    Self::Folder(one.file.number(), Some((time.seconds, time.nanoseconds)))
-                }
-                None => Self::Other(one.path.clone()),
-            },
-            _ => Self::Other(one.path.clone()),
+            FileKind::File => Some(Self::File(info.size)),
+            FileKind::Folder => {
+                info.created.map(|time| Self::Folder(number, (time.seconds, time.nanoseconds)))
+            }
+            _ => Some(Self::Other(number)),
         }
     }
 }

@@ -1,7 +1,7 @@
 //! Files into a folder of this machine, never outside of it.
 
 use super::take::{Item, ItemContent, Reading, Took, TreeSink};
-use imbrik_fs::{FileAttribute, FileInfo, FileKind, FileTime};
+use imbrik_fs::{FileAttribute, FileFlags, FileInfo, FileKind, FileTime};
 use imbrik_store::{
     bytes::is_zero,
     error::{Error, Result},
@@ -25,6 +25,8 @@ use std::{
 
 /// How much of a file is read and written at once.
 const PIECE: ByteLen = ByteLen::mib(4);
+/// Flags that copies on this machine can't have.
+const DOS_FLAGS: FileFlags = FileFlags::READ_ONLY.with(FileFlags::HIDDEN).with(FileFlags::SYSTEM);
 /// What of a piece is not written when it is zeros.
 const HOLE: usize = 4096;
 
@@ -151,16 +153,24 @@ impl ToFolder {
             let done = rustix::fs::chownat(here, name, user, group, AtFlags::SYMLINK_NOFOLLOW);
             lacks.extend(done.err().map(|_| "owner".to_owned()));
         }
-        // A link has no handle that attributes could be set through.
-        let path = Path::new("/proc/self/fd").join(here.as_raw_fd().to_string()).join(name);
-        for attribute in item.attributes.iter().filter(|attribute| self.may_keep(attribute)) {
-            let (key, flags) = (&attribute.name[..], XattrFlags::empty());
-            let done = rustix::fs::lsetxattr(&path, key, &attribute.value, flags);
-            lacks.extend(done.err().map(|_| named(attribute)));
-        }
+        lacks.extend(self.set_attributes_by_name(name, item)?);
+        lacks.extend(flags_of(item.info));
         let times = times(item.info);
         let _ = rustix::fs::utimensat(here, name, &times, AtFlags::SYMLINK_NOFOLLOW);
         Ok(without(lacks))
+    }
+
+    /// Sets the attributes of a file that can't be opened: a link, a device or a pipe. Returns those that could not be
+    /// set.
+    fn set_attributes_by_name(&self, name: &OsStr, item: &Item<'_>) -> Result<Vec<String>> {
+        let path = Path::new("/proc/self/fd").join(self.here()?.as_raw_fd().to_string()).join(name);
+        let mut failed = Vec::new();
+        for attribute in item.attributes.iter().filter(|attribute| self.may_keep(attribute)) {
+            let (key, flags) = (&attribute.name[..], XattrFlags::empty());
+            let done = rustix::fs::lsetxattr(&path, key, &attribute.value, flags);
+            failed.extend(done.err().map(|_| named(attribute)));
+        }
+        Ok(failed)
     }
 
     /// Another name for what was taken before: found from the first folder down, no link followed.
@@ -215,6 +225,8 @@ impl ToFolder {
             let done = rustix::fs::chmodat(here, name, mode, AtFlags::empty());
             lacks.extend(done.err().map(|_| "permissions".to_owned()));
         }
+        lacks.extend(self.set_attributes_by_name(name, item)?);
+        lacks.extend(flags_of(item.info));
         let times = times(item.info);
         let _ = rustix::fs::utimensat(here, name, &times, AtFlags::SYMLINK_NOFOLLOW);
         Ok(without(lacks))
@@ -250,6 +262,7 @@ impl ToFolder {
             let done = rustix::fs::fsetxattr(file, key, &attribute.value, flags);
             lacks.extend(done.err().map(|_| named(attribute)));
         }
+        lacks.extend(flags_of(info));
         rustix::fs::futimens(file, &times(info))
             .map_err(|e| Error::io("setting the times of a file", e.into()))?;
         Ok(without(lacks))
@@ -325,6 +338,12 @@ fn ids(owner: u32, group: u32) -> (Option<Uid>, Option<Gid>) {
     (Some(owner).filter(is_one).map(Uid::from_raw), Some(group).filter(is_one).map(Gid::from_raw))
 }
 
+/// Flags of files on ext4 are not set on copies: an immutable copy could not be removed without root.
+fn flags_of(info: &FileInfo) -> Option<String> {
+    let flags = info.flags.without(DOS_FLAGS);
+    (!flags.is_empty()).then(|| format!("flags ({flags})"))
+}
+
 fn named(attribute: &FileAttribute) -> String {
     format!("attribute {}", String::from_utf8_lossy(&attribute.name))
 }
@@ -382,6 +401,7 @@ mod tests {
                 owner: rustix::process::geteuid().as_raw(),
                 group: rustix::process::getegid().as_raw(),
             }),
+            flags: FileFlags::NONE,
             modified: Some(FileTime { seconds: 1_000_000_000, nanoseconds: 7 }),
             accessed: None,
             changed: None,

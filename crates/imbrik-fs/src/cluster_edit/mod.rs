@@ -14,7 +14,7 @@ use crate::{
         Contents, EditOptions, EditedVolume, FileEdit, FileMeta, is_there, lacking, missing,
         no_folder, split,
     },
-    files::FileTime,
+    files::{FileFlags, FileTime},
 };
 pub(crate) use folder::{OpenFolder, Slot, is_dos_name};
 use imbrik_store::{
@@ -100,6 +100,9 @@ pub(crate) trait SetFormat {
 
     /// All names that lead to a set, folded.
     fn names_of(&self, set: &[Slot]) -> Vec<String>;
+
+    /// Sets the flags of a set. Has no effect before [`SetFormat::touch`] in formats with a checksum.
+    fn put_flags(&self, set: &mut [Slot], flags: FileFlags);
 
     /// Has a set tell that it was changed.
     fn touch(&self, set: &mut [Slot], modified: FileTime);
@@ -362,6 +365,9 @@ impl<F: SetFormat> Editor<F> {
         self.give_back(&old)?;
         let mut set = self.set(&place)?;
         self.format.bind(&mut self.draft, Some(&mut set), &runs, size)?;
+        if let Some(flags) = meta.flags {
+            self.format.put_flags(&mut set, flags);
+        }
         self.format.touch(&mut set, times.modified);
         self.put_set(&place, &set)?;
         if let Some(first) = runs.first().map(|run| run.first) {
@@ -484,6 +490,10 @@ impl<F: SetFormat> Editor<F> {
         self.draft.put(span.start(), &content)?;
         let mut set = self.set(&place)?;
         self.format.bind(&mut self.draft, Some(&mut set), &runs, len.get())?;
+        if let Some(flags) = meta.flags {
+            self.format.put_flags(&mut set, flags);
+            self.format.touch(&mut set, times.modified);
+        }
         self.put_set(&place, &set)
     }
 

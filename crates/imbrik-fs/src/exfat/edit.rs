@@ -14,7 +14,7 @@ use crate::{
     clusters::span_of,
     dos_time::{dos_time, recordable},
     edit::{EditOptions, EditedVolume, FileEdit},
-    files::FileTime,
+    files::{DOS_FLAGS, FileFlags, FileTime},
 };
 use imbrik_store::{
     Edited, ReadAt, bytes,
@@ -295,6 +295,13 @@ impl SetFormat for ExFat {
 
     fn names_of(&self, set: &[Slot]) -> Vec<String> {
         vec![self.folded(&String::from_utf8_lossy(&as_set(set).name()))]
+    }
+
+    fn put_flags(&self, set: &mut [Slot], flags: FileFlags) {
+        if let Some(attributes) = set.first_mut().and_then(|first| first.get_mut(4)) {
+            let bits = flags.to_bits((*attributes).into(), &DOS_FLAGS);
+            *attributes = u8::try_from(bits).unwrap_or(*attributes);
+        }
     }
 
     fn touch(&self, set: &mut [Slot], modified: FileTime) {

@@ -9,7 +9,8 @@ use crate::{
     clusters::span_of,
     dos_time::{moment, with_hundredths},
     files::{
-        EachEntry, EachStretch, FileId, FileInfo, FileKind, FileTime, Files, FolderEntry, Stretch,
+        DOS_FLAGS, EachEntry, EachStretch, FileFlags, FileId, FileInfo, FileKind, FileTime, Files,
+        FolderEntry, Stretch,
     },
 };
 use imbrik_store::{
@@ -154,6 +155,10 @@ impl Files for Reader<'_> {
             size: len,
             links: 1,
             ownership: None,
+            flags: FileFlags::from_bits(
+                entry.and_then(|entry| bytes::le_u16(entry, 4)).map_or(0, u32::from),
+                &DOS_FLAGS,
+            ),
             modified: time(12, Some(21), 23),
             accessed: time(16, None, 24),
             changed: None,

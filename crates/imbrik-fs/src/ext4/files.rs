@@ -200,6 +200,7 @@ impl Files for Reader<'_> {
             size: inode.size(),
             links: inode.links().into(),
             ownership: Some(inode.ownership()),
+            flags: inode.user_flags(),
             modified: inode.modified(),
             accessed: inode.accessed(),
             changed: inode.changed(),

@@ -17,7 +17,7 @@ use crate::{
     clusters::{Link, follow},
     dos_time::dos_time,
     edit::{EditOptions, EditedVolume, FileEdit},
-    files::FileTime,
+    files::{DOS_FLAGS, FileFlags, FileTime},
 };
 use imbrik_store::{
     Edited, ReadAt, bytes,
@@ -219,6 +219,13 @@ impl SetFormat for Fat {
         let records: Vec<_> = set.iter().map(|slot| (ByteOffset::ZERO, *slot)).collect();
         let names = named(&records).flat_map(|one| one.names());
         names.map(|name| self.folded(&name)).collect()
+    }
+
+    fn put_flags(&self, set: &mut [Slot], flags: FileFlags) {
+        if let Some(attributes) = set.last_mut().and_then(|own| own.get_mut(11)) {
+            let bits = flags.to_bits((*attributes).into(), &DOS_FLAGS);
+            *attributes = u8::try_from(bits).unwrap_or(*attributes);
+        }
     }
 
     fn touch(&self, set: &mut [Slot], modified: FileTime) {

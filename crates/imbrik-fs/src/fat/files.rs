@@ -10,7 +10,10 @@ use crate::{
     bits::Run,
     clusters,
     dos_time::{moment, with_hundredths},
-    files::{EachEntry, EachStretch, FileId, FileInfo, FileKind, Files, FolderEntry, Stretch},
+    files::{
+        DOS_FLAGS, EachEntry, EachStretch, FileFlags, FileId, FileInfo, FileKind, Files,
+        FolderEntry, Stretch,
+    },
 };
 use imbrik_store::{
     Keep, Pages, ReadAt, bytes,
@@ -118,6 +121,7 @@ impl Files for Reader<'_> {
             size: raw.as_ref().filter(|raw| !is_folder(raw)).map_or(0, size_of),
             links: 1,
             ownership: None,
+            flags: FileFlags::from_bits(raw.as_ref().map_or(0, |raw| raw[11].into()), &DOS_FLAGS),
             modified: moment(half(24), half(22)),
             accessed: moment(half(18), 0),
             changed: None,

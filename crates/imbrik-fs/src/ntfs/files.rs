@@ -11,8 +11,8 @@ use super::{
 use crate::{
     examined::State,
     files::{
-        EachEntry, EachStretch, FileAttribute, FileId, FileInfo, FileKind, FileTime, Files,
-        FolderEntry, Stretch, fill,
+        DOS_FLAGS, EachEntry, EachStretch, FileAttribute, FileFlags, FileId, FileInfo, FileKind,
+        FileTime, Files, FolderEntry, Stretch, fill,
     },
 };
 use imbrik_store::{
@@ -510,6 +510,7 @@ impl Files for Reader<'_> {
             size,
             links: u64::try_from(names.count()).unwrap_or(1).max(1),
             ownership: None,
+            flags: FileFlags::from_bits(bytes::le_u32(times, 32).unwrap_or(0), &DOS_FLAGS),
             created: time(times, 0),
             modified: time(times, 8),
             changed: time(times, 16),

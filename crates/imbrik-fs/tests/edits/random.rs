@@ -3,7 +3,7 @@
 
 use super::{NOW, keep, volume};
 use crate::support::{in_user_mode_linux, is_root, sh};
-use imbrik_fs::{EditOptions, FileEdit, FileKind, FileMeta, Onward, Walked};
+use imbrik_fs::{EditOptions, FileEdit, FileFlags, FileKind, FileMeta, Onward, Walked};
 use imbrik_store::{Class, ReadAt, SparseStore, progress::Cancel, read_vec, units::ByteOffset};
 use proptest::{
     prelude::*,
@@ -282,7 +282,13 @@ fn meant(raw: Raw, tree: &Tree, is_unix: bool) -> (FileEdit, Option<Tree>) {
             let known = after.insert(place.clone(), Node::File(bytes.clone(), owner));
             let is_fine = matches!(known, None | Some(Node::File(..)));
             let content: Arc<dyn ReadAt> = Arc::new(SparseStore::of(&bytes));
-            let meta = FileMeta { owner: is_unix.then_some(owner), ..FileMeta::default() };
+            let flags = match c % 4 {
+                0 => Some(FileFlags::NO_DUMP.with(FileFlags::HIDDEN)),
+                1 => Some(FileFlags::NO_ATIME.with(FileFlags::READ_ONLY)),
+                2 => Some(FileFlags::NONE),
+                _ => None,
+            };
+            let meta = FileMeta { owner: is_unix.then_some(owner), flags, ..FileMeta::default() };
             (FileEdit::Put { path: names(&place), content, meta }, is_fine.then_some(after))
         }
         6..=8 => {

@@ -122,6 +122,7 @@ mod tests {
                 size: 0,
                 links: 1,
                 ownership: Some(Ownership { permissions, owner: 0, group: 0 }),
+                flags: imbrik_core::fs::FileFlags::NONE,
                 modified: None,
                 accessed: None,
                 changed: None,

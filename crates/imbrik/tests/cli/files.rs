@@ -415,8 +415,8 @@ fn undone_hard_link_and_time_of_a_link_are_reported() {
     bench
         .imbrik("files diff a b")
         .expect(3)
-        .shows("/f number of hard links")
-        .shows("/g number of hard links")
+        .shows("/f hard links")
+        .shows("/g hard links")
         .shows("/l time of change only");
     bench.good("files diff a a").shows("All files are the same");
 }
@@ -583,4 +583,55 @@ fn a_file_is_put_into_an_image_and_nothing_else_changes() {
     let run = bench.imbrik("files put x.img.zst wifi.conf 1:/");
     assert!(![0, 6].contains(&run.code) && bench.bytes("x.img.zst") == damaged, "{run:?}");
     assert!(!bench.path("x.img.zst.part").exists());
+}
+
+/// Fails when a copy loses flags or attributes without a word.
+#[test]
+fn flags_and_attributes_of_devices_are_copied_or_reported() {
+    if !is_root("flags_and_attributes_of_devices_are_copied_or_reported") {
+        return;
+    }
+    let bench = Bench::empty();
+    for name in ["a", "b"] {
+        sized(&bench.path(name), 32 << 20);
+        tool!("mkfs.ext4", "-q", bench.path(name));
+    }
+    within(
+        &bench,
+        "a",
+        "mkdir hive; cd hive; echo x > sealed; echo y > log; mkfifo pipe; mknod zero c 1 5
+         for file in pipe zero; do setfattr -n trusted.hive -v 07 $file; done
+         chattr +idA sealed; chattr +a log",
+    );
+    bench.good("files carry a /hive b /");
+    tool!("e2fsck", "-fn", bench.path("b"));
+    bench.good("files diff a b /hive").shows("All files are the same");
+    let flags = |path: &str| tool!("debugfs", "-R", format!("stat {path}"), bench.path("b"));
+    assert!(flags("/hive/sealed").contains("Flags: 0x800d0"), "{}", flags("/hive/sealed"));
+    assert!(flags("/hive/log").contains("Flags: 0x80020"), "{}", flags("/hive/log"));
+    bench
+        .good("files get a /hive out")
+        .says("flags (immutable, no dump, no atime)")
+        .says("flags (append only)");
+    for file in ["pipe", "zero"] {
+        let at = bench.path("out").join(file);
+        assert_eq!(tool!("getfattr", "--only-values", "-n", "trusted.hive", at), "07", "{file}");
+    }
+    bench.good("files get a /hive hive.tar");
+    let read = "import tarfile; print({m.name: m.pax_headers.get('SCHILY.fflags') for m in tarfile.open('hive.tar')})";
+    let told = shell(&bench.path(""), &format!("python3 -c \"{read}\""));
+    assert!(told.contains("'hive/sealed': 'schg,nodump,noatime'"), "{told}");
+    // FAT has flags of its own.
+    for name in ["f", "g"] {
+        sized(&bench.path(name), 32 << 20);
+        tool!("mkfs.vfat", bench.path(name));
+    }
+    fs::write(bench.path("config.txt"), "x").unwrap();
+    bench.good("files put f config.txt /");
+    tool!("mattrib", "-i", bench.path("f"), "+h", "+r", "::config.txt");
+    bench.good("files carry f /config.txt g /");
+    assert!(tool!("mattrib", "-i", bench.path("g"), "::config.txt").contains("HR"));
+    bench.good("files diff f g").shows("All files are the same");
+    tool!("mattrib", "-i", bench.path("g"), "-h", "::config.txt");
+    bench.imbrik("files diff f g").expect(3).shows("/config.txt flags");
 }

@@ -6,6 +6,7 @@ mod clone;
 mod containers;
 mod demo;
 mod devices;
+mod diff;
 mod edits;
 mod failing;
 mod faults;

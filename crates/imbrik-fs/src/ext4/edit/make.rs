@@ -82,6 +82,9 @@ impl Editor<'_> {
         let whose = folder.ownership();
         let (owner, group) = meta.owner.unwrap_or((whose.owner, whose.group));
         inode.put_owner(owner, group);
+        if let Some(flags) = meta.flags {
+            inode.put_user_flags(flags);
+        }
         inode.put_accessed(self.now);
         inode.put_changed(self.now);
         inode.put_modified(self.now);

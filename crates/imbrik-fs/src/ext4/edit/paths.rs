@@ -94,6 +94,9 @@ impl Editor<'_> {
                 if let Some((owner, group)) = meta.owner {
                     self.change_owner(&mut file, owner, group)?;
                 }
+                if let Some(flags) = meta.flags {
+                    file.inode.put_user_flags(flags);
+                }
                 if let Some(permissions) = meta.permissions {
                     file.inode.put_mode(FILE | permissions & 0o7777);
                 }

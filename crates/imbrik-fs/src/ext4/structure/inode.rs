@@ -11,7 +11,7 @@
 use super::attributes;
 use crate::{
     ext4::{checksum::crc32c, superblock::Superblock},
-    files::{FileKind, FileTime, Ownership},
+    files::{FileFlags, FileKind, FileTime, Ownership},
 };
 use imbrik_store::{
     bytes,
@@ -39,6 +39,17 @@ pub(in crate::ext4) const EXTENTS_FLAG: u32 = 0x8_0000;
 pub(in crate::ext4) const ENCRYPTED_FLAG: u32 = 0x800;
 const EA_INODE_FLAG: u32 = 0x20_0000;
 pub(in crate::ext4) const INLINE_DATA_FLAG: u32 = 0x1000_0000;
+const USER_FLAGS: [(FileFlags, u32); 8] = [
+    (FileFlags::SYNC, 0x8),
+    (FileFlags::IMMUTABLE, 0x10),
+    (FileFlags::APPEND_ONLY, 0x20),
+    (FileFlags::NO_DUMP, 0x40),
+    (FileFlags::NO_ATIME, 0x80),
+    (FileFlags::DATA_JOURNAL, 0x4000),
+    (FileFlags::DIR_SYNC, 0x1_0000),
+    (FileFlags::TOP_DIR, 0x2_0000),
+];
+
 /// Where the 60 bytes of the map stand.
 pub(in crate::ext4) const I_BLOCK: Range<usize> = 0x28..0x64;
 
@@ -183,6 +194,15 @@ impl RawInode {
 
     pub(in crate::ext4) fn is_file(&self) -> bool {
         self.mode() & TYPE_MASK == FILE
+    }
+
+    pub(in crate::ext4) fn user_flags(&self) -> FileFlags {
+        FileFlags::from_bits(self.flags(), &USER_FLAGS)
+    }
+
+    /// Sets exactly these of the flags that users set.
+    pub(in crate::ext4) fn put_user_flags(&mut self, flags: FileFlags) {
+        self.put_flags(flags.to_bits(self.flags(), &USER_FLAGS));
     }
 
     pub(in crate::ext4) fn put_flags(&mut self, flags: u32) {

@@ -357,7 +357,8 @@ fn words(one: &Difference) -> (&'static str, String) {
                 Aspect::Permissions => "permissions".to_owned(),
                 Aspect::Owner => "owner".to_owned(),
                 Aspect::Attributes => "attributes".to_owned(),
-                Aspect::Links => "number of hard links".to_owned(),
+                Aspect::Flags => "flags".to_owned(),
+                Aspect::Links => "hard links".to_owned(),
                 Aspect::Modified => "time of change only".to_owned(),
             });
             ("changed", format!("  {}", told.collect::<Vec<_>>().join(", ")))

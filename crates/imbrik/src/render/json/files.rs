@@ -139,8 +139,10 @@ pub(crate) enum FileAspect {
     Permissions,
     Owner,
     Attributes,
-    /// How many names it has.
+    /// How many names it has, or with which files it shares its content.
     Links,
+    /// Its flags, such as immutable or hidden.
+    Flags,
     /// Only the time of the last change, of one whose content is the same.
     Modified,
 }
@@ -343,6 +345,7 @@ impl FileAspect {
             files::Aspect::Permissions => Self::Permissions,
             files::Aspect::Owner => Self::Owner,
             files::Aspect::Attributes => Self::Attributes,
+            files::Aspect::Flags => Self::Flags,
             files::Aspect::Links => Self::Links,
             files::Aspect::Modified => Self::Modified,
         }
