@@ -70,6 +70,11 @@ pub enum Change {
         /// Why, in a few words.
         why: String,
     },
+    /// The journal of a volume that was not unmounted is replayed before its files are changed.
+    JournalReplayed {
+        /// Which: "partition 2 (ext4, hive-07)".
+        title: String,
+    },
     /// A file or folder goes.
     Removed {
         /// Of which partition: "partition 2".

@@ -56,6 +56,9 @@ pub(crate) fn words(change: &Change) -> String {
             let all = count(*files, "file");
             format!("/{path} on {title}, {all} of {}: {why}", size::short(*bytes))
         }
+        Change::JournalReplayed { title } => {
+            format!("{title} was not unmounted: its journal is replayed first")
+        }
         Change::Removed { title, path } => format!("/{path} on {title}: left out"),
         Change::Renamed { title, path, to } => {
             format!("/{path} on {title}: is called /{to} then")

@@ -201,6 +201,22 @@ impl Edit {
         proved.map_err(|error| error.at(&self.title))
     }
 
+    /// Brings a volume that was not unmounted into the state that its system would give it when it mounts it. Returns
+    /// whether it had a journal to replay.
+    fn replay_journal(&mut self, volume: &Volume) -> Result<bool> {
+        let mut was_replayed = false;
+        for _ in 0..MOST_SETTLING {
+            let open = OpenVolume::known(Arc::clone(&self.store), volume.clone());
+            let Some((settled, _)) = open.settling()? else { break };
+            self.take(settled);
+            was_replayed = true;
+        }
+        if was_replayed {
+            self.source = Arc::clone(&self.store);
+        }
+        Ok(was_replayed)
+    }
+
     fn take(&mut self, settled: DerivedVolume) {
         self.store = settled.store;
         self.rewritten.extend(settled.rewritten);
@@ -220,6 +236,8 @@ fn names(path: &str) -> Vec<&[u8]> {
     path.split('/').filter(|name| !name.is_empty()).map(str::as_bytes).collect()
 }
 
+/// A journal is replayed, then files are removed that were deleted while open; no volume needs more.
+const MOST_SETTLING: usize = 4;
 /// How much of a partition is read to tell whether it holds anything, in bytes.
 const HEAD: usize = 64 << 10;
 
@@ -410,8 +428,12 @@ impl Editing<'_> {
         if let Some(why) = part.wrong()? {
             return Err(Error::corrupt(why).at(title));
         }
+        let volume = volume.clone();
+        if part.replay_journal(&volume).map_err(|error| error.at(&title))? {
+            self.changes.push(Change::JournalReplayed { title: title.clone() });
+        }
         let now = FileTime { seconds: i64::try_from(self.now).unwrap_or(0), nanoseconds: 0 };
-        let open = OpenVolume::known(Arc::clone(&part.store), volume.clone());
+        let open = OpenVolume::known(Arc::clone(&part.store), volume);
         let edited = open.edit(edits, EditOptions { now, keeps_old: false });
         part.take(edited.map_err(|error| error.at(title))?.volume);
         let title = part.short.clone();

@@ -136,7 +136,14 @@ impl<'a> Target<'a> {
     pub(super) fn part(&self, typed: &PartPath) -> Outcome<(usize, Tree)> {
         let (part, tree) = self.source.part(typed.part.as_deref())?;
         let index = self.source.survey.parts.iter().position(|one| one == part).unwrap_or(0);
-        Source::tell_of(self.session, &tree);
+        if tree.was_replayed() {
+            let title = tree.title();
+            self.session
+                .out
+                .note(&format!("{title} was not unmounted: its journal is replayed first."));
+        } else {
+            Source::tell_of(self.session, &tree);
+        }
         Ok((index, tree))
     }
 
