@@ -354,6 +354,7 @@ fn short_for(name: &str, folder: &OpenFolder) -> [u8; 11] {
         short
     };
     let is_taken = |short: &[u8; 11]| {
+        // Only ASCII comes into a generated name.
         let name = short_name(short).unwrap_or_default();
         folder.has(&String::from_utf8_lossy(&name).to_lowercase())
     };

@@ -77,6 +77,25 @@ pub(super) fn short_name(raw: &[u8]) -> Option<Vec<u8>> {
     })
 }
 
+/// Characters 0x80 to 0xff of code page 437, the one of DOS in the United States and the default of Linux.
+const CODE_PAGE_437: &str = "ÇüéâäàåçêëèïîìÄÅÉæÆôöòûùÿÖÜ¢£¥₧ƒáíóúñÑªº¿⌐¬½¼¡«»░▒▓│┤╡╢╖╕╣║╗╝╜╛┐└┴┬├─┼╞╟╚╔╩╦╠═╬╧╨╤╥╙╘╒╓╫╪┘┌█▄▌▐▀αßΓπΣσµτΦΘΩδ∞φε∩≡±≥≤⌠⌡÷≈°∙·√ⁿ²■\u{a0}";
+
+/// A short name as text. A volume does not record its code page: this is the one that Linux assumes.
+fn decoded(name: &[u8]) -> String {
+    let decoded = name.iter().map(|byte| match byte.checked_sub(0x80) {
+        Some(index) => CODE_PAGE_437.chars().nth(index.into()).unwrap_or('?'),
+        None => char::from(*byte),
+    });
+    decoded.collect()
+}
+
+/// The lower case of a character of the code page, where that has it.
+fn lower(c: char) -> char {
+    let mut lower = c.to_lowercase();
+    let in_page = |c: &char| c.is_ascii() || CODE_PAGE_437.contains(*c);
+    lower.next().filter(in_page).unwrap_or(c)
+}
+
 /// Whether `raw` is one of the two that lead to the folder itself and to the one above it.
 pub(super) fn is_dots(raw: &Raw) -> bool {
     matches!(short_name(raw).as_deref(), Some(b"." | b".."))
@@ -153,33 +172,36 @@ impl Named<'_> {
 
     /// Every name that it is found by.
     pub(super) fn names(&self) -> Vec<String> {
-        let short = short_name(self.raw).unwrap_or_default();
-        let short = String::from_utf8_lossy(&short).into_owned();
-        self.long.iter().cloned().chain([short]).collect()
+        self.long.iter().cloned().chain([self.short_name()]).collect()
     }
 
-    fn shown_short_name(&self) -> Vec<u8> {
+    fn short_name(&self) -> String {
         let mut raw = *self.raw;
         // The mark of a free entry, where a name really starts with that byte.
         if raw[0] == 0x05 {
             raw[0] = 0xe5;
         }
-        let case = raw[12];
-        let (base, extension) = raw.split_at_mut(8);
-        if case & SMALL_BASE != 0 {
-            base.make_ascii_lowercase();
-        }
-        if case & SMALL_EXTENSION != 0 {
-            extension.iter_mut().take(3).for_each(|byte| byte.make_ascii_lowercase());
-        }
-        short_name(&raw).unwrap_or_default()
+        decoded(&short_name(&raw).unwrap_or_default())
+    }
+
+    fn shown_short_name(&self) -> Vec<u8> {
+        let name = self.short_name();
+        let case = self.raw[12];
+        // Without a dot, all of it is the base.
+        let (base, extension) = name.split_at(name.rfind('.').unwrap_or(name.len()));
+        let shown = |part: &str, is_small| match is_small {
+            true => part.chars().map(lower).collect(),
+            false => part.to_owned(),
+        };
+        let base = shown(base, case & SMALL_BASE != 0);
+        (base + &shown(extension, case & SMALL_EXTENSION != 0)).into_bytes()
     }
 
     /// Whether its long or its short name is `wanted`; case doesn't matter.
     pub(super) fn is_called(&self, wanted: &[u8]) -> bool {
         let lower = String::from_utf8_lossy(wanted).to_lowercase();
         self.long.as_ref().is_some_and(|long| long.to_lowercase() == lower)
-            || short_name(self.raw).is_some_and(|short| short.eq_ignore_ascii_case(wanted))
+            || self.short_name().to_lowercase() == lower
     }
 }
 

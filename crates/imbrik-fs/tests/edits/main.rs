@@ -551,3 +551,60 @@ fn owners_without_a_quota_record_get_one() {
         judged(at);
     }
 }
+
+/// Fails when a short name with characters of DOS is read otherwise than Linux reads it, or a file is added next to one
+/// whose name is the same to Linux.
+#[test]
+fn short_names_in_the_dos_code_page_are_read_as_linux_reads_them() {
+    if !is_root("short_names_in_the_dos_code_page_are_read_as_linux_reads_them") {
+        return;
+    }
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path();
+    sh(
+        "truncate -s 8M v; mkfs.vfat v >/dev/null; for n in A B C D E; do echo $n > $n; mcopy -i v $n ::${n}PFEL.TXT; done",
+        at,
+    );
+    // Ä, Ñ, Θ in the extension with both cases, and the byte that marks a free entry, once as 0x05.
+    let mut bytes = std::fs::read(at.join("v")).unwrap();
+    for (old, new, case) in [
+        (b"APFEL   TXT", *b"\x8ePFEL   TXT", 0),
+        (b"BPFEL   TXT", *b"B\xa5FEL   TXT", 8),
+        (b"CPFEL   TXT", *b"CPFEL   T\xe9T", 16),
+        (b"DPFEL   TXT", *b"\x05PFEL   TXT", 24),
+        (b"EPFEL   TXT", *b"EPFEL\x9a     ", 8),
+    ] {
+        let place = bytes.windows(11).position(|name| name == old).unwrap();
+        bytes[place..place + 11].copy_from_slice(&new);
+        bytes[place + 12] = case;
+    }
+    std::fs::write(at.join("v"), &bytes).unwrap();
+    let by_linux = || {
+        let script =
+            "mount -t vfat -o ro,loop,utf8,codepage=437 v /mnt/v; ls /mnt/v > names; umount /mnt/v";
+        in_user_mode_linux(script, "vfat nls_cp437 nls_iso8859-1 nls_utf8 nls_ascii", at);
+        let names = std::fs::read_to_string(at.join("names")).unwrap();
+        names.lines().map(str::to_owned).collect::<std::collections::BTreeSet<_>>()
+    };
+    let ours = || {
+        let volume = volume(at);
+        let files = volume.files().unwrap().unwrap();
+        let mut names = std::collections::BTreeSet::new();
+        let each = &mut |entry: imbrik_fs::FolderEntry<'_>| {
+            names.insert(String::from_utf8(entry.name.to_vec()).unwrap());
+            Ok(std::ops::ControlFlow::Continue(()))
+        };
+        files.entries(files.root(), each).unwrap();
+        names
+    };
+    assert_eq!(ours(), by_linux());
+    assert!(ours().contains("ÄPFEL.TXT") && ours().contains("bñfel.TXT"), "{:?}", ours());
+    // One of the same name is replaced, by any case; another one gets a short name of its own.
+    put(at, "äpfel.txt", b"honey").unwrap();
+    put(at, "Ägypten.txt", b"wax").unwrap();
+    put(at, "epfelÜ", b"brood").unwrap();
+    assert_eq!(ours().len(), 6, "{:?}", ours());
+    assert_eq!(ours(), by_linux());
+    let said = sh("fsck.fat -n v 2>&1", at);
+    assert_eq!(said.lines().count(), 2, "{said}");
+}
