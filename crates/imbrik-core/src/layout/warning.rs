@@ -95,6 +95,11 @@ pub enum Warning {
         /// The first of them.
         paths: Vec<String>,
     },
+    /// The metadata of a volume, such as its journal, contain a value that was removed as private.
+    MetadataContains {
+        /// The partition.
+        title: String,
+    },
     /// Host keys of a kind stay that is no longer made.
     KeyStays,
     /// No host keys are on the card.
@@ -158,6 +163,9 @@ impl fmt::Display for Warning {
                         write!(f, "removed values are also in {count} files on {title}: {paths}")
                     }
                 }
+            }
+            Self::MetadataContains { title } => {
+                write!(f, "a removed value is also in the metadata of {title}, outside of files")
             }
             Self::KeyStays => {
                 f.write_str("/etc/ssh/ssh_host_dsa_key stays: keys of that kind are no longer made")

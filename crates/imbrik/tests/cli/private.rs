@@ -1,6 +1,6 @@
 //! Private data: planted secrets must not be in a copy that is said to be without them.
 
-use crate::harness::{Bench, tool};
+use crate::harness::{Bench, is_root, tool};
 use serde_json::Value;
 use std::{collections::BTreeSet, fs, process::Command};
 
@@ -284,4 +284,65 @@ fn damaged_volume_is_copied_with_a_warning_that_says_how_much_was_searched() {
         let is_reported_whole = run.out_has("was not searched for private data");
         assert_eq!(has_secret, is_reported_whole, "{source}: {run:?}");
     }
+}
+
+/// The same on FAT and exFAT, which have no owners and no links.
+#[test]
+fn planted_secrets_are_not_in_copies_of_fat_and_exfat() {
+    if !is_root("planted_secrets_are_not_in_copies_of_fat_and_exfat") {
+        return;
+    }
+    for make in ["mkfs.vfat -F 32 -s 1", "mkfs.exfat"] {
+        let bench = Bench::empty();
+        let planted: Vec<_> = plant(&bench).into_iter().collect();
+        made(&bench, &format!("mkdir rack; truncate -s 48M v; {make} v >/dev/null"));
+        bench.write_rack("[[slot]]\nname = \"b\"\nsize = 50331648\n");
+        let folders = ["boot", "etc", "home", "opt", "srv", "var"];
+        let list: Vec<String> =
+            folders.iter().map(|name| bench.path("f").join(name).display().to_string()).collect();
+        bench.good(&format!("files put v {} /", list.join(" ")));
+        let shown = bench.good("show v --private --json").json();
+        let certain = listed(&shown, true);
+        bench.good("restore v rack:b --leave-private --yes");
+        match make.contains("exfat") {
+            true => _ = tool!("fsck.exfat", "-n", bench.path("rack/b.img")),
+            false => _ = tool!("fsck.fat", "-n", bench.path("rack/b.img")),
+        }
+        let copy = bench.bytes("rack/b.img");
+        let mut found = 0;
+        for (path, secrets) in planted.iter().filter(|(path, _)| certain.contains(path)) {
+            for secret in secrets {
+                found += 1;
+                let is_in = memchr::memmem::find(&copy, secret.as_bytes()).is_some();
+                assert!(!is_in, "{make}: {path}: {secret} is in the copy");
+            }
+        }
+        assert!(found >= 200, "{make}: {found}");
+    }
+}
+
+/// Fails when a value that was removed from a file stays in the journal or in an inode without a word.
+#[test]
+fn removed_values_in_metadata_are_cleared_or_reported() {
+    if !is_root("removed_values_in_metadata_are_cleared_or_reported") {
+        return;
+    }
+    let bench = Bench::empty();
+    let secret = "ZqHONEYCOMB";
+    made(
+        &bench,
+        &format!(
+            "mkdir m rack; truncate -s 48M v; mke2fs -q -t ext4 -O inline_data -I 512 v; \
+             mount -o loop v m; mkdir m/etc; echo password={secret} > m/etc/app; sync; \
+             ln -s {secret} m/link; setfattr -n user.hive -v {secret} m/etc; umount m; \
+             test $(grep -ac {secret} v) -gt 1"
+        ),
+    );
+    bench.write_rack("[[slot]]\nname = \"b\"\nsize = 50331648\n");
+    let run = bench.good("restore v rack:b --leave-private --yes");
+    let copy = bench.bytes("rack/b.img");
+    let count = memchr::memmem::find_iter(&copy, secret.as_bytes()).count();
+    // The target of the link and the attribute stay, and are reported.
+    assert!(run.out_has("also in 2 files"), "{run:?}");
+    assert!(count == 2 || run.out_has("metadata"), "{count} of them are in the copy: {run:?}");
 }

@@ -126,8 +126,18 @@ impl Editing<'_> {
         for part in self.parts.iter_mut().filter(|part| !part.is_copied_unchanged) {
             let Some(volume) = part.volume.clone() else { continue };
             let examined = OpenVolume::known(Arc::clone(&part.store), volume.clone()).examine()?;
+            let mut metadata = Vec::new();
             if examined.usage.whole_because.is_none() {
-                let segments = segments_of(&examined, part.span).into_iter();
+                let segments = segments_of(&examined, part.span);
+                metadata = segments
+                    .iter()
+                    .filter(|one| !matches!(one.content, Content::Unused | Content::Cleared))
+                    .filter_map(|one| {
+                        let start = one.span.start().saturating_since(part.span.start());
+                        Span::new(ByteOffset::new(start.get()), one.span.len())
+                    })
+                    .collect();
+                let segments = segments.into_iter();
                 // Blocks of files that were left out stay zeros on the card, where an older copy may be.
                 let edited = part.spans_on_card();
                 for segment in segments {
@@ -140,9 +150,10 @@ impl Editing<'_> {
                     }
                 }
             }
+            let values = Values::new(removed);
             let Some(files) = volume.files(&*part.store)? else { continue };
             let tails = tails(&*files, &*part.store, cancel)?;
-            let found = containing(&*files, removed, cancel)?;
+            let found = values.files_with_one(&*files, cancel)?;
             drop(files);
             if !tails.is_empty() {
                 let mut draft = Edited::new(Arc::clone(&part.store));
@@ -152,12 +163,16 @@ impl Editing<'_> {
                 part.store = Arc::new(draft);
                 part.rewritten.extend(tails);
             }
-            if !found.is_empty() {
+            if values.are_in(&*part.store, &without(&metadata, &found.searched), cancel)? {
+                let title = part.short.clone();
+                self.changes.push(Change::Warning(Warning::MetadataContains { title }));
+            }
+            if !found.paths.is_empty() {
                 let title = part.short.clone();
                 self.changes.push(Change::Warning(Warning::StillContains {
                     title,
-                    count: found.len(),
-                    paths: found.into_iter().take(NAMED).collect(),
+                    count: found.paths.len(),
+                    paths: found.paths.into_iter().take(NAMED).collect(),
                 }));
             }
         }
@@ -276,54 +291,88 @@ fn tails(files: &dyn Files, store: &dyn ReadAt, cancel: &Cancel) -> Result<Vec<S
     Ok(joined(tails))
 }
 
-/// The files that contain one of `values`, in their content, name or attributes.
-fn containing(files: &dyn Files, values: &[Vec<u8>], cancel: &Cancel) -> Result<Vec<String>> {
-    let values: Vec<_> = values.iter().filter(|value| value.len() >= SHORTEST).collect();
-    let longest = values.iter().map(|value| value.len()).max().unwrap_or(0);
-    let finders: Vec<_> = values.iter().map(memmem::Finder::new).collect();
-    let has = |bytes: &[u8]| finders.iter().any(|finder| finder.find(bytes).is_some());
-    let mut found = Vec::new();
-    if finders.is_empty() {
-        return Ok(found);
-    }
-    files.walk(files.root(), &mut |walked| {
-        cancel.check()?;
-        let Walked::Entry(one) = walked else { return Ok(Onward::Into) };
-        let mut is_found = has(one.path);
-        for attribute in files.attributes(one.file).unwrap_or_default() {
-            is_found |= has(&attribute.value);
-        }
-        if matches!(one.info.kind, FileKind::File | FileKind::Link) && !is_found {
-            match contains(files, &one, longest, &has) {
-                Err(error) if error.is_local() => {}
-                answer => is_found = answer?,
-            }
-        }
-        if is_found {
-            found.push(format!("/{}", one.path.escape_ascii()));
-        }
-        Ok(Onward::Into)
-    })?;
-    Ok(found)
+/// Removed values that a copy is searched for.
+struct Values<'a> {
+    finders: Vec<memmem::Finder<'a>>,
+    /// In bytes.
+    longest: usize,
 }
 
-fn contains(
-    files: &dyn Files,
-    one: &imbrik_fs::WalkedEntry<'_>,
-    longest: usize,
-    has: &dyn Fn(&[u8]) -> bool,
-) -> Result<bool> {
-    let content = files.content_of(one.file)?;
-    let size = content.size().get();
-    let mut at = 0;
-    while at < size {
-        // A value may lie across the end of a chunk.
-        let most = CHUNK.saturating_add(longest);
-        let len = usize::try_from(size.saturating_sub(at)).unwrap_or(usize::MAX).min(most);
-        if has(&read_vec(&content, ByteOffset::new(at), len)?) {
-            return Ok(true);
-        }
-        at = at.saturating_add(ByteLen::from_usize(CHUNK).get());
+/// Result of a search of all files.
+#[derive(Default)]
+struct FilesWithValues {
+    /// Files with one of the values in their content, name or attributes.
+    paths: Vec<String>,
+    /// Where the volume has the content that was searched.
+    searched: Vec<Span>,
+}
+
+impl<'a> Values<'a> {
+    fn new(values: &'a [Vec<u8>]) -> Self {
+        let values = || values.iter().filter(|value| value.len() >= SHORTEST);
+        let longest = values().map(Vec::len).max().unwrap_or(0);
+        Self { finders: values().map(|value| memmem::Finder::new(value)).collect(), longest }
     }
-    Ok(false)
+
+    fn is_in(&self, bytes: &[u8]) -> bool {
+        self.finders.iter().any(|finder| finder.find(bytes).is_some())
+    }
+
+    fn files_with_one(&self, files: &dyn Files, cancel: &Cancel) -> Result<FilesWithValues> {
+        let mut found = FilesWithValues::default();
+        if self.finders.is_empty() {
+            return Ok(found);
+        }
+        files.walk(files.root(), &mut |walked| {
+            cancel.check()?;
+            let Walked::Entry(one) = walked else { return Ok(Onward::Into) };
+            let mut is_found = self.is_in(one.path);
+            for attribute in files.attributes(one.file).unwrap_or_default() {
+                is_found |= self.is_in(&attribute.value);
+            }
+            if matches!(one.info.kind, FileKind::File | FileKind::Link) {
+                match files.content_of(one.file) {
+                    Err(error) if error.is_local() => {}
+                    content => {
+                        let content = content?;
+                        let whole = Span::whole(content.size());
+                        match self.are_in(&content, &[whole], cancel) {
+                            Err(error) if error.is_local() => {}
+                            answer => {
+                                is_found |= answer?;
+                                found.searched.extend(content.places());
+                            }
+                        }
+                    }
+                }
+            }
+            if is_found {
+                found.paths.push(format!("/{}", one.path.escape_ascii()));
+            }
+            Ok(Onward::Into)
+        })?;
+        found.searched = joined(found.searched);
+        Ok(found)
+    }
+
+    /// Returns whether one of the values is in `spans` of a store.
+    fn are_in(&self, store: &dyn ReadAt, spans: &[Span], cancel: &Cancel) -> Result<bool> {
+        if self.finders.is_empty() {
+            return Ok(false);
+        }
+        for span in spans {
+            let mut at = span.start();
+            while at < span.end() {
+                cancel.check()?;
+                // A value may lie across the end of a chunk.
+                let most = ByteLen::from_usize(CHUNK.saturating_add(self.longest));
+                let len = span.end().saturating_since(at).min(most).to_usize().unwrap_or(0);
+                if self.is_in(&read_vec(store, at, len)?) {
+                    return Ok(true);
+                }
+                at = at.saturating_add(ByteLen::from_usize(CHUNK));
+            }
+        }
+        Ok(false)
+    }
 }
