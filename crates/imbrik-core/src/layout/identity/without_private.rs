@@ -311,7 +311,7 @@ impl<'a> Values<'a> {
     fn new(values: &'a [Vec<u8>]) -> Self {
         let values = || values.iter().filter(|value| value.len() >= SHORTEST);
         let longest = values().map(Vec::len).max().unwrap_or(0);
-        Self { finders: values().map(|value| memmem::Finder::new(value)).collect(), longest }
+        Self { finders: values().map(memmem::Finder::new).collect(), longest }
     }
 
     fn is_in(&self, bytes: &[u8]) -> bool {

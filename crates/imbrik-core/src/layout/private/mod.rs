@@ -225,6 +225,13 @@ fn examine(files: &dyn Files, one: &WalkedEntry<'_>, names: &[&[u8]]) -> Result<
         if is_short && is_only_comments(&files.read(one.file, HEAD)?) {
             return Ok(None);
         }
+        // A copy of the list of users has no hash before the first password is set.
+        if pattern.starts_with("etc/shadow") || pattern.starts_with("etc/gshadow") {
+            let content = files.read(one.file, usize::try_from(LONGEST).unwrap_or(0))?;
+            if without_hashes(&String::from_utf8_lossy(&content)).2.is_empty() {
+                return Ok(None);
+            }
+        }
         return Ok(Some(private(kind, FoundBy::Place(pattern), remedy)));
     }
     if one.info.size > LONGEST {
@@ -525,6 +532,8 @@ mod tests {
             "password [success=1 default=ignore] pam_unix.so\n",
             "password requisite pam_deny.so\n",
             "password=\n",
+            "psk wpa-psk\n",
+            "status unpacked base-passwd:amd64 3.6.1\n",
             "password=$PASSWORD\n",
             "password=${PASSWORD}\n",
             "PASS=\"$1\"\n",

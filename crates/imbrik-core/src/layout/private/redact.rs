@@ -176,7 +176,8 @@ pub(super) fn is_secret_name(name: &str) -> bool {
     let singular = last.strip_suffix('s').filter(|word| !word.ends_with('s')).unwrap_or(&last);
     let before = words.last().map(String::as_str);
     // A public key is public, and a file, a name or an id is none of a secret: their last word is another one.
-    if words.iter().any(|word| word == "public") || last == "chpasswd" {
+    // Two programs of Debian end in the name of a secret.
+    if words.iter().any(|word| word == "public") || last == "chpasswd" || name == "base-passwd" {
         return false;
     }
     if singular == "key" {
@@ -250,9 +251,13 @@ fn is_no_secret(name: &str, value: &str) -> bool {
     let is_macro =
         is_key && value.contains('_') && value.chars().all(|c| c.is_ascii_uppercase() || c == '_');
     let is_port = ["/tcp", "/udp"].iter().any(|end| value.ends_with(end));
+    // A script that copies a setting names it twice: `set_network psk wpa-psk`.
+    let is_setting = value.contains(['-', '_'])
+        && value.chars().all(|c| c.is_ascii_lowercase() || "-_".contains(c))
+        && is_secret_name(value);
     // Two quotes around nothing, or the mark of a locked account, are what a redacted value leaves.
     let is_redacted = ["\"\"", "''", "!", "*"].contains(&value);
-    is_variable || is_path || is_macro || is_port || is_redacted
+    is_variable || is_path || is_macro || is_port || is_setting || is_redacted
 }
 
 /// Private keys in ASCII armour, anywhere in a file.
