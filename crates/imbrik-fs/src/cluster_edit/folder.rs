@@ -11,6 +11,9 @@ use std::{collections::HashMap, ops::Range};
 /// Bytes an entry.
 pub(crate) const ENTRY: usize = 32;
 
+/// The smallest unit that a card writes as a whole, in bytes.
+const SECTOR: usize = 512;
+
 /// An entry's bytes, or the room for one.
 pub(crate) type Slot = [u8; ENTRY];
 
@@ -101,12 +104,24 @@ impl OpenFolder {
         self.free_from = self.free_from.min(range.start);
     }
 
-    /// Where so many slots in a row are free.
+    /// The first of `count` free slots in a row: in one sector where they fit into one, since a sector is written as a
+    /// whole or not at all, and half a set would cost a name.
     pub(super) fn room_for(&mut self, count: usize) -> Option<usize> {
+        let in_one_sector = (count <= SECTOR / ENTRY).then(|| self.free_slots(count, true));
+        match in_one_sector {
+            // A folder that can't grow is filled to its end.
+            Some(None) if self.is_fixed() => self.free_slots(count, false),
+            Some(found) => found,
+            None => self.free_slots(count, false),
+        }
+    }
+
+    fn free_slots(&mut self, count: usize, in_one_sector: bool) -> Option<usize> {
         let mut free = 0usize;
         let mut is_first = true;
+        let mut sector = None;
         for index in self.free_from..self.slots.len() {
-            let slot = self.slots.get(index).map(|(_, slot)| slot)?;
+            let (at, slot) = self.slots.get(index)?;
             if index < self.end && !(self.is_free)(slot) {
                 free = 0;
                 continue;
@@ -115,12 +130,29 @@ impl OpenFolder {
                 self.free_from = index;
                 is_first = false;
             }
+            let this = at.get().checked_div(SECTOR.try_into().ok()?);
+            if in_one_sector && sector != this {
+                free = 0;
+            }
+            sector = this;
             free = free.saturating_add(1);
             if free == count {
                 return index.checked_add(1)?.checked_sub(count);
             }
         }
         None
+    }
+
+    /// Marks the slots between the end of the folder and `start` as free: an empty one would end it.
+    ///
+    /// # Errors
+    /// When they cannot be written.
+    pub(super) fn extend_to(&mut self, start: usize, free: Slot, draft: &mut Edited) -> Result<()> {
+        for index in self.end..start {
+            self.put_slot(index, free, draft)?;
+        }
+        self.end = self.end.max(start);
+        Ok(())
     }
 
     /// Puts a set where there is room for it.

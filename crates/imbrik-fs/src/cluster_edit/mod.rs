@@ -54,6 +54,9 @@ pub(crate) trait SetFormat {
     /// The longest file there can be, in bytes.
     fn longest(&self) -> u64;
 
+    /// A slot that is free, and does not end a folder.
+    fn free_slot(&self) -> Slot;
+
     /// The root folder.
     fn root(&self) -> FolderKey;
 
@@ -424,6 +427,10 @@ impl<F: SetFormat> Editor<F> {
             }
         };
         let place = (key, start..start.plus(set.len())?);
+        let free = self.format.free_slot();
+        let Self { folders, draft, .. } = self;
+        let folder = folders.get_mut(&key).ok_or_else(|| Error::bug("a folder is lost"))?;
+        folder.extend_to(start, free, draft)?;
         self.put_set(&place, set)?;
         let names = self.format.names_of(set);
         let Self { folders, draft, .. } = self;

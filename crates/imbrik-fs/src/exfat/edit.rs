@@ -190,6 +190,12 @@ impl SetFormat for ExFat {
         u64::MAX
     }
 
+    fn free_slot(&self) -> Slot {
+        let mut slot = [0; ENTRY];
+        slot[0] = FILE & !IN_USE;
+        slot
+    }
+
     fn root(&self) -> FolderKey {
         self.boot.root_cluster
     }

@@ -144,6 +144,12 @@ impl SetFormat for Fat {
         u32::MAX.into()
     }
 
+    fn free_slot(&self) -> Slot {
+        let mut slot = [0; ENTRY];
+        slot[0] = 0xe5;
+        slot
+    }
+
     fn root(&self) -> FolderKey {
         match self.boot.root() {
             Some(FolderPlace::Chain(first)) => first,
