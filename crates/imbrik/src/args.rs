@@ -435,7 +435,7 @@ pub(crate) struct IdentityArgs {
     /// to them follows
     #[arg(long, value_enum, value_name = "fresh", help_heading = IDENTITY)]
     pub(crate) ids: Option<Fresh>,
-    /// New SSH host keys of the kinds that are there, and an empty machine id
+    /// A new Ed25519 SSH host key instead of the host keys that are there, and an empty machine id
     #[arg(long, value_enum, value_name = "fresh", help_heading = IDENTITY)]
     pub(crate) keys: Option<Fresh>,
     /// Put a small file in, with ‹n› and ‹host› filled in, in its path, too: FILE=PART:/PATH; may be

@@ -7,7 +7,6 @@ use imbrik_store::{
     for_pieces,
     units::{ByteLen, ByteOffset, Span},
 };
-use md5::Digest;
 use ring::digest;
 use std::{
     ffi::{OsStr, OsString},
@@ -136,7 +135,7 @@ pub struct Sum {
 enum Hasher {
     /// SHA-256, SHA-512 and SHA-1.
     Sha(SumKind, digest::Context),
-    Md5(md5::Md5),
+    Md5(md5::Context),
     Blake3(Box<blake3::Hasher>),
 }
 
@@ -154,7 +153,7 @@ impl Sums {
                 let sha1 = &digest::SHA1_FOR_LEGACY_USE_ONLY;
                 Hasher::Sha(*kind, digest::Context::new(sha1))
             }
-            SumKind::Md5 => Hasher::Md5(md5::Md5::new()),
+            SumKind::Md5 => Hasher::Md5(md5::Context::new()),
             SumKind::Blake3 => Hasher::Blake3(Box::default()),
         };
         Self(kinds.iter().map(start).collect())
@@ -165,7 +164,7 @@ impl Sums {
         for hasher in &mut self.0 {
             match hasher {
                 Hasher::Sha(_, hasher) => hasher.update(bytes),
-                Hasher::Md5(hasher) => hasher.update(bytes),
+                Hasher::Md5(hasher) => hasher.consume(bytes),
                 Hasher::Blake3(hasher) => {
                     hasher.update(bytes);
                 }
@@ -225,7 +224,7 @@ impl Sums {
     pub fn finish(self) -> Vec<Sum> {
         let finish = |hasher| match hasher {
             Hasher::Sha(kind, hasher) => (kind, hex(hasher.finish().as_ref())),
-            Hasher::Md5(hasher) => (SumKind::Md5, hex(&hasher.finalize())),
+            Hasher::Md5(hasher) => (SumKind::Md5, hex(&hasher.finalize().0)),
             Hasher::Blake3(hasher) => (SumKind::Blake3, hex(hasher.finalize().as_bytes())),
         };
         let sums = self.0.into_iter().map(finish);

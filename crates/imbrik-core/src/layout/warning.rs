@@ -100,8 +100,13 @@ pub enum Warning {
         /// The partition.
         title: String,
     },
-    /// Host keys of a kind stay that is no longer made.
-    KeyStays,
+    /// The settings of an SSH server name host keys that are removed, and not the new one.
+    HostKeysNamed {
+        /// The partition with the settings.
+        title: String,
+        /// The keys.
+        paths: Vec<String>,
+    },
     /// No host keys are on the card.
     NoKeys,
 }
@@ -167,9 +172,12 @@ impl fmt::Display for Warning {
             Self::MetadataContains { title } => {
                 write!(f, "a removed value is also in the metadata of {title}, outside of files")
             }
-            Self::KeyStays => {
-                f.write_str("/etc/ssh/ssh_host_dsa_key stays: keys of that kind are no longer made")
-            }
+            Self::HostKeysNamed { title, paths } => write!(
+                f,
+                "the settings of the SSH server on {title} name only {}, which the copy doesn't have: set HostKey \
+                 to /etc/ssh/ssh_host_ed25519_key",
+                paths.join(", ")
+            ),
             Self::NoKeys => f.write_str("no SSH host keys are on it, so none are made"),
         }
     }

@@ -1,22 +1,32 @@
 //! Plain tables: columns by alignment alone, no frames.
 
 use super::layout;
-use comfy_table::{CellAlignment, ContentArrangement, Table, presets};
+
+/// Columns between two cells.
+const GAP: usize = 2;
 
 /// Rows with their columns aligned, indented by two blanks. Columns in `right` are flush right.
 pub(crate) fn rows(rows: impl IntoIterator<Item = Vec<String>>, right: &[usize]) -> Vec<String> {
-    let mut table = Table::new();
-    table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
-    for row in rows {
-        table.add_row(row);
-    }
-    for (index, column) in table.column_iter_mut().enumerate() {
-        column.set_padding((0, 2));
-        if right.contains(&index) {
-            column.set_cell_alignment(CellAlignment::Right);
+    let rows: Vec<Vec<String>> = rows.into_iter().collect();
+    let count = rows.iter().map(Vec::len).max().unwrap_or(0);
+    let width = |column: usize| {
+        let cells = rows.iter().filter_map(|row| row.get(column));
+        cells.map(|cell| layout::columns(cell)).max().unwrap_or(0)
+    };
+    let widths: Vec<usize> = (0..count).map(width).collect();
+    let line = |row: &Vec<String>| {
+        let mut line = " ".repeat(GAP);
+        for (column, (cell, width)) in row.iter().zip(&widths).enumerate() {
+            let padding = " ".repeat(width.saturating_sub(layout::columns(cell)));
+            let (before, after) = match right.contains(&column) {
+                true => (padding.as_str(), ""),
+                false => ("", padding.as_str()),
+            };
+            line.extend([before, cell, after, "  "]);
         }
-    }
-    table.lines().map(|line| format!("  {}", line.trim_end())).collect()
+        line.trim_end().to_owned()
+    };
+    rows.iter().map(line).collect()
 }
 
 /// The same for at most `width` columns: where the table is wider, each row becomes a line of its

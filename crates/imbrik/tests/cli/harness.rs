@@ -1,5 +1,6 @@
 //! One small builder for all tests: a folder with a rack, and the program run in it.
 
+use crate::schema;
 use serde_json::Value;
 use std::{
     ffi::{OsStr, OsString},
@@ -239,16 +240,16 @@ impl Run {
     }
 }
 
-/// Asks whether an object obeys the schema in the documents.
+/// Fails when an object does not match the schema in the documents.
 #[track_caller]
 pub(crate) fn valid(object: &Value) {
-    static SCHEMA: OnceLock<jsonschema::Validator> = OnceLock::new();
+    static SCHEMA: OnceLock<Value> = OnceLock::new();
     let schema = SCHEMA.get_or_init(|| {
-        let text = include_str!("../../../../docs/json.schema.json");
-        jsonschema::validator_for(&serde_json::from_str(text).unwrap()).unwrap()
+        serde_json::from_str(include_str!("../../../../docs/json.schema.json")).unwrap()
     });
-    let wrong: Vec<_> = schema.iter_errors(object).map(|error| error.to_string()).collect();
-    assert!(wrong.is_empty(), "{wrong:#?} in {object:#}");
+    if let Err(wrong) = schema::check(schema, schema, object) {
+        panic!("{wrong} in {object:#}");
+    }
 }
 
 /// Text without where its lines break and how far they are set in.

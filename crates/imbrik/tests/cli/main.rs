@@ -27,6 +27,7 @@ mod restore;
 mod resume;
 mod reuse;
 mod save;
+mod schema;
 mod screen;
 mod shares;
 mod shelf;

@@ -170,7 +170,7 @@ impl Editing<'_> {
     }
 
     /// The paths of what is in a folder of a partition; nothing when there is none.
-    fn names_in(&self, index: usize, folder: &str) -> Result<Vec<String>> {
+    pub(super) fn names_in(&self, index: usize, folder: &str) -> Result<Vec<String>> {
         let part = self.parts.get(index);
         let Some((part, volume)) = part.and_then(|part| Some((part, part.volume.as_ref()?))) else {
             return Ok(Vec::new());

@@ -22,7 +22,6 @@ use imbrik_store::{
     read_up_to,
     units::{ByteLen, ByteOffset, Span, joined},
 };
-use ssh_key::rand_core::{OsRng, RngCore};
 use std::{cell::OnceCell, sync::Arc};
 use uuid::Uuid;
 pub use without_private::{Guesses, LeavePrivate, Uninspected};
@@ -30,6 +29,8 @@ pub use without_private::{Guesses, LeavePrivate, Uninspected};
 /// The longest file that is looked into, in bytes.
 const MOST: usize = 1 << 20;
 /// Files that hold the machine's id, and are empty until it has one.
+/// The host key that a copy gets.
+const HOST_KEY: &str = "etc/ssh/ssh_host_ed25519_key";
 const MACHINE_IDS: [&str; 2] = ["etc/machine-id", "var/lib/dbus/machine-id"];
 
 /// What a copy gets of its own.
@@ -246,10 +247,14 @@ fn is_blank(store: &dyn ReadAt) -> Result<bool> {
     Ok(is_zero(&read_up_to(store, ByteOffset::ZERO, HEAD)?))
 }
 
-fn fresh() -> Uuid {
-    let mut bytes = [0; 16];
-    OsRng.fill_bytes(&mut bytes);
-    uuid::Builder::from_random_bytes(bytes).into_uuid()
+/// The paths of host keys in the settings of an SSH server (`sshd_config(5)`).
+fn host_keys_named_in(settings: &str) -> Vec<String> {
+    let setting = |line: &str| {
+        let mut words = line.split([' ', '\t', '=']).filter(|word| !word.is_empty());
+        let is_it = words.next()?.eq_ignore_ascii_case("HostKey");
+        words.next().filter(|_| is_it).map(|path| path.trim_matches('"').to_owned())
+    };
+    settings.lines().filter_map(setting).collect()
 }
 
 impl Editing<'_> {
@@ -257,7 +262,7 @@ impl Editing<'_> {
     fn new_ids(&mut self, means: ReshapeOptions<'_>) -> Result<()> {
         let mut ids = Vec::new();
         if let Some(was) = &self.survey.table {
-            self.table = was.with_ids(self.survey.size, &mut fresh)?;
+            self.table = was.with_ids(self.survey.size, &mut Uuid::new_v4)?;
             let mut view = self.view.clone();
             for (at, bytes) in &self.table {
                 view = view.with_bytes(*at, bytes);
@@ -291,7 +296,7 @@ impl Editing<'_> {
             let settled = match wrong {
                 Some(why) => Err(Error::corrupt(why)),
                 None => OpenVolume::known(Arc::clone(&part.store), volume.clone())
-                    .with_id(fresh(), means),
+                    .with_id(Uuid::new_v4(), means),
             };
             match settled {
                 Ok(settled) => {
@@ -358,23 +363,26 @@ impl Editing<'_> {
         }
     }
 
+    /// Replaces the host keys of each volume by a new Ed25519 key, and empties its machine id.
     fn new_keys(&mut self, host: Option<&str>) -> Result<()> {
         let comment = format!("root@{}", host.unwrap_or("localhost"));
-        let mut any = false;
+        let mut has_keys = false;
         for index in 0..self.parts.len() {
+            let mut old = Vec::new();
             for kind in keys::KINDS {
                 let path = format!("etc/ssh/ssh_host_{kind}_key");
-                if self.file(index, &path)?.is_none() {
-                    continue;
+                if self.file(index, &path)?.is_some() {
+                    old.push(path);
                 }
-                any = true;
-                let (private, public) = keys::fresh(kind, &comment)?;
-                self.put(index, &path, private.into_bytes(), Some(0o600), "a key of its own")?;
-                let path = format!("{path}.pub");
-                self.put(index, &path, public.into_bytes(), Some(0o644), "a key of its own")?;
             }
-            if self.file(index, "etc/ssh/ssh_host_dsa_key")?.is_some() {
-                self.changes.push(Change::Warning(Warning::KeyStays));
+            if !old.is_empty() {
+                has_keys = true;
+                let (private, public) = keys::new_pair(&comment)?;
+                self.put(index, HOST_KEY, private.into_bytes(), Some(0o600), "a new host key")?;
+                let path = format!("{HOST_KEY}.pub");
+                self.put(index, &path, public.into_bytes(), Some(0o644), "a new host key")?;
+                old.retain(|path| path != HOST_KEY);
+                self.remove_old_keys(index, &old)?;
             }
             for path in MACHINE_IDS {
                 if self.file(index, path)?.is_some_and(|old| !old.is_empty()) {
@@ -382,8 +390,36 @@ impl Editing<'_> {
                 }
             }
         }
-        if !any {
+        if !has_keys {
             self.changes.push(Change::Warning(Warning::NoKeys));
+        }
+        Ok(())
+    }
+
+    /// Removes host keys of other kinds, and warns where the settings of the server name one of them and not the new
+    /// key: with no key that it can load, the server doesn't start.
+    fn remove_old_keys(&mut self, index: usize, old: &[String]) -> Result<()> {
+        let mut edits = Vec::new();
+        for path in old.iter().flat_map(|path| [path.clone(), format!("{path}.pub")]) {
+            if self.file(index, &path)?.is_some() {
+                let path = names(&path).into_iter().map(<[u8]>::to_vec).collect();
+                edits.push(FileEdit::Remove { path });
+            }
+        }
+        if edits.is_empty() {
+            return Ok(());
+        }
+        self.edit(index, &edits, "")?;
+        let mut settings = self.names_in(index, "etc/ssh/sshd_config.d")?;
+        settings.push("etc/ssh/sshd_config".to_owned());
+        let mut named = Vec::new();
+        for path in settings {
+            let content = self.file(index, &path)?.unwrap_or_default();
+            named.extend(host_keys_named_in(&String::from_utf8_lossy(&content)));
+        }
+        if !named.is_empty() && !named.iter().any(|path| path.trim_start_matches('/') == HOST_KEY) {
+            let title = self.parts.get(index).map_or(String::new(), |part| part.short.clone());
+            self.changes.push(Change::Warning(Warning::HostKeysNamed { title, paths: named }));
         }
         Ok(())
     }
