@@ -1,4 +1,4 @@
-//! The content of a file as a store of its own.
+//! The content of a file as a store.
 
 use crate::files::{FileId, Files, Stretch};
 use imbrik_store::{
@@ -9,17 +9,17 @@ use imbrik_store::{
 };
 use std::{ops::ControlFlow, sync::Arc};
 
-/// The content of a file: as long as the file is, with a hole wherever nothing was ever written.
+/// The content of a file, with a hole wherever nothing was written.
 pub struct FileContent<'a> {
     volume: &'a dyn ReadAt,
     size: ByteLen,
-    /// What stands within what describes the file.
+    /// Content that is stored inside the file's metadata.
     here: Arc<SparseStore>,
-    /// In order and without a hole between them.
+    /// In order, without gaps.
     pieces: Vec<(Span, Option<Place>)>,
 }
 
-/// Where bytes stand.
+/// The location of bytes.
 #[derive(Clone, Copy)]
 enum Place {
     InVolume(ByteOffset),
@@ -27,7 +27,7 @@ enum Place {
 }
 
 impl dyn Files + '_ {
-    /// The content of `file`, to be read at random. Nothing but where it stands is read for that.
+    /// Opens the content of `file` for random access. Only its block map is read.
     ///
     /// # Errors
     /// As [`Files::content`] and [`Files::info`]; [`imbrik_store::Class::Corrupt`] when two stretches
@@ -91,7 +91,7 @@ impl FileContent<'_> {
         })
     }
 
-    /// The same, out of `store`, which is the volume, for as long as somebody wants it.
+    /// The same content, read from `store`, which contains the volume, without borrowing the files.
     #[must_use]
     pub fn owned(&self, store: &Arc<dyn ReadAt>) -> Arc<dyn ReadAt> {
         let mut all = Concatenated::new(store.sector_size());
@@ -106,13 +106,12 @@ impl FileContent<'_> {
         Arc::new(all)
     }
 
-    /// The parts of it that were written, in order: all else are holes. They say nothing of what is in
-    /// them.
+    /// The written ranges, in order; all others are holes. Written ranges can contain zeros.
     pub fn written(&self) -> impl Iterator<Item = Span> {
         self.pieces.iter().filter(|(_, place)| place.is_some()).map(|(span, _)| *span)
     }
 
-    /// Where of the volume it stands, in its order: what need not be read when it is known already.
+    /// The locations in the volume, in file order.
     pub fn places(&self) -> impl Iterator<Item = Span> {
         self.pieces.iter().filter_map(|(span, place)| match place {
             Some(Place::InVolume(at)) => Some(Span::between(*at, at.saturating_add(span.len()))),

@@ -1,4 +1,4 @@
-//! What can be done to the files of a volume: put in, removed, given another name.
+//! Edits of the files of a volume: adding, removing, renaming.
 
 use crate::{
     examined::DerivedVolume,
@@ -12,91 +12,89 @@ use imbrik_store::{
 };
 use std::{collections::BTreeMap, fmt, sync::Arc};
 
-/// Names from a volume's root down; none for the root itself.
+/// Names from the volume's root down; empty for the root itself.
 pub type FilePath = Vec<Vec<u8>>;
 
-/// What a file gets beside its content. What a volume of its kind does not keep is left out.
+/// Metadata that a file gets with its content. Fields that the filesystem doesn't support are ignored.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct FileMeta {
-    /// The lower twelve bits of its mode. `None` leaves those of one that is there, and gives a new
-    /// file 0644 and a new folder 0755.
+    /// The lower twelve bits of the mode. `None` keeps those of an existing file, and gives new files 0644 and new
+    /// folders 0755.
     pub permissions: Option<u16>,
-    /// The same for a new one only.
+    /// Permissions for new files only.
     pub if_new: Option<u16>,
-    /// The numbers of its owner and its group. `None` leaves those of one that is there, and gives a
-    /// new one those of its folder.
+    /// Owner and group. `None` keeps those of an existing file, and gives a new one those of its folder.
     pub owner: Option<(u32, u32)>,
-    /// When its content was changed; `None` for the time of the edit.
+    /// Modification time; `None` for the time of the edit.
     pub modified: Option<FileTime>,
-    /// Its flags. `None` leaves those of one that is there, and gives a new one none.
+    /// Flags. `None` keeps those of an existing file, and gives a new one none.
     pub flags: Option<FileFlags>,
-    /// Attributes of a new one.
+    /// Extended attributes of a new file.
     pub attributes: Vec<FileAttribute>,
-    /// Whether a new one gets besides what its folder hands on: a list of who may do what, which takes away
-    /// from its permissions.
+    /// Whether a new file inherits the default ACL of its folder, which can restrict its permissions.
     pub as_in_folder: bool,
 }
 
-/// One thing that is done to the files of a volume.
+/// A single edit of the files of a volume.
 #[derive(Clone)]
 pub enum FileEdit {
-    /// A file gets this content, where one stands, or is added to its folder.
+    /// Writes a file: replaces the content of an existing one, or creates it.
     Put {
-        /// Where.
+        /// Its path.
         path: FilePath,
-        /// All of it; what it has no data for becomes a hole where the volume can have one.
+        /// Its content; ranges without data become holes where the filesystem supports them.
         content: Arc<dyn ReadAt>,
-        /// What else it gets.
+        /// Its metadata.
         meta: FileMeta,
     },
-    /// A folder is made, where none is.
+    /// Creates a folder, unless it exists.
     Folder {
-        /// Where.
+        /// Its path.
         path: FilePath,
-        /// What else it gets.
+        /// Its metadata.
         meta: FileMeta,
     },
-    /// A link is made.
+    /// Creates a symbolic link.
     Link {
-        /// Where.
+        /// Its path.
         path: FilePath,
-        /// What it leads to.
+        /// Its target.
         target: Vec<u8>,
-        /// What else it gets.
+        /// Its metadata.
         meta: FileMeta,
     },
-    /// A device, a pipe or a socket is made.
+    /// Creates a device, a pipe or a socket.
     Node {
-        /// Where.
+        /// Its path.
         path: FilePath,
-        /// What.
+        /// Its type.
         kind: FileKind,
-        /// What else it gets.
+        /// Its metadata.
         meta: FileMeta,
     },
-    /// A file gets a second name.
+    /// Creates a hard link.
     Name {
-        /// The new one.
+        /// The new path.
         path: FilePath,
-        /// The one that it has.
+        /// The existing path.
         of: FilePath,
     },
-    /// A file goes, or a folder with everything in it.
+    /// Removes a file, or a folder with all its content.
     Remove {
-        /// Which.
+        /// Its path.
         path: FilePath,
     },
-    /// A file or folder gets another name, in its folder or in another one.
+    /// Renames or moves a file or folder.
     Rename {
-        /// The name that it has.
+        /// The old path.
         from: FilePath,
-        /// The one that it gets.
+        /// The new path.
         to: FilePath,
     },
 }
 
 impl FileEdit {
-    /// What it is about.
+    /// The path that the edit applies to.
     #[must_use]
     pub fn path(&self) -> &[Vec<u8>] {
         match self {
@@ -144,7 +142,7 @@ impl fmt::Debug for FileEdit {
 }
 
 impl FileEdit {
-    /// The path that it is about, with slashes, whatever is no text escaped.
+    /// The path with slashes, escaped.
     #[must_use]
     pub fn place(&self) -> String {
         shown(self.path())
@@ -155,24 +153,24 @@ fn shown(path: &[Vec<u8>]) -> String {
     format!("/{}", path.join(&b'/').escape_ascii())
 }
 
-/// How files are edited.
+/// Options for edits.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct EditOptions {
     /// The time of the edit.
     pub now: FileTime,
-    /// Whether nothing new may stand where the volume has something now: for whoever writes in place,
-    /// where a cut must leave the old files. Otherwise, what nobody has any more is zeros.
+    /// Whether blocks that are in use before the edit are not reused, so that an interruption while the volume is
+    /// edited in place leaves the old files intact. Otherwise, freed blocks are cleared.
     pub keeps_old: bool,
 }
 
 /// An edited volume.
 #[derive(Clone)]
 pub struct EditedVolume {
-    /// The whole volume, and where it differs.
+    /// The whole volume, and the spans that changed.
     pub volume: DerivedVolume,
-    /// Where content stands that is new, or is cleared: nothing of the volume's own.
+    /// The spans of new or cleared content.
     pub content: Vec<Span>,
-    /// Where it differs beside that: what leads to the content.
+    /// The spans of changed metadata.
     pub(crate) metadata: Vec<Span>,
 }
 
@@ -183,13 +181,13 @@ impl fmt::Debug for EditedVolume {
 }
 
 impl EditedVolume {
-    /// One that was made without new content.
+    /// An edit without new content.
     pub(crate) fn without_content(volume: DerivedVolume) -> Self {
         let metadata = volume.rewritten.clone();
         Self { volume, content: Vec::new(), metadata }
     }
 
-    /// The volume with `draft`'s bytes changed, and `contents` where they belong.
+    /// The volume with the changed bytes of `draft` and with `contents`.
     pub(crate) fn of(draft: Edited, contents: &Contents) -> Self {
         let metadata = draft.spans();
         let content = contents.spans();
@@ -205,7 +203,7 @@ impl EditedVolume {
     }
 }
 
-/// What stands behind the names in `path`: the folder that it is in, and its own name.
+/// Splits `path` into its parent folder and its name.
 ///
 /// # Errors
 /// [`imbrik_store::Class::Usage`] for a path without a name.
@@ -218,23 +216,23 @@ pub(crate) fn split(path: &[Vec<u8>]) -> Result<(&[u8], &[Vec<u8>])> {
     }
 }
 
-/// There is nothing of the name that is meant.
+/// The file doesn't exist.
 pub(crate) fn missing() -> Error {
     Error::usage("there is no such file or folder")
 }
 
-/// There is no folder of this name on the way.
+/// A folder on the path doesn't exist.
 pub(crate) fn no_folder(name: &[u8]) -> Error {
     Error::usage(format!("there is no folder \"{}\"", name.escape_ascii()))
 }
 
-/// A new name is taken.
+/// The new name exists already.
 pub(crate) fn is_there(name: &[u8]) -> Error {
     Error::usage(format!("\"{}\" exists already", name.escape_ascii()))
 }
 
-/// An error with how much room lacks, at least, where it is for lack of room: `free` units of `unit` bytes
-/// were free before `rest` was to be done.
+/// Adds the missing space to an error for lack of space: `free` units of `unit` bytes were free before the edits of
+/// `rest`.
 pub(crate) fn lacking(error: Error, rest: &[FileEdit], free: u64, unit: u64) -> Error {
     if error.class() != Class::NoRoom {
         return error;
@@ -249,27 +247,27 @@ pub(crate) fn lacking(error: Error, rest: &[FileEdit], free: u64, unit: u64) -> 
     error.lacking(ByteLen::new(lacks.saturating_mul(unit)))
 }
 
-/// New content, in the places that it got, and places that are cleared.
+/// New content and its location, and ranges to clear.
 #[derive(Default)]
 pub(crate) struct Contents {
-    /// By where it starts.
+    /// By start offset.
     pieces: BTreeMap<u64, Placed>,
 }
 
 struct Placed {
     len: ByteLen,
-    /// Zeros when from nowhere.
+    /// `None` for zeros.
     from: Option<(Arc<dyn ReadAt>, ByteOffset)>,
 }
 
 impl Contents {
-    /// Has the bytes of `span` come from `store`, from `from` on; zeros behind its end.
+    /// Takes the bytes of `span` from `store`, starting at `from`; zeros past its end.
     pub(crate) fn put(&mut self, span: Span, store: &Arc<dyn ReadAt>, from: ByteOffset) {
         let placed = Placed { len: span.len(), from: Some((Arc::clone(store), from)) };
         self.pieces.insert(span.start().get(), placed);
     }
 
-    /// Has the bytes of `span` be zeros: nobody has them any more, and nobody is to find what they held.
+    /// Clears the bytes of `span`: they were freed, and their old content must not remain.
     pub(crate) fn clear(&mut self, span: Span) {
         let start = span.start().get();
         if let Some((at, last)) = self.pieces.range_mut(..start).next_back()
@@ -290,7 +288,7 @@ impl Contents {
         joined(all.collect())
     }
 
-    /// `base` with all of it.
+    /// `base` with all these contents.
     fn over(&self, base: &Arc<dyn ReadAt>) -> Concatenated {
         let mut all = Concatenated::new(base.sector_size());
         let mut at = ByteOffset::ZERO;

@@ -1,8 +1,7 @@
-//! The files of a volume, looked into: what a filesystem answers for that, and paths on top of it.
+//! Files of a volume: the interface that filesystems implement, and path lookup on top of it.
 //!
-//! A filesystem implements [`Files`]: its root, the entries of a folder, and what is known of a file
-//! and where its content is. Everything that goes along a path is made of these here, once for all
-//! of them.
+//! A filesystem implements [`Files`]: its root, the entries of a folder, the metadata of a file and the location of its
+//! content. Path operations are built on these once, for all filesystems.
 
 use imbrik_store::{
     ReadAt,
@@ -12,42 +11,41 @@ use imbrik_store::{
 };
 use std::{fmt, ops::ControlFlow};
 
-/// A file or folder of a volume: what its filesystem needs to find it again.
+/// A file or folder of a volume, as its filesystem finds it again.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct FileId {
-    /// What tells it from all others: the number of its inode, or where its entry stands.
+    /// Unique in the volume: the inode number, or the offset of the directory entry.
     pub(crate) number: u64,
-    /// Whatever its entry says that would else have to be read again.
+    /// Fields of the directory entry that are needed later, so that it isn't read again.
     pub(crate) more: [u64; 2],
 }
 
 impl FileId {
-    /// The one of that number.
+    /// The file with this number and no further fields.
     pub(crate) const fn of(number: u64) -> Self {
         Self { number, more: [0; 2] }
     }
 
-    /// What tells it from all others of its volume: two names that lead to the same file have the
-    /// same number.
+    /// The number that identifies the file in its volume: hard links have the same number.
     #[must_use]
     pub fn number(self) -> u64 {
         self.number
     }
 }
 
-/// What a file is.
+/// The type of a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum FileKind {
-    /// One with content.
+    /// A regular file.
     File,
-    /// One with entries.
+    /// A directory.
     Folder,
-    /// One whose content is the path of another.
+    /// A symbolic link.
     Link,
-    /// A device that is read and written a byte at a time, with its major and minor number.
+    /// A character device, with its major and minor number.
     CharacterDevice(u32, u32),
-    /// A device that is read and written a block at a time, with its major and minor number.
+    /// A block device, with its major and minor number.
     BlockDevice(u32, u32),
     /// A named pipe.
     Pipe,
@@ -63,16 +61,16 @@ impl FileKind {
     }
 }
 
-/// A moment: seconds since 1970, and nanoseconds below 1,000,000,000 behind them.
+/// A point in time: seconds since 1970, and nanoseconds below 1,000,000,000.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct FileTime {
-    /// Seconds since 1970, UTC; for FAT, of a clock whose zone nobody knows.
+    /// Seconds since 1970, UTC. FAT stores local time without a time zone: it is read as UTC.
     pub seconds: i64,
-    /// What is more.
+    /// Nanoseconds after the second.
     pub nanoseconds: u32,
 }
 
-/// Who may do what with a file.
+/// The owner, group and permissions of a file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Ownership {
     /// The lower twelve bits of its mode.
@@ -181,78 +179,76 @@ impl fmt::Display for FileFlags {
     }
 }
 
-/// What is known of a file beside its content.
+/// Metadata of a file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FileInfo {
-    /// What it is.
+    /// Its type.
     pub kind: FileKind,
-    /// Bytes of content.
+    /// The size of its content, in bytes.
     pub size: u64,
-    /// How many names it has.
+    /// The number of its hard links.
     pub links: u64,
-    /// Whose it is; `None` where the filesystem knows no owners.
+    /// Owner and permissions; `None` on filesystems without owners.
     pub ownership: Option<Ownership>,
     /// Its flags.
     pub flags: FileFlags,
-    /// When its content was changed last.
+    /// The time of the last change of its content.
     pub modified: Option<FileTime>,
-    /// When it was read last.
+    /// The time of the last read.
     pub accessed: Option<FileTime>,
-    /// When anything of it was changed last.
+    /// The time of the last change of its metadata.
     pub changed: Option<FileTime>,
-    /// When it was made.
+    /// The time of its creation.
     pub created: Option<FileTime>,
 }
 
-/// A name in a folder.
+/// A directory entry.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct FolderEntry<'a> {
-    /// As it stands there: any bytes but `/` and zero, in no encoding that could be relied on.
+    /// The name as stored: any bytes but `/` and NUL, in no guaranteed encoding.
     pub name: &'a [u8],
-    /// What it leads to.
+    /// The file with this name.
     pub file: FileId,
 }
 
-/// Some of a file's content.
+/// Part of a file's content.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Stretch<'a> {
-    /// It stands there in the volume.
+    /// Stored at this place in the volume.
     InVolume(Span),
-    /// It stands within what describes the file.
+    /// Stored inside the file's metadata.
     Here(&'a [u8]),
 }
 
-/// An attribute of a file.
+/// An extended attribute.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FileAttribute {
-    /// Its name with what says whose it is: `user.hive`.
+    /// The name with its namespace: `user.hive`.
     pub name: Vec<u8>,
     /// Its value.
     pub value: Vec<u8>,
 }
 
-/// What is done with each entry of a folder, and whether there shall be more.
+/// Called with each entry of a folder. Returns whether to continue.
 pub type EachEntry<'a> = &'a mut dyn FnMut(FolderEntry<'_>) -> Result<ControlFlow<()>>;
 
-/// What is done with each stretch of a file's content and the byte that it starts at, and whether
-/// there shall be more.
+/// Called with each stretch of a file's content and the offset in the file where it starts. Returns whether to
+/// continue.
 pub type EachStretch<'a> = &'a mut dyn FnMut(u64, Stretch<'_>) -> Result<ControlFlow<()>>;
 
-/// The files of a volume. Nothing found in it is believed: what makes no sense is an error of the
-/// class [`Class::Corrupt`], and what cannot be looked into (encrypted names) one of the class
-/// [`Class::Unsupported`].
+/// The files of a volume. All of its metadata are validated: inconsistent ones are errors of [`Class::Corrupt`],
+/// unsupported ones, such as encrypted names, of [`Class::Unsupported`].
 pub trait Files {
-    /// The folder that all paths start from.
+    /// The root directory.
     fn root(&self) -> FileId;
 
-    /// Calls `each` with every entry of `folder`, in the order in which they stand there, without
-    /// those that lead to the folder itself and to the one above it.
+    /// Calls `each` with every entry of `folder`, in directory order, without `.` and `..`.
     ///
     /// # Errors
-    /// When the store cannot be read, it is no folder, or makes no sense; and what `each` answers.
+    /// When the store can't be read, `folder` is not a directory or is inconsistent; and the errors of `each`.
     fn entries(&self, folder: FileId, each: EachEntry<'_>) -> Result<()>;
 
-    /// The entry `name` of `folder`; `None` when there is none.
+    /// Finds the entry `name` of `folder`; `None` if it doesn't exist.
     ///
     /// # Errors
     /// As [`Files::entries`].
@@ -268,39 +264,38 @@ pub trait Files {
         Ok(found)
     }
 
-    /// What is known of `file`.
+    /// The metadata of `file`.
     ///
     /// # Errors
-    /// When the store cannot be read, or what describes it makes no sense.
+    /// When the store can't be read, or the metadata are invalid.
     fn info(&self, file: FileId) -> Result<FileInfo>;
 
-    /// Calls `each` with every stretch of the content of `file`, in its order, and with the byte that
-    /// it starts at. What none of them holds is zeros. Stretches may reach behind the file's end. The
-    /// content of a folder is its entries, as they stand in the volume.
+    /// Calls `each` with every stretch of the content of `file`, in order, and with its offset in the file. Ranges
+    /// between stretches are zeros. The last stretch may extend past the end of the file. The content of a folder is
+    /// its raw entries.
     ///
     /// # Errors
-    /// When the store cannot be read, or what says where the content is makes no sense; and what
-    /// `each` answers.
+    /// When the store can't be read, or the file's block map is invalid; and the errors of `each`.
     fn content(&self, file: FileId, each: EachStretch<'_>) -> Result<()>;
 
-    /// The attributes of `file`, in no order.
+    /// The extended attributes of `file`, in no particular order.
     ///
     /// # Errors
-    /// When the store cannot be read, or they make no sense.
+    /// When the store can't be read, or the attributes are invalid.
     fn attributes(&self, _file: FileId) -> Result<Vec<FileAttribute>> {
         Ok(Vec::new())
     }
 
-    /// What was found wrong on the way and passed over: checksums. Each once.
+    /// Checksum errors that were found and ignored so far, each once.
     fn faults(&self) -> Vec<String> {
         Vec::new()
     }
 
-    /// The volume that they are in.
+    /// The store that contains the volume.
     fn store(&self) -> &dyn ReadAt;
 }
 
-/// What is not looked into, or makes no sense, is not there for whoever only looks.
+/// Treats unsupported and invalid metadata as missing, for callers that only look something up.
 fn if_sensible<T>(found: Result<T>) -> Result<Option<T>> {
     match found {
         Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => Ok(None),
@@ -308,8 +303,7 @@ fn if_sensible<T>(found: Result<T>) -> Result<Option<T>> {
     }
 }
 
-/// Puts a stretch that stands at `at` of a file into `content`, which is the file's start; answers whether more of
-/// it is wanted.
+/// Copies a stretch at offset `at` of a file into `content`, the start of the file. Returns whether more is needed.
 pub(crate) fn fill(
     store: &dyn ReadAt,
     content: &mut [u8],
@@ -332,8 +326,7 @@ pub(crate) fn fill(
 }
 
 impl dyn Files + '_ {
-    /// What `path` leads to, names from the root down; `None` when there is nothing. Links are not
-    /// followed.
+    /// Finds the file at `path`, names from the root down; `None` if it doesn't exist. Symbolic links are not followed.
     ///
     /// # Errors
     /// As [`Files::entries`]; [`Class::Unsupported`] when a link is on the way.
@@ -353,7 +346,7 @@ impl dyn Files + '_ {
         Ok(Some(file))
     }
 
-    /// Up to `most` bytes of `file`, from its start.
+    /// Reads up to `most` bytes from the start of `file`.
     ///
     /// # Errors
     /// As [`Files::content`].
@@ -364,7 +357,7 @@ impl dyn Files + '_ {
         Ok(content)
     }
 
-    /// The names in `folder`, in the order in which they stand there.
+    /// The names in `folder`, in directory order.
     ///
     /// # Errors
     /// As [`Files::entries`].
@@ -377,8 +370,7 @@ impl dyn Files + '_ {
         Ok(names)
     }
 
-    /// The file at `path`, up to `most` bytes of it; `None` when there is none, or nothing that can
-    /// be read.
+    /// Reads the file at `path`, up to `most` bytes; `None` if it doesn't exist or can't be read.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -390,7 +382,7 @@ impl dyn Files + '_ {
         }
     }
 
-    /// The names in the folder at `path`; `None` when there is none, or none that can be read.
+    /// The names in the folder at `path`; `None` if it doesn't exist or can't be read.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -401,8 +393,8 @@ impl dyn Files + '_ {
         }
     }
 
-    /// Whether there is anything at `path`; `None` when that is not known: a link is in the way, or
-    /// a folder that cannot be read.
+    /// Returns whether a file exists at `path`; `None` if that is unknown, because of a link or an unreadable folder on
+    /// the path.
     ///
     /// # Errors
     /// When the store cannot be read.

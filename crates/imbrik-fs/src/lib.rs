@@ -1,10 +1,9 @@
-//! Volumes: which filesystem, or what else, stands in a partition or on a bare card, what of it is
-//! in use, what files it holds, and the same volume at another size, under another id or with other
-//! files in it.
+//! Volumes: recognises the filesystem in a partition or on a bare card, determines its used space, reads its files, and
+//! resizes, edits or renames the volume.
 //!
-//! Everything goes by content. No number found in a volume is believed before it was compared with
-//! another, nothing in a store is ever changed (an edited or reshaped volume is a store of its own
-//! that reads like the finished one), and whatever contradicts itself counts as used as a whole.
+//! Volumes are recognised by content. Every number is validated before it is used. Nothing in a store is ever changed:
+//! an edited or resized volume is a new store that reads like the finished one. A volume with inconsistent metadata
+//! counts as used completely.
 //!
 //! ```text
 //!                     OpenVolume                 a store, and what stands in it
@@ -19,8 +18,7 @@
 //!
 //! A new filesystem is a folder with one `impl Filesystem`, and a line in `registry`.
 //!
-//! Files are looked into through [`Files`], whichever filesystem it is, without a mount and without
-//! rights:
+//! Files are read through [`Files`], for every filesystem, without mounting it and without root:
 //!
 //! ```no_run
 //! use imbrik_fs::{FileKind, OpenVolume};
@@ -43,8 +41,8 @@
 //! # }
 //! ```
 //!
-//! Its files are changed the same way, in a store of its own that reads like the finished volume; it is
-//! looked at as a whole before it is used. Written in its place, it is written in steps:
+//! Edits work the same way: the result is a new store that reads like the finished volume and is checked before it is
+//! used. In place, it is written in steps:
 //!
 //! ```no_run
 //! use imbrik_fs::{EditOptions, FileEdit, FileMeta, FileTime, OpenVolume};

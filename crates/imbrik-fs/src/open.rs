@@ -1,4 +1,4 @@
-//! A volume that is opened: where its bytes are, bound to what it says of itself.
+//! An open volume: a store together with the description of the volume in it.
 
 use crate::{
     commit::Commit,
@@ -21,28 +21,28 @@ use imbrik_store::{
 use std::sync::Arc;
 use uuid::Uuid;
 
-/// How long a superblock or boot sector is at most, in bytes.
+/// The size of the largest superblock or boot sector, in bytes.
 const HEAD: usize = 1024;
 
-/// A volume and the store that it stands in. Nothing that is done with it changes the store.
+/// A volume and the store that contains it. No operation changes the store.
 #[derive(Clone)]
 pub struct OpenVolume {
     store: Arc<dyn ReadAt>,
     volume: Volume,
 }
 
-/// A volume as its own system would have it, as far as that can be told.
+/// A volume in the state that its own system would give it when it mounts it, if that is known.
 pub struct Settled {
     /// The volume.
     pub volume: OpenVolume,
-    /// Whether its journal was replayed for that.
+    /// Whether its journal was replayed.
     pub was_replayed: bool,
-    /// Why it is as it was found, when it should have been replayed.
+    /// The reason why it is unchanged although its journal needs a replay.
     pub not_settled: Option<Error>,
 }
 
 impl Volume {
-    /// The files of this volume, which stands in `store`; `None` where they are not looked into.
+    /// The files of this volume, which is in `store`; `None` if its filesystem is not supported.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -50,7 +50,7 @@ impl Volume {
         filesystem(self.kind).files(store)
     }
 
-    /// What this volume, which stands in `store`, counts of its own use.
+    /// The usage counters of this volume, which is in `store`.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -60,7 +60,7 @@ impl Volume {
 }
 
 impl OpenVolume {
-    /// The volume that `store` holds, by its content; `None` when it is none of those known.
+    /// Recognises the volume in `store` by its content; `None` for unknown content.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -68,9 +68,9 @@ impl OpenVolume {
         Ok(recognise(&*store)?.map(|volume| Self { store, volume }))
     }
 
-    /// The volume in `store`, which has zeros in `lost`, for whoever only looks: what copies tell of its
-    /// superblock, boot sector and tables takes the place of these. Copies may be older than what is
-    /// lost. `None` when it is none of those known.
+    /// Opens the volume in `store`, in which the ranges `lost` are unreadable zeros, for reading only: copies of the
+    /// superblock, boot sector and tables replace them. Copies can be older than the originals. `None` for unknown
+    /// content.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -88,19 +88,19 @@ impl OpenVolume {
         Ok(Some(Self { store: Arc::new(draft), volume }))
     }
 
-    /// The volume that was named `volume` when `store` was looked at.
+    /// A volume that was recognised in `store` earlier.
     #[must_use]
     pub fn known(store: Arc<dyn ReadAt>, volume: Volume) -> Self {
         Self { store, volume }
     }
 
-    /// Its bytes.
+    /// Its store.
     #[must_use]
     pub fn store(&self) -> &Arc<dyn ReadAt> {
         &self.store
     }
 
-    /// What it says of itself.
+    /// Its description.
     #[must_use]
     pub fn volume(&self) -> &Volume {
         &self.volume
@@ -110,7 +110,7 @@ impl OpenVolume {
         filesystem(self.volume.kind)
     }
 
-    /// Its files; `None` where they are not looked into.
+    /// Its files; `None` if its filesystem is not supported.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -118,8 +118,8 @@ impl OpenVolume {
         self.volume.files(&*self.store)
     }
 
-    /// Looks closely at it. Where its own metadata cannot be trusted, or nothing is known of its
-    /// kind, all of its bytes count as used.
+    /// Examines its metadata and determines its used space. If the metadata can't be trusted, or the filesystem is
+    /// unknown, all bytes count as used.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -127,8 +127,8 @@ impl OpenVolume {
         self.filesystem().examine(&self.store, self.volume.kind)
     }
 
-    /// The same volume as its own system would have it once it is mounted. Where that cannot be told, it
-    /// is as it was found.
+    /// The volume in the state that its own system would give it when it mounts it. If that is unknown, the volume is
+    /// unchanged.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -151,12 +151,11 @@ impl OpenVolume {
         reshape.ok_or_else(|| Error::unsupported(format!("{kind} keeps its size")))
     }
 
-    /// The same volume at another size, as a view of its store: nothing in the store changes, and no
-    /// copy of its data is made. The tree is the same to the last attribute.
+    /// Resizes the volume, as a view of its store: nothing in the store changes, and no data are copied. All files and
+    /// their attributes stay the same.
     ///
-    /// The source is looked at closely beforehand, every inode of it, and so is what comes out: each
-    /// checksum, each bitmap against each reachable block, and the content against the source's.
-    /// Answers the view with what is in use of it.
+    /// Before and after, every inode, every checksum and every bitmap is checked, and the content is compared with the
+    /// source. Returns the view with its usage.
     ///
     /// # Errors
     /// - When the store cannot be read, or stopping was requested.
@@ -188,8 +187,8 @@ impl OpenVolume {
         Ok((reshaped, Examined { settled, ..found }))
     }
 
-    /// The smallest size that [`OpenVolume::reshape`] can give to it. Every inode of it is looked at
-    /// for that; what limits it is told as [`OpenVolume::examine`] found it.
+    /// Computes the smallest size that [`OpenVolume::reshape`] can give to it. Checks every inode. Limits are reported
+    /// by [`OpenVolume::examine`].
     ///
     /// # Errors
     /// As for [`OpenVolume::reshape`].
@@ -201,9 +200,8 @@ impl OpenVolume {
         Ok(Least { size, is_exact: true, ..least.clone() })
     }
 
-    /// Which content of files is where it was, and what it was, in `before`, an earlier state of this volume:
-    /// by what describes the files; their content is not read. Anything that makes that doubtful leaves
-    /// files out, or all of them, with the reason.
+    /// Finds the content of files that is unchanged since `before`, an earlier state of this volume, by metadata only.
+    /// Files in doubt are left out, or all of them, with the reason.
     ///
     /// # Errors
     /// When one of the stores cannot be read, or stopping was requested.
@@ -214,8 +212,7 @@ impl OpenVolume {
         }
     }
 
-    /// What must be written where, in bytes from the volume's start, for a volume that is as sound as if it had been
-    /// unmounted to say so, though it is mounted.
+    /// The bytes to write, by offset in the volume, to mark a mounted but consistent volume as cleanly unmounted.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -223,41 +220,40 @@ impl OpenVolume {
         self.filesystem().unmounted(&*self.store)
     }
 
-    /// The same volume with all of `edits` done to its files, one after the other. It is to be settled.
-    /// Nothing in the store changes.
+    /// Applies `edits` to the files of the volume, one after the other. Its journal must have been replayed. Nothing in
+    /// the store changes.
     ///
     /// # Errors
     /// - When the store cannot be read.
     /// - [`Class::Usage`] when there is nothing of such a name, or something of that name already.
     /// - [`Class::Unsupported`] for volumes and files that are not edited, with the reason.
-    /// - [`Class::Corrupt`] for what makes no sense, [`Class::NoRoom`] when there is no room left, with
-    ///   the bytes that lack.
+    /// - [`Class::Corrupt`] for inconsistent metadata, [`Class::NoRoom`] when the volume is full, with the missing
+    ///   bytes.
     pub fn edit(&self, edits: &[FileEdit], options: EditOptions) -> Result<EditedVolume> {
         self.filesystem().edit(&self.store, self.volume.kind, edits, options)
     }
 
-    /// In which order `edited`, which was made of this settled volume, is written in its place, so that a
-    /// cut at any moment leaves the old files or the new ones, or what a checker mends. Where it was edited
-    /// without [`EditOptions::keeps_old`], old content goes before that.
+    /// The order in which `edited`, an edit of this volume, is written in place, so that an interruption leaves the old
+    /// or the new files, or a state that a checker repairs. Without [`EditOptions::keeps_old`], old content is lost
+    /// first.
     ///
     /// # Errors
-    /// When the store cannot be read; [`Class::Unsupported`] for volumes that are not changed in their
-    /// place, [`Class::NoRoom`] when the volume's journal is too short for it.
+    /// When the store can't be read; [`Class::Unsupported`] for filesystems that are not edited in place,
+    /// [`Class::NoRoom`] when the journal is too short.
     pub fn commit(&self, edited: &EditedVolume) -> Result<Commit> {
         self.filesystem().commit(&self.store, edited)
     }
 
-    /// What brings the volume nearer to the state that its own system would give it when it mounts it, in
-    /// its place, and what it is once that is done; `None` when it is in that state. It may take several of
-    /// them, each of the volume as the last one left it.
+    /// The next step that brings the volume into the state that its own system would give it when it mounts it, and the
+    /// volume after that step; `None` when no step is left. Each step applies to the result of the one before.
     ///
     /// # Errors
-    /// As for [`OpenVolume::commit`], and when that state cannot be told.
+    /// As for [`OpenVolume::commit`], and when that state can't be determined.
     pub fn settling(&self) -> Result<Option<(DerivedVolume, Commit)>> {
         self.filesystem().settling(&self.store)
     }
 
-    /// The same volume under another id: the UUID `id`, or as much of it as the kind has room for.
+    /// The volume with the new UUID `id`, or as many of its bytes as the filesystem stores.
     ///
     /// # Errors
     /// As for [`OpenVolume::edit`].
@@ -265,23 +261,20 @@ impl OpenVolume {
         self.filesystem().with_id(&self.store, self.volume.kind, id, options)
     }
 
-    /// Looks at every file of it, which is settled, and compares them with the volume's own
-    /// bookkeeping.
+    /// Checks all files and compares them with the volume's bitmaps and counters. Its journal must have been replayed.
     ///
     /// # Errors
     /// - When the store cannot be read, or stopping was requested.
-    /// - [`Class::Corrupt`] with the first contradiction, [`Class::Unsupported`] with a feature that
-    ///   is not known, or for a kind that is not looked into.
+    /// - [`Class::Corrupt`] with the first inconsistency, [`Class::Unsupported`] for unknown features or filesystems
+    ///   that can't be checked.
     pub fn check(&self, cancel: &Cancel) -> Result<()> {
         self.filesystem().check(&self.store, cancel)
     }
 
-    /// The same for a volume that was made of `source` by editing it, before anybody sees it: a fault that
-    /// `source` has is told as such, any other is the edit's.
+    /// Checks the result of an edit of `source` before it is used. Faults that `source` has too are reported as such.
     ///
     /// # Errors
-    /// As [`OpenVolume::check`] for faults of `source`; [`Class::Bug`] when the edited one has one of its
-    /// own.
+    /// As [`OpenVolume::check`] for faults of `source`; [`Class::Bug`] for faults of the edited volume only.
     pub fn check_edited(&self, source: &Self, cancel: &Cancel) -> Result<()> {
         match self.check(cancel) {
             Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
@@ -292,8 +285,8 @@ impl OpenVolume {
         }
     }
 
-    /// What must be written where, in bytes from the volume's start, when it moves on the card from
-    /// `from` to `to`: some kinds say where they stand.
+    /// The bytes to write, by offset in the volume, when the volume moves on the card from `from` to `to`: some
+    /// filesystems store their own position.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -305,7 +298,7 @@ impl OpenVolume {
         self.filesystem().at_another_place(&*self.store, from, to)
     }
 
-    /// Where a boot loader may keep code of its own in it.
+    /// The range in which a boot loader may keep its code.
     #[must_use]
     pub fn boot_code(&self) -> Option<Span> {
         self.volume.kind.boot_code()

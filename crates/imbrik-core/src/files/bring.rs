@@ -1,4 +1,4 @@
-//! What is to be put into a volume: files and folders of this machine, or of another volume.
+//! Collects the files and folders, of this machine or of another volume, that are added to a volume.
 
 use super::{find::below, take::Because, take::LeftOut};
 use imbrik_fs::{
@@ -25,41 +25,40 @@ const LONGEST_TARGET: usize = 65_536;
 
 const NO_LINKS: &str = "a volume of this kind has no links and no devices";
 
-/// What all that is brought gets, whatever it had.
+/// Properties that override those of all added files.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Given {
-    /// Permissions of files; folders can be entered by whoever may read them.
+    /// Permissions of files. Folders get execute permission wherever they have read permission.
     pub permissions: Option<u16>,
-    /// The numbers of its owner and its group.
+    /// Owner and group.
     pub owner: Option<(u32, u32)>,
-    /// Whether the volume has nothing but files and folders: links and devices stay behind, and of a file
-    /// with two names there are two then.
+    /// Whether the volume supports only files and folders: links and devices are left out, and hard links become
+    /// separate files.
     pub only_files: bool,
 }
 
-/// What is to be put in, in order.
+/// The files to add, in order.
 #[derive(Debug, Default)]
 pub struct Brought {
-    /// How it gets in.
+    /// The edits that add them.
     pub edits: Vec<FileEdit>,
-    /// How many files and links there are, and folders.
+    /// Count of files and links.
     pub files: u64,
-    /// How many folders there are.
+    /// Count of folders.
     pub folders: u64,
     /// Bytes of content.
     pub bytes: ByteLen,
-    /// What stays behind, and why.
+    /// Files that are left out, with reasons.
     pub left_out: Vec<LeftOut>,
 }
 
 impl Brought {
-    /// Adds what is at `from` on this machine, a folder with all in it, to be called `to`. A link that is
-    /// named itself is followed; those inside stay links. New files get the permissions that they have
-    /// here, unless `given` says otherwise, and belong to whom the folder belongs that they come into; of one
-    /// that is there, only the content changes.
+    /// Adds the file or folder `from` of this machine as `to`. `from` itself can be a link, which is followed; links
+    /// below it stay links. New files get their permissions on this machine, unless `given` overrides them, and the
+    /// owner of their folder; existing files keep both.
     ///
     /// # Errors
-    /// When a folder of it cannot be read.
+    /// When one of the folders can't be read.
     pub fn from_here(&mut self, from: &Path, to: &[u8], given: Given) -> Result<()> {
         let mut waiting = vec![(from.to_owned(), to.to_vec())];
         let mut is_named = true;
@@ -117,11 +116,11 @@ impl Brought {
         Ok(())
     }
 
-    /// Adds `file` of another volume, which is settled, a folder with all in it, to be called `to`: with
-    /// owners, permissions, times, attributes, links and holes, unless `given` says otherwise.
+    /// Adds the file or folder `file` of another volume as `to`, with owners, permissions, times, attributes, flags,
+    /// links and holes, unless `given` overrides them. The journal of that volume must have been replayed.
     ///
     /// # Errors
-    /// When the volume cannot be read any more.
+    /// When the volume can't be read.
     pub fn from_volume(
         &mut self,
         volume: &OpenVolume,
@@ -242,7 +241,7 @@ impl Brought {
     }
 }
 
-/// Whether an attribute is one that a new file can get.
+/// Returns whether a new file can get an attribute.
 fn is_kept(attribute: &FileAttribute) -> bool {
     let whose: [&[u8]; 4] = [b"user.", b"trusted.", b"security.", b"system.posix_acl_"];
     whose.iter().any(|whose| attribute.name.starts_with(whose))
@@ -255,7 +254,7 @@ pub fn names(path: &[u8]) -> FilePath {
     names.map(<[u8]>::to_vec).collect()
 }
 
-/// Whoever may read a folder may enter it.
+/// Adds execute permission wherever there is read permission.
 fn for_folder(permissions: u16) -> u16 {
     permissions | (permissions & 0o444) >> 2
 }

@@ -1,4 +1,4 @@
-//! Two trees of files, compared.
+//! Comparison of two trees of files.
 
 use super::find::below;
 use imbrik_fs::{FileContent, FileId, FileInfo, FileKind, Files, Onward, Walked, is_name};
@@ -14,102 +14,100 @@ use std::{
     ops::ControlFlow,
 };
 
-/// How much of two files is compared at once.
+/// Bytes of two files that are compared at once.
 const PIECE: ByteLen = ByteLen::mib(1);
 /// The longest target of a link that is compared, in bytes.
 const LONGEST_TARGET: usize = 65_536;
-/// How deep folders may stand in each other.
+/// The deepest nesting of folders that is compared.
 const DEEPEST: usize = 2000;
 
 /// One of two trees that are compared.
 #[derive(Clone, Copy)]
 pub struct Side<'a> {
-    /// The files.
+    /// The files of its volume.
     pub files: &'a dyn Files,
-    /// Where it starts, and the names that lead there, joined by `/`.
+    /// The file or folder to start at, and its path, names joined by `/`.
     pub start: (FileId, &'a [u8]),
 }
 
-/// Tells of two contents, whose places in their volumes are given, whether they are known to be the same
-/// without being read.
+/// Decides from the locations of two contents whether they are known to be equal without being read.
 pub type KnownSame<'a> = &'a dyn Fn(&FileContent<'_>, &FileContent<'_>) -> bool;
 
-/// In what a file differs from what it was.
+/// A property in which two versions of a file differ.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Aspect {
-    /// It is of another kind.
+    /// The type.
     Kind,
-    /// What is in it; of a link, where it leads; of a device, its numbers.
+    /// The content; of a link, the target; of a device, its numbers.
     Content,
-    /// Who may do what with it.
+    /// The permissions.
     Permissions,
-    /// Its owner or its group.
+    /// The owner or the group.
     Owner,
-    /// Its attributes.
+    /// The extended attributes.
     Attributes,
-    /// Its flags, such as immutable or hidden.
+    /// The flags, such as immutable or hidden.
     Flags,
-    /// How many names it has, or with which files it shares its content.
+    /// The number of hard links, or the files that share the content.
     Links,
-    /// When it was changed last, of one whose content is the same.
+    /// The modification time, of a file whose content is equal.
     Modified,
 }
 
-/// What is below a folder, or in a file.
+/// The content of a folder, or a single file.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Below {
-    /// Files, links and devices, itself included.
+    /// Count of files, links and devices.
     pub files: u64,
-    /// How long they are together.
+    /// Total size of the files.
     pub bytes: ByteLen,
 }
 
-/// What became of a file or folder.
+/// The kind of difference.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Change {
-    /// It is new.
+    /// The file is new.
     Added(FileKind, Below),
-    /// It is gone.
+    /// The file was removed.
     Removed(FileKind, Below),
-    /// It was called otherwise: names joined by `/`.
+    /// The file was renamed: its old path, names joined by `/`.
     Renamed(FileKind, Vec<u8>),
-    /// It is not as it was: how long it was and is, and in what it differs.
+    /// The file changed: its old and new size, and the properties that differ.
     Changed(FileKind, [u64; 2], Vec<Aspect>),
-    /// It could not be compared, and why.
+    /// The file could not be compared, for this reason.
     NotCompared(String),
 }
 
-/// A file or folder that is not as it was.
+/// A file or folder that differs.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Difference {
-    /// Names from the root down, joined by `/`; what is gone has those that it had.
+    /// Path from the root, names joined by `/`; of a removed file, the old one.
     pub path: Vec<u8>,
-    /// What became of it.
+    /// The kind of difference.
     pub change: Change,
 }
 
-/// How two trees differ.
+/// The differences between two trees.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Differences {
-    /// In the order of their paths.
+    /// All differences, sorted by path.
     pub list: Vec<Difference>,
-    /// How many files, links and devices are the same, with all that is known of them.
+    /// Count of files, links and devices that are equal in all properties.
     pub same: u64,
-    /// How many contents were taken for the same without being read, on the word of [`KnownSame`].
+    /// Count of contents that [`KnownSame`] declared equal, so that they were not read.
     pub known: u64,
-    /// How much was read of each of the two.
+    /// Bytes that were read of each tree.
     pub read: ByteLen,
 }
 
-/// Compares what `before` and `after` start with, and everything below.
+/// Compares two files, or two folders with everything below them.
 ///
-/// A file is the same when its content is, and its owner, permissions, attributes and time of change.
-/// What has another name and is else the same is renamed: a file with the same content, a folder that was
-/// made at the same moment as the same inode. Of folders, times are not compared: they follow from what is in them.
+/// A file is equal when its content, owner, permissions, attributes, flags and modification time are. It counts as
+/// renamed when it has another path and the same content; a folder, when it has the same inode and creation time.
+/// Modification times of folders are not compared, since they follow from their content.
 ///
 /// # Errors
-/// When a card is gone, or stopping was requested. What cannot be read of one file is a
-/// [`Change::NotCompared`].
+/// When a card is gone, or stopping was requested. A single file that can't be read is a [`Change::NotCompared`].
 pub fn compare(
     before: Side<'_>,
     after: Side<'_>,
@@ -145,7 +143,7 @@ pub fn compare(
     Ok(found)
 }
 
-/// A file of one of the two.
+/// A file of one of the trees.
 #[derive(Clone)]
 struct One {
     file: FileId,
@@ -158,16 +156,16 @@ struct Comparing<'a> {
     known_same: Option<KnownSame<'a>>,
     watch: Watch<'a>,
     found: Differences,
-    /// What has no counterpart of the same name.
+    /// Files and folders without a counterpart of the same name.
     gone: Vec<(One, FileInfo)>,
     new: Vec<(One, FileInfo)>,
-    /// Paths of what was renamed, before and after.
+    /// Paths of renamed files, before and after.
     moved_from: BTreeSet<Vec<u8>>,
     moved_to: BTreeSet<Vec<u8>>,
-    /// The numbers of files with several names: after by before, and before by after.
+    /// Inode numbers of files with several hard links: after by before, and before by after.
     linked_to: HashMap<u64, u64>,
     linked_from: HashMap<u64, u64>,
-    /// Folders of the first that were entered: one that contains itself has no end.
+    /// Folders of the first tree that were entered, to detect folders that contain themselves.
     entered: HashSet<u64>,
 }
 
@@ -176,7 +174,7 @@ impl Comparing<'_> {
         self.found.list.push(Difference { path, change });
     }
 
-    /// Takes what tells of one place for an answer about it.
+    /// Records an error that concerns a single file as a difference.
     fn local<T>(&mut self, path: &[u8], found: Result<T>) -> Result<Option<T>> {
         match found {
             Err(error) if error.is_local() => {
@@ -243,7 +241,7 @@ impl Comparing<'_> {
         Ok(())
     }
 
-    /// In what two of the same kind differ.
+    /// The properties in which two files of the same type differ.
     fn aspects(
         &mut self,
         before: &One,
@@ -283,8 +281,8 @@ impl Comparing<'_> {
         Ok(aspects)
     }
 
-    /// Returns whether a file has as many names as before, and shares them with the same files, as far as both were
-    /// compared.
+    /// Returns whether a file has the same number of hard links as before, and shares its content with the same files
+    /// among those that were compared so far.
     fn has_same_names(&mut self, was: FileId, is: FileId, a: &FileInfo, b: &FileInfo) -> bool {
         if a.links < 2 && b.links < 2 {
             return true;
@@ -318,7 +316,7 @@ impl Comparing<'_> {
         }
     }
 
-    /// Whether two contents of one length are equal; where both have holes, nothing is read.
+    /// Returns whether two contents of the same size are equal. Common holes are not read.
     fn is_equal(&mut self, a: &FileContent<'_>, b: &FileContent<'_>) -> Result<bool> {
         let mut parts = joined(a.written().chain(b.written()).collect()).into_iter();
         let (mut left, mut right) = (Vec::new(), Vec::new());
@@ -343,16 +341,16 @@ impl Comparing<'_> {
         Ok(is_equal)
     }
 
-    /// Finds files and folders that were renamed, also from and into folders that are gone or new themselves.
+    /// Finds renamed files and folders, also below folders that are new or were removed.
     fn match_renamed(&mut self) -> Result<()> {
-        // Folders first: files that were renamed with their folder are not listed. What such a folder contained
-        // before and after is compared, which may leave more without a counterpart.
+        // Folders first, because files that moved with their folder are not listed. Comparing the old and the new
+        // content of such a folder can leave more files without a counterpart.
         while self.match_once(FileKind::is_folder)? {}
         self.match_once(|kind| !kind.is_folder())?;
         Ok(())
     }
 
-    /// Matches each new file or folder of a kind with one that is gone. Returns whether any was matched.
+    /// Matches each new file or folder of a type with a removed one. Returns whether any was matched.
     fn match_once(&mut self, is_matched: fn(FileKind) -> bool) -> Result<bool> {
         let gone = self.all_below(self.before, &self.gone, &self.moved_from)?;
         let new = self.all_below(self.after, &self.new, &self.moved_to)?;
@@ -364,7 +362,7 @@ impl Comparing<'_> {
                 by_key.entry(key).or_default().push(at);
             }
         }
-        // What is in a folder that was just matched waits for the next round.
+        // The content of a folder that was just matched waits for the next round.
         let (mut matched_from, mut matched_to) = (BTreeSet::new(), BTreeSet::new());
         for (one, info) in new.into_iter().filter(|(_, info)| is_matched(info.kind)) {
             self.watch.cancel.check()?;
@@ -374,7 +372,7 @@ impl Comparing<'_> {
             }
             let candidates = by_key.get(&key).map_or(&[][..], Vec::as_slice);
             let candidates = candidates.iter().filter_map(|at| gone.get(*at));
-            // The same inode is the likeliest.
+            // The same inode is the most likely match.
             let (likely, others): (Vec<_>, Vec<_>) =
                 candidates.partition(|(was, _)| was.file.number() == one.file.number());
             for (was, was_info) in likely.into_iter().chain(others) {
@@ -401,7 +399,7 @@ impl Comparing<'_> {
         Ok(has_matched)
     }
 
-    /// Files and folders, and everything below them that was not moved, from the top down.
+    /// Files and folders with everything below them that was not renamed, from the top down.
     fn all_below(
         &self,
         files: &dyn Files,
@@ -426,13 +424,13 @@ impl Comparing<'_> {
 
     fn is_renamed(&mut self, was: &One, a: &FileInfo, is: &One, b: &FileInfo) -> Result<bool> {
         match a.kind {
-            // The number and the time in the key are enough.
+            // The inode number and the creation time in the key are sufficient.
             FileKind::Folder => Ok(true),
             FileKind::File if a.size > 0 => match self.is_same_content(was.file, is.file, a, b) {
                 Err(error) if error.is_local() => Ok(false),
                 same => same,
             },
-            // Many empty files, links and devices are alike.
+            // Many empty files, links and devices are equal.
             _ if was.file.number() != is.file.number() => Ok(false),
             _ => match self.is_same_content(was.file, is.file, a, b) {
                 Err(error) if error.is_local() => Ok(false),
@@ -459,7 +457,7 @@ impl Comparing<'_> {
         Ok(())
     }
 
-    /// The files in a folder, or a file itself, without those that were moved.
+    /// Counts a file, or the files in a folder, without renamed ones.
     fn weight(&self, files: &dyn Files, one: &One, moved: &BTreeSet<Vec<u8>>) -> Result<Below> {
         let mut all = Below::default();
         for (_, info) in self.all_below(files, &[(one.clone(), files.info(one.file)?)], moved)? {
@@ -494,7 +492,7 @@ enum Key {
 }
 
 impl Key {
-    /// `None` for a folder whose time of creation is not recorded: its number alone may be that of another one.
+    /// `None` for a folder without a recorded creation time: its inode number can have been reused.
     fn of(one: &One, info: &FileInfo) -> Option<Self> {
         let number = one.file.number();
         match info.kind {
@@ -507,7 +505,7 @@ impl Key {
     }
 }
 
-/// The entries of a folder by their names; a name that no file can have is left out.
+/// The entries of a folder by name, without names that are not valid.
 fn entries(files: &dyn Files, folder: FileId) -> Result<BTreeMap<Vec<u8>, FileId>> {
     let mut all = BTreeMap::new();
     files.entries(folder, &mut |entry| {
@@ -519,8 +517,8 @@ fn entries(files: &dyn Files, folder: FileId) -> Result<BTreeMap<Vec<u8>, FileId
     Ok(all)
 }
 
-/// Whether all of two contents stands at the same places, counted from where their volumes start on their
-/// cards, and every tile of these is told to be the same by `is_same_tile`, which gets a span of the card.
+/// Returns whether two contents are at the same positions on their cards, relative to the starts of their volumes, and
+/// `is_same` holds for every tile of these ranges.
 #[must_use]
 pub fn stands_in_same(
     a: &FileContent<'_>,

@@ -1,4 +1,4 @@
-//! Files into a folder of this machine, never outside of it.
+//! Copies files into a folder of this machine, and never outside of it.
 
 use super::take::{Item, ItemContent, Reading, Took, TreeSink};
 use imbrik_fs::{FileAttribute, FileFlags, FileInfo, FileKind, FileTime};
@@ -23,37 +23,37 @@ use std::{
     path::Path,
 };
 
-/// How much of a file is read and written at once.
+/// Bytes of a file that are read and written at once.
 const PIECE: ByteLen = ByteLen::mib(4);
-/// Flags that copies on this machine can't have.
+/// Flags that files on this machine can't have.
 const DOS_FLAGS: FileFlags = FileFlags::READ_ONLY.with(FileFlags::HIDDEN).with(FileFlags::SYSTEM);
-/// What of a piece is not written when it is zeros.
+/// Zero ranges of this length become holes, in bytes.
 const HOLE: usize = 4096;
 
-/// A folder of this machine that takes what comes out of a volume.
+/// Writes files from a volume into a folder of this machine.
 ///
-/// Everything is made through the handle of the folder that it goes into, which was opened without
-/// following links: whatever names and links a volume has, and whoever else changes the folder meanwhile,
-/// nothing is made outside. What is there already stays, unless it is to be replaced; folders are joined.
+/// Everything is created through the handle of its parent folder, which was opened without following links. So nothing
+/// is created outside, whatever names and links a volume contains, and even if another process changes the folder at
+/// the same time. Existing files are kept, unless they are to be replaced; existing folders are merged.
 pub struct ToFolder {
-    /// The folders that are open, from the one that everything goes into.
+    /// The open folders, from the target folder down.
     open: Vec<OpenFolder>,
     replace: bool,
-    /// Whether owners can be kept, and devices made.
+    /// Whether owners can be set and devices created.
     is_root: bool,
 }
 
 struct OpenFolder {
     handle: OwnedFd,
-    /// What it gets once everything is in it; nothing where it was there before.
+    /// Metadata to set when the folder is complete; `None` for a folder that existed before.
     then: Option<(FileInfo, Vec<FileAttribute>)>,
 }
 
 impl ToFolder {
-    /// The folder `path`, which is there; with `replace`, files of the same name are replaced.
+    /// Opens the existing folder `path`. With `replace`, files of the same name are replaced.
     ///
     /// # Errors
-    /// When it cannot be opened.
+    /// When it can't be opened.
     pub fn open(path: &Path, replace: bool) -> Result<Self> {
         let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let handle = rustix::fs::open(path, flags, Mode::empty())
@@ -67,7 +67,7 @@ impl ToFolder {
         last.map(|folder| &folder.handle).ok_or_else(|| cannot_be("a folder was left too often"))
     }
 
-    /// Makes something, and once more when what is in its place may be replaced.
+    /// Creates a file, and tries again after removing an existing one that may be replaced.
     fn made<T>(
         &self,
         name: &OsStr,
@@ -112,7 +112,7 @@ impl ToFolder {
         let flags =
             OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let create = |name: &OsStr| rustix::fs::openat(here, name, flags, Mode::RUSR | Mode::WUSR);
-        // What is replaced stays until the new one is whole.
+        // An existing file stays until its replacement is complete.
         let mut made_as = name.to_owned();
         let mut made = create(&made_as);
         if made.as_ref().is_err_and(|errno| *errno == Errno::EXIST) && self.replace {
@@ -134,7 +134,7 @@ impl ToFolder {
             written = refused(name, errno);
         }
         if !matches!(written, Ok(Took::All | Took::Partly(_))) {
-            // Half a file would look like a whole one.
+            // An incomplete file would look complete.
             let _ = rustix::fs::unlinkat(here, &made_as, AtFlags::empty());
         }
         written
@@ -160,8 +160,8 @@ impl ToFolder {
         Ok(without(lacks))
     }
 
-    /// Sets the attributes of a file that can't be opened: a link, a device or a pipe. Returns those that could not be
-    /// set.
+    /// Sets the extended attributes of a file that can't be opened: a link, a device or a pipe. Returns those that
+    /// could not be set.
     fn set_attributes_by_name(&self, name: &OsStr, item: &Item<'_>) -> Result<Vec<String>> {
         let path = Path::new("/proc/self/fd").join(self.here()?.as_raw_fd().to_string()).join(name);
         let mut failed = Vec::new();
@@ -173,7 +173,8 @@ impl ToFolder {
         Ok(failed)
     }
 
-    /// Another name for what was taken before: found from the first folder down, no link followed.
+    /// Creates a hard link to a file that was copied before. The path is resolved from the target folder without
+    /// following links.
     fn same(&self, name: &OsStr, first: &[u8]) -> Result<Took> {
         let mut names: Vec<&[u8]> = first.split(|byte| *byte == b'/').collect();
         let last = names.pop().map(OsStr::from_bytes).unwrap_or_default();
@@ -232,14 +233,14 @@ impl ToFolder {
         Ok(without(lacks))
     }
 
-    /// Whether it can be tried to keep an attribute: some are root's alone.
+    /// Returns whether this process can set an attribute: some need root.
     fn may_keep(&self, attribute: &FileAttribute) -> bool {
         let is_roots = [b"security.".as_slice(), b"trusted."];
         self.is_root || !is_roots.iter().any(|prefix| attribute.name.starts_with(prefix))
     }
 
-    /// Gives a file or folder its owner, attributes, permissions and times, in the order in which none
-    /// takes another away.
+    /// Sets owner, permissions, attributes and times of a file or folder, in this order, because each of these calls
+    /// can reset later ones.
     fn dressed(
         &self,
         file: impl AsFd,
@@ -293,7 +294,7 @@ impl TreeSink for ToFolder {
     }
 }
 
-/// Writes the content of a file, holes left out.
+/// Writes the content of a file with its holes.
 fn write(file: &File, name: &OsStr, content: &mut dyn Reading) -> Result<Took> {
     let failed = |e| Error::io(format!("writing {}", name.display()), e);
     match rustix::fs::ftruncate(file, content.size().get()) {
@@ -320,7 +321,7 @@ fn write(file: &File, name: &OsStr, content: &mut dyn Reading) -> Result<Took> {
     Ok(Took::All)
 }
 
-/// What keeps one thing from being made; what keeps all from it is an error.
+/// Reports why a single file could not be created; errors that affect all files are returned.
 fn refused(name: &OsStr, errno: Errno) -> Result<Took> {
     match errno {
         Errno::NOSPC | Errno::DQUOT | Errno::ROFS | Errno::IO | Errno::MFILE | Errno::NFILE => {
@@ -333,12 +334,12 @@ fn refused(name: &OsStr, errno: Errno) -> Result<Took> {
 }
 
 fn ids(owner: u32, group: u32) -> (Option<Uid>, Option<Gid>) {
-    // The largest number means "as it is" to the system.
+    // The largest number means "keep" to the system call.
     let is_one = |id: &u32| *id != u32::MAX;
     (Some(owner).filter(is_one).map(Uid::from_raw), Some(group).filter(is_one).map(Gid::from_raw))
 }
 
-/// Flags of files on ext4 are not set on copies: an immutable copy could not be removed without root.
+/// Flags of ext4 are not set on copies: an immutable copy can't be removed without root.
 fn flags_of(info: &FileInfo) -> Option<String> {
     let flags = info.flags.without(DOS_FLAGS);
     (!flags.is_empty()).then(|| format!("flags ({flags})"))
@@ -417,8 +418,8 @@ mod tests {
         }};
     }
 
-    /// Fails where a folder is found by its path again: somebody who turns it into a link in that very
-    /// moment would get what is in it somewhere else.
+    /// Fails when a folder is opened by its path again: another process that replaces it by a link at that time could
+    /// redirect the content.
     #[test]
     fn a_folder_that_becomes_a_link_meanwhile_leads_nowhere_else() {
         let dir = tempfile::tempdir().unwrap();

@@ -1,4 +1,4 @@
-//! Files taken out of a volume, into whatever takes them.
+//! Copies files out of a volume into a sink.
 
 use super::find::{Found, below};
 use imbrik_fs::{
@@ -16,78 +16,79 @@ use std::collections::HashMap;
 
 /// The longest target of a link, in bytes.
 const LONGEST_TARGET: usize = 65_536;
-/// What is given up at once when it cannot be read.
+/// The granularity at which unreadable data are skipped.
 const GIVEN_UP: ByteLen = ByteLen::kib(4);
 
-/// Something that is taken out, and what it is called where it goes.
+/// A file or folder to copy, and its name at the destination.
 #[derive(Clone, Debug)]
 pub struct Chosen {
-    /// What.
+    /// The file.
     pub found: Found,
-    /// Names joined by `/`; nothing when what is in it goes where all of it goes.
+    /// Path at the destination, names joined by `/`; empty for a folder whose content goes directly into the
+    /// destination.
     pub name: Vec<u8>,
 }
 
-/// A file or folder that is taken out.
+/// A file or folder that is handed to a sink.
 pub struct Item<'a> {
-    /// What it is called: names joined by `/`; nothing for the folder that everything goes into.
+    /// Path at the destination, names joined by `/`; empty for the destination folder itself.
     pub path: &'a [u8],
-    /// What is known of it.
+    /// Its metadata.
     pub info: &'a FileInfo,
-    /// Its attributes.
+    /// Its extended attributes.
     pub attributes: &'a [FileAttribute],
-    /// What is in it.
+    /// Its content.
     pub content: ItemContent<'a>,
 }
 
-/// What is in an item.
+/// The content of an item.
 pub enum ItemContent<'a> {
-    /// Other items, until [`TreeSink::leave`].
+    /// The following items, until [`TreeSink::leave`].
     Folder,
-    /// Bytes.
+    /// The data of a regular file.
     File(&'a mut (dyn Reading + 'a)),
-    /// What the item of that path has, that was taken before: it is the same file.
+    /// A hard link to an earlier item with this path.
     SameAs(&'a [u8]),
-    /// The path of another file.
+    /// The target of a symbolic link.
     Link(&'a [u8]),
-    /// Nothing: a device, a pipe or a socket.
+    /// None: a device, a pipe or a socket.
     Special,
 }
 
-/// What became of an item.
+/// The result of handing an item to a sink.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Took {
-    /// It was taken as it is.
+    /// The item was copied completely.
     All,
-    /// It was taken, but not all that belongs to it, and why.
+    /// The item was copied without some of its properties, for this reason.
     Partly(String),
-    /// It was not taken, and why. Nothing of what is in it is handed over.
+    /// The item was not copied, for this reason. Its content is skipped.
     Not(String),
-    /// It was not taken, since something of that name is there already.
+    /// The item was not copied, because its name exists already.
     Exists,
 }
 
-/// Takes what comes out of a volume.
+/// The destination of files that are copied out of a volume.
 pub trait TreeSink {
-    /// Takes an item.
+    /// Receives an item.
     ///
     /// # Errors
-    /// When nothing more can be taken.
+    /// When no further item can be received.
     fn take(&mut self, item: Item<'_>) -> Result<Took>;
 
-    /// The folder that was taken last, and not left yet, is complete.
+    /// Completes the folder that was received last and not completed yet.
     ///
     /// # Errors
-    /// When nothing more can be taken.
+    /// When no further item can be received.
     fn leave(&mut self) -> Result<Took>;
 }
 
-/// The content of a file on its way. What of it cannot be read is zeros, and told afterwards.
+/// The content of a file that is being copied. Unreadable ranges are zeros, and reported afterwards.
 pub trait Reading {
-    /// How long the file is.
+    /// The size of the file.
     fn size(&self) -> ByteLen;
 
-    /// The parts of it that are not holes, in order and joined.
+    /// The ranges that are not holes, in order and joined.
     fn written(&self) -> Vec<Span>;
 
     /// Reads `buf` at `at`.
@@ -103,9 +104,9 @@ struct OnItsWay<'a> {
     progress: &'a mut dyn Advance,
 }
 
-/// What is told of how far it is.
+/// Receives progress.
 trait Advance {
-    /// So much more was read.
+    /// Reports that `by` more bytes were read.
     fn advance(&mut self, by: ByteLen) -> Result<()>;
 }
 
@@ -162,42 +163,43 @@ impl OnItsWay<'_> {
     }
 }
 
-/// Something that was not taken, or not as it is.
+/// A file that was not copied, or not completely.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LeftOut {
-    /// Names from the root of the volume down.
+    /// Path from the root of the volume, names joined by `/`.
     pub path: Vec<u8>,
-    /// Why.
+    /// The reason as a sentence.
     pub why: String,
-    /// What kind of reason that is.
+    /// The kind of reason.
     pub because: Because,
 }
 
-/// Why something was not taken as it is.
+/// The kind of reason why a file was not copied completely.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Because {
-    /// It is damaged, or cannot be read.
+    /// It is damaged or unreadable.
     Damage,
-    /// Something of that name is there already.
+    /// Its name exists already at the destination.
     Exists,
-    /// Where it goes, such a thing or such a part of it cannot be.
+    /// The destination doesn't support such a file or one of its properties.
     CannotBe,
 }
 
-/// What was taken out.
+/// The result of copying.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Taken {
-    /// Files with content, links, devices: everything but folders.
+    /// Count of files, links and devices.
     pub files: u64,
-    /// Folders.
+    /// Count of folders.
     pub folders: u64,
-    /// Bytes of content, holes not counted.
+    /// Bytes of content without holes.
     pub bytes: ByteLen,
-    /// What was not taken, or not as it is.
+    /// Files that were not copied, or not completely.
     pub left_out: Vec<LeftOut>,
 }
 
-/// How much content `chosen` has, as far as it can be told: for a progress, and to judge the room.
+/// The size of the content of `chosen`, for progress and for a check of the free space. Unreadable files are not
+/// counted.
 ///
 /// # Errors
 /// When the card is gone, or stopping was requested.
@@ -221,10 +223,10 @@ pub fn weight_of(files: &dyn Files, chosen: &[Chosen], watch: Watch<'_>) -> Resu
     Ok(sum)
 }
 
-/// Takes `chosen` with everything below it, `total` bytes in all, into `sink`.
+/// Copies `chosen` with everything below it, `total` bytes, into `sink`.
 ///
 /// # Errors
-/// When the card is gone, the sink takes nothing more, or stopping was requested.
+/// When the card is gone, the sink fails, or stopping was requested.
 pub fn take_out(
     files: &dyn Files,
     chosen: &[Chosen],
@@ -265,9 +267,9 @@ struct Taking<'a, 'w> {
     files: &'a dyn Files,
     sink: &'a mut dyn TreeSink,
     progress: Progress<'w>,
-    /// What each file of several names was called first.
+    /// The first destination path of each file with several hard links.
     firsts: HashMap<u64, Vec<u8>>,
-    /// Folders that were taken and not left yet, by their paths in the volume.
+    /// Folders that were received and not completed yet, by their paths in the volume.
     open: Vec<Vec<u8>>,
     taken: Taken,
 }
@@ -293,7 +295,7 @@ impl Taking<'_, '_> {
                 self.left_out(path, error.to_string(), Because::Damage);
                 return Ok(Onward::Past);
             }
-            // What the sink cannot do ends it, whatever class that is of.
+            // An error of the sink ends the copy, whatever its class.
             took => took??,
         };
         match took {
@@ -324,7 +326,7 @@ impl Taking<'_, '_> {
         self.taken.left_out.push(LeftOut { path, why, because });
     }
 
-    /// Hands an item over: what of the volume cannot be read, and what the sink answers.
+    /// Hands an item to the sink. The outer result is for errors of the volume, the inner one for errors of the sink.
     fn took(
         &mut self,
         goes_to: &[u8],

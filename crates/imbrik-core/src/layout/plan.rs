@@ -1,4 +1,4 @@
-//! The plan: the target card, decided before one byte is written.
+//! The plan of a write: the content of the target card, decided before a byte is written.
 
 use super::{
     Occupancy, View, Warning,
@@ -11,134 +11,134 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// What is known of the card that a plan is for.
+/// Properties of the target card.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct TargetSize {
-    /// How long it is.
+    /// Its size.
     pub size: ByteLen,
-    /// The unit in which it reads and writes.
+    /// Its sector size.
     pub sector: SectorSize,
 }
 
-/// Something that will differ between the image and the card, for whoever shows the plan.
+/// A difference between the image and the target, to be shown with the plan.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Change {
-    /// The GPT's backup goes to the card's end, and both copies are made anew.
+    /// The backup of the GPT moves to the end of the card, and both copies are rewritten.
     GptMoved,
-    /// So many bytes behind the image's end keep what they hold; nothing refers to them.
+    /// This many bytes after the end of the image keep their content, which nothing refers to.
     TailUnused(ByteLen),
-    /// So many bytes at the card's end are cleared.
+    /// This many bytes at the end of the card are cleared.
     TailCleared(ByteLen),
-    /// So many bytes behind the last partition don't fit and are left out.
+    /// This many bytes after the last partition don't fit and are left out.
     TailCut(ByteLen),
-    /// A partition and its volume get another size.
+    /// A partition is resized with its volume.
     Resized {
-        /// Which: "partition 2 (ext4, hive-07)".
+        /// The partition: "partition 2 (ext4, hive-07)".
         title: String,
         /// Bytes before.
         from: ByteLen,
-        /// Bytes afterwards.
+        /// Bytes after.
         to: ByteLen,
-        /// How many bytes of it get a new place.
+        /// Bytes that move to another place.
         moved: ByteLen,
-        /// How many of its inodes get another number.
+        /// Count of inodes that get another number.
         inodes: u64,
-        /// Why, in a few words.
+        /// The reason, in a few words.
         why: &'static str,
     },
-    /// So many bytes of metadata stand in a temporary file until the work is done.
+    /// This many bytes of metadata are kept in a temporary file while the plan runs.
     PutAside(ByteLen),
-    /// What the owner of the card should know.
+    /// A warning.
     Warning(Warning),
-    /// A volume that gets another size has faults in folders, attributes or links, which are kept.
+    /// A volume that is resized has faults in folders, attributes or links, which are kept.
     FaultsKept {
-        /// Which: "partition 2 (ext4, hive-07)".
+        /// The partition: "partition 2 (ext4, hive-07)".
         title: String,
-        /// A sentence each.
+        /// One sentence per fault.
         faults: Vec<String>,
     },
-    /// A folder is put in, with all in it.
+    /// A folder is added with all its content.
     PutTree {
-        /// Into which partition: "partition 2".
+        /// The partition: "partition 2".
         title: String,
-        /// From its root, with slashes.
+        /// Path from the root.
         path: String,
-        /// How many files there are in it.
+        /// Count of files in it.
         files: u64,
         /// Bytes of content.
         bytes: ByteLen,
-        /// Why, in a few words.
+        /// The reason, in a few words.
         why: String,
     },
     /// The journal of a volume that was not unmounted is replayed before its files are changed.
     JournalReplayed {
-        /// Which: "partition 2 (ext4, hive-07)".
+        /// The partition: "partition 2 (ext4, hive-07)".
         title: String,
     },
-    /// A file or folder goes.
+    /// A file or folder is removed.
     Removed {
-        /// Of which partition: "partition 2".
+        /// The partition: "partition 2".
         title: String,
-        /// From its root, with slashes.
+        /// Path from the root.
         path: String,
     },
-    /// A file or folder gets another name.
+    /// A file or folder is renamed.
     Renamed {
-        /// On which partition: "partition 2".
+        /// The partition: "partition 2".
         title: String,
-        /// From its root, with slashes.
+        /// Old path from the root.
         path: String,
-        /// The new name, from its root.
+        /// New path from the root.
         to: String,
     },
-    /// Something gets an id of its own.
+    /// A table or a volume gets a new id.
     NewId {
-        /// What: "partition 2 (ext4, hive-07)", "the MBR".
+        /// The table or the partition: "the MBR", "partition 2 (ext4, hive-07)".
         title: String,
-        /// The id it had, and the one it gets, as systems write them.
+        /// The old id, in the notation of operating systems.
         from: String,
-        /// The one it gets.
+        /// The new id.
         to: String,
     },
     /// A file is replaced or added.
     Put {
         /// The partition.
         title: String,
-        /// The file, from the root.
+        /// Path from the root.
         path: String,
-        /// What for, in a few words.
+        /// The reason, in a few words.
         why: String,
     },
-    /// A partition moves as it is.
+    /// A partition moves unchanged.
     Shifted {
-        /// Which.
+        /// The partition.
         title: String,
-        /// Where it starts afterwards.
+        /// Its new start.
         to: ByteOffset,
     },
 }
 
-/// What shall be on the target.
+/// The planned content of the target.
 #[derive(Clone)]
 pub struct Plan {
     /// The finished card, readable.
     pub view: View,
-    /// What differs from the image.
+    /// Differences from the image.
     pub changes: Vec<Change>,
 }
 
 impl Plan {
-    /// An image of every sector of `source`, as it is.
+    /// An exact image of `source`: every sector.
     #[must_use]
     pub fn save_exact(source: Arc<dyn ReadAt>) -> Self {
         Self { view: View::whole(source), changes: Vec::new() }
     }
 
-    /// An image of what is in use on `source`: all else is zeros in the image, and not read but for holes
-    /// between what is in use that are too short for that.
+    /// An image of the used space of `source`. Free space is zeros in the image and is not read, except for holes that
+    /// are too short to be worth a separate read.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when `occupancy` is that of another card.
+    /// [`crate::Class::Corrupt`] when `occupancy` belongs to another card.
     pub fn save(source: Arc<dyn ReadAt>, occupancy: &Occupancy) -> Result<Self> {
         let mut segments = Vec::new();
         for segment in &occupancy.segments {

@@ -1,4 +1,4 @@
-//! A folder in memory: its slots, and the names in it.
+//! A folder in memory: its slots and names.
 
 use crate::bits::Run;
 use imbrik_store::{
@@ -8,38 +8,38 @@ use imbrik_store::{
 };
 use std::{collections::HashMap, ops::Range};
 
-/// Bytes an entry.
+/// Size of an entry in bytes.
 pub(crate) const ENTRY: usize = 32;
 
 /// The smallest unit that a card writes as a whole, in bytes.
 const SECTOR: usize = 512;
 
-/// An entry's bytes, or the room for one.
+/// The bytes of an entry, or of a free slot.
 pub(crate) type Slot = [u8; ENTRY];
 
 /// A folder in memory.
 pub(crate) struct OpenFolder {
     pub(crate) key: u64,
-    /// Where each of them stands in the volume, with its bytes.
+    /// Each slot with its offset in the volume.
     slots: Vec<(ByteOffset, Slot)>,
-    /// Its clusters; none for a folder that has a place of its own.
+    /// Its clusters; empty for a root directory outside of the clusters.
     pub(crate) runs: Vec<Run>,
-    /// The longest it can become, in bytes.
+    /// Its maximum size, in bytes.
     pub(crate) most: u64,
-    /// Where its own set stands.
+    /// The position of its own set.
     pub(crate) own: Option<(u64, Range<usize>)>,
-    /// By folded name, where the set stands.
+    /// The positions of sets by case-folded name.
     names: HashMap<String, Range<usize>>,
-    /// Whether a slot is free.
+    /// Returns whether a slot is free.
     is_free: fn(&Slot) -> bool,
-    /// No slot in front of this one is free.
+    /// No slot before this one is free.
     free_from: usize,
-    /// Behind the first empty slot, all are: its number.
+    /// The number of the first slot at which the folder ends: all further slots are unused.
     end: usize,
 }
 
 impl OpenFolder {
-    /// The one of these slots.
+    /// A folder with these slots.
     pub(crate) fn new(
         key: u64,
         slots: Vec<(ByteOffset, Slot)>,
@@ -53,32 +53,32 @@ impl OpenFolder {
         Self { key, slots, runs, most, own: None, names, is_free, free_from: 0, end }
     }
 
-    /// Whether it has a place of its own, and no clusters.
+    /// Returns whether it is a root directory outside of the clusters.
     pub(crate) fn is_fixed(&self) -> bool {
         self.runs.is_empty()
     }
 
-    /// A set.
+    /// Reads a set.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Bug`] when it has none there.
+    /// [`imbrik_store::Class::Bug`] when the range is past the end of the folder.
     pub(crate) fn set(&self, range: &Range<usize>) -> Result<Vec<Slot>> {
         let found = self.slots.get(range.clone());
         let found = found.ok_or_else(|| Error::bug("a set stands behind its folder's end"))?;
         Ok(found.iter().map(|(_, slot)| *slot).collect())
     }
 
-    /// Where the set called so stands.
+    /// Finds a set by its case-folded name.
     pub(crate) fn find(&self, folded: &str) -> Option<Range<usize>> {
         self.names.get(folded).cloned()
     }
 
-    /// Whether something is called so.
+    /// Returns whether a case-folded name exists.
     pub(crate) fn has(&self, folded: &str) -> bool {
         self.names.contains_key(folded)
     }
 
-    /// Where all sets stand, each once.
+    /// The ranges of all sets, each once.
     pub(crate) fn sets(&self) -> impl Iterator<Item = Range<usize>> {
         let mut all: Vec<_> = self.names.values().cloned().collect();
         all.sort_unstable_by_key(|range| range.start);
@@ -86,15 +86,15 @@ impl OpenFolder {
         all.into_iter()
     }
 
-    /// Has names lead to a set.
+    /// Adds the names of a set.
     pub(crate) fn learn(&mut self, names: Vec<String>, range: Range<usize>) {
         for name in names {
-            // The first one of a name is the one that systems find.
+            // Systems find the first one of two equal names.
             self.names.entry(name).or_insert_with(|| range.clone());
         }
     }
 
-    /// Has names lead nowhere.
+    /// Removes the names of a set.
     pub(super) fn unlearn(&mut self, names: &[String], range: &Range<usize>) {
         for name in names {
             if self.names.get(name) == Some(range) {
@@ -155,10 +155,10 @@ impl OpenFolder {
         Ok(())
     }
 
-    /// Puts a set where there is room for it.
+    /// Writes a set at `start`.
     ///
     /// # Errors
-    /// When it cannot be written.
+    /// When it can't be written.
     pub(super) fn put(&mut self, start: usize, set: &[Slot], draft: &mut Edited) -> Result<()> {
         let places = self.slots.iter_mut().skip(start);
         for ((at, slot), new) in places.zip(set) {
@@ -168,19 +168,19 @@ impl OpenFolder {
         Ok(())
     }
 
-    /// Puts one slot.
+    /// Writes one slot.
     ///
     /// # Errors
-    /// When it cannot be written.
+    /// When it can't be written.
     pub(crate) fn put_slot(&mut self, at: usize, slot: Slot, draft: &mut Edited) -> Result<()> {
         self.put(at, &[slot], draft)
     }
 
-    /// What stands behind the end is not to be taken for entries: where a set was put that ends at
-    /// `behind`, nothing of what follows there counts.
+    /// Ends the folder after `behind`, the end of a set that was written, if it ended before: old bytes after the end
+    /// must not be read as entries.
     ///
     /// # Errors
-    /// When it cannot be written.
+    /// When it can't be written.
     pub(super) fn end_behind(&mut self, behind: usize, draft: &mut Edited) -> Result<()> {
         if behind <= self.end {
             return Ok(());
@@ -192,14 +192,14 @@ impl OpenFolder {
         }
     }
 
-    /// It has more room, at `span`, which is zeros.
+    /// Extends it by the cluster at `span`, which is zeroed.
     pub(super) fn grow(&mut self, runs: Vec<Run>, span: Span) {
         self.runs = runs;
         self.slots.extend(empty_slots(span));
     }
 }
 
-/// The slots of a place of zeros.
+/// The free slots of a zeroed span.
 fn empty_slots(span: Span) -> impl Iterator<Item = (ByteOffset, Slot)> {
     let count = span.len().to_usize().unwrap_or(0) / ENTRY;
     (0..count).map(move |index| {
@@ -208,8 +208,8 @@ fn empty_slots(span: Span) -> impl Iterator<Item = (ByteOffset, Slot)> {
     })
 }
 
-/// Whether FAT and exFAT take a name: no letter that they keep for themselves, and nothing at its end
-/// that their systems leave out.
+/// Returns whether a name is allowed on FAT and exFAT: no reserved characters, and no dot or blank at its end, which
+/// their systems remove.
 pub(crate) fn is_dos_name(name: &str) -> bool {
     let is_odd = |c: char| c.is_control() || "\"*/:<>?\\|".contains(c);
     let units = name.encode_utf16().count();

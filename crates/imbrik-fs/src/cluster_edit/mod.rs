@@ -1,9 +1,8 @@
-//! Files put into a volume of clusters, taken out of it, and given other names: what FAT and exFAT have
-//! in common.
+//! Edits of files on FAT and exFAT: the parts that both have in common.
 //!
-//! A folder is a row of entries of 32 bytes; several in a row are about one file (a *set*). It is taken
-//! into memory once, with its names. New content gets clusters that nobody has; what is given back is
-//! free when all is done.
+//! A folder is a sequence of entries of 32 bytes; several consecutive ones describe a file (an *entry set*). Each
+//! folder is read into memory once, with its names. New content gets free clusters; freed clusters can be reused only
+//! after the edit.
 
 mod folder;
 mod space;
@@ -26,44 +25,44 @@ use imbrik_store::{
 pub(crate) use space::ClusterSpace;
 use std::{collections::BTreeMap, ops::Range, sync::Arc};
 
-/// What tells a folder from all others: its first cluster, or a number of its own.
+/// Identifies a folder: its first cluster, or a constant for a root without clusters.
 pub(crate) type FolderKey = u64;
 
-/// What a set is about.
+/// The type of the file that a set describes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum SetKind {
     File,
     Folder,
 }
 
-/// What a set gets beside its name.
+/// Times for a new set.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct SetTimes {
     pub(crate) now: FileTime,
     pub(crate) modified: FileTime,
 }
 
-/// How a format keeps sets and chains.
+/// The on-disk format of entry sets and cluster chains.
 pub(crate) trait SetFormat {
-    /// Bytes a cluster.
+    /// Cluster size in bytes.
     fn cluster(&self) -> ByteLen;
 
-    /// Where a run of clusters lies.
+    /// The location of a run of clusters.
     fn span_of(&self, run: Run) -> Span;
 
-    /// The longest file there can be, in bytes.
+    /// The size of the largest possible file, in bytes.
     fn longest(&self) -> u64;
 
-    /// A slot that is free, and does not end a folder.
+    /// A free slot that does not end the folder.
     fn free_slot(&self) -> Slot;
 
     /// The root folder.
     fn root(&self) -> FolderKey;
 
-    /// Takes a folder into memory; `set` is its own, `None` for the root.
+    /// Reads a folder into memory; `set` is its own entry set, `None` for the root.
     ///
     /// # Errors
-    /// When it cannot be read, or makes no sense.
+    /// When it can't be read, or is invalid.
     fn read_folder(
         &self,
         draft: &Edited,
@@ -71,22 +70,22 @@ pub(crate) trait SetFormat {
         set: Option<&[Slot]>,
     ) -> Result<OpenFolder>;
 
-    /// A name, as names are compared.
+    /// The case-folded form of a name, which is used to compare names.
     fn folded(&self, name: &str) -> String;
 
-    /// What a set is about; `None` for what is neither a file nor a folder.
+    /// The type of a set; `None` for sets that describe neither a file nor a folder.
     fn kind_of(&self, set: &[Slot]) -> Option<SetKind>;
 
-    /// The clusters that a set has.
+    /// The clusters of a set.
     ///
     /// # Errors
-    /// When its chain cannot be read or makes no sense.
+    /// When its chain can't be read, or is invalid.
     fn clusters_of(&self, set: &[Slot]) -> Result<Vec<Run>>;
 
-    /// The set of a new file or folder called `name`.
+    /// Creates the set of a new file or folder.
     ///
     /// # Errors
-    /// When the name cannot be.
+    /// When the name is not allowed.
     fn new_set(
         &self,
         folder: &OpenFolder,
@@ -95,23 +94,22 @@ pub(crate) trait SetFormat {
         times: SetTimes,
     ) -> Result<Vec<Slot>>;
 
-    /// The same set under another name.
+    /// Creates a copy of a set with another name.
     ///
     /// # Errors
-    /// When the name cannot be.
+    /// When the name is not allowed.
     fn renamed(&self, folder: &OpenFolder, set: &[Slot], name: &str) -> Result<Vec<Slot>>;
 
-    /// All names that lead to a set, folded.
+    /// All names of a set, case-folded.
     fn names_of(&self, set: &[Slot]) -> Vec<String>;
 
     /// Sets the flags of a set. Has no effect before [`SetFormat::touch`] in formats with a checksum.
     fn put_flags(&self, set: &mut [Slot], flags: FileFlags);
 
-    /// Has a set tell that it was changed.
+    /// Sets the modification time of a set.
     fn touch(&self, set: &mut [Slot], modified: FileTime);
 
-    /// Has a set name these clusters, with `len` bytes in them, and the table tell their order; without a
-    /// set, only the table.
+    /// Sets the clusters and the size of a set, and writes the chain into the table; without a set, only the chain.
     ///
     /// # Errors
     /// When the table cannot be written.
@@ -123,16 +121,16 @@ pub(crate) trait SetFormat {
         len: u64,
     ) -> Result<()>;
 
-    /// Whether a folder's own set tells its length.
+    /// Whether the set of a folder contains its length.
     fn tells_len_of_folders(&self) -> bool;
 
-    /// What stands at the start of a new folder.
+    /// The first slots of a new folder.
     fn first_slots(&self, key: FolderKey, above: FolderKey, times: SetTimes) -> Vec<Slot>;
 
-    /// Has a folder that is in another one by now tell so.
+    /// Updates the reference of a folder to its parent after it was moved.
     ///
     /// # Errors
-    /// When it makes no sense.
+    /// When the folder is invalid.
     fn put_above(
         &self,
         _folder: &mut OpenFolder,
@@ -142,17 +140,17 @@ pub(crate) trait SetFormat {
         Ok(())
     }
 
-    /// Has a slot be free.
+    /// Marks a slot as free.
     fn clear(&self, slot: &mut Slot);
 
-    /// Writes what tells of free clusters.
+    /// Writes the count or the bitmap of free clusters.
     ///
     /// # Errors
-    /// When it cannot be written.
+    /// When it can't be written.
     fn finish(&mut self, draft: &mut Edited, space: &ClusterSpace) -> Result<()>;
 }
 
-/// Does all of `edits` to the volume in `store`.
+/// Applies `edits` to the volume in `store`.
 ///
 /// # Errors
 /// As [`crate::OpenVolume::edit`].
@@ -193,7 +191,7 @@ struct Editor<F> {
     folders: BTreeMap<FolderKey, OpenFolder>,
     /// New content, by its first cluster.
     contents: BTreeMap<u64, (Vec<Run>, Arc<dyn ReadAt>)>,
-    /// The names that the edits gave, as they spell them, by folder and folded name.
+    /// Names that the edits gave, as spelled, by folder and case-folded name.
     spelled: BTreeMap<(FolderKey, String), String>,
 }
 
@@ -232,7 +230,7 @@ impl<F: SetFormat> Editor<F> {
         Ok(EditedVolume::of(self.draft, &contents))
     }
 
-    /// Clears what was given back, unless it is to be kept.
+    /// Clears freed clusters, unless old content is to be kept.
     fn clear_freed(&mut self, contents: &mut Contents) -> Result<()> {
         let Self { space, draft, format, .. } = self;
         if space.keeps_old() {
@@ -273,7 +271,7 @@ impl<F: SetFormat> Editor<F> {
         folder.put(place.1.start, set, draft)
     }
 
-    /// The folder that names from the root down lead to, taken into memory.
+    /// Resolves names from the root down, and reads the folders into memory.
     fn folder_at(&mut self, path: &[Vec<u8>]) -> Result<FolderKey> {
         let mut key = self.format.root();
         if !self.folders.contains_key(&key) {
@@ -288,7 +286,7 @@ impl<F: SetFormat> Editor<F> {
         Ok(key)
     }
 
-    /// The folder whose set stands there, taken into memory.
+    /// Reads the folder with the set at `place` into memory.
     fn enter(&mut self, place: &Place) -> Result<FolderKey> {
         let set = self.set(place)?;
         if self.format.kind_of(&set) != Some(SetKind::Folder) {
@@ -310,7 +308,7 @@ impl<F: SetFormat> Editor<F> {
         Ok(found.map(|range| (folder, range)))
     }
 
-    /// The folder that `path` is in, the set that it leads to, and its name.
+    /// The parent folder of `path`, the set at `path` if it exists, and its name.
     fn place_of(&mut self, path: &[Vec<u8>]) -> Result<(FolderKey, Option<Place>, String)> {
         let (name, folders) = split(path)?;
         let name = text(name)?;
@@ -379,7 +377,7 @@ impl<F: SetFormat> Editor<F> {
         Ok(())
     }
 
-    /// Takes so many clusters.
+    /// Allocates clusters.
     fn take(&mut self, count: u64, near: u64) -> Result<Vec<Run>> {
         let mut runs: Vec<Run> = Vec::new();
         let (mut left, mut near) = (count, near);
@@ -407,14 +405,14 @@ impl<F: SetFormat> Editor<F> {
         runs.iter().try_for_each(|run| self.space.give_back(*run))
     }
 
-    /// Adds a set to a folder, which becomes longer where it has no room.
+    /// Adds a set to a folder, and extends the folder if necessary.
     fn add_set(&mut self, key: FolderKey, set: &[Slot]) -> Result<Place> {
         let found = self.folder_mut(key)?.room_for(set.len());
         let start = match found {
             Some(start) => start,
             None => {
                 self.grow_folder(key)?;
-                // A set is never longer than a cluster of slots and what was left.
+                // A set is never longer than one cluster and the free slots before it.
                 let again = self.folder_mut(key)?.room_for(set.len());
                 match again {
                     Some(start) => start,
@@ -440,7 +438,7 @@ impl<F: SetFormat> Editor<F> {
         Ok(place)
     }
 
-    /// Gives a folder a cluster more.
+    /// Extends a folder by one cluster.
     fn grow_folder(&mut self, key: FolderKey) -> Result<()> {
         let folder = self.folder(key)?;
         if folder.is_fixed() {
@@ -512,7 +510,7 @@ impl<F: SetFormat> Editor<F> {
         self.take_out(&place)
     }
 
-    /// Gives back all clusters of a set, and of all sets below it.
+    /// Frees all clusters of a set, and of all sets below it.
     fn empty(&mut self, place: &Place) -> Result<()> {
         let mut waiting = vec![place.clone()];
         while let Some(place) = waiting.pop() {
@@ -524,12 +522,12 @@ impl<F: SetFormat> Editor<F> {
             let runs = self.format.clusters_of(&set)?;
             self.give_back(&runs)?;
         }
-        // None of these folders is looked into again.
+        // These folders are not used again.
         self.forget_folders();
         Ok(())
     }
 
-    /// Drops every folder whose clusters were given back.
+    /// Forgets all folders whose clusters were freed.
     fn forget_folders(&mut self) {
         let Self { folders, space, .. } = self;
         folders.retain(|_, folder| {
@@ -537,13 +535,13 @@ impl<F: SetFormat> Editor<F> {
         });
     }
 
-    /// Takes a set out of its folder.
+    /// Removes a set from its folder.
     fn take_out(&mut self, place: &Place) -> Result<()> {
         self.forget_names(place)?;
         self.erase(place)
     }
 
-    /// Makes the names of a set lead nowhere.
+    /// Removes the names of a set from memory.
     fn forget_names(&mut self, place: &Place) -> Result<()> {
         let names = self.format.names_of(&self.set(place)?);
         self.folder_mut(place.0)?.unlearn(&names, &place.1);
@@ -572,8 +570,8 @@ impl<F: SetFormat> Editor<F> {
         if key.is_some_and(|key| self.is_below(folder, key)) {
             return Err(Error::usage("a folder cannot stand in itself"));
         }
-        // Its own old name is in nobody's way. In place, the new name gets other slots than the old one, which goes
-        // only when the new one is there.
+        // The old name of the file itself is not a conflict. In place, the new name gets other slots, and the old one
+        // is removed only after the new one was written.
         self.forget_names(&old)?;
         if !self.space.keeps_old() {
             self.erase(&old)?;
@@ -594,8 +592,8 @@ impl<F: SetFormat> Editor<F> {
         Ok(())
     }
 
-    /// Whether a folder is another one, or lies below it: a name may have a short form, so names do not
-    /// tell.
+    /// Returns whether a folder is the same as another one or below it. Names can't decide this, because of short
+    /// names.
     fn is_below(&self, folder: FolderKey, above: FolderKey) -> bool {
         let mut at = Some(folder);
         for _ in 0..=self.folders.len() {
@@ -612,7 +610,7 @@ impl<F: SetFormat> Editor<F> {
     }
 }
 
-/// Two names that a volume takes for the same one.
+/// Two names that are the same for a volume.
 fn clash(name: &str, other: &str, why: &str) -> Error {
     Error::usage(format!(
         "\"{}\" would overwrite \"{}\": {why}",

@@ -1,8 +1,8 @@
-//! What quota files say that owners use: it follows when a map gets longer or shorter.
+//! Quota files: the used space of each owner, updated when files change.
 //!
-//! A quota file is a tree over ids, in blocks of 1024 bytes: four levels of 256 block numbers each,
-//! from block 1 down to a block of records (id, limits, and used space). Block 0 has the count of blocks, and the
-//! starts of two lists: of free blocks, and of blocks of records with room.
+//! A quota file (format vfsv1) is a tree over ids, in blocks of 1024 bytes: four levels of 256 block numbers each, from
+//! block 1 down to a block of records (id, limits, and used space). Block 0 has the count of blocks, and the starts of
+//! two lists: of free blocks, and of blocks of records with room.
 
 use crate::ext4::{
     structure::{
@@ -29,7 +29,7 @@ const LEVELS: u32 = 4;
 const NUMBERS: u32 = 256;
 const HEAD_OF_ENTRIES: usize = 16;
 const ENTRY: usize = 72;
-/// Inodes and bytes in use, in an entry.
+/// Offsets of the used inodes and bytes in a record.
 const CURINODES: usize = 24;
 const CURSPACE: usize = 48;
 const ITIME: usize = 64;
@@ -38,7 +38,7 @@ const BLOCKS: usize = 20;
 const FREE_BLOCK: usize = 24;
 const FREE_ENTRY: usize = 28;
 
-/// By how much what somebody has changes.
+/// A change of the used space of an owner.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(super) struct Change {
     /// In blocks.
@@ -46,10 +46,10 @@ pub(super) struct Change {
     pub(super) inodes: i64,
 }
 
-/// How many inodes hold values of the attributes of `inode`: they are counted for its owners.
+/// Counts the inodes that contain attribute values of `inode`: they are charged to its owners.
 ///
 /// # Errors
-/// When they cannot be read, or make no sense.
+/// When the attributes can't be read, or are invalid.
 pub(super) fn values_of(opened: &Opened, inode: &RawInode) -> Result<i64> {
     if !opened.superblock.has_ea_inodes() {
         return Ok(0);
@@ -69,7 +69,7 @@ pub(super) fn values_of(opened: &Opened, inode: &RawInode) -> Result<i64> {
     Ok(i64::try_from(count).unwrap_or(i64::MAX))
 }
 
-/// A volume as it is, of which quota files are only read.
+/// An unchanged volume, whose quota files are only read.
 struct AsItIs<'a>(&'a Opened);
 
 impl QuotaBlocks for AsItIs<'_> {
@@ -90,11 +90,10 @@ impl QuotaBlocks for AsItIs<'_> {
     }
 }
 
-/// Compares what the quota files say with `usage`, what all owners have; answers where they differ, a
-/// sentence each.
+/// Compares the quota files with `usage`, the used space of all owners. Returns one sentence per difference.
 ///
 /// # Errors
-/// When one of them cannot be read.
+/// When a quota file can't be read.
 pub(super) fn compare(opened: &Opened, usage: &BTreeMap<Owner, Change>) -> Result<Vec<String>> {
     let mut faults = Vec::new();
     for kind in [OwnerKind::Users, OwnerKind::Groups, OwnerKind::Projects] {
@@ -134,10 +133,10 @@ pub(super) fn compare(opened: &Opened, usage: &BTreeMap<Owner, Change>) -> Resul
     Ok(faults)
 }
 
-/// Somebody for whom blocks are counted: in the file of users, groups or projects, and their id.
+/// An owner: the kind, and the id of the user, group or project.
 pub(super) type Owner = (OwnerKind, u32);
 
-/// The three quota files.
+/// The kinds of quota files.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) enum OwnerKind {
     Users,
@@ -154,7 +153,7 @@ impl OwnerKind {
         }
     }
 
-    /// Where the superblock has the file's inode.
+    /// The offset of the quota inode in the superblock.
     fn inode_at(self) -> usize {
         match self {
             Self::Users => 0x240,
@@ -164,7 +163,7 @@ impl OwnerKind {
     }
 }
 
-/// For whom the blocks of `inode` are counted.
+/// The owners to whom the blocks of `inode` are charged.
 pub(super) fn owners(inode: &RawInode, superblock: &Superblock) -> Vec<Owner> {
     // The blocks of the volume's own inodes, such as the journal, are not counted for any owner.
     let is_own = inode.number < superblock.first_inode && inode.number != ROOT_FOLDER
@@ -187,7 +186,7 @@ pub(super) fn owners(inode: &RawInode, superblock: &Superblock) -> Vec<Owner> {
     ]
 }
 
-/// Counts `change` for the owners of `inode`.
+/// Charges `change` to the owners of `inode`.
 pub(super) fn count(
     usage: &mut BTreeMap<Owner, Change>,
     inode: &RawInode,
@@ -201,19 +200,19 @@ pub(super) fn count(
     }
 }
 
-/// A volume that is made, in which quota files follow.
+/// A volume that is created or edited, with its quota files.
 pub(super) trait QuotaBlocks {
-    /// Where a block of the source stands in it.
+    /// The block of the volume that block `block` of the source becomes.
     fn place_of(&self, block: u64) -> u64;
-    /// A block as it is so far.
+    /// Reads a block in its current state.
     ///
     /// # Errors
-    /// When it cannot be read.
+    /// When it can't be read.
     fn block_at(&self, place: u64) -> Result<Vec<u8>>;
-    /// Puts `bytes` at byte `inside` of a block.
+    /// Writes `bytes` at offset `inside` of a block.
     ///
     /// # Errors
-    /// When they don't fit, or what is kept of the block cannot be read.
+    /// When they don't fit, or the rest of the block can't be read.
     fn put_at(&mut self, place: u64, inside: usize, bytes: &[u8]) -> Result<()>;
     /// Extends a quota file to `size` bytes with zeroed blocks, and returns its map.
     ///
@@ -267,7 +266,7 @@ impl<'a> File<'a> {
         self.inode.wrong("this quota file is invalid")
     }
 
-    /// The block and the byte in it of the target where a block of the file stands.
+    /// The block of the target, and the offset in it, of a block of the file.
     fn place(&self, target: &impl QuotaBlocks, block: u64) -> Result<(u64, usize)> {
         let superblock = &self.opened.superblock;
         let at = block.times(BLOCK)?;
@@ -288,8 +287,8 @@ impl<'a> File<'a> {
         Ok(content.get(inside..end).unwrap_or_default().to_vec())
     }
 
-    /// Adds what the tree below `block` says of each id, in bytes and inodes; `levels` of numbers stand
-    /// above the entries.
+    /// Collects the bytes and inodes of each id in the tree below `block`; `levels` is the number of tree levels above
+    /// the records.
     fn entries(
         &self,
         block: u64,
@@ -299,7 +298,7 @@ impl<'a> File<'a> {
     ) -> Result<()> {
         let wrong = || self.inode.wrong("this quota file makes no sense");
         if !seen.insert(block) {
-            // Several ids share a block of entries; a block of numbers hangs on one place.
+            // Several ids share a block of records; a tree block has only one parent.
             return if levels == 0 { Ok(()) } else { Err(wrong()) };
         }
         let content = self.read(&AsItIs(self.opened), block)?;

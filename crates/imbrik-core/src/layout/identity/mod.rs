@@ -1,7 +1,7 @@
-//! An identity of its own: what tells a copy from its original.
+//! A separate identity for a copy: ids, host name, keys, and edits of files.
 //!
-//! All of it are edits of a plan's view: the source stays as it is. Ids are followed wherever files
-//! on the card refer to them.
+//! These are edits of a plan's view: the source is unchanged. References to an id are updated wherever files on the
+//! card contain them.
 
 mod follow;
 mod hosts;
@@ -26,42 +26,42 @@ use std::{cell::OnceCell, sync::Arc};
 use uuid::Uuid;
 pub use without_private::{Guesses, LeavePrivate, Uninspected};
 
-/// The longest file that is looked into, in bytes.
+/// The size limit of files that are read, in bytes.
 const MOST: usize = 1 << 20;
-/// Files that hold the machine's id, and are empty until it has one.
+/// Files that contain the machine id. An empty one makes the system generate a new id.
 /// The host key that a copy gets.
 const HOST_KEY: &str = "etc/ssh/ssh_host_ed25519_key";
 const MACHINE_IDS: [&str; 2] = ["etc/machine-id", "var/lib/dbus/machine-id"];
 
-/// What a copy gets of its own.
+/// The identity of a copy.
 #[derive(Clone, Debug, Default)]
 pub struct Identity {
-    /// Whether the table and all volumes get new ids, and what refers to them follows.
+    /// Whether the table and all volumes get new ids. References to them are updated.
     pub ids: bool,
     /// Its host name.
     pub host: Option<String>,
-    /// Whether it gets SSH host keys of its own, of the kinds that are there, and loses its machine
-    /// id, so that its system makes a new one.
+    /// Whether it gets a new SSH host key instead of those of the original, and an empty machine id, so that its system
+    /// generates a new one.
     pub keys: bool,
-    /// Leaves out private data that is recognised: see [`crate::layout::private_in`].
+    /// How recognised private data are left out: see [`crate::layout::private_in`].
     pub leave_private: Option<LeavePrivate>,
-    /// What else is done to its files, in this order.
+    /// Further edits of files, in order.
     pub edits: Vec<PartEdit>,
-    /// The time that files say they were changed at, in seconds since 1970.
+    /// The modification time of edited files, in seconds since 1970.
     pub now: u64,
 }
 
-/// One thing that is done to the files of a partition.
+/// An edit of the files of a partition.
 #[derive(Clone, Debug)]
 pub struct PartEdit {
-    /// The partition: its place in [`Survey::parts`].
+    /// The partition, as an index of [`Survey::parts`].
     pub part: usize,
-    /// What is done.
+    /// The edit.
     pub edit: FileEdit,
 }
 
 impl Identity {
-    /// Whether nothing changes.
+    /// Returns whether nothing changes.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         !self.ids
@@ -73,14 +73,14 @@ impl Identity {
 }
 
 impl Plan {
-    /// The same plan with an identity of its own. What changes, and what refers to an id and could
-    /// not follow, stands in [`Plan::changes`].
+    /// The plan of a copy with a separate identity. Changes, and references to an id that could not be updated, are in
+    /// [`Plan::changes`].
     ///
     /// # Errors
     /// - When the source cannot be read, or stopping was requested.
     /// - [`Class::Unsupported`] and [`Class::Corrupt`] when a volume is not edited, with the reason.
-    /// - [`Class::NoRoom`] when a file has no room.
-    /// - [`Class::Usage`] when there is nothing that could have such a name.
+    /// - [`Class::NoRoom`] when a file doesn't fit.
+    /// - [`Class::Usage`] when a host name is given and no volume has one.
     pub fn with_identity(self, identity: &Identity, means: ReshapeOptions<'_>) -> Result<Self> {
         if identity.is_empty() {
             return Ok(self);
@@ -159,18 +159,18 @@ struct Edit {
     short: String,
     span: Span,
     volume: Option<Volume>,
-    /// Why it is not edited, once somebody asked.
+    /// The reason why it can't be edited, once it was examined.
     wrong: OnceCell<Option<String>>,
     /// The volume before it was edited.
     source: Arc<dyn ReadAt>,
     store: Arc<dyn ReadAt>,
     rewritten: Vec<Span>,
-    /// Whether private data stay in it, because it can't be searched.
+    /// Whether it keeps its private data, because it can't be searched.
     is_copied_unchanged: bool,
 }
 
 impl Edit {
-    /// The bytes of the card that edits changed.
+    /// The spans of the card that were edited.
     fn spans_on_card(&self) -> Vec<Span> {
         let moved = self.rewritten.iter().map(|span| {
             let start = self.span.start().saturating_add(ByteLen::new(span.start().get()));
@@ -179,7 +179,7 @@ impl Edit {
         joined(moved.collect())
     }
 
-    /// Why it is not edited: what contradicts itself is left as it is.
+    /// The reason why it can't be edited: inconsistent volumes are left unchanged.
     fn wrong(&self) -> Result<Option<&str>> {
         if self.wrong.get().is_none() {
             let found = match &self.volume {
@@ -194,7 +194,7 @@ impl Edit {
         Ok(self.wrong.get().and_then(Option::as_deref))
     }
 
-    /// Looks at the edited volume as closely as at a reshaped one, before anybody sees it.
+    /// Checks the edited volume as thoroughly as a resized one.
     fn prove(&self, cancel: &Cancel) -> Result<()> {
         let Some(volume) = &self.volume else { return Ok(()) };
         let known = |store: &Arc<dyn ReadAt>| OpenVolume::known(Arc::clone(store), volume.clone());
@@ -239,10 +239,10 @@ fn names(path: &str) -> Vec<&[u8]> {
 
 /// A journal is replayed, then files are removed that were deleted while open; no volume needs more.
 const MOST_SETTLING: usize = 4;
-/// How much of a partition is read to tell whether it holds anything, in bytes.
+/// Bytes at the start of a partition that are read to find out whether it is blank.
 const HEAD: usize = 64 << 10;
 
-/// Whether a partition starts with nothing but zeros.
+/// Returns whether the start of a partition contains only zeros.
 fn is_blank(store: &dyn ReadAt) -> Result<bool> {
     Ok(is_zero(&read_up_to(store, ByteOffset::ZERO, HEAD)?))
 }
@@ -258,7 +258,7 @@ fn host_keys_named_in(settings: &str) -> Vec<String> {
 }
 
 impl Editing<'_> {
-    /// New ids for the table and every volume, and for whatever refers to them.
+    /// Assigns new ids to the table and to every volume, and updates references to them.
     fn new_ids(&mut self, means: ReshapeOptions<'_>) -> Result<()> {
         let mut ids = Vec::new();
         if let Some(was) = &self.survey.table {
@@ -267,7 +267,7 @@ impl Editing<'_> {
             for (at, bytes) in &self.table {
                 view = view.with_bytes(*at, bytes);
             }
-            // What systems will make of it.
+            // Read again, as other systems will read it.
             let is = table::read(&view)?.ok_or_else(|| Error::bug("the new table is lost"))?;
             let title = format!("the {}", was.name());
             ids.push(NewId { from: was.id(), to: is.id() });
@@ -424,7 +424,7 @@ impl Editing<'_> {
         Ok(())
     }
 
-    /// The file at `path` of a partition; `None` when there is none.
+    /// Reads the file at `path` of a partition; `None` if it doesn't exist.
     fn file(&self, index: usize, path: &str) -> Result<Option<Vec<u8>>> {
         let part = self.parts.get(index);
         let Some((part, volume)) = part.and_then(|part| Some((part, part.volume.as_ref()?))) else {
@@ -452,7 +452,7 @@ impl Editing<'_> {
         self.edit(index, &[edit], why)
     }
 
-    /// Does all of `edits` to the files of a partition.
+    /// Applies `edits` to the files of a partition.
     fn edit(&mut self, index: usize, edits: &[FileEdit], why: &str) -> Result<()> {
         let part = self.parts.get_mut(index);
         let part = part.ok_or_else(|| Error::usage("there is no such partition"))?;
@@ -478,7 +478,7 @@ impl Editing<'_> {
     }
 }
 
-/// What edits change, in a list of changes: all that comes into a new folder with it is told as one.
+/// Describes edits as changes. A new folder and its content are one change.
 fn changes_of(edits: &[FileEdit], title: &str, why: &str) -> Vec<Change> {
     let mut changes = Vec::new();
     let mut above: Option<&[Vec<u8>]> = None;
@@ -502,7 +502,7 @@ fn changes_of(edits: &[FileEdit], title: &str, why: &str) -> Vec<Change> {
     changes
 }
 
-/// What an edit changes, in a list of changes.
+/// Describes an edit as a change.
 fn change_of(edit: &FileEdit, title: &str, why: &str) -> Change {
     let text = |path: &[Vec<u8>]| String::from_utf8_lossy(&path.join(&b'/')).into_owned();
     let (title, path) = (title.to_owned(), text(edit.path()));
