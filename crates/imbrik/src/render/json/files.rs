@@ -1,4 +1,4 @@
-//! The objects of `imbrik files`.
+//! The JSON objects of `imbrik files`.
 
 use super::hex_unless_text;
 use imbrik_core::{files, fs};
@@ -6,7 +6,7 @@ use imbrik_core::{files, fs};
 use schemars::JsonSchema;
 use serde::Serialize;
 
-/// What a file is.
+/// The type of a file.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[cfg_attr(test, derive(JsonSchema))]
@@ -25,46 +25,46 @@ pub(crate) enum FileKind {
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct ListedFile {
-    /// The partition's number; null for a volume on a bare card.
+    /// The partition number; null for a volume on a bare card.
     pub(crate) part: Option<u32>,
-    /// From the volume's root down; what is no UTF-8 in it is replaced.
+    /// Path from the volume's root; invalid UTF-8 is replaced.
     pub(crate) path: String,
-    /// The same without the first `/`, in hexadecimal, when it is no UTF-8.
+    /// The path without the first `/`, in hexadecimal, if it is not UTF-8.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) path_hex: Option<String>,
     pub(crate) kind: FileKind,
     pub(crate) size: u64,
-    /// How many names it has.
+    /// Count of hard links.
     pub(crate) links: u64,
-    /// The permissions, in octal; null where nobody owns anything, as are the next four.
+    /// Permissions in octal; this and the next four are null on filesystems without owners.
     pub(crate) mode: Option<String>,
     pub(crate) owner: Option<u32>,
     pub(crate) group: Option<u32>,
-    /// As the volume's own list of users has it.
+    /// Names from the volume's own list of users.
     pub(crate) owner_name: Option<String>,
     pub(crate) group_name: Option<String>,
-    /// Seconds since 1970, UTC, with nine digits behind the point; for FAT of a clock without a zone.
+    /// Seconds since 1970, UTC, with nine decimals; for FAT, local time without a zone.
     pub(crate) modified: Option<String>,
-    /// Where a link leads.
+    /// The target of a link.
     pub(crate) target: Option<String>,
     /// Major and minor number.
     pub(crate) device: Option<[u32; 2]>,
 }
 
-/// How much room a folder takes with all that is below it.
+/// The size of a folder with everything below it.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct FolderSize {
-    /// The partition's number; null for a volume on a bare card.
+    /// The partition number; null for a volume on a bare card.
     pub(crate) part: Option<u32>,
-    /// From the volume's root down; what is no UTF-8 in it is replaced.
+    /// Path from the volume's root; invalid UTF-8 is replaced.
     pub(crate) path: String,
-    /// The same without the first `/`, in hexadecimal, when it is no UTF-8.
+    /// The path without the first `/`, in hexadecimal, if it is not UTF-8.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) path_hex: Option<String>,
-    /// Of content; holes are none.
+    /// Bytes of content without holes.
     pub(crate) bytes: u64,
-    /// How many files are below it, those with several names once.
+    /// Count of files below it; hard links count once.
     pub(crate) files: u64,
 }
 
@@ -72,13 +72,13 @@ pub(crate) struct FolderSize {
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct FilesListed {
-    /// How many files and folders were looked at.
+    /// Count of listed files and folders.
     pub(crate) entries: u64,
-    /// How many could not be.
+    /// Count of unreadable ones.
     pub(crate) faults: u64,
 }
 
-/// Why something was not taken as it is.
+/// Why a file was not copied completely.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[cfg_attr(test, derive(JsonSchema))]
@@ -88,36 +88,36 @@ pub(crate) enum LeftOutBecause {
     CannotBe,
 }
 
-/// Something that was not taken, or not as it is.
+/// A file that was not copied, or not completely.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct FileLeftOut {
     pub(crate) path: String,
-    /// The same without the first `/`, in hexadecimal, when it is no UTF-8.
+    /// The path without the first `/`, in hexadecimal, if it is not UTF-8.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) path_hex: Option<String>,
     pub(crate) why: String,
     pub(crate) because: LeftOutBecause,
 }
 
-/// Files that were got out of a card or an image.
+/// Files that were copied out of a card or an image.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct FilesGot {
     pub(crate) to: String,
-    /// The partitions they are from; null for a volume on a bare card.
+    /// Their partitions; null for a volume on a bare card.
     pub(crate) partitions: Vec<Option<u32>>,
     pub(crate) files: u64,
     pub(crate) folders: u64,
-    /// Of content; holes are none.
+    /// Bytes of content without holes.
     pub(crate) bytes: u64,
-    /// What was read of a card; 0 for an image.
+    /// Bytes that were read from a card; 0 for an image.
     pub(crate) card_bytes_read: u64,
     pub(crate) left_out: Vec<FileLeftOut>,
     pub(crate) seconds: f64,
 }
 
-/// What became of a file.
+/// The kind of difference.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[cfg_attr(test, derive(JsonSchema))]
@@ -129,7 +129,7 @@ pub(crate) enum FileChange {
     NotCompared,
 }
 
-/// In what a file differs.
+/// A property in which two versions of a file differ.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[cfg_attr(test, derive(JsonSchema))]
@@ -139,42 +139,42 @@ pub(crate) enum FileAspect {
     Permissions,
     Owner,
     Attributes,
-    /// How many names it has, or with which files it shares its content.
+    /// The number of hard links, or the files that share the content.
     Links,
-    /// Its flags, such as immutable or hidden.
+    /// The flags, such as immutable or hidden.
     Flags,
-    /// Only the time of the last change, of one whose content is the same.
+    /// The modification time, of a file whose content is equal.
     Modified,
 }
 
-/// A file or folder that is not as it was.
+/// A file or folder that differs.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct FileDifference {
-    /// The partition's number; null for a volume on a bare card.
+    /// The partition number; null for a volume on a bare card.
     pub(crate) part: Option<u32>,
-    /// From the volume's root down; what is no UTF-8 in it is replaced.
+    /// Path from the volume's root; invalid UTF-8 is replaced.
     pub(crate) path: String,
-    /// The same without the first `/`, in hexadecimal, when it is no UTF-8.
+    /// The path without the first `/`, in hexadecimal, if it is not UTF-8.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) path_hex: Option<String>,
     pub(crate) change: FileChange,
-    /// What it is; null where it could not be compared.
+    /// The type; null if it could not be compared.
     pub(crate) kind: Option<FileKind>,
-    /// Of one that changed.
+    /// The properties that differ, of a changed file.
     pub(crate) aspects: Vec<FileAspect>,
-    /// How long it was, and is, of one that changed.
+    /// The old and the new size in bytes, of a changed file.
     pub(crate) sizes: Option<[u64; 2]>,
-    /// What it was called, of one that was renamed.
+    /// The old path, of a renamed file.
     pub(crate) from: Option<String>,
-    /// Of what was added or removed: how many files, itself included, and how long they are together.
+    /// For added and removed ones: the count of files, and their total size in bytes.
     pub(crate) files: Option<u64>,
     pub(crate) bytes: Option<u64>,
     /// Why it could not be compared.
     pub(crate) why: Option<String>,
 }
 
-/// A partition that only one of the two has, or whose files are looked into in one of them only.
+/// A partition that is readable in only one of the two.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct OnlyThere {
@@ -183,7 +183,7 @@ pub(crate) struct OnlyThere {
     pub(crate) only_in: String,
 }
 
-/// What a comparison of files adds up to.
+/// The result of a comparison of files.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct FilesCompared {
@@ -192,64 +192,64 @@ pub(crate) struct FilesCompared {
     pub(crate) added: u64,
     pub(crate) removed: u64,
     pub(crate) renamed: u64,
-    /// In what is in them.
+    /// Files with changed content.
     pub(crate) changed: u64,
-    /// Only in owner, permissions, attributes or time of change.
+    /// Files of which only owner, permissions, attributes, flags, links or modification time changed.
     pub(crate) only_metadata: u64,
     pub(crate) not_compared: u64,
-    /// Files that are the same in all of that.
+    /// Files that are equal in all of that.
     pub(crate) same: u64,
-    /// Contents that were not read, since the digests of the images' tiles are the same.
+    /// Contents that were not read, because the digests of their tiles are equal.
     pub(crate) same_by_digests: u64,
     pub(crate) seconds: f64,
 }
 
-/// What was done to a file or folder.
+/// The kind of edit.
 #[derive(Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) enum FileChanged {
-    /// It was put in.
+    /// The file was added.
     Put,
-    /// A folder was made.
+    /// A folder was created.
     Folder,
-    /// It got another name.
+    /// The file was renamed.
     Renamed,
-    /// It is gone.
+    /// The file was removed.
     Removed,
 }
 
-/// Something that was done.
+/// An edit.
 #[derive(Clone, Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct FileDone {
     pub(crate) what: FileChanged,
     pub(crate) path: String,
-    /// The new name; null but for one that was renamed.
+    /// The new path, of a renamed file; otherwise null.
     pub(crate) to: Option<String>,
-    /// Files, links and devices, folders, and bytes of content, of all that it is.
+    /// Count of files, links and devices, count of folders, and bytes of content.
     pub(crate) files: u64,
     pub(crate) folders: u64,
     pub(crate) bytes: u64,
-    /// How long the file was in whose place it is; null for a new one.
+    /// The size of the replaced file; null for a new one.
     pub(crate) replaced_bytes: Option<u64>,
 }
 
-/// A card or an image whose files were changed.
+/// A card or an image whose files were edited.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct FilesChanged {
     pub(crate) target: String,
-    /// How long the image is now; null for a card.
+    /// The size of the new image; null for a card.
     pub(crate) image_bytes: Option<u64>,
-    /// What was written to the card; null for an image.
+    /// Bytes that were written to the card; null for an image.
     pub(crate) bytes_written: Option<u64>,
     /// The partition; null for a volume on a bare card.
     pub(crate) partition: Option<u32>,
     pub(crate) done: Vec<FileDone>,
-    /// What was not taken in, or not as it is.
+    /// Files that were not added, or not completely.
     pub(crate) left_out: Vec<FileLeftOut>,
-    /// How many frames of the image were taken over as they are; null for a card.
+    /// Count of frames that were copied unchanged; null for a card.
     pub(crate) frames_taken_over: Option<u64>,
     pub(crate) seconds: f64,
 }
@@ -263,10 +263,9 @@ pub(crate) struct PrivateFile {
     pub(crate) why: String,
     /// How it was recognised.
     pub(crate) by: String,
-    /// Whether that is more than a guess.
+    /// Whether it is more than a guess.
     pub(crate) is_certain: bool,
-    /// What happens to it in a copy without private data: `left out`, `redacted`, or
-    /// `emptied`.
+    /// The treatment in a copy without private data: `left out`, `redacted`, or `emptied`.
     pub(crate) in_a_copy: &'static str,
 }
 
@@ -276,7 +275,7 @@ pub(crate) struct PrivateFile {
 pub(crate) struct PrivateShown {
     pub(crate) source: String,
     pub(crate) private: Vec<PrivateFile>,
-    /// Volumes, files and folders that were not searched, since they can't be read.
+    /// Volumes, files and folders that were not searched, because they can't be read.
     pub(crate) not_looked_into: Vec<String>,
     pub(crate) seconds: f64,
 }

@@ -1,32 +1,32 @@
-//! The objects, as they are printed and documented.
+//! The JSON objects that the program prints and documents.
 
 #[cfg(test)]
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 
-/// `[first byte, bytes]`
+/// `[offset, length]` in bytes.
 pub(crate) type SpanPair = [u64; 2];
 
-/// `[first byte, bytes a second]`
+/// `[offset in bytes, bytes per second]`.
 pub(crate) type RatePair = [u64; 2];
 
-/// By the name of the hash, its hexadecimal digits.
+/// Hexadecimal digests by the name of the hash.
 pub(crate) type Sums = BTreeMap<String, String>;
 
 /// A failure.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Failed {
-    /// The exit code.
+    /// Exit code.
     pub(crate) exit: u8,
-    /// What happened, a sentence.
+    /// What happened, as a sentence.
     pub(crate) what: String,
-    /// What state things are in; empty where nothing could have changed.
+    /// The state of card and image; empty if nothing could have changed.
     pub(crate) state: String,
-    /// What to do next; empty where the first says it all.
+    /// What to do next; empty if there is nothing to add.
     pub(crate) next: String,
-    /// The card that failed or was left out, of several.
+    /// The card that failed or was skipped, of several.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) card: Option<String>,
     /// The image that could not be checked, of several.
@@ -34,12 +34,12 @@ pub(crate) struct Failed {
     pub(crate) image: Option<String>,
 }
 
-/// All cards that are plugged in. With `--watch`, the one that was put in.
+/// All connected cards. With `--watch`, the card that was plugged in.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Cards {
     pub(crate) cards: Vec<Card>,
-    /// How many slots of readers are empty; not told with `--watch`.
+    /// Count of empty slots of readers; absent with `--watch`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) empty_slots: Option<usize>,
 }
@@ -48,34 +48,34 @@ pub(crate) struct Cards {
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Card {
-    /// The same each time it is in the same reader.
+    /// Stays the same while the card is in the same reader.
     pub(crate) id: String,
-    /// As it is typed: a device, or `rack:SLOT`.
+    /// The name for commands: a device, or `rack:SLOT`.
     pub(crate) path: String,
     pub(crate) size: u64,
     pub(crate) sector_size: u64,
     pub(crate) model: Option<String>,
     pub(crate) serial: Option<String>,
     pub(crate) bus: Bus,
-    /// How fast a USB connection is, in megabits a second.
+    /// Speed of a USB connection, in megabits per second.
     pub(crate) bus_megabits: Option<u32>,
     pub(crate) removable: bool,
     pub(crate) read_only: bool,
-    /// What uses it now.
+    /// Current uses.
     pub(crate) uses: Vec<InUse>,
     /// Whether it may be written to.
     pub(crate) target: MayBeWritten,
-    /// Why not, or not without more.
+    /// The reason if writing is not allowed, or only with an option.
     pub(crate) reason: Option<String>,
-    /// What is on it; null when it could not be read, absent where another field tells.
+    /// The content; null if it could not be read, absent if another field has it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) content: Option<Option<Content<Partition>>>,
-    /// What the shelf of the configuration has of it, where that was looked up; absent where it has nothing.
+    /// Images of this card on the configured shelf; absent if there are none or the shelf was not searched.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) shelf: Option<super::CardOnShelf>,
 }
 
-/// How it is connected.
+/// The kind of connection.
 #[derive(Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[cfg_attr(test, derive(JsonSchema))]
@@ -97,45 +97,45 @@ pub(crate) enum Bus {
 #[serde(untagged)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) enum InUse {
-    /// A volume that is mounted.
+    /// A mounted volume.
     Mounted { device: String, mounted_at: String },
-    /// Memory is swapped to it.
+    /// Swap space in use.
     Swap { device: String, swap: bool },
-    /// Another layer stands on it.
+    /// Another device layer uses it.
     Held { device: String, held_by: String },
 }
 
-/// Whether a card may be written to.
+/// Whether writing to a card is allowed.
 #[derive(Serialize)]
 #[serde(rename_all = "lowercase")]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) enum MayBeWritten {
-    /// It may.
+    /// Allowed.
     Ready,
-    /// Once it is unmounted.
+    /// Allowed after unmounting.
     Mounted,
     /// Only with `--allow-fixed`.
     Fixed,
-    /// Never.
+    /// Never allowed.
     Refused,
 }
 
-/// What is on a card or in an image.
+/// The content of a card or an image.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema), schemars(rename = "ContentOf{P}"))]
 pub(crate) struct Content<P> {
-    /// Its partition table; null without one.
+    /// The partition table; null without one.
     pub(crate) table: Option<Table>,
-    /// The name of its host, when a volume tells.
+    /// The host name, if a volume contains one.
     pub(crate) host: Option<String>,
-    /// The name of its system, when a volume tells.
+    /// The name of the operating system, if a volume contains one.
     pub(crate) system: Option<String>,
-    /// The label of its largest volume that has one.
+    /// The label of the largest labelled volume.
     pub(crate) label: Option<String>,
-    /// Whether nothing is on it.
+    /// Whether it is blank.
     pub(crate) blank: bool,
     pub(crate) partitions: Vec<P>,
-    /// What is odd about it, a sentence each.
+    /// Oddities, one sentence each.
     pub(crate) findings: Vec<String>,
 }
 
@@ -152,16 +152,16 @@ pub(crate) struct Table {
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Partition {
-    /// Its number; null for a volume on a bare card.
+    /// The partition number; null for a volume on a bare card.
     pub(crate) number: Option<u32>,
     pub(crate) start: u64,
     pub(crate) size: u64,
-    /// What the table says it is for.
+    /// The type in the table.
     #[serde(rename = "type")]
     pub(crate) kind: Option<String>,
-    /// Its name in a GPT.
+    /// The name in a GPT.
     pub(crate) name: Option<String>,
-    /// The volume in it; null when it was not recognised.
+    /// The volume in it; null if it was not recognised.
     pub(crate) volume: Option<Volume>,
 }
 
@@ -169,389 +169,389 @@ pub(crate) struct Partition {
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Volume {
-    /// Such as `ext4` or `FAT32`.
+    /// The filesystem, such as `ext4` or `FAT32`.
     pub(crate) kind: String,
     pub(crate) label: Option<String>,
     pub(crate) uuid: Option<String>,
     pub(crate) size: u64,
 }
 
-/// A card or an image, looked at closely.
+/// Details of a card or an image.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Shown {
-    /// The card, when it is one.
+    /// The card, if it is one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) card: Option<Card>,
-    /// The image, when it is one.
+    /// The image, if it is one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) image: Option<ImageFacts>,
     pub(crate) size: u64,
     pub(crate) content: Content<LookedInto>,
-    /// What lies outside of all partitions.
+    /// Data outside of all partitions.
     pub(crate) gaps: Vec<Gap>,
-    /// What its files name to start from.
+    /// References of boot files.
     pub(crate) references: Vec<Reference>,
-    /// Of a card that the shelf of the configuration has images of, what that has; otherwise null.
+    /// Images of this card on the configured shelf; null if there are none.
     pub(crate) shelf: Option<super::ShownOnShelf>,
-    /// Bytes in use.
+    /// Used bytes.
     pub(crate) used: u64,
-    /// The smallest card on which all stays where it is.
+    /// The size of the smallest card on which no volume has to shrink.
     pub(crate) smallest_card: u64,
-    /// The smallest with the last volume shrunk; null when none can be.
+    /// The size of the smallest card if the last volume shrinks; null if it can't.
     pub(crate) smallest_card_for_the_data: Option<u64>,
-    /// The smallest with every volume as small as it goes.
+    /// The size of the smallest card if all volumes shrink.
     pub(crate) smallest_card_of_all: u64,
-    /// Why it can only be taken as it is; null when it need not be.
+    /// Why it can only be copied as a whole; null if that is not necessary.
     pub(crate) taken_whole_because: Option<String>,
     pub(crate) card_bytes_read: u64,
     pub(crate) seconds: f64,
-    /// The picture that was drawn.
+    /// The file of the map.
     pub(crate) map: Option<String>,
 }
 
-/// What is known of an image.
+/// Properties of an image.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct ImageFacts {
     pub(crate) path: String,
     pub(crate) container: String,
-    /// Bytes of the file.
+    /// Size of the file in bytes.
     pub(crate) bytes: u64,
-    /// When it was made.
+    /// Time of creation.
     pub(crate) made_at: Option<String>,
-    /// The size of the card that it was fitted from.
+    /// The size of the card before fitting.
     pub(crate) fitted_from_card_size: Option<u64>,
     pub(crate) note: Option<String>,
-    /// What is wrong with what it says of itself, a sentence each.
+    /// Errors in its manifest, one sentence each.
     pub(crate) findings: Vec<String>,
 }
 
-/// A partition that was looked into.
+/// Details of a partition.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct LookedInto {
     #[serde(flatten)]
     pub(crate) partition: Partition,
-    /// Bytes in use; null where nobody knows.
+    /// Used bytes; null if unknown.
     pub(crate) used: Option<u64>,
-    /// Bytes that are free; null where nobody knows.
+    /// Free bytes; null if unknown.
     pub(crate) free: Option<u64>,
-    /// How its volume was left.
+    /// State after the last use.
     pub(crate) state: Option<String>,
     pub(crate) read_whole_because: Option<String>,
-    /// How small it could become; null when it stays as it is.
+    /// Minimum size in bytes; null if it can't be resized.
     pub(crate) smallest: Option<u64>,
-    /// What keeps it from being smaller.
+    /// The reason for the minimum size.
     pub(crate) limit: Option<String>,
 }
 
-/// What lies outside of all partitions.
+/// Data outside of all partitions.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Gap {
     pub(crate) start: u64,
     pub(crate) size: u64,
     pub(crate) used: u64,
-    /// Whether all of it was looked at: of a long one, only the start is.
+    /// Whether all of it was read: of a long range, only the start is.
     pub(crate) looked_at_all: bool,
 }
 
-/// Something that a file names.
+/// A reference in a boot file.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Reference {
-    /// The file, and the partition that holds it.
+    /// The file, and its partition.
     pub(crate) from: String,
-    /// What it names.
+    /// The referenced file or device.
     pub(crate) what: String,
     pub(crate) found: bool,
 }
 
-/// What would be saved.
+/// The plan of a save.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct SavePlan {
     pub(crate) card: Card,
-    /// How long the card of the image will be.
+    /// The card size that is stored in the image.
     pub(crate) card_size: u64,
     pub(crate) bytes_to_read: u64,
     pub(crate) image: String,
-    /// Judged by samples.
+    /// An estimate from samples.
     pub(crate) likely_image_bytes: u64,
     pub(crate) likely_seconds: f64,
 }
 
-/// A card that was saved. With `--also`, a second image has an object of its own, and a spare one
-/// of the command `clone`.
+/// A saved card. With `--also`, a second image is a separate object, and a written card an object of the command
+/// `clone`.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Saved {
     pub(crate) card: String,
-    /// Of the card, or with `--only` of the partition.
+    /// Size of the card, or with `--only` of the partition.
     pub(crate) card_size: u64,
-    /// With `--fit`, how long a card must be for the image.
+    /// With `--fit`, the minimum size of a card for the image.
     pub(crate) fitted_card_size: Option<u64>,
-    /// What is read whole, and why, a sentence each.
+    /// Volumes that are read as a whole, with the reason, one sentence each.
     pub(crate) read_whole: Vec<String>,
-    /// What two structures of a volume tell differently, a sentence each.
+    /// Contradictions between structures of a volume, one sentence each.
     pub(crate) findings: Vec<String>,
     pub(crate) card_bytes_read: u64,
     pub(crate) card_requests: u64,
     /// Always 0.
     pub(crate) card_bytes_written: u64,
-    /// Bytes in use on the card.
+    /// Used bytes of the card.
     pub(crate) used_bytes: u64,
     #[serde(flatten)]
     pub(crate) made: MadeImage,
     /// Bytes of the card in tiles of zeros.
     pub(crate) zero_bytes: u64,
-    /// What could not be read, and is zeros in the image.
+    /// Unreadable ranges, which are zeros in the image.
     pub(crate) unreadable: Vec<SpanPair>,
-    /// Whose that was, as far as it can be told.
+    /// Files that the unreadable ranges belong to, if known.
     pub(crate) lost: Vec<Lost>,
-    /// What was read beside and between bad places, in small pieces.
+    /// Bytes that were read in small pieces next to unreadable ranges.
     pub(crate) rescued_bytes: u64,
-    /// With `--resume`, how much of the card was in the image already.
+    /// With `--resume`, bytes of the card that were in the image already.
     pub(crate) resumed_bytes: u64,
-    /// Whether places that could not be read were not tried to the end.
+    /// Whether retries of unreadable ranges were stopped early.
     pub(crate) was_cut_short: bool,
-    /// With `--reuse`, what was taken over from the earlier image; otherwise null.
+    /// With `--reuse`, data from the earlier image; otherwise null.
     pub(crate) reused: Option<Reused>,
-    /// With `--live`, when and for how long the card stood still; otherwise null.
+    /// With `--live`, times of the freezes; otherwise null.
     pub(crate) stood: Option<Stood>,
 }
 
-/// A card that was in use stood still.
+/// Freezes of a card in use.
 #[derive(Clone, Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Stood {
-    /// The moment that the image is of.
+    /// The time that the image shows.
     pub(crate) at: String,
-    /// For how long, each time: that moment was the last.
+    /// Duration of each freeze; the image shows the last one.
     pub(crate) seconds: Vec<f64>,
-    /// What was read meanwhile, besides what describes the files.
+    /// Bytes that were read during the freezes, without metadata.
     pub(crate) read_bytes: u64,
-    /// Where the filesystems are mounted that stood still.
+    /// Mount points of the frozen filesystems.
     pub(crate) stopped: Vec<String>,
-    /// And those that cannot be stopped: they were read until they stayed the same.
+    /// Mount points of filesystems that can't be frozen: they were read until they stayed the same.
     pub(crate) unstoppable: Vec<String>,
 }
 
-/// What was taken over from an earlier image of a card.
+/// Data from an earlier image of the card.
 #[derive(Clone, Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Reused {
     pub(crate) image: String,
-    /// Files that are as they were, by what describes them.
+    /// Files that are unchanged according to their metadata.
     pub(crate) unchanged_files: u64,
-    /// Their content, which was not read of the card.
+    /// Bytes of their content, which were not read from the card.
     pub(crate) unchanged_bytes: u64,
-    /// Bytes of the card in tiles that were taken over as packed, without being read anywhere.
+    /// Bytes of the card in reused tiles that were not read at all.
     pub(crate) unread_bytes: u64,
-    /// All tiles that were taken over as packed.
+    /// Bytes of the card in all reused tiles.
     pub(crate) tiles_taken_over: u64,
-    /// Why partitions were read afresh, a sentence each.
+    /// Why partitions were read in full, one sentence each.
     pub(crate) read_afresh: Vec<String>,
 }
 
-/// An image into which was put what it lacked.
+/// An image in which missing ranges were filled in.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Mended {
     pub(crate) card: String,
     pub(crate) card_bytes_read: u64,
-    /// What it lacked before.
+    /// Missing ranges before.
     pub(crate) lacked_bytes: u64,
-    /// The image as it is now; null when nothing could be put in.
+    /// The new image; null if no range could be read.
     pub(crate) image: Option<MadeImage>,
-    /// What it still lacks.
+    /// Ranges that are still missing.
     pub(crate) unreadable: Vec<SpanPair>,
-    /// Whose that is, as far as it can be told.
+    /// Files that these ranges belong to, if known.
     pub(crate) lost: Vec<Lost>,
-    /// Whether that was not tried to the end.
+    /// Whether retries were stopped early.
     pub(crate) was_cut_short: bool,
 }
 
-/// A card that was weighed.
+/// A tested card.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Weighed {
-    /// The exit code.
+    /// Exit code.
     pub(crate) code: u8,
     pub(crate) card: String,
     pub(crate) claimed_bytes: u64,
-    /// What it really holds; null when nothing told that it is less than that.
+    /// The real capacity; null if it is not known to be less than claimed.
     pub(crate) real_bytes: Option<u64>,
-    /// How it holds less.
+    /// How capacity is missing.
     pub(crate) shortfall: Option<Shortfall>,
     pub(crate) marks: u64,
-    /// How much of the card the marks cover. With less than 90 % of it, the exit code is 3.
+    /// Bytes of the card that the test covers. Below 90 % of it, the exit code is 3.
     pub(crate) tested_bytes: u64,
-    /// Written and read back, byte by byte.
+    /// Bytes that were written and read back.
     pub(crate) proved_bytes: u64,
-    /// Bytes a second.
+    /// Bytes per second.
     pub(crate) read_rate: Option<u64>,
-    /// Bytes a second.
+    /// Bytes per second.
     pub(crate) write_rate: Option<u64>,
-    /// Writes of 4 KiB a second, each made sure of.
+    /// Writes of 4 KiB per second, each flushed.
     pub(crate) small_writes: Option<u64>,
-    /// `[first byte, bytes a second]` of reading, all over the card.
+    /// `[offset in bytes, bytes per second]` of reading, all over the card.
     pub(crate) rates: Vec<RatePair>,
     pub(crate) card_bytes_read: u64,
     pub(crate) card_bytes_written: u64,
     pub(crate) seconds: f64,
-    /// The picture that was drawn.
+    /// The file of the plot.
     pub(crate) map: Option<String>,
 }
 
-/// How a card holds less than it claims.
+/// How a card has less capacity than it claims.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 #[serde(rename_all = "lowercase")]
 pub(crate) enum Shortfall {
-    /// Behind what it holds, it begins anew.
+    /// Addresses past the real capacity wrap around to the start.
     Wraps,
-    /// What is written behind that is not kept.
+    /// Data written past the real capacity are lost.
     Ends,
 }
 
-/// Whose the bytes were that could not be read.
+/// Files with unreadable data.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Lost {
     /// The partition; null between partitions.
     pub(crate) part: Option<String>,
     pub(crate) what: LostWhat,
-    /// From the root of the partition down.
+    /// Path from the root of the partition.
     pub(crate) path: Option<String>,
-    /// Null when that is not known: what describes a file is lost.
+    /// Null if unknown, because the metadata of the file are lost.
     pub(crate) lost_bytes: Option<u64>,
-    /// Of a file, how many bytes it has.
+    /// Size of a file in bytes.
     pub(crate) size_bytes: Option<u64>,
 }
 
-/// What is lost.
+/// The kind of lost data.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 #[serde(rename_all = "lowercase")]
 pub(crate) enum LostWhat {
-    /// Bytes of a file.
+    /// Content of a file.
     File,
     /// Entries of a folder.
     Folder,
-    /// What describes a file or a folder, and so all of it.
+    /// Metadata, and therefore all of a file or folder.
     Whole,
-    /// Metadata, or what no file that was found has.
+    /// Metadata of the volume, or data of an unknown file.
     Elsewhere,
 }
 
-/// An image that was made.
+/// A new image.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct MadeImage {
-    /// Its path; `-` through a pipe.
+    /// Its path; `-` for a pipe.
     pub(crate) image: String,
-    /// Bytes of the file, holes included.
+    /// Size of the file in bytes, with holes.
     pub(crate) image_bytes: u64,
-    /// Bytes that it takes on its disk; null through a pipe.
+    /// Bytes on the disk; null for a pipe.
     pub(crate) image_disk_bytes: Option<u64>,
-    /// From where it was read back; null when it was not.
+    /// The source of the data for verification; null if it was not read back.
     pub(crate) image_read_from: Option<ReadFrom>,
-    /// What of it was read back.
+    /// Bytes that were read back.
     pub(crate) image_bytes_read_back: u64,
-    /// What of it the system copied out of an earlier image, or has in common with that.
+    /// Bytes that were copied from an earlier image by the system, or are shared with it.
     pub(crate) image_bytes_copied: u64,
     pub(crate) seconds: f64,
     pub(crate) sums: Sums,
-    /// A line to type next.
+    /// A command to continue with.
     pub(crate) next: String,
 }
 
-/// From where an image was read back.
+/// The source of data that were read back.
 #[derive(Serialize)]
 #[serde(rename_all = "lowercase")]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) enum ReadFrom {
-    /// From its disk.
+    /// The disk.
     Medium,
-    /// The system had some of it in memory.
+    /// Partly the memory of the system.
     Memory,
 }
 
-/// An image that was checked.
+/// A checked image.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Checked {
-    /// The exit code.
+    /// Exit code.
     pub(crate) exit: u8,
     pub(crate) verdict: Verdict,
-    /// How much is missing at its end; null when it is damaged.
+    /// Missing bytes at the end; null if the image is damaged.
     pub(crate) missing_bytes: Option<u64>,
-    /// How its volumes were left.
+    /// States of the volumes after their last use.
     pub(crate) volumes: Vec<VolumeState>,
     pub(crate) image: String,
     pub(crate) container: String,
     pub(crate) card_size: u64,
-    /// The checksum files that were found beside it.
+    /// Checksum files next to it.
     pub(crate) checksums: Vec<String>,
-    /// The one of these that is of another file.
+    /// A checksum file that doesn't match.
     pub(crate) checksum_differs: Option<String>,
-    /// The one that was made.
+    /// The checksum file that was created.
     pub(crate) checksum_made: Option<String>,
-    /// What the hash that was given turned out to be of; null when none was.
+    /// The data that the given hash matches; null if none was given.
     pub(crate) expected: Option<ExpectedOf>,
-    /// Whether it has digests to compare its tiles with.
+    /// Whether the image has digests of its tiles.
     pub(crate) has_digests: bool,
-    /// Where its content is not what was saved.
+    /// Ranges with damaged content.
     pub(crate) differing: Vec<SpanPair>,
-    /// What is wrong with what it says of itself, a sentence each.
+    /// Errors in its manifest, one sentence each.
     pub(crate) findings: Vec<String>,
-    /// How many references its files hold.
+    /// Count of boot references.
     pub(crate) references: usize,
     pub(crate) references_missing: usize,
     /// The card or image that it was compared with.
     pub(crate) against: Option<String>,
-    /// Where that differs; null when it was not compared.
+    /// Ranges that differ; null without a comparison.
     pub(crate) card_differing: Option<Vec<SpanPair>>,
-    /// The volumes and gaps in which it does, with how many bytes.
+    /// Volumes and gaps that differ, with the bytes that do.
     pub(crate) card_differing_places: Option<Vec<(String, u64)>>,
     pub(crate) card_bytes_read: u64,
     pub(crate) seconds: f64,
 }
 
-/// What is to be thought of an image.
+/// The result of a check.
 #[derive(Serialize)]
 #[serde(rename_all = "lowercase")]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) enum Verdict {
-    /// It is what was saved or hashed.
+    /// The content matches digests or a hash.
     Whole,
-    /// It can be read, and nothing tells what it should be.
+    /// It is readable, and has nothing to compare the content with.
     Readable,
-    /// By its own table or volume, something is missing at its end.
+    /// Data are missing at the end, according to its partition table or volume.
     #[serde(rename = "cut short")]
     CutShort,
-    /// It can be read, and nothing in it is known.
+    /// It is readable, and its content is not recognised.
     Unknown,
-    /// It is not what was saved.
+    /// It is damaged.
     Damaged,
 }
 
-/// What a hash turned out to be of.
+/// The data that a hash matches.
 #[derive(Serialize)]
 #[serde(rename_all = "lowercase")]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) enum ExpectedOf {
-    /// The file as it is.
+    /// The file.
     File,
-    /// What is in it.
+    /// The decoded content.
     Content,
-    /// Something else.
+    /// Neither.
     Differs,
 }
 
-/// How a volume was left.
+/// The state of a volume after its last use.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct VolumeState {
@@ -559,7 +559,7 @@ pub(crate) struct VolumeState {
     pub(crate) state: String,
 }
 
-/// An image in another container.
+/// An image in another container format.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct Repacked {
@@ -570,20 +570,20 @@ pub(crate) struct Repacked {
     #[serde(flatten)]
     pub(crate) made: MadeImage,
     pub(crate) tiles: u64,
-    /// Frames that went over as they were.
+    /// Frames that were copied unchanged.
     pub(crate) tiles_taken_over: u64,
-    /// Whether each tile was compared with the digest that the image had of it.
+    /// Whether each tile was compared with its digest in the old image.
     pub(crate) compared_with_digests: bool,
 }
 
-/// What a fit would change.
+/// The plan of a fit.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct FitPlan {
     pub(crate) image: String,
     pub(crate) before: Content<Partition>,
     pub(crate) after: Content<Partition>,
-    /// A sentence each.
+    /// One sentence each.
     pub(crate) changes: Vec<String>,
     pub(crate) bytes_to_read: u64,
 }
@@ -595,35 +595,35 @@ pub(crate) struct Fitted {
     pub(crate) from: String,
     pub(crate) from_card_size: u64,
     pub(crate) card_size: u64,
-    /// Bytes of files that got another place.
+    /// Bytes of files that moved.
     pub(crate) moved_bytes: u64,
     #[serde(flatten)]
     pub(crate) made: MadeImage,
 }
 
-/// What would be written to a card, an object each.
+/// The plan of a write, one object per card.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct WritePlan {
-    /// Null when cloning.
+    /// Null for a clone.
     pub(crate) image: Option<String>,
-    /// The image or the card that it comes from.
+    /// The source: an image or a card.
     pub(crate) source: String,
     pub(crate) card: Card,
     /// The partition that is written; null for the whole card.
     pub(crate) into: Option<String>,
-    /// What is on the card, or the partition, afterwards.
+    /// The content of the card or the partition afterwards.
     pub(crate) after: Content<Partition>,
     pub(crate) bytes_to_write: u64,
     pub(crate) likely_seconds: f64,
-    /// A sentence each.
+    /// One sentence each.
     pub(crate) changes: Vec<String>,
     pub(crate) references_missing: usize,
-    /// The host name that it gets; null when it keeps its own.
+    /// The new host name; null if it is kept.
     pub(crate) host: Option<String>,
 }
 
-/// A card that was written.
+/// A written card.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct WrittenCard {
@@ -631,26 +631,26 @@ pub(crate) struct WrittenCard {
     pub(crate) card_size: u64,
     pub(crate) card_bytes_read: u64,
     pub(crate) card_bytes_written: u64,
-    /// Zeros that nobody read, among those written.
+    /// Written zeros that were not read from anywhere.
     pub(crate) card_bytes_cleared: u64,
-    /// With `--differing`, what was there already.
+    /// With `--differing`, bytes that were on the card already.
     pub(crate) card_bytes_found: u64,
-    /// Zeros that were there already, and were not written.
+    /// Zeros that were on the card already, and were not written.
     pub(crate) card_bytes_zero_already: u64,
-    /// What was read of the card that was cloned; null for an image.
+    /// Bytes that were read from the cloned card; null for an image.
     pub(crate) source_bytes_read: Option<u64>,
     pub(crate) source: String,
     pub(crate) image: Option<String>,
     pub(crate) image_bytes: Option<u64>,
-    /// What could not be read of the source, and is zeros.
+    /// Unreadable ranges of the source, which are zeros.
     pub(crate) unreadable: Vec<SpanPair>,
-    /// What is damaged in the image, and zeros, as was asked for.
+    /// Damaged ranges of the image, which are zeros as requested.
     pub(crate) damaged: Vec<SpanPair>,
-    /// Whose that all was, as far as it can be told.
+    /// Files that these ranges belong to, if known.
     pub(crate) lost: Vec<Lost>,
     /// Whether it was read back and compared.
     pub(crate) read_back: bool,
     pub(crate) seconds: f64,
-    /// With `--live`, when and for how long the card that was cloned stood still; otherwise null.
+    /// With `--live`, times of the freezes; otherwise null.
     pub(crate) stood: Option<Stood>,
 }
