@@ -1,4 +1,4 @@
-//! The survey: what is on a card or in an image. It reads metadata only, and changes nothing.
+//! The survey of a card or an image: its table, partitions and volumes. It reads metadata only.
 
 use crate::{
     layout::Finding,
@@ -14,78 +14,76 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// What is on a card.
+/// The content of a card or an image.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Survey {
-    /// How long the card or image is.
+    /// Its size.
     pub size: ByteLen,
-    /// The unit in which its table counts; the store's own when there is no table.
+    /// The sector size of its table; that of the store if there is no table.
     pub sector: SectorSize,
-    /// Its partition table; `None` for a bare volume and for anything unknown.
+    /// Its partition table; `None` for a bare volume and for unknown content.
     pub table: Option<Table>,
-    /// Its partitions in the order of their numbers; a volume on a bare card is one without.
+    /// Its partitions, sorted by number; a volume on a bare card is a partition without a number.
     pub parts: Vec<Part>,
-    /// The bytes outside every partition, in order. Tables and boot loaders live there.
+    /// The ranges outside of all partitions, in order. They contain tables and boot loaders.
     pub gaps: Vec<Span>,
-    /// The name of the host whose card it is, when a volume tells.
+    /// The host name, if a volume contains one.
     pub host: Option<String>,
-    /// The name of the system on it, when a volume tells.
+    /// The name of the operating system, if a volume contains one.
     pub system: Option<String>,
-    /// When a volume on it was last written to, in seconds since 1970, when one tells.
+    /// The last write to one of its volumes, in seconds since 1970, if recorded.
     pub written: Option<u64>,
-    /// How often the volumes on it were mounted, as far as they count that.
+    /// The sum of the mount counts of its volumes, if recorded.
     pub mounts: u64,
-    /// What is odd about it.
+    /// Oddities.
     pub findings: Vec<Finding>,
-    /// What of its metadata could not be read, in order and joined: nothing is skipped on the word
-    /// of a volume of which something is missing here.
+    /// Unreadable ranges of metadata, in order and joined. A volume with such a range is read as a whole.
     pub unreadable: Vec<Span>,
-    /// Why nothing short of every byte of it can be taken, and nothing on it reshaped; `None` when
-    /// its volumes can be looked at one by one.
+    /// Why it can only be copied as a whole, and no volume resized; `None` if its volumes can be examined separately.
     pub whole_because: Option<&'static str>,
-    /// Whether nothing was recognised and its first MiB holds nothing but zeros.
+    /// Whether nothing was recognised and the first MiB is zeros.
     pub is_blank: bool,
 }
 
-/// What tools leave behind the last partition of a card that is filled.
+/// The free space that partitioning tools leave after the last partition of a full card.
 const LEFT_BEHIND: ByteLen = ByteLen::mib(4);
 
-/// How much is read of a card on which nothing was recognised, to tell whether it is blank.
+/// Bytes that are read of unrecognised content to find out whether the card is blank.
 const BLANK_HEAD: usize = 1 << 20;
 
-/// A partition, and what is in it.
+/// A partition and its content.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Part {
     /// Its number in the table; `None` for a volume on a bare card.
     pub number: Option<u32>,
-    /// Where it lies. May reach past the end of the card: see [`Survey::findings`].
+    /// Its location, which may extend past the end of the card: see [`Survey::findings`].
     pub span: Span,
-    /// What the table says it is for.
+    /// Its type in the table.
     pub kind: Option<PartitionKind>,
     /// Its name in the table.
     pub name: Option<String>,
-    /// Its own id in the table, which systems call `PARTUUID`.
+    /// Its id in the table (`PARTUUID`).
     pub uuid: Option<String>,
-    /// Whether it is marked to be started from.
+    /// Whether it is marked as bootable.
     pub bootable: bool,
-    /// The volume in it, by content; `None` when that is unknown.
+    /// The volume in it, recognised by content; `None` if it is unknown.
     pub volume: Option<Volume>,
 }
 
 impl Survey {
-    /// Whether what `again` tells of the same card shows that it was written to, or exchanged.
+    /// Returns whether `again`, a later survey, shows that the card was written to or exchanged.
     #[must_use]
     pub fn has_changed(&self, again: &Self) -> bool {
         let told = |survey: &Self| (survey.fingerprint(), survey.written, survey.mounts);
-        // What could not be read at one time and could at the other tells nothing.
+        // Ranges that could be read at only one of the times are not evidence.
         self.unreadable == again.unreadable && told(self) != told(again)
     }
 
-    /// Looks at what is in `store`. Sectors that cannot be read are no error: they are tried again,
-    /// and where nothing helps, what is told goes by a second copy, or by what can be read.
+    /// Surveys `store`. Unreadable sectors are not an error: they are retried, then replaced by backup copies of the
+    /// metadata, or ignored.
     ///
     /// # Errors
-    /// When the store is gone, or may not be read.
+    /// When the card is gone, or access is denied.
     pub fn of(store: &dyn ReadAt) -> Result<Self> {
         let patient = Patient::blank(store);
         let mut survey = Self::of_readable(&patient)?;
@@ -102,7 +100,7 @@ impl Survey {
         Ok(survey)
     }
 
-    /// Names the volumes whose own metadata cannot be read by a copy of these.
+    /// Recognises volumes with unreadable metadata by their backup copies.
     fn take_copies(&mut self, store: &dyn ReadAt) -> Result<()> {
         for part in &mut self.parts {
             let place = part.span.intersect(Span::whole(self.size));
@@ -119,13 +117,13 @@ impl Survey {
         Ok(())
     }
 
-    /// Whether something of the metadata in `span` could not be read.
+    /// Returns whether some metadata in `span` could not be read.
     #[must_use]
     pub fn is_unreadable_in(&self, span: Span) -> bool {
         touches(&self.unreadable, span)
     }
 
-    /// Asks the volumes whose they are, and when they were in use.
+    /// Reads host name, system and times from the volumes.
     fn ask_volumes(&mut self, store: &dyn ReadAt) -> Result<()> {
         for part in &self.parts {
             let place = part.span.intersect(Span::whole(self.size));
@@ -204,22 +202,22 @@ impl Survey {
         })
     }
 
-    /// Whether its last partition reaches the end of the card, but for what tools leave behind it: up
-    /// to an erase block, or a GPT's backup.
+    /// Returns whether its last partition extends to the end of the card, except for the space that tools leave: up to
+    /// an erase block, or the backup of a GPT.
     #[must_use]
     pub fn reaches_end(&self) -> bool {
         let last = self.parts.iter().map(|part| part.span.end()).max();
         last.is_some_and(|last| self.size.saturating_sub(ByteLen::new(last.get())) <= LEFT_BEHIND)
     }
 
-    /// Whether nothing at all was recognised.
+    /// Returns whether nothing was recognised.
     #[must_use]
     pub fn is_unknown(&self) -> bool {
         self.table.is_none() && self.parts.is_empty() && self.whole_because.is_none()
     }
 
-    /// How much lies behind the end of what was looked at, by its own table or, on a bare card, by its
-    /// volume: an image that lacks something is cut short.
+    /// Bytes that are missing after the end of the store, according to the table or, on a bare card, the volume: the
+    /// image is truncated.
     #[must_use]
     pub fn missing(&self) -> ByteLen {
         let needed = self.parts.iter().map(|part| match (&self.table, &part.volume) {
@@ -229,8 +227,7 @@ impl Survey {
         needed.max().unwrap_or_default().saturating_sub(self.size)
     }
 
-    /// How long a card must be to hold every partition and, with a GPT, its backup, where they
-    /// are now.
+    /// The minimum size of a card for all partitions at their present places and, with a GPT, its backup.
     #[must_use]
     pub fn needed(&self) -> ByteLen {
         let last = self.parts.iter().map(|part| part.span.end()).max().unwrap_or_default();
@@ -244,13 +241,13 @@ impl Survey {
         ByteLen::new(end.get())
     }
 
-    /// What people call the card: its host, or else its label.
+    /// The name of the card for users: its host name, or else its label.
     #[must_use]
     pub fn name(&self) -> Option<&str> {
         self.host.as_deref().or(self.label())
     }
 
-    /// The label people know the card by: that of its largest labelled volume.
+    /// The label of the card: that of its largest labelled volume.
     #[must_use]
     pub fn label(&self) -> Option<&str> {
         let labelled = self.parts.iter().filter_map(|part| {
@@ -260,8 +257,7 @@ impl Survey {
         labelled.max_by_key(|(len, _)| *len).map(|(_, label)| label)
     }
 
-    /// The ids by which a system tells this card's content from another's: of its table and its
-    /// volumes. Two plugged-in cards that share one confuse whoever mounts by id.
+    /// The ids of its table and volumes. Two connected cards with a common id confuse systems that mount by id.
     #[must_use]
     pub fn ids(&self) -> Vec<String> {
         let table = self.table.iter().map(Table::id).filter(|id| !id.trim_matches('0').is_empty());
@@ -269,8 +265,8 @@ impl Survey {
         table.chain(volumes).collect()
     }
 
-    /// How many bytes of `spans`, which are joined, lie in each partition and outside of all, in
-    /// the card's order: "partition 2 (ext4, hive-07)".
+    /// The bytes of `spans`, which are joined, in each partition and outside of all, in card order: "partition 2 (ext4,
+    /// hive-07)".
     #[must_use]
     pub fn places_of(&self, spans: &[Span]) -> Vec<(String, ByteLen)> {
         let parts = self.parts.iter().map(|part| (part.span, part.full_title()));
@@ -284,7 +280,7 @@ impl Survey {
         counted.filter(|(_, len)| !len.is_zero()).collect()
     }
 
-    /// A digest of table and volume ids: whether a card is still the one that was looked at.
+    /// A digest of the ids of table and volumes, to verify later that the card is the same.
     #[must_use]
     pub fn fingerprint(&self) -> String {
         let mut hasher = blake3::Hasher::new();
@@ -302,7 +298,7 @@ fn touches(spans: &[Span], place: Span) -> bool {
 }
 
 impl Part {
-    /// Where `spans` of its volume lie on the card; what would lie outside of the partition is left out.
+    /// The location on the card of `spans` of its volume, limited to the partition.
     pub(crate) fn on_card(&self, spans: impl IntoIterator<Item = Span>) -> Vec<Span> {
         let start = ByteLen::new(self.span.start().get());
         let moved = spans.into_iter().filter_map(|span| {
@@ -324,11 +320,10 @@ impl Part {
         }
     }
 
-    /// Its volume, opened where it lies in `card`; `None` when what is in it is not known, or it lies
-    /// behind the end of the card.
+    /// Opens its volume in `card`; `None` if the content is unknown, or the partition is past the end of the card.
     ///
     /// # Errors
-    /// None that a card of the size that was surveyed gives.
+    /// None for a card of the surveyed size.
     pub fn open(&self, card: &Arc<dyn ReadAt>) -> Result<Option<OpenVolume>> {
         let place = self.span.intersect(Span::whole(card.size()));
         let (Some(volume), Some(place)) = (&self.volume, place) else { return Ok(None) };
@@ -370,11 +365,11 @@ impl Part {
     }
 }
 
-/// Where an optical disc's volume descriptors start, and their mark.
+/// The offset of the volume descriptors of an optical disc, and their signature.
 const OPTICAL_AT: u64 = 32_769;
 const OPTICAL_MARK: &[u8] = b"CD001";
 
-/// What makes a card one that can only be taken as it is.
+/// The reason why a card can only be copied as a whole.
 fn whole_because(
     store: &dyn ReadAt,
     table: Option<&Table>,
@@ -406,7 +401,7 @@ fn whole_because(
     if is_optical {
         return Ok(Some("it has the layout of an optical disc beside its table"));
     }
-    // A volume that reaches beyond the first gap is no leftover in front of the partitions.
+    // A volume that is larger than the first gap is not a leftover before the partitions.
     let first = spans.first().map_or(card.end(), |span| span.start());
     let bare = recognise(store)?;
     let reaches = bare.is_some_and(|volume| volume.size > ByteLen::new(first.get()));
@@ -426,10 +421,10 @@ fn gaps_between(parts: &[Part], size: ByteLen) -> Vec<Span> {
     gaps
 }
 
-/// The longest of the files that are looked into, in bytes.
+/// The size limit of files that are read, in bytes.
 const MOST_FILE: usize = 4096;
 
-/// The first line of `/etc/hostname`, when it is a name.
+/// The first line of `/etc/hostname`, if it is a valid name.
 fn host_in(files: Option<&dyn Files>) -> Result<Option<String>> {
     let Some(files) = files else { return Ok(None) };
     let file = files.small_file(&[b"etc", b"hostname"], MOST_FILE)?;
@@ -441,7 +436,7 @@ fn host_in(files: Option<&dyn Files>) -> Result<Option<String>> {
     Ok(name.filter(is_name).map(str::to_owned))
 }
 
-/// The pretty name in `/etc/os-release`, or in the file to which that usually points.
+/// The pretty name in `/etc/os-release`, or in the file that it usually links to.
 fn system_in(files: Option<&dyn Files>) -> Result<Option<String>> {
     let Some(files) = files else { return Ok(None) };
     let paths: [&[&[u8]]; 2] = [&[b"etc", b"os-release"], &[b"usr", b"lib", b"os-release"]];
@@ -458,13 +453,13 @@ fn system_in(files: Option<&dyn Files>) -> Result<Option<String>> {
     Ok(None)
 }
 
-/// How far into a gap it is looked whether anything stands there, in bytes.
+/// Bytes of a gap that are searched for data.
 const GAP_HEAD: usize = 4 << 20;
-/// In which steps, in bytes.
+/// The step of that search, in bytes.
 const GAP_STEP: usize = 4096;
 
-/// How much of `gap` holds something other than zeros, in steps of 4 KiB, and whether all of it
-/// was looked at: of a long one, only the first 4 MiB are.
+/// Counts the bytes of `gap` in blocks of 4 KiB that are not zeros, and returns whether all of it was read: of a long
+/// one, only the first 4 MiB are.
 ///
 /// # Errors
 /// When the store cannot be read.
@@ -478,13 +473,13 @@ pub fn gap_in_use(store: &dyn ReadAt, gap: Span) -> Result<(ByteLen, bool)> {
     Ok((used, is_all))
 }
 
-/// How far into an image a preface may reach, in bytes.
+/// The largest offset at which an image is searched for behind a prefix, in bytes.
 const PREFACE: usize = 4 << 20;
 
-/// Looks for a table that stands further on, because something was put in front of the image;
-/// answers where the image itself would start.
+/// Searches for a table at a higher offset, in case something was prepended to the image. Returns the offset of the
+/// image itself.
 ///
-/// A find is a guess: the caller asks before it acts on it.
+/// The result is a guess: the caller asks the user before using it.
 ///
 /// # Errors
 /// When the store cannot be read.
@@ -505,7 +500,7 @@ pub fn table_behind_a_preface(store: &dyn ReadAt) -> Result<Option<ByteOffset>> 
     Ok(None)
 }
 
-/// Whether every partition of a table lies where one could.
+/// Returns whether the locations of all partitions of a table are plausible.
 fn is_plausible(table: &Table, size: ByteLen) -> bool {
     let parts = table.partitions();
     !parts.is_empty()

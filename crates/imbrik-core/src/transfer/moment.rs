@@ -1,9 +1,9 @@
-//! A card that is in use, as it is at one moment.
+//! A consistent snapshot of a card in use.
 //!
-//! All of it cannot be read while it stands still: that would take too long. So it is stopped for a moment,
-//! in which only what describes its files is read; their content is copied while it runs, torn as it may be;
-//! and at the next moment all that changed since is read again. What did not change in between is in
-//! that copy as it is at the later moment: see [`imbrik_fs::OpenVolume::unchanged_since`].
+//! Reading all of it while its filesystems are frozen would take too long. So they are frozen briefly, and only
+//! metadata are read; the content of files is copied while the system runs, possibly torn; then they are frozen again,
+//! and everything that changed since is read again. Unchanged content is the same in the copy as at the time of the
+//! second freeze: see [`imbrik_fs::OpenVolume::unchanged_since`].
 
 use crate::{
     card::{Freeze, MountedVolume},
@@ -23,73 +23,74 @@ use std::{
     time::Duration,
 };
 
-/// How much of what is read stays in memory.
+/// Recorded bytes that stay in memory.
 const MOST_IN_MEMORY: ByteLen = ByteLen::mib(96);
-/// What was read of a moment before is read in pieces that are joined over holes as short as this.
+/// Holes up to this length are read along when ranges of an earlier snapshot are read again.
 const SHORT: ByteLen = ByteLen::kib(64);
-/// How often what cannot be stopped is looked at until it stays the same.
+/// How often filesystems that can't be frozen are read until they stay the same.
 const MOST_LOOKS: u32 = 8;
-/// How much longer each time until it is looked at again.
+/// The increase of the delay between two such attempts.
 const PAUSE: Duration = Duration::from_millis(100);
-/// What is recorded together.
+/// The unit of recording.
 const PAGE: ByteLen = ByteLen::new(4096);
 
-/// A card of which something is mounted.
+/// A card with mounted volumes.
 pub struct RunningCard {
-    /// How it is read.
+    /// The card.
     pub card: Arc<dyn ReadAt>,
-    /// What is mounted of it, in the order in which it is frozen.
+    /// Its mounted volumes, in the order in which they are frozen.
     pub volumes: Vec<MountedVolume>,
-    /// Where what has no room in memory may go: on none of them. Without it, all stays in memory.
+    /// A folder for data that don't fit into memory, on none of these volumes. Without it, all of them stay in memory.
     pub folder: Option<PathBuf>,
 }
 
-/// What of a card in use was read at one moment.
+/// The data of a card in use that were read at one time.
 pub struct Moment {
-    /// Reads like the card at that moment where it was read then; elsewhere as it is later, or not at all.
+    /// Reads as the card did at that time in recorded ranges; other ranges read as the card is now, or not at all.
     pub store: Arc<Recorded>,
-    /// What was on it.
+    /// The survey at that time.
     pub survey: Survey,
-    /// What of it was in use.
+    /// Its used space at that time.
     pub occupancy: Occupancy,
-    /// When that was.
+    /// The time of the freeze.
     pub at: Timestamp,
-    /// How long its filesystems stood still.
+    /// The duration of the freeze.
     pub stood_still: Duration,
-    /// What of its content was as at the moment before, in order and joined.
+    /// Content that was unchanged since the earlier snapshot, in order and joined.
     pub known: Vec<Span>,
-    /// How much else there was in use, besides what describes the files.
+    /// Used bytes besides that content and metadata.
     pub changed: ByteLen,
-    /// Whether all of that was read at that moment.
+    /// Whether all of these were read.
     pub is_whole: bool,
-    /// Of which mounted partitions it cannot be told what changed.
+    /// Mounted partitions of which changes can't be detected.
     pub not_judged: Vec<NotJudged>,
-    /// Where that stands which cannot be stopped: it was read until it stayed the same.
+    /// Mount points that can't be frozen: they were read until they stayed the same.
     pub unstoppable: Vec<Span>,
 }
 
-/// A mounted partition of which it cannot be told what changed: all of it is read while it stands still.
+/// A mounted partition of which changes can't be detected: all of it is read during the freeze.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct NotJudged {
-    /// Where it stands.
+    /// Its location on the card.
     pub span: Span,
-    /// What is in use of it.
+    /// Its used space.
     pub used: ByteLen,
-    /// Its title, and why.
+    /// Its title, and the reason.
     pub why: String,
 }
 
 impl RunningCard {
-    /// Stops what is mounted, and reads what describes files; and, where there was a moment `before` and no
-    /// more than `most` changed since, that, too. Of what was in use at that moment, `had` was copied afterwards;
-    /// the rest counts as changed.
+    /// Freezes the mounted volumes and reads their metadata. If there was an earlier snapshot `before`, and no more
+    /// than `most` bytes changed since, reads the changes as well. `had` is the part of the earlier used space that was
+    /// copied; the rest counts as changed.
     ///
-    /// What cannot be stopped is flushed, and read until it stays the same from before the moment until after it.
+    /// Filesystems that can't be frozen are flushed, and read until they are the same before and after the freeze of
+    /// the others.
     ///
     /// # Errors
-    /// - [`crate::Class::Refused`] when something mounted cannot be frozen, or never stays the same.
-    /// - [`crate::Class::Mismatch`] when it was thawed too early, or its partitions are others than before.
-    /// - When the card cannot be read.
+    /// - [`crate::Class::Refused`] when a volume can't be frozen, or never stays the same.
+    /// - [`crate::Class::Mismatch`] when it was thawed too early, or its partitions changed.
+    /// - When the card can't be read.
     pub fn moment(
         &self,
         before: Option<(&Moment, &[Span])>,
@@ -106,7 +107,7 @@ impl RunningCard {
             let (before, had) = before.unzip();
             let look = Look { running: self, store: Arc::new(store), before, had, most, cancel };
             freezer.flush()?;
-            // What cannot be stopped may as well be read while the rest runs.
+            // Filesystems that can't be frozen can be read before the freeze.
             look.ahead()?;
             cancel.check()?;
             let frozen = freezer.freeze()?;
@@ -146,18 +147,18 @@ impl RunningCard {
     }
 }
 
-/// A look at a card that stands still.
+/// A survey of a frozen card.
 struct Look<'a> {
     running: &'a RunningCard,
     store: Arc<Recorded>,
     before: Option<&'a Moment>,
-    /// What of that was copied.
+    /// The part of it that was copied.
     had: Option<&'a [Span]>,
     most: ByteLen,
     cancel: &'a Cancel,
 }
 
-/// What was found at it.
+/// The result of the survey.
 struct Found {
     survey: Survey,
     occupancy: Occupancy,
@@ -168,10 +169,10 @@ struct Found {
 }
 
 impl Look<'_> {
-    /// Reads, before the moment, of what cannot be stopped then.
+    /// Reads the filesystems that can't be frozen, before the freeze.
     fn ahead(&self) -> Result<()> {
         let Some(before) = self.before else { return Ok(()) };
-        // A page with something of another volume is not read before that stands still.
+        // A page that also contains data of another volume is not read before that one is frozen.
         let is_alone =
             |span: &&Span| span.start().is_aligned_to(PAGE) && span.end().is_aligned_to(PAGE);
         for span in before.unstoppable.iter().filter(is_alone) {
@@ -195,12 +196,12 @@ impl Look<'_> {
         Ok(())
     }
 
-    /// What of `part`, which is mounted, is as at the moment before.
+    /// The content of the mounted partition `part` that is unchanged since the earlier snapshot.
     fn judged(&self, part: &Part, not_judged: &mut Vec<NotJudged>) -> Result<Vec<Span>> {
         let store: Arc<dyn ReadAt> = Arc::<Recorded>::clone(&self.store);
         let Some(now) = part.open(&store)? else { return Ok(Vec::new()) };
         let then = match self.before {
-            // What describes the files is read for the sake of the next moment.
+            // Metadata are recorded for the comparison with the next snapshot.
             None => part.open(&store)?,
             Some(before) => match counterpart(part, &before.survey) {
                 None => None,
@@ -222,7 +223,7 @@ impl Look<'_> {
         Ok(part.on_card(found.spans))
     }
 
-    /// What describes the files is mostly where it was: that is read in long pieces.
+    /// Metadata are mostly at the same places as before: these are read in long pieces.
     fn as_before(&self) -> Result<()> {
         let Some(before) = self.before else { return Ok(()) };
         let mut pieces: Vec<Span> = Vec::new();
@@ -252,7 +253,7 @@ impl Look<'_> {
         }
         let occupancy = Occupancy::of(&store, &survey)?;
         let mounted = joined(self.running.volumes.iter().map(|volume| volume.span).collect());
-        // Nobody writes to the rest, as far as the system knows.
+        // No process writes to the rest, as far as the system knows.
         let mut known = match self.before {
             None => Vec::new(),
             Some(_) => without(&[Span::whole(survey.size)], &mounted),
@@ -270,7 +271,7 @@ impl Look<'_> {
             _ => None,
         });
         let used = without(&joined(copied.collect()), &occupancy.holes);
-        // What describes the files was read by now.
+        // Metadata were recorded by now.
         let rest = without(&without(&used, &known), &self.store.spans());
         let changed = rest.iter().map(|span| span.len()).sum();
         let is_whole = self.before.is_some() && changed <= self.most;
@@ -280,7 +281,8 @@ impl Look<'_> {
         Ok(Found { survey, occupancy, known, changed, is_whole, not_judged })
     }
 
-    /// What stayed the same for a while is as sound as if it had been unmounted then, and is to say so.
+    /// A volume that stayed the same for a while is as consistent as if it had been unmounted then, and is marked as
+    /// such.
     fn unmount(&self, survey: &Survey, unstoppable: &[Span]) -> Result<()> {
         for part in survey.parts.iter().filter(|part| unstoppable.contains(&part.span)) {
             let store: Arc<dyn ReadAt> = Arc::<Recorded>::clone(&self.store);
@@ -300,7 +302,7 @@ impl Look<'_> {
         unstoppable: Vec<Span>,
     ) -> Moment {
         let Found { survey, occupancy, known, changed, is_whole, mut not_judged } = found;
-        // What cannot be stopped is read before the rest is.
+        // Filesystems that can't be frozen are read first.
         not_judged.retain(|one| !unstoppable.contains(&one.span));
         let beyond = if is_whole { Beyond::Refused } else { Beyond::AsItIs };
         self.store.set_beyond(beyond);
@@ -321,12 +323,12 @@ impl Look<'_> {
     }
 }
 
-/// The partition of `earlier` that stands where `part` does.
+/// The partition of `earlier` at the location of `part`.
 fn counterpart<'a>(part: &Part, earlier: &'a Survey) -> Option<&'a Part> {
     earlier.parts.iter().find(|before| before.span == part.span)
 }
 
-/// Whether the folder `at` lies on one of `volumes`, so that nothing could be written there meanwhile.
+/// Returns whether the folder `at` is on one of `volumes`, so that nothing could be written there during the freeze.
 #[must_use]
 pub fn lies_on_any(at: &Path, volumes: &[MountedVolume]) -> bool {
     use std::os::unix::fs::MetadataExt as _;

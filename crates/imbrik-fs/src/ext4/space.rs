@@ -1,5 +1,4 @@
-//! Blocks and inodes that are taken and given back, and the bitmaps, counts and checksums that tell
-//! of it.
+//! Allocation of blocks and inodes, with the bitmaps, counters and checksums that record it.
 
 use crate::{
     bits::{Bits, Run},
@@ -24,27 +23,27 @@ use imbrik_store::{
 };
 use std::{collections::BTreeMap, sync::Arc};
 
-/// A volume whose blocks and inodes change hands.
+/// A volume in which blocks and inodes are allocated and freed.
 pub(super) struct Space<'a> {
     pub(super) opened: &'a Opened,
     draft: Edited,
     groups: Vec<Group>,
-    /// Block bitmaps that were looked at, by group.
+    /// Block bitmaps that were read, by group.
     bitmaps: BTreeMap<usize, Bits>,
-    /// Inode bitmaps that were looked at, by group, and whether they changed.
+    /// Inode bitmaps that were read, by group, and whether they changed.
     inodes: BTreeMap<usize, (Bits, bool)>,
-    /// The blocks of all groups' own metadata, once somebody asked for them.
+    /// The blocks of the metadata of all groups, once they were needed.
     metadata: Option<Bits>,
-    /// How many blocks and inodes were taken, and given back.
+    /// Counts of allocated and freed blocks and inodes.
     taken_blocks: u64,
     freed_blocks: u64,
     taken_inodes: u64,
     freed_inodes: u64,
-    /// The blocks that were given back. Their bits stay set until all is done.
+    /// Freed blocks. Their bits stay set until the edit is complete.
     freed: Bits,
-    /// Whether none of these gets anything new, and no inode either.
+    /// Whether freed blocks and inodes are not reused.
     keeps_old: bool,
-    /// Inodes that become free when all is done: groups, and places in them.
+    /// Inodes that are freed when the edit is complete: groups, and indexes in them.
     waiting_inodes: Vec<(usize, u64)>,
 }
 
@@ -72,7 +71,7 @@ impl<'a> Space<'a> {
         }
     }
 
-    /// Has nothing new stand where something stood that was given back.
+    /// Disables the reuse of freed blocks and inodes.
     pub(super) fn keep_old(&mut self) {
         self.keeps_old = true;
     }
@@ -89,22 +88,22 @@ impl<'a> Space<'a> {
         ByteOffset::new(block.saturating_mul(self.superblock().block_len))
     }
 
-    /// A block as it is by now.
+    /// Reads a block in its current state.
     ///
     /// # Errors
-    /// When it cannot be read.
+    /// When it can't be read.
     pub(super) fn block(&self, block: u64) -> Result<Vec<u8>> {
         read_vec(&self.draft, self.place(block), self.block_len())
     }
 
     /// # Errors
-    /// When it lies outside, or what is kept of it cannot be read.
+    /// When it is past the end, or the rest of it can't be read.
     pub(super) fn put_block(&mut self, block: u64, content: &[u8]) -> Result<()> {
         let at = self.place(block);
         self.draft.put(at, content)
     }
 
-    /// Puts `bytes` at byte `inside` of a block.
+    /// Writes `bytes` at offset `inside` of a block.
     ///
     /// # Errors
     /// As [`Space::put_block`].
@@ -114,8 +113,7 @@ impl<'a> Space<'a> {
         self.draft.put(at, bytes)
     }
 
-    /// Takes a free inode, in the group of `near` or as soon behind it as there is one; answers its
-    /// number.
+    /// Allocates a free inode in the group of `near` or in the next one with a free inode. Returns its number.
     ///
     /// # Errors
     /// [`imbrik_store::Class::NoRoom`] when there is none, [`imbrik_store::Class::Corrupt`] when a bitmap is wrong.
@@ -133,7 +131,7 @@ impl<'a> Space<'a> {
             let used = self.inodes_of(at)?;
             let first = index.times(a_group)?;
             let reserved = u64::from(superblock.first_inode).minus(1)?;
-            // The volume's own inodes reach into the first groups only.
+            // Reserved inodes are only in the first groups.
             let within = Run::between(reserved.saturating_sub(first), a_group);
             let Some(hole) = used.0.holes(within).next() else { continue };
             let number = low_u32(first.plus(hole.first)?.plus(1)?);
@@ -143,10 +141,10 @@ impl<'a> Space<'a> {
         Err(Error::no_room("no inode is free"))
     }
 
-    /// Takes this inode, which is free, for a folder or not.
+    /// Allocates this free inode.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Corrupt`] when it is somebody's, or a bitmap is wrong.
+    /// [`imbrik_store::Class::Corrupt`] when it is in use, or a bitmap is wrong.
     pub(super) fn take_this_inode(&mut self, number: u32, is_folder: bool) -> Result<()> {
         let superblock = self.superblock();
         let a_group = superblock.inodes_per_group;
@@ -157,11 +155,11 @@ impl<'a> Space<'a> {
             return Err(wrong());
         }
         *is_changed = true;
-        // A group with an inode in it has a written bitmap of its blocks.
+        // A group with a used inode has an initialised block bitmap.
         self.bitmap(at)?;
         let group = self.groups.get_mut(at).ok_or_else(wrong)?;
         group.flags &= !INODE_UNINIT;
-        // A count that says less than its bitmap is a contradiction, and no mistake of ours.
+        // A counter that is too small contradicts its bitmap: the volume is damaged.
         group.free_inodes = group.free_inodes.checked_sub(1).ok_or_else(wrong)?;
         let more = u64::from(is_folder);
         group.used_directories = group.used_directories.plus(more)?;
@@ -172,7 +170,7 @@ impl<'a> Space<'a> {
         Ok(())
     }
 
-    /// The group of an inode, and the inode's place in it.
+    /// The group of an inode, and its index in the group.
     fn group_of_inode(&self, number: u32) -> (usize, u64) {
         let a_group = self.superblock().inodes_per_group;
         let index = u64::from(number).checked_sub(1).unwrap_or(u64::MAX);
@@ -181,7 +179,7 @@ impl<'a> Space<'a> {
         (usize::try_from(group).unwrap_or(usize::MAX), inside)
     }
 
-    /// The inodes of a group that are in use, counted from its first, and whether that changed.
+    /// The used inodes of a group, by index, and whether they changed.
     fn inodes_of(&mut self, index: usize) -> Result<&mut (Bits, bool)> {
         if !self.inodes.contains_key(&index) {
             let a_group = self.superblock().inodes_per_group;
@@ -199,19 +197,19 @@ impl<'a> Space<'a> {
         self.inodes.get_mut(&index).ok_or_else(|| Error::bug("a bitmap is lost"))
     }
 
-    /// Whether an inode is in use.
+    /// Returns whether an inode is in use.
     ///
     /// # Errors
-    /// When its bitmap cannot be read, or there is none.
+    /// When its bitmap can't be read, or it doesn't exist.
     pub(super) fn is_inode_used(&mut self, number: u32) -> Result<bool> {
         let (at, inside) = self.group_of_inode(number);
         Ok(self.inodes_of(at)?.0.contains(inside))
     }
 
-    /// Counts one folder more or less in the group of an inode.
+    /// Adds or subtracts one in the folder count of an inode's group.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Corrupt`] when the group says that it has none to lose.
+    /// [`imbrik_store::Class::Corrupt`] when the count is zero already.
     pub(super) fn count_folder(&mut self, number: u32, is_one_more: bool) -> Result<()> {
         let (at, _) = self.group_of_inode(number);
         let Some(group) = self.groups.get_mut(at) else { return Ok(()) };
@@ -222,7 +220,7 @@ impl<'a> Space<'a> {
         Ok(())
     }
 
-    /// The bitmap of a group's blocks, counted from the group's start. It will be written.
+    /// The block bitmap of a group, which will be written.
     fn bitmap(&mut self, index: usize) -> Result<Option<&mut Bits>> {
         if !self.bitmaps.contains_key(&index) {
             let Some(group) = self.groups.get(index) else { return Ok(None) };
@@ -231,7 +229,7 @@ impl<'a> Space<'a> {
             let len = superblock.group_len(number);
             let mut bits = Bits::new(len);
             if group.is_block_uninit {
-                // It is implied: what the groups' own metadata take.
+                // It is not initialised: only the group's own metadata are used.
                 if self.metadata.is_none() {
                     self.metadata = Some(self.opened.metadata()?);
                 }
@@ -255,7 +253,7 @@ impl<'a> Space<'a> {
         Ok(self.bitmaps.get_mut(&index))
     }
 
-    /// The group of a block, and the block's place in it.
+    /// The group of a block, and its index in the group.
     fn group_of(&self, block: u64) -> (usize, u64) {
         let superblock = self.superblock();
         let inside = block.saturating_sub(superblock.first_data_block);
@@ -264,7 +262,7 @@ impl<'a> Space<'a> {
         (usize::try_from(group).unwrap_or(usize::MAX), block.saturating_sub(first))
     }
 
-    /// Takes a free block, as near behind `near` as there is one.
+    /// Allocates the next free block after `near`.
     ///
     /// # Errors
     /// [`imbrik_store::Class::NoRoom`] when there is none, [`imbrik_store::Class::Corrupt`] when a bitmap is wrong.
@@ -272,7 +270,7 @@ impl<'a> Space<'a> {
         self.take_run(near, 1).map(|run| run.first)
     }
 
-    /// Takes free blocks in a row, as near behind `near` as there are any: up to `most` of them.
+    /// Allocates up to `most` contiguous free blocks, the next ones after `near`.
     ///
     /// # Errors
     /// As [`Space::take`].
@@ -297,7 +295,7 @@ impl<'a> Space<'a> {
             }
         }
         let all = Run::new(0, self.freed.len());
-        // What was written there is known to the draft already.
+        // Blocks that were written to before are known to the draft.
         let again = self.freed.runs(all).flat_map(|run| run.first..run.end());
         let again = { again }.find(|block| !self.draft.has_unit(*block));
         match again.filter(|_| !self.keeps_old) {
@@ -319,14 +317,14 @@ impl<'a> Space<'a> {
         Ok(())
     }
 
-    /// Takes a block that was given back.
+    /// Allocates a freed block again.
     fn take_again(&mut self, block: u64) -> Result<()> {
         self.freed.remove(Run::new(block, 1));
         let (index, _) = self.group_of(block);
         self.count_taken(index, 1)
     }
 
-    /// Clears what was given back, unless it is to be kept.
+    /// Clears freed blocks, unless old content is to be kept.
     ///
     /// # Errors
     /// When it cannot be written.
@@ -348,12 +346,12 @@ impl<'a> Space<'a> {
         Ok(())
     }
 
-    /// How many blocks are free by now, as the groups count them.
+    /// The current count of free blocks, according to the groups.
     pub(super) fn free_blocks(&self) -> u64 {
         self.groups.iter().fold(0, |sum, group| sum.saturating_add(group.free_clusters))
     }
 
-    /// Takes this block; answers `false` when it is somebody's.
+    /// Allocates this block. Returns `false` if it is in use.
     ///
     /// # Errors
     /// [`imbrik_store::Class::Corrupt`] when it has no bitmap, or that is wrong.
@@ -388,7 +386,7 @@ impl<'a> Space<'a> {
         Ok(())
     }
 
-    /// Gives back an inode, which may be a folder.
+    /// Frees an inode.
     ///
     /// # Errors
     /// [`imbrik_store::Class::Corrupt`] when its bitmap says that it is free.
@@ -402,7 +400,7 @@ impl<'a> Space<'a> {
         }
         *is_changed = true;
         match keeps_old {
-            // A name of old may still lead to it, for whoever sees half of it all.
+            // After an interruption, an old name can still refer to it.
             true => self.waiting_inodes.push((at, inside)),
             false => used.remove(Run::new(inside, 1)),
         }
@@ -416,10 +414,10 @@ impl<'a> Space<'a> {
         Ok(())
     }
 
-    /// The inode `number` as it is by now.
+    /// Reads an inode in its current state.
     ///
     /// # Errors
-    /// When there is none of that number, or its checksum is wrong.
+    /// When it doesn't exist, or its checksum is wrong.
     pub(super) fn inode(&self, number: u32) -> Result<RawInode> {
         let len = self.superblock().inode_len.fitting::<usize>()?;
         let at = self.place_of_inode(number)?;
@@ -428,10 +426,10 @@ impl<'a> Space<'a> {
         Ok(inode)
     }
 
-    /// Puts an inode into its table, under a new checksum.
+    /// Writes an inode with a new checksum.
     ///
     /// # Errors
-    /// When it has no place in a table.
+    /// When it is outside of all inode tables.
     pub(super) fn put_inode(&mut self, mut inode: RawInode) -> Result<()> {
         inode.seal(self.superblock());
         let at = self.place_of_inode(inode.number)?;
@@ -446,10 +444,10 @@ impl<'a> Space<'a> {
         Ok(ByteOffset::new(self.place(block).get().plus(inside)?))
     }
 
-    /// The superblock as it is by now.
+    /// Reads the superblock in its current state.
     ///
     /// # Errors
-    /// When it cannot be read.
+    /// When it can't be read.
     pub(super) fn superblock_raw(&self) -> Result<Vec<u8>> {
         read_vec(&self.draft, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)
     }
@@ -460,7 +458,7 @@ impl<'a> Space<'a> {
         self.draft.put(at, bytes)
     }
 
-    /// Writes bitmaps, descriptors and the superblock.
+    /// Writes the bitmaps, descriptors and the superblock.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -522,12 +520,12 @@ impl<'a> Space<'a> {
     }
 }
 
-/// What a group counts of something, one less.
+/// Subtracts one from a counter of a group.
 fn one_less(count: u64, of: &str) -> Result<u64> {
     count.checked_sub(1).ok_or_else(|| Error::corrupt(format!("a group counts too few {of}")))
 }
 
-/// What the superblock counts, `more` more and `fewer` fewer. Systems count anew what is wrong there.
+/// A counter of the superblock after `more` allocations and `fewer` deallocations. Systems recompute wrong counters.
 fn changed_by(count: u64, more: u64, fewer: u64) -> Result<u64> {
     Ok(count.plus(more)?.saturating_sub(fewer))
 }

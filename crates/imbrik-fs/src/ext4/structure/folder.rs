@@ -1,29 +1,28 @@
-//! Folders: the inode numbers in their blocks, and the blocks' checksums.
+//! Directory blocks: the inode numbers in their entries, and their checksums.
 //!
-//! A block is a chain of entries (inode, length of the record, length of the name, type, name). The
-//! nodes of a hashed folder hide behind an entry that names nothing; with `metadata_csum` a leaf
-//! ends in an entry of 12 bytes of the type 0xde that holds the checksum, a node in 8 bytes behind
-//! its last possible place.
+//! A block is a chain of entries (inode, record length, name length, type, name). The nodes of a hashed directory are
+//! hidden in an entry without an inode. With `metadata_csum`, a leaf ends in an entry of 12 bytes of the type 0xde that
+//! contains the checksum; a node has it in 8 bytes after its last slot.
 
 use crate::ext4::checksum::crc32c;
 use imbrik_store::bytes;
 
-/// Bytes of the entry that holds a block's checksum.
+/// Size of the entry that contains a block's checksum, in bytes.
 pub(in crate::ext4) const TAIL: usize = 12;
-/// Where the entries of a folder within its inode start, behind the number of its parent.
+/// Offset of the entries of an inline directory, after the number of its parent.
 pub(in crate::ext4) const INLINE: usize = 4;
 const TAIL_TYPE: u8 = 0xde;
-/// Bytes of an entry before its name.
+/// Size of an entry before its name, in bytes.
 const HEAD: usize = 8;
 
-/// A record of a block: an entry, or room for one.
+/// A record of a block: an entry, or free room.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 struct Record {
-    /// Where it starts in the block.
+    /// Its offset in the block.
     at: usize,
-    /// Bytes up to the next one.
+    /// Its length in bytes.
     len: usize,
-    /// The inode that it names; 0 when it is room.
+    /// The inode that it refers to; 0 for free room.
     inode: u32,
     name_len: usize,
     kind: u8,
@@ -46,12 +45,12 @@ impl Record {
         is_sound.then_some(record)
     }
 
-    /// The byte behind it.
+    /// The offset of its end.
     fn end(&self) -> Option<usize> {
         self.at.checked_add(self.len)
     }
 
-    /// Bytes that it needs itself.
+    /// The bytes that it needs.
     fn own_len(&self) -> Option<usize> {
         match self.inode {
             0 => Some(0),
@@ -65,8 +64,7 @@ impl Record {
     }
 }
 
-/// The records of a block from `start` on; the last one is `None` when they make no sense from there
-/// on.
+/// The records of a block from `start`; the last one is `None` if the chain is invalid from there.
 fn records(block: &[u8], start: usize) -> impl Iterator<Item = Option<Record>> {
     let mut at = Some(start).filter(|at| *at < block.len());
     std::iter::from_fn(move || {
@@ -76,31 +74,31 @@ fn records(block: &[u8], start: usize) -> impl Iterator<Item = Option<Record>> {
     })
 }
 
-/// Where an entry names an inode, and which.
+/// The offset of an inode number in an entry, and the number.
 pub(in crate::ext4) type Reference = (usize, u32);
 
-/// The inodes that the entries of a block name; `None` when they make no sense. `start` is where
-/// the first entry stands.
+/// The inodes that the entries of a block refer to; `None` if they are invalid. `start` is the offset of the first
+/// entry.
 pub(in crate::ext4) fn references(block: &[u8], start: usize) -> Option<Vec<Reference>> {
     let named = records(block, start).filter(|record| record.is_none_or(|one| one.inode != 0));
     named.map(|record| record.map(|one| (one.at, one.inode))).collect()
 }
 
-/// An entry that names an inode.
+/// An entry with an inode.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(in crate::ext4) struct NamedInode<'a> {
     pub(in crate::ext4) inode: u32,
-    /// What kind of inode it is, where entries tell that.
+    /// The type of the inode, if entries contain it.
     pub(in crate::ext4) kind: u8,
     pub(in crate::ext4) name: &'a [u8],
 }
 
-/// The entries of a block from `start` on that name an inode; `None` when they make no sense.
+/// The entries of a block from `start` with an inode; `None` if they are invalid.
 pub(in crate::ext4) fn entries(block: &[u8], start: usize) -> Option<Vec<NamedInode<'_>>> {
     each_entry(block, start).collect()
 }
 
-/// The same, one by one; the last one is `None` when they make no sense from there on.
+/// The same as an iterator; the last one is `None` if the chain is invalid from there.
 pub(in crate::ext4) fn each_entry(
     block: &[u8],
     start: usize,
@@ -112,27 +110,27 @@ pub(in crate::ext4) fn each_entry(
     })
 }
 
-/// A node of an indexed folder.
+/// A node of an indexed directory.
 pub(in crate::ext4) struct IndexNode {
-    /// The lowest hash of each child, and its block in the folder. The first has hash 0.
+    /// The lowest hash of each child, and its block in the directory. The first has hash 0.
     pub(in crate::ext4) children: Vec<(u32, u32)>,
 }
 
-/// What the root of an indexed folder says of the index.
+/// The header of the index in the root of an indexed directory.
 pub(in crate::ext4) struct IndexRoot {
     pub(in crate::ext4) hash_version: u8,
-    /// How many levels of nodes stand between the root and the leaves.
+    /// The number of levels between the root and the leaves.
     pub(in crate::ext4) levels: u8,
 }
 
-/// What stands in the root of an index behind "." and ".."; `None` when it is none.
+/// The header in the root of an index after "." and ".."; `None` if it is invalid.
 pub(in crate::ext4) fn index_root(block: &[u8]) -> Option<IndexRoot> {
     let is_plain = node_counts(block)? == 32 && bytes::u8(block, 31)? == 0;
     is_plain.then_some(())?;
     Some(IndexRoot { hash_version: bytes::u8(block, 28)?, levels: bytes::u8(block, 30)? })
 }
 
-/// The children of a node; `None` when it is none, or has another room than one of its kind.
+/// The children of a node; `None` if it is invalid, or has a capacity of another kind of node.
 pub(in crate::ext4) fn index_node(block: &[u8], has_tail: bool) -> Option<IndexNode> {
     let counts = node_counts(block)?;
     let limit = usize::from(bytes::le_u16(block, counts)?);
@@ -149,19 +147,18 @@ pub(in crate::ext4) fn index_node(block: &[u8], has_tail: bool) -> Option<IndexN
     Some(IndexNode { children: (0..count).map(child).collect::<Option<_>>()? })
 }
 
-/// How many children a node has room for, whose places are counted at `counts`.
+/// The capacity of a node, whose slot counters are at `counts`.
 fn room_of(len: usize, counts: usize, has_tail: bool) -> Option<usize> {
     let tail = if has_tail { 8 } else { 0 };
     Some(len.checked_sub(counts)?.checked_sub(tail)? / 8)
 }
 
-/// How many children the root of an index has room for in blocks of `len` bytes, and how many every
-/// other node.
+/// The capacity of the root of an index in blocks of `len` bytes, and that of the other nodes.
 pub(in crate::ext4) fn index_rooms(len: usize, has_tail: bool) -> Option<(usize, usize)> {
     Some((room_of(len, 32, has_tail)?, room_of(len, HEAD, has_tail)?))
 }
 
-/// Makes a node of a block, with these children; the hash of the first counts for nothing.
+/// Writes the children of a node into a block; the hash of the first is not stored.
 pub(in crate::ext4) fn put_index_node(
     block: &mut [u8],
     children: &[(u32, u32)],
@@ -190,8 +187,7 @@ pub(in crate::ext4) fn put_index_node(
     bytes::put(block, counts.checked_add(2)?, u16::try_from(children.len()).ok()?.to_le_bytes())
 }
 
-/// The root of an index without a child, of the folder `number`; `kind` is what entries tell of
-/// folders.
+/// The root of an index without children, of the directory `number`; `kind` is the type of directories in entries.
 pub(in crate::ext4) fn empty_index_root(
     len: usize,
     number: u32,
@@ -212,20 +208,20 @@ pub(in crate::ext4) fn empty_index_root(
     Some(block)
 }
 
-/// Has the entry for the folder above name another inode; `None` when a block has none.
+/// Changes the inode of the entry ".."; `None` if the block has no such entry.
 pub(in crate::ext4) fn put_parent(block: &mut [u8], parent: u32) -> Option<()> {
     let found = records(block, 0).map_while(|record| record);
     let at = { found }.find(|one| one.inode != 0 && one.name(block) == Some(b".."))?.at;
     bytes::put(block, at, parent.to_le_bytes())
 }
 
-/// Where a block has its checksum, and which it must be.
+/// The offset of the checksum in a block, and its correct value.
 struct Sum {
     at: usize,
     value: u32,
 }
 
-/// The checksum of a block of a folder whose checksums start from `seed`.
+/// The checksum of a directory block, with the seed `seed` of its inode.
 fn checksum(block: &[u8], seed: u32) -> Option<Sum> {
     let tail = block.len().checked_sub(TAIL)?;
     if let Some(counts) = node_counts(block) {
@@ -244,14 +240,14 @@ fn checksum(block: &[u8], seed: u32) -> Option<Sum> {
     Some(Sum { at: tail.checked_add(8)?, value: crc32c(seed, block.get(..tail)?) })
 }
 
-/// Where a node of a hashed folder counts its places; `None` for a leaf.
+/// The offset of the slot counters in a node of a hashed directory; `None` for a leaf.
 fn node_counts(block: &[u8]) -> Option<usize> {
     let all = u16::try_from(block.len()).ok()?;
     let rec_len = bytes::le_u16(block, 4)?;
     if bytes::le_u32(block, 0)? == 0 && rec_len == all {
         return Some(HEAD);
     }
-    // The root: ".", ".." to the block's end, and what it says of itself behind that name.
+    // The root: ".", ".." up to the end of the block, and the header of the index after that name.
     let is_root = rec_len == 12
         && bytes::le_u16(block, 16)? == all.checked_sub(12)?
         && bytes::le_u32(block, 24)? == 0
@@ -259,23 +255,23 @@ fn node_counts(block: &[u8]) -> Option<usize> {
     is_root.then_some(32)
 }
 
-/// Whether a block is a node of a hashed folder, its root included.
+/// Returns whether a block is a node of a hashed directory, or its root.
 pub(in crate::ext4) fn is_node(block: &[u8]) -> bool {
     node_counts(block).is_some()
 }
 
-/// Whether the checksum of a block is right.
+/// Returns whether the checksum of a block is correct.
 pub(in crate::ext4) fn is_sound(block: &[u8], seed: u32) -> bool {
     checksum(block, seed).is_some_and(|sum| bytes::le_u32(block, sum.at) == Some(sum.value))
 }
 
-/// Makes the checksum of a block anew.
+/// Updates the checksum of a block.
 pub(in crate::ext4) fn seal(block: &mut [u8], seed: u32) -> Option<()> {
     let sum = checksum(block, seed)?;
     bytes::put(block, sum.at, sum.value.to_le_bytes())
 }
 
-/// A block of a folder without an entry.
+/// A directory block without entries.
 pub(in crate::ext4) fn empty(len: usize, has_tail: bool) -> Vec<u8> {
     let mut block = vec![0; len];
     let end = if has_tail { len.saturating_sub(TAIL) } else { len };
@@ -287,8 +283,8 @@ pub(in crate::ext4) fn empty(len: usize, has_tail: bool) -> Vec<u8> {
     block
 }
 
-/// Puts an entry of the kind `kind` (0 where entries don't tell) behind another one that has room;
-/// `None` when none has.
+/// Adds an entry of the type `kind` (0 if entries don't contain types) after another one with room; `None` if there is
+/// no room.
 pub(in crate::ext4) fn insert(
     block: &mut [u8],
     name: &[u8],
@@ -316,7 +312,7 @@ pub(in crate::ext4) fn insert(
     bytes::put(block, place.checked_add(6)?, [u8::try_from(name.len()).ok()?, kind])
 }
 
-/// Takes the entry called `name` out of a block; `None` when there is none.
+/// Removes the entry `name` from a block; `None` if it doesn't exist.
 pub(in crate::ext4) fn remove(block: &mut [u8], name: &[u8]) -> Option<()> {
     let all: Vec<Record> = records(block, 0).collect::<Option<_>>()?;
     let is_it = |one: &Record| one.inode != 0 && one.name(block) == Some(name);
