@@ -1,9 +1,8 @@
-//! One error for the whole core, sorted by what the caller can do about it.
+//! The error type of all libraries, classified by what the caller can do about it.
 //!
-//! An error's text is lowercase, without a full stop, gives numbers with their units, and sets
-//! what was found against what was expected. Each layer that knows a place (a file, a partition, a
-//! byte) puts it in front with [`Error::at`]. The state things are in and what to do next are
-//! added by whoever runs the command: only it knows them.
+//! The text of an error is lowercase, has no full stop, gives numbers with units, and compares the found with the
+//! expected value. Each layer that knows a place (a file, a partition, an offset) adds it in front with [`Error::at`].
+//! The state of card and image and the next step are added by the command, which knows them.
 
 use crate::units::ByteLen;
 use std::{fmt, io};
@@ -11,57 +10,57 @@ use std::{fmt, io};
 /// A [`std::result::Result`] with the core's [`Error`].
 pub type Result<T> = std::result::Result<T, Error>;
 
-/// What the caller can do about an error.
+/// Classes of errors, by what the caller can do about them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum Class {
-    /// A device or file could not be read or written; another try, reader or card may help.
+    /// A device or file could not be read or written; a retry, or another reader or card, can help.
     Io,
-    /// The device went away in the middle: it was pulled out or lost power.
+    /// The device was unplugged or lost power.
     Gone,
-    /// The system does not permit it; more rights help.
+    /// The system denies access; more permissions help.
     Denied,
-    /// A device or file ends before the place that it says it has: another reader may read more of
-    /// it, and what stands in front of the end is as good as it was.
+    /// A device or file is shorter than expected: another reader may read more of it, and the data before the end are
+    /// not affected.
     Ended,
-    /// What was read contradicts its own specification.
+    /// The data are inconsistent or violate their specification.
     Corrupt,
-    /// What was read is sound, but Imbrik does not know how to handle it.
+    /// The data are valid, but not supported.
     Unsupported,
-    /// Two things that should be equal are not.
+    /// Two things that should be equal differ.
     Mismatch,
-    /// It does not fit: the target is too small or its filesystem is full.
+    /// The target is too small, or its filesystem is full.
     NoRoom,
-    /// It could be done, and Imbrik refuses, because it would destroy something.
+    /// Imbrik refuses, because something would be destroyed.
     Refused,
-    /// The request itself makes no sense: a wrong name, a wrong kind of thing.
+    /// The request is invalid: a wrong name or a wrong kind of object.
     Usage,
-    /// The user asked to stop.
+    /// The user cancelled.
     Cancelled,
-    /// Imbrik contradicts itself: whatever was read, this should not happen.
+    /// An internal error (invariant violation), whatever the data are.
     Bug,
 }
 
-/// What went wrong, and where: the one error of all of Imbrik's libraries.
+/// The error type of all libraries: what went wrong, and where.
 ///
-/// Ask it for its [`class`](Error::class), for the [`places`](Error::places) where it happened and,
-/// when something does not fit, for [how much lacks](Error::lacks). The sentence is for people.
+/// It has a [`class`](Error::class), [`places`](Error::places) and, when something does not fit, [the missing
+/// bytes](Error::lacks). The sentence is for people.
 pub struct Error {
     class: Class,
     what: Box<What>,
 }
 
-/// What is not asked for on the way of what goes well.
+/// Fields that are not needed unless an error is examined.
 struct What {
     text: String,
-    /// From the outermost in.
+    /// From the outermost to the innermost.
     places: Vec<String>,
     lacks: Option<ByteLen>,
     cause: Option<io::Error>,
 }
 
 impl Error {
-    /// An error of `class` with the sentence `text`.
+    /// An error of `class` with the text `text`.
     pub fn new(class: Class, text: impl Into<String>) -> Self {
         Self::of(class, text.into(), None)
     }
@@ -70,17 +69,17 @@ impl Error {
         Self { class, what: Box::new(What { text, places: Vec::new(), lacks: None, cause }) }
     }
 
-    /// What was read contradicts its own specification.
+    /// Inconsistent data.
     pub fn corrupt(text: impl Into<String>) -> Self {
         Self::new(Class::Corrupt, text)
     }
 
-    /// What was read is sound but not handled by Imbrik.
+    /// Valid data that are not supported.
     pub fn unsupported(text: impl Into<String>) -> Self {
         Self::new(Class::Unsupported, text)
     }
 
-    /// Two things that should be equal are not.
+    /// Two things that should be equal differ.
     pub fn mismatch(text: impl Into<String>) -> Self {
         Self::new(Class::Mismatch, text)
     }
@@ -90,31 +89,31 @@ impl Error {
         Self::new(Class::NoRoom, text)
     }
 
-    /// Imbrik will not do this, because it would destroy something.
+    /// Refused, because something would be destroyed.
     pub fn refused(text: impl Into<String>) -> Self {
         Self::new(Class::Refused, text)
     }
 
-    /// The request makes no sense.
+    /// An invalid request.
     pub fn usage(text: impl Into<String>) -> Self {
         Self::new(Class::Usage, text)
     }
 
-    /// Imbrik contradicts itself.
+    /// An internal error.
     pub fn bug(text: impl Into<String>) -> Self {
         Self::new(Class::Bug, text)
     }
 
-    /// The user asked to stop.
+    /// The user cancelled.
     #[must_use]
     pub fn cancelled() -> Self {
         Self::new(Class::Cancelled, "stopped before it was done")
     }
 
-    /// A call to the system failed while doing `what` ("reading", "opening /dev/sdb").
+    /// A system call failed while doing `what` ("reading", "opening /dev/sdb").
     ///
-    /// The class follows from the system's answer: a full disk is [`Class::NoRoom`], a missing
-    /// right [`Class::Denied`], a device that went away [`Class::Gone`].
+    /// The class follows from the error number: a full disk is [`Class::NoRoom`], a missing permission
+    /// [`Class::Denied`], an unplugged device [`Class::Gone`].
     pub fn io(what: impl Into<String>, cause: io::Error) -> Self {
         let class = match cause.kind() {
             io::ErrorKind::PermissionDenied => Class::Denied,
@@ -136,46 +135,45 @@ impl Error {
         Self::of(class, what.into(), Some(cause))
     }
 
-    /// The same error, with the place where it happened in front of those that it has: a file, a
-    /// card, a partition, a byte.
+    /// Adds the place where the error occurred in front of its places: a file, a card, a partition, an offset.
     #[must_use]
     pub fn at(mut self, place: impl fmt::Display) -> Self {
         self.what.places.insert(0, place.to_string());
         self
     }
 
-    /// The same error, which is about so much too little.
+    /// Adds the number of missing bytes.
     #[must_use]
     pub fn lacking(mut self, len: ByteLen) -> Self {
         self.what.lacks = Some(len);
         self
     }
 
-    /// Where it happened, from the outermost place in.
+    /// The places where it occurred, from the outermost to the innermost.
     #[must_use]
     pub fn places(&self) -> &[String] {
         &self.what.places
     }
 
-    /// How much is too little, of a [`Class::NoRoom`] that counts bytes.
+    /// The number of missing bytes, of a [`Class::NoRoom`] with a count.
     #[must_use]
     pub fn lacks(&self) -> Option<ByteLen> {
         self.what.lacks
     }
 
-    /// What the caller can do about it.
+    /// Its class.
     #[must_use]
     pub fn class(&self) -> Class {
         self.class
     }
 
-    /// Whether it is about one place of what was read, so that others may still be readable.
+    /// Returns whether it concerns one place of the data, so that others may be readable.
     #[must_use]
     pub fn is_of_a_place(&self) -> bool {
         matches!(self.class, Class::Io | Class::Ended)
     }
 
-    /// Whether it tells of one place only, so that everything else can be read all the same.
+    /// Returns whether it concerns one place only, so that everything else is readable.
     #[must_use]
     pub fn is_local(&self) -> bool {
         matches!(
@@ -184,7 +182,7 @@ impl Error {
         )
     }
 
-    /// The same error under another class, where the caller knows better what it means.
+    /// Changes the class, where the caller knows a better one.
     #[must_use]
     pub fn with_class(mut self, class: Class) -> Self {
         self.class = class;
@@ -192,7 +190,7 @@ impl Error {
     }
 }
 
-/// The whole sentence, the system's answer included: `source()` therefore stays empty.
+/// The whole sentence with the system's message: `source()` is therefore empty.
 impl fmt::Display for Error {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         for place in &self.what.places {
@@ -214,7 +212,7 @@ impl fmt::Debug for Error {
 
 impl std::error::Error for Error {}
 
-/// What was found; nothing where that could not be read, though other places may be.
+/// Converts an error that concerns one place into `None`.
 ///
 /// # Errors
 /// All others.
@@ -231,7 +229,7 @@ impl From<rustix::io::Errno> for Error {
     }
 }
 
-/// The system's answer in words, without the number that only programmers look up.
+/// The system's message without the error number.
 fn plain(cause: &io::Error) -> String {
     let text = cause.to_string();
     let words = text.split(" (os error").next().unwrap_or(&text);

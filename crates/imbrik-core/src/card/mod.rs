@@ -1,7 +1,7 @@
 //! Cards: the devices that images are saved from and restored to.
 //!
-//! A [`Host`] knows which cards there are and opens them: [`LinuxHost`] the real ones, [`Rack`]
-//! their stand-ins. What may be written to is decided in one place, by [`standing`].
+//! A [`Host`] lists cards and opens them: [`LinuxHost`] real ones, [`Rack`] simulated ones. [`standing`] is the only
+//! place that decides whether a card may be written to.
 
 mod freeze;
 mod guard;
@@ -20,62 +20,62 @@ use imbrik_store::{
 };
 use std::{fmt, path::PathBuf, sync::Arc};
 
-/// A card, or a disk that might be taken for one.
+/// A card, or a disk that could be mistaken for one.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Card {
-    /// A name that stays the same when it is plugged in elsewhere, as far as the hardware tells.
+    /// An identifier that stays the same in other ports, if the hardware provides one.
     pub id: String,
-    /// How a command names it: a device path, or `rack:SLOT`.
+    /// Its name for commands: a device path, or `rack:SLOT`.
     pub path: PathBuf,
-    /// Bytes it says it holds; nothing when a reader's slot is empty.
+    /// Its size; zero for an empty slot of a reader.
     pub size: ByteLen,
-    /// The unit in which it reads and writes.
+    /// Its sector size.
     pub sector: SectorSize,
-    /// Maker and model, as it calls itself.
+    /// Vendor and model, as reported by the device.
     pub model: Option<String>,
-    /// Its serial number, or its reader's.
+    /// Its serial number, or that of the reader.
     pub serial: Option<String>,
-    /// How it is connected.
+    /// The kind of connection.
     pub bus: Bus,
-    /// Whether the system calls it removable.
+    /// Whether the system reports it as removable.
     pub removable: bool,
-    /// Whether it refuses to be written.
+    /// Whether it is write-protected.
     pub read_only: bool,
-    /// Its partitions as the system sees them.
+    /// Its partitions as reported by the system.
     pub partitions: Vec<CardPartition>,
-    /// What the system does with it right now.
+    /// Its current uses.
     pub uses: Vec<Use>,
-    /// A number that the kernel gives to each newly inserted medium.
+    /// A number that the kernel assigns to each inserted medium.
     pub sequence: Option<u64>,
-    /// Bytes a second when reading, where that is known.
+    /// Read rate in bytes per second, if known.
     pub read_rate: Option<u64>,
-    /// Bytes a second when writing, where that is known.
+    /// Write rate in bytes per second, if known.
     pub write_rate: Option<u64>,
     /// Separate boot areas of an eMMC, which are not part of it.
     pub boot_areas: Vec<String>,
 }
 
-/// A partition as the system sees it.
+/// A partition as reported by the system.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct CardPartition {
     /// Its number.
     pub number: u32,
     /// The name of its device, such as `sdb1`.
     pub device: String,
-    /// Where it lies.
+    /// Its location.
     pub span: Span,
-    /// The filesystem in it, when the system's database tells.
+    /// Its filesystem, from the system's database.
     pub filesystem: Option<String>,
-    /// Its label, when the system's database tells.
+    /// Its label, from the system's database.
     pub label: Option<String>,
-    /// Where it is mounted.
+    /// Its mount points.
     pub mounted_at: Vec<PathBuf>,
 }
 
-/// How a card is connected.
+/// The connection of a card.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Bus {
-    /// USB, with the speed of the connection in megabits a second.
+    /// USB, with its speed in megabits per second.
     Usb(Option<u32>),
     /// A slot for SD cards in the machine itself.
     SdSlot,
@@ -83,13 +83,13 @@ pub enum Bus {
     Emmc,
     /// NVMe.
     Nvme,
-    /// SATA and its forerunners.
+    /// SATA or PATA.
     Ata,
-    /// SCSI that is none of the others.
+    /// Other SCSI devices.
     Scsi,
-    /// A disk that the machine's host passes through or makes up.
+    /// A virtual disk.
     Virtual,
-    /// A file that stands for a disk, by its path.
+    /// A loop device, with the path of its file.
     Loop(PathBuf),
     /// A slot of a rack.
     Rack,
@@ -118,24 +118,24 @@ impl fmt::Display for Bus {
     }
 }
 
-/// What the system does with a card or a partition of it.
+/// A use of a card or of one of its partitions.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Use {
-    /// It is mounted.
+    /// Mounted.
     Mounted {
-        /// The device, such as `sdb1`; of a layer above when there is one.
+        /// The device, such as `sdb1`, or that of a layer above.
         device: String,
-        /// Where.
+        /// The mount point.
         at: PathBuf,
     },
-    /// It is swapped to.
+    /// Used as swap.
     Swap {
         /// The device.
         device: String,
     },
-    /// Another layer (LVM, RAID, encryption, a loop device) stands on it.
+    /// Used by another layer (LVM, RAID, encryption, a loop device).
     Held {
-        /// The device that is held.
+        /// The device in use.
         device: String,
         /// The device of the layer.
         by: String,
@@ -147,27 +147,26 @@ pub enum Use {
 pub struct Listing {
     /// Cards and disks.
     pub cards: Vec<Card>,
-    /// How many slots of readers are empty.
+    /// Count of empty slots of readers.
     pub empty_slots: usize,
 }
 
-/// Knows which cards there are, and opens them.
+/// Lists cards and opens them.
 pub trait Host: Send + Sync {
-    /// The cards there are now.
+    /// The connected cards.
     ///
     /// # Errors
-    /// When the system does not tell.
+    /// When the system can't list them.
     fn list(&self) -> Result<Listing>;
 
     /// Opens a card for reading only.
     ///
     /// # Errors
-    /// [`crate::Class::Denied`] without the right to, [`crate::Class::Gone`] when it is no longer there,
+    /// [`crate::Class::Denied`] without permission, [`crate::Class::Gone`] when it is no longer connected,
     /// [`crate::Class::Mismatch`] when another card is in its place.
     fn open_source(&self, card: &Card) -> Result<Arc<dyn ReadAt>>;
 
-    /// The same for work that takes long: nothing can mount the card until the answer is dropped,
-    /// unless something uses it already.
+    /// Opens a card for a long read: it can't be mounted until the result is dropped, unless it is in use already.
     ///
     /// # Errors
     /// As [`Host::open_source`].
@@ -175,41 +174,39 @@ pub trait Host: Send + Sync {
         self.open_source(card)
     }
 
-    /// Opens a card for writing, and keeps everything else off it until it is let go.
+    /// Opens a card for writing, exclusively, until it is released.
     ///
     /// # Errors
-    /// [`crate::Class::Refused`] when something else uses it; else as [`Host::open_source`].
+    /// [`crate::Class::Refused`] when it is in use; else as [`Host::open_source`].
     fn open_target(&self, card: &Card) -> Result<Box<dyn TargetCard>>;
 
-    /// Unmounts whatever is mounted from a card; answers from where.
+    /// Unmounts all volumes of a card. Returns their mount points.
     ///
     /// # Errors
-    /// When something still uses one of them.
+    /// When one of them is busy.
     fn unmount(&self, card: &Card) -> Result<Vec<PathBuf>>;
 }
 
-/// A card open for writing, with everything else kept off it.
+/// A card that is open for writing, exclusively.
 pub trait TargetCard: Send + Sync {
-    /// Its bytes. What was written is certain only after a flush.
+    /// Its content. Written data are durable only after a flush.
     fn store(&self) -> &dyn WriteAt;
 
-    /// The same card, read from its medium and not from the system's memory.
+    /// The same card, read from the medium instead of the page cache.
     ///
     /// # Errors
-    /// When it cannot be opened that way.
+    /// When it can't be opened that way.
     fn medium(&self) -> Result<Arc<dyn ReadAt>>;
 
-    /// Lets the card go, and unmounts again what a desktop mounts in that moment; answers what
-    /// that was.
+    /// Releases the card, and unmounts volumes that a desktop mounts at that time. Returns their mount points.
     ///
     /// # Errors
-    /// When something mounted cannot be unmounted: the card is whole, but not yet safe to take
-    /// out.
+    /// When a volume can't be unmounted: the content is correct, but the card is not yet safe to remove.
     fn let_go(self: Box<Self>) -> Result<Vec<PathBuf>>;
 }
 
 impl Card {
-    /// Where it is mounted, directly or through a layer above.
+    /// Its mount points, directly or through another layer.
     #[must_use]
     pub fn mounts(&self) -> Vec<PathBuf> {
         let mounts = self.uses.iter().filter_map(|used| match used {
@@ -222,8 +219,7 @@ impl Card {
         mounts
     }
 
-    /// Whether `other` is the same medium in the same place, as far as can be told without reading
-    /// it.
+    /// Returns whether `other` is the same medium in the same place, as far as its properties show without reading it.
     #[must_use]
     pub fn is_same_medium_as(&self, other: &Self) -> bool {
         let facts = |card: &Self| {
@@ -239,8 +235,7 @@ impl Card {
         facts(self) == facts(other)
     }
 
-    /// Bytes a second at which writing it is likely to go: what it told, else what cards on such
-    /// a connection usually manage.
+    /// The expected write rate in bytes per second: the known one, or the usual one of such a connection.
     #[must_use]
     pub fn likely_write_rate(&self) -> u64 {
         self.write_rate.unwrap_or(match self.bus {
@@ -251,7 +246,7 @@ impl Card {
         })
     }
 
-    /// Bytes a second at which reading it is likely to go; see [`Card::likely_write_rate`].
+    /// The expected read rate in bytes per second; see [`Card::likely_write_rate`].
     #[must_use]
     pub fn likely_read_rate(&self) -> u64 {
         self.read_rate.unwrap_or(match self.bus {

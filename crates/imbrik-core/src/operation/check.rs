@@ -1,4 +1,4 @@
-//! Whether an image is whole.
+//! Verification of an image.
 
 use crate::{
     image::{Image, ImageFinding, Sum, SumKind},
@@ -12,11 +12,11 @@ use imbrik_store::{
     units::{ByteLen, Span},
 };
 
-/// Which tiles of `image` are damaged, in order and joined: those that are not what their digests say,
-/// and those that cannot be decoded. One without digests is only decoded.
+/// The damaged tiles of `image`, in order and joined: those that don't match their digests, and those that can't be
+/// decoded. An image without digests is only decoded.
 ///
 /// # Errors
-/// When the image file cannot be read, its digests make no sense, or stopping was requested.
+/// When the image file can't be read, its digests are invalid, or stopping was requested.
 pub fn damage_in(image: &Image, watch: Watch<'_>) -> Result<Vec<Span>> {
     Ok(tiles_of(image, watch)?.spans)
 }
@@ -25,7 +25,7 @@ fn tiles_of(image: &Image, watch: Watch<'_>) -> Result<Differences> {
     let digests = match image.manifest() {
         Some(manifest) => {
             let digests = manifest.tiles.digests()?;
-            // The next image that is made of it would go by them.
+            // The next image that reuses this one would rely on them.
             manifest.tiles.pieces(&digests)?;
             digests
         }
@@ -34,77 +34,76 @@ fn tiles_of(image: &Image, watch: Watch<'_>) -> Result<Differences> {
     check_tiles(image, &digests, watch)
 }
 
-/// What an image is held against.
+/// The criteria of a check.
 pub struct ImageCheck<'a> {
     /// The image.
     pub image: &'a Image,
-    /// The hashes that checksum files beside it have for it: each must be that of the file.
+    /// Hashes from checksum files next to it: each must match the file.
     pub listed: &'a [Sum],
-    /// Hashes one of which is meant, by kind: that of the file, or of what is in it.
+    /// Expected hashes, by kind, of which one must match: the file or its decoded content.
     pub expected: &'a [Sum],
-    /// A hash that is wanted of it.
+    /// A hash to compute.
     pub make: Option<SumKind>,
 }
 
-/// What a hash that was expected turned out to be of.
+/// The data that an expected hash matches.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ExpectedSum {
-    /// None was expected.
+    /// No hash was expected.
     Nothing,
-    /// The file as it is.
+    /// The file.
     File(SumKind),
-    /// What is in it.
+    /// The decoded content.
     Content(SumKind),
-    /// Something else.
+    /// Neither.
     Other,
 }
 
-/// What was found of an image.
+/// The result of a check.
 pub struct CheckedImage {
-    /// The hashes of the file that somebody asked for.
+    /// The requested hashes of the file.
     pub sums: Vec<Sum>,
-    /// The kind of the first listed hash that is another one.
+    /// The kind of the first listed hash that doesn't match.
     pub wrong_sum: Option<SumKind>,
-    /// What the expected hash is of.
+    /// The data that the expected hash matches.
     pub expected: ExpectedSum,
-    /// Which of its tiles are damaged.
+    /// The damaged tiles.
     pub tiles: Differences,
-    /// What is wrong with the file besides its tiles.
+    /// Errors of the file other than damaged tiles.
     pub findings: Vec<ImageFinding>,
-    /// What is in it, and what its volumes say of themselves, each with its place in the survey;
-    /// nothing of a damaged one, which is not worth much.
+    /// The content, and the state of its volumes with their indexes in the survey; `None` for a damaged image.
     pub content: Option<CheckedContent>,
-    /// What is to be thought of it.
+    /// The verdict.
     pub verdict: Verdict,
 }
 
-/// What is in an image that is not damaged.
+/// The content of an undamaged image.
 pub struct CheckedContent {
-    /// What is on the card.
+    /// The survey of the card.
     pub survey: Survey,
-    /// What its files need to start.
+    /// The references of its boot files.
     pub references: Vec<Reference>,
-    /// What its volumes say of themselves, each with its place in the survey.
+    /// The state of its volumes, with their indexes in the survey.
     pub volumes: Vec<(usize, Examined)>,
 }
 
-/// What is to be thought of an image.
+/// The verdict on an image.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Verdict {
-    /// It is what was saved, or hashed.
+    /// Its content matches digests or a hash.
     Whole,
-    /// It can be read, and nothing tells what it should be.
+    /// It is readable, and has nothing to compare the content with.
     Readable,
-    /// By its own table or volume, so much is missing at its end.
+    /// This many bytes are missing at its end, according to its table or volume.
     CutShort(ByteLen),
-    /// It can be read, and holds nothing that is known.
+    /// It is readable, and its content is not recognised.
     Unknown,
-    /// It is not what was saved.
+    /// It is damaged.
     Damaged,
 }
 
 impl ImageCheck<'_> {
-    /// The kinds of hashes of the file that are made.
+    /// The kinds of hashes of the file to compute.
     fn kinds(&self) -> Vec<SumKind> {
         let all = self.listed.iter().chain(self.expected).map(|sum| sum.kind);
         let mut kinds: Vec<_> = all.chain(self.make).collect();
@@ -113,16 +112,16 @@ impl ImageCheck<'_> {
         kinds
     }
 
-    /// How many steps it has, as far as that is known beforehand.
+    /// The number of steps, if known in advance.
     #[must_use]
     pub fn steps(&self) -> usize {
         if self.kinds().is_empty() { 1 } else { 2 }
     }
 
-    /// Reads the whole image, and holds it against all that.
+    /// Reads the whole image and checks all criteria.
     ///
     /// # Errors
-    /// When the image file cannot be read, or stopping was requested. Damage is no error.
+    /// When the image file can't be read, or stopping was requested. Damage is not an error.
     pub fn run(&self, watch: Watch<'_>) -> Result<CheckedImage> {
         let image = self.image;
         let sums = match &self.kinds()[..] {
@@ -147,8 +146,8 @@ impl ImageCheck<'_> {
         Ok(CheckedImage { sums, wrong_sum, expected, tiles, findings, content, verdict })
     }
 
-    /// Compares the hashes that are expected, of which one is meant, with those `found` of the file
-    /// and, only then, with what is in it: publishers hash the one or the other.
+    /// Compares the expected hashes, of which one must match, with those `found` of the file and, if none matches, with
+    /// the decoded content: publishers hash either.
     fn expected_of(&self, found: &[Sum], watch: Watch<'_>) -> Result<ExpectedSum> {
         if self.expected.is_empty() {
             return Ok(ExpectedSum::Nothing);
@@ -162,7 +161,7 @@ impl ImageCheck<'_> {
         watch.observer.on(&Event::StepAdded);
         let kinds: Vec<_> = self.expected.iter().map(|sum| sum.kind).collect();
         let found = match sums_of(&**self.image.content(), &kinds, watch) {
-            // The tiles tell where.
+            // The tiles show where.
             Err(error) if error.class() == Class::Mismatch => return Ok(ExpectedSum::Other),
             found => found?,
         };
@@ -181,7 +180,7 @@ impl ImageCheck<'_> {
         let is_sound = (wrong_sum.is_none() || has_digests) && findings.is_empty();
         let Some(content) = content.filter(|_| is_sound) else { return Verdict::Damaged };
         let missing = content.survey.missing();
-        // Digests tell that all is there that was saved, whatever its table says.
+        // With matching digests the image is complete, whatever its table says.
         if !missing.is_zero() && !has_digests {
             return Verdict::CutShort(missing);
         }

@@ -1,4 +1,4 @@
-//! The plan for one card: as the source was, or with volumes of other sizes, an identity of its own.
+//! The plan for one card: a copy of the source, or one with resized volumes or another identity.
 
 use super::{
     comeback::{is_half_written, wait_for},
@@ -22,63 +22,63 @@ use imbrik_store::{
 };
 use std::{fmt, sync::Arc, time::Duration};
 
-/// A card that is to be written, and what is on it now.
+/// A target card and its present content.
 pub struct CardTarget {
-    /// The card as it was listed.
+    /// The card as listed.
     pub card: Card,
-    /// What is on it now.
+    /// The survey of its present content.
     pub survey: Survey,
     /// The partition that is written instead of the whole card.
     pub into: Option<Span>,
 }
 
 impl CardTarget {
-    /// Looks at `card`, all of which is to be written.
+    /// Surveys `card`, all of which will be written.
     ///
     /// # Errors
-    /// When it cannot be read.
+    /// When it can't be read.
     pub fn look(host: &dyn Host, card: Card) -> Result<Self> {
         let survey = Survey::of(&*host.open_source(&card)?)?;
         Ok(Self { card, survey, into: None })
     }
 
-    /// What of the card is written.
+    /// The span of the card that is written.
     #[must_use]
     pub fn place(&self) -> Span {
         self.into.unwrap_or(Span::whole(self.card.size))
     }
 }
 
-/// Which volumes get other sizes.
+/// The volumes that are resized.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Sizes {
     /// None.
     pub keep: bool,
-    /// One takes what the card has left, also where the source doesn't say so of itself.
+    /// One volume grows to fill the card, even if the source is not known to fill its own.
     pub fill: bool,
-    /// Which give room when it lacks, by their places in [`Survey::parts`]; the last that can, where
-    /// none is named.
+    /// The volumes that can shrink if necessary, by their indexes in [`Survey::parts`]; if empty, the last one that
+    /// can.
     pub take_from: Vec<usize>,
-    /// Which takes room when it is left; the last that can, where none is named.
+    /// The volume that grows if there is space; by default the last one that can.
     pub give_to: Option<usize>,
 }
 
-/// What a card is to become.
+/// Options for the content of a card.
 #[derive(Clone)]
 pub struct RestoreOptions<'a> {
-    /// Which volumes get other sizes.
+    /// The volumes that are resized.
     pub sizes: Sizes,
-    /// What a copy gets of its own.
+    /// The identity of a copy.
     pub identity: Identity,
-    /// Whether the unused is cleared, too.
+    /// Whether free space is cleared.
     pub wipe: bool,
-    /// What a reshape has to work with.
+    /// Resources for resizing.
     pub reshape: ReshapeOptions<'a>,
 }
 
 impl<'a> RestoreOptions<'a> {
-    /// The usual: the source as it is, or fitted where the card is smaller, and grown where the source
-    /// filled its own; all in memory.
+    /// The defaults: unchanged, or fitted to a smaller card, and grown if the source filled its own card; all in
+    /// memory.
     #[must_use]
     pub fn new(cancel: &'a Cancel) -> Self {
         Self {
@@ -90,17 +90,17 @@ impl<'a> RestoreOptions<'a> {
     }
 }
 
-/// Why there is no plan.
+/// Why a plan is not possible.
 #[derive(Debug)]
 #[non_exhaustive]
 pub enum PlanRefusal {
-    /// It is to be filled, and every byte of it is to stay as it is.
+    /// The card is to be filled, but the source must be copied byte by byte.
     Exact,
-    /// It is to be filled, and no volume of it can grow.
+    /// The card is to be filled, but no volume can grow.
     NoneCanGrow,
-    /// The identity cannot be given.
+    /// The identity can't be set.
     Identity(Error),
-    /// Anything else, by its class: it doesn't fit, is cut short, cannot be read.
+    /// Any other error, by its class: the source doesn't fit, is truncated, or can't be read.
     Failed(Error),
 }
 
@@ -124,35 +124,35 @@ impl fmt::Display for PlanRefusal {
 
 impl std::error::Error for PlanRefusal {}
 
-/// What whoever asked for sizes should know.
+/// Notes on sizes for the user.
 #[derive(Debug)]
 #[non_exhaustive]
 pub enum SizeNote {
-    /// The card is as large as the source: there is nothing to fill.
+    /// The card has the size of the source: there is nothing to fill.
     NothingToFill,
-    /// The last volume would have filled the card, and cannot.
+    /// The last volume should have grown, but can't.
     LastKeepsItsSize(Error),
 }
 
-/// What a card will hold, decided and proved, and not yet written.
+/// The planned content of a card, verified and not written yet.
 pub struct RestorePlan {
-    /// The finished card, or partition, and what differs from the source.
+    /// The finished card or partition, and its differences from the source.
     pub plan: Plan,
-    /// What is on it afterwards.
+    /// The survey of the finished card.
     pub after: Survey,
-    /// What its files refer to, when they, or what is around them, were changed.
+    /// The references of its boot files, if these or their targets were changed.
     pub references: Option<Vec<Reference>>,
-    /// How much room its systems have afterwards.
+    /// The free space of its systems.
     pub room: Vec<Room>,
-    /// What should be known of the sizes.
+    /// Notes on sizes.
     pub notes: Vec<SizeNote>,
 }
 
 impl RestorePlan {
-    /// Plans `source` onto `target`.
+    /// Plans to write `source` to `target`.
     ///
     /// # Errors
-    /// When it cannot be, or may not; nothing was written.
+    /// When the plan is not possible or not allowed; nothing was written.
     pub fn new(
         source: &Source,
         target: &CardTarget,
@@ -177,10 +177,10 @@ impl RestorePlan {
         Ok(Self { plan, after, references, room, notes })
     }
 
-    /// Asks what the files on the whole of `card` refer to, once its partition at `into` is written.
+    /// Checks the boot references of the whole `card` after its partition at `into` is written.
     ///
     /// # Errors
-    /// When the card cannot be read.
+    /// When the card can't be read.
     pub fn refer_around(&mut self, card: Arc<dyn ReadAt>, into: Span) -> Result<()> {
         let part: Arc<dyn ReadAt> = Arc::new(self.plan.view.clone());
         let whole = View::whole(card).with_store(&[into], &part, into.start());
@@ -188,10 +188,10 @@ impl RestorePlan {
         Ok(())
     }
 
-    /// Claims the card, writes it, and proves it.
+    /// Claims the card, writes it, and reads it back.
     ///
     /// # Errors
-    /// With what state the card is in.
+    /// With the state of the card.
     pub fn write(
         &self,
         host: &dyn Host,
@@ -200,7 +200,7 @@ impl RestorePlan {
         options: WriteOptions,
         watch: Watch<'_>,
     ) -> std::result::Result<WrittenToCard, WriteFailure> {
-        // The card of the plan, not whatever is there by now: that is what the claim compares.
+        // The card of the plan, to be compared with the present one by the claim.
         let planned = Planned::new(target.card.clone(), &target.survey);
         let tally = Tally::default();
         let work =
@@ -208,14 +208,13 @@ impl RestorePlan {
         work.run(host, &planned, source.origin(options.damage), watch)
     }
 
-    /// Waits until the card of `target`, which went away while it was written, is there again, under
-    /// whatever path; `None` when it is not within `how_long`. It is that card when it tells of itself
-    /// what it told before the first byte was written, or when it is half written with this very plan:
-    /// without a start, and with the first tile behind that has anything in it. Writing goes on with
-    /// [`WriteOptions::differing`].
+    /// Waits until the card of `target`, which disappeared while it was written, is connected again, under any path;
+    /// `None` if that takes longer than `how_long`. A card is the same if its metadata are those from before the first
+    /// write, or if it was partly written by this plan: with an empty first tile, and with the next tile that isn't
+    /// empty. Writing continues with [`WriteOptions::differing`].
     ///
     /// # Errors
-    /// When the waiting is stopped.
+    /// When waiting is cancelled.
     pub fn wait_for_target(
         &self,
         host: &dyn Host,
@@ -223,7 +222,7 @@ impl RestorePlan {
         how_long: Duration,
         watch: Watch<'_>,
     ) -> Result<Option<CardTarget>> {
-        // Cards on which nothing is known all tell the same.
+        // All unrecognised cards have the same metadata.
         let is_known = !target.survey.parts.is_empty();
         let before = is_known.then(|| target.survey.fingerprint());
         let card = wait_for(host, &target.card, how_long, watch, |card| {
@@ -253,7 +252,7 @@ impl Sizing<'_> {
         let target = TargetSize { size, sector: self.target.card.sector };
         let plain = Plan::restore(Arc::clone(content), survey, occupancy, target);
         let plain = match (plain, occupancy.filter(|_| self.may_resize())) {
-            // A smaller card is used when the data fit.
+            // A smaller card is accepted if the data fit.
             (Err(error), Some(occupancy)) if error.class() == Class::NoRoom => {
                 let take_from = sizes.take_from.clone();
                 let smaller = Fit::Card { size, take_from, give_to: None };
@@ -303,7 +302,7 @@ impl Sizing<'_> {
         Plan::fit(content, &self.source.survey, occupancy, fit, self.options.reshape)
     }
 
-    /// Whether a volume may get another size without having been asked for.
+    /// Returns whether a volume may be resized without a request.
     fn may_resize(&self) -> bool {
         self.source.may_resize && !self.options.sizes.keep && self.target.into.is_none()
     }

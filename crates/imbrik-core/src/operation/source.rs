@@ -1,4 +1,4 @@
-//! What shall be on a card, and what is known of it.
+//! The source of a write: its content and what is known about it.
 
 use crate::{
     image::{Image, ListedPart, TileDigest},
@@ -12,60 +12,59 @@ use imbrik_store::{
 };
 use std::{fmt, sync::Arc};
 
-/// The content of an image or of a card, to be written to cards.
+/// The content of an image or a card that is written to cards.
 pub struct Source {
-    /// The card's bytes.
+    /// The content.
     pub content: Arc<dyn ReadAt>,
-    /// What is on it.
+    /// Its survey.
     pub survey: Survey,
-    /// What of it is in use; `None` when every byte counts.
+    /// Its used space; `None` if every byte is copied.
     pub occupancy: Option<Occupancy>,
-    /// What its files need to start.
+    /// The references of its boot files.
     pub references: Vec<Reference>,
-    /// Whether its last volume took what its card had, or was fitted: so it may take what another
-    /// card has.
+    /// Whether its last volume filled its card, or was fitted: it may grow to fill another card.
     pub fills: bool,
-    /// Whether it may be on a card of another size than it is now.
+    /// Whether its volumes may be resized.
     pub may_resize: bool,
-    /// What of it is damaged, and zeros in `content`, as was asked for.
+    /// Damaged ranges, which are zeros in `content` as requested.
     pub damaged: Vec<Span>,
-    /// The partition of which it is the image, when it is no card's.
+    /// The partition that it is an image of; `None` for a whole card.
     pub only: Option<ListedPart>,
-    /// Whether it is read from a card, and not from an image.
+    /// Whether it is a card, not an image.
     pub is_card: bool,
-    /// The digests of its tiles, when the image has them and they are those of `content`.
+    /// The digests of its tiles, if the image has them and they match `content`.
     pub digests: Option<Vec<TileDigest>>,
 }
 
-/// How an image is taken.
+/// Options for reading an image.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct SourceOptions {
-    /// Where in it the card's content starts, in bytes: behind a preface.
+    /// Offset of the card's content, in bytes, after a prefix.
     pub starts_at: Option<u64>,
-    /// Whether it is written byte by byte, whatever it holds.
+    /// Whether it is written byte by byte, whatever it contains.
     pub as_is: bool,
-    /// What of its content is damaged, and is to be zeros.
+    /// Damaged ranges, which become zeros.
     pub damaged: Vec<Span>,
 }
 
-/// Why an image is not taken.
+/// Why an image is not accepted.
 #[derive(Debug)]
 #[non_exhaustive]
 pub enum SourceRefusal {
-    /// Its content is to start behind its own end.
+    /// The offset of the content is past the end.
     StartsBehindTheEnd {
-        /// Where it was to start, in bytes.
+        /// The offset, in bytes.
         at: u64,
-        /// How long it is.
+        /// The size of the image.
         len: ByteLen,
     },
-    /// There is no table at its start, but one behind something else.
+    /// A partition table was found, but not at the start.
     Preface(ByteOffset),
-    /// It is plainly something else, in common words.
+    /// The file is of another type, named in common terms.
     Stranger(&'static str),
-    /// Nothing in it is known.
+    /// Its content is not recognised.
     Unknown,
-    /// It cannot be read.
+    /// It can't be read.
     Failed(Error),
 }
 
@@ -99,10 +98,10 @@ impl fmt::Display for SourceRefusal {
 impl std::error::Error for SourceRefusal {}
 
 impl Source {
-    /// The content of `image`.
+    /// Opens the content of `image`.
     ///
     /// # Errors
-    /// When it is none of a card, and is not to be taken as it is; when it cannot be read.
+    /// When it is not an image of a card, unless it is to be written byte by byte; when it can't be read.
     pub fn of_image(
         image: &Image,
         options: &SourceOptions,
@@ -137,10 +136,10 @@ impl Source {
         })
     }
 
-    /// A card, of which `survey` tells what is on it, read through `content`.
+    /// A card with the survey `survey`, read through `content`.
     ///
     /// # Errors
-    /// When it cannot be read.
+    /// When it can't be read.
     pub fn of_card(content: Arc<dyn ReadAt>, survey: Survey) -> Result<Self> {
         Ok(Self {
             references: references(&*content, &survey)?,
@@ -156,7 +155,7 @@ impl Source {
         })
     }
 
-    /// The same for whoever writes it; of a card, with what is done about places that cannot be read.
+    /// The content for a write; of a card, with a policy for unreadable ranges.
     #[must_use]
     pub fn origin(&self, damage: OnDamage) -> Origin<'_> {
         match self.is_card {
@@ -166,7 +165,7 @@ impl Source {
     }
 }
 
-/// The card's bytes in the image, behind a preface when one was told, and what is on it.
+/// The content of the card in the image, after a prefix if one is given, and its survey.
 fn content(
     image: &Image,
     whole: Arc<dyn ReadAt>,

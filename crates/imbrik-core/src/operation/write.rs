@@ -1,4 +1,4 @@
-//! One card: claimed, written, read back and let go.
+//! One card: claimed, written, read back and released.
 
 use crate::{
     card::Host,
@@ -21,21 +21,21 @@ use std::{
     time::{Duration, Instant},
 };
 
-/// Of a card that may have gone, so much is read: as much as its largest sectors hold.
+/// Bytes that are read to find out whether a card is still connected: the largest sector size.
 const MOST_SECTOR: usize = 4096;
 
-/// How a card is written.
+/// Options for writing a card.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct WriteOptions {
-    /// Whether a disk that is no card may be written.
+    /// Whether disks that are not cards may be written.
     pub allow_fixed: bool,
-    /// Whether only what differs from what is there is written.
+    /// Whether only differing data are written.
     pub differing: bool,
-    /// Whether all of it is read back from the medium, and compared.
+    /// Whether all of it is read back from the medium and compared.
     pub read_back: bool,
-    /// What is done about places of a card it comes from that cannot be read.
+    /// The policy for unreadable ranges of a source card.
     pub damage: OnDamage,
-    /// Whether the card gets its first tile, and with it a table.
+    /// Whether the first tile, with the partition table, is written.
     pub first_tile: FirstTile,
 }
 
@@ -47,59 +47,59 @@ impl Default for WriteOptions {
     }
 }
 
-/// A card that is written, and proved unless that was waived.
+/// A card that was written, and verified unless that was disabled.
 pub struct WrittenToCard {
-    /// What was read from it and written to it.
+    /// Bytes that were read from it and written to it.
     pub tally: Tally,
-    /// How much was found on it already, and not written again.
+    /// Bytes that were on it already, and not written.
     pub found: ByteLen,
-    /// How much of what was to be zero was already, and not written.
+    /// Zeros that were on it already, and not written.
     pub zero_already: ByteLen,
-    /// What could not be read of the source, and is zeros on it.
+    /// Unreadable ranges of the source, which are zeros on it.
     pub unreadable: Vec<Span>,
-    /// The first tile, where it was withheld.
+    /// The first tile, if it was withheld.
     pub first_tile: Option<Vec<u8>>,
-    /// How long it took.
+    /// The duration.
     pub took: Duration,
-    /// How it was called when it was written to the end: another reader may have given it another name.
+    /// Its path at the end: another reader can have given it another one.
     pub path: PathBuf,
-    /// When it could not be let go, though all is well on it.
+    /// The error if it could not be released, although its content is correct.
     pub held: Option<Error>,
 }
 
-/// What is on a card whose writing was cut short, from the best to the worst.
+/// The state of a card after an interrupted write, from best to worst.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum LeftOnCard {
-    /// What was there before: nothing was written.
+    /// Unchanged: nothing was written.
     WhatItHad,
-    /// The first write of all failed: its start is as it was, or is not.
+    /// Only the first write failed: its start is old or new.
     Uncertain,
-    /// What was there is lost, and it has no table, or no start, so that it is not taken for whole.
+    /// The old content is lost. The card has no partition table or no start, so that it is not taken for complete.
     NoStart,
 }
 
-/// How far the writing of a card came.
+/// The point at which writing a card failed.
 #[derive(Debug)]
 #[non_exhaustive]
 pub enum WriteFailure {
     /// It was not claimed: nothing was written.
     NotClaimed(Error),
-    /// It was cut short.
+    /// Writing was interrupted.
     CutShort {
-        /// Why.
+        /// The error.
         error: Error,
-        /// What that leaves on the card.
+        /// The state of the card.
         left: LeftOnCard,
-        /// Whether the card itself does not answer any more, and not what it is written from.
+        /// Whether the card no longer answers, rather than the source.
         is_away: bool,
     },
-    /// All was written, and not read back.
+    /// Everything was written, and could not be read back.
     NotReadBack(Error),
-    /// All was written, and what was read back is something else.
+    /// Everything was written, and other data were read back.
     NotKept {
-        /// What is.
+        /// The differing ranges.
         found: Differences,
-        /// Behind how many bytes the card begins anew, where what stands in front tells that.
+        /// The size after which addresses wrap around, if the data show that.
         wraps_at: Option<ByteLen>,
     },
 }
@@ -120,7 +120,7 @@ impl fmt::Display for WriteFailure {
 
 impl std::error::Error for WriteFailure {}
 
-/// What there is to do for a card.
+/// The parameters of a write.
 pub(super) struct CardWriting<'a> {
     pub(super) view: &'a View,
     pub(super) place: Span,
@@ -195,7 +195,7 @@ impl CardWriting<'_> {
     }
 }
 
-/// `card` with the first tile that it was left without, if it was.
+/// `card` with the first tile that was withheld from it, if it was.
 ///
 /// # Errors
 /// When the tile is longer than the card.
@@ -209,11 +209,11 @@ pub fn with_first_tile(
     Ok(Arc::new(edited))
 }
 
-/// How many of the tiles that differ are looked at to tell why.
+/// The number of differing tiles that are examined for the cause.
 const LOOKED_AT: usize = 64;
 
-/// Behind how many bytes a card begins anew on which `differing` came back as something else than
-/// `digests`: where most of that is what was written as much further on.
+/// The size after which the addresses of a card wrap around, if the ranges in `differing`, which should match
+/// `digests`, mostly contain data that were written at an offset higher by that size.
 fn wraps_at(back: &View, digests: &[TileDigest], differing: &[Span]) -> Option<ByteLen> {
     let size = back.size();
     let places: HashMap<[u8; 32], u64> = (0u64..)
