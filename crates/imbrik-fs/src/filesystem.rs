@@ -1,4 +1,4 @@
-//! What there is to know about a kind of volume: the one trait behind which each stands.
+//! The trait that every filesystem implements.
 
 use crate::{
     commit::Commit,
@@ -19,29 +19,27 @@ use imbrik_store::{
 use std::sync::Arc;
 use uuid::Uuid;
 
-/// A filesystem, or another kind of content, with all the kinds that share its format.
+/// A filesystem, or another type of content, with all kinds of volumes that share its format.
 ///
-/// What a filesystem doesn't say of itself gets the cautious answer: all of it counts as used, and
-/// nothing in it is read, changed or moved. Of the stores that are handed in, none is changed, and
-/// no number found in one is believed.
+/// The default implementations are cautious: all of the volume counts as used, and nothing in it is read, changed or
+/// moved. No store that is passed in is changed, and every number in one is validated.
 pub(crate) trait Filesystem: Sync {
-    /// The kinds of volumes that are this filesystem's.
+    /// The kinds of volumes of this filesystem.
     fn kinds(&self) -> &'static [VolumeKind];
 
-    /// Names the volume in `store`, by a few kilobytes of its content; `None` for anything that
-    /// isn't plainly its own.
+    /// Recognises a volume in `store` by a few kilobytes of its content; `None` for other content, also in doubt.
     ///
     /// # Errors
     /// When the store cannot be read.
     fn recognise(&self, store: &dyn ReadAt) -> Result<Option<Volume>>;
 
-    /// Where copies of what names a volume stand in one of `len` bytes: from its start, and how far
-    /// in front of the copy a volume would start whose first one it were.
+    /// The locations of backup copies of the superblock or boot sector in a volume of `len` bytes: the offset of each,
+    /// and its distance from the start that a volume would have if it were the first one.
     fn copies(&self, _len: u64) -> Vec<(u64, u64)> {
         Vec::new()
     }
 
-    /// Names the volume by a copy that stands where the first one would in `store`.
+    /// Recognises a volume by a backup copy, at the usual offset of the first one in `store`.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -49,8 +47,8 @@ pub(crate) trait Filesystem: Sync {
         self.recognise(store)
     }
 
-    /// Puts into `draft`, whose superblock or boot sector is sound, what copies tell of tables behind it
-    /// that are in `lost`, in which it has zeros.
+    /// Restores tables in `lost`, which are zeros in `draft`, from their backup copies. The superblock or boot sector
+    /// is valid.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -58,7 +56,7 @@ pub(crate) trait Filesystem: Sync {
         Ok(())
     }
 
-    /// Looks closely at a volume of kind `kind`.
+    /// Examines a volume of the kind `kind`.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -68,17 +66,17 @@ pub(crate) trait Filesystem: Sync {
         Ok(Examined { state: State::Unknown, usage, settled: None, least: None })
     }
 
-    /// The volume as its own system would have it once it is mounted: with its journal replayed; `None`
-    /// when it would be just as it is.
+    /// The volume in the state that its own system would give it when it mounts it, with its journal replayed; `None`
+    /// if that is the present state.
     ///
     /// # Errors
-    /// When the store cannot be read; [`imbrik_store::Class::Corrupt`] and
-    /// [`imbrik_store::Class::Unsupported`] when that cannot be told.
+    /// When the store can't be read; [`imbrik_store::Class::Corrupt`] and [`imbrik_store::Class::Unsupported`] when
+    /// that state can't be determined.
     fn settle(&self, _store: &Arc<dyn ReadAt>) -> Result<Option<DerivedVolume>> {
         Ok(None)
     }
 
-    /// How often it was mounted, and when it was last written to, as far as it counts that.
+    /// The number of mounts, and the time of the last write, if recorded.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -86,7 +84,7 @@ pub(crate) trait Filesystem: Sync {
         Ok(History::default())
     }
 
-    /// Its files; `None` where they are not looked into.
+    /// Its files; `None` if they are not supported.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -94,7 +92,7 @@ pub(crate) trait Filesystem: Sync {
         Ok(None)
     }
 
-    /// Looks at every file of a settled volume, and compares them with the volume's own bookkeeping.
+    /// Checks all files of a volume without a journal to replay, and compares them with its bitmaps and counters.
     ///
     /// # Errors
     /// As [`crate::OpenVolume::check`].
@@ -102,7 +100,7 @@ pub(crate) trait Filesystem: Sync {
         Err(Error::unsupported("its files are not looked into"))
     }
 
-    /// Which content of files is what it was in `before`, by what describes them.
+    /// The content of files that is unchanged since `before`, according to metadata.
     ///
     /// # Errors
     /// As [`crate::OpenVolume::unchanged_since`].
@@ -115,7 +113,7 @@ pub(crate) trait Filesystem: Sync {
         Ok(Unchanged::unknown("its files do not tell whether they changed"))
     }
 
-    /// The volume with all of `edits` done to its files, one after the other.
+    /// The volume after `edits` of its files, in order.
     ///
     /// # Errors
     /// As [`crate::OpenVolume::edit`].
@@ -129,7 +127,7 @@ pub(crate) trait Filesystem: Sync {
         Err(Error::unsupported(format!("the files in {kind} are not changed")))
     }
 
-    /// In which order `edited`, which was made of the settled volume in `store`, is written there.
+    /// The order in which `edited`, an edit of the volume in `store`, is written to it.
     ///
     /// # Errors
     /// As [`crate::OpenVolume::commit`].
@@ -137,8 +135,7 @@ pub(crate) trait Filesystem: Sync {
         Err(Error::unsupported("it is not changed in its place"))
     }
 
-    /// What brings the volume nearer to its settled state, in its place, and what it is then; `None` once
-    /// it is settled.
+    /// The next step of journal recovery in place, and the volume after it; `None` when no step is left.
     ///
     /// # Errors
     /// As [`crate::OpenVolume::settling`].
@@ -146,7 +143,7 @@ pub(crate) trait Filesystem: Sync {
         Ok(None)
     }
 
-    /// The volume under another id, or as much of it as it has room for.
+    /// The volume with another id, or as many bytes of it as the format stores.
     ///
     /// # Errors
     /// As [`crate::OpenVolume::with_id`].
@@ -160,13 +157,12 @@ pub(crate) trait Filesystem: Sync {
         Err(Error::unsupported(format!("{kind} keeps its id")))
     }
 
-    /// How it gets another size; `None` when it keeps its own.
+    /// Its implementation of resizing; `None` if it can't be resized.
     fn reshape(&self) -> Option<&dyn Reshape> {
         None
     }
 
-    /// What must be written where, in bytes from the volume's start, when it moves on the card from
-    /// `from` to `to`.
+    /// The bytes to write, by offset in the volume, when the volume moves on the card from `from` to `to`.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -179,7 +175,7 @@ pub(crate) trait Filesystem: Sync {
         Ok(Vec::new())
     }
 
-    /// What must be written where, in bytes from the volume's start, for it to count as unmounted.
+    /// The bytes to write, by offset in the volume, to mark it as unmounted.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -187,29 +183,29 @@ pub(crate) trait Filesystem: Sync {
         Ok(Vec::new())
     }
 
-    /// Where a boot loader may keep code of its own, which may count on the volume's place; `None`
-    /// when nothing is left to boot loaders, or [`Filesystem::at_another_place`] sees to it.
+    /// The range of boot code, which can depend on the location of the volume; `None` if there is none, or
+    /// [`Filesystem::at_another_place`] updates it.
     fn boot_code(&self) -> Option<Span> {
         None
     }
 
-    /// Whether what it holds is worth nothing once the machine is off.
+    /// Whether its content is worthless after the machine was switched off.
     fn is_scratch(&self) -> bool {
         false
     }
 
-    /// Whether it holds nothing but files and folders: no owners, no links, no devices.
+    /// Whether it has only files and folders: no owners, links or devices.
     fn has_only_files(&self) -> bool {
         false
     }
 
-    /// Whether the firmware of boards reads it, so that such a volume may be all about starting.
+    /// Whether the firmware of boards reads it, so that the volume can consist of boot files.
     fn is_read_by_firmware(&self) -> bool {
         false
     }
 }
 
-/// [`Filesystem::unchanged`] for one whose files have nothing but names, sizes, times and places.
+/// [`Filesystem::unchanged`] for filesystems whose files have only names, sizes, times and locations.
 ///
 /// # Errors
 /// As [`crate::OpenVolume::unchanged_since`].
@@ -236,13 +232,12 @@ pub(crate) fn unchanged_by_names(
     }
 }
 
-/// How a filesystem gets another size.
+/// Resizing of a filesystem.
 pub(crate) trait Reshape {
-    /// What those of its kinds that get one are called in a list.
+    /// The name of the resizable kinds in a list.
     fn names(&self) -> &'static [&'static str];
 
-    /// The volume in `store` at another size, as a view; `replayed` is where its journal had newer
-    /// blocks than what is in place.
+    /// The volume in `store` at another size, as a view; `replayed` are the blocks that its journal replaced.
     ///
     /// # Errors
     /// As [`crate::OpenVolume::reshape`].
@@ -254,7 +249,7 @@ pub(crate) trait Reshape {
         options: ReshapeOptions<'_>,
     ) -> Result<Reshaped>;
 
-    /// The smallest size that it can get, where `least` is what [`Filesystem::examine`] found.
+    /// The minimum size, where `least` is the result of [`Filesystem::examine`].
     ///
     /// # Errors
     /// As [`crate::OpenVolume::smallest`].
@@ -266,11 +261,11 @@ pub(crate) trait Reshape {
     ) -> Result<imbrik_store::units::ByteLen>;
 }
 
-/// What a volume counts of its own use.
+/// Usage counters of a volume.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct History {
-    /// How often it was mounted since it was checked; 0 when it counts nothing.
+    /// The number of mounts since the last check; 0 if it isn't recorded.
     pub mounts: u64,
-    /// When it was last written to, in seconds since 1970; `None` when it doesn't tell.
+    /// The time of the last write, in seconds since 1970; `None` if it isn't recorded.
     pub written: Option<u64>,
 }

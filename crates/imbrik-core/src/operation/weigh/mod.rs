@@ -1,9 +1,8 @@
-//! Whether a card holds what it claims, and how fast it is.
+//! Test of the real capacity and speed of a card.
 //!
-//! Nothing on it is lost: marks go only into space that no volume has in use, and what stood there is put
-//! back. On a card whose addresses wrap around, a mark also lands somewhere else; so each mark's place is
-//! read before it is written, and put back in the reverse order: whatever it really was gets back what
-//! it had.
+//! No data are lost: test marks are written only to free space, and the old content is restored. On a card whose
+//! addresses wrap around, a mark also overwrites another place; so the place of each mark is read before it is written,
+//! and restored in the reverse order: every physical place gets back what it had.
 //!
 //! ```text
 //! 1  read:   is the card's start found again at 2ⁿ?                           then it wraps there
@@ -33,43 +32,43 @@ use std::{
     time::{Duration, Instant},
 };
 
-/// The longest and the shortest field: a stretch without a hole that is filled and read.
+/// The maximum and minimum length of the field: a contiguous range that is filled and read.
 const MOST_FIELD: ByteLen = ByteLen::mib(64);
 const LEAST_FIELD: ByteLen = ByteLen::mib(1);
-/// Bytes of a mark, and of a small write.
+/// The size of a mark, and of a small write, in bytes.
 const MARK: u64 = 4096;
 const SECTOR: usize = 512;
-/// How many marks are on the card at a time, and in all at most.
+/// The number of marks on the card at the same time, and in total.
 const BATCH: usize = 256;
 const MOST_MARKS: u64 = 4096;
-/// In which pieces is read and written at length.
+/// The size of sequential reads and writes.
 const PIECE: ByteLen = ByteLen::mib(1);
-/// At how many places of the card the rate of reading is measured.
+/// The number of places at which the read rate is measured.
 const PLACES: u64 = 64;
 const SMALL_WRITES: u64 = 128;
-/// The smallest size at which a card may wrap.
+/// The smallest size after which addresses can wrap around.
 const LEAST_WRAP: u64 = 1 << 20;
 
-/// What is asked of a card.
+/// Options of a test.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct WeighOptions {
-    /// Whether all of the card may be overwritten, and is left without a table.
+    /// Whether the whole card may be overwritten; it is left without a partition table.
     pub erase: bool,
-    /// Whether all that may be written is filled and read back, and left as zeros.
+    /// Whether all writable space is filled and read back, and left as zeros.
     pub full: bool,
-    /// Whether what was written is left as zeros instead of what stood there.
+    /// Whether written ranges are left as zeros instead of being restored.
     pub zero: bool,
-    /// Whether a disk that is no card may be written.
+    /// Whether disks that are not cards may be written.
     pub allow_fixed: bool,
 }
 
-/// Why a card cannot be weighed.
+/// Why a card can't be tested.
 #[derive(Debug)]
 #[non_exhaustive]
 pub enum WeighRefusal {
-    /// It has no space that is known to be unused.
+    /// It has not enough contiguous space that is known to be free.
     NoSpace {
-        /// The longest stretch that there is.
+        /// The longest free range.
         longest: ByteLen,
     },
     /// Anything else.
@@ -96,58 +95,57 @@ impl From<Error> for WeighRefusal {
     }
 }
 
-/// How a card holds less than it claims.
+/// How a card has less capacity than it claims.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Shortfall {
-    /// Its addresses wrap around: behind so many bytes, it begins anew.
+    /// Addresses wrap around after this size.
     Wraps(ByteLen),
-    /// What is written from this place on is not there afterwards; in front of it, it is.
+    /// Data written at this offset or later are lost; data before it are kept.
     Ends(ByteOffset),
 }
 
-/// What a card turned out to be.
+/// The result of a test.
 #[derive(Clone, Debug)]
 pub struct Weighed {
-    /// What it claims to hold.
+    /// The claimed size.
     pub claimed: ByteLen,
-    /// How it holds less; `None` when nothing told that.
+    /// How capacity is missing; `None` if that was not found.
     pub shortfall: Option<Shortfall>,
-    /// How many places were marked.
+    /// The number of marks.
     pub marks: u64,
-    /// How much of the card the marks cover: a card that wraps or ends elsewhere may go unnoticed.
+    /// The part of the card that the marks cover: a card that wraps or ends elsewhere can go unnoticed.
     pub tested: ByteLen,
-    /// How much was written and read back, byte by byte.
+    /// Bytes that were written and read back.
     pub proved: ByteLen,
-    /// Bytes a second of a long read, and of a long write; `None` where it did not come to that.
+    /// Sequential read rate in bytes per second; `None` if it was not measured.
     pub read_rate: Option<u64>,
-    /// Bytes a second of a long write.
+    /// Sequential write rate in bytes per second.
     pub write_rate: Option<u64>,
-    /// Small writes a second, each made sure of.
+    /// Small writes per second, each flushed.
     pub small_writes: Option<u64>,
-    /// Bytes a second of reading, by place.
+    /// Read rates in bytes per second, by offset.
     pub places: Vec<(ByteOffset, u64)>,
-    /// What was read and written in all.
+    /// Bytes that were read and written in total.
     pub tally: Tally,
-    /// How long it took.
+    /// The duration.
     pub took: Duration,
 }
 
-/// A card that is to be weighed, and where it may be written.
+/// A card to be tested, and the space that may be written.
 pub struct WeighPlan {
     card: Card,
     survey: Survey,
-    /// What may be written, in order and joined.
+    /// Writable space, in order and joined.
     pub free: Vec<Span>,
     options: WeighOptions,
 }
 
 impl WeighPlan {
-    /// Looks at `card` for space that may be written: what no volume that is sound and was unmounted has in
-    /// use, or all of it.
+    /// Finds writable space on `card`: the free space of consistent, unmounted volumes, or all of it.
     ///
     /// # Errors
-    /// When there is too little, or the card cannot be read.
+    /// When there is too little, or the card can't be read.
     pub fn new(
         host: &dyn Host,
         card: Card,
@@ -166,17 +164,17 @@ impl WeighPlan {
         Ok(Self { card, survey, free, options })
     }
 
-    /// What is on the card.
+    /// The survey of the card.
     #[must_use]
     pub fn survey(&self) -> &Survey {
         &self.survey
     }
 
-    /// Claims the card, weighs it, and lets it go.
+    /// Claims the card, tests it, and releases it.
     ///
     /// # Errors
-    /// When it is not the card that was looked at any more, cannot be read or written, or stopping was
-    /// requested. Whatever happens, what stood in the marked places is put back first.
+    /// When it is another card by now, can't be read or written, or stopping was requested. In any case, the old
+    /// content of marked places is restored first.
     pub fn run(&self, host: &dyn Host, watch: Watch<'_>) -> Result<Weighed> {
         let planned = Planned::new(self.card.clone(), &self.survey);
         let card = claim(host, &planned, self.options.allow_fixed)?;
@@ -195,7 +193,7 @@ impl WeighPlan {
     }
 }
 
-/// The bytes that stand nowhere but in the marks of this run.
+/// Random bytes that occur only in the marks of this run.
 fn nonce() -> [u8; 16] {
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
     let now = now.map_or(0, |now| now.as_nanos());
@@ -205,7 +203,7 @@ fn nonce() -> [u8; 16] {
     nonce
 }
 
-/// What no volume has in use that was unmounted, and of which nothing is odd.
+/// The free space of volumes that were unmounted and have no oddities.
 fn unused(source: &Arc<dyn ReadAt>, survey: &Survey) -> Result<Vec<Span>> {
     let occupancy = Occupancy::of(source, survey)?;
     let is_sound = |place: Span| {
@@ -225,8 +223,8 @@ fn unused(source: &Arc<dyn ReadAt>, survey: &Survey) -> Result<Vec<Span>> {
     Ok(joined(unused.chain(unallocated(survey)).collect()))
 }
 
-/// What no partition has: without what is in front of the first, where boot loaders are, and the last MiB, where
-/// copies of tables are. What is written there is put back like everything else.
+/// Space outside of all partitions, without the range before the first one, which can contain boot loaders, and the
+/// last MiB, which contains backups of tables. It is restored like the rest.
 fn unallocated(survey: &Survey) -> Vec<Span> {
     let first = survey.parts.iter().map(|part| part.span.start()).min();
     let Some(first) = first.filter(|_| survey.table.is_some() && survey.whole_because.is_none())
@@ -240,24 +238,24 @@ fn unallocated(survey: &Survey) -> Vec<Span> {
 }
 
 impl Weighed {
-    /// The least part of a card, in percent, that must be tested to say anything about its capacity.
+    /// The minimum part of a card, in percent, that must be tested for a statement about its capacity.
     const LEAST_TESTED: u64 = 90;
 
-    /// Part of the card that was tested, in percent.
+    /// The tested part of the card, in percent.
     #[must_use]
     pub fn tested_percent(&self) -> u64 {
         let part = self.tested.get().saturating_mul(100);
         part.checked_div(self.claimed.get()).unwrap_or(0)
     }
 
-    /// Whether enough of the card was tested to say that it holds what it claims, or a shortfall was found.
+    /// Returns whether enough of the card was tested to say that it has its claimed capacity, or a shortfall was found.
     #[must_use]
     pub fn has_verdict(&self) -> bool {
         self.shortfall.is_some() || self.tested_percent() >= Self::LEAST_TESTED
     }
 }
 
-/// A card at work.
+/// A card that is being tested.
 struct Weighing<'a> {
     card: &'a dyn TargetCard,
     store: Counted<&'a dyn WriteAt>,
@@ -267,7 +265,7 @@ struct Weighing<'a> {
     watch: Watch<'a>,
 }
 
-/// What stood in places that were written, in the order of writing.
+/// The old content of written places, in the order of writing.
 type Before = Vec<(ByteOffset, Vec<u8>)>;
 
 impl Weighing<'_> {
@@ -315,7 +313,7 @@ impl Weighing<'_> {
         Ok(weighed)
     }
 
-    /// Takes away what tells of tables and volumes at a card's start and end.
+    /// Removes the signatures of tables and volumes at the start and end of a card.
     fn clear_ends(&self) -> Result<()> {
         let card = Span::whole(self.plan.card.size);
         let end = self.plan.card.size.saturating_sub(PIECE);
@@ -326,7 +324,7 @@ impl Weighing<'_> {
         self.store.flush()
     }
 
-    /// The stretch that is filled: the longest unused one in the first half, or else anywhere.
+    /// The range that is filled: the longest free one in the first half, or else anywhere.
     fn field(&self) -> Span {
         let half = ByteOffset::new(self.plan.card.size.get() / 2);
         let free = &self.plan.free;
@@ -344,7 +342,7 @@ impl Weighing<'_> {
         Ok(Counted::new(self.card.medium()?, &self.tally))
     }
 
-    /// Writes `bytes` at `at`, once what stands there was taken down.
+    /// Writes `bytes` at `at`, after saving the old content.
     fn write(&self, at: ByteOffset, bytes: &[u8], before: &mut Before) -> Result<()> {
         let mut old = vec![0; bytes.len()];
         self.store.read_at(at, &mut old)?;
@@ -352,7 +350,7 @@ impl Weighing<'_> {
         self.store.write_at(at, bytes)
     }
 
-    /// Puts back what stood in places that were written, the last one first.
+    /// Restores the old content of written places, the last one first.
     fn put_back(&self, before: Before) -> Result<()> {
         for (at, old) in before.into_iter().rev() {
             self.store.write_at(at, &old)?;
@@ -360,7 +358,7 @@ impl Weighing<'_> {
         self.store.flush()
     }
 
-    /// Does `work` with what is written in it put back, however it ends.
+    /// Runs `work`, and restores all written places, whatever its result.
     fn with_it_put_back<T>(&self, work: impl FnOnce(&mut Before) -> Result<T>) -> Result<T> {
         let mut before = Before::new();
         let done = work(&mut before);

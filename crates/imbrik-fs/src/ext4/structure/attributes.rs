@@ -1,5 +1,5 @@
-//! Extended attributes whose values stand in inodes of their own (`ea_inode`): where they name
-//! these, in the inode and in attribute blocks.
+//! Extended attributes: entries in inodes and in attribute blocks, and their references to inodes that contain large
+//! values (`ea_inode`).
 //!
 //! ```text
 //! block: 0 magic   4 references   8 blocks   12 hash   16 checksum   … entries from 32
@@ -14,33 +14,33 @@ use crate::ext4::{checksum::crc32c, superblock::Superblock};
 use imbrik_store::bytes;
 use std::ops::Range;
 
-/// What a block of attributes, and those in an inode, start with.
+/// The signature of attribute blocks, and of attributes in an inode.
 pub(super) const MAGIC: u32 = 0xea02_0000;
 const HASH_AT: usize = 12;
 const CHECKSUM_AT: usize = 16;
 const ENTRY: usize = 16;
-/// Whose a name is (`e_name_index`).
+/// Namespaces of names (`e_name_index`).
 const USER: u8 = 1;
 const ACL_OF_ACCESS: u8 = 2;
 const ACL_OF_NEW: u8 = 3;
 const TRUSTED: u8 = 4;
 const SECURITY: u8 = 6;
-/// The filesystem's own.
+/// Attributes that only the filesystem uses.
 const SYSTEM: u8 = 7;
 const RICH_ACL: u8 = 8;
 
-/// An entry as it stands there.
+/// An entry in its on-disk form.
 struct AttributeEntry {
     at: usize,
-    /// Where its name starts, and the next entry.
+    /// The offset of its name, and of the next entry.
     name_at: usize,
     next: usize,
     name_len: usize,
-    /// `e_name_index`: whose kind of name it is.
+    /// `e_name_index`: the namespace of its name.
     index: u8,
-    /// Where its value stands, from where values are told from.
+    /// The offset of its value, relative to the start of the value area.
     offset: usize,
-    /// The inode that holds its value; 0 when that stands beside the entry.
+    /// The inode that contains its value; 0 if the value is next to the entries.
     inode: u32,
     len: u32,
     hash: u32,
@@ -67,20 +67,20 @@ impl AttributeEntry {
         bytes.get(self.name_at..self.name_at.checked_add(self.name_len)?)
     }
 
-    /// Where its value stands beside the entries; `None` when that cannot be.
+    /// The offset of its value next to the entries; `None` if it is invalid.
     fn value(&self, base: usize) -> Option<Range<usize>> {
         let from = base.checked_add(self.offset)?;
         Some(from..from.checked_add(usize::try_from(self.len).ok()?)?)
     }
 
-    /// Whether its value stands beside the entries.
+    /// Returns whether its value is next to the entries.
     fn is_beside(&self) -> bool {
         self.inode == 0 && self.len > 0
     }
 }
 
-/// The entries from `start` on, up to the four zeros that end them or the end of the room; the last
-/// one is `None` when they make no sense from there on.
+/// The entries from `start`, up to the four zeros that end them or to the end of the area; the last one is `None` if
+/// they are invalid from there.
 fn entries(bytes: &[u8], start: usize) -> impl Iterator<Item = Option<AttributeEntry>> {
     let mut at = Some(start);
     std::iter::from_fn(move || {
@@ -93,18 +93,18 @@ fn entries(bytes: &[u8], start: usize) -> impl Iterator<Item = Option<AttributeE
     })
 }
 
-/// Where an entry names an inode, and which.
+/// The offset of an inode number in an entry, and the number.
 pub(in crate::ext4) type Reference = (usize, u32);
 
-/// The inodes that the entries from `start` on name; `None` when the entries make no sense.
+/// The inodes that the entries from `start` refer to; `None` if the entries are invalid.
 pub(in crate::ext4) fn references(bytes: &[u8], start: usize) -> Option<Vec<Reference>> {
     let named =
         entries(bytes, start).filter(|entry| entry.as_ref().is_none_or(|one| one.inode != 0));
     named.map(|entry| entry.and_then(|one| Some((one.at.checked_add(4)?, one.inode)))).collect()
 }
 
-/// How many blocks the values take that stand in inodes of their own: they count for the inode
-/// whose values they are. `None` when the entries make no sense.
+/// The number of blocks of values in other inodes: they are charged to the inode with the attributes. `None` if the
+/// entries are invalid.
 pub(in crate::ext4) fn blocks_of_values(bytes: &[u8], start: usize, block_len: u64) -> Option<u64> {
     let mut blocks = 0u64;
     for (at, _) in references(bytes, start)? {
@@ -114,23 +114,23 @@ pub(in crate::ext4) fn blocks_of_values(bytes: &[u8], start: usize, block_len: u
     Some(blocks)
 }
 
-/// An attribute as its entry tells of it.
+/// An attribute.
 pub(in crate::ext4) struct Attribute<'a> {
-    /// `e_name_index`: whose kind of name it is.
+    /// `e_name_index`: the namespace of its name.
     pub(in crate::ext4) index: u8,
     pub(in crate::ext4) name: &'a [u8],
-    /// Where the entry's hash stands.
+    /// The offset of the entry's hash.
     pub(in crate::ext4) hash_at: usize,
     hash: u32,
-    /// The inode that holds its value; 0 when that stands beside the entry.
+    /// The inode that contains its value; 0 if the value is next to the entries.
     pub(in crate::ext4) inode: u32,
     pub(in crate::ext4) len: u32,
-    /// Its value; empty when an inode holds it.
+    /// Its value; empty if another inode contains it.
     pub(in crate::ext4) value: &'a [u8],
 }
 
 impl Attribute<'_> {
-    /// Its name with what says whose it is; `None` for those that the filesystem keeps for itself.
+    /// Its name with the namespace; `None` for attributes that only the filesystem uses.
     pub(in crate::ext4) fn full_name(&self) -> Option<Vec<u8>> {
         let whose: &[u8] = match self.index {
             USER => b"user.",
@@ -144,12 +144,12 @@ impl Attribute<'_> {
         Some([whose, self.name].concat())
     }
 
-    /// Whether its value is a list of who may do what, which stands there in a form of its own.
+    /// Returns whether its value is an ACL, which has an on-disk format of its own.
     pub(in crate::ext4) fn is_acl(&self) -> bool {
         matches!(self.index, ACL_OF_ACCESS | ACL_OF_NEW)
     }
 
-    /// Whether the entry's hash is that of its name and of `words`, with characters of either kind.
+    /// Returns whether the entry's hash matches its name and `words`, with signed or unsigned characters.
     pub(in crate::ext4) fn has_hash_of(&self, words: &[u32]) -> bool {
         [false, true].iter().any(|signed| self.hash == of_attribute(self.name, words, *signed))
     }
@@ -160,8 +160,8 @@ impl Attribute<'_> {
     }
 }
 
-/// The attributes whose entries start at `start` and whose values are told from `base` on; `None`
-/// when the entries make no sense, or they and the values overlap or reach behind the end.
+/// The attributes with entries from `start` and values relative to `base`; `None` if the entries are invalid, or
+/// overlap with values or the end.
 pub(in crate::ext4) fn list(bytes: &[u8], start: usize, base: usize) -> Option<Vec<Attribute<'_>>> {
     let mut found = Vec::new();
     let mut taken: Vec<Range<usize>> = Vec::new();
@@ -186,7 +186,7 @@ pub(in crate::ext4) fn list(bytes: &[u8], start: usize, base: usize) -> Option<V
         });
         at = entry.next;
     }
-    // Without the zeros behind them, they have no end.
+    // Without the zeros at the end, the list has no end.
     bytes::le_u32(bytes, at)?;
     // Four zeros end the list.
     taken.push(at..at.checked_add(4)?);
@@ -198,8 +198,7 @@ pub(in crate::ext4) fn list(bytes: &[u8], start: usize, base: usize) -> Option<V
     is_apart.then_some(found)
 }
 
-/// Whether the values that stand beside the entries have the hashes that these name. Entries in an
-/// inode may do without.
+/// Returns whether the values next to the entries match their hashes. Entries in an inode can have none.
 pub(in crate::ext4) fn have_right_hashes(found: &[Attribute<'_>], may_be_zero: bool) -> bool {
     let mut beside = found.iter().filter(|attribute| attribute.inode == 0);
     beside.all(|attribute| {
@@ -207,20 +206,19 @@ pub(in crate::ext4) fn have_right_hashes(found: &[Attribute<'_>], may_be_zero: b
     })
 }
 
-/// Makes the hash over all entries of a block anew.
+/// Updates the hash over all entries of a block.
 pub(in crate::ext4) fn rehash(block: &mut [u8]) -> Option<()> {
     let hashes: Vec<u32> = list(block, IN_BLOCK, 0)?.iter().map(|found| found.hash).collect();
     let hash = match hashes.contains(&0) {
-        // One that has none keeps the block from being shared.
+        // An entry without a hash keeps the block from being shared.
         true => 0,
         false => hashes.iter().fold(0u32, |hash, entry| hash.rotate_left(16) ^ entry),
     };
     bytes::put(block, HASH_AT, hash.to_le_bytes())
 }
 
-/// A list of who may do what as systems tell of it: version 2, entries of eight bytes. On the volume it
-/// has version 1, and only entries for one user or one group have their number. `None` when it makes
-/// no sense.
+/// Converts an ACL from its on-disk form (version 1, where only entries for a single user or group have an id) to that
+/// of system calls (version 2, entries of eight bytes). `None` if it is invalid.
 pub(in crate::ext4) fn told_acl(stored: &[u8]) -> Option<Vec<u8>> {
     const ONE_USER: u16 = 2;
     const ONE_GROUP: u16 = 8;
@@ -239,10 +237,10 @@ pub(in crate::ext4) fn told_acl(stored: &[u8]) -> Option<Vec<u8>> {
     Some(told)
 }
 
-/// Where the entries of an attribute block start.
+/// The offset of the entries in an attribute block.
 pub(in crate::ext4) const IN_BLOCK: usize = 32;
 
-/// How many inodes share an attribute block; `None` when it is none, or its checksum is wrong.
+/// The number of inodes that share an attribute block; `None` if it is not one, or its checksum is wrong.
 pub(in crate::ext4) fn sharers(block: &[u8], number: u64, superblock: &Superblock) -> Option<u32> {
     let h_refcount = bytes::le_u32(block, 4)?;
     let is_one = bytes::le_u32(block, 0)? == MAGIC && bytes::le_u32(block, 8)? == 1;
@@ -251,7 +249,7 @@ pub(in crate::ext4) fn sharers(block: &[u8], number: u64, superblock: &Superbloc
     (is_one && is_right).then_some(h_refcount)
 }
 
-/// Makes the checksum of an attribute block that stands in block `number` anew.
+/// Updates the checksum of an attribute block with the number `number`.
 pub(in crate::ext4) fn seal(block: &mut [u8], number: u64, superblock: &Superblock) -> Option<()> {
     if superblock.has_metadata_csum() {
         let sum = checksum(block, number, superblock)?;
@@ -266,12 +264,12 @@ fn checksum(block: &[u8], number: u64, superblock: &Superblock) -> Option<u32> {
     Some(crc32c(sum, block.get(CHECKSUM_AT.checked_add(4)?..)?))
 }
 
-/// Says that `sharers` inodes share an attribute block.
+/// Sets the number of inodes that share an attribute block.
 pub(in crate::ext4) fn put_sharers(block: &mut [u8], sharers: u32) -> Option<()> {
     bytes::put(block, 4, sharers.to_le_bytes())
 }
 
-/// An attribute that a new inode gets.
+/// An attribute for a new inode.
 pub(in crate::ext4) struct NewAttribute {
     index: u8,
     name: Vec<u8>,
@@ -279,7 +277,7 @@ pub(in crate::ext4) struct NewAttribute {
 }
 
 impl NewAttribute {
-    /// The one called `full_name`, as systems name it; `None` for one that is not kept.
+    /// Parses the full name of an attribute; `None` for attributes that are not stored.
     pub(in crate::ext4) fn of(full_name: &[u8], value: &[u8]) -> Option<Self> {
         let (index, name) = match full_name {
             b"system.posix_acl_access" => (ACL_OF_ACCESS, &b""[..]),
@@ -299,8 +297,8 @@ impl NewAttribute {
     }
 }
 
-/// A list of who may do what as it stands on a volume: what [`told_acl`] makes of that is `told`. `None`
-/// when it makes no sense.
+/// Converts an ACL from the form of system calls to its on-disk form, the reverse of [`told_acl`]. `None` if it is
+/// invalid.
 fn kept_acl(told: &[u8]) -> Option<Vec<u8>> {
     (bytes::le_u32(told, 0)? == 2).then_some(())?;
     let mut kept = 1u32.to_le_bytes().to_vec();
@@ -316,8 +314,8 @@ fn kept_acl(told: &[u8]) -> Option<Vec<u8>> {
     Some(kept)
 }
 
-/// Puts attributes and their values into `room`, which is zeros: entries from the start on, values from
-/// the end on. Values are told from `base` in front of it. `None` when they have no room.
+/// Writes attributes into the zeroed area `room`: entries from its start, values from its end, with offsets relative to
+/// `base` bytes before it. `None` if they don't fit.
 fn put_all(room: &mut [u8], base: usize, wanted: &mut [NewAttribute]) -> Option<()> {
     wanted.sort_by(|a, b| (a.index, a.name.len(), &a.name).cmp(&(b.index, b.name.len(), &b.name)));
     let mut at = 0usize;
@@ -342,7 +340,7 @@ fn put_all(room: &mut [u8], base: usize, wanted: &mut [NewAttribute]) -> Option<
     Some(())
 }
 
-/// Gives an inode without attributes these; `None` when it has no room for them, and is as it was.
+/// Writes attributes into an inode that has none; `None`, without a change, if they don't fit.
 pub(in crate::ext4) fn put_in_inode(
     inode: &mut RawInode,
     wanted: &mut [NewAttribute],
@@ -356,8 +354,7 @@ pub(in crate::ext4) fn put_in_inode(
     Some(())
 }
 
-/// A block of `len` bytes with these attributes, of one inode, without its checksum; `None` when it has
-/// no room for them.
+/// A block of `len` bytes with these attributes, for one inode, without its checksum; `None` if they don't fit.
 pub(in crate::ext4) fn new_block(len: usize, wanted: &mut [NewAttribute]) -> Option<Vec<u8>> {
     let mut block = vec![0; len];
     put_all(block.get_mut(IN_BLOCK..)?, IN_BLOCK, wanted)?;
@@ -368,14 +365,13 @@ pub(in crate::ext4) fn new_block(len: usize, wanted: &mut [NewAttribute]) -> Opt
     Some(block)
 }
 
-/// Whether there is a signature over an inode ("security.evm"), which may cover its number.
+/// Returns whether an inode has a signature ("security.evm"), which can include its number.
 pub(in crate::ext4) fn is_signed(bytes: &[u8], start: usize) -> bool {
     let mut all = entries(bytes, start).flatten();
     all.any(|entry| entry.index == SECURITY && entry.name(bytes) == Some(b"evm"))
 }
 
-/// The entry of the attribute "system.data", which holds the rest of the content of an inode that
-/// keeps its content in itself: where it stands, and its value; `None` when there is none.
+/// The entry "system.data", which contains the rest of inline content: its offset and value; `None` if there is none.
 fn inline_entry(inode: &RawInode) -> Option<(Range<usize>, Range<usize>)> {
     let region = inode.attributes()?;
     let is_it =
@@ -385,20 +381,18 @@ fn inline_entry(inode: &RawInode) -> Option<(Range<usize>, Range<usize>)> {
     Some((entry.at..entry.next, value))
 }
 
-/// Where the rest of the content of an inode stands that keeps its content in itself: the value of
-/// the attribute "system.data"; `None` when there is none.
+/// The location of the rest of inline content: the value of "system.data"; `None` if there is none.
 pub(in crate::ext4) fn inline_data(inode: &RawInode) -> Option<Range<usize>> {
     inline_entry(inode).map(|(_, value)| value).filter(|value| !value.is_empty())
 }
 
-/// Takes the attribute "system.data" out of an inode: the entries and values of the others move
-/// together, as its system has them. `None` when they make no sense.
+/// Removes "system.data" from an inode, and moves the other entries and values together. `None` if they are invalid.
 pub(in crate::ext4) fn remove_inline_data(inode: &mut RawInode) -> Option<()> {
     let region = inode.attributes()?;
     list(&inode.raw, region.start, region.start)?;
     let (entry, value) = inline_entry(inode)?;
     let room = value.len().checked_next_multiple_of(4)?;
-    // Values stand packed from the end on.
+    // Values are packed from the end.
     let mut lowest = value.start;
     let mut at = region.start;
     for other in entries(&inode.raw, region.start).collect::<Option<Vec<_>>>()? {
@@ -415,7 +409,7 @@ pub(in crate::ext4) fn remove_inline_data(inode: &mut RawInode) -> Option<()> {
         inode.raw.copy_within(lowest..value.start, to);
         inode.raw.get_mut(lowest..to)?.fill(0);
     }
-    // The entries behind it, and the zeros that end the list.
+    // The entries after it, and the zeros that end the list.
     let end = at.checked_add(4)?;
     inode.raw.copy_within(entry.end..end, entry.start);
     inode.raw.get_mut(end.checked_sub(entry.len())?..end)?.fill(0);
