@@ -1,4 +1,4 @@
-//! The manifest: what an image knows about itself. Specified in `docs/image-format.md`.
+//! The manifest: the metadata of an image. Specified in `docs/image-format.md`.
 
 use super::{
     pieces::PieceHashes,
@@ -15,44 +15,44 @@ use imbrik_store::{
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-/// The version of the format that is written, and the newest that is read.
+/// The version of the format that is written, and the newest one that is read.
 const VERSION: u32 = 1;
 
-/// Of more tiles with content than these, as many as 64 GiB, the pieces are not listed: they take a kilobyte a tile.
+/// The maximum number of tiles (64 GiB of content) whose pieces are listed, since they take a kilobyte per tile.
 const MOST_IN_PIECES: usize = 1 << 14;
 
-/// More lost files than these are not listed: whole tables of them may be lost.
+/// The maximum number of lost files that are listed.
 const MOST_LISTED: usize = 10_000;
 
-/// What an image knows about itself.
+/// The metadata of an image.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Manifest {
     /// The version of this format: 1.
     pub imbrik_manifest: u32,
     /// The program and version that made the image.
     pub made_by: String,
-    /// When the image was begun.
+    /// The start of the save.
     pub made_at: Timestamp,
-    /// Bytes of the card.
+    /// Size of the card in bytes.
     pub card_size: u64,
-    /// Bytes a sector of the card.
+    /// Sector size of the card in bytes.
     pub sector_size: u64,
-    /// The card's or reader's model, as it called itself.
+    /// The model, as reported by the card or the reader.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub card_model: Option<String>,
-    /// The host whose card it was, when the card tells.
+    /// The host name in the files of the card.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub host: Option<String>,
-    /// The system on it, when the card tells.
+    /// The operating system on the card.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub system: Option<String>,
-    /// The label people know the card by.
+    /// The label of the card.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub label: Option<String>,
-    /// What whoever saved it wanted to remember.
+    /// The note of the user.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub note: Option<String>,
-    /// The partition that the image is of, when it is not of a whole card.
+    /// The partition that it is an image of; absent for a whole card.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub only: Option<ListedPart>,
     /// The card's separate boot areas, which are not in the image.
@@ -63,47 +63,46 @@ pub struct Manifest {
     pub table: Option<ListedTable>,
     /// The partitions and their volumes.
     pub partitions: Vec<ListedPart>,
-    /// Whether the last partition reached the end of its card.
+    /// Whether the last partition extended to the end of its card.
     pub reaches_end: bool,
-    /// To which size the card was fitted when the image was made, or from one that was.
+    /// The size to which the card, or the source image, was fitted.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fitted: Option<ListedFit>,
-    /// Whether every sector of the card is here; otherwise what no volume had in use is zeros.
+    /// Whether it contains every sector of the card; otherwise free space is zeros.
     #[serde(default)]
     pub exact: bool,
-    /// Whether the short holes between what is in use are zeros, too.
+    /// Whether short free ranges between used ones are zeros, too.
     #[serde(default, skip_serializing_if = "is_not_set")]
     pub holes_are_zeros: bool,
-    /// Whether the card was in use when it was saved, and stood still for the moment that the image is of.
+    /// Whether the card was in use when it was saved, and its filesystems were frozen.
     #[serde(default, skip_serializing_if = "is_not_set")]
     pub in_use: bool,
-    /// Spans `[first byte, bytes]` that could not be read and are zeros here.
+    /// Unreadable ranges `[offset, bytes]`, which are zeros.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unreadable: Vec<(u64, u64)>,
-    /// Whose these were, as far as that could be told.
+    /// Files that these ranges belong to, if known.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub lost: Vec<ListedLoss>,
     /// The tiles and their digests.
     pub tiles: TileList,
 }
 
-/// Something that is lost in whole or in part, in a manifest: [`Lost`].
+/// A file that is lost completely or partly: [`Lost`].
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ListedLoss {
     /// The partition, in words; absent between partitions.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub part: Option<String>,
-    /// Of a file or folder, its path from the root of the partition; bytes that are no UTF-8 are
-    /// replaced.
+    /// Path of the file or folder from the root of the partition; invalid UTF-8 is replaced.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub path: Option<String>,
-    /// Whether it is a folder, of whose entries some are lost.
+    /// Whether it is a folder with missing entries.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub folder: bool,
-    /// How many bytes are lost; absent when what describes the file is.
+    /// Lost bytes; absent if the metadata of the file are lost.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub lost: Option<u64>,
-    /// Of a file, how many bytes it has.
+    /// Size of the file in bytes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub size: Option<u64>,
 }
@@ -131,7 +130,7 @@ impl ListedLoss {
         this
     }
 
-    /// What it tells.
+    /// The manifest as text.
     #[must_use]
     pub fn lost(&self) -> Lost {
         let path = self.path.as_ref().map(|path| path.clone().into_bytes());
@@ -164,11 +163,11 @@ pub struct ListedPart {
     /// Its number; absent for a volume on a bare card.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub number: Option<u32>,
-    /// Its first byte.
+    /// Its offset in bytes.
     pub start: u64,
     /// Its length in bytes.
     pub size: u64,
-    /// What the table says it is for: an MBR's type byte as `0x83`, a GPT's type GUID.
+    /// Its type in the table: the type byte of an MBR as `0x83`, or the type GUID of a GPT.
     #[serde(rename = "type", default, skip_serializing_if = "Option::is_none")]
     pub kind: Option<String>,
     /// Its name in a GPT.
@@ -179,15 +178,15 @@ pub struct ListedPart {
     pub volume: Option<ListedVolume>,
 }
 
-/// How a card was fitted to another size, in a manifest.
+/// How a card was fitted to another size.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ListedFit {
-    /// Bytes of the card that it was.
+    /// Size of the original card in bytes.
     pub card_size: u64,
-    /// The number of the partition that got another size; absent for a volume on a bare card.
+    /// The number of the resized partition; absent for a volume on a bare card.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub partition: Option<u32>,
-    /// Bytes that the partition had.
+    /// Original size of the partition in bytes.
     pub partition_size: u64,
 }
 
@@ -199,30 +198,30 @@ pub struct ListedVolume {
     /// Its label.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub label: Option<String>,
-    /// Its id as the system's tools write it.
+    /// Its id in the notation of the system's tools.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub uuid: Option<String>,
 }
 
-/// The tiles of an image: the all-zero ones as runs, a digest for each of the others in order.
+/// The tiles of an image: those of zeros as runs, and a digest of each other one, in order.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct TileList {
-    /// Bytes a tile: 4194304.
+    /// Tile size in bytes: 4194304.
     pub size: u64,
-    /// How many there are.
+    /// Count of tiles.
     pub count: u64,
-    /// Runs `[first tile, tiles]` that are all zeros.
+    /// Runs of zero tiles, `[first tile, count]`.
     pub zero: Vec<(u64, u64)>,
-    /// BLAKE3 of the others, in hexadecimal digits.
+    /// BLAKE3 of the other tiles, hexadecimal.
     pub blake3: Vec<String>,
-    /// The chaining values of the pieces of each of these, one behind the other in hexadecimal digits; nothing for
-    /// one of which they are not known. Absent where they are known of none.
+    /// The chaining values of the pieces of each of these, concatenated, hexadecimal; empty for tiles without known
+    /// values. Absent if there are none.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub pieces: Vec<String>,
 }
 
 impl TileList {
-    /// Lists `digests`, one a tile in order, and what is known of their pieces, where that is not too long.
+    /// Lists `digests`, one per tile in order, and the known values of pieces unless there are too many.
     #[must_use]
     pub fn of(digests: &[TileDigest], pieces: &[PieceHashes]) -> Self {
         let mut zero: Vec<(u64, u64)> = Vec::new();
@@ -248,10 +247,10 @@ impl TileList {
         Self { size: TILE.get(), count, zero, blake3, pieces }
     }
 
-    /// What is known of the pieces of each tile, in order, of which these are the `digests`.
+    /// The known values of the pieces of each tile, in order, whose digests are `digests`.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when the list contradicts them.
+    /// [`crate::Class::Corrupt`] when the list is inconsistent with them.
     pub fn pieces(&self, digests: &[TileDigest]) -> Result<Vec<PieceHashes>> {
         if self.pieces.is_empty() {
             return Ok(vec![PieceHashes::default(); digests.len()]);
@@ -267,10 +266,10 @@ impl TileList {
             .ok_or_else(|| Error::corrupt("the manifest's list of pieces contradicts its digests"))
     }
 
-    /// One digest a tile, in order.
+    /// One digest per tile, in order.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when the list contradicts itself.
+    /// [`crate::Class::Corrupt`] when the list is inconsistent.
     pub fn digests(&self) -> Result<Vec<TileDigest>> {
         let corrupt = |what: &str| Error::corrupt(format!("the manifest's tile list {what}"));
         let hashes = ByteLen::from_usize(self.blake3.len()).get();
@@ -301,7 +300,7 @@ fn hex(values: &[[u8; 32]]) -> String {
     values.iter().map(|value| blake3::Hash::from_bytes(*value).to_hex().to_string()).collect()
 }
 
-/// What [`hex`] wrote; `None` where that is something else.
+/// Decodes the output of [`hex`]; `None` if it is invalid.
 fn values(hex: &str) -> Option<Vec<[u8; 32]>> {
     let (values, rest) = hex.as_bytes().as_chunks::<64>();
     let value = |hex: &[u8; 64]| Some(*blake3::Hash::from_hex(hex).ok()?.as_bytes());
@@ -314,7 +313,7 @@ fn is_not_set(value: &bool) -> bool {
 }
 
 impl Manifest {
-    /// The manifest of an image of the card that `survey` describes, begun at `made_at`.
+    /// The manifest of an image of the card with the survey `survey`, started at `made_at`.
     #[must_use]
     pub fn new(survey: &Survey, made_by: &str, made_at: Timestamp) -> Self {
         Self {
@@ -346,8 +345,8 @@ impl Manifest {
         }
     }
 
-    /// What tells that two images are of the same card and taken in the same way, as JSON: all but when
-    /// and by what they were made, what was remembered, and what came of it.
+    /// The fields that identify the card and the options of the save, as JSON: all except times, program version, notes
+    /// and results.
     pub(super) fn head(&self) -> String {
         let head = Self {
             made_by: String::new(),
@@ -361,7 +360,7 @@ impl Manifest {
         String::from_utf8_lossy(&head.encode()).into_owned()
     }
 
-    /// Sets the digests of the tiles, what is known of their pieces, and the spans that could not be read.
+    /// Sets the digests of the tiles, the known values of their pieces, and the unreadable ranges.
     #[must_use]
     pub fn with_content(
         mut self,
@@ -375,7 +374,7 @@ impl Manifest {
         self
     }
 
-    /// Adds whose the spans were that could not be read, up to 10,000 in all.
+    /// Adds files with unreadable data, up to 10,000 in total.
     #[must_use]
     pub fn with_lost(mut self, lost: &[Lost]) -> Self {
         let room = MOST_LISTED.saturating_sub(self.lost.len());
@@ -383,13 +382,13 @@ impl Manifest {
         self
     }
 
-    /// What people call the card: its host, or else its label.
+    /// The name of the card for users: its host name, or else its label.
     #[must_use]
     pub fn name(&self) -> Option<&str> {
         self.host.as_deref().or(self.label.as_deref())
     }
 
-    /// The spans that could not be read.
+    /// The unreadable ranges.
     #[must_use]
     pub fn unreadable_spans(&self) -> Vec<Span> {
         let spans = self.unreadable.iter();
@@ -399,15 +398,15 @@ impl Manifest {
     /// The manifest as JSON.
     #[must_use]
     pub fn encode(&self) -> Vec<u8> {
-        // Strings, numbers and lists: nothing in it can fail to be written as JSON.
+        // Strings, numbers and lists can always be serialised as JSON.
         serde_json::to_vec(self).unwrap_or_default()
     }
 
-    /// Reads a manifest and checks that its numbers agree.
+    /// Parses and validates a manifest.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when it is none or contradicts itself, and
-    /// [`crate::Class::Unsupported`] when it is of a newer version.
+    /// [`crate::Class::Corrupt`] when it is invalid or inconsistent, and [`crate::Class::Unsupported`] when it is of a
+    /// newer version.
     pub fn decode(json: &[u8]) -> Result<Self> {
         #[derive(Deserialize)]
         struct Version {
@@ -435,7 +434,7 @@ impl Manifest {
 }
 
 impl ListedPart {
-    /// What a manifest says of `part`.
+    /// The entry for `part`.
     #[must_use]
     pub fn of(part: &Part) -> Self {
         Self {

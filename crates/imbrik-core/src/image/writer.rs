@@ -1,4 +1,4 @@
-//! Writing an image: tiles in order, then what the image knows about itself.
+//! Writes an image: tiles in order, then the manifest.
 
 use super::{
     container::Pack,
@@ -31,23 +31,23 @@ use std::{
     sync::Arc,
 };
 
-/// How fine the holes of a raw image are, in bytes.
+/// The granularity of holes in a raw image, in bytes.
 const HOLE: usize = 64 << 10;
 
-/// What is shorter than this, in bytes, is not written by itself: an empty card is thousands of short frames.
+/// Shorter data are buffered instead of being written separately, in bytes: an empty card has thousands of short
+/// frames.
 const GATHERED: usize = 64 << 10;
 
-/// So much is copied at once; not more, so that it is seen to go on.
+/// The maximum length of a single copy, so that progress is visible.
 const LONGEST_RUN: ByteLen = ByteLen::mib(16);
 
-/// Where an image goes.
+/// The destination of an image.
 pub enum Output<'a> {
-    /// Into the file of this name, with its checksum files and, when its container cannot hold
-    /// one, its manifest beside it.
+    /// A file of this name, with its checksum files and, for containers without room for one, its manifest next to it.
     File(&'a Path),
-    /// The same, but only while the folder is still the one that was inspected before.
+    /// The same, but only while the folder is the one that was inspected before.
     FileIn(&'a Path, FolderId),
-    /// Through a pipe. Nothing stands beside it then, and it cannot be read back.
+    /// A pipe. There are no files next to it, and it can't be read back.
     Pipe(Box<dyn Write>),
 }
 
@@ -62,41 +62,41 @@ impl Output<'_> {
     }
 }
 
-/// A frame of a whole tile from this length on begins at a multiple of a block where the format allows that, so
-/// that other files can share its blocks; what that costs is less than a hundredth.
+/// A frame of a whole tile of at least this length starts at a multiple of the block size, where the format allows it,
+/// so that other files can share its blocks. This costs less than 1 %.
 const ALIGNED: ByteLen = ByteLen::kib(256);
-/// The same for a piece of a tile: that is a few hundredths at most.
+/// The same for a piece of a tile; this costs a few percent at most.
 const ALIGNED_PIECE: ByteLen = ByteLen::kib(64);
 
-/// How much is written until the system is asked to bring it to the medium, in bytes.
+/// Bytes that are written before the system is asked to write them back.
 const AHEAD: u64 = 64 << 20;
 
-/// An image in the making: `NAME.part` until it is published, or what runs through a pipe.
+/// An incomplete image: `NAME.part` until it is published, or data in a pipe.
 pub struct ImageWriter {
     place: Opened,
     pack: Pack,
-    /// Of what was written, on a thread of its own.
+    /// Checksums of the written data, on a separate thread.
     hashing: Hashing,
     frames: Vec<FrameLens>,
-    /// Bytes of the file so far, holes included.
+    /// Size of the file so far, with holes.
     len: ByteLen,
-    /// How much of it the system copied out of another file.
+    /// Bytes that the system copied from another file.
     copied: ByteLen,
-    /// The end of it that is not written yet, ...
+    /// The end of the file that is buffered ...
     gathered: Vec<u8>,
-    /// ... or not copied.
+    /// ... or not copied yet.
     run: Option<Run>,
-    /// How much of it the system was asked to bring to the medium.
+    /// Bytes that the system was asked to write back.
     asked: ByteLen,
     side_manifest: Option<Vec<u8>>,
     notes: Option<Notes>,
 }
 
-/// Frames that stand in another file as they shall stand here, with what pads them, and are copied in one.
+/// Frames, and their padding, that are in another file in the same form, and are copied together.
 struct Run {
     /// The first of them.
     first: Standing,
-    /// Where all of them stand there.
+    /// Their location in that file.
     span: Span,
 }
 
@@ -105,14 +105,14 @@ enum Opened {
     Pipe(Box<dyn Write>),
 }
 
-/// An image that is complete on the medium but does not have its name yet.
+/// A complete image on the medium that doesn't have its name yet.
 pub struct Written {
     writer: ImageWriter,
     /// The checksums of the file.
     pub sums: Vec<Sum>,
-    /// Bytes of the file, holes included.
+    /// Size of the file in bytes, with holes.
     pub len: ByteLen,
-    /// How much of that the system copied out of another file.
+    /// Bytes that the system copied from another file.
     pub copied: ByteLen,
 }
 
@@ -154,11 +154,11 @@ impl ImageWriter {
         })
     }
 
-    /// Notes beside the image what `manifest` says of its card, so that it can be gone on with if it
-    /// should not become whole. Through a pipe, nothing is noted.
+    /// Writes notes with `manifest` next to the image, so that it can be resumed if it is interrupted. A pipe has no
+    /// notes.
     ///
     /// # Errors
-    /// When that cannot be written.
+    /// When they can't be written.
     pub fn note(&mut self, manifest: &Manifest) -> Result<()> {
         if let Opened::File { part, .. } = &self.place {
             self.notes = Some(Notes::begin(part, manifest)?);
@@ -166,10 +166,10 @@ impl ImageWriter {
         Ok(())
     }
 
-    /// Goes on with the first `tiles` of an image that is not whole; what stands behind them goes.
+    /// Resumes an incomplete image after its first `tiles` tiles; later data are removed.
     ///
     /// # Errors
-    /// When it cannot be read or cut.
+    /// When it can't be read or truncated.
     pub fn go_on(
         unfinished: Unfinished,
         tiles: usize,
@@ -217,23 +217,23 @@ impl ImageWriter {
         })
     }
 
-    /// Notes places that could not be read, of the tile that comes next.
+    /// Records unreadable ranges of the next tile in the notes.
     ///
     /// # Errors
-    /// When that cannot be written.
+    /// When they can't be written.
     pub fn lost(&mut self, spans: &[Span]) -> Result<()> {
         self.notes.as_mut().map_or(Ok(()), |notes| notes.add(spans))
     }
 
-    /// Leaves what is there, so that somebody can go on with it, when it has at least a tile, and notes.
+    /// Keeps the incomplete file for a later resume, if it has at least one tile, and notes.
     pub fn keep(mut self) {
-        // What cannot be written is made again.
+        // Data that can't be written are saved again on resume.
         let _ = self.settle();
         let is_something = !self.len.is_zero() && self.notes.is_some();
         if let Opened::File { part, .. } = self.place
             && is_something
         {
-            // What is not on the medium yet is found out by whoever goes on.
+            // Data that did not reach the medium are detected on resume.
             let _ = part.keep();
         }
     }
@@ -241,7 +241,7 @@ impl ImageWriter {
     /// Appends the next tile.
     ///
     /// # Errors
-    /// When it cannot be written: [`crate::Class::NoRoom`] when the disk is full.
+    /// When it can't be written: [`crate::Class::NoRoom`] when the disk is full.
     pub fn append(&mut self, tile: Encoded) -> Result<()> {
         if let Encoded::Several(pieces) = tile {
             return pieces.into_iter().try_for_each(|piece| self.append(piece));
@@ -259,15 +259,15 @@ impl ImageWriter {
         Ok(())
     }
 
-    /// Lets the system begin to bring what was written to the medium, and forget it. Otherwise all of
-    /// it would wait for the end, and push out of memory what others need.
+    /// Asks the system to write back the data, and to drop them from its cache. Otherwise all of them would be written
+    /// back at the end, and displace the data of other processes.
     fn write_behind(&mut self) {
         let Opened::File { part, .. } = &self.place else { return };
         let Some(len) = NonZeroU64::new(self.len.get().saturating_sub(self.asked.get())) else {
             return;
         };
         if len.get() >= AHEAD {
-            // Advice only.
+            // This is only advice.
             let _ = fadvise(part.file(), self.asked.get(), Some(len), Advice::DontNeed);
             self.asked = self.len;
         }
@@ -278,7 +278,7 @@ impl ImageWriter {
         self.write(frame)
     }
 
-    /// Lists a frame, in front of which there is padding when it is long.
+    /// Adds a frame to the seek table, with padding before it when it is long.
     fn begin_frame(&mut self, packed: ByteLen, content: ByteLen) -> Result<()> {
         if let Some(padding) = self.padding(packed, content)? {
             self.list(ByteLen::of(&padding), ByteLen::ZERO)?;
@@ -297,20 +297,20 @@ impl ImageWriter {
         Ok(())
     }
 
-    /// What stands in front of a frame that comes next, so that it begins at a multiple of a block.
+    /// The padding before the next frame, so that it starts at a multiple of the block size.
     fn padding(&self, packed: ByteLen, content: ByteLen) -> Result<Option<Vec<u8>>> {
         let long = if content <= PIECE { ALIGNED_PIECE } else { ALIGNED };
         let over = self.len.get() % BLOCK;
         if packed < long || over == 0 {
             return Ok(None);
         }
-        // A header has room in it in any case.
+        // A header fits in any case.
         let lacks = BLOCK.saturating_sub(over);
         let lacks = if lacks < 8 { lacks.plus(BLOCK)? } else { lacks };
         Ok(self.pack.writing().padding(lacks.fitting()?))
     }
 
-    /// What stands in another file, taken over: as a frame, or as bytes of the card with their holes.
+    /// Adds reused data from another file: as a frame, or as bytes of the card with their holes.
     fn append_standing(&mut self, standing: &Standing) -> Result<()> {
         let Standing { packed, content, .. } = *standing;
         if let Opened::Pipe(_) = self.place {
@@ -357,7 +357,7 @@ impl ImageWriter {
         Ok(())
     }
 
-    /// Copies `span` of the file that `standing` is in to `to`.
+    /// Copies `span` of the file of `standing` to `to`.
     fn copy(&mut self, standing: &Standing, span: Span, to: ByteLen) -> Result<()> {
         if let Opened::File { part, .. } = &self.place {
             let copied = standing.copy(span, part.file(), to.get())?;
@@ -417,7 +417,7 @@ impl ImageWriter {
         }
     }
 
-    /// Writes or copies what was put off.
+    /// Writes or copies the buffered data.
     fn settle(&mut self) -> Result<()> {
         if let Some(run) = self.run.take() {
             return self.copy(&run.first, run.span, self.len.saturating_sub(run.span.len()));
@@ -441,10 +441,10 @@ impl ImageWriter {
         Error::io(format!("writing {place}"), cause)
     }
 
-    /// Writes what the image knows about itself, and syncs it.
+    /// Writes the manifest and syncs the file.
     ///
     /// # Errors
-    /// When it cannot be written.
+    /// When it can't be written.
     pub fn finish(mut self, manifest: &Manifest) -> Result<Written> {
         let json = manifest.encode();
         match self.pack.writing().tail(&json, &self.frames)? {
@@ -456,7 +456,7 @@ impl ImageWriter {
             None => self.side_manifest = Some(json),
         }
         if let (true, Opened::File { part, .. }) = (self.pack.is_raw(), &self.place) {
-            // It may end in a hole.
+            // The file can end in a hole.
             part.file().set_len(self.len.get()).map_err(|e| self.failed(e))?;
         }
         self.settle()?;
@@ -474,7 +474,7 @@ impl ImageWriter {
 }
 
 impl Run {
-    /// Whether `standing` comes next there, after padding as long as `padding`.
+    /// Returns whether `standing` is the next data in its file, after padding of the length `padding`.
     fn goes_on_with(&self, standing: &Standing, padding: Option<&[u8]>) -> bool {
         let behind = self.span.end().checked_add(padding.map_or(ByteLen::ZERO, ByteLen::of));
         Arc::ptr_eq(&self.first.file, &standing.file)
@@ -485,7 +485,7 @@ impl Run {
 }
 
 impl Written {
-    /// Where the image stands until it is published; `None` when it went through a pipe.
+    /// The path of the image until it is published; `None` for a pipe.
     #[must_use]
     pub fn path(&self) -> Option<&Path> {
         match &self.writer.place {
@@ -494,21 +494,20 @@ impl Written {
         }
     }
 
-    /// The manifest that will stand beside it, when its container cannot hold one.
+    /// The manifest that will be stored next to it, if its container has no room for one.
     #[must_use]
     pub fn side_manifest(&self) -> Option<&[u8]> {
         self.writer.side_manifest.as_deref()
     }
 
-    /// Gives the image its name, and puts its checksum files and its manifest beside it. Answers what
-    /// kept any of these from getting there: the image is whole all the same.
+    /// Gives the image its name, and adds its checksum files and its manifest. Returns the errors that affected only
+    /// these: the image is intact in any case.
     ///
-    /// All of them are written before anything gets a name. Files beside an image that is replaced go
-    /// first, so that no image ever stands beside the checksum of another. An image that went through a
-    /// pipe is where it is.
+    /// All of them are written before any file is renamed. Files next to an image that is replaced are removed first,
+    /// so that no image is ever next to the checksum of another one. For a pipe, nothing is left to do.
     ///
     /// # Errors
-    /// When a file cannot be written, or the image not renamed; nothing has changed then.
+    /// When a file can't be written, or the image not renamed; nothing has changed then.
     pub fn publish(self) -> Result<Option<Error>> {
         let ImageWriter { place, side_manifest, .. } = self.writer;
         let Opened::File { part, name, owner, replace } = place else { return Ok(None) };
@@ -528,7 +527,7 @@ impl Written {
     }
 }
 
-/// What stood beside an image that is to be replaced.
+/// Files next to an image that is replaced.
 #[derive(Default)]
 struct Beside(Vec<(PathBuf, Vec<u8>)>);
 
@@ -537,7 +536,7 @@ impl Beside {
         let sums = SumKind::ALL.into_iter().map(|kind| kind.path_beside(image));
         let mut taken = Vec::new();
         for path in sums.chain([manifest_path(image)]) {
-            // Missing is as good as removed; anything else shows when the new one gets its name.
+            // A missing file is fine; other errors occur again when the new one is renamed.
             if let Ok(bytes) = fs::read(&path)
                 && fs::remove_file(&path).is_ok()
             {
@@ -547,7 +546,7 @@ impl Beside {
         Self(taken)
     }
 
-    /// As far as that can be done on a disk that has just failed.
+    /// Best effort, since the disk may just have failed.
     fn put_back(self) {
         for (path, bytes) in self.0 {
             if let Err(error) = fs::write(&path, bytes) {
@@ -557,10 +556,10 @@ impl Beside {
     }
 }
 
-/// Puts the checksum file of `sum` beside `image` and answers its path.
+/// Writes the checksum file of `sum` next to `image`. Returns its path.
 ///
 /// # Errors
-/// When it cannot be written.
+/// When it can't be written.
 pub fn publish_beside(image: &Path, sum: &Sum, owner: Option<Owner>) -> Result<PathBuf> {
     sum_side(image, sum, owner)?.publish()?;
     Ok(sum.kind.path_beside(image))
@@ -571,7 +570,7 @@ fn sum_side(image: &Path, sum: &Sum, owner: Option<Owner>) -> Result<PartFile> {
     side(&sum.kind.path_beside(image), &SumFile::of(sum, file_name).encode(), owner)
 }
 
-/// A file beside an image, whole and on the medium, that has no name yet.
+/// A complete file next to an image, on the medium, that doesn't have its name yet.
 fn side(path: &Path, bytes: &[u8], owner: Option<Owner>) -> Result<PartFile> {
     let side = PartFile::create(path, true, owner)?;
     let failed = |e| Error::io(format!("writing {}", path.display()), e);

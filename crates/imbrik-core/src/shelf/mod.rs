@@ -1,8 +1,8 @@
 //! A shelf: a folder of images that are kept over time.
 //!
-//! The images tell all that there is to know; beside each stand remarks on it, if there are any, and one file
-//! marks the folder as a shelf and holds its rules. So a folder under which a disk is not mounted is no
-//! shelf, and nothing is put into it.
+//! All information is in the images. Next to an image there can be a file with remarks, and one file marks the folder
+//! as a shelf and contains its rules. So a folder under which a disk is not mounted is not a shelf, and nothing is
+//! written to it.
 
 mod damage;
 mod extents;
@@ -35,24 +35,24 @@ use std::{
     path::{Path, PathBuf},
 };
 
-/// The file that marks a shelf.
+/// The name of the file that marks a shelf.
 pub const MARK: &str = "shelf.toml";
-/// A mark longer than this is none.
+/// A longer file is not a valid mark.
 const MOST_MARK: u64 = 64 << 10;
-/// How old the newest image of a card may be until the next one is overdue, in days, unless that is set.
+/// The default age of the newest image, in days, after which a card is overdue.
 const DUE: u32 = 7;
 
 /// A folder of images that are kept over time.
 #[derive(Clone, Debug)]
 pub struct Shelf {
     folder: PathBuf,
-    /// Which images stay.
+    /// The rules by which images are kept.
     pub rules: Rules,
-    /// How old the newest image of a card may be until the next one is overdue, in days.
+    /// The age of the newest image, in days, after which a card is overdue.
     pub due: u32,
 }
 
-/// What stands in the mark.
+/// The content of the mark.
 #[derive(Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Mark {
@@ -63,62 +63,62 @@ struct Mark {
 /// An image on a shelf.
 #[derive(Clone, Debug)]
 pub struct Shelved {
-    /// Where it stands.
+    /// Its path.
     pub path: PathBuf,
-    /// The card that it is of.
+    /// The identity of its card.
     pub card: CardIdentity,
     /// The name of the card, unique on the shelf: `hive-07`, or `hive-07#3fa2c1` where cards share the name.
     pub card_label: String,
-    /// When it was made.
+    /// The time of the save.
     pub made_at: Timestamp,
-    /// How long the card is.
+    /// The size of the card.
     pub card_size: ByteLen,
-    /// How long the file is.
+    /// The size of the file.
     pub len: ByteLen,
-    /// How much of the disk would be free without it: what no other file shares.
+    /// The disk space that removing it would free: blocks that no other file shares.
     pub own: ByteLen,
-    /// What its owner wanted to remember.
+    /// The note of the user.
     pub note: Option<String>,
     /// Whether some of the card could not be read.
     pub lacks: ByteLen,
-    /// What is remembered of it.
+    /// The remarks on it.
     pub remarks: Remarks,
     /// The state of its file when it was listed, and the digest of its manifest.
     known: (FileState, Option<blake3::Hash>),
 }
 
-/// A file among the images that is none, or not to be read, and why.
+/// A file that looks like an image and can't be listed, and the reason.
 #[derive(Clone, Debug)]
 pub struct Stranger {
-    /// Where it stands.
+    /// Its path.
     pub path: PathBuf,
-    /// In a sentence's end.
+    /// The end of a sentence.
     pub why: String,
 }
 
-/// Everything on a shelf.
+/// The content of a shelf.
 #[derive(Clone, Debug, Default)]
 pub struct Listing {
-    /// The images, by card and then from the newest on; those dated in the future come last.
+    /// The images, by card and then from newest to oldest; those dated in the future come last.
     pub images: Vec<Shelved>,
-    /// What looks like an image and is not listed.
+    /// Files that look like images and are not listed.
     pub strangers: Vec<Stranger>,
-    /// What is left of images that did not become whole.
+    /// Incomplete images.
     pub unfinished: Vec<Unfinished>,
 }
 
-/// What is left of an image that did not become whole.
+/// An incomplete image.
 #[derive(Clone, Debug)]
 pub struct Unfinished {
-    /// Where it stands.
+    /// Its path.
     pub path: PathBuf,
-    /// When somebody last wrote to it.
+    /// The last write to it.
     pub changed_at: Timestamp,
-    /// What it takes on the disk.
+    /// The disk space that it takes.
     pub len: ByteLen,
 }
 
-/// Keeps other processes from changing the shelf, and its folder open: a share cannot be exchanged for the empty
+/// Locks the shelf against other processes, and keeps its folder open, so that a share can't be replaced by the empty
 /// folder under its mount point unnoticed.
 #[derive(Debug)]
 pub struct Lock {
@@ -126,21 +126,21 @@ pub struct Lock {
 }
 
 impl Lock {
-    /// The folder that was locked.
+    /// The folder of the lock.
     ///
     /// # Errors
-    /// When it cannot be inspected.
+    /// When it can't be inspected.
     pub fn folder(&self) -> Result<FolderId> {
         FolderId::from_file(&self.folder)
     }
 }
 
 impl Shelf {
-    /// The shelf in `folder`.
+    /// Opens the shelf in `folder`.
     ///
     /// # Errors
-    /// [`Class::Refused`] when it has no mark: what should be mounted there is not, or it never was a shelf;
-    /// [`Class::Corrupt`] when the mark makes no sense.
+    /// [`Class::Refused`] when it has no mark: its disk is not mounted, or it never was a shelf; [`Class::Corrupt`]
+    /// when the mark is invalid.
     pub fn open(folder: &Path) -> Result<Self> {
         let path = folder.join(MARK);
         match fs::metadata(&path) {
@@ -165,11 +165,11 @@ impl Shelf {
         Ok(Self { folder: folder.to_owned(), rules, due: mark.due_days.unwrap_or(DUE) })
     }
 
-    /// Makes `folder` a shelf with the default rules, and pins the images that are in it already: nobody agreed
-    /// that rules remove them. Returns how many these are.
+    /// Makes `folder` a shelf with the default rules, and pins the images in it, because the user did not agree that
+    /// rules remove them. Returns their number.
     ///
     /// # Errors
-    /// [`Class::Refused`] when it is a shelf already; when it cannot be written to.
+    /// [`Class::Refused`] when it is a shelf already; when it can't be written to.
     pub fn make(folder: &Path, owner: Option<Owner>, now: Timestamp) -> Result<(Self, usize)> {
         let this = Self { folder: folder.to_owned(), rules: Rules::default(), due: DUE };
         if folder.join(MARK).symlink_metadata().is_ok() {
@@ -183,10 +183,10 @@ impl Shelf {
         Ok((this, images.len()))
     }
 
-    /// Writes its rules down.
+    /// Writes its rules.
     ///
     /// # Errors
-    /// When they cannot be written; what was there stays then.
+    /// When they can't be written; the old ones are kept.
     pub fn save(&self, _lock: &Lock, owner: Option<Owner>) -> Result<()> {
         self.write(true, owner)
     }
@@ -204,16 +204,16 @@ impl Shelf {
         part.publish()
     }
 
-    /// Where it is.
+    /// Its folder.
     #[must_use]
     pub fn folder(&self) -> &Path {
         &self.folder
     }
 
-    /// Keeps others from changing it.
+    /// Locks it against changes by other processes.
     ///
     /// # Errors
-    /// [`Class::Refused`] when somebody else is at it.
+    /// [`Class::Refused`] when another process has the lock.
     pub fn lock(&self) -> Result<Lock> {
         let io = |e| Error::io(format!("opening {}", self.folder.display()), e);
         let folder = File::open(&self.folder).map_err(io)?;
@@ -222,12 +222,12 @@ impl Shelf {
                 "another run is at work on the shelf {}",
                 self.folder.display()
             ))),
-            // A filesystem that knows no locks has none.
+            // Some filesystems don't support locks.
             _ => Ok(Lock { folder }),
         }
     }
 
-    /// Lists the images; of each, only the manifest is read. Images dated after `now` come last.
+    /// Lists the images; only their manifests are read. Images dated after `now` come last.
     ///
     /// # Errors
     /// When the folder cannot be read.
@@ -258,7 +258,7 @@ impl Shelf {
         Ok(listing)
     }
 
-    /// What becomes of each image of `listing` when it is thinned `now`, with days as they are in `zone`.
+    /// The fate of each image of `listing` if rules are applied `now`, with days in the time zone `zone`.
     #[must_use]
     pub fn fates(&self, listing: &Listing, now: Timestamp, zone: &TimeZone) -> Vec<Fate> {
         let mut fates = Vec::new();
@@ -269,33 +269,33 @@ impl Shelf {
         fates
     }
 
-    /// Removes what is left of an image that did not become whole, with what stands beside it.
+    /// Removes an incomplete image with its notes.
     ///
     /// # Errors
-    /// When it cannot be removed.
+    /// When it can't be removed.
     pub fn remove_unfinished(&self, left: &Unfinished, _lock: &Lock) -> Result<()> {
         if is_being_written(&left.path) {
             return Ok(());
         }
         fs::remove_file(&left.path)
             .map_err(|e| Error::io(format!("removing {}", left.path.display()), e))?;
-        // Missing is as good as removed.
+        // A missing file is fine.
         let _ = fs::remove_file(notes_path(&left.path));
         tracing::info!(left = %left.path.display(), "what was not finished is removed");
         Ok(())
     }
 
-    /// Takes an image off it, with all that stands beside it.
+    /// Removes an image with all files next to it.
     ///
     /// # Errors
-    /// When the image cannot be removed; what stands beside it stays then.
+    /// When the image can't be removed; the files next to it are kept.
     pub fn remove(&self, image: &Shelved, _lock: &Lock) -> Result<()> {
         fs::remove_file(&image.path)
             .map_err(|e| Error::io(format!("removing {}", image.path.display()), e))?;
         let sums = SumKind::ALL.into_iter().map(|kind| kind.path_beside(&image.path));
         let beside = [manifest_path(&image.path), Remarks::path(&image.path)];
         for path in sums.chain(beside) {
-            // Missing is as good as removed.
+            // A missing file is fine.
             let _ = fs::remove_file(path);
         }
         tracing::info!(image = %image.path.display(), "taken off the shelf");
@@ -303,19 +303,18 @@ impl Shelf {
     }
 }
 
-/// Whether another process is writing the incomplete image at `path`.
+/// Returns whether another process is writing the incomplete image at `path`.
 fn is_being_written(path: &Path) -> bool {
     let Ok(file) = File::open(path) else { return false };
     let locked = rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive);
     matches!(locked, Err(rustix::io::Errno::WOULDBLOCK))
 }
 
-/// How old what was left of an image that did not become whole must be until it goes, in seconds: whoever wants
-/// to go on with it has two days.
+/// The minimum age of an incomplete image before it is removed, in seconds: it can be resumed for two days.
 const LEFT: i64 = 2 * 24 * 60 * 60;
 
 impl Unfinished {
-    /// Whether nobody is likely to go on with it `now`.
+    /// Returns whether it is too old to be resumed.
     #[must_use]
     pub fn is_given_up(&self, now: Timestamp) -> bool {
         now.as_second().saturating_sub(self.changed_at.as_second()) > LEFT
@@ -362,15 +361,15 @@ impl Listing {
         cards
     }
 
-    /// The newest image of `card` that is not known to be damaged. One dated in the future counts only when there
-    /// is no other.
+    /// The newest image of `card` that is not known to be damaged. One dated in the future is used only if there is no
+    /// other.
     #[must_use]
     pub fn newest(&self, card: &CardIdentity) -> Option<&Shelved> {
         let mut images = self.images.iter().filter(|image| image.card == *card);
         images.find(|image| image.remarks.is_sound())
     }
 
-    /// The newest image that is not known to be damaged of `card`, or else of a card that resembles it.
+    /// The newest image that is not known to be damaged of `card`, or else of a similar card.
     #[must_use]
     pub fn base_for(&self, card: &CardIdentity) -> Option<&Shelved> {
         let similar = || {

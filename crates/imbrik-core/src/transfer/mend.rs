@@ -1,4 +1,4 @@
-//! What an image lacks, tried again, and put into it.
+//! Retries unreadable ranges and adds them to an image.
 
 use super::{
     carry::{Before, carry, touches},
@@ -21,23 +21,23 @@ use std::{
     time::{Duration, Instant},
 };
 
-/// What could be read is kept in units of so many bytes.
+/// The unit in which recovered data are kept, in bytes.
 const UNIT: u64 = 4096;
-/// How much of it stays in memory.
+/// Bytes of recovered data that are kept in memory.
 const MOST_IN_MEMORY: ByteLen = ByteLen::mib(32);
 
-/// What came of trying again.
+/// The result of retries.
 struct Rescued {
-    /// The content of the image with what could be read now.
+    /// The content of the image with the recovered data.
     content: Edited,
-    /// What that is, in order and joined.
+    /// The recovered ranges, in order and joined.
     gained: Vec<Span>,
-    /// What is still not there.
+    /// The ranges that are still missing.
     left: Vec<Span>,
     was_cut_short: bool,
 }
 
-/// How much of the card is in tiles that hold anything, or should: of what part is safe.
+/// Bytes in tiles with data: the base for the share that is safe.
 fn in_data(image: &Image, open: &[Span]) -> Result<ByteLen> {
     let size = image.content().size();
     let digests = image.manifest().map_or(Ok(Vec::new()), |known| known.tiles.digests())?;
@@ -48,8 +48,8 @@ fn in_data(image: &Image, open: &[Span]) -> Result<ByteLen> {
     Ok(tiles.sum())
 }
 
-/// Tries for `patience` to read what is `open` of `source`, and keeps what could be read over the
-/// content of `image`, which it is a part of; what has no room in memory in `folder`.
+/// Tries for `patience` to read the ranges `open` of `source`, and adds the recovered data to the content of `image`;
+/// data that don't fit into memory go to `folder`.
 fn try_again(
     image: &Image,
     source: &dyn ReadAt,
@@ -90,7 +90,7 @@ fn try_again(
     Ok(Rescued { content, gained: joined(gained), left, was_cut_short })
 }
 
-/// Puts what could be read into the image called `name`, in its place.
+/// Writes the recovered data into the image `name`, in its place.
 fn put_in(
     image: &Image,
     rescued: Rescued,
@@ -119,23 +119,23 @@ fn put_in(
     })
 }
 
-/// What came of mending an image.
+/// The result of repairing an image.
 pub struct Mended {
-    /// The image as it is now; `None` when nothing could be put in, so that it is as it was.
+    /// The new image; `None` if nothing was recovered, and the image is unchanged.
     pub image: Option<Saved>,
-    /// What it still lacks.
+    /// The ranges that are still missing.
     pub left: Vec<Span>,
-    /// Whether there was no time left, or stopping was requested, before all of that was tried.
+    /// Whether retries stopped early, because of the time limit or a request.
     pub was_cut_short: bool,
 }
 
-/// Tries for `patience` to read what `image`, which is called `name`, lacks of `source`, the same card or
-/// a copy of it, and puts in what can be read. Nothing is done to the image when that is nothing.
+/// Tries for `patience` to read the missing ranges of `image`, with the name `name`, from `source`, the same card or a
+/// copy of it, and adds the recovered data. The image is unchanged if nothing was recovered.
 ///
-/// Stopping on request is no error as long as it is tried: what was read up to then is put in.
+/// Cancelling is not an error: data that were recovered before are added.
 ///
 /// # Errors
-/// When the card is gone, or the new image cannot be written: then the old one is as it was.
+/// When the card is gone, or the new image can't be written: the old one is unchanged then.
 pub fn mend(
     image: &Image,
     source: &dyn ReadAt,
@@ -156,14 +156,14 @@ pub fn mend(
     if options.check {
         watch.observer.on(&Event::StepAdded);
     }
-    // What somebody waited for is not thrown away because they wait no longer.
+    // Recovered data are not discarded because the user stops waiting.
     let cancel = Cancel::new();
     let saved = put_in(image, rescued, name, options, Watch { cancel: &cancel, ..watch })?;
     Ok(Mended { image: Some(saved), left, was_cut_short })
 }
 
-/// What comes of the image `name`, of which `saved` tells, once what it lacks of `view` was tried. Whatever
-/// goes wrong, the image is as good as it was.
+/// The result for the image `name`, saved as `saved`, after its missing ranges of `view` were retried. Errors leave the
+/// image as good as before.
 pub(super) fn mended(
     saved: Saved,
     view: &View,

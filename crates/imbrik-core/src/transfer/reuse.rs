@@ -1,4 +1,4 @@
-//! What of a card is as an image has it, so that it need not be read again.
+//! Detection of data that an earlier image of a card contains, so that they are not read again.
 
 use super::{damaged::DamagedSpans, moment::Moment};
 use crate::{
@@ -15,36 +15,34 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// How much of an image's metadata is kept once it is decoded.
+/// Bytes of decoded metadata of an image that are cached.
 const MOST_KEPT: ByteLen = ByteLen::mib(48);
-/// How much is read of both and compared, besides what describes the files.
+/// Bytes that are read of both and compared, besides metadata.
 const MOST_COMPARED: ByteLen = ByteLen::mib(64);
 
-/// A card, and what of it an earlier image of it has.
+/// A card and an earlier image of it.
 pub struct Reuse {
     /// The earlier image.
     pub image: Arc<Image>,
-    /// Reads like the card: what is in [`Reuse::known`] out of the image, as long as that is sound.
+    /// Reads like the card: [`Reuse::known`] ranges are read from the image, as long as it is intact.
     pub source: Arc<dyn ReadAt>,
-    /// The content of the image, each tile held against its digest.
+    /// The content of the image; each tile is compared with its digest.
     pub(super) earlier: Arc<dyn ReadAt>,
-    /// What of the card's content is as the image has it, by what describes the files. In order and
-    /// joined.
+    /// Content of the card that is unchanged according to metadata, in order and joined.
     pub known: Vec<Span>,
-    /// Where an image of what is in use would have the same bytes as the earlier one: the known, and what
-    /// is in use in neither. In order and joined.
-    /// To be emptied for one that has other places.
+    /// Ranges in which an image of used space has the same bytes as the earlier one: known ranges, and those that are
+    /// free in both. In order and joined. To be cleared for an image with another layout.
     pub same: Vec<Span>,
-    /// What of the image is as sound as in one before it, and need not be read back when it is taken over
+    /// Ranges of the image that are as intact as in the image before it, and need not be read back when they are reused
     /// unread. In order and joined.
     pub trusted: Vec<Span>,
-    /// What was found damaged in the image meanwhile: it is read from the card.
+    /// Ranges that were found damaged in the image: they are read from the card.
     pub(super) damaged: Arc<DamagedSpans>,
-    /// How much besides was read of both and is the same.
+    /// Further bytes that were read of both and are equal.
     pub compared: ByteLen,
-    /// How many files were judged to be as they were.
+    /// Count of files that are unchanged.
     pub files: u64,
-    /// Why a partition is read in full, a sentence each.
+    /// Why partitions are read in full, one sentence each.
     pub read_afresh: Vec<String>,
     /// Partitions whose files were judged by name, size, time and position alone: a file that was written in place
     /// with its old time is not noticed.
@@ -52,8 +50,8 @@ pub struct Reuse {
 }
 
 impl Reuse {
-    /// Compares `card`, of which `survey` and `occupancy` tell, with `image`, an earlier one of it. Of both are
-    /// read metadata, and what nothing is known of, where that is little.
+    /// Compares `card`, with its survey and occupancy, with `image`, an earlier image of it. Reads metadata of both,
+    /// and short ranges of unknown state.
     ///
     /// # Errors
     /// - When the card cannot be read, or stopping was requested.
@@ -98,8 +96,8 @@ impl Reuse {
         Ok(this)
     }
 
-    /// The same for a card that is in use, as it was at `moment`, and `image`, which was made of it after the moment
-    /// `before`, and of which `trusted` was taken over from an earlier one. Nothing more of the card is read.
+    /// The same for a card in use at the snapshot `moment`, and `image`, which was saved after the snapshot `before`,
+    /// and of which `trusted` was reused from an earlier image. Nothing more is read from the card.
     ///
     /// # Errors
     /// As [`Reuse::of`].
@@ -117,8 +115,8 @@ impl Reuse {
         Ok(Self { trusted, ..this })
     }
 
-    /// Finds out, by what of the card's content is `known` to be as when the image was made, and what was in use
-    /// `before`, what need not be read, and what is the same in both.
+    /// Determines the ranges that need not be read, and those that are equal in both, from the content that is `known`
+    /// to be unchanged, and the space that was used `before`.
     fn judge(
         &mut self,
         card: &Arc<dyn ReadAt>,
@@ -131,7 +129,7 @@ impl Reuse {
         let end = proved.size().min(card.size());
         let (now, end) = (Use::of(occupancy), Span::whole(end));
         let manifest = self.image.manifest().ok_or_else(no_digests)?;
-        // What could not be read when the image was made, it does not have.
+        // The image doesn't contain ranges that were unreadable when it was saved.
         let had = without(&[end], &joined(manifest.unreadable_spans()));
         let judged = common(known, &had);
         let both = Both { card, image: &proved, damaged: &self.damaged };
@@ -146,7 +144,7 @@ impl Reuse {
             self.same.extend(without(&without(&[end], &now.used), &before.used));
             self.same = joined(std::mem::take(&mut self.same));
         }
-        // What nobody needs need not come from the card either.
+        // Free space need not be read from the card either.
         let mut from_image = known.clone();
         from_image.extend(common(&now.holes, &[end]));
         let from_image = joined(from_image);
@@ -157,7 +155,7 @@ impl Reuse {
         Ok(())
     }
 
-    /// The same where nothing is taken on the word of what describes it: all of the card is read.
+    /// The same without relying on metadata: all of the card is read.
     ///
     /// # Errors
     /// [`Class::Unsupported`] when the image has no digests.
@@ -189,8 +187,8 @@ struct Both<'a> {
 }
 
 impl Both<'_> {
-    /// Adds to `known` what of the rest of `copied` is identical in both. Compares nothing when the rest is long: most
-    /// of it are metadata that were read anyway.
+    /// Adds to `known` the ranges of the rest of `copied` that are equal in both. Compares nothing if the rest is long:
+    /// most of it are metadata that were read anyway.
     fn with_the_same(&self, known: &[Span], copied: &[Span], cancel: &Cancel) -> Result<Vec<Span>> {
         let rest = without(copied, known);
         if rest.iter().map(|span| span.len()).sum::<ByteLen>() > MOST_COMPARED {
@@ -209,7 +207,7 @@ impl Both<'_> {
                 if image.as_ref().is_err_and(is_of_the_image) {
                     self.damaged.add(piece);
                 }
-                // What cannot be read of the card is retried when it is copied.
+                // Unreadable ranges of the card are retried when it is copied.
                 let is_read = image.is_ok() && self.card.read_at(piece.start(), is).is_ok();
                 if is_read && is == was {
                     all.push(piece);
@@ -225,12 +223,12 @@ fn no_digests() -> Error {
     Error::unsupported("the image has no digests of its content")
 }
 
-/// Whether it is the image that is not as it should be.
+/// Returns whether the image is damaged, rather than the card.
 fn is_of_the_image(error: &Error) -> bool {
     matches!(error.class(), Class::Corrupt | Class::Unsupported | Class::Mismatch)
 }
 
-/// The partition of the earlier card that starts where `part` does and holds the same volume.
+/// The partition of the earlier card with the same start as `part` and the same volume.
 fn counterpart<'a>(part: &Part, earlier: &'a Survey) -> Option<&'a Part> {
     let id = part.volume.as_ref()?;
     earlier.parts.iter().find(|before| {
@@ -254,11 +252,11 @@ fn unchanged(
     }
 }
 
-/// What is in use of a card, to the byte.
+/// The used space of a card, to the byte.
 struct Use {
-    /// What is copied of it.
+    /// Ranges that are copied.
     copied: Vec<Span>,
-    /// That, and what is made anew: what is not zeros in an image, or need not be.
+    /// These, and rewritten ones: all that can be other than zeros in an image.
     used: Vec<Span>,
     holes: Vec<Span>,
 }
@@ -281,23 +279,23 @@ impl Use {
 }
 
 impl Moment {
-    /// Reads like the card at that moment: what is known of it out of `copy`, which was made after the moment
-    /// before, and the rest as it was read then.
+    /// Reads like the card at that snapshot: known ranges from `copy`, which was saved after the snapshot before, and
+    /// the others as recorded.
     #[must_use]
     pub fn over(&self, copy: Arc<dyn ReadAt>) -> Arc<dyn ReadAt> {
         let card: Arc<dyn ReadAt> = Arc::<Recorded>::clone(&self.store);
-        // What nobody needs was not read then.
+        // Free space was not recorded.
         let known = joined([&self.known[..], &self.occupancy.holes].concat());
         Arc::new(Preferring { image: copy, card, known, damaged: Arc::default() })
     }
 }
 
-/// A card, parts of which are read out of an image of it, as long as that can give them.
+/// A card of which parts are read from an image of it, as long as that is intact.
 struct Preferring {
     image: Arc<dyn ReadAt>,
     card: Arc<dyn ReadAt>,
     known: Vec<Span>,
-    /// What the image does not have any more.
+    /// Ranges that the image no longer provides.
     damaged: Arc<DamagedSpans>,
 }
 

@@ -1,4 +1,4 @@
-//! How an image is to be made, and what comes of it.
+//! Options and result of saving an image.
 
 use crate::{
     image::{Owner, Pack, Sum, SumKind, TILE},
@@ -7,56 +7,56 @@ use crate::{
 use imbrik_store::units::{ByteLen, Span, joined};
 use std::time::Duration;
 
-/// How a card is to be saved.
+/// Options for saving a card.
 #[derive(Clone, Debug)]
 pub struct SaveOptions {
-    /// The container.
+    /// The container format.
     pub pack: Pack,
-    /// The level, among [`Pack::levels`].
+    /// The compression level, from [`Pack::levels`].
     pub level: i32,
-    /// Whether tiles are packed in pieces of [`crate::image::PIECE`], where the container can do that: for images
-    /// that others are made of.
+    /// Whether tiles are compressed in pieces of [`crate::image::PIECE`], if the container supports it: for images that
+    /// later ones reuse.
     pub in_pieces: bool,
-    /// The checksum files to put beside the image.
+    /// The checksum files to create.
     pub sums: Vec<SumKind>,
-    /// Whether an image of that name may be replaced.
+    /// Whether an existing image may be replaced.
     pub replace: bool,
-    /// Whether the image is read back and compared before it gets its name.
+    /// Whether the image is verified before it gets its name.
     pub check: bool,
-    /// Who shall own the image.
+    /// The owner of the image file.
     pub owner: Option<Owner>,
-    /// What is done about places of the card that cannot be read.
+    /// The policy for unreadable ranges of the card.
     pub damage: OnDamage,
-    /// What becomes of an image that a run ends before it is whole.
+    /// The treatment of an incomplete image.
     pub unfinished: OnUnfinished,
 }
 
 impl SaveOptions {
-    /// Whether tiles are packed in pieces.
+    /// Returns whether tiles are compressed in pieces.
     pub(super) fn is_in_pieces(&self) -> bool {
         self.in_pieces && self.pack.can_be_in_pieces()
     }
 }
 
-/// What becomes of an image of a card that is not whole when a run ends.
+/// The treatment of an image that is incomplete when a run ends.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum OnUnfinished {
-    /// It goes; what an earlier run left makes room.
+    /// It is removed, and so is one of an earlier run.
     #[default]
     Remove,
-    /// It stays when it can be gone on with; what an earlier run left makes room.
+    /// It is kept if it can be resumed; one of an earlier run is removed.
     Keep,
-    /// It stays, and what an earlier run left is gone on with.
+    /// It is kept, and one of an earlier run is resumed.
     Resume,
 }
 
-/// What is done about places of a card that cannot be read.
+/// The policy for unreadable ranges of a card.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum OnDamage {
-    /// The first one ends the work.
+    /// The first one stops the run.
     Stop,
-    /// They are tried again and again, so long in all; what is left then is zeros, and named. For an
-    /// image in a file, that is done once all else is safe in it.
+    /// They are retried for this time; the rest is zeros, and listed. For an image in a file, this happens after
+    /// everything else was saved.
     TryFor(Duration),
 }
 
@@ -70,36 +70,35 @@ impl Default for OnDamage {
 /// Whether an image was read back before it got its name, and from where.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ReadBack {
-    /// It was not: that was waived, or it went into a pipe.
+    /// It was not: verification was disabled, or it went into a pipe.
     Waived,
-    /// The system had nothing of it in memory any more, as far as samples tell: its disk was read.
+    /// It was read from the disk: according to samples, none of it was in the page cache.
     Medium,
-    /// The system had some of it in memory: what is on the disk was not looked at everywhere.
+    /// Some of it was read from the page cache: not all of the disk was verified.
     Memory,
 }
 
-/// What of another image was taken over as it stands there.
+/// The data that were reused from another image.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct TakenOver {
-    /// The places of tiles, and pieces of tiles, that were read, too, and are the same. In order and joined.
+    /// Tiles and pieces that were also read and are the same, in order and joined.
     pub read: Vec<Span>,
-    /// The places of those that nobody read: they are as sound as the other image is there. In order and
-    /// joined.
+    /// Tiles and pieces that were not read: they are as intact as in the other image. In order and joined.
     pub unread: Vec<Span>,
-    /// Whether what nobody read of the card was verified in the other image, since it was copied from there.
+    /// Whether the latter were verified in the other image, because they were copied.
     pub is_verified: bool,
-    /// What was found damaged in the other image and read from the card instead. In order and joined.
+    /// Data that were found damaged in the other image, and read from the card instead. In order and joined.
     pub damaged: Vec<Span>,
 }
 
 impl TakenOver {
-    /// All of that, in order and joined.
+    /// All reused ranges, in order and joined.
     #[must_use]
     pub fn all(&self) -> Vec<Span> {
         joined([&self.read[..], &self.unread].concat())
     }
 
-    /// How many tiles that are; one of which pieces were packed anew counts as one.
+    /// The number of reused tiles; a partly reused tile counts as one.
     #[must_use]
     pub fn tiles(&self) -> u64 {
         let mut behind = 0;
@@ -112,36 +111,36 @@ impl TakenOver {
     }
 }
 
-/// What was saved.
+/// The result of a save.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Saved {
-    /// Bytes of the image file, holes included.
+    /// Size of the image file in bytes, with holes.
     pub image_len: ByteLen,
     /// Its checksums.
     pub sums: Vec<Sum>,
-    /// Spans of the card that could not be read and are zeros in the image.
+    /// Unreadable ranges of the card, which are zeros in the image.
     pub unreadable: Vec<Span>,
-    /// Whose they were.
+    /// Files that these ranges belong to.
     pub lost: Vec<Lost>,
-    /// Why nothing tells that, when it could not be found out.
+    /// Why that could not be determined.
     pub not_named: Option<String>,
-    /// How much could be read only when it was tried again, all else being safe.
+    /// Bytes that could be read only by retries.
     pub rescued: ByteLen,
-    /// Whether there was no time left, or stopping was requested, before all of that was tried.
+    /// Whether retries stopped early, because of the time limit or a request.
     pub was_cut_short: bool,
-    /// Why what could be read later is not in the image, or not all was tried.
+    /// Why data that were read by retries are not in the image, or retries stopped.
     pub not_mended: Option<String>,
-    /// How much of the card was in the image already, by an earlier run.
+    /// Bytes of the card that were in the image already, from an earlier run.
     pub resumed: ByteLen,
-    /// How much of the card is in tiles that hold nothing but zeros.
+    /// Bytes of the card in tiles of zeros.
     pub zeros: ByteLen,
-    /// What of another image was taken over as it stands there.
+    /// The data that were reused from another image.
     pub taken_over: TakenOver,
-    /// How much of the file the system copied for that, or has in common with the other image.
+    /// Bytes of the file that the system copied for that, or that are shared with the other image.
     pub copied: ByteLen,
-    /// How much of the file was read back.
+    /// Bytes of the file that were read back.
     pub read_back_len: ByteLen,
-    /// Why not all that belongs beside the image is there; the image itself is whole.
+    /// Errors that affected only files next to the image; the image itself is intact.
     pub not_beside: Option<String>,
     /// Whether it was read back.
     pub read_back: ReadBack,
