@@ -1,7 +1,7 @@
-//! The view: a plan, readable as if it were the finished card.
+//! The view: a plan that is readable like the finished card.
 //!
-//! A view is a list of segments that cover the target without a hole. Nothing is changed in the
-//! source and no copy is made: each segment says where its bytes come from when they are read.
+//! A view is a list of segments that cover the target without gaps. Nothing in the source is changed, and nothing is
+//! copied: each segment is read from its source on demand.
 
 use imbrik_store::{
     PieceOf, ReadAt, SparseStore, check_range,
@@ -11,24 +11,24 @@ use imbrik_store::{
 };
 use std::{fmt, sync::Arc};
 
-/// Where the bytes of a segment come from.
+/// The source of the bytes of a segment.
 #[derive(Clone)]
 pub enum Content {
-    /// From the source, starting at `from`.
+    /// The source store, from offset `from`.
     Copied {
-        /// Where the segment's first byte stands in the source.
+        /// The offset of the segment in the source.
         from: ByteOffset,
     },
-    /// From the plan itself: metadata made anew.
+    /// Generated metadata of the plan.
     Rewritten {
-        /// What makes them when they are read.
+        /// The store that generates them on demand.
         store: Arc<dyn ReadAt>,
-        /// Where the segment's first byte stands in it.
+        /// The offset of the segment in that store.
         from: ByteOffset,
     },
-    /// Not read, and always written as zeros: a stale byte must never show through.
+    /// Zeros, always written: old data must never remain.
     Cleared,
-    /// May hold anything on the target; zeros in an image.
+    /// Free space: undefined on the target, zeros in an image.
     Unused,
 }
 
@@ -44,7 +44,7 @@ impl fmt::Debug for Content {
 }
 
 impl Content {
-    /// The content of what lies `ahead` bytes further on.
+    /// The content `ahead` bytes after its start.
     fn skipped(&self, ahead: ByteLen) -> Self {
         match self {
             Self::Copied { from } => Self::Copied { from: from.saturating_add(ahead) },
@@ -57,17 +57,17 @@ impl Content {
     }
 }
 
-/// A piece of the target, and where its bytes come from.
+/// A range of the target and its source.
 #[derive(Clone, Debug)]
 pub struct Segment {
-    /// Where it lies on the target.
+    /// Its location on the target.
     pub span: Span,
-    /// Where its bytes come from.
+    /// Its source.
     pub content: Content,
 }
 
 impl Segment {
-    /// The part of it that lies in `span`; `None` when that is no byte.
+    /// The part of it in `span`; `None` if it is empty.
     pub(super) fn clipped(&self, span: Span) -> Option<Self> {
         let both = self.span.intersect(span)?;
         let ahead = both.start().saturating_since(self.span.start());
@@ -84,15 +84,15 @@ pub struct View {
 }
 
 impl View {
-    /// The whole of `source`, as it is.
+    /// A copy of `source`.
     #[must_use]
     pub fn whole(source: Arc<dyn ReadAt>) -> Self {
         let size = source.size();
         Self::on_card_of(size, source)
     }
 
-    /// `source` at the start of a card of `size`: what it doesn't reach is unused, what doesn't fit
-    /// is left out.
+    /// `source` at the start of a card of `size`: the rest of the card is free space, and data that don't fit are left
+    /// out.
     #[must_use]
     pub fn on_card_of(size: ByteLen, source: Arc<dyn ReadAt>) -> Self {
         let copied = Span::whole(size.min(source.size()));
@@ -105,11 +105,10 @@ impl View {
         Self { source, size, segments }
     }
 
-    /// The view of a card of `size` that these segments make up; what of them lies behind its end
-    /// is left out.
+    /// The view of a card of `size` with these segments, truncated at its end.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when they don't cover the card in order and without a hole.
+    /// [`crate::Class::Corrupt`] when they don't cover the card in order without gaps.
     pub fn of_segments(
         size: ByteLen,
         source: Arc<dyn ReadAt>,
@@ -130,7 +129,7 @@ impl View {
         Ok(Self { source, size, segments })
     }
 
-    /// The same view with everything unused cleared instead.
+    /// The same view with all free space cleared.
     #[must_use]
     pub fn wiped(mut self) -> Self {
         for segment in &mut self.segments {
@@ -141,7 +140,7 @@ impl View {
         self
     }
 
-    /// The same view with `span` replaced by `content`. What lies outside the view is ignored.
+    /// The same view with another content of `span`. Ranges outside of the view are ignored.
     #[must_use]
     pub fn with(mut self, span: Span, content: Content) -> Self {
         let Some(span) = span.intersect(Span::whole(self.size)) else { return self };
@@ -155,8 +154,8 @@ impl View {
         self
     }
 
-    /// The same view with `spans`, which are in order and joined, read from `store` instead, whose
-    /// first byte stands at `start`.
+    /// The same view with `spans`, which are in order and joined, read from `store`, which starts at the offset
+    /// `start`.
     #[must_use]
     pub fn with_store(
         mut self,
@@ -187,7 +186,7 @@ impl View {
         self.with(span, Content::Rewritten { store, from: ByteOffset::ZERO })
     }
 
-    /// The view that reads back, from `target`, what this view wrote there.
+    /// The view for reading back from `target`.
     #[must_use]
     pub fn read_back_from(&self, target: Arc<dyn ReadAt>) -> Self {
         let back = self.segments.iter().map(|segment| Segment {
@@ -200,7 +199,7 @@ impl View {
         Self { source: target, size: self.size, segments: back.collect() }
     }
 
-    /// The store that copied segments are read from.
+    /// The store of copied segments.
     #[must_use]
     pub fn source(&self) -> &Arc<dyn ReadAt> {
         &self.source
@@ -212,7 +211,7 @@ impl View {
         &self.segments
     }
 
-    /// The segments of `span`, clipped to it.
+    /// The segments in `span`, truncated to it.
     pub fn segments_in(&self, span: Span) -> impl Iterator<Item = Segment> {
         let first = self.segments.partition_point(|segment| segment.span.end() <= span.start());
         self.segments
@@ -222,7 +221,7 @@ impl View {
             .map_while(move |segment| segment.clipped(span))
     }
 
-    /// What segments are read from, from the one that holds `at` on.
+    /// The sources of the segments, from the one with `at`.
     fn pieces_from(&self, at: ByteOffset) -> impl Iterator<Item = PieceOf<'_>> {
         let first = self.segments.partition_point(|segment| segment.span.end() <= at);
         let segments = self.segments.get(first..).unwrap_or_default().iter();
@@ -236,21 +235,21 @@ impl View {
         })
     }
 
-    /// The parts of `span` that are written to a card: all but the unused.
+    /// The parts of `span` that are written to a card: all except free space.
     pub fn written_in(&self, span: Span) -> impl Iterator<Item = Span> {
         let segments = self.segments_in(span);
         let matters = segments.filter(|segment| !matches!(segment.content, Content::Unused));
         matters.map(|segment| segment.span)
     }
 
-    /// How much of `span` is read from the source.
+    /// Bytes of `span` that are read from the source.
     #[must_use]
     pub fn copied_in(&self, span: Span) -> ByteLen {
         let copied = |segment: &Segment| matches!(segment.content, Content::Copied { .. });
         self.segments_in(span).filter(copied).map(|segment| segment.span.len()).sum()
     }
 
-    /// How much of `span` is in use: copied, or made anew.
+    /// Used bytes of `span`: copied or generated.
     #[must_use]
     pub fn in_use_in(&self, span: Span) -> ByteLen {
         let used = |segment: &Segment| {
@@ -259,14 +258,14 @@ impl View {
         self.segments_in(span).filter(used).map(|segment| segment.span.len()).sum()
     }
 
-    /// How much is written as zeros that nobody read.
+    /// Bytes of zeros that are written without reading.
     #[must_use]
     pub fn cleared(&self) -> ByteLen {
         let cleared = |segment: &&Segment| matches!(segment.content, Content::Cleared);
         self.segments.iter().filter(cleared).map(|segment| segment.span.len()).sum()
     }
 
-    /// How much is written to a card.
+    /// Bytes that are written to a card.
     #[must_use]
     pub fn written(&self) -> ByteLen {
         self.written_in(Span::whole(self.size)).map(Span::len).sum()

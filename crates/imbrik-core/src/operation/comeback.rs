@@ -1,4 +1,4 @@
-//! A card that was pulled out is waited for, wherever it comes back.
+//! Waits for a card that was unplugged, in any reader.
 
 use crate::{
     card::{Card, Host},
@@ -18,20 +18,19 @@ use std::{
     time::{Duration, Instant},
 };
 
-/// How often it is looked for.
+/// The interval of polling.
 const LOOK_EVERY: Duration = Duration::from_millis(500);
 
-/// How many tiles of a plan are looked at for the first that holds anything.
+/// The number of tiles of a plan that are searched for the first one with data.
 const LOOKED_AT: u64 = 64;
 
-/// Waits until the card that was read as `gone`, and on which `before` was found, is there again, under
-/// whatever path; `None` when it is not within `how_long`.
+/// Waits until the card that was read as `gone`, with the survey `before`, is connected again, under any path; `None`
+/// if that takes longer than `how_long`.
 ///
-/// It is the same when it has the same size and tells the same of itself, all that [`Survey`] compares
-/// included: whoever goes on reading proves more.
+/// A card is the same if its size and everything that [`Survey`] compares are equal. Reading on verifies more.
 ///
 /// # Errors
-/// When the waiting is stopped.
+/// When waiting is cancelled.
 pub fn wait_for_source(
     host: &dyn Host,
     gone: &Card,
@@ -45,8 +44,8 @@ pub fn wait_for_source(
     })
 }
 
-/// Waits until a card is listed that is as large as `gone`, and of which `is_it` holds. One that does not
-/// answer is asked again, it may have come a moment ago.
+/// Waits until a card of the size of `gone` is connected for which `is_it` holds. One that does not answer is asked
+/// again, because it may just have been plugged in.
 pub(super) fn wait_for(
     host: &dyn Host,
     gone: &Card,
@@ -60,7 +59,7 @@ pub(super) fn wait_for(
     let until = Instant::now().checked_add(how_long);
     let found = loop {
         watch.observer.on(&Event::Advanced { done: ByteLen::ZERO });
-        // First of all, too: a card that went away may still be listed for a moment.
+        // Also at the start: a card that disappeared can stay listed briefly.
         thread::sleep(LOOK_EVERY.min(how_long));
         watch.cancel.check()?;
         let cards = match host.list() {
@@ -96,13 +95,13 @@ pub(super) fn wait_for(
     Ok(found)
 }
 
-/// Whether a card, of which only `place` was being written, was left half way in writing `view`: it has
-/// no start, and the first tile behind that which holds anything is on it.
+/// Returns whether the writing of `view` to a card, of which only `place` was being written, was interrupted: it has no
+/// start, and it contains the first tile after the start that has data.
 ///
-/// Of one that was pulled out before that tile, nothing can be proved.
+/// For a card that was unplugged before that tile, the answer is no.
 ///
 /// # Errors
-/// When the plan or the card cannot be read.
+/// When the plan or the card can't be read.
 pub(super) fn is_half_written(view: &View, place: &dyn ReadAt) -> Result<bool> {
     let sector = place.sector_size().len();
     let start = read_vec(place, ByteOffset::ZERO, sector.to_usize().unwrap_or(0))?;

@@ -1,4 +1,4 @@
-//! Whether a card holds what an image would have made of it, and whether two images hold the same.
+//! Comparison of a card with an image, and of two images.
 
 use crate::{
     image::Image,
@@ -15,14 +15,13 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// Where two contents differ.
+/// The differences of two contents.
 pub struct Comparison {
-    /// The spans, by their place in the first one.
+    /// The ranges, by position in the first one.
     pub differing: Differences,
-    /// How many bytes differ in each volume and gap of it.
+    /// Differing bytes in each volume and gap.
     pub places: Vec<(String, ByteLen)>,
-    /// Whether the card holds the bytes of the image as they are, with a table that does not know the end of the
-    /// card: it was written by a program that only copies.
+    /// Whether the card has exactly the bytes of the image, with a table for the size of the image: a plain copy.
     pub is_plain_copy: bool,
 }
 
@@ -32,11 +31,11 @@ impl Comparison {
         Self { differing, places, is_plain_copy: false }
     }
 
-    /// The partition of the card in `source` that an image of one partition belongs to: the one with the same
-    /// volume, or else with the same number; `None` when there is none, or the image is of a whole card.
+    /// The partition of the card in `source` for an image of one partition: the one with the same volume, or else with
+    /// the same number; `None` if there is none, or the image is of a whole card.
     ///
     /// # Errors
-    /// When one of them cannot be read.
+    /// When one of them can't be read.
     pub fn partition_for(image: &Image, source: &dyn ReadAt) -> Result<Option<Part>> {
         let Some(only) = image.manifest().and_then(|manifest| manifest.only.as_ref()) else {
             return Ok(None);
@@ -50,10 +49,10 @@ impl Comparison {
         Ok(by_volume.or_else(by_number).cloned())
     }
 
-    /// Compares the content of two images, byte by byte.
+    /// Compares two images byte by byte.
     ///
     /// # Errors
-    /// When either cannot be read, or stopping was requested.
+    /// When either can't be read, or stopping was requested.
     pub fn of_images(image: &Image, other: &Image, watch: Watch<'_>) -> Result<Self> {
         let survey = Survey::of(&**image.content())?;
         let (size, other_size) = (image.content().size(), other.content().size());
@@ -67,12 +66,12 @@ impl Comparison {
         Ok(Self::of(differing, &survey))
     }
 
-    /// Compares the card in `source`, whose sizes are `target`, with what `image` would have made of
-    /// it. One on which a volume got another size when it was restored is compared with that.
+    /// Compares the card in `source`, with the size `target`, with a restore of `image`. A card with resized volumes is
+    /// compared with a restore that resizes them.
     ///
     /// # Errors
-    /// When either cannot be read, stopping was requested, or the card cannot be what the image
-    /// makes: those of [`Plan::restore`].
+    /// When either can't be read, stopping was requested, or a restore of the image to that card is not possible:
+    /// errors of [`Plan::restore`].
     pub fn of_card(
         image: &Image,
         source: Arc<dyn ReadAt>,
@@ -93,7 +92,7 @@ impl Comparison {
             }
             _ => plain(),
         }?;
-        // The card as it would be saved: what is void there, such as an old journal, is no difference.
+        // The card as it would be saved: differences in cleared space, such as an old journal, don't count.
         let card = Arc::clone(&source);
         let source: Arc<dyn ReadAt> = match is_exact {
             true => source,
@@ -110,11 +109,11 @@ impl Comparison {
     }
 }
 
-/// More differences are not compared with the image, in bytes: tables are short.
+/// The maximum length of differences that are compared with the image, in bytes: tables are short.
 const MOST_TABLES: ByteLen = ByteLen::mib(4);
 
-/// Whether `card` has exactly what `image` has wherever it differs from the plan of a restore, and something of that
-/// is in the image: a plan moves the end of a GPT to the end of the card, a plain copy does not.
+/// Returns whether `card` equals `image` wherever it differs from the plan of a restore, with at least one such byte: a
+/// plan moves the backup GPT to the end of the card, a plain copy does not.
 fn is_plain_copy(differing: &Differences, image: &dyn ReadAt, card: &dyn ReadAt) -> Result<bool> {
     let whole = Span::whole(image.size());
     let inside: Vec<Span> =
@@ -132,8 +131,7 @@ fn is_plain_copy(differing: &Differences, image: &dyn ReadAt, card: &dyn ReadAt)
     Ok(true)
 }
 
-/// How the partitions of a card stand when volumes got another size when it was restored; `None` when
-/// none did.
+/// The partitions of a card with volumes that were resized by a restore; `None` if there are none.
 fn resized(image: &Survey, card: &Survey, size: ByteLen) -> Option<Fit> {
     let len = |part: &Part| part.volume.as_ref().map(|volume| volume.size);
     let same = |(image, on_card): &(&Part, &Part)| {

@@ -9,36 +9,35 @@ use imbrik_store::{ReadAt, error::Result};
 use jiff::Timestamp;
 use std::sync::Arc;
 
-/// What of the source an image is to hold.
+/// The content of an image.
 #[derive(Clone, Debug)]
 pub enum ImageContent {
-    /// What is in use; the rest is zeros.
+    /// Used space; the rest is zeros.
     InUse,
-    /// Every sector as it is.
+    /// Every sector, unchanged.
     Exact,
-    /// What is in use, at another size.
+    /// Used space, with resized volumes.
     Fitted(Fit),
 }
 
-/// What an image will hold, decided and proved, and not yet written.
+/// The planned content of an image, verified and not written yet.
 pub struct ImagePlan {
-    /// The card of the image, and what differs from the source.
+    /// The card of the image, and its differences from the source.
     pub plan: Plan,
-    /// What is on the source.
+    /// The survey of the source.
     pub before: Survey,
-    /// What is on the card of the image.
+    /// The survey of the card of the image.
     pub after: Survey,
-    /// What is in use of the source; `None` when all of it is taken as it is.
+    /// The used space of the source; `None` if every byte is copied.
     pub occupancy: Option<Occupancy>,
     content: ImageContent,
 }
 
 impl ImagePlan {
-    /// Plans an image of `source`, of which `survey` tells what is on it.
+    /// Plans an image of `source` with the survey `survey`.
     ///
     /// # Errors
-    /// When the source cannot be read where its metadata stand; those of [`Plan::fit`] for another
-    /// size.
+    /// When metadata of the source can't be read; those of [`Plan::fit`] for another size.
     pub fn new(
         source: &Arc<dyn ReadAt>,
         survey: &Survey,
@@ -65,7 +64,7 @@ impl ImagePlan {
         Ok(Self { plan, before: survey.clone(), after, occupancy, content })
     }
 
-    /// The same with an identity of its own.
+    /// The same with another identity.
     ///
     /// # Errors
     /// As for [`Plan::with_identity`].
@@ -79,13 +78,13 @@ impl ImagePlan {
         Ok(self)
     }
 
-    /// Whether the card of the image has another size than the source.
+    /// Returns whether the card of the image has another size than the source.
     #[must_use]
     pub fn is_fitted(&self) -> bool {
         matches!(self.content, ImageContent::Fitted(_))
     }
 
-    /// What the image will say of itself: `made_by` makes it, `now`.
+    /// The manifest of the image, created by the program version `made_by` at the time `now`.
     #[must_use]
     pub fn manifest(&self, made_by: &str, now: Timestamp) -> Manifest {
         let mut manifest = Manifest::new(&self.after, made_by, now);
@@ -95,7 +94,7 @@ impl ImagePlan {
         manifest
     }
 
-    /// The same for an image that is made of `image`: what that knows of its card stays known.
+    /// The manifest of an image based on `image`, with what is known about its card.
     #[must_use]
     pub fn manifest_after(&self, image: &Image, made_by: &str, now: Timestamp) -> Manifest {
         let mut manifest = self.manifest(made_by, now);
@@ -105,7 +104,7 @@ impl ImagePlan {
             manifest.note.clone_from(&known.note);
             manifest.only.clone_from(&known.only);
             manifest.left_out.clone_from(&known.left_out);
-            // Under other numbers of bytes, but of the same names.
+            // The sizes differ, the names are the same.
             manifest.lost.clone_from(&known.lost);
             manifest.host = manifest.host.or_else(|| known.host.clone());
         }
@@ -113,7 +112,7 @@ impl ImagePlan {
     }
 }
 
-/// That, and how, a card was fitted: by the last volume that got another size.
+/// Records that a card was fitted, and how: by the last volume that was resized.
 fn fitted(before: &Survey, after: &Survey) -> ListedFit {
     let pairs = before.parts.iter().zip(&after.parts);
     let changed = pairs.filter(|(was, is)| was.span.len() != is.span.len());

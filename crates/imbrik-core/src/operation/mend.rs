@@ -1,4 +1,4 @@
-//! What an image lacks, read again from its card or from a copy of it.
+//! Fills in missing ranges of an image from its card or a copy of it.
 
 use super::image::{ImageContent, ImagePlan};
 use crate::{
@@ -16,44 +16,44 @@ use imbrik_store::{
 };
 use std::{fmt, path::Path, sync::Arc, time::Duration};
 
-/// How many samples of a card are held against the image, and how long each is at most.
+/// The number of samples that are compared, and their maximum length.
 const SAMPLES: usize = 64;
 const SAMPLE: ByteLen = ByteLen::kib(64);
 
-/// Why an image cannot be mended from a card.
+/// Why an image can't be completed from a card.
 #[derive(Debug)]
 #[non_exhaustive]
 pub enum MendRefusal {
-    /// It says nothing of itself, so that nobody knows what it lacks.
+    /// It has no manifest, so that missing ranges are unknown.
     SaysNothing,
-    /// It lacks nothing.
+    /// Nothing is missing.
     LacksNothing,
-    /// It was fitted to another size: its places are no longer those of the card.
+    /// It was fitted to another size: its offsets differ from those of the card.
     Fitted,
-    /// The card is shorter than the image.
+    /// The card is smaller than the image.
     Shorter {
-        /// Bytes of the card in the image.
+        /// Size of the card in the image, in bytes.
         image: ByteLen,
-        /// Bytes of the card.
+        /// Size of the card, in bytes.
         card: ByteLen,
     },
     /// The card has no partition where the image's was.
     NoPartition,
-    /// The card carries something else.
+    /// It is another card.
     OtherCard {
-        /// What tells that, in a few words.
+        /// The difference, in a few words.
         what: String,
     },
     /// The card was used since.
     UsedSince,
-    /// The card holds something else than the image in a place that both have.
+    /// The card and the image differ in a range that both have.
     Differs {
-        /// Where, on the card of the image.
+        /// The offset, on the card of the image.
         span: Span,
     },
-    /// There was nothing that the two could be told by.
+    /// There were no properties to compare.
     NothingToCompare,
-    /// It could not be found out.
+    /// The comparison failed.
     Failed(Error),
 }
 
@@ -90,22 +90,21 @@ impl From<Error> for MendRefusal {
     }
 }
 
-/// An image, and a card that was proved to be the one that it was made of, or a copy of that.
+/// An image, and a card that was verified to be its source, or a copy of that.
 pub struct MendPlan<'a> {
     image: &'a Image,
     card: Arc<dyn ReadAt>,
-    /// What the image lacks, in order and joined.
+    /// The missing ranges, in order and joined.
     pub lacking: Vec<Span>,
-    /// How much of both was compared.
+    /// Bytes that were compared.
     pub compared: ByteLen,
 }
 
 impl<'a> MendPlan<'a> {
-    /// Proves that `image` was made of what is on `card`, by all that tells the two from others: ids,
-    /// when they were in use, what is in use, and samples of the content.
+    /// Verifies that `image` was saved from `card`, by ids, mount times, used space, and samples of the content.
     ///
     /// # Errors
-    /// When it was not, or nothing is to be mended.
+    /// When it was not, or nothing is missing.
     pub fn new(image: &'a Image, card: Arc<dyn ReadAt>) -> std::result::Result<Self, MendRefusal> {
         let manifest = image.manifest().ok_or(MendRefusal::SaysNothing)?;
         let lacking = joined(manifest.unreadable_spans());
@@ -120,7 +119,7 @@ impl<'a> MendPlan<'a> {
         let content = if manifest.exact { ImageContent::Exact } else { ImageContent::InUse };
         let cancel = Cancel::new();
         let plan = ImagePlan::new(&card, &survey, content, ReshapeOptions::in_memory(&cancel))?;
-        // What the image lacks is taken from the card: it tells nothing of either.
+        // Missing ranges of the image are read from the card: they are no evidence.
         let patched: Arc<dyn ReadAt> = Arc::new(
             View::whole(Arc::clone(image.content())).with_store(&lacking, &card, ByteOffset::ZERO),
         );
@@ -140,11 +139,10 @@ impl<'a> MendPlan<'a> {
         Ok(Self { image, card, lacking, compared })
     }
 
-    /// Tries for `patience` to read what the image lacks, and puts in what can be read. The image stands
-    /// at `name`, and keeps its place.
+    /// Tries for `patience` to read the missing ranges, and adds them to the image `name`, in its place.
     ///
     /// # Errors
-    /// When the card is gone, or the new image cannot be written: then the old one is as it was.
+    /// When the card is gone, or the new image can't be written: the old one is unchanged then.
     pub fn run(
         &self,
         name: &Path,
@@ -156,7 +154,7 @@ impl<'a> MendPlan<'a> {
     }
 }
 
-/// What of `card` the image is of.
+/// The part of `card` that the image is of.
 fn part_of(
     card: Arc<dyn ReadAt>,
     image: &Image,
@@ -178,8 +176,8 @@ fn part_of(
     Ok(Arc::new(Window::new(card, place)?))
 }
 
-/// Compares the ids of tables and volumes, and the places of partitions; answers how many were the same.
-/// What could not be read of either tells nothing.
+/// Compares the ids of tables and volumes, and the locations of partitions. Returns how many were equal. Unreadable
+/// ones are no evidence.
 fn same_ids(ours: &Survey, theirs: &Survey) -> std::result::Result<usize, MendRefusal> {
     let other = |what: String| Err(MendRefusal::OtherCard { what });
     let mut same = 0usize;
@@ -211,7 +209,7 @@ fn same_ids(ours: &Survey, theirs: &Survey) -> std::result::Result<usize, MendRe
     Ok(same)
 }
 
-/// Whether the same bytes are in use in each volume that could be looked into on both sides.
+/// Returns whether the same bytes are used in each volume that is readable on both sides.
 fn same_use(
     patched: &Arc<dyn ReadAt>,
     ours: &Survey,
@@ -233,8 +231,7 @@ fn same_use(
     Ok(true)
 }
 
-/// Holds samples of what both have against each other; answers how much that was. What cannot be read
-/// tells nothing.
+/// Compares samples of ranges that both have. Returns the compared bytes. Unreadable ones are no evidence.
 fn compare(
     image: &Image,
     manifest: &Manifest,

@@ -1,5 +1,5 @@
-//! Whole operations: from what somebody wants, over a plan that can be shown and refused, to what
-//! came of it. No word is printed and no question asked: refusals, notes and outcomes are values.
+//! Complete operations: from options, over a plan that can be shown or refused, to an outcome. Nothing is printed or
+//! asked here: refusals, notes and outcomes are values.
 //!
 //! An image restored onto a card, with nothing but this crate:
 //!

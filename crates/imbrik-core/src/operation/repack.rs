@@ -1,4 +1,4 @@
-//! An image in another container.
+//! An image in another container format.
 
 use crate::{
     image::{Image, Manifest, Output},
@@ -9,39 +9,38 @@ use imbrik_store::{error::Result, progress::Watch};
 use jiff::Timestamp;
 use std::sync::Arc;
 
-/// An image that is to be packed anew.
+/// An image to be repacked.
 pub struct RepackPlan<'a> {
     image: &'a Image,
-    /// What the new image will know of itself.
+    /// The manifest of the new image.
     pub manifest: Manifest,
-    /// What it will hold: the card as the image has it.
+    /// Its content: the card, as in the old image.
     pub view: View,
 }
 
 impl<'a> RepackPlan<'a> {
-    /// The plan for `image`. What it knows of itself stays; of one that knows nothing, what can be told
-    /// now is told, with `made_by` and `now`.
+    /// Plans to repack `image`. Its manifest is kept; without one, the survey provides a new one with `made_by` and
+    /// `now`.
     ///
     /// # Errors
-    /// When its content cannot be read where a card's metadata stand.
+    /// When metadata of the card in it can't be read.
     pub fn new(image: &'a Image, made_by: &str, now: Timestamp) -> Result<Self> {
         let manifest = match image.manifest() {
             Some(manifest) => manifest.clone(),
             None => {
                 let survey = Survey::of(&**image.content())?;
-                // Whatever was left out by whoever made it, nothing more is.
+                // Nothing more is left out than in the original.
                 Manifest { exact: true, ..Manifest::new(&survey, made_by, now) }
             }
         };
         Ok(Self { image, manifest, view: View::whole(Arc::clone(image.content())) })
     }
 
-    /// Packs it into `output`. Frames that can stand there as they are are taken over unless
-    /// `pack_all`.
+    /// Repacks it into `output`. Suitable frames are copied unchanged, unless `pack_all`.
     ///
     /// # Errors
-    /// When the image cannot be read or is damaged, the output cannot be written, or stopping was
-    /// requested; under the new name stands nothing then.
+    /// When the image can't be read or is damaged, the output can't be written, or stopping was requested; no file with
+    /// the new name exists then.
     pub fn run(
         self,
         output: Output<'_>,

@@ -1,4 +1,4 @@
-//! A view carried into an image: begun or gone on with, encoded, read back, and given its name.
+//! Writes a view into an image: started or resumed, encoded, read back, and published.
 
 use super::{
     damaged::DamagedSpans,
@@ -30,9 +30,9 @@ struct ToImage<'a> {
     pack: Pack,
     encoding: Encoding,
     writer: ImageWriter,
-    /// The image whose frames are taken over, where there is one.
+    /// The image whose frames are reused, if any.
     frames: Option<Arc<Frames<'a>>>,
-    /// Whether tiles are packed in pieces.
+    /// Whether tiles are compressed in pieces.
     in_pieces: bool,
     taken_over: TakenOver,
 }
@@ -42,35 +42,34 @@ fn folder_of(file: &Path) -> &Path {
     folder.unwrap_or(Path::new("."))
 }
 
-/// A tile on its way into the file.
+/// A tile that is being written.
 struct Piece {
     encoded: Encoded,
     taken: Taken,
 }
 
-/// What of a tile is taken over.
+/// The reused part of a tile.
 enum Taken {
     Nothing,
-    /// All of it, and it was read for that.
+    /// All of it, after it was read and compared.
     Read,
-    /// All of it, and nobody read it.
+    /// All of it, unread.
     Unread,
-    /// Pieces of it, ...
+    /// Pieces of it ...
     Pieces {
-        /// ... that were read for that, ...
+        /// ... that were read and compared ...
         read: Vec<Span>,
-        /// ... and that nobody read.
+        /// ... and that were not read.
         unread: Vec<Span>,
     },
 }
 
-/// The image whose frames are taken over, and what of them is what.
+/// The image whose frames are reused.
 struct Frames<'a> {
     image: &'a Image,
-    /// Its content, as it is read.
+    /// Its content.
     content: &'a Arc<dyn ReadAt>,
-    /// What is another content now than the image has there; only frames of all else are taken over by
-    /// their place.
+    /// Ranges with another content than in the image; only frames outside of them are reused by position.
     changed: &'a [Span],
     digests: Vec<TileDigest>,
     pieces: Vec<PieceHashes>,
@@ -81,17 +80,17 @@ struct Frames<'a> {
 /// How frames of the other image get into the new file.
 #[derive(Clone, Copy)]
 pub(super) enum Copies<'a> {
-    /// Both files share blocks of the disk, so that the frames are as intact as they are in the other image.
+    /// Both files share blocks of the disk, so the frames are as intact as in the other image.
     Shared,
-    /// They are copied, so each is verified first. A damaged one is added to these spans, and what it holds is read
-    /// from the card.
+    /// They are copied, so each is verified first. A damaged one is added to these spans, and its content is read from
+    /// the card.
     Verified(&'a DamagedSpans),
-    /// They are copied, so each is verified first. A damaged one ends the work.
+    /// They are copied, so each is verified first. A damaged one is an error.
     Strict,
 }
 
 impl<'a> Copies<'a> {
-    /// How frames of `image` get into `to`: `verified` where they cannot be shared.
+    /// How frames of `image` get into `to`: `verified` if they can't be shared.
     pub(super) fn new(image: &Image, to: &Output<'_>, verified: Self) -> Self {
         match to.path() {
             Some(name) if shares_blocks(image.path(), folder_of(name)) => Self::Shared,
@@ -101,7 +100,7 @@ impl<'a> Copies<'a> {
 }
 
 impl<'a> Frames<'a> {
-    /// Those of the image that is in `before`, when they may stand in one of `pack` of a card of `size`.
+    /// The reusable frames of the image in `before`, for an image in the format `pack` of a card of `size`.
     fn of(before: &Before<'a>, pack: Pack, size: ByteLen) -> Result<Option<Self>> {
         let image = before.image;
         let is_fitting = image.container() == pack.container()
@@ -124,8 +123,7 @@ impl<'a> Frames<'a> {
         Ok(Some(Self { image, content, changed, digests, pieces, by_digest, copies }))
     }
 
-    /// Whether the frames of `span` still hold what their digest says. Reads and decodes them if they are to be
-    /// copied.
+    /// Returns whether the frames of `span` match their digest. Reads and decodes them only if they will be copied.
     fn is_intact(&self, span: Span, digest: &TileDigest) -> Result<bool> {
         if matches!(self.copies, Copies::Shared) {
             return Ok(true);
@@ -178,8 +176,7 @@ impl<'a> Frames<'a> {
         matches!(self.copies, Copies::Verified(damaged) if damaged.touches(span))
     }
 
-    /// What the image has of the tile `index`, as far as nothing of that is in `changed`: all of it, or with
-    /// `in_pieces` some pieces.
+    /// The frames of the tile `index` in the image, outside of `changed`: all of it, or with `in_pieces` some pieces.
     fn known(&self, index: u64, span: Span, in_pieces: bool) -> KnownTile<Piece> {
         let number = usize::try_from(index).unwrap_or(usize::MAX);
         let digest = match self.digests.get(number) {
@@ -218,7 +215,7 @@ impl<'a> Frames<'a> {
         Ok(intact)
     }
 
-    /// What holds exactly `span` of the card, where the image has it.
+    /// The frames with exactly `span` of the card, if the image has them.
     fn standing(&self, span: Span) -> Option<Encoded> {
         let is_verified = !matches!(self.copies, Copies::Shared);
         let standing = self.image.standing(span)?.into_iter();
@@ -227,13 +224,13 @@ impl<'a> Frames<'a> {
         Some(Encoded::Several(pieces.collect()))
     }
 
-    /// A piece of a tile that was read, as it stands in the image, once it is found to be the same there.
+    /// The frame of a piece that was read, if the image has the same content there.
     fn piece(&self, span: Span, bytes: &[u8]) -> Option<Encoded> {
         let standing = self.standing(span)?;
         self.holds(span, bytes).then_some(standing)
     }
 
-    /// Whether the image holds `bytes` at `span`.
+    /// Returns whether the image has `bytes` at `span`.
     fn holds(&self, span: Span, bytes: &[u8]) -> bool {
         match read_vec(&**self.content, span.start(), bytes.len()) {
             Ok(there) => there == bytes,
@@ -248,15 +245,15 @@ impl<'a> Frames<'a> {
         }
     }
 
-    /// What the image has of the content of a tile that was read, wherever that stood, once it is decoded
-    /// and found to be the same.
+    /// A frame of the image with the same content as a tile that was read, at any position, after decoding and
+    /// comparing it.
     fn like(&self, tile: &Tile, bytes: &[u8]) -> Result<Option<Encoded>> {
         if self.image.container().is_raw() {
-            // Holes are as good.
+            // Holes are equivalent.
             return Ok(None);
         }
         if !touches(self.changed, tile.span) && self.digests.is_empty() {
-            // It was this very frame that was read.
+            // This frame itself was read.
             return Ok(self.standing(tile.span));
         }
         let TileDigest::Hash(hash) = &tile.digest else { return Ok(None) };
@@ -324,7 +321,7 @@ impl<'a> Sink for ToImage<'a> {
     }
 }
 
-/// A tile in pieces of [`PIECE`]: each as the image has it, unread or found to be the same, or packed.
+/// A tile in pieces of [`PIECE`]: each one reused, unread or compared, or compressed.
 fn pieces(
     tile: Span,
     bytes: &[u8],
@@ -343,7 +340,7 @@ fn pieces(
             encoded.push(standing.ok_or_else(|| Error::bug("a piece was known and is not there"))?);
         } else if let Some(standing) = frames.and_then(|frames| frames.piece(span, bytes)) {
             encoded.push(standing);
-            // Zeros are not said to have been read: most are where nothing is in use.
+            // Zeros do not count as read: most are free space.
             if !is_zero(bytes) {
                 read.push(span);
             }
@@ -355,33 +352,33 @@ fn pieces(
     Ok(Piece { encoded: Encoded::Several(encoded), taken })
 }
 
-/// How much work `span` of a view is: what is read of it; of a raw file, every byte is hashed.
+/// The amount of work for `span` of a view: bytes that are read; of a raw file, all, since every byte is hashed.
 pub(super) fn weight(view: &View, pack: Pack, span: Span) -> ByteLen {
     if pack.is_raw() { span.len() } else { view.copied_in(span) }
 }
 
-/// Whether `tile` has something of `spans`, which are in order and joined.
+/// Returns whether `tile` overlaps `spans`, which are in order and joined.
 pub(super) fn touches(spans: &[Span], tile: Span) -> bool {
     let first = spans.partition_point(|span| span.end() <= tile.start());
     spans.get(first).is_some_and(|span| span.intersect(tile).is_some())
 }
 
-/// The image of which another one is made.
+/// The image that a new one is based on.
 pub(super) struct Before<'a> {
     pub(super) image: &'a Image,
-    /// Its content, through what it is read.
+    /// Its content, with a cache.
     pub(super) content: &'a Arc<dyn ReadAt>,
-    /// Whether frames that fit are taken over as they are.
+    /// Whether suitable frames are reused unchanged.
     pub(super) takes_over: bool,
-    /// What is another content now than the image has there, in order and joined.
+    /// Ranges with another content than in the image, in order and joined.
     pub(super) changed: &'a [Span],
-    /// Whether tiles without any of that are read all the same.
+    /// Whether tiles outside of these ranges are read nevertheless.
     pub(super) reads_all: bool,
-    /// What of it need not be read back when it is taken over, in order and joined.
+    /// Ranges that need not be read back when they are reused, in order and joined.
     pub(super) trusted: &'a [Span],
-    /// What of the card is not in the new image.
+    /// Ranges of the card that are missing in the new image.
     pub(super) unreadable: Vec<Span>,
-    /// How its frames get into the new image, and what happens to damaged ones.
+    /// How its frames get into the new image, and the treatment of damaged ones.
     pub(super) copies: Copies<'a>,
 }
 
@@ -404,7 +401,7 @@ impl<'a> Before<'a> {
         }
     }
 
-    /// Compares what was read of it, a digest a tile, with the digests that it has.
+    /// Compares the digests of its tiles, as read, with its stored digests.
     fn compare(&self, found: &[TileDigest], size: ByteLen) -> Result<()> {
         let Some(known) = self.image.manifest().filter(|_| self.reads_all) else { return Ok(()) };
         let digests = known.tiles.digests()?;
@@ -422,7 +419,7 @@ impl<'a> Before<'a> {
     }
 }
 
-/// The image `to` begun, or gone on with: as it is, and what of the card is in it already.
+/// Starts or resumes the image `to`. Returns it with the ranges of the card that it contains already.
 fn begun(
     journey: &Journey<'_>,
     manifest: &Manifest,
@@ -577,7 +574,7 @@ fn compare_written(
     Ok((read_back, tally.read()))
 }
 
-/// Whose the bytes of a view are that could not be read.
+/// Files that the unreadable bytes of a view belong to.
 fn named(view: &View, unreadable: &[Span], watch: Watch<'_>) -> Result<Vec<Lost>> {
     match unreadable {
         [] => Ok(Vec::new()),

@@ -1,7 +1,7 @@
-//! The pipeline: tiles are read in order, worked on by all cores, and committed in order.
+//! The pipeline: tiles are read in order, processed on all cores, and committed in order.
 //!
-//! Each worker takes the next tile, reads it, digests and prepares it, and hands it to the calling
-//! thread, which commits tiles strictly one after the other:
+//! Each worker takes the next tile, reads it, computes its digest, prepares it, and passes it to the calling thread,
+//! which commits tiles strictly in order:
 //!
 //! ```text
 //!            ┌ worker: take turn → read → digest → prepare ┐
@@ -9,9 +9,9 @@
 //!            └ worker: take turn → read → digest → prepare ┘
 //! ```
 //!
-//! A card is read by one worker at a time, in order, as a card likes it; an image by all at once,
-//! since reading it means decoding. No worker runs more than a few tiles ahead of the commits, so
-//! memory depends on the number of cores and not on the card.
+//! A card is read by one worker at a time, in order, for sequential reads; an image by all at once, because reading it
+//! means decoding. No worker is more than a few tiles ahead of the commits, so memory use depends on the number of
+//! cores and not on the size of the card.
 
 use super::salvage::{self, Damage, SoFar};
 use crate::{
@@ -36,59 +36,59 @@ use std::{
     thread,
 };
 
-/// A tile on its way.
+/// A tile in the pipeline.
 pub(super) struct Tile {
     pub(super) span: Span,
     pub(super) data: TileData,
-    /// What it is known by, all of it.
+    /// The digest of the whole tile.
     pub(super) digest: TileDigest,
     pub(super) pieces: PieceHashes,
-    /// What of it was not read, since it is known; anything stands in the place of that in its data. In order.
+    /// Pieces that were not read, because they are known; their part of the data is undefined. In order.
     pub(super) unread: Vec<Span>,
 }
 
-/// What is done with tiles: first on all cores, then in order on one.
+/// The operations on tiles: first on all cores, then in order on one.
 pub(super) trait Sink {
-    /// Works on tiles on one core.
+    /// Processes tiles on one core.
     type Worker: FnMut(Tile) -> Result<Self::Piece> + Send;
-    /// What comes out of that.
+    /// The result of processing a tile.
     type Piece: Send;
 
     /// A worker for one core.
     fn worker(&self) -> Result<Self::Worker>;
 
-    /// Hears of what could not be read of the piece that comes next.
+    /// Reports unreadable ranges of the next piece.
     fn lost(&mut self, _: &[Span]) -> Result<()> {
         Ok(())
     }
 
-    /// Takes the pieces, strictly in order.
+    /// Receives the pieces, strictly in order.
     fn commit(&mut self, span: Span, piece: Self::Piece) -> Result<()>;
 
-    /// Brings to an end what all tiles together need, once the last is committed.
+    /// Finishes after the last piece was committed.
     fn finish(&mut self) -> Result<()> {
         Ok(())
     }
 
-    /// How much of a tile counts as progress.
+    /// The weight of a tile in the progress.
     fn weight(&self, span: Span) -> ByteLen {
         span.len()
     }
 }
 
-/// How a view is to be read.
+/// Options for reading a view.
 #[derive(Clone)]
 pub(super) struct Journey<'a> {
     pub(super) view: &'a View,
     pub(super) step: Step,
-    /// What the sink's weights add up to.
+    /// The sum of the sink's weights.
     pub(super) total: ByteLen,
     pub(super) damage: Damage,
-    /// Whether one read at a time is made, in order.
+    /// Whether only one read is made at a time, in order.
     pub(super) in_turn: bool,
-    /// Whether it is wanted what the pieces of tiles are known by.
+    /// Whether the chaining values of pieces are computed.
     pub(super) in_pieces: bool,
-    /// The tiles that the sink has already, and what of them could not be read.
+    /// The tiles that the sink has already, and their unreadable ranges.
     pub(super) done: Travelled,
     /// Verifies a tile that is known before it is used without being read; it is read if this returns `false`.
     /// `None` when known tiles need no verification.
@@ -96,22 +96,22 @@ pub(super) struct Journey<'a> {
     pub(super) watch: Watch<'a>,
 }
 
-/// Whether the content of a tile that is known still matches its digest.
+/// Returns whether the content of a known tile still matches its digest.
 pub(super) type IsIntact<'a> = &'a (dyn Fn(Span, &TileDigest) -> Result<bool> + Sync);
 
-/// What a journey found.
+/// The result of a run.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Travelled {
-    /// The digest of every tile, in order.
+    /// The digests of all tiles, in order.
     pub(super) digests: Vec<TileDigest>,
-    /// What is known of the pieces of every tile, in order.
+    /// The chaining values of the pieces of all tiles, in order.
     pub(super) pieces: Vec<PieceHashes>,
-    /// What could not be read, joined.
+    /// Unreadable ranges, joined.
     pub(super) unreadable: Vec<Span>,
 }
 
 impl Journey<'_> {
-    /// The tile at `span` that was read into `buffer`, of which `known` pieces, at `unread`, were not.
+    /// The tile at `span`, read into `buffer` except for the `known` pieces at `unread`.
     fn tile(&self, span: Span, buffer: Buffer, known: &[KnownPiece], unread: Vec<Span>) -> Tile {
         let (data, digest, pieces) = match self.in_pieces || !known.is_empty() {
             true => TileData::in_pieces(buffer, known),
@@ -133,8 +133,7 @@ struct Ready<P> {
     piece: P,
 }
 
-/// Which tile is next, the last that was heard of where data lie, and how the source has read so far
-/// where it is read in turn.
+/// The next tile, the last answer about data and holes, and the read-ahead state of a sequential source.
 #[derive(Default)]
 struct Turn {
     next: u64,
@@ -142,7 +141,7 @@ struct Turn {
     so_far: SoFar,
 }
 
-/// How far the commits are, for workers that must not run ahead.
+/// The progress of the commits, for workers that must not be too far ahead.
 #[derive(Default)]
 struct Pace {
     committed: Mutex<u64>,
@@ -151,7 +150,7 @@ struct Pace {
 }
 
 impl Pace {
-    /// Waits until tile `index` is less than `window` ahead; `false` when all is over.
+    /// Waits until tile `index` is less than `window` ahead; `false` if the run ended.
     fn wait_for(&self, index: u64, window: u64) -> bool {
         let mut committed = self.committed.lock().unwrap_or_else(PoisonError::into_inner);
         while index >= committed.saturating_add(window) && !self.stop.load(Ordering::SeqCst) {
@@ -172,7 +171,7 @@ impl Pace {
     }
 }
 
-/// A worker that panics would leave the others waiting for its tile for ever.
+/// Ends the run if a worker panics: otherwise the others would wait for its tile forever.
 struct StopOnPanic<'a>(&'a Pace);
 
 impl Drop for StopOnPanic<'_> {
@@ -183,36 +182,36 @@ impl Drop for StopOnPanic<'_> {
     }
 }
 
-/// By how much workers stand back behind what is done in order, as the system counts it.
+/// The nice value of workers, relative to the thread that commits.
 const WORKER_NICENESS: i32 = 10;
 
-/// Workers for this machine: one more than cores, so that a read never leaves a core idle; not
-/// more than eight, since each holds a tile and a codec.
+/// Worker threads for this machine: one more than cores, so that a read never leaves a core idle; not more than eight,
+/// since each has a tile and a codec in memory.
 fn worker_count() -> u64 {
     let cores = thread::available_parallelism().map_or(1, NonZero::get);
     u64::try_from(cores).unwrap_or(1).saturating_add(1).clamp(2, 8)
 }
 
-/// What is known of a tile before it is read.
+/// Knowledge about a tile before it is read.
 pub(super) enum KnownTile<P> {
     /// Nothing.
     Nothing,
-    /// These pieces of it, in order, but not all: only the others are read.
+    /// The digests of some of its pieces, in order: only the others are read.
     Some(Vec<KnownPiece>),
-    /// What it and its pieces are known by, and what comes of it.
+    /// Its digest, those of its pieces, and its result.
     All(TileDigest, PieceHashes, P),
-    /// What is known could not be verified.
+    /// It is known, but could not be verified.
     Failed(Error),
 }
 
-/// Answers that for the tile of a number and a place.
+/// Returns the knowledge about the tile of a number and location.
 pub(super) type Known<'a, P> = &'a (dyn Fn(u64, Span) -> KnownTile<P> + Sync);
 
-/// Carries the whole view into `sink`.
+/// Runs the whole view through `sink`.
 ///
 /// # Errors
-/// The first failure of reading, working or committing, and [`crate::Class::Cancelled`] when that was asked
-/// for. Tiles before it are committed, none behind it.
+/// The first error of reading, processing or committing, and [`crate::Class::Cancelled`] on request. Tiles before it
+/// are committed, none after it.
 pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travelled> {
     run_knowing(journey, sink, &|_, _| KnownTile::Nothing)
 }
@@ -244,8 +243,8 @@ pub(super) fn run_knowing<S: Sink>(
         for worker in makers {
             let (road, sender) = (&road, sender.clone());
             scope.spawn(move || {
-                // What must be in order, hashes above all, is what a journey waits for: it goes first
-                // where cores are few. Where that is not granted, all are alike.
+                // The sequential part, hashing above all, limits the speed: it gets priority when cores are few. If the
+                // system denies that, all threads are equal.
                 let _ = rustix::process::nice(WORKER_NICENESS);
                 road.serve(worker, known, &sender);
             });
@@ -268,46 +267,46 @@ pub(super) fn run_knowing<S: Sink>(
     Ok(travelled)
 }
 
-/// What a worker took.
+/// The result of one step of a worker.
 enum Taken<P> {
-    /// A tile that was read, and what of it could not be.
+    /// A tile that was read, with its unreadable ranges.
     Read(Tile, Vec<Span>),
-    /// Tiles in a row that need not be.
+    /// Consecutive tiles that were not read.
     Unread(Vec<Unread<P>>),
 }
 
-/// The number of the first of these tiles, and what became of them.
+/// The number of the first of these tiles, and their results.
 type Next<P> = (u64, Taken<P>);
 
-/// A tile that need not be read.
+/// A tile that is not read.
 enum Unread<P> {
-    /// It is known what comes of it.
+    /// Its result is known.
     Known(Ready<P>),
-    /// It holds nothing but zeros.
+    /// It contains only zeros.
     Zeros(Tile),
 }
 
-/// So many tiles in a row that need not be read are taken at once: to hand over each by itself would take longer
-/// than all else about it. Not more, since a card may be read to find zeros there, and that shall be seen to go on.
+/// The maximum number of consecutive tiles without a read that are passed at once: passing each separately would
+/// dominate the run time. It is limited, because zeros may have to be read from a card, which should show progress.
 const ROW: usize = 16;
-/// How many tiles ahead of the commits such ones may be: they take no memory.
+/// The maximum number of such tiles ahead of the commits: they use no memory.
 const FAR: u64 = 128;
 
-/// What the workers of a journey share.
+/// State that the workers of a run share.
 struct Road<'a> {
     journey: &'a Journey<'a>,
-    /// How many tiles ahead of the commits one may be that is read.
+    /// The maximum number of tiles ahead of the commits that are read.
     window: u64,
     pool: Pool,
     turn: Mutex<Turn>,
     pace: Pace,
 }
 
-/// The number of the first of tiles in a row, and what became of each.
+/// The number of the first of consecutive tiles, and their results.
 type Handed<P> = (u64, Vec<Result<Ready<P>>>);
 
 impl Road<'_> {
-    /// One worker: takes tiles, reads them, works on them and hands them over, until none is left.
+    /// One worker: takes tiles, reads and processes them, and passes them on, until none is left.
     fn serve<P>(
         &self,
         mut worker: impl FnMut(Tile) -> Result<P>,
@@ -346,7 +345,7 @@ impl Road<'_> {
         }
     }
 
-    /// Commits what the workers hand over, in order.
+    /// Commits the results of the workers, in order.
     fn commit_all<S: Sink>(
         &self,
         sink: &mut S,
@@ -407,7 +406,7 @@ impl Road<'_> {
         self.journey.is_intact.map_or(Ok(true), |is_intact| is_intact(ready.span, &ready.digest))
     }
 
-    /// Reads a tile that turned out to be damaged where it was known from. Other workers wait with their reads.
+    /// Reads a tile whose known copy is damaged. Other workers wait meanwhile.
     fn read_out_of_turn(&self, span: Span) -> Result<(Tile, Vec<Span>)> {
         let Self { journey, turn, pool, .. } = self;
         let mut turn = turn.lock().unwrap_or_else(PoisonError::into_inner);
@@ -419,7 +418,7 @@ impl Road<'_> {
         Ok((journey.tile(span, buffer, &[], Vec::new()), lost))
     }
 
-    /// Takes the next tile and reads it, or the next ones that need not be read; `None` when there is none left.
+    /// Takes and reads the next tile, or takes the next ones that need not be read; `None` at the end.
     fn next_tiles<P>(
         &self,
         known: Known<'_, P>,
@@ -482,7 +481,7 @@ impl Road<'_> {
         Ok(Some((first, Taken::Read(tile, lost))))
     }
 
-    /// Tile `index`, where it need not be read; else what is known of its pieces.
+    /// The result of tile `index`, if it need not be read; otherwise the digests of known pieces.
     fn unread<P>(
         &self,
         index: u64,
@@ -509,8 +508,8 @@ impl Road<'_> {
     }
 }
 
-/// Whether a tile may hold anything but zeros. The last answer of the view is kept, so that a long
-/// hole is asked for once and not once a tile.
+/// Returns whether a tile can contain anything but zeros. The last answer of the view is cached, so that a long hole is
+/// queried once.
 pub(super) fn may_hold_data(
     view: &View,
     tile: Span,
