@@ -1,5 +1,4 @@
-//! The clusters of a volume at new places: what FAT and exFAT have in common when they get another
-//! size. Clusters are counted from 0 here.
+//! Moving clusters: the parts of resizing that FAT and exFAT have in common. Clusters are counted from 0 here.
 
 use super::{
     DerivedVolume, GrowthLimit, Moved, Reshaped,
@@ -15,42 +14,41 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// Where a run of clusters of `len` bytes lies, the first of which starts at `data`.
+/// The location of a run of clusters of `len` bytes, the first of which starts at `data`.
 pub(super) fn span_of(run: Run, data: ByteOffset, len: ByteLen) -> Span {
     let bytes = |clusters| len.checked_mul(clusters).unwrap_or_default();
     let start = data.saturating_add(bytes(run.first));
     Span::between(start, start.saturating_add(bytes(run.len)))
 }
 
-/// What an allocation table says of a cluster.
+/// A value of an allocation table.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Link {
-    /// It is nobody's.
+    /// Free.
     Free,
-    /// It cannot be used.
+    /// Bad.
     Bad,
-    /// The last of its chain.
+    /// The last cluster of its chain.
     Last,
-    /// Its chain goes on in this cluster, counted from 0.
+    /// The next cluster of the chain, counted from 0.
     To(u64),
-    /// A number that is no cluster's.
+    /// An invalid number.
     Wrong(u32),
 }
 
-/// The clusters of a file or folder, in its order.
+/// The clusters of a file or folder, in order.
 pub(super) struct Chain {
-    /// Up to where it ends or breaks off.
+    /// Up to the end, or to where the chain is broken.
     pub(super) runs: Vec<Run>,
-    /// The cluster at which it breaks off: there is none such, or what stands in the table is no end
-    /// and no next cluster.
+    /// The cluster at which the chain is broken: it doesn't exist, or its value in the table is invalid.
     pub(super) broken_at: Option<u64>,
 }
 
 impl Chain {
-    /// The clusters of a chain that comes to its end.
+    /// The clusters of a complete chain.
     ///
     /// # Errors
-    /// [`Class::Corrupt`] with the place where it breaks off.
+    /// [`Class::Corrupt`] with the place where it is broken.
     pub(super) fn whole(self) -> Result<Vec<Run>> {
         match self.broken_at {
             None => Ok(self.runs),
@@ -62,12 +60,11 @@ impl Chain {
     }
 }
 
-/// Follows the chain that starts at cluster `first` of `clusters`, by what `link` says of each. Every
-/// cluster is given to `own` before it is taken; one that leads back into itself breaks off in the
-/// end, if `own` doesn't refuse it before.
+/// Follows the chain that starts at cluster `first` of `clusters`, by the values of `link`. `own` is called with every
+/// cluster before it is added; a cyclic chain counts as broken, unless `own` refuses it earlier.
 ///
 /// # Errors
-/// What `link` and `own` answer.
+/// Those of `link` and `own`.
 pub(super) fn follow(
     first: u64,
     clusters: u64,
@@ -77,10 +74,10 @@ pub(super) fn follow(
     follow_some(clusters, first, clusters, link, own)
 }
 
-/// The same without that, for at most `most` clusters.
+/// The same without `own`, for at most `most` clusters.
 ///
 /// # Errors
-/// What `link` answers.
+/// Those of `link`.
 pub(super) fn follow_up_to(
     most: u64,
     first: u64,
@@ -115,7 +112,7 @@ fn follow_some(
     Ok(chain)
 }
 
-/// An allocation table that is read as far as it is asked for.
+/// An allocation table that is read on demand.
 pub(super) struct TableReader<'a> {
     store: &'a dyn ReadAt,
     place: Span,
@@ -123,17 +120,17 @@ pub(super) struct TableReader<'a> {
 }
 
 impl<'a> TableReader<'a> {
-    /// Bytes that are read together: whole entries of 12, 16 and 32 bits.
+    /// Bytes that are read together: a multiple of entries of 12, 16 and 32 bits.
     const PAGE: u64 = 12 << 10;
-    /// How much of the table is kept.
+    /// Bytes of the table that are cached.
     const MOST: ByteLen = ByteLen::mib(4);
 
-    /// The table that stands at `place` in `store`.
+    /// The table at `place` in `store`.
     pub(super) fn new(store: &'a dyn ReadAt, place: Span) -> Self {
         Self { store, place, pages: Pages::new(Self::MOST, Keep::Last) }
     }
 
-    /// The bytes from byte `at` of the table on; `None` when there are none.
+    /// The bytes from offset `at` of the table; `None` past its end.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -150,26 +147,25 @@ impl<'a> TableReader<'a> {
     }
 }
 
-/// Where the clusters of a volume were, and where they are now.
+/// The old and new locations of the clusters of a volume.
 pub(super) struct Clusters {
-    /// Bytes a cluster.
+    /// Cluster size in bytes.
     pub(super) len: ByteLen,
-    /// Where the first stood, and stands now, from the volume's start.
+    /// The old and new offset of the first one in the volume.
     pub(super) was: ByteOffset,
     pub(super) is: ByteOffset,
-    /// How many there were, and are now.
+    /// The old and new count.
     pub(super) had: u64,
     pub(super) count: u64,
-    /// Those that get another number.
+    /// Clusters that get another number.
     pub(super) moves: Moves,
 }
 
 impl Clusters {
-    /// The same, once it is sure that the ends of all clusters, before and afterwards, can be counted
-    /// in bytes: no sum of theirs saturates.
+    /// The same, after a check that the ends of all clusters, before and after, fit into 64 bits.
     ///
     /// # Errors
-    /// [`Class::Bug`] when they cannot.
+    /// [`Class::Bug`] when they don't.
     pub(super) fn proved(self) -> Result<Self> {
         self.was.plus(self.len.times(self.had)?)?;
         self.is.plus(self.len.times(self.count)?)?;
@@ -180,17 +176,17 @@ impl Clusters {
         ByteLen::new(self.len.get().saturating_mul(clusters))
     }
 
-    /// Where cluster `number` of the source stands in the source.
+    /// The location of cluster `number` of the source.
     pub(super) fn old_place(&self, number: u64) -> ByteOffset {
         self.was.saturating_add(self.bytes(number))
     }
 
-    /// Where cluster `number` stands in the volume that is made.
+    /// The location of cluster `number` in the new volume.
     pub(super) fn new_place(&self, number: u64) -> ByteOffset {
         self.is.saturating_add(self.bytes(number))
     }
 
-    /// Where a byte of the source's clusters goes.
+    /// The new location of a byte of the source's clusters.
     pub(super) fn follow(&self, at: ByteOffset) -> ByteOffset {
         let ahead = at.saturating_since(self.was).get();
         let number = ahead.checked_div(self.len.get()).unwrap_or(0);
@@ -203,12 +199,12 @@ impl Clusters {
         self.new_place(self.count)
     }
 
-    /// What of `run` the source has: a longer volume has clusters that were not there before.
+    /// The part of `run` that the source has: a larger volume has additional clusters.
     fn there(&self, run: Run) -> Run {
         Run::between(run.first, run.end().min(self.had))
     }
 
-    /// Adds the content of all clusters, out of `store`.
+    /// Adds the content of all clusters from `store`.
     pub(super) fn push_onto(&self, pieced: &mut Concatenated, store: &Arc<dyn ReadAt>) {
         self.moves.sources(Run::new(0, self.count), |_, from| {
             let there = self.there(from);
@@ -217,7 +213,7 @@ impl Clusters {
         });
     }
 
-    /// What comes from elsewhere in the source, in order.
+    /// Ranges that come from other places of the source, in order.
     fn moved(&self) -> Vec<Moved> {
         let mut moved = Vec::new();
         self.moves.sources(Run::new(0, self.count), |to, from| {
@@ -232,8 +228,7 @@ impl Clusters {
         moved
     }
 
-    /// The volume that was made of them, which is `draft`: made anew in `rewritten` and in front of
-    /// the clusters.
+    /// The new volume `draft`: new content in `rewritten` and before the clusters.
     pub(super) fn reshaped(
         &self,
         draft: Arc<dyn ReadAt>,
@@ -254,13 +249,13 @@ impl Clusters {
         }
     }
 
-    /// How many bytes get another number.
+    /// Bytes of clusters that get another number.
     fn copied(&self) -> ByteLen {
         self.bytes(self.moves.by_target().iter().map(|one| one.len).sum())
     }
 }
 
-/// An error that a look at a finished volume found: it is the plan's, not the source's.
+/// An inconsistency of the finished volume: an error of the plan, not of the source.
 pub(super) fn would_be_wrong(error: Error) -> Error {
     match error.class() {
         Class::Corrupt | Class::Unsupported => {
@@ -270,12 +265,12 @@ pub(super) fn would_be_wrong(error: Error) -> Error {
     }
 }
 
-/// The error for a volume that lacks so much room.
+/// The error for missing space.
 pub(super) fn lacks_room(lacking: ByteLen) -> Error {
     Error::no_room(format!("{lacking} are missing for what is in it")).lacking(lacking)
 }
 
-/// The fewest clusters, at least `fewest`, that hold all of `used`, none of them in a `bad` one.
+/// The minimum number of clusters, at least `fewest`, for all of `used`, without those in `bad`.
 pub(super) fn fewest(used: &Bits, bad: &Bits, fewest: u64) -> u64 {
     let needed = used.count();
     let mut count = fewest.max(needed).min(used.len());
@@ -289,9 +284,8 @@ pub(super) fn fewest(used: &Bits, bad: &Bits, fewest: u64) -> u64 {
     }
 }
 
-/// The moves after which all of `used` lies among the first `count` clusters. `whole` are runs that
-/// should stay in one piece; each of them that reaches over the end goes as a whole when there is
-/// a hole for it.
+/// The moves after which all of `used` is in the first `count` clusters. `whole` are runs that should stay contiguous:
+/// each one that extends past the end is moved completely if there is a sufficient hole.
 ///
 /// # Errors
 /// [`imbrik_store::Class::NoRoom`] with the missing bytes.
@@ -306,7 +300,7 @@ pub(super) fn moves(
         let lacking = len.checked_mul(lacking).unwrap_or_default();
         lacks_room(lacking)
     };
-    // To keep a run in one piece takes more room than its end alone, so that others may lack it.
+    // Keeping a run contiguous needs more space than moving its end, so that others may not fit.
     try_moves(used, bad, whole, count).or_else(|_| try_moves(used, bad, &[], count)).map_err(lacks)
 }
 

@@ -1,5 +1,5 @@
-//! A close look at an exFAT volume: every folder, every entry set, every cluster of each, once
-//! (sections 6 and 7 of the specification).
+//! Folders and entry sets of an exFAT volume, and the census of all its clusters (sections 6 and 7 of the
+//! specification).
 
 use super::boot::BootSector;
 use crate::{
@@ -20,42 +20,42 @@ pub(super) const BITMAP: u8 = 0x81;
 pub(super) const UP_CASE: u8 = 0x82;
 const LABEL: u8 = 0x83;
 const FILE: u8 = 0x85;
-/// A piece of a file's name.
+/// An entry with a part of a file name.
 const NAME: u8 = 0xc1;
-/// What the table says of a cluster that cannot be used.
+/// The value of the table for a bad cluster.
 const BAD: u32 = 0xffff_fff7;
 const BENIGN: u8 = 0xa0;
-/// The bits of an entry's type: in use, and a secondary one.
+/// Bits of an entry's type: in use, and secondary.
 const IN_USE: u8 = 0x80;
 const SECONDARY: u8 = 0x40;
-/// The bits of an entry's flags: it may have clusters, and they follow each other without a chain.
+/// Bits of an entry's flags: allocation possible, and contiguous without a chain.
 const MAY_HAVE: u8 = 1;
 const NO_CHAIN: u8 = 2;
 const IS_FOLDER: u16 = 0x10;
-/// The longest folder: 256 MiB.
+/// The maximum size of a folder: 256 MiB.
 const MOST_FOLDER: u64 = 256 << 20;
-/// The most clusters that are looked at: their table is 128 MiB long.
+/// The maximum number of clusters that are supported: their table is 128 MiB long.
 const MOST: u64 = 1 << 25;
 
 /// The clusters of one entry.
 #[derive(Clone)]
 pub(super) struct Holding {
-    /// The entry's place in its set.
+    /// The index of the entry in its set.
     pub(super) entry: usize,
-    /// The clusters, counted from 0; the first is the one that the entry names.
+    /// The clusters, counted from 0; the first is the one in the entry.
     pub(super) runs: Vec<Run>,
-    /// Whether they stand without a chain.
+    /// Whether they are contiguous without a chain.
     pub(super) is_plain: bool,
 }
 
-/// An entry with all that belongs to it.
+/// An entry set.
 #[derive(Clone)]
 pub(super) struct Set {
     /// The entries.
     pub(super) raw: Vec<u8>,
-    /// Where each of them stands in the volume.
+    /// The offsets of the entries in the volume.
     pub(super) places: Vec<ByteOffset>,
-    /// The clusters that they name.
+    /// The clusters of the entries.
     pub(super) holdings: Vec<Holding>,
 }
 
@@ -64,22 +64,22 @@ impl Set {
         bytes::u8(&self.raw, 0).unwrap_or(0)
     }
 
-    /// The entries, each on its own.
+    /// The entries, one by one.
     pub(super) fn entries(&self) -> &[[u8; ENTRY]] {
         self.raw.as_chunks::<ENTRY>().0
     }
 
-    /// Whether it is a file's or a folder's.
+    /// Returns whether it describes a file or a folder.
     pub(super) fn is_file(&self) -> bool {
         self.kind() == FILE
     }
 
-    /// Whether it is a folder's.
+    /// Returns whether it describes a folder.
     pub(super) fn is_folder(&self) -> bool {
         self.is_file() && bytes::le_u16(&self.raw, 4).unwrap_or(0) & IS_FOLDER != 0
     }
 
-    /// The name of a file, in UTF-8.
+    /// The name of the file, in UTF-8.
     pub(super) fn name(&self) -> Vec<u8> {
         let len = self.entries().get(1).map_or(0, |stream| usize::from(stream[3]));
         let parts = self.entries().iter().filter(|entry| entry[0] == NAME);
@@ -92,7 +92,7 @@ impl Set {
         self.kind() == BITMAP
     }
 
-    /// Whether the set has a checksum.
+    /// Returns whether the set has a checksum.
     pub(super) fn is_sealed(&self) -> bool {
         self.kind() == FILE || self.kind() >= BENIGN
     }
@@ -104,28 +104,27 @@ impl Set {
     }
 }
 
-/// What was found.
+/// The result of a census.
 pub(super) struct Census {
-    /// What the bitmap calls used.
+    /// The used clusters according to the bitmap.
     pub(super) used: Bits,
-    /// The bitmap's own clusters.
+    /// The clusters of the bitmap itself.
     pub(super) bitmap: Vec<Run>,
-    /// The runs that stand without a chain.
+    /// Runs that are contiguous without a chain.
     pub(super) plain: Vec<Run>,
-    /// How many used clusters no entry leads to.
+    /// The number of used clusters without an owner.
     pub(super) lost: u64,
-    /// The digest of all entries and their clusters, told by the source's numbers. Without the
-    /// bitmap, and without whether there is a chain.
+    /// A digest of all entries and their clusters, in numbers of the source, without the bitmap and regardless of
+    /// chains.
     pub(super) fingerprint: blake3::Hash,
 }
 
 impl Census {
-    /// Looks at the volume in `store`; `source_of` tells the number that a cluster has in the
-    /// source.
+    /// Examines the volume in `store`; `source_of` maps clusters to those of the source.
     ///
     /// # Errors
-    /// When it cannot be read, or stopping was requested; [`imbrik_store::Class::Corrupt`] with the first
-    /// contradiction, [`imbrik_store::Class::Unsupported`] with what is not known.
+    /// When it can't be read, or stopping was requested; [`imbrik_store::Class::Corrupt`] with the first inconsistency,
+    /// [`imbrik_store::Class::Unsupported`] for unknown features.
     pub(super) fn of(
         store: &dyn ReadAt,
         boot: &BootSector,
@@ -187,7 +186,7 @@ impl Census {
     }
 }
 
-/// Hashes runs as they were in the source, those joined that follow each other there.
+/// Hashes runs in numbers of the source, with contiguous ones joined.
 fn tell<'a>(
     hasher: &mut blake3::Hasher,
     runs: impl Iterator<Item = &'a Run>,
@@ -203,7 +202,7 @@ fn tell<'a>(
     }
 }
 
-/// What the bitmap of `len` bytes in the clusters `runs` calls used.
+/// The used clusters according to the bitmap of `len` bytes in the clusters `runs`.
 ///
 /// # Errors
 /// When it cannot be read; [`imbrik_store::Class::Corrupt`] when it is too short.
@@ -240,7 +239,7 @@ pub(super) fn read_bitmap(
     Ok(used)
 }
 
-/// Calls `work` with every entry set of the volume, and answers the root directory's clusters.
+/// Calls `work` with every entry set of the volume. Returns the clusters of the root directory.
 ///
 /// # Errors
 /// As [`Census::of`], and those of `work`.
@@ -256,8 +255,7 @@ pub(super) fn walk(
     let chains = Chains::of(store, boot);
     let root = chains.follow(boot.root_cluster)?;
     let mut waiting = vec![root.clone()];
-    // A folder that holds itself would be looked at for ever: its clusters have two owners, which
-    // only the caller knows.
+    // A folder that contains itself would be read forever: only the caller can detect its clusters' second owner.
     let mut looked = Bits::new(boot.clusters);
     while let Some(folder) = waiting.pop() {
         cancel.check()?;
@@ -276,11 +274,11 @@ pub(super) fn walk(
     Ok(root)
 }
 
-/// Calls `work` with every entry set of the folder that stands in the clusters `folder`, until it
-/// answers `Break`. What the sets name is not looked at.
+/// Calls `work` with every entry set of the folder in the clusters `folder`, until it returns `Break`. The clusters of
+/// the sets are not read.
 ///
 /// # Errors
-/// When the folder cannot be read or makes no sense, and those of `work`.
+/// When the folder can't be read or is invalid, and those of `work`.
 pub(super) fn each_set(
     store: &dyn ReadAt,
     boot: &BootSector,
@@ -340,21 +338,21 @@ pub(super) fn each_set(
     Ok(())
 }
 
-/// What an entry says of its clusters.
+/// The clusters in an entry.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Stream {
     /// The first, counted from 0.
     pub(super) first: u64,
     /// Bytes in them.
     pub(super) len: u64,
-    /// Whether they follow each other without a chain.
+    /// Whether they are contiguous without a chain.
     pub(super) is_plain: bool,
 }
 
-/// What `entry` says of its clusters; `None` when it has none.
+/// The clusters in `entry`; `None` if it has none.
 ///
 /// # Errors
-/// [`imbrik_store::Class::Corrupt`] when it names one that is none.
+/// [`imbrik_store::Class::Corrupt`] for a cluster number that doesn't exist.
 pub(super) fn stream_of(entry: &[u8; ENTRY], boot: &BootSector) -> Result<Option<Stream>> {
     let flags = match entry[0] {
         BITMAP | UP_CASE => MAY_HAVE,
@@ -372,7 +370,7 @@ pub(super) fn stream_of(entry: &[u8; ENTRY], boot: &BootSector) -> Result<Option
     Ok(Some(Stream { first, len, is_plain: flags & NO_CHAIN != 0 }))
 }
 
-/// The clusters that the entries of a set name.
+/// The clusters of the entries of a set.
 fn holdings(chains: &Chains<'_>, set: &Set) -> Result<Vec<Holding>> {
     let mut found = Vec::new();
     for (index, entry) in set.entries().iter().enumerate() {
@@ -389,17 +387,17 @@ fn holdings(chains: &Chains<'_>, set: &Set) -> Result<Vec<Holding>> {
 pub(super) struct Chains<'a> {
     boot: &'a BootSector,
     table: TableReader<'a>,
-    /// What the table is to say of some clusters instead.
+    /// Values that replace those of the table for some clusters.
     links: Option<&'a BTreeMap<u64, u32>>,
 }
 
 impl<'a> Chains<'a> {
-    /// Those of the volume in `store`.
+    /// The chains of the volume in `store`.
     pub(super) fn of(store: &'a dyn ReadAt, boot: &'a BootSector) -> Self {
         Self { boot, table: TableReader::new(store, boot.table), links: None }
     }
 
-    /// The same, where the table will say something else of some clusters.
+    /// The same with other values for some clusters.
     pub(super) fn with_links(self, links: &'a BTreeMap<u64, u32>) -> Self {
         Self { links: Some(links), ..self }
     }
@@ -407,13 +405,13 @@ impl<'a> Chains<'a> {
     /// The clusters of the chain that starts at `first`.
     ///
     /// # Errors
-    /// When the table cannot be read; [`imbrik_store::Class::Corrupt`] when the chain breaks off.
+    /// When the table can't be read; [`imbrik_store::Class::Corrupt`] when the chain is broken.
     pub(super) fn follow(&self, first: u64) -> Result<Vec<Run>> {
         let link = &mut |number| self.link(number);
         follow(first, self.boot.clusters, link, &mut |_| Ok(()))?.whole()
     }
 
-    /// What the table says of cluster `number` (section 4.1).
+    /// The table's value for cluster `number` (section 4.1).
     fn link(&self, number: u64) -> Result<Link> {
         let at = number.saturating_add(2).saturating_mul(4);
         let raw = match self.links.and_then(|links| links.get(&number)) {
@@ -432,10 +430,10 @@ impl<'a> Chains<'a> {
         })
     }
 
-    /// The `len` bytes of clusters from `first` on that an entry names.
+    /// The clusters for `len` bytes, from `first`.
     ///
     /// # Errors
-    /// When the table cannot be read; [`imbrik_store::Class::Corrupt`] when there are too few.
+    /// When the table can't be read; [`imbrik_store::Class::Corrupt`] when there are too few.
     pub(super) fn clusters_of(&self, at: Stream) -> Result<Vec<Run>> {
         let needed = at.len.div_ceil(self.boot.cluster.get().max(1));
         let runs = match (at.is_plain, needed) {

@@ -1,5 +1,5 @@
-//! Entries of folders (sections 6 and 7 of the specification): 32 bytes each, and in front of one with
-//! a long name the pieces of that, the last one first.
+//! Directory entries (sections 6 and 7 of the specification): 32 bytes each, preceded by the parts of a long name, the
+//! last part first.
 
 use super::boot::{BootSector, Width};
 use crate::{bits::Run, clusters::span_of};
@@ -11,43 +11,43 @@ use imbrik_store::{
 };
 use std::ops::Range;
 
-/// Bytes an entry.
+/// Entry size in bytes.
 pub(super) const ENTRY: usize = 32;
 pub(super) const ATTR_FOLDER: u8 = 0x10;
 pub(super) const ATTR_VOLUME_ID: u8 = 0x08;
 pub(super) const ATTR_LONG_NAME: u8 = 0x0f;
-/// Which of the attributes tell a piece of a long name from a file.
+/// The attribute bits that distinguish a part of a long name from a file.
 const ATTR_MASK: u8 = 0x3f;
-/// The longest folder, in bytes: 65,536 entries.
+/// The maximum size of a folder in bytes: 65,536 entries.
 const MOST: u64 = 65_536 * 32;
-/// Of the number of a long name's piece: the last one, which stands first.
+/// The flag for the last part of a long name, which is stored first.
 const LAST_PIECE: u8 = 0x40;
-/// How a name in small letters is told without a long one: for the base and for the extension.
+/// The flags for lower case without a long name: of the base and of the extension.
 const SMALL_BASE: u8 = 0x08;
 const SMALL_EXTENSION: u8 = 0x10;
 
-/// An entry's bytes.
+/// The bytes of an entry.
 pub(super) type Raw = [u8; ENTRY];
 
-/// Where entries stand in the volume, in order, with their bytes.
+/// Entries with their offsets in the volume, in order.
 pub(super) type Records = Vec<(ByteOffset, Raw)>;
 
-/// What an entry is for.
+/// The use of an entry.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Use {
-    /// Nothing, like all behind it.
+    /// The end of the folder.
     End,
-    /// Nothing any more.
+    /// A removed entry.
     Free,
-    /// A piece of a long name.
+    /// A part of a long name.
     LongName,
-    /// The volume's label.
+    /// The label of the volume.
     Label,
     /// A file or a folder.
     File,
 }
 
-/// What `raw` is for.
+/// The use of `raw`.
 pub(super) fn use_of(raw: &Raw) -> Use {
     match (raw[0], raw[11]) {
         (0, _) => Use::End,
@@ -58,7 +58,7 @@ pub(super) fn use_of(raw: &Raw) -> Use {
     }
 }
 
-/// Whether `raw` is a folder's.
+/// Returns whether `raw` describes a folder.
 pub(super) fn is_folder(raw: &Raw) -> bool {
     raw[11] & ATTR_FOLDER != 0
 }
@@ -68,7 +68,7 @@ pub(super) fn size_of(raw: &Raw) -> u64 {
     bytes::le_u32(raw, 28).map_or(0, u64::from)
 }
 
-/// `NAME.EXT` out of an entry's first eleven bytes.
+/// `NAME.EXT` from the first eleven bytes of an entry.
 pub(super) fn short_name(raw: &[u8]) -> Option<Vec<u8>> {
     let (name, extension) = (raw.get(..8)?.trim_ascii_end(), raw.get(8..11)?.trim_ascii_end());
     Some(match extension {
@@ -96,27 +96,27 @@ fn lower(c: char) -> char {
     lower.next().filter(in_page).unwrap_or(c)
 }
 
-/// Whether `raw` is one of the two that lead to the folder itself and to the one above it.
+/// Returns whether `raw` is `.` or `..`.
 pub(super) fn is_dots(raw: &Raw) -> bool {
     matches!(short_name(raw).as_deref(), Some(b"." | b".."))
 }
 
-/// What binds the pieces of a long name to their short one.
+/// The checksum that connects the parts of a long name with their short name.
 pub(super) fn name_sum(short: &[u8]) -> u8 {
     short.iter().take(11).fold(0u8, |sum, byte| sum.rotate_right(1).wrapping_add(*byte))
 }
 
-/// Where a folder stands.
+/// The location of a folder.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum FolderPlace {
-    /// The root of FAT12 and FAT16, which has a place of its own.
+    /// The root of FAT12 and FAT16, which is outside of the clusters.
     Fixed(Span),
     /// One that starts at a cluster, counted from 0.
     Chain(u64),
 }
 
 impl BootSector {
-    /// Where the root directory stands; `None` when it has no cluster.
+    /// The location of the root directory; `None` if its cluster number is invalid.
     pub(super) fn root(&self) -> Option<FolderPlace> {
         match self.width {
             Width::Bits32 => u64::from(self.root_cluster).checked_sub(2).map(FolderPlace::Chain),
@@ -124,18 +124,18 @@ impl BootSector {
         }
     }
 
-    /// Where a run of clusters lies.
+    /// The location of a run of clusters.
     pub(super) fn span_of(&self, run: Run) -> Span {
         span_of(run, self.data().start(), self.cluster)
     }
 
-    /// The longest folder there may be.
+    /// The maximum size of a folder.
     pub(super) fn most_of_a_folder(&self) -> ByteLen {
         ByteLen::new(MOST.max(self.cluster.get()))
     }
 }
 
-/// The entries that stand in `spans`, in this order.
+/// The entries in `spans`, in this order.
 ///
 /// # Errors
 /// When the volume cannot be read.
@@ -153,10 +153,10 @@ pub(super) fn read(store: &dyn ReadAt, spans: impl IntoIterator<Item = Span>) ->
 
 /// A file or folder, with its long name.
 pub(super) struct Named<'a> {
-    /// Where its short entry stands.
+    /// The offset of its short entry.
     pub(super) at: ByteOffset,
     pub(super) raw: &'a Raw,
-    /// Which of the records are about it: the pieces of its long name, and its short entry.
+    /// The indexes of its records: the parts of its long name, and its short entry.
     pub(super) slots: Range<usize>,
     long: Option<String>,
 }
@@ -170,14 +170,14 @@ impl Named<'_> {
         }
     }
 
-    /// Every name that it is found by.
+    /// All names by which it is found.
     pub(super) fn names(&self) -> Vec<String> {
         self.long.iter().cloned().chain([self.short_name()]).collect()
     }
 
     fn short_name(&self) -> String {
         let mut raw = *self.raw;
-        // The mark of a free entry, where a name really starts with that byte.
+        // The mark of a free entry replaces this byte at the start of a name.
         if raw[0] == 0x05 {
             raw[0] = 0xe5;
         }
@@ -197,7 +197,7 @@ impl Named<'_> {
         (base + &shown(extension, case & SMALL_EXTENSION != 0)).into_bytes()
     }
 
-    /// Whether its long or its short name is `wanted`; case doesn't matter.
+    /// Returns whether its long or its short name is `wanted`, ignoring case.
     pub(super) fn is_called(&self, wanted: &[u8]) -> bool {
         let lower = String::from_utf8_lossy(wanted).to_lowercase();
         self.long.as_ref().is_some_and(|long| long.to_lowercase() == lower)
@@ -205,11 +205,11 @@ impl Named<'_> {
     }
 }
 
-/// The pieces of a long name that were met so far.
+/// The parts of a long name that were read so far.
 #[derive(Default)]
 struct Pieces {
     units: Vec<u16>,
-    /// The number of the last one; 0 when there is none, or they don't follow each other.
+    /// The number of the last part; 0 if there is none, or the numbers are not consecutive.
     number: u8,
     sum: u8,
 }
@@ -238,7 +238,7 @@ impl Pieces {
         self.units = piece;
     }
 
-    /// The name that they make up for `raw`; `None` when they are not its.
+    /// The name for `raw`; `None` if the parts don't belong to it.
     fn name_of(&mut self, raw: &Raw) -> Option<String> {
         let pieces = std::mem::take(self);
         let is_its = pieces.number == 1 && pieces.sum == name_sum(raw);
@@ -298,7 +298,7 @@ mod tests {
         // Another program renamed the file, and knew nothing of long names.
         set[2] = file(b"OTHER   TXT", 0);
         assert_eq!(names(&set), ["OTHER.TXT"]);
-        // One of the pieces is gone.
+        // One of the parts is missing.
         let rest = [set[1], short];
         assert_eq!(names(&rest), ["BROODS~1.TXT"]);
     }

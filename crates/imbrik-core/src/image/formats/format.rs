@@ -1,4 +1,4 @@
-//! What there is to know of a container: the one trait behind which each stands.
+//! The trait that every container format implements.
 
 use crate::image::{
     ImageFinding,
@@ -19,135 +19,131 @@ use std::{
     },
 };
 
-/// A container by content: how it is known, and how it is read and written.
+/// A container format: how it is recognised, read and written.
 pub(in crate::image) trait Format: Sync {
-    /// What it is called in a message.
+    /// Its name in messages.
     fn name(&self) -> &'static str;
 
-    /// Whether a file that starts with `head`, its first 16 bytes, is one.
+    /// Recognises a file by `head`, its first 16 bytes.
     fn is_at(&self, head: &[u8]) -> bool;
 
-    /// What file names of it end in, in small letters, the usual one first.
+    /// Its file name extensions, in lower case, the usual one first.
     fn endings(&self) -> &'static [&'static str];
 
-    /// How it is written; `None` when it is only read.
+    /// Its writer; `None` for formats that are only read.
     fn writing(&self) -> Option<&'static dyn Writing> {
         None
     }
 
-    /// What it tells without being decoded.
+    /// Reads its properties without decoding it.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when it is cut short or contradicts itself.
+    /// [`crate::Class::Corrupt`] when it is truncated or inconsistent.
     fn look(&self, _file: &Arc<dyn ReadAt>) -> Result<Inside> {
         Ok(Inside::default())
     }
 
-    /// Checks what is not needed to read the content here, but by other decoders: lengths and checksums in headers.
-    /// Returns what is wrong, as the end of a sentence.
+    /// Checks header fields that only other decoders need: lengths and checksums. Returns the error, as the end of a
+    /// sentence.
     ///
     /// # Errors
-    /// When the file cannot be read.
+    /// When the file can't be read.
     fn verify(&self, _file: &Arc<dyn ReadAt>) -> Result<Option<String>> {
         Ok(None)
     }
 
-    /// Hands its content to `work` as a stream, from its start; of an archive, that of `entry`, or of
-    /// the only image in it.
+    /// Passes its content to `work` as a stream; of an archive, that of `entry`, or of the only image in it.
     ///
     /// # Errors
-    /// [`crate::Class::Unsupported`] when it holds no image or not plainly one, and what `work` answers. What
-    /// is wrong with the content itself is an error of the stream.
+    /// [`crate::Class::Unsupported`] when it contains no image or more than one, and the errors of `work`. Damaged
+    /// content is an error of the stream.
     fn decode(&self, file: Packed, entry: Option<&str>, work: UseContent<'_>) -> Result<()>;
 }
 
-/// What is done with a stream of content.
+/// Receives a stream of content.
 pub(in crate::image) type UseContent<'a> = &'a mut dyn FnMut(&mut dyn Read) -> Result<()>;
 
-/// What a container tells without being decoded.
+/// Properties of a container that need no decoding.
 #[derive(Default)]
 pub(in crate::image) struct Inside {
-    /// Its content, when that can be read at random; otherwise it is decoded from its start.
+    /// Its content, if random access is possible; otherwise it is decoded from the start.
     pub(in crate::image) framed: Option<FramedStore>,
-    /// The JSON of the manifest that it holds.
+    /// The JSON of its manifest.
     pub(in crate::image) manifest: Option<Vec<u8>>,
-    /// What is wrong with it, a sentence each.
+    /// Errors, one sentence each.
     pub(in crate::image) findings: Vec<ImageFinding>,
 }
 
-/// How a container is written: a frame a tile, in order, and what stands behind them.
+/// The writer of a container format: one frame per tile, in order, and a trailer.
 pub(in crate::image) trait Writing: Sync {
-    /// What it is asked for by: `zst`.
+    /// Its name in options: `zst`.
     fn word(&self) -> &'static str;
 
-    /// What it is, in a few words for whoever chooses.
+    /// A short description for help.
     fn about(&self) -> &'static str;
 
-    /// The levels of its codec, from fast to small; `None` when it has none.
+    /// The levels of its codec, from fast to small; `None` without a codec.
     fn levels(&self) -> Option<RangeInclusive<i32>>;
 
-    /// The level used unless another is asked for.
+    /// The default level.
     fn usual_level(&self) -> i32;
 
-    /// A codec for one thread, for a card of `card` bytes; `None` when tiles are written as they are,
-    /// and zeros as holes.
+    /// A codec for one thread, for a card of `card` bytes; `None` if tiles are written uncompressed, with holes for
+    /// zeros.
     ///
     /// # Errors
-    /// When it cannot be started for want of memory.
+    /// When memory is insufficient.
     fn packer(&self, level: i32, card: ByteLen) -> Result<Option<Box<dyn Packer>>>;
 
-    /// What stands behind the tiles, `frames` of them, when the manifest is kept in the file; `None`
-    /// when it stands beside it.
+    /// The trailer after `frames` tiles, if it contains the manifest; `None` if the manifest is a separate file.
     ///
     /// # Errors
-    /// When there is more of something than the format can count.
+    /// When a count exceeds the range of the format.
     fn tail(&self, _manifest: &[u8], _frames: &[FrameLens]) -> Result<Option<Vec<u8>>> {
         Ok(None)
     }
 
-    /// `len` bytes, at least 8, that decoders pass over, to stand between frames; `None`
-    /// when the format has none.
+    /// `len` bytes, at least 8, of padding between frames that decoders skip; `None` if the format has none.
     fn padding(&self, _len: usize) -> Option<Vec<u8>> {
         None
     }
 
-    /// The frame that starts at `at` of a file that was never finished, when all of it is there; `None`
-    /// where that cannot be told from its start.
+    /// The frame at `at` of an incomplete file, if it is complete; `None` if its start doesn't contain its length.
     fn frame_at(&self, _file: &dyn ReadAt, _at: ByteOffset) -> Option<FrameLens> {
         None
     }
 
-    /// Decodes such frames; `None` when there are none.
+    /// A decoder for such frames; `None` if there are none.
     fn codec(&self) -> Option<Box<dyn Codec>> {
         None
     }
 
-    /// Whether a frame tells of the card that it is of, so that it can stand in no image of another size.
+    /// Whether a frame depends on the size of its card, so that it can't be reused in an image of another size.
     fn frames_tell_the_card(&self) -> bool {
         false
     }
 
-    /// Whether the manifest is kept in the file.
+    /// Whether the manifest is inside the file.
     fn holds_manifest(&self) -> bool {
         false
     }
 }
 
-/// How long a frame is.
+/// The sizes of a frame.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(in crate::image) struct FrameLens {
-    /// Bytes in the file.
+    /// In the file, in bytes.
     pub(in crate::image) packed: u32,
-    /// Bytes of content.
+    /// Of its content, in bytes.
     pub(in crate::image) content: u32,
 }
 
 /// The codec of one thread.
 pub(in crate::image) trait Packer: Send {
-    /// Packs a tile into a frame that is complete in itself.
+    /// Compresses a tile into an independent frame.
     ///
     /// # Errors
-    /// When the codec fails, which takes a lack of memory.
+    /// When the codec fails for lack of memory.
     fn pack(&mut self, tile: &[u8]) -> io::Result<Vec<u8>>;
 }
 
@@ -157,13 +153,13 @@ impl<F: FnMut(&[u8]) -> io::Result<Vec<u8>> + Send> Packer for F {
     }
 }
 
-/// How long `tile` would be when it is packed by `packer`.
+/// The size of `tile` after compression by `packer`.
 ///
 /// # Errors
 /// When the codec fails.
 pub(in crate::image) fn packed_len(packer: Option<Box<dyn Packer>>, tile: &[u8]) -> Result<usize> {
     match packer {
-        // A hole takes no room.
+        // A hole takes no space.
         None if is_zero(tile) => Ok(0),
         None => Ok(tile.len()),
         Some(mut packer) => {
@@ -173,13 +169,13 @@ pub(in crate::image) fn packed_len(packer: Option<Box<dyn Packer>>, tile: &[u8])
     }
 }
 
-/// A packed file as a stream.
+/// A compressed file as a stream.
 pub(in crate::image) type Packed = BufReader<Stream>;
 
-/// How much of a file is read at once.
+/// Bytes of a file that are read at once.
 const BUFFER: usize = 1 << 18;
 
-/// A store as a stream that counts how many of its bytes were read.
+/// A store as a stream that counts the bytes read.
 pub(in crate::image) struct Stream {
     store: Arc<dyn ReadAt>,
     at: u64,
@@ -187,7 +183,7 @@ pub(in crate::image) struct Stream {
 }
 
 impl Stream {
-    /// `store` from its start; `read` counts.
+    /// `store` from its start; `read` is the counter.
     pub(in crate::image) fn of(store: Arc<dyn ReadAt>, read: Arc<AtomicU64>) -> Packed {
         BufReader::with_capacity(BUFFER, Self { store, at: 0, read })
     }
@@ -221,9 +217,9 @@ impl Seek for Stream {
     }
 }
 
-/// An error of the stream itself, as an error of the image.
+/// Converts an error of the stream into an error of the image.
 pub(in crate::image) fn broken(error: io::Error) -> Error {
-    // What the store below said is said as it was.
+    // Errors of the store are passed unchanged.
     let error = match error.downcast::<Error>() {
         Ok(error) => return error,
         Err(error) => error,
