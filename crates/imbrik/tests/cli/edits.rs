@@ -204,7 +204,7 @@ fn a_card_that_was_not_unmounted_is_settled_before_it_is_changed() {
     fs::write(bench.path("port.conf"), "port=7\n").unwrap();
     bench
         .good("files put rack:a port.conf / --yes")
-        .says("shown as its journal leaves it")
+        .says("its journal is replayed first")
         .says("through the volume's own journal");
     tool!("e2fsck", "-fn", bench.path("rack/a.img"));
     let names = listed(&bench, "rack:a", "/");
