@@ -403,6 +403,7 @@ fn settings_that_name_a_removed_host_key_are_reported() {
         ("# HostKey /etc/ssh/ssh_host_rsa_key\n", false),
         ("hostkey=/etc/ssh/ssh_host_rsa_key\n", true),
         ("HostKey /etc/ssh/ssh_host_rsa_key\nHostKey /etc/ssh/ssh_host_ed25519_key\n", false),
+        ("HostKey /etc/ssh/ssh_host_rsa_key\nHostKey /etc/ssh/own_key\n", false),
     ] {
         fs::write(bench.path("f/etc/ssh/sshd_config"), settings).unwrap();
         sized(&bench.path("v"), 32 << 20);

@@ -417,7 +417,8 @@ impl Editing<'_> {
             let content = self.file(index, &path)?.unwrap_or_default();
             named.extend(host_keys_named_in(&String::from_utf8_lossy(&content)));
         }
-        if !named.is_empty() && !named.iter().any(|path| path.trim_start_matches('/') == HOST_KEY) {
+        let is_removed = |path: &String| old.iter().any(|old| old == path.trim_start_matches('/'));
+        if !named.is_empty() && named.iter().all(is_removed) {
             let title = self.parts.get(index).map_or(String::new(), |part| part.short.clone());
             self.changes.push(Change::Warning(Warning::HostKeysNamed { title, paths: named }));
         }
