@@ -107,12 +107,11 @@ impl OpenFolder {
     /// The first of `count` free slots in a row: in one sector where they fit into one, since a sector is written as a
     /// whole or not at all, and half a set would cost a name.
     pub(super) fn room_for(&mut self, count: usize) -> Option<usize> {
-        let in_one_sector = (count <= SECTOR / ENTRY).then(|| self.free_slots(count, true));
-        match in_one_sector {
+        let fits = count <= SECTOR / ENTRY;
+        match self.free_slots(count, fits) {
             // A folder that can't grow is filled to its end.
-            Some(None) if self.is_fixed() => self.free_slots(count, false),
-            Some(found) => found,
-            None => self.free_slots(count, false),
+            None if fits && self.is_fixed() => self.free_slots(count, false),
+            found => found,
         }
     }
 
