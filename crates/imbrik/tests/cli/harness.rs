@@ -36,6 +36,19 @@ impl Bench {
         Self { dir: tempfile::tempdir().unwrap() }
     }
 
+    /// An empty folder in memory, where there is room for `bytes`: what other tests write doesn't slow it down. Else, an
+    /// empty folder on the disk.
+    pub(crate) fn in_memory(bytes: u64) -> Self {
+        let memory = Path::new("/dev/shm");
+        let free = Command::new("df").args(["-B1", "--output=avail"]).arg(memory).output().unwrap();
+        let free = String::from_utf8(free.stdout).unwrap();
+        let free = free.split_whitespace().last().and_then(|free| free.parse().ok());
+        match free {
+            Some(free) if bytes <= free => Self { dir: tempfile::tempdir_in(memory).unwrap() },
+            _ => Self::empty(),
+        }
+    }
+
     /// A folder with a rack that has a slot `a` with a real card in it, and further slots as
     /// `more` describes them in TOML.
     pub(crate) fn with_card(more: &str) -> Self {

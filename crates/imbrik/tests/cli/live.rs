@@ -223,7 +223,10 @@ const START: u64 = 34 << 20;
 
 impl InUse {
     fn with(content: usize, made: &str) -> Self {
-        let bench = Bench::empty();
+        Self::in_bench(Bench::empty(), content, made)
+    }
+
+    fn in_bench(bench: Bench, content: usize, made: &str) -> Self {
         let file = bench.path("card");
         sized(&file, 600 << 20);
         let table = "label: dos\nstart=2048,size=65536,type=c,bootable\nstart=69632,type=83\n";
@@ -527,35 +530,83 @@ fn freezer_of(id: &str) -> String {
     found.trim().to_owned()
 }
 
-/// Whoever is killed while a filesystem stands still leaves nothing that stands still.
-#[test]
-fn whatever_ends_it_the_filesystem_goes_on() {
-    if !is_root("whatever_ends_it_the_filesystem_goes_on") {
-        return;
+/// A thread that writes to a file on the volume in use, over and over.
+struct Writer {
+    stops: Arc<AtomicBool>,
+    writes: Arc<AtomicU64>,
+    folder: PathBuf,
+    /// Its folder in `/proc`.
+    task: PathBuf,
+}
+
+impl Writer {
+    fn on(folder: &Path) -> Self {
+        let file = File::create(folder.join("heart")).unwrap();
+        let (stops, writes) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU64::new(0)));
+        let (told, counted) = (Arc::clone(&stops), Arc::clone(&writes));
+        let (give, task) = std::sync::mpsc::channel();
+        thread::spawn(move || {
+            give.send(fs::read_link("/proc/thread-self").unwrap()).unwrap();
+            while !told.load(Ordering::Relaxed) {
+                file.write_all_at(b"beat", 0).unwrap();
+                counted.fetch_add(1, Ordering::SeqCst);
+                thread::sleep(Duration::from_micros(300));
+            }
+        });
+        let task = Path::new("/proc").join(task.recv().unwrap());
+        Self { stops, writes, folder: folder.to_owned(), task }
     }
-    let card = InUse::with(4, "mkfs.ext4 -q -F");
-    let (ends, beats) = (Arc::new(AtomicBool::new(false)), Arc::new(AtomicU64::new(0)));
-    let (told, counted) = (Arc::clone(&ends), Arc::clone(&beats));
-    let file = File::create(card.at().join("heart")).unwrap();
-    let heart = thread::spawn(move || {
-        while !told.load(Ordering::Relaxed) {
-            file.write_all_at(b"beat", 0).unwrap();
-            counted.fetch_add(1, Ordering::SeqCst);
-            thread::sleep(Duration::from_micros(300));
-        }
-    });
-    // Whether it beats within so long.
-    let beats_within = |time: Duration| {
-        let (before, until) = (beats.load(Ordering::SeqCst), Instant::now() + time);
+
+    /// Whether it writes within `time`.
+    fn writes_within(&self, time: Duration) -> bool {
+        let (before, until) = (self.writes.load(Ordering::SeqCst), Instant::now() + time);
         while Instant::now() < until {
-            if beats.load(Ordering::SeqCst) > before + 1 {
+            if self.writes.load(Ordering::SeqCst) > before + 1 {
                 return true;
             }
             thread::sleep(Duration::from_micros(200));
         }
         false
-    };
-    let limit = Duration::from_secs(2);
+    }
+
+    /// Whether it has waited in the kernel for 6 ms. On a busy machine it may also wait for its turn: then it doesn't
+    /// count as blocked.
+    fn is_blocked(&self) -> bool {
+        let before = self.writes.load(Ordering::SeqCst);
+        (0..12).all(|_| {
+            thread::sleep(Duration::from_micros(500));
+            let status = fs::read_to_string(self.task.join("stat")).unwrap_or_default();
+            // The state follows the name, which is in parentheses.
+            let is_waiting = status.rsplit(") ").next().is_some_and(|rest| rest.starts_with('D'));
+            is_waiting && self.writes.load(Ordering::SeqCst) == before
+        })
+    }
+}
+
+impl Drop for Writer {
+    fn drop(&mut self) {
+        self.stops.store(true, Ordering::Relaxed);
+        // The volume can't be unmounted before the file is closed, and after a failed test it may be frozen.
+        while self.task.exists() {
+            if thread::panicking() {
+                let _ = Command::new("fsfreeze").arg("-u").arg(&self.folder).output();
+            }
+            thread::sleep(Duration::from_millis(1));
+        }
+    }
+}
+
+/// Fails when a filesystem stays frozen after one or both processes of a live save were killed or stopped.
+///
+#[test]
+fn killed_live_save_leaves_no_frozen_filesystem() {
+    if !is_root("killed_live_save_leaves_no_frozen_filesystem") {
+        return;
+    }
+    // In memory: a freeze waits for everything that is being written to the disk, by other tests, too.
+    let card = InUse::in_bench(Bench::in_memory(4 << 30), 4, "mkfs.ext4 -q -F");
+    let writer = Writer::on(&card.at());
+    let limit = Duration::from_secs(4);
     let mut still_frozen = 0;
     // Each process alone is killed or stopped; then both are killed at once, and the next run thaws.
     for (signal, who, wanted) in [
@@ -568,58 +619,53 @@ fn whatever_ends_it_the_filesystem_goes_on() {
         let (mut hit, mut tries) = (0, 0);
         while hit < wanted || (matches!(who, Who::Both) && still_frozen == 0) {
             tries += 1;
-            assert!(tries < 100, "it was never seen to stand still: {hit} of {wanted}");
+            assert!(tries < 300, "no freeze was seen: {hit} of {wanted} runs were interrupted");
             let words =
-                format!("save --live {} k.img.zst --freeze-limit 2s --replace", card.card.name());
+                format!("save --live {} k.img.zst --freeze-limit 4s --replace", card.card.name());
             let mut run = card.bench.command(words.split(' '));
             let mut run = run.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
             let id = run.id().to_string();
-            loop {
-                if !beats_within(Duration::from_millis(12)) {
-                    let freezer = match who {
-                        Who::Program => String::new(),
-                        _ => freezer_of(&id),
-                    };
-                    if freezer.is_empty() && !matches!(who, Who::Program) {
-                        break;
-                    }
-                    let victims = match who {
-                        Who::Program => vec![id.as_str()],
-                        Who::Freezer => vec![freezer.as_str()],
-                        Who::Both => vec![freezer.as_str(), id.as_str()],
-                    };
-                    // Stopped first: else the one that is killed last would thaw.
-                    let stop = if matches!(who, Who::Both) { "kill -STOP" } else { "true" };
-                    let victims = victims.join(" ");
-                    let line = format!("{stop} {victims}; kill {signal} {victims} || true");
-                    tool!("sh", "-c", line);
-                    let begun = Instant::now();
-                    if matches!(who, Who::Both) {
-                        run.wait().unwrap();
-                        still_frozen += u64::from(!beats_within(Duration::from_millis(100)));
-                        card.bench.run(["thaw-leftovers"]).expect(0);
-                    }
-                    assert!(
-                        beats_within(limit + Duration::from_secs(1)),
-                        "it stands still for good"
-                    );
-                    let took = begun.elapsed();
-                    assert!(signal == "-STOP" || took < limit, "{took:?}");
-                    let most = limit + Duration::from_millis(900);
-                    assert!(took < most, "{signal}: frozen for {took:?} at a limit of {limit:?}");
-                    if matches!(who, Who::Freezer) && signal == "-STOP" {
-                        tool!("sh", "-c", format!("kill -CONT {freezer} || true"));
-                    }
-                    hit += 1;
-                    break;
+            while run.try_wait().unwrap().is_none() {
+                if !writer.is_blocked() {
+                    continue;
                 }
-                if run.try_wait().unwrap().is_some() {
-                    break;
+                let freezer = match who {
+                    Who::Program => String::new(),
+                    _ => freezer_of(&id),
+                };
+                let victims = match who {
+                    Who::Program => vec![id.as_str()],
+                    _ if freezer.is_empty() => continue,
+                    Who::Freezer => vec![freezer.as_str()],
+                    Who::Both => vec![freezer.as_str(), id.as_str()],
+                };
+                // Stopped first: else the one that is killed last would thaw.
+                let stop = if matches!(who, Who::Both) { "kill -STOP" } else { "true" };
+                let victims = victims.join(" ");
+                let line = format!("{stop} {victims}; kill {signal} {victims} || true");
+                tool!("sh", "-c", line);
+                let begun = Instant::now();
+                if matches!(who, Who::Both) {
+                    run.wait().unwrap();
+                    still_frozen += u64::from(!writer.writes_within(Duration::from_millis(100)));
+                    card.bench.run(["thaw-leftovers"]).expect(0);
                 }
+                let most = if signal == "-KILL" { limit } else { limit + Duration::from_secs(3) };
+                assert!(
+                    writer.writes_within(most),
+                    "{signal}: still frozen after {most:?} at a limit of {limit:?}"
+                );
+                let took = begun.elapsed();
+                assert!(took < most, "{signal}: frozen for {took:?} at a limit of {limit:?}");
+                if matches!(who, Who::Freezer) && signal == "-STOP" {
+                    tool!("sh", "-c", format!("kill -CONT {freezer} || true"));
+                }
+                hit += 1;
+                break;
             }
             if signal == "-STOP" && matches!(who, Who::Program) {
-                // Woken up, it says that what it read is not of one moment.
-                tool!("kill", "-CONT", id);
+                // Resumed, it reports that what it read is not of one moment.
+                tool!("sh", "-c", format!("kill -CONT {id} || true"));
                 let ended = run.wait().unwrap();
                 let code = ended.code().unwrap();
                 assert!(code == 0 || code == 4 || code == 3, "{ended}");
@@ -628,8 +674,7 @@ fn whatever_ends_it_the_filesystem_goes_on() {
             run.wait().unwrap();
         }
     }
-    ends.store(true, Ordering::Relaxed);
-    heart.join().unwrap();
+    drop(writer);
     assert!(still_frozen > 0, "no process was killed while the filesystem was frozen");
     // Nothing is left that holds it.
     tool!("fsfreeze", "-f", card.at());

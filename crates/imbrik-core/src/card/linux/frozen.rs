@@ -10,11 +10,15 @@ use std::{
     fs::{self, File},
     os::unix::ffi::OsStrExt as _,
     path::{Path, PathBuf},
+    thread,
+    time::{Duration, Instant},
 };
 
 const ENDING: &str = "frozen";
 /// Longer records are not ours, in bytes.
 const MOST: u64 = 1 << 20;
+/// The longest wait for the end of a process that was killed.
+const KILLED_WAIT: Duration = Duration::from_secs(60);
 
 /// The record of one process.
 #[derive(Debug)]
@@ -75,12 +79,35 @@ fn is_running(pid: u32, word: &str) -> bool {
     words.split(|byte| *byte == 0).any(|one| one == word.as_bytes())
 }
 
+/// Returns whether process `pid` has been killed but has not ended yet, as while the kernel completes a freeze for it.
+fn is_killed(pid: u32) -> bool {
+    const SIGKILL: u64 = 1 << 8;
+    let status = fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
+    let pending = status.lines().filter_map(|line| {
+        line.strip_prefix("SigPnd:").or_else(|| line.strip_prefix("ShdPnd:"))
+    });
+    let mut pending = pending.filter_map(|set| u64::from_str_radix(set.trim(), 16).ok());
+    pending.any(|set| set & SIGKILL != 0)
+}
+
+/// Waits while process `pid` has been killed but has not ended: what it freezes stays frozen after its end.
+fn wait_for_end(pid: u32, word: &str) {
+    let begun = Instant::now();
+    while is_running(pid, word) && is_killed(pid) && begun.elapsed() < KILLED_WAIT {
+        thread::sleep(Duration::from_millis(20));
+    }
+}
+
 /// Thaws what processes recorded in `folder` and did not thaw before they were killed. `word` is an argument of every
 /// process that freezes. Returns the mount points that were still frozen.
+///
+/// A process that was killed while the kernel freezes a filesystem for it ends only afterwards. Waits for that, for at
+/// most a minute.
 #[must_use]
 pub fn thaw_recorded(folder: &Path, word: &str) -> Vec<PathBuf> {
     let mut thawed = Vec::new();
     for Found { path, pid, mounts } in records(folder) {
+        wait_for_end(pid, word);
         if is_running(pid, word) {
             continue;
         }
