@@ -1,7 +1,7 @@
 //! `imbrik cards`
 
-use crate::harness::{Bench, CARD};
-use std::{fs, process::Stdio, thread, time::Duration};
+use crate::harness::{Bench, CARD, wait_for_message};
+use std::{fs, process::Stdio};
 
 #[test]
 fn cards_are_shown_with_what_is_on_them() {
@@ -34,8 +34,8 @@ fn two_cards_with_equal_ids_are_pointed_out() {
 fn a_wait_ends_with_the_card_that_was_put_in() {
     let bench = Bench::with_card("");
     let mut command = bench.command(["cards", "--watch"]);
-    let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
-    thread::sleep(Duration::from_millis(700));
+    let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    wait_for_message(&mut child, "Put the card in now.");
     let rack = fs::read_to_string(bench.path("rack/rack.toml")).unwrap();
     let new = bench.path("rack/new.toml");
     fs::write(&new, format!("{rack}\n[[slot]]\nname = \"late\"\nsize = 1048576\n")).unwrap();
@@ -49,9 +49,7 @@ fn a_wait_ends_with_the_card_that_was_put_in() {
 #[test]
 fn an_interrupt_ends_the_wait() {
     let bench = Bench::with_card("");
-    let started = std::time::Instant::now();
-    let a_moment = || started.elapsed() > Duration::from_millis(500);
-    bench.interrupted("cards --watch", a_moment).expect(130);
+    bench.interrupted("cards --watch", || true).expect(130);
 }
 
 #[test]

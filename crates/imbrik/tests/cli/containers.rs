@@ -1,10 +1,10 @@
 //! Every container, in and out, through files and pipes.
 
-use crate::harness::{Bench, CARD, flip, noise, tool};
+use crate::harness::{Bench, CARD, flip, interrupt, noise, tool};
 use std::{
     fs,
     io::Write,
-    process::{Command, Stdio},
+    process::Stdio,
 };
 
 /// A rack whose card is saved exactly as `hive.img`, so that its bytes can be compared.
@@ -167,9 +167,7 @@ fn a_pipe_that_closes_or_is_silent_is_no_disaster() {
     command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
     let mut child = command.spawn().unwrap();
     child.stdin.as_mut().unwrap().write_all(b"half").unwrap();
-    std::thread::sleep(std::time::Duration::from_millis(500));
-    let pid = child.id().to_string();
-    assert!(Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
+    interrupt(&child);
     let input = child.stdin.take();
     assert_eq!(child.wait().unwrap().code(), Some(130));
     drop(input);

@@ -185,9 +185,33 @@ impl Bench {
         command.stdout(Stdio::piped()).stderr(Stdio::piped());
         let child = command.spawn().unwrap();
         wait_until(&child, ready);
-        let pid = child.id().to_string();
-        assert!(Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
+        interrupt(&child);
         Run::of(&child.wait_with_output().unwrap())
+    }
+}
+
+/// Interrupts it as Ctrl-C does, once it handles that.
+pub(crate) fn interrupt(child: &Child) {
+    const SIGINT: u64 = 1 << 1;
+    let pid = child.id().to_string();
+    wait_until(child, || {
+        let status = fs::read_to_string(format!("/proc/{pid}/status")).unwrap();
+        let caught = status.lines().find_map(|line| line.strip_prefix("SigCgt:"));
+        let caught = caught.map(|set| u64::from_str_radix(set.trim(), 16).unwrap());
+        // One that has ended handles nothing more.
+        caught.is_some_and(|set| set & SIGINT != 0) || status.contains("State:\tZ")
+    });
+    assert!(Command::new("kill").args(["-INT", &pid]).status().unwrap().success());
+}
+
+/// Reads its messages until they contain `text`.
+pub(crate) fn wait_for_message(child: &mut Child, text: &str) {
+    let messages = child.stderr.as_mut().expect("a pipe");
+    let (mut shown, mut piece) = (String::new(), [0; 4096]);
+    while !flat(&shown).contains(text) {
+        let len = messages.read(&mut piece).unwrap();
+        assert!(len > 0, "{text} was never shown: {shown}");
+        shown.push_str(&String::from_utf8_lossy(&piece[..len]));
     }
 }
 

@@ -1,7 +1,9 @@
 //! What is said when something cannot be done: each message with its state and its next step, and
 //! the conveniences that spare one of them.
 
-use crate::harness::{Bench, CARD, Run, all_are, flip, is_root, put, sized, tool, valid};
+use crate::harness::{
+    Bench, CARD, Run, all_are, flip, is_root, put, sized, tool, valid, wait_for_message,
+};
 use serde_json::Value;
 use std::{
     fs,
@@ -354,8 +356,8 @@ fn a_wait_for_a_card_goes_on_past_a_loop_device() {
     }
     let bench = bench();
     let mut command = bench.command(["cards", "--watch"]);
-    let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
-    thread::sleep(Duration::from_millis(900));
+    let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    wait_for_message(&mut child, "Put the card in now.");
     sized(&bench.path("disk"), 8 << 20);
     let device = tool!("losetup", "-f", "--show", bench.path("disk"));
     thread::sleep(Duration::from_millis(1500));
