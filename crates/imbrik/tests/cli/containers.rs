@@ -1,11 +1,7 @@
 //! Every container, in and out, through files and pipes.
 
 use crate::harness::{Bench, CARD, flip, interrupt, noise, tool};
-use std::{
-    fs,
-    io::Write,
-    process::Stdio,
-};
+use std::{fs, io::Write, process::Stdio};
 
 /// A rack whose card is saved exactly as `hive.img`, so that its bytes can be compared.
 fn bench() -> Bench {

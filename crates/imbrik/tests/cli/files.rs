@@ -10,8 +10,8 @@ use std::{
     process::{Command, Stdio},
 };
 
-const TREE: &str = include_str!("../../../imbrik-fs/tests/support/odd-tree.sh");
-const ATTRIBUTES: &str = include_str!("../../../imbrik-fs/tests/support/odd-attributes.sh");
+const TREE: &str = include_str!("../../../imbrik-fs/tests/all/support/odd-tree.sh");
+const ATTRIBUTES: &str = include_str!("../../../imbrik-fs/tests/all/support/odd-attributes.sh");
 
 fn shell(at: &Path, script: &str) -> String {
     let run = Command::new("sh").args(["-ec", script]).current_dir(at).output().unwrap();

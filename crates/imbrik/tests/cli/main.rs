@@ -15,6 +15,9 @@ mod fit;
 mod harness;
 mod identity;
 mod kills;
+#[path = "../../../imbrik-store/tests/support/layering.rs"]
+mod layering;
+mod layers;
 mod layouts;
 mod live;
 mod loops;

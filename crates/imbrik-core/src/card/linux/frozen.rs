@@ -83,9 +83,9 @@ fn is_running(pid: u32, word: &str) -> bool {
 fn is_killed(pid: u32) -> bool {
     const SIGKILL: u64 = 1 << 8;
     let status = fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
-    let pending = status.lines().filter_map(|line| {
-        line.strip_prefix("SigPnd:").or_else(|| line.strip_prefix("ShdPnd:"))
-    });
+    let pending = status
+        .lines()
+        .filter_map(|line| line.strip_prefix("SigPnd:").or_else(|| line.strip_prefix("ShdPnd:")));
     let mut pending = pending.filter_map(|set| u64::from_str_radix(set.trim(), 16).ok());
     pending.any(|set| set & SIGKILL != 0)
 }
