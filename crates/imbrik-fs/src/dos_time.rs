@@ -66,14 +66,14 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_moment_comes_back_to_its_two_seconds(seconds in 315_532_800i64..4_354_819_200) {
+        fn timestamp_survives_with_two_second_resolution(seconds in 315_532_800i64..4_354_819_200) {
             let (date, time) = dos_time(seconds);
             let back = moment(date, time).unwrap();
             prop_assert_eq!(back.seconds, seconds - seconds % 2);
         }
 
         #[test]
-        fn any_bits_are_a_moment_or_none(date in any::<u16>(), time in any::<u16>()) {
+        fn any_bits_parse_as_a_timestamp_or_none(date in any::<u16>(), time in any::<u16>()) {
             if let Some(found) = moment(date, time) {
                 prop_assert_eq!(dos_time(found.seconds), (date, time));
             }

@@ -206,7 +206,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn every_block_gets_a_place_of_its_own_and_is_found_from_both_sides(
+        fn placement_is_a_bijection(
             taken in proptest::collection::vec((0u64..500, 1u64..40), 0..30),
             runs in proptest::collection::vec((1u64..40, any::<bool>()), 0..20),
         ) {

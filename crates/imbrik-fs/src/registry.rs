@@ -138,7 +138,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn random_bytes_behind_any_mark_never_panic(
+        fn random_bytes_after_any_magic_number_never_panic(
             bytes in proptest::collection::vec(any::<u8>(), 70_000..70_100),
             mark in 0usize..8,
         ) {
@@ -155,7 +155,7 @@ mod tests {
     }
 
     #[test]
-    fn every_kind_has_one_filesystem_and_every_list_is_in_words() {
+    fn every_kind_has_one_filesystem_and_a_readable_list() {
         let kinds = FILESYSTEMS.iter().flat_map(|filesystem| filesystem.kinds());
         let mut names: Vec<_> = kinds.map(|kind| kind.name()).collect();
         names.sort_unstable();

@@ -99,7 +99,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_cleared_is_not_read() {
+    fn cleared_ranges_are_not_read() {
         let usage = Usage::of(
             vec![span(0, 100), span(200, 300)],
             vec![span(10, 20), span(90, 210), span(250, 260), span(400, 500)],

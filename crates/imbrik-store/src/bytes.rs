@@ -76,7 +76,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn reading_past_the_end_is_none() {
+    fn reading_past_the_end_returns_none() {
         let bytes = [1, 2, 3, 4];
         assert_eq!(le_u32(&bytes, 0), Some(0x0403_0201));
         assert_eq!(be_u16(&bytes, 2), Some(0x0304));
@@ -86,7 +86,7 @@ mod tests {
     }
 
     #[test]
-    fn a_single_set_byte_is_found_wherever_it_stands() {
+    fn single_nonzero_byte_is_found_at_any_offset() {
         for len in [0, 1, 63, 64, 65, 1000] {
             let mut bytes = vec![0; len];
             assert!(is_zero(&bytes));

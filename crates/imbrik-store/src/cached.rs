@@ -117,7 +117,7 @@ mod tests {
     }
 
     #[test]
-    fn what_was_read_once_is_not_asked_for_again() {
+    fn cached_pages_are_not_read_again() {
         let tally = Tally::default();
         let counted = Counted::new(SparseStore::of(&content()), &tally);
         let store = Cached::new(counted, ByteLen::kib(96), Keep::First);

@@ -166,7 +166,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn zeros_stand_in_the_spans_and_nothing_else_changes(
+        fn spans_read_as_zeros_and_the_rest_is_unchanged(
             spans in proptest::collection::vec((0u64..1100, 1u64..90), 0..6),
             at in 0usize..900,
             len in 0usize..124,

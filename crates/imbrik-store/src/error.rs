@@ -245,7 +245,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_place_stands_in_front_of_the_text() {
+    fn location_precedes_the_text() {
         let error = Error::corrupt("table checksum is 0x1a, computed 0x5e")
             .at("byte 1024")
             .at("partition 2");

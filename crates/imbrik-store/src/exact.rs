@@ -149,7 +149,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_fits_is_what_wider_numbers_say(a in any::<u32>(), b in 1u32..70_000) {
+        fn conversions_match_wider_integers(a in any::<u32>(), b in 1u32..70_000) {
             let (wide, other) = (u64::from(a), u64::from(b));
             prop_assert_eq!(wide.plus(other).unwrap(), wide + other);
             prop_assert_eq!(wide.times(other).unwrap(), wide * other);
@@ -161,7 +161,7 @@ mod tests {
 
     /// The door itself: loud while we build, an error that can be told when others use it.
     #[test]
-    fn what_does_not_fit_is_no_number() {
+    fn overflowing_conversions_return_none() {
         let cases: [fn() -> Result<u64>; 5] = [
             || u64::MAX.plus(1),
             || 3u64.minus(4),

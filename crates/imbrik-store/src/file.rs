@@ -149,7 +149,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn holes_are_told_and_made() {
+    fn holes_are_reported_and_created() {
         let file = tempfile::tempfile().unwrap();
         file.set_len(16 << 20).unwrap();
         let store = FileStore::from_file(file).unwrap();

@@ -119,7 +119,7 @@ mod tests {
 
     /// Fails when a cut keeps what it must not, or loses what was flushed.
     #[test]
-    fn what_was_flushed_stays_and_of_the_rest_what_the_medium_took() {
+    fn flushed_writes_survive_and_unflushed_ones_may_not() {
         let written = |requests| {
             let store = Forgetful::new(SparseStore::new(ByteLen::new(4096)), requests);
             let done = store

@@ -204,14 +204,14 @@ mod tests {
     }
 
     #[test]
-    fn a_sector_that_reads_at_the_third_try_is_no_error() {
+    fn sector_that_reads_at_the_third_try_succeeds() {
         let flaky = vec![Flaky { span: span(70_144, 512), tries: 5 }];
         let store = Patient::new(card(Faults { flaky, ..Faults::default() }, &Tally::default()));
         assert!(read_vec(&store, ByteOffset::ZERO, 1 << 20).unwrap().iter().all(|b| *b == 7));
     }
 
     #[test]
-    fn what_was_given_up_is_not_asked_for_again() {
+    fn abandoned_sectors_are_not_read_again() {
         let tally = Tally::default();
         let faults = Faults { unreadable: vec![span(5_000, 1)], ..Faults::default() };
         let store = Patient::new(card(faults.clone(), &tally));
@@ -242,7 +242,7 @@ mod tests {
 
     /// Would fail where somebody who takes a failed piece apart has all of it read once more.
     #[test]
-    fn what_of_a_failed_piece_could_be_read_is_not_read_again() {
+    fn readable_part_of_a_failed_read_is_kept() {
         let tally = Tally::default();
         let faults = Faults { unreadable: vec![span(300_000, 1)], ..Faults::default() };
         let store = Patient::new(card(faults, &tally));
@@ -259,7 +259,7 @@ mod tests {
 
     /// Would fail where a piece that was given up whole is refused for ever, good sectors included.
     #[test]
-    fn behind_many_bad_sectors_the_good_ones_can_still_be_read() {
+    fn good_sectors_after_many_bad_ones_are_read() {
         let bad = |n: u64| span(n * 20_480, 512);
         let faults = Faults { unreadable: (0..40).map(bad).collect(), ..Faults::default() };
         let store = Patient::new(card(faults, &Tally::default()));

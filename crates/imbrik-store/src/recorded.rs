@@ -215,7 +215,7 @@ mod tests {
     proptest! {
         /// Would fail where a byte that was read is taken from what stands there later.
         #[test]
-        fn what_was_read_stays_whatever_is_written_afterwards(
+        fn recorded_reads_ignore_later_writes(
             reads in proptest::collection::vec((0..LEN, 1u64..40_000), 1..12),
             beyond in prop_oneof![Just(Beyond::AsItIs), Just(Beyond::Refused)],
             again in (0..LEN, 1u64..200_000),

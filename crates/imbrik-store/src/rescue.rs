@@ -457,7 +457,7 @@ mod tests {
 
     /// The time is over at once: nothing is asked for, and nothing is called lost that was read.
     #[test]
-    fn what_there_is_no_time_for_is_left() {
+    fn time_limit_leaves_the_rest_unread() {
         let card = SparseStore::new(ByteLen::mib(1));
         let cancel = Cancel::new();
         let whole = Span::whole(ByteLen::mib(1));

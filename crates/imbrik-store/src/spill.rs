@@ -128,7 +128,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_has_no_room_in_memory_goes_into_a_file_and_comes_back() {
+    fn spilled_pages_are_written_to_a_file_and_read_back() {
         let folder = tempfile::tempdir().unwrap();
         let mut pages = Spill::new(4, ByteLen::new(8), Some(folder.path()));
         for page in [7u64, 3, 9, 5] {

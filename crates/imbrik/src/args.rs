@@ -777,7 +777,7 @@ mod tests {
     }
 
     #[test]
-    fn cards_are_named_as_they_are_sold() {
+    fn size_on_the_label_is_used_for_cards() {
         let read = |text: &str| text.parse::<To>().ok();
         let size = |bytes| Some(To::Size(Size(ByteLen::new(bytes))));
         assert_eq!(read("64 card"), size(57_600_000_000));

@@ -96,7 +96,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn root_is_not_told_to_become_root() {
+    fn hint_about_root_is_left_out_for_root() {
         let failure = Failure::from(Error::new(Class::Denied, "opening x: permission denied"));
         let is_root = rustix::process::geteuid().is_root();
         assert_eq!(failure.next.contains("sudo"), !is_root, "{}", failure.next);

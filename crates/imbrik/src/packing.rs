@@ -573,7 +573,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_name_of_the_same_day_is_behind_all_that_are_there() {
+    fn second_image_of_a_day_gets_the_next_number() {
         let free = |names: &[&str]| {
             let names: Vec<_> = names.iter().map(|name| (*name).to_owned()).collect();
             free_name("hive-07-2026-11-27", "img.zst", &names)

@@ -328,7 +328,7 @@ mod tests {
     }
 
     #[test]
-    fn what_makes_no_sense_is_refused_with_the_file() {
+    fn invalid_rack_is_refused_with_its_file() {
         for text in [
             "[[slot]]\nname='a'\n",
             "[[slot]]\nname='a'\nsize=1000\n",

@@ -393,7 +393,7 @@ mod tests {
     }
 
     #[test]
-    fn a_name_tells_how_it_is_packed() {
+    fn extension_selects_the_archive_format() {
         let of = |name: &str| ArchivePacking::of_name(Path::new(name));
         assert_eq!(of("a/hive.tar"), Some(ArchivePacking::None));
         assert_eq!(of("HIVE.TAR.ZST"), Some(ArchivePacking::Zstd));

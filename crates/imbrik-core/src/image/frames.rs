@@ -312,7 +312,7 @@ mod tests {
 
     /// Would fail where what is decoded ahead is something else, or its fault is told too early or never.
     #[test]
-    fn what_is_decoded_ahead_is_what_is_read() {
+    fn read_ahead_returns_the_same_bytes() {
         let packed: Vec<u8> = (1..=12).collect();
         let mut frames = Frames::default();
         for number in 0..12 {

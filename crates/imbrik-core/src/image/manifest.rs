@@ -539,7 +539,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_lost_is_listed_and_comes_back() {
+    fn unreadable_ranges_survive_a_round_trip() {
         let (len, size) = (ByteLen::new(512), ByteLen::new(300_000));
         let path = b"/srv/brood/may.wav".to_vec();
         let lost = [

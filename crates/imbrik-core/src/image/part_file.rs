@@ -343,7 +343,7 @@ mod tests {
     use std::io::Write;
 
     #[test]
-    fn it_has_its_name_only_when_it_is_whole() {
+    fn file_is_renamed_only_when_complete() {
         let folder = tempfile::tempdir().unwrap();
         let name = folder.path().join("hive 07.img");
         let part = PartFile::create(&name, false, None).unwrap();
@@ -402,7 +402,7 @@ mod tests {
     }
 
     #[test]
-    fn a_stale_part_is_taken_over() {
+    fn stale_part_file_is_overwritten() {
         let folder = tempfile::tempdir().unwrap();
         fs::write(folder.path().join("a.img.part"), "half").unwrap();
         let part = PartFile::create(&folder.path().join("a.img"), false, None).unwrap();
@@ -412,7 +412,7 @@ mod tests {
 
     /// Fails when a stale one is opened for writing: whoever has another link to it would lose it.
     #[test]
-    fn what_else_a_stale_part_is_called_keeps_its_content() {
+    fn hard_link_of_a_stale_part_file_keeps_its_content() {
         let folder = tempfile::tempdir().unwrap();
         let (part, kept) = (folder.path().join("a.img.part"), folder.path().join("kept"));
         fs::write(&part, "half").unwrap();

@@ -143,7 +143,7 @@ mod tests {
     use imbrik_store::read_vec;
 
     #[test]
-    fn what_is_kept_reads_as_it_was_and_zeros_take_no_room() {
+    fn spooled_bytes_read_back_and_zeros_take_no_space() {
         let tile = TILE.to_usize().unwrap();
         let mut content = vec![0; tile * 3 + 77];
         content[tile * 2 + 5] = 9;

@@ -24,7 +24,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_people_take_for_an_image_is_named() {
+    fn common_non_images_are_named() {
         let mut tar = vec![0; 512];
         tar[..7].copy_from_slice(b"hive-07");
         tar[257..262].copy_from_slice(b"ustar");

@@ -547,7 +547,7 @@ mod tests {
     }
 
     #[test]
-    fn a_table_behind_a_preface_is_found() {
+    fn partition_table_at_an_offset_is_found() {
         let prefaced = store(&card(2048), 65_536);
         assert!(Survey::of(&prefaced).unwrap().is_unknown());
         assert_eq!(table_behind_a_preface(&prefaced).unwrap(), Some(ByteOffset::new(65_536)));

@@ -303,7 +303,7 @@ mod tests {
     use proptest::prelude::*;
 
     #[test]
-    fn what_was_not_written_is_not_read_back() {
+    fn unwritten_ranges_are_not_verified() {
         let view = View::on_card_of(ByteLen::new(100), Arc::new(SparseStore::of(&[1; 40])))
             .with(Span::between(ByteOffset::new(90), ByteOffset::new(100)), Content::Cleared);
         assert_eq!(view.written(), ByteLen::new(50));

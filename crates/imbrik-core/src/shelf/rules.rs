@@ -318,7 +318,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_is_written_of_rules_is_what_is_read(rules in rules()) {
+        fn rules_survive_a_round_trip(rules in rules()) {
             prop_assert_eq!(rules.to_string().parse::<Rules>().unwrap(), rules);
         }
 

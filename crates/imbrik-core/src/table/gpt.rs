@@ -516,7 +516,7 @@ mod tests {
     }
 
     #[test]
-    fn a_damaged_copy_is_noticed_and_the_sound_one_used() {
+    fn damaged_header_is_reported_and_its_backup_used() {
         let size = ByteLen::mib(64);
         let sound = card(SectorSize::B512, size, &[(2048, 4095)]);
         let gpt = Gpt::read(&sound, SectorSize::B512).unwrap().unwrap();

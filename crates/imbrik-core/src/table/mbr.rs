@@ -546,7 +546,7 @@ mod tests {
     }
 
     #[test]
-    fn a_boot_sector_with_text_where_entries_would_be_is_no_table() {
+    fn boot_sector_with_text_in_place_of_entries_is_no_table() {
         let mut sector = record(&[]);
         sector[440..].fill(b'x');
         sector[MARK..].copy_from_slice(&[0x55, 0xaa]);

@@ -116,7 +116,7 @@ mod tests {
     }
 
     #[test]
-    fn what_cannot_be_read_is_written() {
+    fn unreadable_ranges_are_overwritten() {
         let faults = Faults { unreadable: vec![mib(3, 1)], ..Faults::default() };
         let card = Faulty::new(SparseStore::of(&vec![0xee; 8 << 20]), faults);
         clear(&card, mib(0, 8));
@@ -127,7 +127,7 @@ mod tests {
         /// Whatever a card holds, and whatever part of it is cleared: that part is zero then, and no
         /// byte beside it is another.
         #[test]
-        fn a_span_is_zero_and_its_neighbours_are_as_they_were(
+        fn span_is_zeroed_and_its_neighbours_unchanged(
             stale in prop::collection::vec((0u64..24 << 20, 1usize..2 << 20), 0..12),
             start in 0u64..24 << 20,
             len in 1u64..24 << 20,

@@ -639,7 +639,7 @@ mod tests {
     }
 
     #[test]
-    fn a_failure_ends_it_with_nothing_committed_behind() {
+    fn nothing_is_committed_after_a_failure() {
         let (keep, travelled) = run_with(30, Some(17), &Cancel::new());
         assert_eq!(travelled.unwrap_err().to_string(), "as told");
         assert_eq!(keep.seen.len(), 17);

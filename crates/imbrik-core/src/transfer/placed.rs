@@ -171,7 +171,7 @@ mod tests {
         /// Writes a card to another one by one plan, and then by a second one out of what stands there: would fail
         /// where something is overwritten before it is read.
         #[test]
-        fn what_stands_on_another_card_is_read_before_it_goes(
+        fn data_is_read_before_its_place_is_overwritten(
             cuts in proptest::collection::vec(any::<u64>(), 1..12),
             swaps in proptest::collection::vec((any::<usize>(), any::<usize>()), 0..6),
             again in proptest::collection::vec((any::<usize>(), any::<usize>()), 0..3),

@@ -293,7 +293,7 @@ mod tests {
 
     /// Would fail where a piece that was packed anew is not read back, or one is that was not.
     #[test]
-    fn pieces_that_are_left_out_are_not_looked_at_and_all_others_are() {
+    fn verification_skips_only_unwritten_pieces() {
         let mut noise = vec![0; TILE.to_usize().unwrap() * 2];
         blake3::Hasher::new().finalize_xof().fill(&mut noise);
         let view = View::whole(Arc::new(SparseStore::of(&noise)));

@@ -409,7 +409,7 @@ mod tests {
     /// Fails when anything of the table is written before all that it speaks of is flushed: some of
     /// the cuts then leave a card that looks whole and is not.
     #[test]
-    fn a_medium_that_forgets_what_was_not_flushed_is_whole_or_has_no_table() {
+    fn losing_unflushed_writes_leaves_a_complete_card_or_no_table() {
         let size = ByteLen::mib(9);
         let view = View::on_card_of(size, Arc::new(source()));
         let view = &view.with_bytes(ByteOffset::new(510), &[0x55, 0xaa]);

@@ -134,7 +134,7 @@ proptest! {
 }
 
 #[test]
-fn frames_are_taken_over_byte_for_byte_where_they_fit() {
+fn fitting_frames_are_copied_unchanged() {
     let store = card(14_000_000, &[(100, 900_000, true), (5 << 20, 900_000, true)]);
     let dir = tempfile::tempdir().unwrap();
     for pack in Pack::all().filter(|pack| !pack.is_raw()) {

@@ -118,7 +118,7 @@ fn every_bit_of_a_packed_image_counts_or_changes_nothing() {
 }
 
 #[test]
-fn every_truncation_is_told() {
+fn every_truncation_is_reported() {
     for (_dir, path, whole, beside) in packed() {
         for len in
             (0..whole.len()).filter(|len| *len < 100 || *len % 977 == 0 || *len + 100 > whole.len())
@@ -131,7 +131,7 @@ fn every_truncation_is_told() {
 }
 
 #[test]
-fn bytes_behind_the_end_are_told() {
+fn trailing_bytes_are_reported() {
     for (_dir, path, whole, beside) in packed() {
         let mut long = whole;
         long.extend_from_slice(b"trailing garbage");
@@ -199,7 +199,7 @@ fn containers_of_others_give_back_the_card_whatever_their_name() {
 }
 
 #[test]
-fn containers_of_others_that_are_damaged_are_told_or_give_back_the_card() {
+fn damaged_foreign_containers_fail_or_decode_correctly() {
     let dir = tempfile::tempdir().unwrap();
     let card = read_vec(&card(), ByteOffset::ZERO, 14 << 20).unwrap();
     let path = dir.path().join("x");
@@ -246,7 +246,7 @@ fn a_manifest_that_lies_about_its_size_costs_no_memory() {
 }
 
 #[test]
-fn damaged_digests_in_the_manifest_are_told() {
+fn damaged_digests_in_the_manifest_are_reported() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("x.img");
     saved(&path, Pack::raw());

@@ -157,7 +157,7 @@ fn a_card_in_a_usb_reader() {
 }
 
 #[test]
-fn the_second_slot_of_a_reader_has_an_id_of_its_own() {
+fn second_slot_of_a_reader_has_a_separate_id() {
     let mut machine = laptop();
     machine.write(format!("sys/devices/{SECOND_SLOT}/block/sdb/size"), "1000");
     assert_eq!(machine.card("sdb").id, "usb-00000123-slot1");
@@ -234,7 +234,7 @@ fn a_board_with_an_sd_slot_and_an_emmc_with_boot_parts() {
 }
 
 #[test]
-fn layers_on_top_hold_a_card_and_tell_what_they_are_used_for() {
+fn device_mapper_layers_hold_a_card_and_are_named() {
     let mut machine = laptop();
     machine
         .disk("dm-0", "virtual", 1000, &[])
@@ -324,7 +324,7 @@ fn the_card_under_a_folder_is_found_by_the_longest_mount() {
 }
 
 #[test]
-fn a_machine_that_tells_nothing_is_an_error_and_not_an_empty_list() {
+fn missing_sysfs_is_an_error_and_not_an_empty_list() {
     let root = tempfile::tempdir().unwrap();
     let host = LinuxHost::new(Roots::under(root.path()));
     let error = host.list().unwrap_err().to_string();
@@ -382,8 +382,8 @@ fn a_card_that_is_held_cannot_be_mounted() {
 
 /// Fails when another card that took the name of the first is read for it.
 #[test]
-fn a_card_that_was_exchanged_is_told_when_it_is_opened() {
-    if !is_root("a_card_that_was_exchanged_is_told_when_it_is_opened") {
+fn opening_detects_an_exchanged_card() {
+    if !is_root("opening_detects_an_exchanged_card") {
         return;
     }
     let _alone = LOOPS.lock().unwrap_or_else(PoisonError::into_inner);

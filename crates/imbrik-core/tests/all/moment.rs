@@ -111,7 +111,7 @@ fn image_of(before: &Moment, moment: &Moment, at: &Path) -> Image {
 /// Would fail where a state is mixed of two, where the mark of a mounted volume stays, or where somebody waits for
 /// ever.
 #[test]
-fn what_cannot_be_stopped_is_read_until_it_stays_the_same() {
+fn unfreezable_volume_is_read_until_unchanged() {
     let dir = tempfile::tempdir().unwrap();
     let states = states(dir.path());
     let (mut settled, mut refused) = (0, 0);
@@ -179,7 +179,7 @@ impl Freeze for Late {
 
 /// Would fail where what was read too late is taken for a moment.
 #[test]
-fn what_was_let_go_too_early_is_no_moment() {
+fn early_thaw_invalidates_the_snapshot() {
     let dir = tempfile::tempdir().unwrap();
     sh("truncate -s 16M v; mkfs.ext4 -q v", dir.path());
     let card: Arc<dyn ReadAt> = Arc::new(SparseStore::of(&fs::read(dir.path().join("v")).unwrap()));

@@ -102,7 +102,7 @@ fn a_program_without_a_command_line_restores_a_card() {
 
 /// Fails when a refusal is no longer told from another one.
 #[test]
-fn what_cannot_be_is_refused_by_name_and_writes_nothing() {
+fn impossible_requests_are_refused_before_writing() {
     let dir = tempfile::tempdir().unwrap();
     let rack = rack(dir.path());
     let cancel = Cancel::new();

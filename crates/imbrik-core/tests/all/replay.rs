@@ -139,7 +139,7 @@ proptest! {
 }
 
 #[test]
-fn what_is_saved_of_it_is_clean_to_the_checker() {
+fn save_of_a_dirty_volume_is_clean_to_the_checker() {
     let dir = volume("", "jo -c\njw -b 13000-13002 one\njc\n");
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.path().join("v")).unwrap());
     let survey = Survey::of(&*store).unwrap();

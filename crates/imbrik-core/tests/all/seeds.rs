@@ -45,26 +45,26 @@ fn each(name: &str, least: usize, run: fn(&[u8])) {
 }
 
 #[test]
-fn what_was_fuzzed_as_a_volume() {
+fn fuzz_seeds_of_volumes_pass() {
     each("volume", 10, volume::run);
 }
 
 #[test]
-fn what_was_fuzzed_as_files() {
+fn fuzz_seeds_of_files_pass() {
     each("files", 10, files::run);
 }
 
 #[test]
-fn what_was_fuzzed_as_a_container() {
+fn fuzz_seeds_of_containers_pass() {
     each("container", 50, container::run);
 }
 
 #[test]
-fn what_was_fuzzed_as_a_table() {
+fn fuzz_seeds_of_tables_pass() {
     each("table", 50, table::run);
 }
 
 #[test]
-fn what_was_fuzzed_beside_an_image() {
+fn fuzz_seeds_of_companion_files_pass() {
     each("beside", 50, beside::run);
 }

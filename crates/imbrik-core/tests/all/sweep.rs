@@ -662,7 +662,7 @@ fn a_wrong_number_in_a_block_of_the_journals_map_clears_no_other_file() {
 
 /// Fails when exFAT's bitmap is believed against its folders.
 #[test]
-fn a_bitmap_of_exfat_that_forgets_a_file_is_told() {
+fn exfat_bitmap_that_misses_a_file_is_reported() {
     if !is_root("writing exFAT through a loop device") {
         return;
     }

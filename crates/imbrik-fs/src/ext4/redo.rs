@@ -533,7 +533,7 @@ mod tests {
     }
 
     #[test]
-    fn whatever_is_told_comes_to_a_sound_volume_or_is_refused() {
+    fn fast_commits_give_a_consistent_volume_or_are_refused() {
         let (mut done, mut refused) = (0, 0);
         let mut runner = proptest::test_runner::TestRunner::new(ProptestConfig::with_cases(300));
         let lists = proptest::collection::vec(change(), 1..12);

@@ -379,7 +379,7 @@ mod tests {
     }
 
     #[test]
-    fn lengths_are_told_in_bytes() {
+    fn lengths_are_in_bytes() {
         assert_eq!(Usage::of(vec![Span::whole(ByteLen::new(9))], vec![]).read(), ByteLen::new(9));
     }
 }

@@ -304,7 +304,7 @@ mod tests {
     }
 
     #[test]
-    fn small_letters_are_told_without_a_long_name() {
+    fn lower_case_flags_apply_without_a_long_name() {
         let records = [file(b"CONFIG  TXT", 0x18), file(b"KERNEL  IMG", 0x10), [0; 32]];
         assert_eq!(names(&records), ["config.txt", "KERNEL.img"]);
         assert!(named(&at(&records)).next().unwrap().is_called(b"Config.TXT"));

@@ -281,7 +281,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_is_written_is_read(
+        fn written_entries_are_read_back(
             width in 0usize..3,
             values in proptest::collection::vec(any::<u32>(), 3..2000),
         ) {

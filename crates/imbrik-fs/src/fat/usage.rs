@@ -225,7 +225,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn entries_of_every_width_are_told_apart() {
+    fn entries_of_every_width_are_parsed() {
         let of = |width, bytes: &[u8]| decode(width, bytes).collect::<Vec<_>>();
         assert_eq!(of(Width::Bits12, &[0xf8, 0x3f, 0x12]), [0xff8, 0x123]);
         assert_eq!(of(Width::Bits16, &[1, 2, 3, 4]), [0x201, 0x403]);

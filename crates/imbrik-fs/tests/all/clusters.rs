@@ -529,7 +529,7 @@ fn a_boot_loader_that_lists_its_own_sectors_is_found_wherever_they_go() {
 }
 
 #[test]
-fn two_labels_that_differ_are_told() {
+fn differing_labels_are_reported() {
     let dir = tempfile::tempdir().unwrap();
     let at = dir.path();
     for (make, label_at) in [("-F 16", 43), ("-F 32 -s 1", 71)] {

@@ -286,7 +286,7 @@ fn a_file_in_very_many_pieces_is_read_to_its_end() {
 
 /// What is damaged is told, and what can be read is read.
 #[test]
-fn a_wrong_checksum_is_told_and_passed_over() {
+fn wrong_checksum_is_reported_and_skipped() {
     let dir = tempfile::tempdir().unwrap();
     let at = dir.path();
     File::create(at.join("v")).unwrap().set_len(8 << 20).unwrap();
@@ -554,7 +554,7 @@ fn whatever_is_flipped_a_walk_comes_to_an_end() {
 /// Would fail where a volume whose head is lost has no names any more although there are copies of it,
 /// or where a copy gives other names.
 #[test]
-fn what_has_lost_its_head_is_looked_into_by_copies() {
+fn volume_without_its_primary_superblock_is_read_by_backups() {
     let dir = tempfile::tempdir().unwrap();
     let at = dir.path();
     sh(

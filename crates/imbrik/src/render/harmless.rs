@@ -147,7 +147,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_would_change_the_terminal_is_written_out() {
+    fn control_characters_are_escaped() {
         let evil = "hive\u{1b}[2J\u{202e}70\r\n\u{9b}31m Bienenstöcke 🐝";
         let shown = r"hive\x1b[2J\u{202e}70\x0d\x0a\x9b31m Bienenstöcke 🐝";
         assert_eq!(harmless(evil), shown);
@@ -160,7 +160,7 @@ mod tests {
     }
 
     #[test]
-    fn where_only_ascii_is_shown_nothing_else_is() {
+    fn ascii_output_contains_only_ascii() {
         assert_eq!(
             plainer("hive-07 · 4 GB ━━┳ Bienenstöcke"),
             r"hive-07 - 4 GB ==+ Bienenst\u{f6}cke"

@@ -128,7 +128,7 @@ mod tests {
     }
 
     #[test]
-    fn a_command_can_be_typed_as_it_is_broken() {
+    fn wrapped_command_can_be_pasted() {
         let lines = command("Next      ", "imbrik restore /a/hive-07.img.zst CARD", 40);
         assert_eq!(lines, ["Next      imbrik restore \\", "          /a/hive-07.img.zst CARD"]);
     }

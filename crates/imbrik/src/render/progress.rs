@@ -370,7 +370,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn it_tells_part_rate_and_time_left() {
+    fn progress_line_shows_percentage_rate_and_time_left() {
         let of = |done, seconds| {
             how_far(
                 ByteLen::new(done),

@@ -25,7 +25,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn small_sizes_are_told_once() {
+    fn small_sizes_have_a_single_unit() {
         assert_eq!(both(ByteLen::new(512)), "512 bytes");
         assert_eq!(both(ByteLen::new(16_000_000_000)), "16 GB (14.9 GiB)");
         assert_eq!(rate(93_500_000, 1.0), "93.5 MB/s");

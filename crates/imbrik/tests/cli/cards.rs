@@ -4,7 +4,7 @@ use crate::harness::{Bench, CARD, wait_for_message};
 use std::{fs, process::Stdio};
 
 #[test]
-fn cards_are_shown_with_what_is_on_them() {
+fn cards_lists_partitions_and_volumes() {
     let more = "[[slot]]\nname = \"b\"\nsize = 16000000000\nmodel = \"Willow\"\nread_only = true\n";
     let bench = Bench::with_slot_a("model = \"Sorrel\"", more);
     let run = bench.good("cards");
@@ -53,7 +53,7 @@ fn an_interrupt_ends_the_wait() {
 }
 
 #[test]
-fn a_rack_that_makes_no_sense_is_told_with_its_line() {
+fn invalid_rack_is_reported_with_its_line() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\n");
     bench.imbrik("cards").expect(2).says("rack.toml").says("missing field `size`");
     bench.imbrik("cards --rack nowhere").expect(1).says("nowhere/rack.toml").says("imbrik demo");

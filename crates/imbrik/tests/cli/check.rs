@@ -35,7 +35,7 @@ fn a_flipped_bit_anywhere_is_found() {
 }
 
 #[test]
-fn a_damaged_tile_is_told_by_its_bytes_and_the_checksum_by_its_name() {
+fn check_names_the_damaged_range_and_the_failed_checksum() {
     let bench = saved("hive.img");
     flip(&bench.path("hive.img"), 5_000_000);
     bench
@@ -50,7 +50,7 @@ fn a_damaged_tile_is_told_by_its_bytes_and_the_checksum_by_its_name() {
 }
 
 #[test]
-fn truncated_empty_and_renamed_images_are_told_apart() {
+fn check_distinguishes_truncated_empty_and_renamed_images() {
     let bench = saved("hive.img.zst");
     let whole = bench.bytes("hive.img.zst");
     for part in [1, 5, 10, 1000, whole.len() / 2, whole.len() - 1] {
@@ -88,7 +88,7 @@ fn a_card_that_was_used_since_differs_by_its_sectors() {
 }
 
 #[test]
-fn a_smaller_card_is_no_match_and_a_card_is_no_image() {
+fn check_rejects_a_smaller_card_and_a_card_in_place_of_an_image() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 1048576\n");
     bench.good("save rack:a hive.img.zst --no-check");
     bench.imbrik("check hive.img.zst --against rack:b").expect(3).says("too small");
@@ -104,7 +104,7 @@ fn a_smaller_card_is_no_match_and_a_card_is_no_image() {
 
 /// Fails when what can be read is called whole, though nothing tells that it is.
 #[test]
-fn only_what_is_told_to_be_whole_is_called_so() {
+fn check_reports_intact_only_with_digests() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 200000000\n");
     let card = bench.bytes("rack/a.img");
     let write = |name: &str, bytes: &[u8]| std::fs::write(bench.path(name), bytes).unwrap();
@@ -155,7 +155,7 @@ fn only_what_is_told_to_be_whole_is_called_so() {
 }
 
 #[test]
-fn a_check_tells_how_volumes_were_left() {
+fn check_reports_volumes_that_were_not_unmounted() {
     let bench = Bench::empty();
     let volume = bench.path("v.img");
     for (state, words) in [("2", "is marked as having errors"), ("0", "was not unmounted")] {

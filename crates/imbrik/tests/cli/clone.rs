@@ -103,7 +103,7 @@ fn many_cards_take_little_longer_than_one() {
 
 /// Fails when nobody looks at the source again: the copy would mix two states of it without a word.
 #[test]
-fn a_source_that_is_mounted_while_it_is_read_is_told() {
+fn clone_warns_when_the_source_is_mounted_meanwhile() {
     let bench = Bench::with_card(&slot("b", CARD, "write_rate = 4000000"));
     let at = bench.bytes("rack/a.img");
     let place = places_of(&at, &[0x53, 0xef]).find(|at| at % 512 == 56);
@@ -132,7 +132,7 @@ fn a_source_that_is_mounted_while_it_is_read_is_told() {
 }
 
 #[test]
-fn source_and_targets_are_told_apart_under_any_name() {
+fn clone_detects_the_source_among_targets_under_any_name() {
     let bench = Bench::with_card(&slot("b", CARD, ""));
     bench.imbrik("clone rack:a rack:a --yes").expect(2).says("both the source and a target");
     bench.imbrik("clone rack:a rack:b rack:b --yes").expect(2).says("named twice");
@@ -145,7 +145,7 @@ fn source_and_targets_are_told_apart_under_any_name() {
     fs::hard_link(bench.path("rack/a.img"), bench.path("rack/same.img")).unwrap();
     bench.write_rack(&[slot("a", CARD, ""), slot("same", CARD, "")].concat());
     bench.imbrik("clone rack:a rack:same --yes").expect(2).says("the same medium");
-    if is_root("source_and_targets_are_told_apart_under_any_name") {
+    if is_root("clone_detects_the_source_among_targets_under_any_name") {
         let device = tool!("losetup", "-f", "--show", bench.path("rack/a.img")).trim().to_owned();
         let run = bench.imbrik(&format!("clone rack:a {device} --yes --allow-fixed"));
         tool!("losetup", "-d", device);
@@ -154,7 +154,7 @@ fn source_and_targets_are_told_apart_under_any_name() {
 }
 
 #[test]
-fn what_may_be_the_wrong_way_round_is_pointed_out() {
+fn clone_warns_when_source_and_target_may_be_swapped() {
     let bench = Bench::with_card(&slot("b", CARD, ""));
     bench.good("clone rack:a rack:b --yes");
     // The other card was used since.
@@ -170,7 +170,7 @@ fn what_may_be_the_wrong_way_round_is_pointed_out() {
 }
 
 #[test]
-fn a_card_with_unreadable_places_is_cloned_as_far_as_it_goes() {
+fn clone_of_a_card_with_bad_sectors_copies_the_rest() {
     let bench = Bench::with_slot_a(
         "unreadable = [[19000000, 8192]]",
         &[slot("b", CARD, ""), slot("c", CARD, "")].concat(),
@@ -318,7 +318,7 @@ fn copies_that_are_made_in_turn_count_up() {
 }
 
 #[test]
-fn an_image_and_a_spare_come_from_one_read() {
+fn clone_writes_an_image_and_a_card_in_one_read() {
     let bench = Bench::with_card(&slot("b", CARD * 2, ""));
     bench.imbrik("save rack:a x.img.zst --also rack:b").expect(4).says("nobody can be asked");
     bench
@@ -384,7 +384,7 @@ fn an_interrupt_or_a_closed_pipe_leaves_no_card_that_looks_whole() {
 }
 
 #[test]
-fn a_source_whose_volume_contradicts_itself_is_still_cloned_as_it_is() {
+fn clone_copies_an_inconsistent_volume_unchanged() {
     let bench = Bench::with_card(&[slot("b", CARD, ""), slot("c", CARD / 2, "")].concat());
     // A bit of the block bitmap of the ext volume.
     let bytes = bench.bytes("rack/a.img");

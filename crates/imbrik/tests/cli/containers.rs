@@ -150,7 +150,7 @@ fn pipes_carry_images_in_and_out() {
 }
 
 #[test]
-fn a_pipe_that_closes_or_is_silent_is_no_disaster() {
+fn closed_or_silent_pipe_ends_with_a_clear_message() {
     let bench = bench();
     let mut command = bench.command(["save", "rack:a", "-", "--pack", "raw", "--exact"]);
     let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
@@ -180,7 +180,7 @@ fn a_bomb_is_bounded_by_the_disk_and_memory_stays_small() {
 }
 
 #[test]
-fn a_full_disk_while_unpacking_is_told_with_the_remedy() {
+fn full_disk_while_unpacking_is_reported_with_a_remedy() {
     let bench = bench();
     sh(&bench, "gzip -1c hive.img > x.gz");
     let mut command = bench.command(["show", "x.gz"]);
@@ -191,7 +191,7 @@ fn a_full_disk_while_unpacking_is_told_with_the_remedy() {
 }
 
 #[test]
-fn a_pasted_hash_is_compared_with_the_file_and_with_what_is_in_it() {
+fn pasted_hash_is_compared_with_the_file_and_its_content() {
     let bench = bench();
     bench.good("save rack:a x.img.gz --exact");
     for (line, says) in [

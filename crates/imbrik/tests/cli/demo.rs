@@ -47,7 +47,7 @@ fn the_demo_card_is_read_but_once() {
 /// Fails when a demo that is run again takes away what somebody put there since.
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn the_demo_makes_anew_only_what_it_made() {
+fn demo_replaces_only_its_own_files() {
     let bench = Bench::empty();
     bench.good("demo");
     let ours = bench.list("imbrik-demo/images");

@@ -99,8 +99,8 @@ fn a_real_card_goes_through_an_image_onto_a_bigger_one() {
 }
 
 #[test]
-fn a_card_that_is_exchanged_while_the_question_stands_is_not_written() {
-    if !is_root("a_card_that_is_exchanged_while_the_question_stands_is_not_written") {
+fn card_swapped_during_the_question_is_not_written() {
+    if !is_root("card_swapped_during_the_question_is_not_written") {
         return;
     }
     let bench = Bench::with_card("");
@@ -122,8 +122,8 @@ fn a_card_that_is_exchanged_while_the_question_stands_is_not_written() {
 }
 
 #[test]
-fn what_is_mounted_or_of_the_system_is_refused() {
-    if !is_root("what_is_mounted_or_of_the_system_is_refused") {
+fn mounted_and_system_disks_are_refused() {
+    if !is_root("mounted_and_system_disks_are_refused") {
         return;
     }
     let bench = Bench::empty();
@@ -156,8 +156,8 @@ fn what_is_mounted_or_of_the_system_is_refused() {
 }
 
 #[test]
-fn a_write_protected_device_and_a_missing_right_are_told() {
-    if !is_root("a_write_protected_device_and_a_missing_right_are_told") {
+fn write_protection_and_missing_permission_are_reported() {
+    if !is_root("write_protection_and_missing_permission_are_reported") {
         return;
     }
     let bench = Bench::with_card("");
@@ -317,8 +317,8 @@ fn a_large_card_costs_what_is_in_use_as_the_kernel_counts_it() {
 }
 
 #[test]
-fn an_exact_image_keeps_a_journal_to_replay_as_it_is() {
-    if !is_root("an_exact_image_keeps_a_journal_to_replay_as_it_is") {
+fn exact_image_keeps_an_unreplayed_journal() {
+    if !is_root("exact_image_keeps_an_unreplayed_journal") {
         return;
     }
     let bench = Bench::empty();
@@ -342,8 +342,8 @@ fn an_exact_image_keeps_a_journal_to_replay_as_it_is() {
 }
 
 #[test]
-fn without_rights_cards_are_still_told_apart() {
-    if !is_root("without_rights_cards_are_still_told_apart") {
+fn cards_are_distinguished_without_root() {
+    if !is_root("cards_are_distinguished_without_root") {
         return;
     }
     let bench = Bench::empty();
@@ -436,8 +436,8 @@ fn a_card_copied_while_it_was_mounted_comes_out_as_the_kernel_recovers_it() {
 }
 
 #[test]
-fn what_stands_in_fast_commits_is_saved() {
-    if !is_root("what_stands_in_fast_commits_is_saved") {
+fn fast_commits_are_replayed_in_a_save() {
+    if !is_root("fast_commits_are_replayed_in_a_save") {
         return;
     }
     let bench = Bench::empty();

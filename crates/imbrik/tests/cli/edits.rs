@@ -94,8 +94,8 @@ fn trees_are_put_in_removed_and_renamed_on_images_and_cards() {
 
 /// Owners and modes are those of the folder and of the file, unless something else is asked for.
 #[test]
-fn what_is_put_in_belongs_to_whom_its_folder_belongs() {
-    if !is_root("what_is_put_in_belongs_to_whom_its_folder_belongs") {
+fn added_files_get_the_owner_of_their_folder() {
+    if !is_root("added_files_get_the_owner_of_their_folder") {
         return;
     }
     let bench = Bench::empty();
@@ -370,8 +370,8 @@ fn a_change_that_is_killed_leaves_the_old_files_or_the_new_ones() {
 /// What folders hand on is handed on as the kernel does it: a tree is put in by both, and who may do what in it
 /// must be the same. Would fail where a list is lost, gives more, or stays behind in folders.
 #[test]
-fn who_may_do_what_is_handed_on_as_the_kernel_does_it() {
-    if !is_root("who_may_do_what_is_handed_on_as_the_kernel_does_it") {
+fn default_acls_are_inherited_as_by_the_kernel() {
+    if !is_root("default_acls_are_inherited_as_by_the_kernel") {
         return;
     }
     let bench = Bench::empty();

@@ -88,7 +88,7 @@ fn a_card_with_a_bad_sector_in_its_metadata_is_saved_but_for_that_sector() {
 }
 
 #[test]
-fn a_bad_sector_in_a_table_is_told_and_the_copies_still_name_what_they_can() {
+fn bad_sector_in_a_table_is_reported_and_its_copy_used() {
     let bench = Bench::with_card("");
     let all = places(&bench.path("rack/a.img"), &bench.path(""));
     let shown = |name: &str| {
@@ -217,7 +217,7 @@ fn with_files(bench: &Bench) -> [u64; 4] {
 
 /// Would fail where a file is called whole that is not, or where another one is named.
 #[test]
-fn what_is_lost_has_the_name_of_its_file() {
+fn lost_data_is_reported_with_its_file_names() {
     let bench = Bench::with_card("");
     let [file, folder, inode, fat] = with_files(&bench);
     let slot = |bad: &[u64], more: &str| {

@@ -416,8 +416,8 @@ fn names(base: &Base) -> usize {
 /// A loop device that is detached, and one that another program holds, while the program works.
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn a_device_that_goes_away_or_is_held_is_told() {
-    if !is_root("a_device_that_goes_away_or_is_held_is_told") {
+fn removed_or_busy_device_is_reported() {
+    if !is_root("removed_or_busy_device_is_reported") {
         return;
     }
     let bench = Bench::with_card("");
@@ -442,7 +442,7 @@ fn a_device_that_goes_away_or_is_held_is_told() {
 /// Would fail where a night run that failed leaves nothing to go by, or where a stranger's text in a log
 /// steers the terminal of whoever reads it.
 #[test]
-fn a_log_tells_what_was_decided_read_again_and_how_it_ended() {
+fn log_records_decisions_retries_and_the_result() {
     let bench = Bench::with_slot_a(&format!("unreadable = {}", json!([BAD])), "");
     bench.imbrik("save rack:a one.img.zst --log night.log").expect(6);
     let log = String::from_utf8(bench.bytes("night.log")).unwrap();
@@ -563,8 +563,8 @@ fn replaced(base: &Base, most: u32) {
 /// what to do then.
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn a_device_that_answers_nothing_but_errors_is_told() {
-    if !is_root("a_device_that_answers_nothing_but_errors_is_told") {
+fn device_that_returns_only_errors_is_reported() {
+    if !is_root("device_that_returns_only_errors_is_reported") {
         return;
     }
     let bench = Bench::with_card("");

@@ -86,8 +86,8 @@ fn everything_comes_out_as_the_kernel_shows_it() {
 
 /// Would fail on a listing that tells something else of a file than the kernel does.
 #[test]
-fn a_listing_tells_what_the_kernel_tells() {
-    if !is_root("a_listing_tells_what_the_kernel_tells") {
+fn file_list_matches_the_kernel() {
+    if !is_root("file_list_matches_the_kernel") {
         return;
     }
     let bench = Bench::empty();
@@ -230,8 +230,8 @@ fn one_file_goes_to_a_pipe_to_a_name_or_into_a_folder() {
 
 /// A full disk and a folder that cannot be written leave no half file.
 #[test]
-fn what_has_no_room_is_not_begun() {
-    if !is_root("what_has_no_room_is_not_begun") {
+fn extraction_without_enough_space_is_refused() {
+    if !is_root("extraction_without_enough_space_is_refused") {
         return;
     }
     let bench = Bench::empty();
@@ -351,7 +351,7 @@ fn without_root_what_can_be_taken_is() {
 
 /// Would fail where a change is not found, or one is told that is none.
 #[test]
-fn what_changed_is_told_by_files() {
+fn diff_lists_changed_files() {
     let bench = Bench::empty();
     volume(&bench, "a", HIVE);
     volume(
@@ -463,8 +463,8 @@ fn a_journal_to_replay_is_replayed_first() {
 /// A tree as large as a system's: it comes out as it is, and no slower than tar reads it.
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn a_whole_system_comes_out_as_it_is() {
-    if !is_root("a_whole_system_comes_out_as_it_is") {
+fn complete_system_is_extracted_unchanged() {
+    if !is_root("complete_system_is_extracted_unchanged") {
         return;
     }
     let bench = Bench::empty();

@@ -131,7 +131,7 @@ fn an_image_becomes_as_small_as_it_can_and_fills_the_next_card() {
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn what_stands_behind_moves_along() {
+fn partitions_after_the_resized_one_are_moved() {
     let mbr = "label: dos\nstart=2048,size=120000,type=83\nstart=124928,size=40960,type=6\nstart=167936,size=20480,type=7\nstart=190464,size=2048,type=da\n";
     let logical = "label: dos\nstart=2048,size=120000,type=83\nstart=126976,size=69632,type=5\nstart=129024,size=32768,type=6\nstart=165888,size=30720,type=83\n";
     let gpt = "label: gpt\nstart=2048,size=120000,type=L\nstart=124928,size=40960,type=U\nstart=167936,size=20480,type=L\n";
@@ -277,7 +277,7 @@ fn a_card_is_saved_fitted_in_one_pass() {
 }
 
 #[test]
-fn what_does_not_fit_is_refused_to_the_byte() {
+fn fit_refuses_one_byte_below_the_minimum() {
     let bench = Bench::empty();
     plain(&bench, "card.img");
     bench.good("fit card.img least.img");
@@ -410,7 +410,7 @@ fn any_size_that_holds_the_data_is_the_size_that_the_volume_gets() {
 /// Fails when a volume with a fault is refused without the way out, or when what is said of the result
 /// leaves the fault out.
 #[test]
-fn faults_are_refused_by_name_or_kept_and_told() {
+fn inconsistent_volume_is_refused_or_kept_with_a_warning() {
     let bench = Bench::empty();
     let volume = bench.path("v.img");
     sized(&volume, 64 << 20);

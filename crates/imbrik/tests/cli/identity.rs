@@ -146,8 +146,8 @@ fn tree(bench: &Bench, volume: &str, without: &[&str]) -> String {
 }
 
 #[test]
-fn a_copy_has_ids_keys_and_a_name_of_its_own() {
-    if !is_root("a_copy_has_ids_keys_and_a_name_of_its_own") {
+fn copy_gets_new_ids_keys_and_name() {
+    if !is_root("copy_gets_new_ids_keys_and_name") {
         return;
     }
     for table in ["dos", "gpt"] {
@@ -319,7 +319,7 @@ fn many_copies_count_up_and_get_their_files() {
 }
 
 #[test]
-fn what_cannot_be_done_is_refused_and_nothing_is_written() {
+fn impossible_changes_are_refused_before_writing() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 70000128\n");
     fs::write(bench.path("file"), "x").unwrap();
     bench.good("save rack:a hive.img.zst");

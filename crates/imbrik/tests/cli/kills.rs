@@ -37,7 +37,7 @@ fn raw(bench: &Bench, image: &str) -> Vec<u8> {
 /// that nothing ended, or where a card is taken for whole that is not.
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn whenever_it_is_ended_a_name_is_a_whole_image_and_a_card_is_whole_or_has_no_table() {
+fn killed_run_leaves_a_complete_image_or_none_and_a_complete_card_or_no_table() {
     let kills: u64 =
         std::env::var("IMBRIK_KILLS").map_or(3, |count| count.parse().expect("a number"));
     let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n"));

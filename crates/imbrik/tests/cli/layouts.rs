@@ -348,8 +348,8 @@ fn a_hybrid_of_two_tables_goes_everywhere() {
 }
 
 #[test]
-fn a_hybrid_whose_tables_differ_is_taken_as_it_is() {
-    if !is_root("a_hybrid_whose_tables_differ_is_taken_as_it_is") {
+fn hybrid_with_differing_tables_is_kept_unchanged() {
+    if !is_root("hybrid_with_differing_tables_is_kept_unchanged") {
         return;
     }
     let bench = Bench::empty();
@@ -420,7 +420,7 @@ fn the_user_says_who_gives_and_who_takes() {
 }
 
 #[test]
-fn an_image_is_fitted_to_cards_as_they_are_sold() {
+fn fit_accepts_labelled_card_sizes() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 60000256\n");
     bench.good("save rack:a hive.img.zst");
     let len = |name: &str| {

@@ -320,8 +320,8 @@ fn saved_under_load(images: usize) {
 }
 
 #[test]
-fn a_card_under_load_is_saved_as_it_was_at_one_moment() {
-    if is_root("a_card_under_load_is_saved_as_it_was_at_one_moment") {
+fn live_save_under_load_is_a_snapshot() {
+    if is_root("live_save_under_load_is_a_snapshot") {
         saved_under_load(times("IMBRIK_LIVE_IMAGES", 3));
     }
 }
@@ -329,8 +329,8 @@ fn a_card_under_load_is_saved_as_it_was_at_one_moment() {
 /// Would fail where a card gets content of two moments, where something is overwritten before it is read, or where
 /// what a copy gets of its own is lost on the way.
 #[test]
-fn a_card_under_load_is_cloned_as_it_was_at_one_moment() {
-    if !is_root("a_card_under_load_is_cloned_as_it_was_at_one_moment") {
+fn live_clone_under_load_is_a_snapshot() {
+    if !is_root("live_clone_under_load_is_a_snapshot") {
         return;
     }
     let card = InUse::with(12, "mkfs.ext4 -q -F");
@@ -439,8 +439,8 @@ fn killed_live_clone_leaves_no_partition_table_over_torn_content() {
 /// Several volumes of a card stand still together. Would fail where one of them goes on while another one is read, and
 /// would not end where they wait for each other.
 #[test]
-fn volumes_of_a_card_stand_still_together() {
-    if !is_root("volumes_of_a_card_stand_still_together") {
+fn volumes_of_a_card_are_frozen_together() {
+    if !is_root("volumes_of_a_card_are_frozen_together") {
         return;
     }
     let bench = Bench::empty();
@@ -682,8 +682,8 @@ fn killed_live_save_leaves_no_frozen_filesystem() {
 }
 
 #[test]
-fn what_would_write_where_nothing_can_be_written_is_refused_or_held_back() {
-    if !is_root("what_would_write_where_nothing_can_be_written_is_refused_or_held_back") {
+fn output_on_the_frozen_card_is_refused_or_deferred() {
+    if !is_root("output_on_the_frozen_card_is_refused_or_deferred") {
         return;
     }
     let card = InUse::with(2, "mkfs.ext4 -q -F");
@@ -730,8 +730,8 @@ fn what_would_write_where_nothing_can_be_written_is_refused_or_held_back() {
 
 /// Would fail where a kind that cannot be stopped is taken for one that stood still, or waited for without an end.
 #[test]
-fn what_cannot_be_stopped_is_saved_once_it_stays_the_same() {
-    if !is_root("what_cannot_be_stopped_is_saved_once_it_stays_the_same") {
+fn volume_that_cannot_be_frozen_is_read_until_unchanged() {
+    if !is_root("volume_that_cannot_be_frozen_is_read_until_unchanged") {
         return;
     }
     let bench = Bench::empty();

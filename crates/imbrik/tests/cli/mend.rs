@@ -23,7 +23,7 @@ fn raw(bench: &Bench, image: &str) -> Vec<u8> {
 /// Would fail where something that was lacking is still, where anything else changed, or where what
 /// stands beside the image is that of the old one.
 #[test]
-fn what_an_image_lacks_is_put_in_when_it_can_be_read() {
+fn mend_adds_missing_data_once_it_is_readable() {
     let bench = Bench::with_card("");
     for name in ["one.img.zst", "one.img.gz", "one.img.xz", "one.img"] {
         slot(&bench, &bad());

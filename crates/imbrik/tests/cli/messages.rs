@@ -32,7 +32,7 @@ fn objects(run: &Run) -> Vec<Value> {
 
 /// Each mistake with its exit code, what is said, and what must not be.
 #[test]
-fn mistakes_are_told_with_what_to_do_instead() {
+fn usage_errors_say_what_to_do_instead() {
     let bench = bench();
     fs::create_dir(bench.path("images")).unwrap();
     let before = bench.list("");
@@ -133,7 +133,7 @@ fn an_image_on_the_card_that_it_would_overwrite_is_refused() {
 }
 
 #[test]
-fn what_is_wrong_with_an_image_is_told_apart() {
+fn image_problems_are_distinguished() {
     let bench = bench();
     // Its own account of itself is damaged: that does not make it another program's.
     let bytes = bench.bytes("hive.img.zst");
@@ -167,7 +167,7 @@ fn what_is_wrong_with_an_image_is_told_apart() {
 }
 
 #[test]
-fn what_differs_is_all_that_is_written_and_nothing_when_nothing_does() {
+fn restore_writes_only_differences() {
     let bench = bench();
     bench.good("restore hive.img.zst rack:b --yes");
     let again = bench.good("restore hive.img.zst rack:b --yes --differing --json").json();
@@ -328,7 +328,7 @@ fn one_image_of_several_in_an_archive_is_named() {
 }
 
 #[test]
-fn all_that_is_made_in_one_read_has_an_object_of_its_own() {
+fn each_output_of_one_read_has_its_own_json_object() {
     let bench = bench();
     let told = objects(&bench.good("save rack:a x.img.zst --also y.img.gz --json"));
     let images: Vec<_> = told.iter().map(|told| told["image"].as_str().unwrap()).collect();
@@ -350,8 +350,8 @@ fn all_that_is_made_in_one_read_has_an_object_of_its_own() {
 
 /// Would fail where a disk that some program attaches is taken for the card that is awaited.
 #[test]
-fn a_wait_for_a_card_goes_on_past_a_loop_device() {
-    if !is_root("a_wait_for_a_card_goes_on_past_a_loop_device") {
+fn wait_for_a_card_ignores_a_loop_device() {
+    if !is_root("wait_for_a_card_ignores_a_loop_device") {
         return;
     }
     let bench = bench();

@@ -38,7 +38,7 @@ fn a_proposed_name_says_which_partition_it_is() {
 }
 
 #[test]
-fn what_does_not_belong_into_a_partition_is_refused() {
+fn image_unsuitable_for_a_partition_is_refused() {
     let bench = bench();
     let before = bench.bytes("rack/b.img");
     bench.good("save rack:a whole.img.zst");

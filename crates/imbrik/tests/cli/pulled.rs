@@ -41,7 +41,7 @@ fn a_bench() -> Bench {
 
 /// Would fail where what was saved before is lost or read again, or where the image mixes two cards.
 #[test]
-fn a_save_goes_on_when_the_card_is_back_under_another_name() {
+fn save_resumes_when_the_card_returns_under_another_name() {
     let bench = a_bench();
     bench.write_rack(&slot("a", "a.img", "pulled_after = 50000000"));
     let back = || bench.write_rack(&slot("elsewhere", "a.img", ""));
@@ -53,7 +53,7 @@ fn a_save_goes_on_when_the_card_is_back_under_another_name() {
 
 /// Would fail where another card is taken for the one that went away.
 #[test]
-fn another_card_of_that_size_is_none_of_it() {
+fn wait_rejects_a_different_card_of_the_same_size() {
     let bench = a_bench();
     fs::copy(bench.path("rack/a.img"), bench.path("rack/other.img")).unwrap();
     // The identifier of the table, by which the two differ.
@@ -70,7 +70,7 @@ fn another_card_of_that_size_is_none_of_it() {
 
 /// Would fail where a card is written anew from its start, or where one is written that is another.
 #[test]
-fn a_restore_goes_on_when_its_card_is_back_and_writes_to_no_other() {
+fn restore_resumes_only_on_the_same_card() {
     let bench = a_bench();
     bench.good("save rack:a old.img.zst --exact");
     let source = slot("a", "a.img", "");

@@ -176,7 +176,7 @@ fn an_image_shorter_than_its_table_is_refused_with_the_figures() {
 }
 
 #[test]
-fn a_table_behind_a_preface_stops_and_asks() {
+fn partition_table_at_an_offset_requires_a_choice() {
     let bench = with_target(CARD, "");
     let mut prefaced = noise(4096);
     prefaced.extend(bench.bytes("rack/a.img"));
@@ -290,7 +290,7 @@ fn the_last_volume_fills_a_bigger_card() {
 }
 
 #[test]
-fn what_cannot_fill_a_card_is_refused_with_the_reason() {
+fn fill_is_refused_with_a_reason_where_it_is_impossible() {
     let bench = with_bigger(CARD * 2, "mbr");
     let before = bench.bytes("rack/b.img");
     bench.good("save rack:a exact.img.zst --exact");

@@ -39,7 +39,7 @@ fn is_tidy(bench: &Bench) {
 /// Would fail where what was saved before is read again, or where the result differs in a byte from that of
 /// a save that nothing stopped.
 #[test]
-fn a_save_that_was_stopped_goes_on_and_ends_in_the_same() {
+fn resumed_save_equals_an_uninterrupted_one() {
     let bench = Bench::with_card("");
     slot(&bench, "");
     bench.good("save rack:a direct.img.zst --exact");
@@ -70,7 +70,7 @@ fn a_save_that_was_stopped_goes_on_and_ends_in_the_same() {
 
 /// Would fail where tiles of two cards, or of two states of one, end up in one image.
 #[test]
-fn only_what_is_of_this_card_as_it_is_now_is_gone_on_with() {
+fn resume_refuses_a_changed_or_different_card() {
     let bench = Bench::with_card("");
     let card = bench.path("rack/a.img");
     let sound = bench.bytes("rack/a.img");
@@ -101,7 +101,7 @@ fn only_what_is_of_this_card_as_it_is_now_is_gone_on_with() {
 
 /// Would fail where a tile that was cut, or damaged, is kept.
 #[test]
-fn of_what_is_left_only_what_is_sound_is_kept() {
+fn resume_discards_damaged_frames() {
     let bench = Bench::with_card("");
     slot(&bench, "");
     bench.good("save rack:a direct.img.zst --exact");
@@ -138,7 +138,7 @@ fn of_what_is_left_only_what_is_sound_is_kept() {
 
 /// Would fail where a place that could not be read in the first run counts as read in the second.
 #[test]
-fn what_could_not_be_read_before_is_still_known() {
+fn resume_keeps_the_list_of_bad_sectors() {
     let bench = Bench::with_card("");
     let bad = format!("unreadable = {}", json!([[2 << 20, 8_192], [50 << 20, 512]]));
     slot(&bench, &bad);
@@ -152,7 +152,7 @@ fn what_could_not_be_read_before_is_still_known() {
 
 /// Would fail where a save that somebody stops leaves nothing, or a name that is not whole.
 #[test]
-fn ctrl_c_leaves_what_can_be_gone_on_with() {
+fn interrupted_save_can_be_resumed() {
     let bench = Bench::with_slot_a("read_rate = 8000000", "");
     let part = bench.path("one.img.zst.part");
     let is_well_on = || part.metadata().is_ok_and(|found| found.len() > 1 << 20);
@@ -167,7 +167,7 @@ fn ctrl_c_leaves_what_can_be_gone_on_with() {
 
 /// Would fail where all that is kept is read once more to prove that it is of this card.
 #[test]
-fn what_is_kept_is_proved_by_samples() {
+fn resume_compares_samples_with_the_card() {
     const LEN: u64 = 400 << 20;
     let bench = Bench::with_card("");
     fs::write(bench.path("rack/a.img"), noise(LEN as usize)).unwrap();

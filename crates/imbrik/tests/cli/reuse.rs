@@ -201,7 +201,7 @@ fn nights_cost_what_changed_and_are_what_a_full_save_is() {
 /// inode, a volume that was cut off, content of the image that is damaged. Would fail where the image kept the
 /// old bytes.
 #[test]
-fn what_cannot_be_judged_is_read() {
+fn reuse_reads_volumes_it_cannot_judge() {
     if !is_root("reuse") {
         return;
     }

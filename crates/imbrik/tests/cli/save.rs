@@ -8,7 +8,7 @@ use std::{
 };
 
 #[test]
-fn any_decoder_gives_back_the_card_and_standard_tools_check_it() {
+fn standard_tools_decode_and_check_every_container() {
     let bench = Bench::with_card("");
     bench.good("save rack:a hive.img.zst").shows("imbrik restore").shows("SHA-256");
     tool!("zstd", "-tq", bench.path("hive.img.zst"));
@@ -66,7 +66,7 @@ fn with_one_card_plugged_in_no_argument_is_needed() {
 }
 
 #[test]
-fn an_existing_image_is_replaced_only_when_told_to() {
+fn existing_image_is_replaced_only_on_request() {
     let bench = Bench::with_card("");
     fs::write(bench.path("hive.img.zst"), "precious").unwrap();
     fs::write(bench.path("hive.img.zst.md5"), "of the old one").unwrap();
@@ -105,7 +105,7 @@ fn the_last_json_object_holds_the_figures() {
 }
 
 #[test]
-fn unreadable_sectors_are_zeros_and_named_and_the_code_tells() {
+fn unreadable_sectors_become_zeros_and_set_the_exit_code() {
     let bad = "unreadable = [[20971520, 4096]]\nflaky = [[5242880, 512, 3]]";
     let bench = Bench::with_slot_a(bad, "");
     let run = bench.imbrik("save rack:a hive.img.zst --exact --json").expect(6);
@@ -118,7 +118,7 @@ fn unreadable_sectors_are_zeros_and_named_and_the_code_tells() {
 }
 
 #[test]
-fn a_card_pulled_out_midway_leaves_what_can_be_gone_on_with() {
+fn save_of_a_removed_card_can_be_resumed() {
     let bench = Bench::with_slot_a("pulled_after = 30000000", "");
     bench
         .imbrik("save rack:a hive.img.zst --exact")
@@ -190,8 +190,8 @@ fn a_large_empty_card_costs_next_to_nothing() {
 }
 
 #[test]
-fn a_full_disk_is_told_and_what_is_there_can_be_gone_on_with() {
-    if !is_root("a_full_disk_is_told_and_what_is_there_can_be_gone_on_with") {
+fn save_to_a_full_disk_can_be_resumed() {
+    if !is_root("save_to_a_full_disk_can_be_resumed") {
         return;
     }
     let bench = Bench::with_card("[[slot]]\nname = \"full\"\nsize = 16777216\n");
@@ -219,8 +219,8 @@ fn a_full_disk_is_told_and_what_is_there_can_be_gone_on_with() {
 }
 
 #[test]
-fn an_image_belongs_to_whoever_called_sudo() {
-    if !is_root("an_image_belongs_to_whoever_called_sudo") {
+fn image_belongs_to_the_user_of_sudo() {
+    if !is_root("image_belongs_to_the_user_of_sudo") {
         return;
     }
     let bench = Bench::with_card("");
@@ -235,7 +235,7 @@ fn an_image_belongs_to_whoever_called_sudo() {
 
 /// Fails when nobody looks at the card again: the image would mix two states of it without a word.
 #[test]
-fn a_card_that_is_written_to_while_it_is_read_is_told() {
+fn save_reports_a_card_that_changes_meanwhile() {
     let bench = Bench::with_slot_a("read_rate = 4000000", "");
     let card = bench.path("rack/a.img");
     let at = bench.bytes("rack/a.img");

@@ -87,8 +87,8 @@ fn in_the_middle(bench: &Bench, words: &str, then: impl FnOnce()) -> (Option<i32
 /// Would fail where a share that goes away costs an image that was there, is taken for a card that fails, or is in
 /// the way of the next night.
 #[test]
-fn a_share_that_goes_away_is_no_harm_and_the_next_night_goes_on() {
-    if !is_root("a_share_that_goes_away_is_no_harm_and_the_next_night_goes_on") {
+fn lost_share_fails_cleanly_and_the_next_night_succeeds() {
+    if !is_root("lost_share_fails_cleanly_and_the_next_night_succeeds") {
         return;
     }
     let bench = Bench::with_slot_a("read_rate = 12000000", "");
@@ -145,7 +145,7 @@ fn a_share_that_goes_away_is_no_harm_and_the_next_night_goes_on() {
 
 /// Would fail where what is left over stays for ever, or goes while somebody may go on with it.
 #[test]
-fn what_is_left_of_an_image_goes_after_two_days() {
+fn leftovers_are_removed_after_two_days() {
     let bench = Bench::with_card("");
     fs::create_dir(bench.path("shelf")).unwrap();
     bench.good("shelf make shelf");

@@ -27,7 +27,7 @@ fn shelf(days: &[u64]) -> Bench {
 /// Would fail where thinning takes what a rule, a pin or a check keeps, leaves what none keeps, or leaves
 /// anything beside an image that went.
 #[test]
-fn a_shelf_thins_out_by_its_rules_and_by_nothing_else() {
+fn thin_removes_images_only_by_the_rules() {
     let bench = shelf(&[0, 1, 2, 3, 40, 41, 400]);
     bench.good("shelf keep shelf").shows("1 a month");
     bench.imbrik("shelf keep shelf").expect(0);
@@ -78,7 +78,7 @@ fn each_image_is_checked_in_its_turn() {
 /// Would fail where damage is not found, is counted as an image, or is forgotten; and where something is overdue
 /// and the exit code says that all is well.
 #[test]
-fn what_is_overdue_or_damaged_is_told() {
+fn due_reports_overdue_and_damaged_images() {
     let bench = shelf(&[9, 50]);
     let run = bench.imbrik("shelf due shelf").expect(7);
     run.shows("hive-07 was last saved 9 days ago")

@@ -134,7 +134,7 @@ fn starting(root: &str, fstab: &str) -> Bench {
 }
 
 #[test]
-fn what_leads_nowhere_is_named() {
+fn show_names_boot_references_that_are_missing() {
     let fstab = "PARTUUID=48560007-02 / ext4 defaults 0 1\nLABEL=HIVE-BOOT /boot vfat defaults 0 2\n\
                  proc /proc proc defaults 0 0\nUUID=gone /data ext4 nofail 0 0\n";
     let bench = starting("root=PARTUUID=48560007-02", fstab);
@@ -152,7 +152,7 @@ fn what_leads_nowhere_is_named() {
 }
 
 #[test]
-fn what_is_neither_card_nor_image_is_told() {
+fn show_rejects_what_is_neither_card_nor_image() {
     let bench = Bench::with_card("");
     bench.imbrik("show nothing").expect(2).says("no card and no image called nothing");
     bench.imbrik("show rack:z").expect(2).says("no such slot");

@@ -85,7 +85,7 @@ fn two_interrupts_say_what_state_the_card_is_in() {
 
 /// Fails when what somebody wrote into a note, a label or a name reaches the terminal as it is.
 #[test]
-fn what_strangers_wrote_cannot_steer_the_terminal() {
+fn foreign_text_cannot_control_the_terminal() {
     let bench = Bench::with_slot_a("model = \"Willow\\u001b[31m\\u202e\"", "");
     bench.run([
         "save",

@@ -21,7 +21,7 @@ fn alone_it_shows_what_is_here_on_a_terminal_and_usage_elsewhere() {
 }
 
 #[test]
-fn help_tells_the_exit_codes_and_a_typing_error_is_usage() {
+fn help_lists_exit_codes_and_a_typo_is_a_usage_error() {
     let bench = Bench::empty();
     bench.good("--help").shows("130  interrupted").shows("restore");
     bench.good("save --help").shows("--replace");
@@ -32,7 +32,7 @@ fn help_tells_the_exit_codes_and_a_typing_error_is_usage() {
 }
 
 #[test]
-fn a_reader_that_goes_away_is_no_failure() {
+fn closed_output_pipe_is_no_error() {
     let bench = Bench::with_card("");
     let program = env!("CARGO_BIN_EXE_imbrik");
     for words in ["cards", "cards --json", "--help"] {

@@ -90,7 +90,7 @@ fn a_card_that_holds_less_than_it_claims_is_found_and_nothing_on_it_is_harmed() 
 /// Would fail where a slow card is called fast, or where it is not put back what stood there when
 /// somebody stops it.
 #[test]
-fn a_slow_card_is_told_and_a_stop_puts_everything_back() {
+fn weigh_reports_a_slow_card_and_restores_data_when_interrupted() {
     let bench = Bench::with_slot_a("write_rate = 4000000\nrequest_time = 0.02", "");
     let before = bench.bytes("rack/a.img");
     let run = bench.good("weigh rack:a");

@@ -54,7 +54,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_only_file_or_the_only_image_is_meant() {
+    fn single_file_or_single_image_is_selected() {
         let of = |names: &[&str]| {
             let names: Vec<_> = names.iter().map(|name| (*name).to_owned()).collect();
             only_image(&names, "zip", None).ok()

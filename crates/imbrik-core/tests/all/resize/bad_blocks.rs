@@ -65,7 +65,7 @@ fn bad_blocks_stay_where_they_are() {
 }
 
 #[test]
-fn what_would_stand_on_a_bad_block_is_refused() {
+fn metadata_on_a_bad_block_is_refused() {
     // The copy of the descriptors in group 1 would reach as far when it gets longer.
     let made = with(&[8195], "-t ext4 -b 1024 -O ^resize_inode", 64 << 10);
     let error = reshaped(made.path(), "v", "w", NewSize::Bytes(ByteLen::mib(256))).map(drop);

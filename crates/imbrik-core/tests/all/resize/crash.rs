@@ -159,8 +159,8 @@ fn recovered(dir: &Path, volume: &str) -> String {
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn what_is_made_of_a_crash_is_what_its_own_system_would_make_of_it() {
-    if !is_root("what_is_made_of_a_crash_is_what_its_own_system_would_make_of_it") {
+fn recovery_after_a_crash_matches_the_kernel() {
+    if !is_root("recovery_after_a_crash_matches_the_kernel") {
         return;
     }
     let asked = std::env::var("IMBRIK_CRASHES").ok().and_then(|count| count.parse().ok());

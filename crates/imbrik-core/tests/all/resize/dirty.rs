@@ -63,8 +63,8 @@ fn a_card_that_was_pulled_out_shrinks_to_what_its_system_would_recover() {
 }
 
 #[test]
-fn what_hangs_on_numbers_and_places_is_told() {
-    if !is_root("what_hangs_on_numbers_and_places_is_told") {
+fn references_to_inode_and_block_numbers_are_reported() {
+    if !is_root("references_to_inode_and_block_numbers_are_reported") {
         return;
     }
     let made = made("-t ext4 -b 1024 -O ^flex_bg", 96 << 10);
@@ -114,7 +114,7 @@ fn a_mark_of_errors_is_kept_when_nothing_is_wrong_and_else_the_fault_is_named() 
 }
 
 #[test]
-fn what_cannot_be_reshaped_is_refused_by_name() {
+fn unsupported_features_are_refused_by_name() {
     for (options, why) in [
         ("-t ext4 -O bigalloc -C 16384", "bigalloc"),
         ("-t ext4 -O mmp", "mmp"),

@@ -165,8 +165,8 @@ fn ends_in_fast_commits(dir: &Path, volume: &str) -> bool {
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn what_fast_commits_did_is_done_again() {
-    if !is_root("what_fast_commits_did_is_done_again") {
+fn fast_commits_are_replayed() {
+    if !is_root("fast_commits_are_replayed") {
         return;
     }
     let asked = std::env::var("IMBRIK_CRASHES").ok().and_then(|count| count.parse().ok());

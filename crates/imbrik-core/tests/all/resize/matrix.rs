@@ -208,9 +208,9 @@ fn ext4_with_and_without_each_feature() {
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn ext4_with_what_is_rarer() {
+fn ext4_with_rare_features() {
     all(
-        "ext4_with_what_is_rarer",
+        "ext4_with_rare_features",
         &[
             with("-t ext4 -O sparse_super2,^resize_inode"),
             with("-t ext4 -O meta_bg,^resize_inode"),

@@ -97,7 +97,7 @@ proptest! {
 }
 
 #[test]
-fn what_has_no_room_in_memory_changes_nothing() {
+fn spilling_to_disk_gives_the_same_result() {
     let dir = tempfile::tempdir().unwrap();
     let dir = dir.path();
     let files: Vec<_> = (0..120u8).map(|n| (n, 4000 * usize::from(n % 20), n % 3 == 0)).collect();

@@ -244,7 +244,7 @@ mod tests {
     }
 
     #[test]
-    fn a_chain_counts_as_far_as_its_tails_are_right() {
+    fn chain_is_valid_up_to_its_last_valid_tail() {
         let ((a, first), (b, second)) = (created(20), created(21));
         let one = block(&[head(7), a.clone()], 7);
         let two = block(std::slice::from_ref(&b), 7);
@@ -266,7 +266,7 @@ mod tests {
     }
 
     #[test]
-    fn ranges_tell_where_a_file_is_and_where_not() {
+    fn range_tags_add_and_remove_extents() {
         let range: Vec<u8> = [
             &13u32.to_le_bytes()[..],
             &5u32.to_le_bytes(),

@@ -371,7 +371,7 @@ mod tests {
     }
 
     #[test]
-    fn a_node_of_a_hashed_folder_is_sealed_behind_its_last_place() {
+    fn hash_tree_node_checksum_follows_its_last_entry() {
         // An empty entry to the end, then: 100 places, 3 of them taken.
         let mut node = block(1024, &[(0, b"")], false);
         node[8..12].copy_from_slice(&[100, 0, 3, 0]);

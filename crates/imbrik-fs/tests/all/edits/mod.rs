@@ -146,8 +146,8 @@ fn ext_files_are_replaced_and_added() {
 }
 
 #[test]
-fn what_is_kept_in_inodes_is_replaced_and_added_to() {
-    if !is_root("what_is_kept_in_inodes_is_replaced_and_added_to") {
+fn inline_data_is_replaced_and_extended() {
+    if !is_root("inline_data_is_replaced_and_extended") {
         return;
     }
     for (options, needs_blocks) in
@@ -234,7 +234,7 @@ fn groups_that_were_never_used_give_room_too() {
 }
 
 #[test]
-fn what_cannot_be_put_is_refused_with_the_reason() {
+fn impossible_additions_are_refused_with_a_reason() {
     let dir = ext("-t ext4");
     let at = dir.path();
     let said = |path: &str, content: &[u8]| put(at, path, content).unwrap_err();

@@ -103,8 +103,8 @@ fn judged(dir: &Path, names: u64, len: usize) -> (u32, u32) {
 /// Would fail where a file is judged by too little: its length alone, a time that was there before, a map whose
 /// blocks are another's by now.
 #[test]
-fn what_is_unchanged_is_the_same_to_the_byte() {
-    if !is_root("what_is_unchanged_is_the_same_to_the_byte") {
+fn unchanged_ranges_are_identical() {
+    if !is_root("unchanged_ranges_are_identical") {
         return;
     }
     for options in ["-t ext4", "-t ext4 -b 1024", "-t ext3", "-t ext2", "-t ext4 -I 128 -O ^64bit"]
@@ -120,8 +120,8 @@ fn what_is_unchanged_is_the_same_to_the_byte() {
 
 /// A volume whose clock began anew, that was cut off, or is another one, says nothing.
 #[test]
-fn what_is_doubtful_is_not_said() {
-    if !is_root("what_is_doubtful_is_not_said") {
+fn doubtful_ranges_are_not_called_unchanged() {
+    if !is_root("doubtful_ranges_are_not_called_unchanged") {
         return;
     }
     let dir = ext("-t ext4");

@@ -226,13 +226,13 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_is_filled_in_is_not_looked_at_again() {
+    fn placeholders_in_values_are_not_expanded() {
         let with = [("{folder}", "/mnt/{source}"), ("{source}", "/")];
         assert_eq!(filled("a {folder} b {source} {c}", &with), "a /mnt/{source} b / {c}");
     }
 
     #[test]
-    fn names_stand_in_units_as_what_they_are() {
+    fn names_in_units_are_escaped() {
         let of = |text: &str| for_a_unit(Path::new(text)).map_err(|_| ());
         assert_eq!(of("/mnt/cards"), Ok("/mnt/cards".to_owned()));
         assert_eq!(of("/mnt/my cards"), Ok("\"/mnt/my cards\"".to_owned()));
