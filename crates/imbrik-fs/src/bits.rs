@@ -223,7 +223,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_set_of_bits_is_a_set(
+        fn bit_set_matches_a_model(
             len in 1u64..400,
             edits in proptest::collection::vec((any::<bool>(), 0u64..420, 0u64..150), 0..20),
             within in (0u64..420, 0u64..420),

@@ -52,7 +52,7 @@ mod tests {
     use proptest::prelude::*;
 
     #[test]
-    fn times_out_of_range_become_the_first_or_the_last() {
+    fn times_out_of_range_are_clamped_to_the_limits() {
         let back = |seconds| {
             let (date, time) = dos_time(seconds);
             moment(date, time).unwrap().seconds

@@ -46,7 +46,7 @@ mod tests {
     const TO: ByteOffset = ByteOffset::new(6144 * 512);
 
     #[test]
-    fn every_boot_sector_that_counts_the_sectors_in_front_follows() {
+    fn hidden_sectors_are_updated_in_every_boot_sector() {
         let mut boot = vec![0; 8 * 512];
         for at in [0, 6 * 512] {
             boot[at + HIDDEN..at + HIDDEN + 4].copy_from_slice(&2048u32.to_le_bytes());

@@ -167,7 +167,7 @@ mod tests {
     }
 
     #[test]
-    fn nothing_is_recognised_in_nothing() {
+    fn zeros_are_not_recognised_as_a_volume() {
         for len in [0, 1, 511, 512, 1024, 5000, 70_000] {
             assert_eq!(recognise(&SparseStore::of(&vec![0; len])).unwrap(), None);
         }

@@ -89,7 +89,7 @@ mod tests {
     }
 
     #[test]
-    fn clusters_become_spans() {
+    fn clusters_are_converted_to_spans() {
         let mut set = Bits::new(7);
         for number in [0, 1, 4, 6] {
             set.add(Run::new(number, 1));

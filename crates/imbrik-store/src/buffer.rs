@@ -67,7 +67,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn buffers_are_aligned_and_come_back() {
+    fn buffers_are_aligned_and_reused() {
         let pool = Pool::new(10_000);
         let (first, second) = (pool.take(10_000), pool.take(512));
         for buffer in [&first, &second] {

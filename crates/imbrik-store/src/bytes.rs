@@ -99,7 +99,7 @@ mod tests {
     }
 
     #[test]
-    fn names_end_at_nul_and_lose_blanks_and_control_characters() {
+    fn names_end_at_nul_without_trailing_spaces_and_control_characters() {
         assert_eq!(text(b"HIVE-BOOT  "), Some("HIVE-BOOT".into()));
         assert_eq!(text(b"a\x1b[2Jb\0junk"), Some("a[2Jb".into()));
         assert_eq!(text(b"   "), None);

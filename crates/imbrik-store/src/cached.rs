@@ -137,7 +137,7 @@ mod tests {
     }
 
     #[test]
-    fn one_read_is_one_request_whatever_it_begins_and_ends_with() {
+    fn unaligned_read_is_a_single_request() {
         let tally = Tally::default();
         let counted = Counted::new(SparseStore::of(&content()), &tally);
         let store = Cached::new(counted, ByteLen::mib(1), Keep::Last);
@@ -149,7 +149,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn every_read_is_right_whatever_was_read_before(
+        fn reads_are_correct_after_any_earlier_reads(
             reads in proptest::collection::vec((0usize..LEN, 0usize..300_000), 1..20),
             keep in prop_oneof![Just(Keep::First), Just(Keep::Last)],
         ) {
@@ -172,7 +172,7 @@ mod tests {
     }
 
     #[test]
-    fn readers_side_by_side_read_every_byte_once() {
+    fn concurrent_readers_read_every_byte_once() {
         const STEP: u64 = 128 << 10;
         let (tally, len) = (Tally::default(), 20 * STEP + 77);
         let counted = Counted::new(source(len), &tally);

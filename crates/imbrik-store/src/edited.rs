@@ -211,7 +211,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn it_reads_like_a_copy_with_the_same_edits(
+        fn edited_store_reads_like_an_edited_copy(
             size in 1usize..3000,
             edits in proptest::collection::vec((0usize..3000, 1usize..900, 1u8..), 0..9),
             cuts in proptest::collection::vec((0usize..3000, 0usize..3000), 1..6),

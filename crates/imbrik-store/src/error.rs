@@ -261,7 +261,7 @@ mod tests {
     }
 
     #[test]
-    fn the_systems_answer_decides_the_class() {
+    fn errno_decides_the_error_class() {
         let of = |raw| Error::io("writing", io::Error::from_raw_os_error(raw));
         assert_eq!(of(28).class(), Class::NoRoom);
         assert_eq!(of(13).class(), Class::Denied);
@@ -272,7 +272,7 @@ mod tests {
     }
 
     #[test]
-    fn it_stays_small_enough_to_return_by_value() {
+    fn error_is_small_enough_to_return_by_value() {
         assert!(size_of::<Error>() <= 16, "{} bytes", size_of::<Error>());
     }
 }

@@ -243,7 +243,7 @@ mod tests {
     }
 
     #[test]
-    fn an_unreadable_span_fails_and_its_neighbours_do_not() {
+    fn unreadable_span_fails_and_its_neighbours_succeed() {
         let card = card(Faults { unreadable: vec![span(1024, 512)], ..Faults::default() });
         let mut buf = [0; 512];
         assert!(card.read_at(ByteOffset::new(512), &mut buf).is_ok());
@@ -252,7 +252,7 @@ mod tests {
     }
 
     #[test]
-    fn a_flaky_span_is_read_at_the_promised_try() {
+    fn flaky_span_is_read_at_the_configured_try() {
         let flaky = Flaky { span: span(0, 512), tries: 3 };
         let card = card(Faults { flaky: vec![flaky], ..Faults::default() });
         let tries = (1..).find(|_| card.read_at(ByteOffset::ZERO, &mut [0; 512]).is_ok());
@@ -270,7 +270,7 @@ mod tests {
     }
 
     #[test]
-    fn a_pulled_card_is_gone_for_good() {
+    fn removed_card_stays_removed() {
         let card = card(Faults { pulled_after: Some(ByteLen::new(1000)), ..Faults::default() });
         assert!(card.write_at(ByteOffset::ZERO, &[1; 600]).is_ok());
         for _ in 0..2 {
@@ -283,7 +283,7 @@ mod tests {
     }
 
     #[test]
-    fn a_slow_card_takes_its_time() {
+    fn slow_card_delays_requests() {
         let card = card(Faults { read_rate: Some(1 << 20), ..Faults::default() });
         let start = Instant::now();
         card.read_at(ByteOffset::ZERO, &mut vec![0; 64 << 10]).unwrap();

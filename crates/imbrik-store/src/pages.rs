@@ -238,7 +238,7 @@ mod tests {
     }
 
     #[test]
-    fn the_first_or_those_asked_for_last_stay() {
+    fn first_or_most_recently_used_pages_are_kept() {
         for (keep, left) in [(Keep::First, [0, 1, 2]), (Keep::Last, [0, 3, 4])] {
             let pages = Pages::new(ByteLen::new(30), keep);
             for number in [0, 1, 2, 0, 3, 0, 4] {
@@ -249,7 +249,7 @@ mod tests {
     }
 
     #[test]
-    fn a_page_that_could_not_be_made_is_free_again_and_one_too_long_is_not_held() {
+    fn failed_page_is_freed_and_an_oversized_one_not_cached() {
         let pages = Pages::new(ByteLen::new(15), Keep::Last);
         assert_eq!(pages.get_or_make(7, || Err("no")), Err("no"));
         assert!(ask(&pages, 7) && !ask(&pages, 7));
@@ -259,7 +259,7 @@ mod tests {
     }
 
     #[test]
-    fn many_at_once_make_every_page_once_while_there_is_room() {
+    fn concurrent_readers_load_every_page_once() {
         let pages = Pages::new(ByteLen::new(1000), Keep::Last);
         let made = AtomicU64::new(0);
         std::thread::scope(|scope| {
@@ -283,7 +283,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn no_more_is_held_than_was_allowed(
+        fn cache_never_exceeds_its_limit(
             asked in proptest::collection::vec((0u64..20, 1u64..6), 1..60),
             most in 0u64..120,
             is_first in any::<bool>(),

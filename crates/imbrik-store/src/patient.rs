@@ -232,7 +232,7 @@ mod tests {
     }
 
     #[test]
-    fn a_card_that_is_bad_all_over_is_given_up_in_large_pieces() {
+    fn fully_bad_card_is_abandoned_in_large_steps() {
         let tally = Tally::default();
         let faults = Faults { unreadable: vec![span(0, 1 << 20)], ..Faults::default() };
         let store = Patient::blank(card(faults, &tally));
@@ -272,7 +272,7 @@ mod tests {
     }
 
     #[test]
-    fn a_card_that_was_pulled_out_is_not_taken_for_a_bad_one() {
+    fn removed_card_is_not_taken_for_a_bad_one() {
         let faults = Faults { pulled_after: Some(ByteLen::new(100)), ..Faults::default() };
         let store = Patient::blank(card(faults, &Tally::default()));
         assert_eq!(read_vec(&store, ByteOffset::ZERO, 512).unwrap_err().class(), Class::Gone);

@@ -196,7 +196,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn steps_in_one_never_show_more_than_there_is() {
+    fn merged_steps_never_exceed_the_total() {
         struct Seen(Mutex<Vec<Event>>);
         impl Observer for Seen {
             fn on(&self, event: &Event) {

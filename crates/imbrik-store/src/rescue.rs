@@ -421,7 +421,7 @@ mod tests {
         /// Fails where a sector that answers is left, or one that does not is called read, or where
         /// what reads well is asked for again and again.
         #[test]
-        fn every_sector_that_answers_is_read_and_hardly_more(
+        fn every_readable_sector_is_read_with_few_extra_requests(
             bad in proptest::collection::vec((0u64..16_384, 0u32..10), 0..12),
             flaky in proptest::collection::vec((0u64..16_384, 2u32..=TRIES), 0..4),
         ) {
@@ -481,7 +481,7 @@ mod tests {
     }
 
     #[test]
-    fn a_card_that_was_pulled_out_ends_it() {
+    fn removed_card_ends_the_rescue() {
         let faults = Faults { pulled_after: Some(ByteLen::new(100)), ..Faults::default() };
         let card = Faulty::new(SparseStore::new(ByteLen::mib(1)), faults);
         let cancel = Cancel::new();

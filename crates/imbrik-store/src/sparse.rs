@@ -146,7 +146,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_huge_card_costs_only_what_was_written() {
+    fn sparse_store_uses_memory_only_for_written_data() {
         let store = SparseStore::new(ByteLen::mib(1 << 16));
         let at = ByteOffset::new((1 << 35) + 4094);
         store.write_at(at, b"swarm").unwrap();

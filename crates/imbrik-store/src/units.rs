@@ -436,7 +436,7 @@ mod tests {
     }
 
     #[test]
-    fn spans_meet_only_where_they_share_a_byte() {
+    fn spans_overlap_only_where_they_share_a_byte() {
         assert_eq!(span(0, 10).intersect(span(10, 5)), None);
         assert_eq!(span(0, 10).intersect(span(8, 5)), Some(span(8, 2)));
         assert!(span(0, 10).contains(span(10, 0)));
@@ -452,7 +452,7 @@ mod tests {
     }
 
     #[test]
-    fn sizes_read_as_people_say_them() {
+    fn sizes_are_shown_in_everyday_units() {
         for (bytes, decimal, binary) in [
             (0, "0 bytes", "0 bytes"),
             (1, "1 byte", "1 byte"),

@@ -67,7 +67,7 @@ mod tests {
     use std::fs;
 
     #[test]
-    fn a_file_that_became_another_one_is_not_read() {
+    fn replaced_file_is_not_read() {
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("weights.csv");
         fs::write(&path, "41.7\n").unwrap();

@@ -88,7 +88,7 @@ mod tests {
     use super::{super::SparseStore, *};
 
     #[test]
-    fn it_sees_only_its_span() {
+    fn window_is_limited_to_its_span() {
         let store = SparseStore::new(ByteLen::kib(64));
         store.write_at(ByteOffset::new(1000), b"hive").unwrap();
         let span = Span::between(ByteOffset::new(998), ByteOffset::new(1003));

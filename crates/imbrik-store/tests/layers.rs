@@ -32,7 +32,7 @@ fn modules_use_only_lower_layers() {
 }
 
 #[test]
-fn names_in_lists_are_found() {
+fn names_in_use_lists_are_found() {
     let source =
         "use crate::{\n  error::{Class, Error},\n  store::ReadAt,\n};\nlet x = crate::fs::State;";
     assert_eq!(used(source, "crate::"), ["error", "store", "fs"]);

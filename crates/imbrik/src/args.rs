@@ -789,7 +789,7 @@ mod tests {
     }
 
     #[test]
-    fn the_definitions_agree_with_each_other() {
+    fn clap_definitions_are_consistent() {
         Cli::command().debug_assert();
     }
 }

@@ -104,7 +104,7 @@ mod tests {
     }
 
     #[test]
-    fn only_what_would_be_lost_confirms() {
+    fn confirmation_requires_the_name_of_the_data_to_lose() {
         assert!(type_it("HIVE-05", "hive-05\n", Policy::Ask).0.is_ok());
         assert!(type_it("16 GB", "16gb\n", Policy::Ask).0.is_ok());
         let names = "hive-05, 8 GB and 4 GB";
@@ -119,7 +119,7 @@ mod tests {
     }
 
     #[test]
-    fn nobody_is_asked_without_a_terminal_or_with_yes() {
+    fn no_question_without_a_terminal_or_with_yes() {
         let (outcome, shown) = type_it("HIVE-05", "HIVE-05\n", Policy::Nobody);
         assert_eq!((outcome.unwrap_err().exit, shown.as_str()), (Exit::Refused, ""));
         let (outcome, shown) = type_it("HIVE-05", "", Policy::Yes);

@@ -129,7 +129,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_card_holds_up_to_a_tenth_less_than_its_name_says() {
+    fn card_may_be_a_tenth_smaller_than_labelled() {
         let words = |bytes| cards(ByteLen::new(bytes));
         assert!(words(900_000_000).ends_with("so any sold as 1 GB"));
         assert!(words(900_000_001).ends_with("so any sold as 2 GB"));

@@ -276,7 +276,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn names_count_with_as_many_digits_as_are_asked_for() {
+    fn counted_names_have_the_requested_digits() {
         assert_eq!(counted("hive-{n}", 7), "hive-7");
         assert_eq!(counted("{n:02}-{n:03}-{n}", 14), "14-014-14");
         for text in ["hive", "{n:2}", "{n", "{n:0}x{m}", "{n:099}"] {

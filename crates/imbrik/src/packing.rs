@@ -589,7 +589,7 @@ mod tests {
     }
 
     #[test]
-    fn a_stem_says_nothing_of_the_container() {
+    fn stem_excludes_the_container_extension() {
         let of = |name: &str| stem_of(Path::new(name));
         assert_eq!(of("/a/hive-07.img.zst"), "hive-07");
         assert_eq!(of("hive.IMG.XZ"), "hive");

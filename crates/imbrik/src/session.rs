@@ -324,7 +324,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_home_is_found_by_number_and_not_by_name() {
+    fn home_folder_is_found_by_user_id() {
         let file = tempfile::NamedTempFile::new().unwrap();
         let text =
             "root:x:0:0:root:/root:/bin/sh\nbroken\nkeeper:x:1000:1000:K,,,:/home/k:/bin/sh\n";

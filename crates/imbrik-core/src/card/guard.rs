@@ -179,7 +179,7 @@ mod tests {
     }
 
     #[test]
-    fn a_fixed_disk_takes_permission_and_a_held_one_is_refused_anyway() {
+    fn fixed_disk_needs_permission_and_a_disk_in_use_is_refused() {
         let held = Use::Held { device: "sdb1".into(), by: "dm-0".into() };
         for bus in [Bus::Nvme, Bus::Virtual, Bus::Emmc, Bus::Usb(Some(5000))] {
             let fixed = card(bus.clone(), false, vec![]);

@@ -314,7 +314,7 @@ mod tests {
     }
 
     #[test]
-    fn a_slot_is_a_card_like_any_other() {
+    fn slot_behaves_like_a_card() {
         let (_folder, rack) = rack("[[slot]]\nname='a'\nsize=1048576\nmodel='Willow'\n");
         let rack = rack.unwrap();
         let card = rack.list().unwrap().cards.remove(0);

@@ -384,7 +384,7 @@ mod tests {
     use proptest::prelude::*;
 
     #[test]
-    fn times_before_1970_have_their_fractions() {
+    fn fractions_of_times_before_1970_are_kept() {
         let of = |seconds, nanoseconds| decimal(FileTime { seconds, nanoseconds });
         assert_eq!(of(7, 5), "7.000000005");
         assert_eq!(of(-5, 300_000_000), "-4.700000000");
@@ -437,7 +437,7 @@ mod tests {
 
         /// Whatever holes and name a file has, GNU tar unpacks what was put in.
         #[test]
-        fn tar_unpacks_what_was_put_in(
+        fn tar_extracts_the_archived_tree(
             cuts in prop::collection::vec(0u64..300_000, 0..9),
             tail in 0u64..20_000,
             name in "[a-zé ]{1,120}",

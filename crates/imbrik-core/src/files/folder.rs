@@ -421,7 +421,7 @@ mod tests {
     /// Fails when a folder is opened by its path again: another process that replaces it by a link at that time could
     /// redirect the content.
     #[test]
-    fn a_folder_that_becomes_a_link_meanwhile_leads_nowhere_else() {
+    fn folder_replaced_by_a_link_is_not_followed() {
         let dir = tempfile::tempdir().unwrap();
         let (out, outside) = (dir.path().join("out"), dir.path().join("outside"));
         fs::create_dir(&out).unwrap();

@@ -187,7 +187,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn content_decides_whatever_the_name_says() {
+    fn content_decides_the_format_and_not_the_name() {
         assert_eq!(Container::of(b"\x28\xb5\x2f\xfd\0"), Container(USUAL.0));
         assert_eq!(Container::of(b"\x5e\x2a\x4d\x18"), Container(USUAL.0));
         assert_eq!(
@@ -199,7 +199,7 @@ mod tests {
     }
 
     #[test]
-    fn a_name_asks_for_what_it_ends_in() {
+    fn extension_selects_the_container() {
         assert_eq!(Pack::of_name(Path::new("hive-07.img.ZST")), Some(Pack::usual()));
         assert_eq!(Pack::of_name(Path::new("hive.07.img")), Some(Pack::raw()));
         assert_eq!(Pack::of_name(Path::new("hive-07")), None);

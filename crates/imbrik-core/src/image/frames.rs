@@ -338,7 +338,7 @@ mod tests {
     }
 
     #[test]
-    fn a_frame_is_no_longer_than_its_content_and_a_little() {
+    fn frame_is_hardly_longer_than_its_content() {
         let mut frames = Frames::default();
         frames.push(span(0, 5 << 20), ByteLen::mib(5)).unwrap();
         frames.push(span(5 << 20, 65_000), ByteLen::new(1)).unwrap();
@@ -350,7 +350,7 @@ mod tests {
     }
 
     #[test]
-    fn there_is_an_end_to_the_number_of_frames() {
+    fn number_of_frames_is_limited() {
         let mut frames = Frames::default();
         let one = Frame { packed: span(0, 1), content: span(0, 1) };
         frames.list = vec![one; MOST_FRAMES - 1];

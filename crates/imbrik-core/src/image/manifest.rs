@@ -481,7 +481,7 @@ mod tests {
 
         /// Most random lists contradict themselves; what is taken has a digest for each tile.
         #[test]
-        fn random_tile_lists_are_refused_or_have_a_digest_a_tile(
+        fn random_tile_lists_are_refused_or_have_one_digest_per_tile(
             count in 0u64..12,
             zero in proptest::collection::vec((0u64..12, 0u64..6), 0..4),
             hashes in 0usize..12,
@@ -498,7 +498,7 @@ mod tests {
     }
 
     #[test]
-    fn a_tile_list_is_taken_when_it_adds_up_and_refused_when_not() {
+    fn tile_list_must_cover_the_card() {
         let hash = blake3::hash(b"brood").to_hex().to_string();
         let list = |count: u64, zero: Vec<(u64, u64)>, hashes: usize| {
             let blake3 = vec![hash.clone(); hashes];
@@ -512,7 +512,7 @@ mod tests {
     }
 
     #[test]
-    fn pieces_are_listed_where_they_are_known_and_refused_where_they_are_of_something_else() {
+    fn piece_lists_are_kept_and_those_of_other_tiles_refused() {
         let tile: Vec<u8> = (0..700_000u32).map(|at| (at / 300) as u8).collect();
         let pool = imbrik_store::Pool::new(tile.len());
         let mut buffer = pool.take(tile.len());
@@ -565,7 +565,7 @@ mod tests {
     }
 
     #[test]
-    fn a_newer_version_is_named_and_a_wrong_count_refused() {
+    fn newer_version_and_wrong_count_are_refused() {
         let newer = Manifest::decode(br#"{"imbrik_manifest":9}"#).unwrap_err();
         assert_eq!(newer.class(), imbrik_store::Class::Unsupported);
         let survey = Survey {

@@ -357,7 +357,7 @@ mod tests {
     }
 
     #[test]
-    fn a_dropped_one_leaves_nothing_and_the_old_file_alone() {
+    fn dropped_file_is_removed_and_the_old_one_kept() {
         let folder = tempfile::tempdir().unwrap();
         let name = folder.path().join("a.img");
         fs::write(&name, "old").unwrap();
@@ -392,7 +392,7 @@ mod tests {
     }
 
     #[test]
-    fn a_file_that_appeared_meanwhile_is_not_replaced() {
+    fn file_created_meanwhile_is_not_replaced() {
         let folder = tempfile::tempdir().unwrap();
         let name = folder.path().join("a.img");
         let part = PartFile::create(&name, false, None).unwrap();
@@ -429,7 +429,7 @@ mod tests {
 
     /// Many make and publish the same file at once: what has its name is always one of theirs, whole.
     #[test]
-    fn a_published_file_is_never_emptied_by_who_comes_next() {
+    fn next_writer_never_truncates_a_published_file() {
         let folder = tempfile::tempdir().unwrap();
         let name = folder.path().join("a.img");
         let published = std::sync::atomic::AtomicU32::new(0);

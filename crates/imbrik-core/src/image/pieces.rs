@@ -157,7 +157,7 @@ mod tests {
         /// Would fail where a tile of any length gets another digest than by its content, whichever pieces of it
         /// were not looked at.
         #[test]
-        fn a_digest_of_known_pieces_is_that_of_the_content(
+        fn digest_of_pieces_equals_that_of_the_content(
             pieces in 1usize..=16, short in 0usize..5000, keeps in any::<u16>(), fill in any::<u8>(),
         ) {
             let len = pieces * piece_len() - short;
@@ -188,7 +188,7 @@ mod tests {
     }
 
     #[test]
-    fn zeros_and_what_is_short_are_not_known() {
+    fn zeros_and_short_pieces_have_no_digest() {
         let mut bytes = vec![0; 3 * piece_len() + 9];
         bytes[piece_len() + 5] = 1;
         let tile = Span::new(ByteOffset::ZERO, ByteLen::of(&bytes)).unwrap();

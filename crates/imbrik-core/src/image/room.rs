@@ -80,7 +80,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_largest_file_counts_before_the_free_room() {
+    fn file_size_limit_is_checked_before_free_space() {
         let place = OutputDisk {
             free: ByteLen::mib(100),
             largest_file: Some(ByteLen::mib(50)),

@@ -155,7 +155,7 @@ mod tests {
     }
 
     #[test]
-    fn nothing_and_a_failure_midway_come_to_an_end() {
+    fn empty_input_and_a_failure_midway_terminate() {
         let kept = keep(&mut io::empty(), tempfile::tempfile().unwrap(), || Ok(())).unwrap();
         assert_eq!(kept.size(), ByteLen::ZERO);
         let mut long = io::repeat(7).take(TILE.get() * 9);

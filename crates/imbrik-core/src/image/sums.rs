@@ -354,7 +354,7 @@ mod tests {
     }
 
     #[test]
-    fn a_pasted_hash_is_known_by_its_length() {
+    fn algorithm_of_a_pasted_hash_follows_from_its_length() {
         let kinds = |text: &str| -> Vec<SumKind> {
             pasted(text).map(|sums| sums.iter().map(|sum| sum.kind).collect()).unwrap_or_default()
         };

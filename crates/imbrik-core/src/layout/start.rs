@@ -314,7 +314,7 @@ mod tests {
     }
 
     #[test]
-    fn a_device_is_on_the_card_or_not_or_no_matter_of_the_card() {
+    fn device_references_are_resolved_or_ignored() {
         let survey = survey();
         for (name, expected) in [
             ("PARTUUID=48560007-02", Some(true)),
@@ -336,7 +336,7 @@ mod tests {
     }
 
     #[test]
-    fn files_name_what_they_need() {
+    fn references_in_boot_files_are_found() {
         let fstab = "# a remark\nUUID=12 / ext4 defaults 0 1\nLABEL=usb /mnt vfat nofail 0 0\nx\n";
         assert_eq!(in_fstab(fstab), [("UUID=12 at /".to_owned(), "UUID=12".to_owned())]);
         let line = "console=tty1 root=PARTUUID=1-02 rootwait\n  search --no-floppy --fs-uuid ab\n";

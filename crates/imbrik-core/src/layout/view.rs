@@ -315,7 +315,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_view_reads_like_the_same_edits_on_a_plain_copy(
+        fn view_reads_like_an_edited_copy(
             size in 1usize..300,
             source in 0usize..300,
             edits in proptest::collection::vec((0usize..300, 1usize..80, 0u8..4), 0..12),

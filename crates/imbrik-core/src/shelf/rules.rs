@@ -295,7 +295,7 @@ mod tests {
     }
 
     #[test]
-    fn rules_say_what_people_say() {
+    fn rules_parse_everyday_wording() {
         for text in ["3 newest, 1 a week for 2 months, 1 a month", "all for 1 week, 2 a year"] {
             assert_eq!(text.parse::<Rules>().unwrap().to_string(), text);
         }
@@ -325,7 +325,7 @@ mod tests {
         /// Would fail where thinning takes the last good image, a pinned one or the one that was checked
         /// last, or where a rule has less than it says; and where a second thinning took more.
         #[test]
-        fn rules_keep_what_they_say(
+        fn rules_keep_the_images_they_name(
             rules in rules(),
             images in proptest::collection::vec((0i64..900, any::<bool>(), 0u8..5, proptest::option::of(0i64..50)), 1..60),
         ) {

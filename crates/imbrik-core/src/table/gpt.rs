@@ -537,7 +537,7 @@ mod tests {
     }
 
     #[test]
-    fn every_bit_of_a_header_is_guarded() {
+    fn flipping_any_header_bit_is_detected() {
         let size = ByteLen::mib(64);
         for bit in 0..92 * 8 {
             let store = card(SectorSize::B512, size, &[(2048, 4095)]);
@@ -565,7 +565,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_table_moved_to_another_card_says_the_same(
+        fn table_written_to_another_card_parses_to_the_same_partitions(
             wide in any::<bool>(),
             old in 20_000u64..400_000,
             new in 20_000u64..4_000_000,
@@ -599,7 +599,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn moved_partitions_are_in_both_copies_of_the_table(
+        fn moved_partitions_are_written_to_both_copies(
             first in 2048u64..40_000,
             len in 1u64..40_000,
             further in 1u64..3,

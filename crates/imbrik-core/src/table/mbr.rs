@@ -524,7 +524,7 @@ mod tests {
     }
 
     #[test]
-    fn a_chain_that_runs_in_a_circle_ends_with_a_finding() {
+    fn cyclic_chain_is_reported() {
         let mbr = read(&card(&[
             (0, record(&[(0x05, 8192, 65536)])),
             (8192, record(&[(0x83, 64, 100), (0x05, 4096, 100)])),
@@ -555,7 +555,7 @@ mod tests {
     }
 
     #[test]
-    fn a_protective_record_follows_the_card() {
+    fn protective_record_follows_the_card_size() {
         let protective = record(&[(0xee, 1, 1000)]);
         let grown = protective_for(&protective, SectorCount::new(5000)).unwrap();
         assert_eq!(entry(&grown, 0).unwrap().count, 4999);
@@ -566,7 +566,7 @@ mod tests {
     }
 
     #[test]
-    fn a_hybrid_follows_what_it_shares_with_the_other_table() {
+    fn hybrid_entries_follow_the_partitions_they_share() {
         let hybrid = record(&[(0xee, 1, 2047), (0x0c, 2048, 100), (0xee, 4096, 904)]);
         let extents = |record: &[u8]| -> Vec<Extent> {
             let all = (0..4).filter_map(|index| entry(record, index));
@@ -591,7 +591,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn moved_partitions_are_found_where_they_were_put(
+        fn moved_partitions_are_read_back(
             lens in proptest::collection::vec((1u32..3000, 64u32..2048), 1..5),
             own in 1u32..2000,
             shift in -1500i64..40_000,
@@ -655,7 +655,7 @@ mod tests {
     }
 
     #[test]
-    fn an_empty_container_takes_what_is_left_or_goes_with_a_word() {
+    fn empty_extended_partition_fills_the_rest_or_is_removed_with_a_note() {
         let mbr = read(&card(&[
             (0, record(&[(0x83, 2048, 4096), (0x0f, 8192, 4096)])),
             (8192, record(&[])),
@@ -673,7 +673,7 @@ mod tests {
     }
 
     #[test]
-    fn a_place_that_the_table_cannot_count_to_is_refused() {
+    fn address_beyond_32_bits_is_refused() {
         let mbr = read(&card(&[(0, record(&[(0x83, 2048, 4096)]))]));
         let far =
             |start: u64, end: u64| Span::between(ByteOffset::new(start), ByteOffset::new(end));

@@ -104,7 +104,7 @@ mod tests {
 
     /// Fails where what is zero is written again, or a full card is read all over before it is.
     #[test]
-    fn zeros_are_not_written_again_and_a_full_card_is_hardly_read() {
+    fn zeros_are_not_rewritten_and_a_full_card_is_hardly_read() {
         let blank = SparseStore::new(ByteLen::mib(300));
         let (found, tally) = clear(&blank, mib(0, 300));
         assert_eq!((found, tally.written()), (ByteLen::mib(300), ByteLen::ZERO));

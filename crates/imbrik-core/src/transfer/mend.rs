@@ -227,7 +227,7 @@ mod tests {
 
     /// Would fail where a long dead stretch is gone through before the rest of the card is safe.
     #[test]
-    fn a_dead_stretch_is_left_until_all_else_is_safe() {
+    fn bad_region_is_retried_after_the_rest_is_saved() {
         let dead = span((150 << 20) + 512, 100 << 20);
         let faults = Faults { unreadable: vec![dead], ..Faults::default() };
         let inner = Faulty::new(SparseStore::new(ByteLen::mib(400)), faults);

@@ -601,7 +601,7 @@ mod tests {
     /// Would fail where a piece that is known is read all the same, another one is not, or what comes out is not what
     /// the tile is known by as a whole.
     #[test]
-    fn pieces_that_are_known_are_not_read() {
+    fn pieces_with_a_known_digest_are_not_read() {
         let bytes: Vec<u8> =
             (0..TILE.get() * 2 + 300_000).map(|at| (at / 999 % 251) as u8).collect();
         let store = SparseStore::of(&bytes);
@@ -646,7 +646,7 @@ mod tests {
     }
 
     #[test]
-    fn a_request_to_stop_ends_it() {
+    fn cancel_ends_the_pipeline() {
         let cancel = Cancel::new();
         cancel.request();
         let (keep, travelled) = run_with(30, None, &cancel);

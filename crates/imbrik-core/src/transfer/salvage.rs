@@ -289,7 +289,7 @@ mod tests {
     }
 
     #[test]
-    fn only_the_sectors_that_cannot_be_read_are_lost() {
+    fn only_unreadable_sectors_are_lost() {
         let bad = vec![span(5_000, 1), span(102_400, 1_024)];
         let faults = Faults { unreadable: bad, ..Faults::default() };
         let (bytes, lost) = salvage(faults, 1 << 20);
@@ -299,14 +299,14 @@ mod tests {
     }
 
     #[test]
-    fn a_sector_that_answers_at_the_third_try_is_saved() {
+    fn sector_that_reads_at_the_third_try_is_saved() {
         let flaky = vec![Flaky { span: span(512, 512), tries: 3 }];
         let (_, lost) = salvage(Faults { flaky, ..Faults::default() }, 1024);
         assert_eq!(lost.unwrap(), []);
     }
 
     #[test]
-    fn a_card_that_was_pulled_out_is_not_taken_for_bad_sectors() {
+    fn removed_card_is_not_reported_as_bad_sectors() {
         let faults = Faults { pulled_after: Some(ByteLen::new(100)), ..Faults::default() };
         let (_, lost) = salvage(faults, 1 << 20);
         assert_eq!(lost.unwrap_err().class(), Class::Gone);

@@ -327,7 +327,7 @@ mod tests {
     }
 
     #[test]
-    fn no_stale_byte_shows_through_and_the_unused_is_left_alone() {
+    fn restore_leaves_no_stale_byte_and_skips_unused_space() {
         let view = View::on_card_of(ByteLen::mib(40), Arc::new(source()));
         let card = Arc::new(stale(ByteLen::mib(40)));
         let cancel = Cancel::new();
@@ -347,7 +347,7 @@ mod tests {
     }
 
     #[test]
-    fn only_what_differs_is_written_when_that_is_asked_for() {
+    fn changed_mode_writes_only_differences() {
         let view = View::whole(Arc::new(source()));
         let card = Arc::new(stale(ByteLen::mib(30)));
         let cancel = Cancel::new();
@@ -370,7 +370,7 @@ mod tests {
 
     /// Fails when the table of an earlier copy is left over content that is newer than it.
     #[test]
-    fn card_whose_first_tile_is_withheld_has_no_table() {
+    fn withheld_first_tile_leaves_no_partition_table() {
         let cancel = Cancel::new();
         let watch = Watch { observer: &Unobserved, cancel: &cancel };
         let view = View::whole(Arc::new(source()));
@@ -389,7 +389,7 @@ mod tests {
     }
 
     #[test]
-    fn a_cut_at_any_tile_leaves_no_table() {
+    fn write_error_at_any_tile_leaves_no_table() {
         for cut in 0..8 {
             let faults = Faults {
                 pulled_after: Some(ByteLen::new(ByteLen::mib(1).get() + cut * TILE.get())),
@@ -455,7 +455,7 @@ mod tests {
     }
 
     #[test]
-    fn a_request_to_stop_midway_leaves_no_table() {
+    fn cancel_midway_leaves_no_table() {
         struct StopAtHalf<'a>(&'a Cancel);
         impl Observer for StopAtHalf<'_> {
             fn on(&self, event: &Event) {

@@ -109,7 +109,7 @@ proptest! {
     }
 
     #[test]
-    fn every_way_between_containers_ends_at_the_same_bytes(
+    fn repacking_between_any_containers_keeps_the_bytes(
         pieces in proptest::collection::vec((any::<u64>(), 1u64..900_000, any::<bool>()), 1..5),
         packs in proptest::collection::vec(any_pack(), 1..5),
         takes_over in any::<bool>(),
@@ -157,7 +157,7 @@ fn fitting_frames_are_copied_unchanged() {
 }
 
 #[test]
-fn a_source_that_is_not_what_its_digests_say_gives_no_image() {
+fn repack_of_a_source_with_wrong_digests_writes_no_image() {
     let store = card(9_000_000, &[(100, 900_000, true)]);
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("x.img");
@@ -172,7 +172,7 @@ fn a_source_that_is_not_what_its_digests_say_gives_no_image() {
 }
 
 #[test]
-fn a_stream_is_unpacked_once_with_progress_and_can_be_stopped() {
+fn stream_is_unpacked_once_with_progress_and_can_be_cancelled() {
     #[derive(Default)]
     struct Steps(Mutex<Vec<Step>>);
     impl Observer for Steps {
@@ -207,7 +207,7 @@ fn a_stream_is_unpacked_once_with_progress_and_can_be_stopped() {
 }
 
 #[test]
-fn a_pipe_gives_what_the_file_gives_its_manifest_too() {
+fn image_from_a_pipe_equals_the_file_including_its_manifest() {
     let store = card(9_000_000, &[(100, 900_000, true)]);
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("x");
@@ -255,7 +255,7 @@ impl Write for Narrow {
 }
 
 #[test]
-fn a_pipe_that_breaks_is_an_error_and_nothing_else() {
+fn broken_pipe_is_an_error_without_side_effects() {
     let store = card(9_000_000, &[(100, 900_000, true)]);
     let survey = Survey::of(&*store).unwrap();
     for room in [0, 1, 5_000_000] {
@@ -268,7 +268,7 @@ fn a_pipe_that_breaks_is_an_error_and_nothing_else() {
 }
 
 #[test]
-fn an_image_cut_at_a_frame_is_noticed_without_its_side_file() {
+fn image_truncated_at_a_frame_is_detected_without_its_manifest_file() {
     // Every cut between two members leaves a sound gzip file of a shorter card.
     let store = card(3 * TILE.get() + 5, &[(100, 9_000_000, true)]);
     let dir = tempfile::tempdir().unwrap();

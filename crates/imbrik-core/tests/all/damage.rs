@@ -102,7 +102,7 @@ fn packed()
 }
 
 #[test]
-fn every_bit_of_a_packed_image_counts_or_changes_nothing() {
+fn flipping_any_bit_of_an_image_is_detected_or_harmless() {
     for (_dir, path, whole, beside) in packed() {
         let mut told = 0;
         let places =
@@ -188,7 +188,7 @@ fn foreign(dir: &Path) -> Vec<(&'static str, Vec<u8>)> {
 }
 
 #[test]
-fn containers_of_others_give_back_the_card_whatever_their_name() {
+fn foreign_containers_decode_under_any_name() {
     let dir = tempfile::tempdir().unwrap();
     let card = read_vec(&card(), ByteOffset::ZERO, 14 << 20).unwrap();
     for (line, bytes) in foreign(dir.path()) {
@@ -228,7 +228,7 @@ fn damaged_foreign_containers_fail_or_decode_correctly() {
 }
 
 #[test]
-fn a_manifest_that_lies_about_its_size_costs_no_memory() {
+fn manifest_with_a_false_size_allocates_no_memory() {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("x.img");
     let raw = saved(&path, Pack::raw());
@@ -298,7 +298,7 @@ proptest! {
 
     /// Most bytes that matter stand among the first few blocks: damage falls there.
     #[test]
-    fn a_damaged_volume_is_taken_whole_or_by_a_plan_without_holes(
+    fn damaged_volume_is_copied_in_full_or_by_a_complete_plan(
         which in 0usize..10,
         flips in proptest::collection::vec((0usize..40_000, 0u8..8), 1..5),
         words in proptest::collection::vec((0usize..10_000, any::<u32>()), 0..3),
@@ -374,7 +374,7 @@ fn skips_nothing_used(bytes: &[u8]) -> Result<(), String> {
 
 /// Bits of a superblock with which the checker silently goes to a copy, and the kernel to nothing.
 #[test]
-fn a_superblock_that_no_system_takes_is_not_believed() {
+fn superblock_that_no_kernel_accepts_is_ignored() {
     // Counts of inodes and blocks, sizes of blocks, clusters, groups, inodes and descriptors.
     for field in [0x0, 0x4, 0x14, 0x18, 0x1c, 0x20, 0x24, 0x28, 0x4c, 0x58, 0xce, 0xfe] {
         for (which, bit) in [(1, 0), (2, 0), (3, 0), (1, 3), (2, 6)] {
@@ -391,7 +391,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(120))]
 
     #[test]
-    fn no_used_block_is_skipped_in_a_volume_that_the_checker_calls_sound(
+    fn no_used_block_is_skipped_in_a_volume_that_the_checker_accepts(
         which in 0usize..4,
         flips in proptest::collection::vec((0usize..40_000, 0u8..8), 0..3),
     ) {
@@ -408,7 +408,7 @@ proptest! {
 
     /// In the journal, and in the file table of NTFS, which stand further on.
     #[test]
-    fn a_damaged_journal_or_file_table_is_replayed_or_the_volume_taken_whole(
+    fn damaged_journal_or_file_table_is_replayed_or_the_volume_copied_in_full(
         is_ext in any::<bool>(),
         flips in proptest::collection::vec((0usize..8192, 0u8..8), 1..4),
         words in proptest::collection::vec((0usize..2048, any::<u32>()), 0..2),
@@ -434,7 +434,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(400))]
 
     #[test]
-    fn a_survey_of_anything_ends(
+    fn survey_of_random_bytes_terminates(
         head in proptest::collection::vec(any::<u8>(), 2048),
         marks in proptest::collection::vec(0usize..6, 0..4),
         size in 0u64..(1 << 40),

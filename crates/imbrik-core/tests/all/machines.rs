@@ -171,7 +171,7 @@ fn second_slot_of_a_reader_has_a_separate_id() {
 }
 
 #[test]
-fn a_reader_without_a_number_is_known_by_its_port() {
+fn reader_without_a_serial_number_is_identified_by_its_port() {
     let mut machine = Machine::new();
     machine.usb(USB, None, "5000").disk("sda", READER, 1000, &[("removable", "1")]);
     let card = machine.card("sda");
@@ -179,7 +179,7 @@ fn a_reader_without_a_number_is_known_by_its_port() {
 }
 
 #[test]
-fn the_disk_of_the_system_is_known_by_number_or_by_source() {
+fn system_disk_is_identified_by_device_number_or_source() {
     let machine = laptop();
     for allow_fixed in [false, true] {
         assert!(matches!(
@@ -251,7 +251,7 @@ fn device_mapper_layers_hold_a_card_and_are_named() {
 }
 
 #[test]
-fn swap_and_mounts_with_blanks_in_their_names() {
+fn swap_and_mount_points_with_spaces_are_found() {
     let mut machine = laptop();
     machine.mount("8:5", "/dev/sda1", "/media/keeper/HIVE\\040BOOT");
     let card = machine.card("sda");
@@ -281,7 +281,7 @@ fn a_loop_device_stands_for_a_file_and_may_hold_a_card() {
 }
 
 #[test]
-fn virtual_disks_are_judged_like_others() {
+fn virtual_disks_are_classified_like_others() {
     let mut machine = Machine::new();
     machine
         .disk("vda", "pci0000:00/0000:00:04.0/virtio1", 1000, &[("serial", "root-7")])
@@ -313,7 +313,7 @@ fn a_write_protected_card_and_a_partition_path() {
 }
 
 #[test]
-fn the_card_under_a_folder_is_found_by_the_longest_mount() {
+fn card_of_a_folder_is_found_by_the_longest_mount_point() {
     let mut machine = laptop();
     machine.mount("8:6", "/dev/sda2", "/media/keeper/root");
     let host = machine.host();
@@ -356,8 +356,8 @@ impl Drop for Loop {
 
 /// Fails when a card that is read can be mounted meanwhile, or one that is mounted cannot be read.
 #[test]
-fn a_card_that_is_held_cannot_be_mounted() {
-    if !is_root("a_card_that_is_held_cannot_be_mounted") {
+fn exclusively_opened_card_cannot_be_mounted() {
+    if !is_root("exclusively_opened_card_cannot_be_mounted") {
         return;
     }
     let _alone = LOOPS.lock().unwrap_or_else(PoisonError::into_inner);

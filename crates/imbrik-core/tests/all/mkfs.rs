@@ -52,7 +52,7 @@ impl Made {
 }
 
 #[test]
-fn every_volume_carries_the_label_and_the_id_that_the_system_reads() {
+fn labels_and_ids_match_blkid() {
     let cases = [
         ("ext2", 8, "mkfs.ext2 -q -L queen FILE"),
         ("ext3", 16, "mkfs.ext3 -q -L queen FILE"),
@@ -86,7 +86,7 @@ fn every_volume_carries_the_label_and_the_id_that_the_system_reads() {
 }
 
 #[test]
-fn a_volume_on_the_bare_card_is_a_card_with_one_partition() {
+fn volume_without_a_table_is_shown_as_one_partition() {
     for line in
         ["mkfs.vfat -F 32 FILE", "mkfs.exfat FILE", "mkfs.ext4 -q FILE", "mkfs.ntfs -q -F FILE"]
     {
@@ -98,7 +98,7 @@ fn a_volume_on_the_bare_card_is_a_card_with_one_partition() {
 }
 
 #[test]
-fn tables_are_read_as_their_maker_reads_them() {
+fn tables_match_sfdisk_and_sgdisk() {
     let dos = "label: dos\\nlabel-id: 0xb3e51234\\nsize=8M,type=c,bootable\\nsize=4M,type=82\\n\
                size=40M,type=f\\nsize=8M,type=83\\nsize=8M,type=83\\n";
     let gpt = "label: gpt\\nlabel-id: 7B1EE000-0000-4000-8000-000048560007\\nsize=8M,name=boot\\nsize=16M,type=S\\n";

@@ -73,7 +73,7 @@ fn saved(rack: &Rack, dir: &Path, content: ImageContent) -> Image {
 }
 
 #[test]
-fn a_program_without_a_command_line_restores_a_card() {
+fn library_restores_a_card_without_the_command_line() {
     let dir = tempfile::tempdir().unwrap();
     let rack = rack(dir.path());
     let image = saved(&rack, dir.path(), ImageContent::InUse);

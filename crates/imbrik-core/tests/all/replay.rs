@@ -156,7 +156,7 @@ fn save_of_a_dirty_volume_is_clean_to_the_checker() {
 }
 
 #[test]
-fn a_torn_journal_is_replayed_up_to_its_last_commit_or_not_at_all() {
+fn torn_journal_is_replayed_up_to_its_last_commit_or_not_at_all() {
     let dir = volume("", "jo -c\njw -b 13000-13002 one\njw -b 13001 two\njc\n");
     let path = dir.path().join("v");
     let whole = std::fs::read(&path).unwrap();

@@ -588,7 +588,7 @@ fn told(bytes: &[u8]) -> (Vec<String>, Vec<Finding>) {
 /// Fails when the journal is found by a map that nothing confirms: its body would be cleared, and
 /// 16 MiB of other files with it.
 #[test]
-fn a_journal_that_claims_too_much_clears_nothing() {
+fn oversized_journal_claim_clears_nothing() {
     let dir = tempfile::tempdir().unwrap();
     let at = dir.path();
     tree(at);
@@ -619,7 +619,7 @@ fn a_journal_that_claims_too_much_clears_nothing() {
 /// Fails when a block of the journal's map is believed that nothing confirms: the blocks that an
 /// indirect block names have no copy, and no checksum.
 #[test]
-fn a_wrong_number_in_a_block_of_the_journals_map_clears_no_other_file() {
+fn wrong_block_number_in_the_journal_map_clears_no_other_file() {
     let dir = tempfile::tempdir().unwrap();
     let at = dir.path();
     tree(at);

@@ -218,7 +218,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_time_stamp_knows_its_zone() {
+    fn timestamp_keeps_its_zone() {
         // 26 November 2026, 19:30:02 and 1.5 seconds, in a zone two hours ahead of UTC, then none.
         let date = (2026 - 1980) << 9 | 11 << 5 | 26;
         let time = 19 << 11 | 30 << 5 | 1;

@@ -57,7 +57,7 @@ mod tests {
     const TO: ByteOffset = ByteOffset::new(6144 * 512);
 
     #[test]
-    fn exfat_names_its_first_sector_under_a_checksum() {
+    fn exfat_hidden_sectors_are_updated_with_the_checksum() {
         let mut region = vec![7; 12 * 512];
         region[EXFAT_OFFSET..EXFAT_OFFSET + 8].copy_from_slice(&2048u64.to_le_bytes());
         region[108] = 9;

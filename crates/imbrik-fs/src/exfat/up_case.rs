@@ -81,7 +81,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_compressed_table_leaves_out_what_is_its_own_capital() {
+    fn compressed_upcase_table_omits_identity_mappings() {
         // 97 letters, then A and B for a and b; nothing behind.
         let raw: Vec<u8> =
             [0xffff, 97, 65, 66u16].iter().flat_map(|unit| unit.to_le_bytes()).collect();

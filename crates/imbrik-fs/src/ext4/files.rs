@@ -346,7 +346,7 @@ mod tests {
     }
 
     #[test]
-    fn an_indirect_map_has_holes_and_joins_runs() {
+    fn indirect_map_keeps_holes_and_joins_runs() {
         let store = SparseStore::new(ByteLen::kib(64));
         let mut numbers = [0u32; 15];
         (numbers[0], numbers[1], numbers[3], numbers[12]) = (30, 31, 40, 20);
@@ -356,7 +356,7 @@ mod tests {
     }
 
     #[test]
-    fn a_map_that_leads_back_into_itself_or_outside_is_nonsense() {
+    fn map_with_a_cycle_or_block_outside_the_volume_is_corrupt() {
         let store = SparseStore::new(ByteLen::kib(64));
         put(&store, 20, &[20; 256]);
         let mut numbers = [0u32; 15];
@@ -368,7 +368,7 @@ mod tests {
     }
 
     #[test]
-    fn unwritten_extents_read_as_zeros_and_more_than_ten_thousand_are_followed() {
+    fn unwritten_extents_read_as_zeros_beyond_ten_thousand_extents() {
         let store = SparseStore::new(ByteLen::kib(64));
         // A root with an unwritten extent between two that are written.
         let root = [0x0003_f30a, 0x4, 0, 0, 2, 30, 2, 32770, 40, 5, 1, 33];
@@ -377,7 +377,7 @@ mod tests {
     }
 
     #[test]
-    fn whatever_a_map_says_it_comes_to_an_end_without_a_panic() {
+    fn random_maps_terminate_without_panic() {
         use proptest::prelude::*;
         proptest!(|(map in proptest::collection::vec(any::<u32>(), 15), flags in 0u32..2,
                     block in proptest::collection::vec(0u32..70, 256))| {

@@ -565,7 +565,7 @@ mod tests {
     }
 
     #[test]
-    fn parts_of_a_file_are_cut_out_and_left() {
+    fn ranges_are_removed_from_a_file() {
         let piece = |logical, physical, len| Piece { logical, physical, len, is_unwritten: false };
         let pieces = [piece(0, 100, 10), piece(20, 300, 5)];
         assert_eq!(cut(&pieces, 8..22), [piece(8, 108, 2), piece(20, 300, 2)]);

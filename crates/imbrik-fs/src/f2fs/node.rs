@@ -109,7 +109,7 @@ mod tests {
     }
 
     #[test]
-    fn addresses_are_read_from_inodes_and_direct_nodes_only() {
+    fn addresses_come_from_inodes_and_direct_nodes_only() {
         for (position, expected) in [
             (1, vec![77]),
             (2, vec![77]),

@@ -250,7 +250,7 @@ mod tests {
     }
 
     #[test]
-    fn the_count_of_clusters_decides_the_width() {
+    fn cluster_count_decides_the_fat_width() {
         let first_data = 1 + 2 * 64 + 32;
         let at = |clusters: u16| BootSector::decode(&sector(first_data + clusters * 4)).unwrap();
         assert_eq!(at(4084).width, Width::Bits12);
@@ -258,7 +258,7 @@ mod tests {
     }
 
     #[test]
-    fn numbers_that_contradict_each_other_are_no_volume() {
+    fn inconsistent_boot_sector_is_rejected() {
         for (at, value) in [(11, 1), (13, 3), (14, 0), (16, 0), (16, 9), (21, 0x10), (510, 0)] {
             let mut raw = sector(40_000);
             assert!(BootSector::decode(&raw).is_some());

@@ -289,7 +289,7 @@ mod tests {
     }
 
     #[test]
-    fn a_long_name_counts_only_for_the_entry_that_it_was_made_for() {
+    fn long_name_applies_only_to_its_own_entry() {
         let short = file(b"BROODS~1TXT", 0);
         let units: Vec<u16> = "brood-sounds-2026.txt".encode_utf16().collect();
         let mut set = crate::fat::edit::long_entries(&units, short[..11].try_into().unwrap());

@@ -234,7 +234,7 @@ mod tests {
     }
 
     #[test]
-    fn the_first_entry_is_a_media_byte_among_ones() {
+    fn first_fat_entry_holds_the_media_byte() {
         assert!(Width::Bits12.is_media(0xff8) && Width::Bits16.is_media(0xfff0));
         assert!(Width::Bits32.is_media(0x0fff_fff8));
         assert!(!Width::Bits16.is_media(0xff11) && !Width::Bits16.is_media(0x7ff8));

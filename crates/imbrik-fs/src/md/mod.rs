@@ -108,7 +108,7 @@ mod tests {
     }
 
     #[test]
-    fn members_of_format_1_are_recognised_where_they_say_they_are() {
+    fn members_of_format_1_are_recognised_at_their_recorded_offset() {
         // 2053 sectors: 16 sectors before the end, rounded down to 4 KiB.
         for (at, expected) in [(0u64, true), (4096, true), (2032 * 512, true), (8192, false)] {
             let mut raw = vec![0; 256];

@@ -575,7 +575,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn halves_of_pairs_keep_names_apart() {
+    fn lone_surrogates_keep_names_distinct() {
         let of = |units: &[u16]| {
             utf8(&units.iter().flat_map(|unit| unit.to_le_bytes()).collect::<Vec<_>>())
         };

@@ -549,7 +549,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn numbers_of_runs_have_a_sign() {
+    fn run_offsets_are_signed() {
         assert_eq!(signed(&[0x80]), Some(-128));
         assert_eq!(signed(&[0x34, 0x12]), Some(0x1234));
         assert_eq!(signed(&[0xff, 0xff, 0xff]), Some(-1));
@@ -558,7 +558,7 @@ mod tests {
     }
 
     #[test]
-    fn a_log_is_closed_when_it_is_empty_or_says_so() {
+    fn log_is_clean_when_empty_or_marked_clean() {
         let mut page = vec![0; 4096];
         assert!(!is_closed(&page));
         page[..4].copy_from_slice(b"RSTR");

@@ -315,7 +315,7 @@ fn check_bitmap(path: &Path) {
 }
 
 #[test]
-fn fat_goes_through_all_sizes() {
+fn fat_is_resized_to_many_sizes() {
     for (make, kib, files_kib) in [
         ("mkfs.vfat -F 12 -n COMBS", 4 << 10, 1500),
         ("mkfs.vfat -F 16 -s 4 -n COMBS", 40 << 10, 8000),
@@ -329,8 +329,8 @@ fn fat_goes_through_all_sizes() {
 }
 
 #[test]
-fn exfat_goes_through_all_sizes() {
-    if !is_root("exfat_goes_through_all_sizes") {
+fn exfat_is_resized_to_many_sizes() {
+    if !is_root("exfat_is_resized_to_many_sizes") {
         return;
     }
     for (make, kib, files_kib) in [
@@ -343,7 +343,7 @@ fn exfat_goes_through_all_sizes() {
 }
 
 #[test]
-fn a_width_never_changes_with_the_size() {
+fn fat_width_is_kept_when_resizing() {
     let dir = tempfile::tempdir().unwrap();
     let at = dir.path();
     for (make, kib) in [("-F 12", 1000u64), ("-F 16 -s 1", 3000), ("-F 32 -s 1", 34_000)] {
@@ -364,7 +364,7 @@ fn a_width_never_changes_with_the_size() {
 }
 
 #[test]
-fn tables_and_folders_that_contradict_themselves_are_refused() {
+fn inconsistent_tables_and_folders_are_refused() {
     let kind = Kind { make: "mkfs.vfat -F 16 -s 4", kib: 40 << 10, files_kib: 4000 };
     let made = kind.made();
     let at = made.path();
@@ -397,7 +397,7 @@ fn tables_and_folders_that_contradict_themselves_are_refused() {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(60))]
     #[test]
-    fn random_damage_is_refused_or_does_no_harm(
+    fn random_damage_is_refused_or_harmless(
         which in 0usize..2,
         hits in proptest::collection::vec((0u64..200_000, any::<u8>()), 1..12),
         grows in any::<bool>(),
@@ -475,7 +475,7 @@ fn as_the_boot_sector_reads_it(volume: &[u8]) -> Vec<u8> {
 
 /// Fails when the list is left as it was: the card would not start.
 #[test]
-fn a_boot_loader_that_lists_its_own_sectors_is_found_wherever_they_go() {
+fn boot_loader_with_a_sector_list_is_found_after_a_move() {
     for (make, kib) in [("mkfs.vfat -F 16 -s 4", 40 << 10), ("mkfs.vfat -F 32 -s 1", 48 << 10)] {
         let dir = tempfile::tempdir().unwrap();
         let at = dir.path();

@@ -260,8 +260,8 @@ fn every_file_of_ext_is_as_its_system_shows_it() {
 
 /// A map of more than 10,000 pieces: all of them are followed.
 #[test]
-fn a_file_in_very_many_pieces_is_read_to_its_end() {
-    if !is_root("a_file_in_very_many_pieces_is_read_to_its_end") {
+fn file_of_very_many_extents_is_read_in_full() {
+    if !is_root("file_of_very_many_extents_is_read_in_full") {
         return;
     }
     let dir = tempfile::tempdir().unwrap();
@@ -509,7 +509,7 @@ fn walk_anything(files: &dyn Files) -> usize {
 
 /// Would fail on a flipped bit that makes a walk panic, go in a circle or take for ever.
 #[test]
-fn whatever_is_flipped_a_walk_comes_to_an_end() {
+fn walk_of_a_damaged_volume_terminates() {
     let dir = tempfile::tempdir().unwrap();
     let at = dir.path();
     sh(

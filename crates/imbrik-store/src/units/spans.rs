@@ -73,7 +73,7 @@ mod tests {
     proptest! {
         /// Each byte is asked for itself: would fail where a span is cut in the wrong place.
         #[test]
-        fn sets_are_what_their_bytes_are(a in set(), b in set()) {
+        fn span_set_operations_match_a_byte_map(a in set(), b in set()) {
             let has = |set: &[Span], at: u64| set.iter().any(|one| one.intersect(span(at, 1)).is_some());
             let (both, rest) = (common(&a, &b), without(&a, &b));
             for at in 0..80 {

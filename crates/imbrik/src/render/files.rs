@@ -109,13 +109,13 @@ mod tests {
     use imbrik_core::fs::Ownership;
 
     #[test]
-    fn names_that_would_steer_a_terminal_or_end_a_line_are_escaped() {
+    fn control_characters_in_names_are_escaped() {
         assert_eq!(name("Röhre 1.wav".as_bytes()), "Röhre 1.wav");
         assert_eq!(name(b"a\nb\x1b[2J\\\xff"), "a\\nb\\x1b[2J\\\\\\xff");
     }
 
     #[test]
-    fn modes_are_written_as_people_know_them() {
+    fn modes_are_shown_as_by_ls() {
         let of = |kind, permissions| {
             mode(&FileInfo {
                 kind,

@@ -168,7 +168,7 @@ mod tests {
     }
 
     #[test]
-    fn tones_become_colours_and_end_with_the_line() {
+    fn colours_are_reset_at_the_end_of_the_line() {
         let text = format!("{} hive\u{1b}[31m", marked(Tone::Alarm, "Note:"));
         assert_eq!(terminal(&text), "\u{1b}[33mNote:\u{1b}[0m hive\\x1b[31m\u{1b}[0m");
         // A mark that somebody else put does not reach beyond its line.

@@ -114,7 +114,7 @@ mod tests {
     use proptest::prelude::*;
 
     #[test]
-    fn lines_break_between_words_and_hang_below_their_text() {
+    fn lines_wrap_between_words_with_a_hanging_indent() {
         let text = "Image     /home/keeper/cards/hive-07.img.zst, which is new";
         assert_eq!(
             laid_out(text, 40),
@@ -135,7 +135,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn no_line_is_too_wide_and_no_letter_is_lost(
+        fn wrapping_respects_the_width_and_keeps_every_character(
             text in "[a-z ä🐝]{0,200}",
             width in 20usize..130,
         ) {

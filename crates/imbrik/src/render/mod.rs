@@ -290,7 +290,7 @@ mod tests {
     use std::{ffi::OsStr, os::unix::ffi::OsStrExt};
 
     #[test]
-    fn names_are_listed_as_people_do() {
+    fn lists_of_names_end_with_and() {
         let of =
             |names: &[&str]| listed(&names.iter().map(|name| (*name).into()).collect::<Vec<_>>());
         assert_eq!(of(&[]), "");
@@ -299,7 +299,7 @@ mod tests {
     }
 
     #[test]
-    fn a_quoted_path_can_be_typed() {
+    fn quoted_path_can_be_pasted() {
         let of = |bytes: &[u8]| quoted(Path::new(OsStr::from_bytes(bytes)));
         assert_eq!(of(b"/a/hive-07.img.zst"), "/a/hive-07.img.zst");
         assert_eq!(of(b"two words"), "'two words'");

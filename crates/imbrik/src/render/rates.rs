@@ -124,7 +124,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_slowest_place_of_a_column_is_shown() {
+    fn plot_column_shows_its_slowest_measurement() {
         let rate = |at: u64, rate: u64| (ByteOffset::new(at), rate);
         let rates = [rate(0, 100), rate(1, 100), rate(2, 50), rate(3, 100)];
         assert_eq!(line(&rates, 80).chars().count(), 4);

@@ -68,7 +68,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn times_read_as_people_say_them() {
+    fn durations_are_shown_in_everyday_units() {
         let of = |seconds| span(Duration::from_secs_f64(seconds));
         assert_eq!(of(0.003), "under 0.1 s");
         assert_eq!(of(0.42), "0.4 s");

@@ -24,14 +24,14 @@ fn cards_lists_partitions_and_volumes() {
 }
 
 #[test]
-fn two_cards_with_equal_ids_are_pointed_out() {
+fn cards_with_equal_ids_are_reported() {
     let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n"));
     fs::copy(bench.path("rack/a.img"), bench.path("rack/b.img")).unwrap();
     bench.good("cards").says("rack:a and rack:b carry the same ids");
 }
 
 #[test]
-fn a_wait_ends_with_the_card_that_was_put_in() {
+fn watch_ends_with_the_inserted_card() {
     let bench = Bench::with_card("");
     let mut command = bench.command(["cards", "--watch"]);
     let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
@@ -47,7 +47,7 @@ fn a_wait_ends_with_the_card_that_was_put_in() {
 }
 
 #[test]
-fn an_interrupt_ends_the_wait() {
+fn interrupt_ends_the_wait() {
     let bench = Bench::with_card("");
     bench.interrupted("cards --watch", || true).expect(130);
 }

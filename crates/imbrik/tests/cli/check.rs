@@ -10,7 +10,7 @@ fn saved(name: &str) -> Bench {
 }
 
 #[test]
-fn a_whole_image_is_called_whole_also_under_another_name() {
+fn intact_image_passes_check_under_another_name() {
     let bench = saved("hive.img.zst");
     bench.good("check hive.img.zst --against rack:a").shows("is whole").shows("holds the same");
     fs::rename(bench.path("hive.img.zst"), bench.path("hive.bin")).unwrap();
@@ -18,7 +18,7 @@ fn a_whole_image_is_called_whole_also_under_another_name() {
 }
 
 #[test]
-fn a_flipped_bit_anywhere_is_found() {
+fn check_detects_any_flipped_bit() {
     for name in ["hive.img.zst", "hive.img"] {
         let bench = saved(name);
         fs::remove_file(bench.path(format!("{name}.sha256"))).unwrap();
@@ -69,7 +69,7 @@ fn check_distinguishes_truncated_empty_and_renamed_images() {
 }
 
 #[test]
-fn a_manifest_that_speaks_of_something_else_is_found() {
+fn check_detects_a_manifest_of_another_image() {
     let bench = saved("hive.img");
     File::options().append(true).open(bench.path("hive.img")).unwrap().set_len(CARD + 512).unwrap();
     fs::remove_file(bench.path("hive.img.sha256")).unwrap();
@@ -77,7 +77,7 @@ fn a_manifest_that_speaks_of_something_else_is_found() {
 }
 
 #[test]
-fn a_card_that_was_used_since_differs_by_its_sectors() {
+fn check_against_a_changed_card_counts_differing_sectors() {
     let bench = saved("hive.img.zst");
     put(&bench.path("rack/a.img"), 2_000_000, b"new");
     let run = bench.imbrik("check hive.img.zst --against rack:a --json").expect(3);

@@ -54,7 +54,7 @@ fn one_read_serves_cards_of_all_sizes() {
 }
 
 #[test]
-fn an_image_goes_to_many_cards_and_one_that_is_pulled_fails_alone() {
+fn restore_to_many_cards_continues_when_one_is_removed() {
     let more =
         [slot("b", CARD, ""), slot("c", CARD, "pulled_after = 9000000"), slot("d", CARD * 2, "")]
             .concat();
@@ -184,8 +184,8 @@ fn clone_of_a_card_with_bad_sectors_copies_the_rest() {
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn a_large_card_goes_onto_a_smaller_one_for_what_is_in_use() {
-    if !is_root("a_large_card_goes_onto_a_smaller_one_for_what_is_in_use") {
+fn large_card_is_cloned_to_a_smaller_one_at_the_cost_of_used_space() {
+    if !is_root("large_card_is_cloned_to_a_smaller_one_at_the_cost_of_used_space") {
         return;
     }
     let bench = Bench::empty();
@@ -219,7 +219,7 @@ fn a_large_card_goes_onto_a_smaller_one_for_what_is_in_use() {
 }
 
 #[test]
-fn with_one_reader_the_cards_are_changed() {
+fn swap_clones_with_a_single_reader() {
     let bench = Bench::with_card("");
     bench.imbrik("clone rack:a --swap").expect(4).says("needs somebody at a terminal");
     let before = bench.bytes("rack/a.img");
@@ -270,7 +270,7 @@ fn with_one_reader_the_cards_are_changed() {
 /// Fails when each copy that is made in turn gets the same name, or when the one just made is offered to
 /// be overwritten.
 #[test]
-fn copies_that_are_made_in_turn_count_up() {
+fn successive_copies_are_numbered() {
     let bench = Bench::with_card("");
     let nothing: &dyn Fn() = &|| {};
     let next = |name: &'static str| {
@@ -357,7 +357,7 @@ fn clone_writes_an_image_and_a_card_in_one_read() {
 }
 
 #[test]
-fn an_interrupt_or_a_closed_pipe_leaves_no_card_that_looks_whole() {
+fn interrupted_clone_leaves_no_partition_table() {
     let slow = "write_rate = 3000000";
     let bench = Bench::with_card(&[slot("b", CARD, slow), slot("c", CARD, slow)].concat());
     let begun = || {

@@ -31,7 +31,7 @@ fn written_containers_are_plain_files_for_other_tools() {
 }
 
 #[test]
-fn images_without_their_side_files_still_show_and_restore() {
+fn images_without_companion_files_show_and_restore() {
     let bench = bench();
     for name in ["x.img.gz", "x.img.xz", "x.img"] {
         bench.good(&format!("save rack:a {name}"));
@@ -49,7 +49,7 @@ fn images_without_their_side_files_still_show_and_restore() {
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn repacking_changes_no_byte_and_takes_frames_over() {
+fn repack_changes_no_byte_and_copies_frames() {
     let bench = bench();
     bench.good("save rack:a a.img.zst --note before");
     let mut last = "a.img.zst".to_owned();
@@ -74,7 +74,7 @@ fn repacking_changes_no_byte_and_takes_frames_over() {
 }
 
 #[test]
-fn a_damaged_image_is_not_repacked() {
+fn repack_refuses_a_damaged_image() {
     let bench = bench();
     bench.good("save rack:a a.img.gz");
     let len = bench.bytes("a.img.gz").len() as u64;
@@ -85,7 +85,7 @@ fn a_damaged_image_is_not_repacked() {
 }
 
 #[test]
-fn images_of_others_are_read_whatever_they_are_called() {
+fn foreign_images_are_read_under_any_name() {
     let bench = bench();
     for (made, name) in [
         ("gzip -1c hive.img", "x.iso"),
@@ -106,7 +106,7 @@ fn images_of_others_are_read_whatever_they_are_called() {
 }
 
 #[test]
-fn archives_that_hold_no_plain_image_are_named_with_the_remedy() {
+fn archives_without_a_plain_image_are_refused_with_a_remedy() {
     let bench = bench();
     fs::write(bench.path("two.img"), noise(4000)).unwrap();
     fs::write(bench.path("readme.txt"), "about").unwrap();
@@ -124,7 +124,7 @@ fn archives_that_hold_no_plain_image_are_named_with_the_remedy() {
 }
 
 #[test]
-fn pipes_carry_images_in_and_out() {
+fn images_are_read_from_and_written_to_pipes() {
     let bench = bench();
     let program = env!("CARGO_BIN_EXE_imbrik");
     let imbrik = format!("IMBRIK_RACK=rack {program}");
@@ -171,7 +171,7 @@ fn closed_or_silent_pipe_ends_with_a_clear_message() {
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn a_bomb_is_bounded_by_the_disk_and_memory_stays_small() {
+fn decompression_bomb_uses_little_memory() {
     let bench = bench();
     // A gibibyte of zeros in a megabyte: it unpacks to next to nothing on the disk.
     sh(&bench, "head -c 1073741824 /dev/zero | gzip -1c > bomb.gz");

@@ -5,7 +5,7 @@ use std::fs;
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn the_demo_runs_twice_and_spares_a_folder_that_is_not_its_own() {
+fn demo_runs_twice_and_keeps_foreign_folders() {
     let bench = Bench::empty();
     for _ in 0..2 {
         let run = bench.good("demo");
@@ -36,7 +36,7 @@ fn the_demo_runs_twice_and_spares_a_folder_that_is_not_its_own() {
 }
 
 #[test]
-fn the_demo_card_is_read_but_once() {
+fn demo_card_is_read_once() {
     let bench = Bench::empty();
     bench.good("demo");
     let saved = bench.good("--rack imbrik-demo/rack save rack:a x.img.zst --json").json();

@@ -62,8 +62,8 @@ fn tree(at: &Path) -> String {
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn a_real_card_goes_through_an_image_onto_a_bigger_one() {
-    if !is_root("a_real_card_goes_through_an_image_onto_a_bigger_one") {
+fn real_card_is_saved_and_restored_to_a_bigger_one() {
+    if !is_root("real_card_is_saved_and_restored_to_a_bigger_one") {
         return;
     }
     let bench = Bench::empty();
@@ -186,8 +186,8 @@ fn write_protection_and_missing_permission_are_reported() {
 }
 
 #[test]
-fn a_device_that_something_else_claims_is_refused() {
-    if !is_root("a_device_that_something_else_claims_is_refused") {
+fn device_claimed_by_another_process_is_refused() {
+    if !is_root("device_claimed_by_another_process_is_refused") {
         return;
     }
     let bench = Bench::with_card("");
@@ -252,8 +252,8 @@ fn lives_on(bench: &Bench, card: &Loop) {
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn a_large_card_costs_what_is_in_use_as_the_kernel_counts_it() {
-    if !is_root("a_large_card_costs_what_is_in_use_as_the_kernel_counts_it") {
+fn reads_of_a_large_card_follow_used_space_as_counted_by_the_kernel() {
+    if !is_root("reads_of_a_large_card_follow_used_space_as_counted_by_the_kernel") {
         return;
     }
     let bench = Bench::empty();
@@ -392,8 +392,8 @@ fn write_to(at: &Path) -> fs::File {
 }
 
 #[test]
-fn a_card_copied_while_it_was_mounted_comes_out_as_the_kernel_recovers_it() {
-    if !is_root("a_card_copied_while_it_was_mounted_comes_out_as_the_kernel_recovers_it") {
+fn copy_of_a_mounted_card_matches_kernel_recovery() {
+    if !is_root("copy_of_a_mounted_card_matches_kernel_recovery") {
         return;
     }
     for about in ["", "-O ^metadata_csum", "-b 1024 -O orphan_file", "-O ^64bit,^orphan_file"] {

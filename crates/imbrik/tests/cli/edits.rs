@@ -38,7 +38,7 @@ fn judged(bench: &Bench, name: &str) {
 
 /// Would fail where anything but what was asked for changes, or where a checker finds anything.
 #[test]
-fn trees_are_put_in_removed_and_renamed_on_images_and_cards() {
+fn trees_are_added_removed_and_renamed_on_images_and_cards() {
     let bench = Bench::with_card("");
     put_tree(&bench);
     bench.good("save rack:a x.img.zst");
@@ -137,8 +137,8 @@ fn added_files_get_the_owner_of_their_folder() {
 
 /// Would fail where a carried tree loses anything that its new volume can have.
 #[test]
-fn a_tree_is_carried_from_one_system_to_the_next() {
-    if !is_root("a_tree_is_carried_from_one_system_to_the_next") {
+fn tree_is_carried_from_one_system_to_another() {
+    if !is_root("tree_is_carried_from_one_system_to_another") {
         return;
     }
     let bench = Bench::empty();
@@ -188,8 +188,8 @@ fn a_tree_is_carried_from_one_system_to_the_next() {
 
 /// A card whose journal is to be replayed is settled first.
 #[test]
-fn a_card_that_was_not_unmounted_is_settled_before_it_is_changed() {
-    if !is_root("a_card_that_was_not_unmounted_is_settled_before_it_is_changed") {
+fn journal_is_replayed_before_an_edit() {
+    if !is_root("journal_is_replayed_before_an_edit") {
         return;
     }
     let bench = Bench::empty();
@@ -214,7 +214,7 @@ fn a_card_that_was_not_unmounted_is_settled_before_it_is_changed() {
 
 /// What is put in and left out on the way onto cards, each under its own name.
 #[test]
-fn copies_get_files_and_leave_files_out() {
+fn copies_add_and_omit_files() {
     let bench = Bench::with_card(&format!(
         "[[slot]]\nname = \"b\"\nsize = {CARD}\n[[slot]]\nname = \"c\"\nsize = {CARD}\n"
     ));
@@ -249,7 +249,7 @@ fn copies_get_files_and_leave_files_out() {
 
 /// Would fail where a copy keeps something private of a known form, or where a value is ever printed.
 #[test]
-fn a_copy_leaves_out_what_one_would_not_give_away() {
+fn copy_leaves_out_private_files() {
     let bench = Bench::empty();
     let line = "mkdir -p f/etc/ssh f/etc/wpa_supplicant f/home/keeper/.ssh f/home/keeper/notes f/root \
                 f/var/mail f/srv; \
@@ -303,8 +303,8 @@ fn a_copy_leaves_out_what_one_would_not_give_away() {
 
 /// Would fail where a kill in the middle leaves anything else than the old files or the new ones.
 #[test]
-fn a_change_that_is_killed_leaves_the_old_files_or_the_new_ones() {
-    if !is_root("a_change_that_is_killed_leaves_the_old_files_or_the_new_ones") {
+fn killed_edit_leaves_the_old_or_the_new_files() {
+    if !is_root("killed_edit_leaves_the_old_or_the_new_files") {
         return;
     }
     let bench = Bench::empty();

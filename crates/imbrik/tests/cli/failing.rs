@@ -51,7 +51,7 @@ fn saved(bench: &Bench, words: &str, code: i32) -> (Vec<u8>, serde_json::Value) 
 /// for.
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn a_card_with_a_bad_sector_in_its_metadata_is_saved_but_for_that_sector() {
+fn card_with_a_bad_metadata_sector_is_saved_except_for_that_sector() {
     let bench = Bench::with_card("");
     let (healthy, _) = saved(&bench, "", 0);
     let card = bench.bytes("rack/a.img");
@@ -106,7 +106,7 @@ fn bad_sector_in_a_table_is_reported_and_its_copy_used() {
 
 /// Would fail where one table of two is no longer believed alone, or a bad one frees anything.
 #[test]
-fn a_fat_volume_with_a_bad_sector_in_one_table_is_read_by_the_other() {
+fn fat_with_a_bad_sector_in_one_table_uses_the_other() {
     let bench = Bench::with_card("");
     let card = bench.path("rack/a.img");
     sized(&card, 0);
@@ -159,7 +159,7 @@ fn a_gpt_with_a_bad_first_header_is_read_from_its_backup() {
 }
 
 #[test]
-fn a_card_with_bad_sectors_can_be_overwritten_and_is_judged_afterwards() {
+fn card_with_bad_sectors_is_overwritten_and_then_verified() {
     let bench = Bench::with_card("");
     bench.good("save rack:a hive.img.zst");
     for (name, at, len) in places(&bench.path("rack/a.img"), &bench.path("")) {
@@ -280,7 +280,7 @@ fn lost_data_is_reported_with_its_file_names() {
 
 /// Would fail where, behind a number of bad sectors, good ones beside others are given up with them.
 #[test]
-fn of_a_card_with_many_bad_sectors_all_others_are_in_the_image() {
+fn image_of_a_failing_card_has_every_readable_sector() {
     let bench = Bench::with_card("");
     let mut card = bench.bytes("rack/a.img");
     // In tables, files, folders and between them, up to nine in one tile.

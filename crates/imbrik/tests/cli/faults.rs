@@ -189,7 +189,7 @@ impl Base {
 /// nothing of what to do, or where an image or a card is lost that was there.
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn every_fault_ends_as_it_should_and_nothing_is_lost() {
+fn fault_table_gives_the_expected_exit_codes_and_loses_nothing() {
     let base = Base::new();
     let mut cells = 0;
     let bad = format!("unreadable = {}", json!([BAD]));
@@ -395,7 +395,7 @@ fn names(base: &Base) -> usize {
         cells += 1;
     }
     base.reset();
-    if !is_root("every_fault_ends_as_it_should_and_nothing_is_lost") {
+    if !is_root("fault_table_gives_the_expected_exit_codes_and_loses_nothing") {
         return cells;
     }
     let out = bench.path("out");
@@ -479,10 +479,10 @@ const CALLS: [(&str, &str); 9] = [
 /// not that of a whole image, takes away what was there before, or is not told.
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn whichever_call_to_the_system_fails_nothing_is_lost() {
+fn failing_system_calls_lose_nothing() {
     let base = Base::new();
     let bench = &base.bench;
-    if !is_root("whichever_call_to_the_system_fails_nothing_is_lost") {
+    if !is_root("failing_system_calls_lose_nothing") {
         return;
     }
     let most: u32 = std::env::var("IMBRIK_CALLS").map_or(2, |count| count.parse().unwrap());

@@ -45,8 +45,8 @@ fn is_as_mounted(bench: &Bench, volume: &str, make: &str) {
 /// Would fail on any file that comes out otherwise than the kernel shows it: owner, permissions, time to
 /// the nanosecond, attributes, links, holes, devices.
 #[test]
-fn everything_comes_out_as_the_kernel_shows_it() {
-    if !is_root("everything_comes_out_as_the_kernel_shows_it") {
+fn extracted_files_match_the_kernel() {
+    if !is_root("extracted_files_match_the_kernel") {
         return;
     }
     let imbrik = env!("CARGO_BIN_EXE_imbrik");
@@ -162,7 +162,7 @@ head -c 300000 /dev/zero | tr '\\0' b > srv/brood/may.wav; printf x > 'srv/brood
 line'; chmod 640 etc/passwd; touch -d '2026-05-06 07:08:09Z' etc/hostname";
 
 #[test]
-fn a_listing_is_read_by_people_and_patterns_are_followed() {
+fn file_list_is_readable_and_patterns_match() {
     let bench = Bench::empty();
     volume(&bench, "v", HIVE);
     let utc = |words: &str| {
@@ -260,7 +260,7 @@ fn extraction_without_enough_space_is_refused() {
 /// Would fail where a name or a link of a volume leads out of the folder, or where a volume that makes no
 /// sense is gone through for ever.
 #[test]
-fn a_hostile_tree_gets_nothing_outside_and_comes_to_an_end() {
+fn hostile_tree_writes_nothing_outside_and_terminates() {
     let bench = Bench::empty();
     volume(&bench, "v", HIVE);
     let outside = bench.path("outside");
@@ -320,8 +320,8 @@ fn a_hostile_tree_gets_nothing_outside_and_comes_to_an_end() {
 
 /// What only root may make is left out for everybody else, and told.
 #[test]
-fn without_root_what_can_be_taken_is() {
-    if !is_root("without_root_what_can_be_taken_is") {
+fn extraction_without_root_copies_what_is_permitted() {
+    if !is_root("extraction_without_root_copies_what_is_permitted") {
         return;
     }
     let bench = Bench::empty();
@@ -423,8 +423,8 @@ fn undone_hard_link_and_time_of_a_link_are_reported() {
 
 /// A volume that was not unmounted is shown as it will be, once its system mounts it.
 #[test]
-fn a_journal_to_replay_is_replayed_first() {
-    if !is_root("a_journal_to_replay_is_replayed_first") {
+fn journal_is_replayed_before_extraction() {
+    if !is_root("journal_is_replayed_before_extraction") {
         return;
     }
     let bench = Bench::empty();
@@ -486,7 +486,7 @@ fn complete_system_is_extracted_unchanged() {
 
 /// Ctrl-C at any moment leaves whole files, or none, and no archive under its name.
 #[test]
-fn an_interrupt_leaves_whole_files_and_no_archive() {
+fn interrupted_extraction_leaves_complete_files_and_no_archive() {
     let slow = "read_rate = 3000000";
     let bench = Bench::empty();
     fs::create_dir(bench.path("rack")).unwrap();

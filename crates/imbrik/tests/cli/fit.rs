@@ -78,7 +78,7 @@ fn plain(bench: &Bench, name: &str) {
 }
 
 #[test]
-fn an_image_becomes_as_small_as_it_can_and_fills_the_next_card() {
+fn fit_minimises_an_image_and_restore_fills_the_card() {
     let size = 150u64 << 20;
     let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {size}\n"));
     plain(&bench, "rack/a.img");
@@ -211,7 +211,7 @@ fn partitions_after_the_resized_one_are_moved() {
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn any_container_becomes_any_other_in_one_pass() {
+fn fit_converts_between_containers_in_one_pass() {
     let bench = Bench::empty();
     plain(&bench, "card.img");
     let folder = bench.path("");
@@ -309,7 +309,7 @@ fn fit_refuses_one_byte_below_the_minimum() {
 }
 
 #[test]
-fn a_bare_volume_fits_and_fills() {
+fn volume_without_a_table_fits_and_fills() {
     let bench = Bench::empty();
     layout(&bench, "bare.img", 120_000, "", &[(0, 120_000, "ext4")]);
     bench.good("fit bare.img small.img");
@@ -320,7 +320,7 @@ fn a_bare_volume_fits_and_fills() {
 }
 
 #[test]
-fn a_volume_that_contradicts_itself_is_not_reshaped() {
+fn inconsistent_volume_is_not_resized() {
     let bench = Bench::empty();
     plain(&bench, "card.img");
     bench.good("repack card.img card.img.zst");
@@ -343,7 +343,7 @@ fn a_volume_that_contradicts_itself_is_not_reshaped() {
 }
 
 #[test]
-fn an_interrupt_or_a_full_disk_leaves_the_old_image_whole() {
+fn interrupt_or_full_disk_keeps_the_old_image_intact() {
     let bench = Bench::empty();
     let table = "label: dos\nstart=2048,type=83\n";
     layout(&bench, "card.img", 700_000, table, &[(2048, 697_952, "ext4")]);
@@ -358,7 +358,7 @@ fn an_interrupt_or_a_full_disk_leaves_the_old_image_whole() {
     let begun = || part.metadata().is_ok_and(|meta| meta.len() > 0);
     bench.interrupted("fit card.img --replace", begun).expect(130).says("card.img is as it was");
     assert!(bench.bytes("card.img") == bytes && !part.exists());
-    if !is_root("an_interrupt_or_a_full_disk_leaves_the_old_image_whole") {
+    if !is_root("interrupt_or_full_disk_keeps_the_old_image_intact") {
         return;
     }
     fs::create_dir(bench.path("small")).unwrap();
@@ -375,7 +375,7 @@ fn an_interrupt_or_a_full_disk_leaves_the_old_image_whole() {
 /// as small as it goes, with not a block free, and leaves the rest of the card unused.
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn any_size_that_holds_the_data_is_the_size_that_the_volume_gets() {
+fn volume_gets_any_requested_size_that_holds_its_data() {
     let bench = Bench::empty();
     for (name, gib) in [("small", 1u64), ("large", 8)] {
         let card = bench.path(format!("{name}.img"));

@@ -270,7 +270,7 @@ fn copy_gets_new_ids_keys_and_name() {
 }
 
 #[test]
-fn many_copies_count_up_and_get_their_files() {
+fn many_copies_are_numbered_and_get_their_files() {
     let bench = Bench::empty();
     card(&bench, "dos", &["ecdsa", "ed25519"]);
     fs::create_dir(bench.path("rack")).unwrap();
@@ -348,7 +348,7 @@ fn impossible_changes_are_refused_before_writing() {
 }
 
 #[test]
-fn a_fault_that_was_there_before_is_called_one_of_the_volume() {
+fn existing_fault_is_attributed_to_the_volume() {
     let bench = Bench::empty();
     let card = bench.path("card.img");
     sized(&card, 16 << 20);
@@ -375,7 +375,7 @@ fn a_fault_that_was_there_before_is_called_one_of_the_volume() {
 }
 
 #[test]
-fn on_a_terminal_a_clone_asks_for_whom_it_is() {
+fn clone_on_a_terminal_asks_about_identity() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 70000128\n");
     let run = bench.on_terminal("clone rack:a rack:b", "hive-21\n70 MB\n");
     assert_eq!(run.code, 0, "{run:?}");

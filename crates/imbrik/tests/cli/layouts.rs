@@ -313,37 +313,37 @@ fn goes_everywhere(layout: &Layout) {
 }
 
 #[test]
-fn fat_and_ext_go_everywhere() {
+fn fat_and_ext_card_converts_to_every_size() {
     goes_everywhere(&LAYOUTS[0]);
 }
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn fat_ext_and_exfat_go_everywhere() {
+fn fat_ext_and_exfat_card_converts_to_every_size() {
     goes_everywhere(&LAYOUTS[1]);
 }
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn gpt_with_swap_goes_everywhere() {
+fn gpt_with_swap_converts_to_every_size() {
     goes_everywhere(&LAYOUTS[2]);
 }
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn logical_partitions_go_everywhere() {
+fn logical_partitions_convert_to_every_size() {
     goes_everywhere(&LAYOUTS[3]);
 }
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn bare_ext_and_single_volumes_go_everywhere() {
+fn bare_ext_and_single_volumes_convert_to_every_size() {
     LAYOUTS[4..7].iter().for_each(goes_everywhere);
 }
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn a_hybrid_of_two_tables_goes_everywhere() {
+fn hybrid_of_two_tables_converts_to_every_size() {
     goes_everywhere(&LAYOUTS[7]);
 }
 
@@ -374,8 +374,8 @@ fn places(bench: &Bench, card: &str) -> Vec<(u64, u64)> {
 }
 
 #[test]
-fn the_user_says_who_gives_and_who_takes() {
-    if !is_root("the_user_says_who_gives_and_who_takes") {
+fn grow_and_shrink_options_choose_partitions() {
+    if !is_root("grow_and_shrink_options_choose_partitions") {
         return;
     }
     let bench = Bench::empty();

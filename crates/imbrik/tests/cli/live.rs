@@ -776,8 +776,8 @@ fn volume_that_cannot_be_frozen_is_read_until_unchanged() {
 
 /// Would fail where a unit makes no sense to the system, or a night with its command line comes to nothing.
 #[test]
-fn a_timer_has_what_it_needs() {
-    if !is_root("a_timer_has_what_it_needs") {
+fn timer_units_are_complete() {
+    if !is_root("timer_units_are_complete") {
         return;
     }
     let card = InUse::with(2, "mkfs.ext4 -q -F");

@@ -51,7 +51,7 @@ fn mend_adds_missing_data_once_it_is_readable() {
 
 /// Would fail where a card is believed that is another one, or was used since.
 #[test]
-fn only_the_same_card_mends_an_image() {
+fn mend_refuses_a_different_card() {
     let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n"));
     let b = format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n");
     slot(&bench, &format!("{}\n{b}", bad()));
@@ -97,7 +97,7 @@ fn only_the_same_card_mends_an_image() {
 
 /// Would fail where the first bad place ends a save that may go on, or one goes on that may not.
 #[test]
-fn a_strict_save_ends_at_the_first_bad_place() {
+fn strict_save_stops_at_the_first_bad_sector() {
     let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n"));
     let b = format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n");
     slot(&bench, &format!("unreadable = {}\n{b}", json!([[50 << 20, 512]])));
@@ -113,7 +113,7 @@ fn a_strict_save_ends_at_the_first_bad_place() {
 /// Would fail where nothing is safe before bad places are tried, or where a second try doesn't come to
 /// what the first would have.
 #[test]
-fn without_patience_the_rest_is_safe_and_can_be_mended() {
+fn save_without_patience_can_be_mended_later() {
     let bench = Bench::with_card("");
     slot(&bench, &bad());
     let told =
@@ -139,7 +139,7 @@ fn without_patience_the_rest_is_safe_and_can_be_mended() {
 /// third of that.
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn of_fifty_bad_places_all_that_can_be_read_is_saved_and_the_files_are_named() {
+fn save_with_fifty_bad_regions_keeps_readable_data_and_names_files() {
     const BLOCK: u64 = 4096;
     let is_full = std::env::var("IMBRIK_BAD").is_ok_and(|how| how == "full");
     let (card_len, folders, step) =

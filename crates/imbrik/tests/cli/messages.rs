@@ -92,7 +92,7 @@ fn usage_errors_say_what_to_do_instead() {
 }
 
 #[test]
-fn a_rack_that_is_elsewhere_is_named_by_its_whole_path() {
+fn rack_elsewhere_is_named_by_its_full_path() {
     let bench = bench();
     fs::create_dir(bench.path("sub")).unwrap();
     let mut command = bench.command(["cards"]);
@@ -104,7 +104,7 @@ fn a_rack_that_is_elsewhere_is_named_by_its_whole_path() {
 }
 
 #[test]
-fn an_interrupt_of_ones_own_is_not_laid_on_the_card() {
+fn interrupt_is_not_blamed_on_the_card() {
     let bench = bench();
     bench.write_rack(&slot("b", CARD, "write_rate = 3000000"));
     let card = bench.path("rack/b.img");
@@ -194,7 +194,7 @@ fn names_count_from_any_number_and_with_leading_zeros() {
 }
 
 #[test]
-fn cards_that_cannot_be_written_are_left_out_when_that_is_asked_for() {
+fn skip_option_leaves_out_unwritable_cards() {
     let bench = Bench::with_card(
         &[slot("b", CARD, "read_only = true"), slot("c", CARD, ""), slot("d", 4 << 20, "")]
             .concat(),
@@ -216,7 +216,7 @@ fn cards_that_cannot_be_written_are_left_out_when_that_is_asked_for() {
 }
 
 #[test]
-fn a_plan_of_a_save_reads_no_more_than_it_must_and_makes_nothing() {
+fn save_plan_reads_little_and_creates_nothing() {
     let bench = bench();
     let before = bench.list("");
     bench.good("save rack:a plan.img.zst --plan").shows("Nothing was written").shows("hive-07");
@@ -229,7 +229,7 @@ fn a_plan_of_a_save_reads_no_more_than_it_must_and_makes_nothing() {
 }
 
 #[test]
-fn a_damaged_image_is_written_but_for_its_damage_when_that_is_asked_for() {
+fn damaged_option_writes_the_intact_part_of_an_image() {
     let bench = Bench::with_card(&slot("b", CARD, ""));
     bench.good("save rack:a hive.img.gz --exact");
     let image = bench.path("hive.img.gz");
@@ -251,7 +251,7 @@ fn a_damaged_image_is_written_but_for_its_damage_when_that_is_asked_for() {
 }
 
 #[test]
-fn many_images_are_checked_in_one_go() {
+fn check_accepts_several_images() {
     let bench = bench();
     fs::copy(bench.path("hive.img.zst"), bench.path("two.img.zst")).unwrap();
     bench.good("check hive.img.zst two.img.zst").shows("Both images are as they should be");
@@ -264,7 +264,7 @@ fn many_images_are_checked_in_one_go() {
 }
 
 #[test]
-fn a_list_of_hashes_is_found_read_and_pasted() {
+fn checksum_list_is_found_read_and_pasted() {
     let bench = Bench::with_card("");
     bench.good("save rack:a hive.img.zst --sum md5");
     fs::remove_file(bench.path("hive.img.zst.md5")).unwrap();
@@ -296,7 +296,7 @@ fn a_list_of_hashes_is_found_read_and_pasted() {
 }
 
 #[test]
-fn two_images_are_compared_whatever_they_are_packed_in() {
+fn images_in_different_containers_are_compared() {
     let bench = bench();
     bench.good("repack hive.img.zst hive.img.xz");
     bench.good("check hive.img.zst --against hive.img.xz").shows("hive.img.xz holds the same");
@@ -394,7 +394,7 @@ fn offered(bench: &Bench, words: &[&str]) -> String {
 
 /// Would fail where a slot, or a partition of what stands in the line, is not offered.
 #[test]
-fn shells_are_offered_cards_and_their_partitions() {
+fn completions_offer_cards_and_partitions() {
     let bench = bench();
     let cards = offered(&bench, &["save", ""]);
     assert!(cards.contains("rack:a\t") && cards.contains("rack:c\t135 MB"), "{cards}");
@@ -429,7 +429,7 @@ fn a_package_gets_a_manual_and_completions() {
 }
 
 #[test]
-fn completions_are_a_script_for_the_shell_that_was_named() {
+fn completions_are_generated_for_the_named_shell() {
     let bench = Bench::empty();
     let run = bench.good("completions bash");
     fs::write(bench.path("script"), &run.stdout).unwrap();
@@ -443,7 +443,7 @@ fn completions_are_a_script_for_the_shell_that_was_named() {
 /// Would fail where the progress of a raw image stands still while its holes are hashed, or where a
 /// container says of itself what only another one can.
 #[test]
-fn each_container_says_the_truth_about_itself() {
+fn show_describes_each_container_correctly() {
     let bench = Bench::with_card("");
     let raw = bench.good("save rack:a x.img --json");
     let taken = raw.json()["image_disk_bytes"].as_u64().unwrap();

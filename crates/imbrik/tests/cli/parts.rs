@@ -10,7 +10,7 @@ fn bench() -> Bench {
 }
 
 #[test]
-fn one_partition_goes_into_an_image_and_back_into_its_place() {
+fn single_partition_is_saved_and_restored() {
     let bench = bench();
     let before = bench.bytes("rack/b.img");
     let run =
@@ -29,7 +29,7 @@ fn one_partition_goes_into_an_image_and_back_into_its_place() {
 }
 
 #[test]
-fn a_proposed_name_says_which_partition_it_is() {
+fn proposed_name_contains_the_partition() {
     let bench = bench();
     bench.good("save rack:a . --only 1");
     let names = bench.list("");
@@ -54,7 +54,7 @@ fn image_unsuitable_for_a_partition_is_refused() {
 }
 
 #[test]
-fn only_what_differs_is_written_and_that_is_counted() {
+fn changed_restore_writes_and_counts_only_differences() {
     let bench = bench();
     bench.good("save rack:a x.img.zst");
     put(&bench.path("rack/b.img"), 40_000_000, b"changed");
@@ -80,7 +80,7 @@ fn the_volumes_that_differ_are_named() {
 
 /// Fails when the image of a partition takes a whole card without a word.
 #[test]
-fn an_image_of_one_partition_says_so_before_it_takes_a_card() {
+fn restoring_a_partition_image_to_a_card_warns_first() {
     let bench = bench();
     bench.good("save rack:a part.img.zst --only 2");
     let words = "the image of partition 2 (ext4, hive-07) alone";

@@ -101,7 +101,7 @@ fn restore_resumes_only_on_the_same_card() {
 
 /// A card that goes away again and again at the same place would be waited for without end.
 #[test]
-fn a_card_that_goes_away_again_and_again_is_given_up() {
+fn card_that_keeps_disappearing_is_abandoned() {
     let bench = a_bench();
     bench.good("save rack:a old.img.zst --exact");
     fs::write(bench.path("rack/b.img"), vec![0xee; CARD as usize]).unwrap();

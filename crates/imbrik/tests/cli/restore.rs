@@ -16,7 +16,7 @@ fn is_stale(bench: &Bench) -> bool {
 }
 
 #[test]
-fn a_card_of_the_same_size_is_the_same_to_the_byte() {
+fn restore_to_an_equal_size_is_identical() {
     let bench = with_target(CARD, "");
     let run = bench.good("restore hive.img.zst rack:b --yes");
     run.shows("safe to take the card out").shows("decline").says("3 of 3: reading back");
@@ -24,7 +24,7 @@ fn a_card_of_the_same_size_is_the_same_to_the_byte() {
 }
 
 #[test]
-fn no_stale_byte_shows_through_on_a_bigger_card() {
+fn restore_to_a_bigger_card_leaves_no_stale_byte() {
     let bench = with_target(CARD + (9 << 20), "");
     let run = bench.good("restore hive.img.zst rack:b --yes --json");
     let (card, source) = (bench.bytes("rack/b.img"), bench.bytes("rack/a.img"));
@@ -39,7 +39,7 @@ fn no_stale_byte_shows_through_on_a_bigger_card() {
 }
 
 #[test]
-fn a_card_one_sector_too_small_is_refused_with_the_bytes() {
+fn card_one_sector_too_small_is_refused_with_figures() {
     let last = 34816 * 512 + 96256 * 512;
     let bench = with_target(last - 512, "");
     bench
@@ -68,7 +68,7 @@ fn nothing_is_written_without_a_confirmation() {
 }
 
 #[test]
-fn a_target_that_may_not_be_written_is_refused() {
+fn protected_target_is_refused() {
     let cases = [
         ("read_only = true", "write-protected"),
         ("mounted_at = [\"/media/x\"]", "is mounted at /media/x"),
@@ -86,7 +86,7 @@ fn a_target_that_may_not_be_written_is_refused() {
 }
 
 #[test]
-fn a_damaged_image_is_found_before_the_card_is_touched() {
+fn damaged_image_is_detected_before_writing() {
     let bench = with_target(CARD, "");
     let whole = bench.bytes("hive.img.zst");
     for at in [1_000_000, whole.len() - 1_000_000] {
@@ -121,7 +121,7 @@ fn damage_found_only_while_writing_leaves_no_table() {
 }
 
 #[test]
-fn a_card_that_holds_less_than_it_claims_is_found_out() {
+fn card_with_less_capacity_than_claimed_is_detected() {
     let bench = with_target(CARD, "wraps_at = 33554432");
     bench
         .imbrik("restore hive.img.zst rack:b --yes")
@@ -138,7 +138,7 @@ fn a_card_that_holds_less_than_it_claims_is_found_out() {
 }
 
 #[test]
-fn a_card_pulled_out_or_an_interrupt_leaves_no_table() {
+fn removed_card_or_interrupt_leaves_no_table() {
     let bench = with_target(CARD, "pulled_after = 40000000");
     let run = bench.imbrik("restore hive.img.zst rack:b --yes").expect(1);
     run.says("does not answer").says("no partition table");
@@ -154,7 +154,7 @@ fn a_card_pulled_out_or_an_interrupt_leaves_no_table() {
 }
 
 #[test]
-fn source_and_target_cannot_be_mixed_up() {
+fn source_as_target_is_refused() {
     let bench = with_target(CARD, "");
     bench.imbrik("restore rack:b hive.img.zst --yes").expect(2).says("an image is wanted here");
     bench.imbrik("restore hive.img.zst hive.img.zst --yes").expect(2).says("files are images");
@@ -164,7 +164,7 @@ fn source_and_target_cannot_be_mixed_up() {
 }
 
 #[test]
-fn an_image_shorter_than_its_table_is_refused_with_the_figures() {
+fn image_shorter_than_its_table_is_refused_with_figures() {
     let bench = with_target(CARD, "");
     fs::write(bench.path("short.img"), &bench.bytes("rack/a.img")[..50_000_000]).unwrap();
     bench
@@ -195,7 +195,7 @@ fn gpt_image(path: &Path) {
 }
 
 #[test]
-fn the_backup_of_a_gpt_goes_to_the_end_of_the_card() {
+fn gpt_backup_is_moved_to_the_end_of_the_card() {
     let (small, same, big) = (32 << 20, 32 << 20, (48 << 20) + 512);
     let slots = format!(
         "[[slot]]\nname = \"b\"\nsize = {same}\n[[slot]]\nname = \"c\"\nsize = {big}\n\
@@ -222,7 +222,7 @@ fn the_backup_of_a_gpt_goes_to_the_end_of_the_card() {
 }
 
 #[test]
-fn a_table_in_other_sectors_is_refused() {
+fn table_for_another_sector_size_is_refused() {
     let bench = with_target(CARD, "sector_size = 4096");
     bench.imbrik("restore hive.img.zst rack:b --yes").expect(1).says("sectors of 4096 bytes");
     assert!(is_stale(&bench));

@@ -193,7 +193,7 @@ fn nights(count: usize) {
 }
 
 #[test]
-fn nights_cost_what_changed_and_are_what_a_full_save_is() {
+fn incremental_saves_cost_what_changed_and_equal_a_full_save() {
     nights(times("IMBRIK_NIGHTS", 3));
 }
 
@@ -269,7 +269,7 @@ fn reuse_reads_volumes_it_cannot_judge() {
 
 /// Blocks of the disk are shared where its filesystem can do that: would fail where frames begin anywhere.
 #[test]
-fn an_image_that_is_made_of_another_shares_its_blocks() {
+fn reused_image_shares_blocks_on_disk() {
     if !is_root("reuse") {
         return;
     }

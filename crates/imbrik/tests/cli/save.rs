@@ -41,7 +41,7 @@ fn a_raw_image_has_holes_and_its_manifest_beside_it() {
 }
 
 #[test]
-fn a_name_is_proposed_and_a_second_one_counts_up() {
+fn proposed_names_are_numbered() {
     let bench = Bench::with_card("");
     fs::create_dir(bench.path("images")).unwrap();
     bench.good("save rack:a images");
@@ -78,7 +78,7 @@ fn existing_image_is_replaced_only_on_request() {
 }
 
 #[test]
-fn names_with_blanks_and_bytes_that_are_no_text_work() {
+fn names_with_spaces_and_non_utf8_bytes_work() {
     let bench = Bench::with_card("");
     let name = OsStr::from_bytes(b"bee's hive \xff 7.img.zst");
     let run = bench.run([OsStr::new("save"), OsStr::new("rack:a"), name]).expect(0);
@@ -137,7 +137,7 @@ fn save_of_a_removed_card_can_be_resumed() {
 }
 
 #[test]
-fn an_interrupt_leaves_no_image_under_its_name() {
+fn interrupt_leaves_no_image_under_its_final_name() {
     let bench = Bench::with_slot_a("read_rate = 10000000", "");
     let part = bench.path("hive.img.zst.part");
     let begun = || part.metadata().is_ok_and(|meta| meta.len() > 0);
@@ -163,7 +163,7 @@ fn a_mounted_card_is_refused_until_it_is_unmounted() {
 }
 
 #[test]
-fn source_and_target_cannot_be_mixed_up() {
+fn source_as_target_is_refused() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 1048576\n");
     fs::write(bench.path("old.img"), "x").unwrap();
     bench.imbrik("save old.img rack:a").expect(2).says("files are images");
@@ -178,7 +178,7 @@ fn source_and_target_cannot_be_mixed_up() {
 }
 
 #[test]
-fn a_large_empty_card_costs_next_to_nothing() {
+fn large_empty_card_is_saved_with_few_reads() {
     let bench = Bench::empty();
     fs::create_dir(bench.path("rack")).unwrap();
     sized(&bench.path("rack/a.img"), 64 << 30);
@@ -262,7 +262,7 @@ fn save_reports_a_card_that_changes_meanwhile() {
 
 /// Fails when a read-back from memory is passed off as one from the disk.
 #[test]
-fn a_read_back_says_whether_the_disk_was_read() {
+fn read_back_reports_whether_it_reached_the_disk() {
     let bench = Bench::with_card("");
     let on_disk = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).unwrap();
     let in_memory = tempfile::tempdir_in("/dev/shm").unwrap();

@@ -206,7 +206,7 @@ fn a_window_that_gets_another_size_shows_no_fragments() {
 
 /// The questions, each with what makes it go on, and what is said where it does not.
 #[test]
-fn every_question_can_be_answered_refused_interrupted_and_hung_up_on() {
+fn every_question_can_be_answered_refused_and_interrupted() {
     let mounted = || {
         let bench = Bench::with_slot_a(
             "mounted_at = [\"/media/hive\"]",

@@ -60,7 +60,7 @@ fn thin_removes_images_only_by_the_rules() {
 /// Would fail where the image of each night is checked and those before it never again, or where the date of a
 /// check that was made with a wrong clock puts the next one off.
 #[test]
-fn each_image_is_checked_in_its_turn() {
+fn shelf_check_rotates_through_images() {
     let bench = shelf(&[5, 3]);
     bench.good("shelf check shelf");
     bench.good("shelf add shelf rack:a --check 1").shows("OK night-5.img");
@@ -112,7 +112,7 @@ fn due_reports_overdue_and_damaged_images() {
 /// Would fail where a second image costs as much as the first, where a name finds another image than it says, or
 /// where two are at it at once.
 #[test]
-fn images_on_a_shelf_are_made_of_each_other_and_found_by_name() {
+fn shelf_images_reuse_each_other_and_are_found_by_name() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 83886080\n");
     fs::create_dir(bench.path("shelf")).unwrap();
     bench.good("shelf make shelf");

@@ -61,7 +61,7 @@ fn little_of_a_large_card_is_read_to_show_it() {
 }
 
 #[test]
-fn a_card_is_drawn_as_a_picture_of_either_kind() {
+fn map_is_drawn_as_svg_and_png() {
     let bench = Bench::with_card("");
     bench.good("show rack:a --map a.svg").shows("a.svg");
     let svg = String::from_utf8(bench.bytes("a.svg")).unwrap();
@@ -77,7 +77,7 @@ fn a_card_is_drawn_as_a_picture_of_either_kind() {
 }
 
 #[test]
-fn odd_layouts_are_named_and_copied_whole() {
+fn unusual_layouts_are_named_and_copied_in_full() {
     for (oddity, why) in [
         ("optical", "optical disc"),
         ("bare", "a volume starts at its first byte"),

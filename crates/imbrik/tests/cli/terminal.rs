@@ -36,7 +36,7 @@ fn is_untouched(bench: &Bench, run: &Run) {
 /// Fails when a signal has no effect at a question, or when what is typed afterwards is taken for an
 /// answer.
 #[test]
-fn a_question_ends_at_once_when_it_is_interrupted() {
+fn interrupt_ends_a_question_at_once() {
     for interrupt in ["-INT", "-TERM", "-HUP", "typed"] {
         let bench = bench();
         let act = || {
@@ -55,7 +55,7 @@ fn a_question_ends_at_once_when_it_is_interrupted() {
 }
 
 #[test]
-fn a_question_between_two_cards_says_what_is_done() {
+fn swap_question_reports_progress() {
     let bench = bench();
     let steps: [(&str, &dyn Fn(), &str); 1] = [("press Enter", &|| {}, "\u{3}")];
     let run = bench.in_dialogue("clone rack:a --swap", &steps);
@@ -68,7 +68,7 @@ fn a_question_between_two_cards_says_what_is_done() {
 
 /// Fails when somebody who does not wait for the end is not told what became of the card.
 #[test]
-fn two_interrupts_say_what_state_the_card_is_in() {
+fn second_interrupt_reports_the_state_of_the_card() {
     let bench = bench();
     let twice = || {
         thread::sleep(Duration::from_millis(700));

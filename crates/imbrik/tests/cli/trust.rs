@@ -42,7 +42,7 @@ fn images(told: &Value) -> Vec<(String, String)> {
 /// Fails when cards are identified by their names: the rules would remove all images of the board that is not
 /// saved any more, and `due` would not miss it.
 #[test]
-fn boards_with_one_host_name_are_different_cards() {
+fn boards_with_equal_host_names_are_different_cards() {
     let bench = bench();
     for (slot, days) in [("a", [20, 21, 22, 23]), ("b", [0, 1, 2, 3])] {
         bench.good(&format!("save rack:{slot} {slot}.img.zst --no-check"));
@@ -131,7 +131,7 @@ fn due(bench: &Bench) -> Run {
 
 /// Fails when a result is kept or dropped by comparing times of different clocks.
 #[test]
-fn result_of_a_check_is_kept_exactly_as_long_as_the_image_is_the_same() {
+fn check_result_is_valid_until_the_image_changes() {
     let bench = bench();
     bench.good("save rack:a shelf");
     let name = newest(&bench);
@@ -193,7 +193,7 @@ fn image_from_the_future_does_not_count_as_recent() {
 
 /// Fails when a folder with images of its owner is thinned by rules that nobody chose for them.
 #[test]
-fn images_that_were_in_a_folder_are_pinned_when_it_becomes_a_shelf() {
+fn images_present_at_shelf_creation_are_pinned() {
     let bench = Bench::with_card("");
     fs::create_dir(bench.path("shelf")).unwrap();
     bench.good("save rack:a a.img.zst --no-check");

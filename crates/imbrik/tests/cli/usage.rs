@@ -4,7 +4,7 @@ use crate::harness::{Bench, tool};
 use std::{fs, process::Stdio};
 
 #[test]
-fn alone_it_shows_what_is_here_on_a_terminal_and_usage_elsewhere() {
+fn no_arguments_show_an_overview_on_a_terminal_and_usage_elsewhere() {
     let bench = Bench::with_card("");
     bench.imbrik("").expect(2).says("nothing was asked for");
     bench.good("save rack:a hive.img.zst --no-check");
@@ -51,7 +51,7 @@ fn closed_output_pipe_is_no_error() {
 }
 
 #[test]
-fn output_that_cannot_be_written_is_a_failure() {
+fn unwritable_output_is_an_error() {
     let bench = Bench::with_card("");
     let full = fs::File::options().write(true).open("/dev/full").unwrap();
     let mut command = bench.command(["cards"]);
@@ -72,7 +72,7 @@ fn colours_appear_on_a_terminal_only_and_not_with_no_color() {
 }
 
 #[test]
-fn a_failure_is_json_too_when_that_was_asked_for() {
+fn errors_are_json_on_request() {
     let bench = Bench::with_card("");
     let run = bench.imbrik("restore nothing.img rack:a --json").expect(2);
     let failure = run.json();
@@ -81,7 +81,7 @@ fn a_failure_is_json_too_when_that_was_asked_for() {
 }
 
 #[test]
-fn the_configuration_counts_and_options_come_first() {
+fn options_override_the_configuration() {
     let bench = Bench::with_card("");
     fs::create_dir_all(bench.path("config/imbrik")).unwrap();
     fs::create_dir(bench.path("shelf")).unwrap();

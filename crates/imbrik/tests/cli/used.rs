@@ -50,7 +50,7 @@ fn through_an_image(bench: &Bench) -> u64 {
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn ext_volumes_of_all_ages_come_out_clean_and_equal() {
+fn ext_volumes_of_all_versions_are_saved_clean_and_equal() {
     for (mib, about) in [
         (64, "ext4"),
         (200, "ext4 -b 1024"),
@@ -92,7 +92,7 @@ fn ext_volumes_of_all_ages_come_out_clean_and_equal() {
 }
 
 #[test]
-fn fat_volumes_come_out_clean_and_equal() {
+fn fat_volumes_are_saved_clean_and_equal() {
     for (mib, about) in [(4, "-F 12"), (64, "-F 16"), (100, "-F 32"), (100, "-F 32 -f 1 -s 2")] {
         let source = tempfile::tempdir().unwrap();
         fs::write(source.path().join("KERNEL"), noise(1_500_000)).unwrap();
@@ -133,7 +133,7 @@ fn exfat_and_swap_keep_their_metadata() {
 }
 
 #[test]
-fn a_volume_that_cannot_be_trusted_is_read_whole_and_that_is_said() {
+fn inconsistent_volume_is_copied_in_full_with_a_warning() {
     let damages: [(&str, u64, &str); 4] = [
         ("mkfs.ext4 -q -F FILE", 1024 + 0x78, "superblock's checksum is wrong"),
         ("mkfs.ext4 -q -F -b 4096 FILE", 4096 + 0x18, "descriptor checksum is"),
@@ -157,7 +157,7 @@ fn a_volume_that_cannot_be_trusted_is_read_whole_and_that_is_said() {
 }
 
 #[test]
-fn an_exfat_that_was_not_unmounted_is_read_by_its_bitmap_and_its_folders() {
+fn dirty_exfat_uses_bitmap_and_folders() {
     let bench = bench(64, "mkfs.exfat FILE >/dev/null");
     // VolumeFlags: not part of the boot checksum, since it changes with every mount.
     crate::harness::put(&bench.path("rack/a.img"), 106, &[2]);
@@ -168,7 +168,7 @@ fn an_exfat_that_was_not_unmounted_is_read_by_its_bitmap_and_its_folders() {
 }
 
 #[test]
-fn a_wiped_restore_leaves_no_old_byte_and_an_exact_image_is_exact() {
+fn wipe_leaves_no_old_byte_and_exact_restores_every_byte() {
     let bench = bench(64, "mkfs.ext4 -q -F FILE");
     bench.good("save rack:a x.img.zst");
     bench.good("restore x.img.zst rack:b --yes --wipe");
@@ -234,7 +234,7 @@ fn used_clusters(volume: &[u8]) -> Vec<(usize, usize)> {
 }
 
 #[test]
-fn an_exfat_whose_bitmap_lies_in_pieces_is_read_along_its_chain() {
+fn fragmented_exfat_bitmap_is_read_along_its_chain() {
     let bench = bench(100, "mkfs.exfat -c 512 FILE >/dev/null");
     let card = bench.path("rack/a.img");
     let mut volume = fs::read(&card).unwrap();
@@ -284,7 +284,7 @@ fn an_exfat_whose_bitmap_lies_in_pieces_is_read_along_its_chain() {
 }
 
 #[test]
-fn ntfs_is_read_by_its_bitmap_and_whole_when_it_was_not_unmounted() {
+fn clean_ntfs_uses_its_bitmap_and_dirty_ntfs_is_copied_in_full() {
     let source = tempfile::tempdir().unwrap();
     fs::write(source.path().join("brood.wav"), noise(3_000_000)).unwrap();
     let line = format!(
@@ -314,7 +314,7 @@ fn ntfs_is_read_by_its_bitmap_and_whole_when_it_was_not_unmounted() {
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn a_card_that_is_used_in_small_pieces_costs_little_more_than_its_used_bytes() {
+fn fragmented_card_is_read_with_little_overhead() {
     // Every second of many files is gone again: pieces and holes of all lengths.
     let source = tempfile::tempdir().unwrap();
     for number in 0..900 {

@@ -45,7 +45,7 @@ fn content(card: &Path) -> blake3::Hash {
 /// Would fail where an honest card is doubted, a dishonest one believed, or where anything on either is
 /// another byte afterwards.
 #[test]
-fn a_card_that_holds_less_than_it_claims_is_found_and_nothing_on_it_is_harmed() {
+fn weigh_detects_false_capacity_without_harming_data() {
     let bench = Bench::with_card("");
     let card = large(&bench);
     let before = content(&card);
@@ -105,7 +105,7 @@ fn weigh_reports_a_slow_card_and_restores_data_when_interrupted() {
 /// A card of which only a small partition is in use, as images for small cards leave it: fails when the rest is not
 /// tested, and something is said of the whole card.
 #[test]
-fn card_is_tested_outside_its_partitions_and_judged_only_when_most_of_it_was() {
+fn weigh_tests_unpartitioned_space_and_judges_only_above_90_percent() {
     let bench = Bench::with_card("");
     fs::copy(bench.path("rack/a.img"), bench.path("rack/w.img")).unwrap();
     let claim = |lines: &str| {
@@ -131,7 +131,7 @@ fn card_is_tested_outside_its_partitions_and_judged_only_when_most_of_it_was() {
 
 /// Would fail where something is written that is not known to be unused.
 #[test]
-fn only_what_is_known_to_be_unused_is_written_unless_all_may_be() {
+fn weigh_writes_only_unused_space_unless_erase_is_given() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 67633152\n");
     bench.imbrik("weigh rack:b").expect(4).says("--erase");
     // A volume that was not unmounted, and one with a contradiction, are not written.

@@ -116,7 +116,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn escaped_blanks_and_optional_fields_are_understood() {
+    fn escaped_spaces_and_optional_fields_are_parsed() {
         let line =
             b"61 28 8:17 / /media/keeper/HIVE\\040BOOT rw,nosuid shared:30 - vfat /dev/sdb1 rw";
         let mount = decode_line(line).unwrap();

@@ -357,7 +357,7 @@ mod tests {
         }
 
         #[test]
-        fn random_ends_never_panic(
+        fn random_footers_at_the_end_never_panic(
             bytes in proptest::collection::vec(any::<u8>(), 0..200), marked in any::<bool>(),
         ) {
             let mut bytes = bytes;
@@ -372,7 +372,7 @@ mod tests {
     }
 
     #[test]
-    fn streams_and_padding_are_walked_from_the_end() {
+    fn xz_streams_and_padding_are_parsed_from_the_end() {
         let mut file = pack(b"brood", 1).unwrap();
         file.extend_from_slice(&[0; 8]);
         file.extend(pack(&[7; 100_000], 1).unwrap());

@@ -110,7 +110,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_plan_keeps_every_partition_and_every_refusal_is_right_to_the_byte(
+        fn plan_keeps_every_partition_and_refuses_exactly_below_the_minimum(
             sectors in 200u64..9000,
             len in 1u32..9000,
             card in 1u64..20_000,

@@ -291,7 +291,7 @@ mod tests {
     }
 
     #[test]
-    fn a_packed_script_stays_one_that_its_loader_takes() {
+    fn packed_boot_script_keeps_a_valid_checksum() {
         let text = b"\0\0\0\x25\0\0\0\0setenv bootargs root=PARTUUID=48560007-02";
         let mut old = vec![0u8; 64];
         old[..4].copy_from_slice(&SCRIPT);

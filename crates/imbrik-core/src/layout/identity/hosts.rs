@@ -55,7 +55,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn only_the_machines_own_name_is_replaced() {
+    fn only_the_host_name_of_the_board_is_replaced() {
         let hosts = b"# hive-07 of the meadow\n127.0.0.1\tlocalhost\n127.0.1.1  Hive-07.lan hive-07 # hive-07\n\
                       ::1 hive-07 hive-070 my-hive-07 hive-07-old\n\xff\xfe hive-07\n192.168.1.7 hive-07\n10.0.0.2 scale";
         let (out, others) = renamed(hosts, "hive-07", "hive-11");

@@ -592,7 +592,7 @@ mod tests {
     }
 
     #[test]
-    fn notes_and_logs_are_a_guess() {
+    fn notes_and_logs_are_only_a_guess() {
         for (path, is_certain) in [
             ("home/keeper/notes.txt", false),
             ("var/log/app", false),

@@ -30,7 +30,7 @@ fn places(dir: &Path, name: &str) -> (u64, u64) {
 }
 
 #[test]
-fn each_contradiction_is_refused_by_name() {
+fn each_inconsistency_is_refused_by_name() {
     let plain = "-t ext2 -b 1024";
     let modern = "-t ext4 -b 1024";
     // What debugfs is told ({i}, {b}: inode and first block of the first file; {b2} of the second).

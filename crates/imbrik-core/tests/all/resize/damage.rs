@@ -7,7 +7,7 @@ use std::fs;
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn damaged_metadata_are_refused_or_do_no_more_harm() {
+fn damaged_metadata_is_refused_or_kept_without_further_harm() {
     let (mut refused, mut done) = (0, 0);
     for (options, seed) in [
         ("-t ext4 -b 1024", 1u64),

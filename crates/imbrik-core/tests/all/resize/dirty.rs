@@ -38,8 +38,8 @@ fn pulled_out(dir: &Path) {
 }
 
 #[test]
-fn a_card_that_was_pulled_out_shrinks_to_what_its_system_would_recover() {
-    if !is_root("a_card_that_was_pulled_out_shrinks_to_what_its_system_would_recover") {
+fn dirty_volume_shrinks_to_the_state_the_kernel_recovers() {
+    if !is_root("dirty_volume_shrinks_to_the_state_the_kernel_recovers") {
         return;
     }
     for options in [
@@ -89,7 +89,7 @@ fn references_to_inode_and_block_numbers_are_reported() {
 }
 
 #[test]
-fn a_mark_of_errors_is_kept_when_nothing_is_wrong_and_else_the_fault_is_named() {
+fn error_flag_is_kept_and_a_real_fault_is_named() {
     let made = made("-t ext4 -b 1024", 20 << 10);
     let dir = made.path();
     tool("debugfs", &["-w", "-R", "ssv state 3", "v"], dir);

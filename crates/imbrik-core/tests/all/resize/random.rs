@@ -58,7 +58,7 @@ proptest! {
 
     #[test]
     #[ignore = "long: run by ./test --full"]
-    fn there_and_back_again(
+    fn grow_and_shrink_return_to_the_same_volume(
         kind in 0usize..KINDS.len(),
         kib in 9_000u64..40_000,
         files in proptest::collection::vec((any::<u8>(), 0usize..90_000, any::<bool>()), 0..90),
@@ -169,7 +169,7 @@ fn longest(dir: &Path, size: u64, not_below: u64) -> Option<u64> {
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn a_card_gets_the_longest_volume_that_fits() {
+fn fill_uses_the_largest_size_that_fits() {
     let (mut all, mut less, mut none) = (0, 0, 0);
     let counts = std::cell::RefCell::new((&mut all, &mut less, &mut none));
     let files = proptest::collection::vec((any::<u8>(), 0usize..90_000, any::<bool>()), 0..60);

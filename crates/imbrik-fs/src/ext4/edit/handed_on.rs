@@ -114,7 +114,7 @@ mod tests {
     }
 
     #[test]
-    fn nothing_gets_more_than_its_permissions_and_its_folder_say() {
+    fn inherited_acl_grants_no_more_than_mode_and_folder() {
         let none = u32::MAX;
         let plain = list(&[(OWNER, 7, none), (GROUP, 5, none), (OTHERS, 0, none)]);
         assert_eq!(for_new(&plain, 0o644), Some((None, 0o640)));

@@ -283,7 +283,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn any_bytes_are_read_without_a_panic(
+        fn random_bytes_parse_without_panic(
             bytes in proptest::collection::vec(any::<u8>(), 0..600),
             len in 1usize..300,
         ) {

@@ -505,7 +505,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn numbers_of_transactions_wrap_around() {
+    fn transaction_numbers_wrap_around() {
         assert!(is_after(2, 1) && is_after(1, u32::MAX));
         assert!(!is_after(1, 1) && !is_after(u32::MAX, 1));
     }

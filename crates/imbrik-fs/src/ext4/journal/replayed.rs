@@ -78,7 +78,7 @@ mod tests {
     use std::collections::BTreeMap;
 
     #[test]
-    fn newer_blocks_show_wherever_a_read_begins_and_ends() {
+    fn replayed_blocks_appear_at_any_read_offset() {
         let mut plain: Vec<u8> = (0..4096u32).map(|i| (i / 7) as u8).collect();
         let store = SparseStore::of(&plain);
         let at = ByteOffset::new(3072);

@@ -314,7 +314,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn every_group_has_a_place_for_what_is_its_own(
+        fn every_group_has_room_for_its_own_metadata(
             blocks in 600u64..60_000,
             per_group in (40u32..120).prop_map(|eighths| eighths * 8),
             features in prop_oneof![

@@ -179,7 +179,7 @@ mod tests {
 
     /// What `debugfs -R "dx_hash -h KIND -s SEED NAME"` prints.
     #[test]
-    fn names_have_the_hashes_that_the_system_gives_them() {
+    fn name_hashes_match_debugfs() {
         let seed = [0x0403_0201, 0x0807_0605, 0x0c0b_0a09, 0x100f_0e0d];
         let hash = |kind, seed, is_signed, name: &str| {
             NameHash { kind, is_signed, seed }.hash(name.as_bytes())

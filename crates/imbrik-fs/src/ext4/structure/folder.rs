@@ -356,7 +356,7 @@ mod tests {
     }
 
     #[test]
-    fn entries_are_found_and_a_leaf_is_sealed_by_its_tail() {
+    fn entries_are_found_and_leaf_checksums_match() {
         let mut leaf =
             block(1024, &[(12, b"."), (2, b".."), (0, b"gone"), (77, b"brood.wav")], true);
         let found: Vec<_> = references(&leaf, 0).unwrap().iter().map(|(_, inode)| *inode).collect();
@@ -389,7 +389,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn any_bytes_are_read_without_a_panic(
+        fn random_bytes_parse_without_panic(
             bytes in proptest::collection::vec(any::<u8>(), 0..300),
             start in 0usize..320,
         ) {

@@ -248,7 +248,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_tree_leads_to_the_pieces_it_was_made_of(
+        fn extent_tree_lists_the_extents_it_was_built_from(
             lens in proptest::collection::vec((1u64..4, 1u64..5, any::<bool>()), 0..1200),
             scattered in any::<u64>(),
         ) {
@@ -289,7 +289,7 @@ mod tests {
         }
 
         #[test]
-        fn an_indirect_map_follows_its_blocks(
+        fn indirect_map_lists_its_blocks(
             count in 1u64..900,
             moves in proptest::collection::vec((1000u64..1900, 1u64..50), 0..6),
             limit in 1u64..1000,

@@ -250,8 +250,8 @@ fn is_old_or_new(make: &str, seen: &Seen, old: &Seen, new: &Seen) {
 /// Fails when a cut leaves anything but the old files or the new ones on a volume with a journal, or
 /// content that was never some file's on another, or when a checker finds more than it may mend.
 #[test]
-fn a_cut_at_any_step_leaves_the_old_files_or_the_new_ones() {
-    if !is_root("a_cut_at_any_step_leaves_the_old_files_or_the_new_ones") {
+fn power_loss_at_any_step_leaves_the_old_or_the_new_files() {
+    if !is_root("power_loss_at_any_step_leaves_the_old_or_the_new_files") {
         return;
     }
     let mut dice = Dice(0x1234_5678_9abc);

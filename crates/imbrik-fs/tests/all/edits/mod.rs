@@ -208,7 +208,7 @@ fn inline_data_is_replaced_and_extended() {
 }
 
 #[test]
-fn groups_that_were_never_used_give_room_too() {
+fn uninitialised_groups_provide_space() {
     for options in
         ["", "-O ^flex_bg", "-O ^metadata_csum,uninit_bg", "-O ^64bit,metadata_csum_seed"]
     {
@@ -301,7 +301,7 @@ fn an_ext_volume_gets_another_uuid_with_all_its_checksums() {
 }
 
 #[test]
-fn serials_of_other_volumes_are_changed_in_every_copy() {
+fn serial_numbers_are_changed_in_every_copy() {
     for (make, judge) in [
         ("mkfs.vfat -F 12", "fsck.fat -n v"),
         ("mkfs.vfat -F 16", "fsck.fat -n v"),
@@ -367,7 +367,7 @@ fn fat_files_are_replaced_and_added() {
 
 /// A folder that stands in itself is no reason to go round for ever, and none is made.
 #[test]
-fn folders_in_circles_are_refused() {
+fn cyclic_folders_are_refused() {
     let names = |path: &str| path.split('/').map(|name| name.as_bytes().to_vec()).collect();
     let dir = ext("-t ext4");
     let at = dir.path();
@@ -443,7 +443,7 @@ proptest! {
 
 /// Fails when a name overwrites a file that the same edits put under a name that FAT takes for the same one.
 #[test]
-fn names_that_fat_and_exfat_take_for_the_same_are_refused() {
+fn names_that_are_equal_for_fat_and_exfat_are_refused() {
     let kinds = ["mkfs.vfat -F 16 -s 4", "mkfs.vfat -F 32 -s 1", "mkfs.exfat"];
     for make in kinds {
         let dir = tempfile::tempdir().unwrap();

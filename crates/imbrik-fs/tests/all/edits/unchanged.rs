@@ -162,8 +162,8 @@ fn unchanged(dir: &Path, before: &OpenVolume) -> (u64, Vec<imbrik_store::units::
 /// With a long commit interval, a database page that was written in place and synced before a power loss is new,
 /// and its inode is old. Fails when anything but a file that is written once is reused after a remount.
 #[test]
-fn after_a_remount_only_files_that_are_written_once_are_unchanged() {
-    if !is_root("after_a_remount_only_files_that_are_written_once_are_unchanged") {
+fn only_files_written_once_are_called_unchanged_after_a_remount() {
+    if !is_root("only_files_written_once_are_called_unchanged_after_a_remount") {
         return;
     }
     let dir = tempfile::tempdir().unwrap();

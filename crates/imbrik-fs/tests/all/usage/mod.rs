@@ -91,7 +91,7 @@ fn blocks_missing(dir: &Path, folder: &str) -> usize {
 
 #[test]
 #[ignore = "long: run by ./test --full"]
-fn f2fs_comes_out_clean_over_old_bytes() {
+fn f2fs_restored_over_old_bytes_is_clean() {
     let dir = tempfile::tempdir().unwrap();
     let at = dir.path();
     tree(at);
@@ -128,7 +128,7 @@ fn f2fs_comes_out_clean_over_old_bytes() {
 }
 
 #[test]
-fn f2fs_that_contradicts_itself_or_was_not_unmounted_counts_as_a_whole() {
+fn inconsistent_or_dirty_f2fs_is_copied_in_full() {
     let dir = tempfile::tempdir().unwrap();
     let at = dir.path();
     tree(at);
@@ -202,7 +202,7 @@ fn f2fs_that_contradicts_itself_or_was_not_unmounted_counts_as_a_whole() {
 }
 
 #[test]
-fn btrfs_comes_out_clean_over_old_bytes() {
+fn btrfs_restored_over_old_bytes_is_clean() {
     let dir = tempfile::tempdir().unwrap();
     let at = dir.path();
     tree(at);

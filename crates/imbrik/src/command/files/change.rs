@@ -440,7 +440,7 @@ mod tests {
     use super::continued;
 
     #[test]
-    fn a_history_keeps_the_owners_note_and_what_was_done_last() {
+    fn history_keeps_the_note_and_the_last_operations() {
         assert_eq!(continued(None, "/a put in"), "/a put in");
         let mut note = "the good evening".to_owned();
         for n in 0..300 {

@@ -229,7 +229,7 @@ fn type_of(field: &Value) -> String {
 /// Would fail where a field was added, renamed or described otherwise and the documents were not
 /// made again: `IMBRIK_WRITE_DOCS=1 cargo test -p imbrik --bins` does it.
 #[test]
-fn the_documents_are_those_of_the_types() {
+fn json_documents_match_the_types() {
     let docs = PathBuf::from(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs"));
     let schema = serde_json::to_string_pretty(&schema()).unwrap() + "\n";
     for (name, text) in [("json.schema.json", schema), ("json.md", document())] {

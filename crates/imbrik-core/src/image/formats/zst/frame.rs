@@ -106,7 +106,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn the_walk_finds_the_end_that_the_encoder_wrote(
+        fn parser_finds_the_end_that_the_encoder_wrote(
             content in proptest::collection::vec(any::<u8>(), 0..5000),
             run in 0usize..400_000,
             checksum in any::<bool>(),

@@ -160,7 +160,7 @@ mod tests {
     /// Would fail where what stands between frames is looked at, piece by piece all over the file: on a disk that turns,
     /// that takes a minute.
     #[test]
-    fn a_file_in_many_pieces_is_known_after_a_few_reads() {
+    fn file_of_many_members_is_indexed_in_a_few_reads() {
         let mut file = Vec::new();
         let mut frames = Vec::new();
         for _ in 0..3000 {

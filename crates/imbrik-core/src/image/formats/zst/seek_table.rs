@@ -86,7 +86,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_table_survives_the_round_trip_and_notices_a_cut(
+        fn seek_table_survives_a_round_trip_and_rejects_truncation(
             sizes in proptest::collection::vec((0u32..500, any::<u32>()), 0..40),
         ) {
             let entries: Vec<_> =

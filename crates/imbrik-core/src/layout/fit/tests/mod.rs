@@ -169,7 +169,7 @@ fn piece_of<'a>(pieces: &'a [Piece], part: &Part) -> &'a Piece {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(4000))]
     #[test]
-    fn every_plan_keeps_what_there_is_and_every_refusal_is_justified(
+    fn random_plans_keep_all_partitions_and_refusals_are_justified(
         scheme in scheme(),
         pieces in proptest::collection::vec(
             (0u64..40_000, 16u64..80_000, any::<bool>(), 0u32..14), 1..7),
