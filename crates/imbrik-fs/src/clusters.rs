@@ -267,7 +267,7 @@ pub(super) fn would_be_wrong(error: Error) -> Error {
 
 /// The error for missing space.
 pub(super) fn lacks_room(lacking: ByteLen) -> Error {
-    Error::no_room(format!("{lacking} are missing for what is in it")).lacking(lacking)
+    Error::no_room(format!("{lacking} short of the space its content needs")).lacking(lacking)
 }
 
 /// The minimum number of clusters, at least `fewest`, for all of `used`, without those in `bad`.

@@ -209,7 +209,7 @@ impl EditedVolume {
 /// [`imbrik_store::Class::Usage`] for a path without a name.
 pub(crate) fn split(path: &[Vec<u8>]) -> Result<(&[u8], &[Vec<u8>])> {
     let (name, folders) =
-        path.split_last().ok_or_else(|| Error::usage("the root folder is no file"))?;
+        path.split_last().ok_or_else(|| Error::usage("the root folder is not a file"))?;
     match path.iter().all(|name| is_name(name)) {
         true => Ok((name, folders)),
         false => Err(Error::usage("such a name cannot be")),
@@ -218,12 +218,12 @@ pub(crate) fn split(path: &[Vec<u8>]) -> Result<(&[u8], &[Vec<u8>])> {
 
 /// The file doesn't exist.
 pub(crate) fn missing() -> Error {
-    Error::usage("there is no such file or folder")
+    Error::usage("no such file or folder")
 }
 
 /// A folder on the path doesn't exist.
 pub(crate) fn no_folder(name: &[u8]) -> Error {
-    Error::usage(format!("there is no folder \"{}\"", name.escape_ascii()))
+    Error::usage(format!("folder \"{}\" does not exist", name.escape_ascii()))
 }
 
 /// The new name exists already.

@@ -61,7 +61,7 @@ pub(crate) trait Filesystem: Sync {
     /// # Errors
     /// When the store cannot be read.
     fn examine(&self, store: &Arc<dyn ReadAt>, kind: VolumeKind) -> Result<Examined> {
-        let because = format!("what {kind} has in use is not known");
+        let because = format!("the used space of {kind} is unknown");
         let usage = Usage::whole(store.size(), because);
         Ok(Examined { state: State::Unknown, usage, settled: None, least: None })
     }
@@ -97,7 +97,7 @@ pub(crate) trait Filesystem: Sync {
     /// # Errors
     /// As [`crate::OpenVolume::check`].
     fn check(&self, _store: &Arc<dyn ReadAt>, _cancel: &Cancel) -> Result<()> {
-        Err(Error::unsupported("its files are not looked into"))
+        Err(Error::unsupported("its files cannot be read"))
     }
 
     /// The content of files that is unchanged since `before`, according to metadata.
@@ -110,7 +110,7 @@ pub(crate) trait Filesystem: Sync {
         _before: &Arc<dyn ReadAt>,
         _cancel: &Cancel,
     ) -> Result<Unchanged> {
-        Ok(Unchanged::unknown("its files do not tell whether they changed"))
+        Ok(Unchanged::unknown("its files have no reliable change times"))
     }
 
     /// The volume after `edits` of its files, in order.
@@ -228,7 +228,7 @@ pub(crate) fn unchanged_by_names(
     }
     match (filesystem.files(&**store)?, filesystem.files(&**before)?) {
         (Some(now), Some(then)) => by_names(&*now, &*then, cancel),
-        _ => Ok(Unchanged::unknown("its files cannot be looked into")),
+        _ => Ok(Unchanged::unknown("its files cannot be read")),
     }
 }
 

@@ -72,7 +72,7 @@ impl dyn Files + '_ {
     /// that lead to where it is. Each folder is entered once, even if it contains itself.
     ///
     /// # Errors
-    /// When the store cannot be read any more, and what `each` answers. What makes no sense is no
+    /// When the store cannot be read any more, and what `each` answers. What is invalid is no
     /// error: see [`Walked::Fault`].
     pub fn walk(
         &self,
@@ -132,7 +132,7 @@ impl Walk<'_> {
             Onward::Into => {}
         }
         if !self.entered.insert(file.number()) || depth >= DEEPEST {
-            let error = Error::corrupt("the folder stands in itself, or in several others");
+            let error = Error::corrupt("the folder is in itself, or in several others");
             return fault(error, &self.path, each);
         }
         let mut entries = Vec::new();

@@ -1,6 +1,6 @@
 //! Arithmetic in which nothing is lost, and the one door for what cannot be.
 //!
-//! What is read from a card is checked where it is read, and a number that makes no sense ends there
+//! What is read from a card is checked where it is read, and a number that is invalid ends there
 //! as [`crate::Class::Corrupt`]. Behind that, in plans and in what is made of them, a sum that does not
 //! fit can only be a mistake of ours. A saturated sum would hide that mistake behind a plausible
 //! number; these end at [`cannot_be`].

@@ -162,7 +162,7 @@ impl ReadAt for Recorded {
             match state.beyond {
                 Beyond::Refused => {
                     return Err(Error::bug(format!(
-                        "{} at {} were not read at the moment that is meant",
+                        "{} at {} were not read in the snapshot",
                         ByteLen::new(until.saturating_sub(at)),
                         ByteOffset::new(at)
                     )));

@@ -115,7 +115,7 @@ impl Spill {
                 })?;
                 none.insert(file)
             }
-            (None, None) => return Err(cannot_be("there is no place for more pages")),
+            (None, None) => return Err(cannot_be("no space is left for more pages")),
         };
         file.write_all_at(&bytes, index.saturating_mul(self.page_len)).map_err(failed)?;
         self.places.insert(page, PagePlace::Aside(index));

@@ -671,7 +671,9 @@ impl FromStr for Size {
         let (number, unit) = text.split_at(digits);
         let (base, power) = match unit.trim().to_ascii_lowercase().as_str() {
             "" => {
-                return Err(format!("{text} of what? write {text}MB, {text}GB or {text}B (bytes)"));
+                return Err(format!(
+                    "{text} has no unit: write {text}MB, {text}GB or {text}B (bytes)"
+                ));
             }
             "b" | "byte" | "bytes" => (1000, 0),
             "k" | "kb" => (1000, 1),
@@ -683,12 +685,14 @@ impl FromStr for Size {
             "gib" => (1024, 3),
             "tib" => (1024, 4),
             _ => {
-                return Err(format!("'{unit}' is no unit: write MB, GB or TB, or MiB, GiB or TiB"));
+                return Err(format!(
+                    "'{unit}' is not a unit: write MB, GB or TB, or MiB, GiB or TiB"
+                ));
             }
         };
         let unit = u128::pow(base, power);
         let (whole, part) = number.split_once('.').unwrap_or((number, ""));
-        let wrong = || format!("'{text}' is no size: write it like 16GB or 500MB");
+        let wrong = || format!("'{text}' is not a size: write it like 16GB or 500MB");
         let digits =
             u32::try_from(part.len()).ok().filter(|digits| *digits <= 9).ok_or_else(wrong)?;
         let scaled = format!("{whole}{part}").parse::<u128>().map_err(|_| wrong())?;
@@ -713,10 +717,10 @@ impl FromStr for Patience {
             "m" | "min" => 60,
             "h" => 3600,
             "" if number == "0" => 0,
-            "" => return Err(format!("{text} of what? write {text}s, {text}min or {text}h")),
-            _ => return Err(format!("'{unit}' is no unit of time: write s, min or h")),
+            "" => return Err(format!("{text} has no unit: write {text}s, {text}min or {text}h")),
+            _ => return Err(format!("'{unit}' is not a unit of time: write s, min or h")),
         };
-        let wrong = || format!("'{text}' is no time: write it like 90s, 30min or 2h");
+        let wrong = || format!("'{text}' is not a duration: write it like 90s, 30min or 2h");
         let all = number.parse::<u64>().ok().and_then(|number| number.checked_mul(seconds));
         Ok(Self(Duration::from_secs(all.ok_or_else(wrong)?)))
     }

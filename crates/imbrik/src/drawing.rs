@@ -16,14 +16,14 @@ pub(crate) fn format(path: &Path, replace: bool) -> Outcome<Format> {
         "png" => Format::Png,
         _ => {
             return Err(Failure::usage(format!(
-                "{} says nothing of what to draw: a picture ends in .svg or .png",
+                "{} has no known picture format: use .svg or .png",
                 quoted(path)
             )));
         }
     };
     if !replace && path.symlink_metadata().is_ok() {
         return Err(Failure::refused(format!("{} exists already", quoted(path)))
-            .state("It was left as it is.")
+            .state("It is unchanged.")
             .next("Choose another name, or add --replace."));
     }
     Ok(format)

@@ -50,7 +50,7 @@ impl Failure {
 }
 
 /// What to do about a mistake of our own.
-const BUG: &str = "This is a mistake in Imbrik, not in what it read: report it with this line.";
+const BUG: &str = "This is a bug in Imbrik. Please report it with this line.";
 
 /// A call to the system that failed while doing `what`.
 pub(crate) fn system(what: impl Into<String>, error: io::Error) -> Failure {

@@ -117,7 +117,7 @@ impl Fitting<'_> {
             (_, false) => "fits as it is".to_owned(),
             (Some(_), true) if self.fills => format!("{title} takes {} more", size::short(more)),
             (Some(_), true) => {
-                format!("fits as it is; with --fill, {title} takes {} more", size::short(more))
+                format!("fits unchanged; with --fill, {title} grows by {}", size::short(more))
             }
             (None, true) => "fits as it is".to_owned(),
         }

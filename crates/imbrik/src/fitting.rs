@@ -16,7 +16,7 @@ use std::sync::Arc;
 
 const UNTOUCHED: &str = "Nothing was written.";
 pub(crate) const OTHERWISE: &str =
-    "The image can be restored as it is, to a card of its own size or a bigger one.";
+    "The image can be restored unchanged to a card of the same size or a bigger one.";
 
 /// One volume as small as it goes: the one named, or the last that can.
 pub(crate) fn smallest(survey: &Survey, named: Option<usize>, room: ByteLen) -> Outcome<Fit> {
@@ -43,7 +43,7 @@ pub(crate) fn plan(
     fit: Fit,
     as_found: bool,
 ) -> Outcome<ImagePlan> {
-    session.out.note("Looking at every file of what gets another size first ...");
+    session.out.note("Checking every file of the volumes to resize first ...");
     let is_smallest = matches!(fit, Fit::Smallest { .. });
     let options = session.reshape_options(as_found);
     ImagePlan::new(content, survey, ImageContent::Fitted(fit), options)

@@ -58,7 +58,7 @@ impl IdentityArgs {
     /// no count, one after the other is made for as long as somebody wants.
     ///
     /// # Errors
-    /// When a name or a file makes no sense.
+    /// When a name or a file is invalid.
     pub(crate) fn of(
         &self,
         number: usize,
@@ -76,7 +76,7 @@ impl IdentityArgs {
                 return Err(Failure::usage(format!("{count} cards would have the name {name}"))
                     .state(UNTOUCHED)
                     .next(
-                        "Let it count, as in hive-{n}, or list a name for each, parted by commas.",
+                        "Number them, as in hive-{n}, or list a name for each, separated by commas.",
                     ));
             }
             [name] => Some(counted(name, named)),
@@ -170,7 +170,7 @@ impl Copy<'_> {
     /// `FILE=PART:/PATH`, both as they were typed.
     fn pair<'w>(words: &'w str, option: &str) -> Outcome<(&'w str, &'w str)> {
         words.rsplit_once('=').ok_or_else(|| {
-            Failure::usage(format!("--{option} {words} makes no sense"))
+            Failure::usage(format!("--{option} {words} is invalid"))
                 .state(UNTOUCHED)
                 .next(format!("Write it like --{option} wifi.conf=2:/etc/wifi.conf."))
         })
@@ -197,11 +197,11 @@ impl Copy<'_> {
         let meta = files::metadata(name).map_err(failed)?;
         if !meta.is_file() || meta.len() > MOST {
             return Err(Failure::usage(format!(
-                "{} is no file of at most 1 MiB",
+                "{} is not a file of at most 1 MiB",
                 quoted(Path::new(name))
             ))
             .state(UNTOUCHED)
-            .next("What is longer, and whole folders, are put in with --put."));
+            .next("Add longer files and whole folders with --put."));
         }
         let content = files::read(name).map_err(failed)?;
         // Only text has places to fill in.

@@ -25,7 +25,7 @@ use std::{
 };
 
 const UNTOUCHED: &str = "Nothing was read or written.";
-const GOES_ON: &str = "The card goes on as before.";
+const GOES_ON: &str = "The card is unchanged and in use as before.";
 /// What to do about a card that cannot be read while it is in use.
 const WAY_OUT: &str = "Shut the machine down, and read its card on another one.";
 /// What to do about a card that fails.
@@ -72,7 +72,7 @@ impl<'a> InUse<'a> {
         if volumes.is_empty() {
             return Err(Failure::usage(format!("nothing of {} is mounted", card.path.display()))
                 .state(UNTOUCHED)
-                .next("Leave --live out: it can be read as it is."));
+                .next("Leave --live out: the card is not in use."));
         }
         let limit = limit.map_or(LIMIT, |limit| limit.0);
         if let Some(folder) = &folder {
@@ -106,7 +106,7 @@ impl<'a> InUse<'a> {
             let next = match error.class() {
                 Class::Refused if held.is_some() => frozen_elsewhere(held.unwrap_or(Path::new("/"))),
                 Class::Mismatch => format!(
-                    "Repeat it at a quieter time, or let it stand still for longer: --freeze-limit {}s.",
+                    "Try again when the system is less busy, or allow a longer freeze: --freeze-limit {}s.",
                     self.limit.as_secs().saturating_mul(4).max(10)
                 ),
                 Class::Refused | Class::Unsupported => WAY_OUT.to_owned(),
@@ -137,7 +137,7 @@ impl<'a> InUse<'a> {
             first.why
         ))
         .state(GOES_ON)
-        .next(format!("{WAY_OUT} Or let it stand still for so long: --freeze-limit {least:.0}s.")))
+        .next(format!("{WAY_OUT} Or allow a longer freeze: --freeze-limit {least:.0}s.")))
     }
 
     /// When and for how long it stood still.
@@ -170,9 +170,9 @@ impl<'a> InUse<'a> {
 
     /// That it changes faster than it can be read.
     pub(crate) fn never_still(&self) -> Failure {
-        Failure::refused("the card changes faster than it can be read")
-            .state(GOES_ON)
-            .next("Do it at a quieter time, or let it stand still for longer: --freeze-limit 30s.")
+        Failure::refused("the card changes faster than it can be read").state(GOES_ON).next(
+            "Try again when the system is less busy, or allow a longer freeze: --freeze-limit 30s.",
+        )
     }
 }
 
@@ -216,9 +216,12 @@ pub(crate) fn card_in_use(session: &Session, name: &Path) -> Outcome<Card> {
     let on = machine.card_under(&path);
     let cards = machine.list().state(UNTOUCHED)?.cards;
     cards.into_iter().find(|card| Some(&card.path) == on.as_ref()).ok_or_else(|| {
-        Failure::usage(format!("{} lies on no card, or behind another layer", quoted(name)))
-            .state(UNTOUCHED)
-            .next("`imbrik cards` tells what there is.")
+        Failure::usage(format!(
+            "{} is not on a card, or is on another layer above one",
+            quoted(name)
+        ))
+        .state(UNTOUCHED)
+        .next("List the cards with `imbrik cards`.")
     })
 }
 
@@ -248,10 +251,10 @@ impl Stood {
             // Some of it may have been as it was.
             (false, false) => format!("read {} then", size::short(self.changed)),
         };
-        let mut lines = vec![format!("Moment    {}", time::to_the_second(self.at))];
+        let mut lines = vec![format!("Snapshot  {}", time::to_the_second(self.at))];
         if !self.stopped.is_empty() {
             let stopped = listed(&self.stopped);
-            lines.push(format!("Stood     still for {}: {stopped}; {read}", times.join(" and ")));
+            lines.push(format!("Frozen    {}: {stopped}; {read}", times.join(" and ")));
         }
         for name in &self.unstoppable {
             lines.push(format!(
@@ -264,7 +267,7 @@ impl Stood {
     /// How long at most, behind a comma.
     pub(crate) fn in_brief(&self) -> String {
         let longest = self.times.iter().max().copied().unwrap_or_default();
-        format!(", stood still for {:.1} s at most", longest.as_secs_f64())
+        format!(", frozen for {:.1} s at most", longest.as_secs_f64())
     }
 
     /// The same for programs.

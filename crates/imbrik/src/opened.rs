@@ -26,17 +26,14 @@ impl Opened {
         if is_image {
             let name = &*session.image_path(name)?;
             if !pipe::is_pipe(name) && !name.exists() {
-                return Err(Failure::usage(format!(
-                    "there is no card and no image called {}",
-                    quoted(name)
-                ))
-                .state("Nothing was read.")
-                .next("See which card is which with `imbrik cards`."));
+                return Err(Failure::usage(format!("no card or image is called {}", quoted(name)))
+                    .state("Nothing was read.")
+                    .next("See which card is which with `imbrik cards`."));
             }
             let image = session
                 .open_image(name)
                 .state("The image was only read.")
-                .next("`imbrik check` tells more; try another copy of the image.")?;
+                .next("Run `imbrik check` for details, or try another copy of the image.")?;
             return Ok(Self::Image(Box::new(image)));
         }
         let card = resolve::card(&session.fleet, name)?;

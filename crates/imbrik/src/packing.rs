@@ -51,7 +51,7 @@ pub(crate) fn options(
     {
         resolve::not_a_card(&session.fleet, name)?;
         return Err(Failure::usage(format!(
-            "{} is no folder, and its name does not tell a container",
+            "{} is not a folder, and its extension is not a known image format",
             quoted(name)
         ))
         .state(UNTOUCHED)
@@ -163,7 +163,7 @@ impl Destination {
             && resolve::is_same_file_as_any(&path, rack)
         {
             return Err(Failure::refused(format!(
-                "{} stands behind a slot of the rack",
+                "{} is the file of a slot of the rack",
                 quoted(&path)
             ))
             .state(UNTOUCHED)
@@ -171,7 +171,7 @@ impl Destination {
         }
         if !packing.replace && path.symlink_metadata().is_ok() {
             return Err(Failure::refused(format!("{} exists already", quoted(&path)))
-                .state("It was left as it is.")
+                .state("It is unchanged.")
                 .next("Choose another name, or add --replace."));
         }
         let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
@@ -215,7 +215,7 @@ impl Destination {
                 let name = path.file_name().unwrap_or_default();
                 format!("no image {} was made", quoted(name.as_ref()))
             }
-            Self::Pipe => "what went through the pipe is no whole image".to_owned(),
+            Self::Pipe => "the image in the pipe is incomplete".to_owned(),
         }
     }
 
@@ -274,7 +274,7 @@ impl Destination {
         match pack.holds_manifest() {
             true => {
                 out.line(
-                    "The image needs nothing beside it; what stands there is for other tools.",
+                    "The image is complete by itself; the files next to it are for other tools.",
                 );
             }
             false => {
@@ -352,12 +352,8 @@ impl Destination {
         let unfinished = PathBuf::from(unfinished);
         if unfinished.symlink_metadata().is_ok() {
             let what = match (options.unfinished, self.unfinished()) {
-                (OnUnfinished::Resume, Some(_)) => {
-                    "is gone on with, once it is proved to be of this card"
-                }
-                (OnUnfinished::Resume, None) => {
-                    "is nothing that could be gone on with, and makes room"
-                }
+                (OnUnfinished::Resume, Some(_)) => "is resumed, if it is of this card",
+                (OnUnfinished::Resume, None) => "cannot be resumed and is removed",
                 (OnUnfinished::Keep, Some(_)) => {
                     "is left of a save that was stopped; --resume would have gone on with it, and now it \
                      makes room"
@@ -468,7 +464,7 @@ pub(crate) fn in_place(
     let pack = Pack::all().find(|pack| pack.container() == image.container());
     let pack = pack.ok_or_else(|| {
         Failure::usage(format!("{} is {}, which is only read", quoted(path), image.container()))
-            .state("The image is as it was.")
+            .state("The image is unchanged.")
             .next("Put it into another container with `imbrik repack`, and use that.")
     })?;
     let level = session
@@ -497,11 +493,11 @@ pub(crate) fn exit(saved: &Saved) -> Exit {
 /// A failure while an image was made of another one.
 pub(crate) fn failed(error: Error, image: &Image, to: &Destination) -> Failure {
     let next = match error.class() {
-        Class::Mismatch => "`imbrik check` tells more; try another copy of the image.",
+        Class::Mismatch => "Run `imbrik check` for details, or try another copy of the image.",
         _ => what_next(&error),
     };
     Failure::from(error)
-        .state(format!("{} is as it was; {}.", pipe::title(image.path()), to.what_is_left()))
+        .state(format!("{} is unchanged; {}.", pipe::title(image.path()), to.what_is_left()))
         .next(next)
 }
 
@@ -510,7 +506,7 @@ pub(crate) fn what_next(error: &Error) -> &'static str {
     match error.class() {
         Class::Cancelled => "Run the same command again to start over.",
         Class::NoRoom => "Make room there, or name a folder on a larger disk.",
-        Class::Io => "Try another disk, cable or reader; the system's log (`dmesg`) tells more.",
+        Class::Io => "Try another disk, cable or reader; see the kernel log (`dmesg`).",
         Class::Mismatch => "Try another disk, and have its memory and cable checked.",
         _ => "",
     }
@@ -539,9 +535,9 @@ fn path(session: &Session, name: Option<&Path>, stem: &str, pack: Pack) -> Outco
     if let Some(name) = name.filter(|name| !name.is_dir()) {
         resolve::not_a_card(&session.fleet, name)?;
         if name.as_os_str().to_string_lossy().ends_with('/') {
-            return Err(Failure::usage(format!("there is no folder {}", quoted(name)))
+            return Err(Failure::usage(format!("folder {} does not exist", quoted(name)))
                 .state(UNTOUCHED)
-                .next("Make the folder first."));
+                .next("Create the folder first."));
         }
         return Ok(std::path::absolute(name).unwrap_or_else(|_| name.to_owned()));
     }

@@ -25,7 +25,7 @@ pub(crate) fn is_pipe(path: &Path) -> bool {
 
 /// What to call an image in a sentence.
 pub(crate) fn title(path: &Path) -> String {
-    if is_pipe(path) { "what came through the pipe".to_owned() } else { quoted(path) }
+    if is_pipe(path) { "the image from the pipe".to_owned() } else { quoted(path) }
 }
 
 /// Standard input, which is given up when that is asked for: a pipe may be silent for ever.

@@ -60,7 +60,7 @@ pub(crate) fn card(fleet: &Fleet, name: &Path) -> Outcome<Card> {
             quoted(name),
             whole.display()
         ))
-        .next(format!("Probably {} was meant: the whole card.", whole.display()))),
+        .next(format!("Use {} for the whole card.", whole.display()))),
         _ => Err(Failure::usage(format!("{} is not a card", quoted(name))).next(LOOK)),
     }
 }
@@ -136,7 +136,7 @@ pub(crate) fn must_be_an_image(fleet: &Fleet, path: &Path) -> Outcome<()> {
         && is_same_file_as_any(path, rack)
     {
         return Err(Failure::usage(format!(
-            "{} stands behind a slot of the rack: it is a card, not an image",
+            "{} is the file of a slot of the rack: it is a card, not an image",
             quoted(path)
         ))
         .next("Name it as rack:SLOT."));
@@ -161,7 +161,7 @@ pub(crate) fn must_be_there(path: &Path) -> Outcome<()> {
                 .next("Name the image in it."))
         }
         Err(error) if error.kind() == io::ErrorKind::NotFound => Err(Failure::usage(format!(
-            "there is no image called {}",
+            "image {} does not exist",
             quoted(path)
         ))
         .next(
@@ -214,7 +214,7 @@ pub(crate) fn on_shelf(usual: Option<&Path>, name: &Path) -> Outcome<Option<Shel
         let what = match which {
             None => format!("all images of {name} on the shelf {} are damaged", quoted(folder)),
             Some("pinned") => format!("no image of {name} is pinned"),
-            Some(date) => format!("there is no image of {name} from {date} on the shelf"),
+            Some(date) => format!("the shelf has no image of {name} from {date}"),
         };
         Failure::usage(what).next(format!("See them with `imbrik shelf list {}`.", quoted(folder)))
     })

@@ -273,7 +273,7 @@ impl Session {
             other => {
                 let what = other.refusal(card.path.display()).unwrap_or_default();
                 Err(Failure::refused(what).next(
-                    "`imbrik cards` tells what uses it; for a fixed disk that is meant, add --allow-fixed.",
+                    "`imbrik cards` shows what uses it. To write to a fixed disk, add --allow-fixed.",
                 ))
             }
         }

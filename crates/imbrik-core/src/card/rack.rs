@@ -107,7 +107,7 @@ impl Rack {
     /// Reads the rack in `folder`.
     ///
     /// # Errors
-    /// [`crate::Class::Usage`] when `rack.toml` is missing or makes no sense, with the line.
+    /// [`crate::Class::Usage`] when `rack.toml` is missing or is invalid, with the line.
     pub fn open(folder: &Path) -> Result<Self> {
         let slots = Mutex::new(Self::read(folder)?);
         Ok(Self { folder: folder.to_owned(), slots, unmounted: Mutex::default() })
@@ -170,7 +170,7 @@ impl Slot {
         let file = slot.file.unwrap_or_else(|| PathBuf::from(format!("{}.img", slot.name)));
         if !matches!(file.components().collect::<Vec<_>>()[..], [Component::Normal(_)]) {
             return Err(Error::usage(format!(
-                "slot {}: its file must stand in the rack's folder",
+                "slot {}: its file must be in the rack's folder",
                 slot.name
             )));
         }
@@ -183,7 +183,7 @@ impl Slot {
             .filter(|sector| ByteOffset::new(slot.size).is_aligned_to(sector.len()))
             .ok_or_else(|| {
                 Error::usage(format!(
-                    "slot {}: {} bytes are no whole number of sectors of {}",
+                    "slot {}: {} bytes are not a multiple of its {}-byte sectors",
                     slot.name, slot.size, slot.sector_size
                 ))
             })?;

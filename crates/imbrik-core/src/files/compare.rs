@@ -209,7 +209,7 @@ impl Comparing<'_> {
 
     fn folders(&mut self, before: &One, after: &One, depth: usize) -> Result<()> {
         if !self.entered.insert(before.file.number()) || depth >= DEEPEST {
-            let why = "the folder stands in itself, or in several others".to_owned();
+            let why = "the folder is in itself, or in several others".to_owned();
             self.tell(after.path.clone(), Change::NotCompared(why));
             return Ok(());
         }

@@ -32,7 +32,7 @@ impl Found {
 /// where it leads nowhere.
 ///
 /// # Errors
-/// When the store cannot be read, a folder on the way makes no sense, or links lead in circles.
+/// When the store cannot be read, a folder on the way is invalid, or links lead in circles.
 pub fn find(files: &dyn Files, path: &[u8]) -> Result<Vec<Found>> {
     let mut names: VecDeque<Vec<u8>> = split(path).collect();
     if path.ends_with(b"/") {

@@ -78,7 +78,7 @@ impl Tree {
     /// When the card cannot be read.
     pub fn files(&self) -> Result<Box<dyn Files + '_>> {
         let files = self.settled.volume.files()?;
-        files.ok_or_else(|| Error::unsupported("its files are not looked into"))
+        files.ok_or_else(|| Error::unsupported("its files cannot be read"))
     }
 
     /// The volume, settled.

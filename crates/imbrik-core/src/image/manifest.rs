@@ -289,7 +289,7 @@ impl TileList {
             }
             let hex = hashes.next().ok_or_else(|| corrupt("is out of order"))?;
             let hash =
-                blake3::Hash::from_hex(hex).map_err(|_| corrupt("holds a digest that is none"))?;
+                blake3::Hash::from_hex(hex).map_err(|_| corrupt("contains an invalid digest"))?;
             digests.push(TileDigest::Hash(hash));
         }
         Ok(digests)

@@ -185,7 +185,7 @@ impl PartFile {
     /// When it is not certain to be on the medium.
     pub fn keep(mut self) -> Result<()> {
         self.stays = true;
-        tracing::info!(name = %self.part.display(), "what is there stays");
+        tracing::info!(name = %self.part.display(), "the unfinished file is kept");
         self.sync()
     }
 

@@ -30,7 +30,7 @@ impl Proved {
     /// That of `image`; `None` when it has no digests.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when they make no sense.
+    /// [`crate::Class::Corrupt`] when they are invalid.
     pub(crate) fn of(image: &Image) -> Result<Option<Self>> {
         let Some(manifest) = image.manifest() else { return Ok(None) };
         Ok(Some(Self {

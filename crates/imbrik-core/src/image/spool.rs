@@ -101,7 +101,7 @@ fn keep(
                 Err(error) => break Err(error),
                 Ok(()) if held > MOST => {
                     break Err(Error::unsupported(format!(
-                        "it unpacks to more than {MOST}, which is no card"
+                        "it unpacks to more than {MOST}, the largest card"
                     )));
                 }
                 Ok(()) => {}

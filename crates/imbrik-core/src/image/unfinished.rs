@@ -117,7 +117,7 @@ impl Unfinished {
     }
 }
 
-/// The notes at `path`; `None` when there are none, or they make no sense. A last line that was cut short
+/// The notes at `path`; `None` when there are none, or they are invalid. A last line that was cut short
 /// is of a tile that is not there.
 fn notes(path: &Path) -> Option<(String, Vec<Span>)> {
     let is_short =

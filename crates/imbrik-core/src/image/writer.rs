@@ -550,7 +550,7 @@ impl Beside {
     fn put_back(self) {
         for (path, bytes) in self.0 {
             if let Err(error) = fs::write(&path, bytes) {
-                tracing::error!(path = %path.display(), %error, "what stood beside is gone");
+                tracing::error!(path = %path.display(), %error, "the previous file next to the image could not be restored");
             }
         }
     }

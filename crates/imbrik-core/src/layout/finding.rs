@@ -56,7 +56,7 @@ impl fmt::Display for Finding {
                 write!(f, "{len} of the metadata in {place} cannot be read")
             }
             Self::NamedByCopy { title } => {
-                write!(f, "the head of {title} cannot be read: a copy of it tells what it is")
+                write!(f, "the superblock of {title} cannot be read; a backup identifies it")
             }
             Self::PastTheEnd { title, by } => write!(f, "{title} reaches {by} past the end"),
             Self::TooLong { kind, title, by } => {

@@ -126,7 +126,7 @@ struct Walk<'a> {
     found: BTreeMap<Vec<u8>, LostWhat>,
 }
 
-/// What makes no sense, which zeros in place of metadata don't, is lost.
+/// What is invalid, which zeros in place of metadata don't, is lost.
 fn is_damage(class: Class) -> bool {
     matches!(class, Class::Corrupt | Class::Unsupported)
 }

@@ -91,7 +91,7 @@ impl CardEdit {
         let failed = |error: Error| error.at(&title);
         let volume = part
             .open(store)?
-            .ok_or_else(|| failed(Error::unsupported("what is in it is not known")))?;
+            .ok_or_else(|| failed(Error::unsupported("its content is unknown")))?;
         if let Some(why) = volume.examine()?.usage.whole_because {
             return Err(failed(Error::corrupt(why)));
         }

@@ -60,10 +60,10 @@ pub enum MendRefusal {
 impl fmt::Display for MendRefusal {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::SaysNothing => f.write_str("the image does not say what it lacks"),
-            Self::LacksNothing => f.write_str("the image lacks nothing"),
+            Self::SaysNothing => f.write_str("the image does not record what is missing"),
+            Self::LacksNothing => f.write_str("nothing is missing in the image"),
             Self::Fitted => f.write_str(
-                "the image was fitted to another size: what it lacks stands in other places on the card",
+                "the image was fitted to another size: its missing data is at other offsets on the card",
             ),
             Self::Shorter { image, card } => {
                 write!(f, "the card holds {card}, and the one in the image {image}")
@@ -75,7 +75,7 @@ impl fmt::Display for MendRefusal {
             Self::UsedSince => f.write_str("the card was used since the image was made"),
             Self::Differs { span } => write!(f, "the card holds something else in {span}"),
             Self::NothingToCompare => f.write_str(
-                "nothing that can be read of both tells that the image is this card's",
+                "no data that is readable in both shows that the image is of this card",
             ),
             Self::Failed(error) => error.fmt(f),
         }
@@ -195,7 +195,7 @@ fn same_ids(ours: &Survey, theirs: &Survey) -> std::result::Result<usize, MendRe
             }
         };
         if there.span != part.span {
-            return other(format!("{} stands elsewhere", part.title()));
+            return other(format!("{} is at another offset", part.title()));
         }
         let (Some(a), Some(b)) = (&part.volume, &there.volume) else { continue };
         match (&a.uuid, &b.uuid) {

@@ -113,7 +113,7 @@ impl From<Error> for PlanRefusal {
 impl fmt::Display for PlanRefusal {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::Exact => f.write_str("an exact image stays as it is, to the byte"),
+            Self::Exact => f.write_str("an exact image is kept byte for byte"),
             Self::NoneCanGrow => {
                 write!(f, "no volume can grow: none is one of {}", reshaped_kinds())
             }

@@ -78,7 +78,7 @@ impl fmt::Display for SourceRefusal {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::StartsBehindTheEnd { at, len } => {
-                write!(f, "byte {at} lies behind the end of the image at {len}")
+                write!(f, "byte {at} is past the end of the image at {len}")
             }
             Self::Preface(at) => write!(
                 f,

@@ -1,5 +1,5 @@
 //! How much of the disk a file has to itself.
-#![expect(unsafe_code, reason = "an ioctl is a number and a promise; both stand here")]
+#![expect(unsafe_code, reason = "the request number and the argument's layout are defined here")]
 
 use imbrik_store::units::ByteLen;
 use rustix::ioctl::{Opcode, Updater, ioctl, opcode};

@@ -146,11 +146,14 @@ impl Shelf {
         match fs::metadata(&path) {
             Ok(found) if found.is_file() && found.len() <= MOST_MARK => {}
             Ok(_) => {
-                return Err(Error::corrupt(format!("{} is no mark of a shelf", path.display())));
+                return Err(Error::corrupt(format!(
+                    "{} is not the mark of a shelf",
+                    path.display()
+                )));
             }
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => {
                 return Err(Error::refused(format!(
-                    "{} is no shelf, or its disk is not mounted: it has no {MARK}",
+                    "{} is not a shelf, or its disk is not mounted: it has no {MARK}",
                     folder.display()
                 )));
             }
@@ -281,7 +284,7 @@ impl Shelf {
             .map_err(|e| Error::io(format!("removing {}", left.path.display()), e))?;
         // A missing file is fine.
         let _ = fs::remove_file(notes_path(&left.path));
-        tracing::info!(left = %left.path.display(), "what was not finished is removed");
+        tracing::info!(left = %left.path.display(), "the unfinished image was removed");
         Ok(())
     }
 

@@ -235,7 +235,7 @@ impl FromStr for Rule {
 }
 
 fn wrong(text: &str) -> Error {
-    Error::usage(format!("{text:?} is no rule by which images are kept"))
+    Error::usage(format!("{text:?} is not a rule for keeping images"))
 }
 
 impl fmt::Display for Rules {

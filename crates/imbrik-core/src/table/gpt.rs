@@ -105,7 +105,7 @@ impl Header {
             raw: raw.to_vec(),
         };
         if header.my_lba != at {
-            return Err(format!("header at {at} says that it stands at {}", header.my_lba));
+            return Err(format!("header at {at} records its position as {}", header.my_lba));
         }
         if header.array_len().is_none() {
             return Err(format!(
@@ -255,7 +255,7 @@ impl Gpt {
 
     /// Where the backup copy stands now: array and header.
     ///
-    /// `None` when the header's own numbers make no sense.
+    /// `None` when the header's own numbers are invalid.
     #[must_use]
     pub fn backup_span(&self) -> Option<Span> {
         let backup = self.header.my_lba.max(self.header.alternate);
@@ -267,7 +267,7 @@ impl Gpt {
     /// The same table with some partitions, each by its number, at new places.
     ///
     /// # Errors
-    /// [`crate::Class::Unsupported`] when there is no such partition, or it would have no sector.
+    /// [`crate::Class::Unsupported`] when the card has no such partition, or it would have no sector.
     pub fn with_spans(&self, spans: &[(u32, Span)]) -> Result<Self> {
         let mut new = self.clone();
         for (number, span) in spans {
@@ -303,7 +303,7 @@ impl Gpt {
     /// The same table under another id, and with others for its partitions, each by its number.
     ///
     /// # Errors
-    /// [`crate::Class::Unsupported`] when there is no such partition.
+    /// [`crate::Class::Unsupported`] when the card has no such partition.
     pub fn with_guids(&self, disk: Uuid, partitions: &[(u32, Uuid)]) -> Result<Self> {
         let mut new = self.clone();
         let mut put = || {
@@ -399,7 +399,7 @@ type Copy = std::result::Result<Option<(Header, Vec<u8>)>, String>;
 /// Reads the copy whose header stands at `at`: the inner result tells "none" from "damaged".
 fn read_copy(store: &dyn ReadAt, sector: SectorSize, at: Lba) -> Result<Copy> {
     let Some(offset) = sector.offset_of(at) else {
-        return Ok(Err(format!("header is said to stand at {at}")));
+        return Ok(Err(format!("header is recorded at {at}")));
     };
     let sector_len = sector.bytes().fitting::<usize>()?;
     let bytes = read_up_to(store, offset, sector_len)?;

@@ -232,9 +232,7 @@ impl Mbr {
         let containers = self.partitions.iter().filter(|part| part.is_extended()).count();
         let logicals = spans.iter().any(|(number, _)| *number > 4);
         if logicals && (containers != 1 || !self.findings.is_empty()) {
-            return Err(Error::unsupported(
-                "the chain of its logical partitions is not a sound one",
-            ));
+            return Err(Error::unsupported("the chain of its logical partitions is invalid"));
         }
         self.replaced(spans, size).ok_or_else(|| {
             Error::unsupported("a partition would lie where this table cannot count to")

@@ -82,7 +82,7 @@ fn try_again(
         },
     )?;
     let was_cut_short = rescue.was_cut_short();
-    tracing::info!(open = open.len(), left = left.len(), "what was lacking was tried");
+    tracing::info!(open = open.len(), left = left.len(), "the missing data was tried");
     observer.on(&Event::Finished);
     for span in &left {
         observer.on(&Event::Unreadable { span: *span });
@@ -99,7 +99,8 @@ fn put_in(
     watch: Watch<'_>,
 ) -> Result<Saved> {
     let known = image.manifest();
-    let known = known.ok_or_else(|| Error::unsupported("the image does not say what it lacks"))?;
+    let known =
+        known.ok_or_else(|| Error::unsupported("the image does not record what is missing"))?;
     let mut manifest = known.clone();
     manifest.lost = Vec::new();
     let view = View::whole(Arc::new(rescued.content));

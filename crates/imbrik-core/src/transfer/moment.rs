@@ -131,7 +131,7 @@ impl RunningCard {
                 look.unmount(&found.survey, &unstoppable)?;
                 return Ok(look.seen(found, at, stood_still, unstoppable));
             }
-            tracing::info!("what cannot be stopped changed while it was read");
+            tracing::info!("a volume that cannot be frozen changed while it was read");
         }
         let restless = self.volumes.iter().find(|volume| restless == Some(volume.span));
         let name = restless.map_or_else(String::new, |volume| {
@@ -249,7 +249,7 @@ impl Look<'_> {
         let survey = Survey::of(&*store)?;
         let is_another = |before: &Moment| before.survey.fingerprint() != survey.fingerprint();
         if self.before.is_some_and(is_another) {
-            return Err(Error::mismatch("its partitions are others than a moment ago"));
+            return Err(Error::mismatch("its partitions have changed"));
         }
         let occupancy = Occupancy::of(&store, &survey)?;
         let mounted = joined(self.running.volumes.iter().map(|volume| volume.span).collect());
@@ -306,7 +306,7 @@ impl Look<'_> {
         not_judged.retain(|one| !unstoppable.contains(&one.span));
         let beyond = if is_whole { Beyond::Refused } else { Beyond::AsItIs };
         self.store.set_beyond(beyond);
-        tracing::info!(%changed, is_whole, ms = stood_still.as_millis(), "stood still");
+        tracing::info!(%changed, is_whole, ms = stood_still.as_millis(), "frozen");
         let store = self.store;
         Moment {
             store,

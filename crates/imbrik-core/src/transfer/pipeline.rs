@@ -257,7 +257,7 @@ pub(super) fn run_knowing<S: Sink>(
     let travelled = match travelled {
         Ok(travelled) => travelled,
         Err(error) => {
-            tracing::warn!(step = ?journey.step, %error, "a journey ended early");
+            tracing::warn!(step = ?journey.step, %error, "a transfer ended early");
             return Err(error);
         }
     };

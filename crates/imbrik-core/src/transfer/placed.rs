@@ -68,7 +68,7 @@ impl Placed {
         let len: ByteLen = moves.iter().map(|span| span.len()).sum();
         if len > MOST_IN_MEMORY {
             return Err(Error::no_room(format!(
-                "{len} of it would have to stand elsewhere than a moment ago, and have no room in memory"
+                "{len} of it have moved meanwhile, and do not fit in memory"
             )));
         }
         let kept = Recorded::new(Arc::new(self), MOST_IN_MEMORY, None);

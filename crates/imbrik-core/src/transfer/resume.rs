@@ -78,13 +78,13 @@ pub(super) fn resumed(
     }
     let SaveOptions { pack, sums, replace, owner, .. } = options;
     let tiles = kept.digests.len();
-    tracing::info!(tiles, open = kept.unreadable.len(), "what is left is gone on with");
+    tracing::info!(tiles, open = kept.unreadable.len(), "the unfinished image is resumed");
     let writer = ImageWriter::go_on(unfinished, tiles, name, *pack, sums, *replace, *owner)?;
     Ok(Some((writer, kept)))
 }
 
 fn other(what: &str) -> Error {
-    Error::refused(format!("what is left of the image cannot be gone on with: {what}"))
+    Error::refused(format!("the unfinished image cannot be resumed: {what}"))
 }
 
 /// The tiles from the first on that can be decoded.

@@ -295,7 +295,7 @@ pub(crate) fn write_tiles(
     let travelled = run(&journey, &mut sink)?;
     let Travelled { digests, unreadable, .. } = travelled;
     let ToCard { found, zero_already, withheld, .. } = sink;
-    tracing::info!(%found, %zero_already, "what was there already, and not written");
+    tracing::info!(%found, %zero_already, "already on the card, not written");
     Ok(WrittenCard { digests, found, zero_already, unreadable, withheld })
 }
 

@@ -139,7 +139,7 @@ impl Chunks {
 impl Chunk {
     /// A chunk, and how many bytes it takes.
     fn decode(raw: &[u8], superblock: &Superblock) -> Result<(Self, usize)> {
-        let cut = || Error::corrupt("a chunk makes no sense");
+        let cut = || Error::corrupt("a chunk is invalid");
         let kind = bytes::le_u64(raw, 24).ok_or_else(cut)?;
         let count = usize::from(bytes::le_u16(raw, 44).ok_or_else(cut)?);
         let expected = match kind & PROFILES {
@@ -173,7 +173,7 @@ fn in_list(mut list: &[u8], superblock: &Superblock) -> Result<BTreeMap<u64, Chu
     while !list.is_empty() {
         let key = Key::decode(list, 0)
             .filter(|key| (key.object, key.kind) == (FIRST_CHUNK, CHUNK_ITEM))
-            .ok_or_else(|| Error::corrupt("its list of system chunks makes no sense"))?;
+            .ok_or_else(|| Error::corrupt("its list of system chunks is invalid"))?;
         let rest = list.get(KEY..).unwrap_or_default();
         let (chunk, len) = Chunk::decode(rest, superblock)?;
         chunks.insert(key.offset, chunk);

@@ -55,7 +55,7 @@ pub(super) struct Superblock {
 impl Superblock {
     /// # Errors
     /// - When the store cannot be read.
-    /// - [`imbrik_store::Class::Corrupt`] when it makes no sense, and
+    /// - [`imbrik_store::Class::Corrupt`] when it is invalid, and
     ///   [`imbrik_store::Class::Unsupported`] for features that are not looked into.
     pub(super) fn read(store: &dyn ReadAt) -> Result<Self> {
         let raw = read_up_to(store, PLACES[0], LEN)?;
@@ -77,7 +77,7 @@ impl Superblock {
             return Err(Error::unsupported("it spans several devices"));
         }
         let this = Self::decode(&raw, incompat);
-        let this = this.ok_or_else(|| Error::corrupt("its superblock makes no sense"))?;
+        let this = this.ok_or_else(|| Error::corrupt("its superblock is invalid"))?;
         if this.device_len > store.size().get() {
             return Err(Error::corrupt("it is longer than its place"));
         }

@@ -64,7 +64,8 @@ impl OpenFolder {
     /// [`imbrik_store::Class::Bug`] when the range is past the end of the folder.
     pub(crate) fn set(&self, range: &Range<usize>) -> Result<Vec<Slot>> {
         let found = self.slots.get(range.clone());
-        let found = found.ok_or_else(|| Error::bug("a set stands behind its folder's end"))?;
+        let found =
+            found.ok_or_else(|| Error::bug("an entry set follows the end of its folder"))?;
         Ok(found.iter().map(|(_, slot)| *slot).collect())
     }
 

@@ -290,7 +290,7 @@ impl<F: SetFormat> Editor<F> {
     fn enter(&mut self, place: &Place) -> Result<FolderKey> {
         let set = self.set(place)?;
         if self.format.kind_of(&set) != Some(SetKind::Folder) {
-            return Err(Error::unsupported("a file stands where a folder is meant"));
+            return Err(Error::unsupported("a file is in the place of a folder"));
         }
         let runs = self.format.clusters_of(&set)?;
         let first = runs.first().ok_or_else(|| Error::corrupt("a folder has no cluster"))?;
@@ -349,7 +349,7 @@ impl<F: SetFormat> Editor<F> {
             Some(place) => {
                 let set = self.set(&place)?;
                 if self.format.kind_of(&set) != Some(SetKind::File) {
-                    return Err(Error::unsupported("something else stands in its place"));
+                    return Err(Error::unsupported("something else is in its place"));
                 }
                 (place, self.format.clusters_of(&set)?)
             }
@@ -568,7 +568,7 @@ impl<F: SetFormat> Editor<F> {
         let is_folder = self.format.kind_of(&set) == Some(SetKind::Folder);
         let key = if is_folder { Some(self.enter(&old)?) } else { None };
         if key.is_some_and(|key| self.is_below(folder, key)) {
-            return Err(Error::usage("a folder cannot stand in itself"));
+            return Err(Error::usage("a folder cannot be moved into itself"));
         }
         // The old name of the file itself is not a conflict. In place, the new name gets other slots, and the old one
         // is removed only after the new one was written.
@@ -621,6 +621,6 @@ fn clash(name: &str, other: &str, why: &str) -> Error {
 
 /// A name as text.
 fn text(name: &[u8]) -> Result<String> {
-    let text = std::str::from_utf8(name).map_err(|_| Error::usage("the name is no UTF-8"))?;
+    let text = std::str::from_utf8(name).map_err(|_| Error::usage("the name is not UTF-8"))?;
     Ok(text.to_owned())
 }

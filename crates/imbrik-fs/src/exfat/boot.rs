@@ -117,7 +117,7 @@ pub(crate) fn seal_region(region: &mut [u8], sector: u64) -> Option<()> {
 /// The volume in `store` with the serial number `serial`, in both boot regions.
 ///
 /// # Errors
-/// When the store cannot be read, or a region makes no sense.
+/// When the store cannot be read, or a region is invalid.
 pub(crate) fn with_serial(store: &Arc<dyn ReadAt>, serial: u32) -> Result<Edited> {
     let head = read_vec(&**store, ByteOffset::ZERO, 512)?;
     let boot =

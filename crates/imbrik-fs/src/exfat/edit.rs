@@ -97,7 +97,7 @@ pub(super) fn tables_of(store: &Arc<dyn ReadAt>, boot: &BootSector) -> Result<Ta
     })?;
     let checksum = up_case.as_ref().and_then(|set| bytes::le_u32(set.entries().first()?, 4));
     let runs_of = |set: Option<Set>, what: &str| -> Result<(Vec<Run>, u64)> {
-        let lacks = || Error::corrupt(format!("its {what} is not to be found"));
+        let lacks = || Error::corrupt(format!("its {what} was not found"));
         let set = set.ok_or_else(lacks)?;
         let stream = set.entries().first().map_or(Ok(None), |entry| stream_of(entry, boot))?;
         let stream = stream.ok_or_else(lacks)?;

@@ -87,7 +87,7 @@ impl<'a> Reader<'a> {
             return Ok(None);
         }
         let set = self.folder(file.more)?.1.get(&file.number).cloned();
-        set.map(Some).ok_or_else(|| Error::corrupt("there is no entry where one was"))
+        set.map(Some).ok_or_else(|| Error::corrupt("a directory entry is missing"))
     }
 
     fn folder_at(&self, folder: FileId) -> Result<FolderAt> {

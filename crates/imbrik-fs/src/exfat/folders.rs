@@ -173,7 +173,7 @@ impl Census {
         }
         tell(&mut hasher, root.iter(), source_of);
         let (bitmap, len) =
-            bitmap.ok_or_else(|| Error::corrupt("its allocation bitmap is not to be found"))?;
+            bitmap.ok_or_else(|| Error::corrupt("its allocation bitmap was not found"))?;
         let used = read_bitmap(store, boot, &bitmap, len)?;
         let both: u64 = owned.runs(Run::new(0, boot.clusters)).map(|run| used.count_in(run)).sum();
         if both != owned.count() {
@@ -250,7 +250,7 @@ pub(super) fn walk(
     work: &mut dyn FnMut(&Set) -> Result<()>,
 ) -> Result<Vec<Run>> {
     if boot.clusters > MOST {
-        return Err(Error::unsupported("it has more clusters than are looked at"));
+        return Err(Error::unsupported("it has more clusters than are supported"));
     }
     let chains = Chains::of(store, boot);
     let root = chains.follow(boot.root_cluster)?;
@@ -312,7 +312,7 @@ pub(super) fn each_set(
             BITMAP | UP_CASE | LABEL => 0,
             FILE => usize::from(bytes::u8(&entry, 1).unwrap_or(0)),
             _ if kind & SECONDARY != 0 => {
-                return Err(Error::corrupt("an entry stands without the one it belongs to"));
+                return Err(Error::corrupt("an entry without its primary entry"));
             }
             BENIGN.. => usize::from(bytes::u8(&entry, 1).unwrap_or(0)),
             _ => return Err(Error::unsupported(format!("it has entries of type {kind:#04x}"))),
@@ -366,7 +366,7 @@ pub(super) fn stream_of(entry: &[u8; ENTRY], boot: &BootSector) -> Result<Option
         return Ok(None);
     }
     let first = u64::from(first).checked_sub(2).filter(|first| *first < boot.clusters);
-    let first = first.ok_or_else(|| Error::corrupt("an entry names a cluster that is none"))?;
+    let first = first.ok_or_else(|| Error::corrupt("an entry has an invalid cluster number"))?;
     Ok(Some(Stream { first, len, is_plain: flags & NO_CHAIN != 0 }))
 }
 

@@ -299,7 +299,7 @@ impl CensusedVolume {
         }
         match rest {
             0 => Ok(runs),
-            _ => Err(Error::no_room("there is no room for its allocation bitmap")),
+            _ => Err(Error::no_room("its allocation bitmap does not fit")),
         }
     }
 
@@ -378,12 +378,12 @@ impl CensusedVolume {
     ) -> Result<()> {
         let sector = read_vec(draft, ByteOffset::ZERO, 512)?;
         let boot = BootSector::decode(&sector)
-            .ok_or_else(|| Error::corrupt("its boot sector makes no sense"))?;
+            .ok_or_else(|| Error::corrupt("its boot sector is invalid"))?;
         let as_planned = boot.clusters == clusters.count
             && boot.data().start() == clusters.is
             && boot.volume_len == draft.size();
         if !as_planned {
-            return Err(Error::corrupt("its boot sector tells of another volume"));
+            return Err(Error::corrupt("its boot sector describes a different volume"));
         }
         let source_of = |number: u64| {
             let mut source = number;

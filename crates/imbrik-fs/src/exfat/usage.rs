@@ -22,7 +22,7 @@ use imbrik_store::{
     units::{ByteOffset, Span},
 };
 
-/// What is in use. A boot region whose checksum is wrong, folders that make no sense or a bitmap
+/// What is in use. A boot region whose checksum is wrong, folders that are invalid or a bitmap
 /// that is none make the whole volume count.
 ///
 /// # Errors
@@ -69,7 +69,7 @@ fn trusted(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
         reached.add(*run);
     });
     let (runs, len) =
-        bitmap.ok_or_else(|| Error::corrupt("its allocation bitmap is not to be found"))?;
+        bitmap.ok_or_else(|| Error::corrupt("its allocation bitmap was not found"))?;
     let marked = read_bitmap(store, boot, &runs, len)?;
     let all = Run::new(0, boot.clusters);
     let both: u64 = reached.runs(all).map(|run| marked.count_in(run)).sum();

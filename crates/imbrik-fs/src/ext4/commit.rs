@@ -42,7 +42,7 @@ pub(crate) fn commit(store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<C
     }
     let fixed = Fixed::of(superblock, &opened.groups)?;
     let at = JournalPlace::of(&opened.meta, superblock, &opened.groups, &fixed)?
-        .ok_or_else(|| Error::corrupt("its journal is not to be found"))?;
+        .ok_or_else(|| Error::corrupt("its journal was not found"))?;
     let journal = Journal::open(&**store, superblock, &at)?;
     if !at.is_empty() {
         return Err(Error::corrupt("its journal is to be replayed first"));
@@ -213,7 +213,7 @@ fn replay(
     let fixed = Fixed::of(superblock, &groups)?;
     let meta = MetadataCache::new(Arc::clone(store), superblock.block_len);
     let at = JournalPlace::of(&meta, superblock, &groups, &fixed)?
-        .ok_or_else(|| Error::corrupt("its journal is not to be found"))?;
+        .ok_or_else(|| Error::corrupt("its journal was not found"))?;
     let head = at.map.pieces.first().and_then(|first| superblock.span(first.physical, 1));
     let head = head.ok_or_else(|| Error::corrupt("its journal is empty"))?;
     let own = Span::between(

@@ -104,7 +104,7 @@ impl<'a> Reader<'a> {
     ) -> Result<ControlFlow<()>> {
         for entry in folder::each_entry(block, start) {
             let Some(NamedInode { inode: number, name, .. }) = entry else {
-                self.note(&inode.wrong("a block of the folder makes no sense"));
+                self.note(&inode.wrong("a block of the folder is invalid"));
                 break;
             };
             if matches!(name, b"." | b"..") {
@@ -144,7 +144,7 @@ impl<'a> Reader<'a> {
             };
             let value = match one.is_acl() {
                 true => attributes::told_acl(&value)
-                    .ok_or_else(|| inode.wrong("a list of who may do what makes no sense"))?,
+                    .ok_or_else(|| inode.wrong("an access control list is invalid"))?,
                 false => value,
             };
             all.push(FileAttribute { name, value });
@@ -194,7 +194,7 @@ impl Files for Reader<'_> {
 
     fn info(&self, file: FileId) -> Result<FileInfo> {
         let inode = self.inode(file)?;
-        let kind = inode.kind().ok_or_else(|| inode.wrong("it is no file of any kind"))?;
+        let kind = inode.kind().ok_or_else(|| inode.wrong("its file type is invalid"))?;
         Ok(FileInfo {
             kind,
             size: inode.size(),
@@ -240,7 +240,7 @@ impl Files for Reader<'_> {
 
     fn attributes(&self, file: FileId) -> Result<Vec<FileAttribute>> {
         let inode = self.inode(file)?;
-        let wrong = || inode.wrong("its attributes make no sense");
+        let wrong = || inode.wrong("its attributes are invalid");
         let mut all = Vec::new();
         self.take_attributes(&inode, &in_inode(&inode).ok_or_else(wrong)?, &mut all)?;
         let number = inode.file_acl(&self.superblock);

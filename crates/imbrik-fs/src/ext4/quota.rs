@@ -54,7 +54,7 @@ pub(super) fn values_of(opened: &Opened, inode: &RawInode) -> Result<i64> {
     if !opened.superblock.has_ea_inodes() {
         return Ok(0);
     }
-    let wrong = || inode.wrong("its attributes make no sense");
+    let wrong = || inode.wrong("its attributes are invalid");
     let held = |found: Option<Vec<Attribute<'_>>>| {
         let found = found.ok_or_else(wrong)?;
         Ok::<_, Error>(found.iter().filter(|attribute| attribute.inode != 0).count())
@@ -296,7 +296,7 @@ impl<'a> File<'a> {
         seen: &mut BTreeSet<u64>,
         told: &mut BTreeMap<u32, (i64, i64)>,
     ) -> Result<()> {
-        let wrong = || self.inode.wrong("this quota file makes no sense");
+        let wrong = || self.inode.wrong("this quota file is invalid");
         if !seen.insert(block) {
             // Several ids share a block of records; a tree block has only one parent.
             return if levels == 0 { Ok(()) } else { Err(wrong()) };

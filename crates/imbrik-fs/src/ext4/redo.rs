@@ -49,7 +49,7 @@ const MOST_LINKS: u16 = 65_000;
 pub(super) fn redone(store: &Arc<dyn ReadAt>, changes: &[Change]) -> Result<Edited> {
     let opened = Opened::of(Arc::clone(store))?;
     if opened.superblock.has_quota() {
-        return Err(Error::unsupported("what its fast commits did is not counted for owners here"));
+        return Err(Error::unsupported("quota records are not updated for its fast commits"));
     }
     let fixed = Fixed::of(&opened.superblock, &opened.groups)?;
     let mut redo = Redo {
@@ -167,7 +167,7 @@ impl<'a> Redo<'a> {
         let inode = self.editor.space.opened.inode(number)?;
         if inode.flags() & (CASEFOLD_FLAG | ENCRYPTED_FLAG) != 0 {
             return Err(Error::unsupported(
-                "its fast commits speak of what is encrypted or folds case",
+                "its fast commits concern encrypted or case-insensitive folders",
             ));
         }
         let before = Some(inode.clone());
@@ -193,7 +193,7 @@ impl<'a> Redo<'a> {
         let len = usize::try_from(superblock.inode_len).unwrap_or(0);
         let is_one = number >= superblock.first_inode && u64::from(number) <= superblock.inodes();
         if !is_one || raw.len() > len {
-            return Err(damaged(&format!("inode {number} is none of a file")));
+            return Err(damaged(&format!("inode {number} is not an inode of a file")));
         }
         let generation = bytes::le_u32(raw, GENERATION_AT);
         let mut one = match self.take(number)? {
@@ -231,7 +231,7 @@ impl<'a> Redo<'a> {
         }
         if was_inline && !inode.is_inline() {
             attributes::remove_inline_data(inode)
-                .ok_or_else(|| inode.wrong("its attributes make no sense"))?;
+                .ok_or_else(|| inode.wrong("its attributes are invalid"))?;
         }
         match inode.map_kind(superblock)? {
             MapKind::Extents if bytes::le_u16(inode.i_block(), 0) != Some(EXTENT_MAGIC) => {
@@ -260,7 +260,7 @@ impl<'a> Redo<'a> {
         let inode = &one.open.inode;
         let opened = self.editor.space.opened;
         if inode.file_acl(self.superblock()) != 0 || quota::values_of(opened, inode)? > 0 {
-            return Err(Error::unsupported("its fast commits give the number of an inode anew"));
+            return Err(Error::unsupported("its fast commits reuse an inode number"));
         }
         for piece in &one.open.pieces {
             self.release(piece.run())?;
@@ -335,7 +335,7 @@ impl<'a> Redo<'a> {
 
     /// Gives an inode a name.
     fn name(&mut self, name: &Name, is_new: bool) -> Result<()> {
-        let missing = |number: u32| damaged(&format!("there is no inode {number}"));
+        let missing = |number: u32| damaged(&format!("inode {number} does not exist"));
         let mut one = self.take(name.inode)?.ok_or_else(|| missing(name.inode))?;
         let folder = self.take_folder(name.folder)?;
         let mut folder = folder.ok_or_else(|| missing(name.folder))?;

@@ -149,7 +149,7 @@ impl<'a> Space<'a> {
         let superblock = self.superblock();
         let a_group = superblock.inodes_per_group;
         let (at, inside) = self.group_of_inode(number);
-        let wrong = || Error::corrupt(format!("inode {number} cannot be had"));
+        let wrong = || Error::corrupt(format!("inode {number} cannot be allocated"));
         let (used, is_changed) = self.inodes_of(at)?;
         if !used.add(Run::new(inside, 1)) {
             return Err(wrong());
@@ -439,7 +439,7 @@ impl<'a> Space<'a> {
     fn place_of_inode(&self, number: u32) -> Result<ByteOffset> {
         let place = self.opened.place_of(number);
         let (block, inside) =
-            place.ok_or_else(|| Error::corrupt(format!("there is no inode {number}")))?;
+            place.ok_or_else(|| Error::corrupt(format!("inode {number} does not exist")))?;
         let inside = inside.fitting::<u64>()?;
         Ok(ByteOffset::new(self.place(block).get().plus(inside)?))
     }

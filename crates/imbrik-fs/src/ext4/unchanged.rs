@@ -139,7 +139,7 @@ fn judged(store: &Arc<dyn ReadAt>, before: &Arc<dyn ReadAt>, cancel: &Cancel) ->
     let (clock, clock_before) = (Clock::of(&now.raw), Clock::of(&then.raw));
     if !clock.goes_on_from(&clock_before) {
         return Ok(Unchanged::unknown(
-            "its times are not in order: the clock of its board may have begun anew",
+            "its times are not in order: the clock of its board may have been reset",
         ));
     }
     let mut look = Look {

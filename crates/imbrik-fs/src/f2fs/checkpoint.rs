@@ -77,7 +77,7 @@ impl Checkpoint {
             return Err(Error::unsupported("its bitmap of nodes is large"));
         }
         let this = Self::decode(&pack, flags, superblock);
-        this.ok_or_else(|| Error::corrupt("a checkpoint makes no sense"))
+        this.ok_or_else(|| Error::corrupt("a checkpoint is invalid"))
     }
 
     fn decode(pack: &[u8], flags: u32, superblock: &Superblock) -> Option<Self> {

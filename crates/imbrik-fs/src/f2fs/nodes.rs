@@ -115,7 +115,7 @@ fn check_data(
 
 /// The entries of the journal: a count, and for each a node in front of the entry itself.
 fn newer(journal: &[u8]) -> Result<BTreeMap<u64, u32>> {
-    let wrong = || Error::corrupt("the journal of its nodes makes no sense");
+    let wrong = || Error::corrupt("the journal of its nodes is invalid");
     let count = usize::from(bytes::le_u16(journal, 0).ok_or_else(wrong)?);
     let entries = journal.get(2..).unwrap_or_default().chunks_exact(4 + ENTRY);
     if count > entries.len() {

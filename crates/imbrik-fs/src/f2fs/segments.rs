@@ -122,7 +122,7 @@ fn decode(entry: &[u8]) -> Option<(u64, [u8; MAP])> {
 
 /// The entries of the journal: a count, and for each a segment in front of the entry itself.
 fn newer(journal: &[u8], segments: u64) -> Result<Vec<(u64, &[u8])>> {
-    let wrong = || Error::corrupt("the journal of its segments makes no sense");
+    let wrong = || Error::corrupt("the journal of its segments is invalid");
     let count = usize::from(bytes::le_u16(journal, 0).ok_or_else(wrong)?);
     let entries = journal.get(2..).unwrap_or_default().chunks_exact(4 + ENTRY);
     if count > entries.len() {

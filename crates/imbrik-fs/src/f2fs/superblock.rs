@@ -43,7 +43,7 @@ impl Superblock {
     ///
     /// # Errors
     /// - When the store cannot be read.
-    /// - [`imbrik_store::Class::Corrupt`] when they differ or make no sense, and
+    /// - [`imbrik_store::Class::Corrupt`] when they differ or are invalid, and
     ///   [`imbrik_store::Class::Unsupported`] for sizes and features that are not looked into.
     pub(super) fn read(store: &dyn ReadAt) -> Result<Self> {
         let raw = read_up_to(store, ByteOffset::ZERO, 2 * BLOCK)?;
@@ -58,7 +58,7 @@ impl Superblock {
             return Err(Error::corrupt("its two superblocks differ"));
         }
         let superblock =
-            Self::decode(first)?.ok_or_else(|| Error::corrupt("its superblock makes no sense"))?;
+            Self::decode(first)?.ok_or_else(|| Error::corrupt("its superblock is invalid"))?;
         let end = super::place(superblock.main_end());
         if end > ByteOffset::new(store.size().get()) {
             return Err(Error::corrupt("it is longer than its place"));

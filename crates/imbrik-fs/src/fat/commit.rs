@@ -41,7 +41,7 @@ pub(super) fn unmounted(store: &dyn ReadAt) -> Result<Vec<(ByteOffset, Vec<u8>)>
 /// How `edited`, made of the volume in `store`, is written there.
 ///
 /// # Errors
-/// When the store cannot be read, or its tables make no sense.
+/// When the store cannot be read, or its tables are invalid.
 pub(crate) fn commit(store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<Commit> {
     let sector = read_vec(&**store, ByteOffset::ZERO, 512)?;
     let boot =

@@ -57,7 +57,7 @@ impl<'a> Reader<'a> {
         })?;
         let from = usize::try_from(file.number % PAGE).unwrap_or(0);
         let raw = bytes::array::<ENTRY>(&page, from);
-        raw.map(Some).ok_or_else(|| Error::corrupt("an entry stands behind the volume's end"))
+        raw.map(Some).ok_or_else(|| Error::corrupt("an entry is past the end of the volume"))
     }
 
     /// The clusters from `first` on; those before the place where the chain breaks off, if it does.

@@ -320,13 +320,13 @@ impl CensusedVolume {
     fn prove(&self, draft: &dyn ReadAt, clusters: &Clusters, cancel: &Cancel) -> Result<()> {
         let sector = read_vec(draft, ByteOffset::ZERO, 512)?;
         let boot = BootSector::decode(&sector)
-            .ok_or_else(|| Error::corrupt("its boot sector makes no sense"))?;
+            .ok_or_else(|| Error::corrupt("its boot sector is invalid"))?;
         let as_planned = boot.width == self.boot.width
             && boot.clusters == clusters.count
             && boot.data().start() == clusters.is
             && boot.volume_len == draft.size();
         if !as_planned {
-            return Err(Error::corrupt("its boot sector tells of another volume"));
+            return Err(Error::corrupt("its boot sector describes a different volume"));
         }
         let table = Table::read(draft, &boot)?;
         let source_of = |number: u64| {

@@ -123,7 +123,7 @@ impl Table {
     /// [`imbrik_store::Class::Unsupported`] when it is longer than memory should hold.
     pub(super) fn read(store: &dyn ReadAt, boot: &BootSector) -> Result<Self> {
         if boot.clusters > MOST {
-            return Err(Error::unsupported("it has more clusters than are looked at"));
+            return Err(Error::unsupported("it has more clusters than are supported"));
         }
         // Bit 7: only one table is kept; the low bits name it.
         let alone = boot.width == Width::Bits32 && boot.ext_flags & 0x80 != 0;

@@ -71,7 +71,7 @@ impl Census {
                 Link::Last | Link::To(_) => used.add(one),
                 Link::Wrong(value) => {
                     return Err(Error::corrupt(format!(
-                        "its allocation table leads from cluster {} to {value}, which is none",
+                        "its allocation table leads from cluster {} to {value}, an invalid number",
                         number.saturating_add(2)
                     )));
                 }
@@ -127,7 +127,7 @@ impl Look<'_> {
         let title = String::from_utf8_lossy(&name).into_owned();
         let first = self.boot.first_of(entry);
         if first.is_none() && bytes::le_u16(entry, 26) == Some(1) {
-            return Err(Error::corrupt(format!("{title} starts at cluster 1, which is none")));
+            return Err(Error::corrupt(format!("{title} starts at cluster 1, an invalid number")));
         }
         // All of it but the cluster, and what only systems of old kept in the high half.
         let mut plain = *entry;

@@ -28,7 +28,7 @@ use imbrik_store::{
 /// How much of a table is read at once: a multiple of every entry's width, in bytes.
 const PIECE: usize = 3 << 18;
 
-/// What is in use. Lost chains have entries, so they count as used; a table that makes no sense
+/// What is in use. Lost chains have entries, so they count as used; a table that is invalid
 /// makes the whole volume count.
 ///
 /// # Errors
@@ -110,7 +110,7 @@ fn compare_with_copy(store: &dyn ReadAt, boot: &BootSector) -> Result<()> {
     match BootSector::decode(&raw) {
         Some(copy) if layout(&copy) == layout(boot) => Ok(()),
         Some(_) => Err(Error::corrupt("its boot sector and the copy of that differ")),
-        None => Err(Error::corrupt("the copy of its boot sector is none")),
+        None => Err(Error::corrupt("the backup of its boot sector is invalid")),
     }
 }
 

@@ -210,7 +210,7 @@ impl<'a> Reader<'a> {
     /// The volume in `store`.
     ///
     /// # Errors
-    /// When its own files make no sense.
+    /// When its own files are invalid.
     pub(super) fn open(store: &'a dyn ReadAt) -> Result<Self> {
         let own = OwnFiles::open(store)?;
         let mut faults = BTreeSet::new();
@@ -246,7 +246,7 @@ impl<'a> Reader<'a> {
                 let next = bytes::le_u16(&list, at.saturating_add(4)).map(usize::from);
                 let other = bytes::le_u64(&list, at.saturating_add(16));
                 let (Some(next @ 26..), Some(other)) = (next, other) else {
-                    return Err(wrong("its list of attributes makes no sense"));
+                    return Err(wrong("its list of attributes is invalid"));
                 };
                 others.insert(other & NUMBER);
                 at = at.saturating_add(next);
@@ -294,7 +294,7 @@ impl<'a> Reader<'a> {
         name: &[u8],
         each: EachStretch<'_>,
     ) -> Result<()> {
-        let wrong = || record.wrong("its map makes no sense");
+        let wrong = || record.wrong("its map is invalid");
         let parts = record.all(kind, name);
         let Some(first) = parts.first() else { return Ok(()) };
         if let Some(value) = first.value() {
@@ -366,7 +366,7 @@ struct Tree<'t, 'a> {
 
 impl Tree<'_, '_> {
     fn wrong(&self) -> Error {
-        self.record.wrong("its tree of names makes no sense")
+        self.record.wrong("its tree of names is invalid")
     }
 
     /// The block that the tree calls `number`.
@@ -473,7 +473,7 @@ impl Files for Reader<'_> {
         let root = root.ok_or_else(|| record.wrong("it is no folder"))?;
         let block_len = bytes::le_u32(root, 8).map_or(0, u64::from);
         if bytes::le_u32(root, 0) != Some(NAME) || !(512..=65_536).contains(&block_len) {
-            return Err(record.wrong("its tree of names makes no sense"));
+            return Err(record.wrong("its tree of names is invalid"));
         }
         let mut blocks = Vec::new();
         self.each_stretch(&record, INDEX_BLOCKS, BY_NAME, &mut |at, stretch| {

@@ -4,7 +4,7 @@
 //! What is believed: the boot sector when its copy behind the last cluster says the same; the first
 //! file records when `$MFTMirr` holds the same; and then a cluster counts as unused when `$Bitmap`
 //! calls it free and no file record in use has it in a run. A bitmap that calls clusters of the
-//! volume's own files free, or a record in use that makes no sense, makes the whole volume count.
+//! volume's own files free, or a record in use that is invalid, makes the whole volume count.
 
 mod files;
 
@@ -51,7 +51,7 @@ impl Filesystem for Ntfs {
     fn files<'a>(&self, store: &'a dyn ReadAt) -> Result<Option<Box<dyn Files + 'a>>> {
         match files::Reader::open(store) {
             Ok(reader) => Ok(Some(Box::new(reader))),
-            // Where its own files make no sense, no others are found.
+            // Where its own files are invalid, no others are found.
             Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => Ok(None),
             Err(error) => Err(error),
         }
@@ -335,7 +335,7 @@ impl<'a> OwnFiles<'a> {
             let value = usize::from(bytes::le_u16(attribute, 20)?);
             bytes::le_u16(attribute, value.checked_add(10)?)
         });
-        let flags = flags.ok_or_else(|| Error::corrupt("its flags are not to be found"))?;
+        let flags = flags.ok_or_else(|| Error::corrupt("its flags were not found"))?;
         let (log, _) = self.content_of(LOG_RECORD)?;
         let start = log.first().map(|piece| piece.start()).unwrap_or_default();
         let pages = read_up_to(self.store, start, 8192)?;
@@ -467,7 +467,7 @@ fn attribute(record: &[u8], kind: u32) -> Option<&[u8]> {
 }
 
 /// The runs of a non-resident attribute as (first cluster, clusters), and the content's length;
-/// `None` when they make no sense, have holes, or go on in another record.
+/// `None` when they are invalid, have holes, or go on in another record.
 fn runs_of(attribute: &[u8]) -> Option<(Vec<(u64, u64)>, u64)> {
     if bytes::u8(attribute, 8)? != 1 || bytes::le_u64(attribute, 16)? != 0 {
         return None;

@@ -212,7 +212,7 @@ impl FromStr for Owner {
     fn from_str(text: &str) -> Result<Self, String> {
         let (owner, group) = text.split_once(':').unwrap_or((text, text));
         let number =
-            |text: &str| text.parse().map_err(|_| format!("{text} is no number of an owner"));
+            |text: &str| text.parse().map_err(|_| format!("{text} is not a user or group id"));
         Ok(Self(number(owner)?, number(group)?))
     }
 }
@@ -220,7 +220,7 @@ impl FromStr for Owner {
 /// A mode, in octal.
 fn mode(text: &str) -> Result<u16, String> {
     let mode = u16::from_str_radix(text, 8).ok().filter(|mode| *mode <= 0o7777);
-    mode.ok_or_else(|| format!("{text} is no mode: write it like 644"))
+    mode.ok_or_else(|| format!("{text} is not a mode: write it like 644"))
 }
 
 #[derive(Debug, Args)]

@@ -152,7 +152,7 @@ impl FromStr for TimeOfDay {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let wrong = || format!("'{text}' is no time of the day: write it like 03:30");
+        let wrong = || format!("'{text}' is not a time of day: write it like 03:30");
         let (hour, minute) = text.split_once(':').ok_or_else(wrong)?;
         let number = |text: &str, below: u8| match text.len() {
             1 | 2 => text.parse().ok().filter(|number| *number < below).ok_or_else(wrong),

@@ -169,7 +169,7 @@ fn typed_as(words: &[&str]) -> String {
 fn first_steps() -> [Step<'static>; 3] {
     [
         Step::new("Which card is which?", vec!["cards"]),
-        Step::new("What is on the card of hive 7, and where?", vec!["show", "rack:a"]),
+        Step::new("Show what is on the card of hive 7, and where.", vec!["show", "rack:a"]),
         Step::new(
             "Save the card of hive 7 into the folder images.",
             vec!["save", "rack:a", "images"],
@@ -200,7 +200,7 @@ fn steps<'a>(image: &'a str, fitted: &'a str) -> Vec<Step<'a>> {
             vec!["restore", image, "rack:c", "--yes"],
         ),
         Step::new(
-            "One more for each of three hives, in one read of the card: with names and ids of their own.",
+            "Copies for three more hives in one read of the card, each with its own name and ids.",
             vec!["clone", "rack:a", "rack:e", "rack:f", "rack:g", "--as-new", "hive-1{n}", "--yes"],
         ),
         Step::new("Now these cards carry the system.", vec!["cards"]),
@@ -215,7 +215,7 @@ fn steps<'a>(image: &'a str, fitted: &'a str) -> Vec<Step<'a>> {
         Step {
             expected: Exit::Mismatch,
             ..Step::new(
-                "What is the difference to the card now, by files?",
+                "Which files differ between the card and its image?",
                 vec!["files", "diff", "rack:a", image],
             )
         },
@@ -228,7 +228,7 @@ fn steps<'a>(image: &'a str, fitted: &'a str) -> Vec<Step<'a>> {
             )
         },
         Step::new(
-            "Another reader reads it better: what was lacking is put in.",
+            "Another reader can read more: add the missing data to the image.",
             vec!["mend", "images/worn.img.zst", "rack:other", "--rack", "worn"],
         ),
     ]
@@ -253,8 +253,8 @@ fn nights() -> Vec<Step<'static>> {
             vec!["files", "folder", "rack:a", "2:/home/keeper/hive/brood", "--yes"],
         ),
         Step::new("The third night.", again),
-        Step::new("Only two shall stay.", vec!["shelf", "keep", "shelf", "2 newest"]),
-        Step::new("What no rule keeps goes.", vec!["shelf", "thin", "shelf", "--yes"]),
+        Step::new("Keep only the two newest.", vec!["shelf", "keep", "shelf", "2 newest"]),
+        Step::new("Remove the images that no rule keeps.", vec!["shelf", "thin", "shelf", "--yes"]),
         Step::new("What is there now?", vec!["shelf", "list", "shelf"]),
         Step::new(
             "The newest one onto a card, by the name of the hive.",
@@ -283,7 +283,7 @@ fn set_up(dir: &Path, out: &Out) -> Outcome<BTreeSet<PathBuf>> {
     }
     for (name, rack) in RACKS {
         if fs::read_to_string(dir.join(name)).is_ok_and(|found| found != rack) {
-            return refused(format!("{} was changed by somebody", quoted(&dir.join(name))));
+            return refused(format!("{} was changed", quoted(&dir.join(name))));
         }
     }
     for name in made.unwrap_or_default().lines().map(Path::new) {
@@ -300,7 +300,7 @@ fn set_up(dir: &Path, out: &Out) -> Outcome<BTreeSet<PathBuf>> {
         remove(&dir.join(name)).map_err(failed)?;
     }
     let others = files_in(dir).map_err(failed)?;
-    out.note(&format!("Making eight stand-in cards in {} ...", quoted(dir)));
+    out.note(&format!("Creating eight stand-in cards in {} ...", quoted(dir)));
     fs::write(dir.join(MARK), "").map_err(failed)?;
     for (name, rack) in RACKS {
         fs::write(dir.join(name), rack).map_err(failed)?;

@@ -55,7 +55,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let image = session
         .open_image(&args.image)
         .state(UNTOUCHED)
-        .next("`imbrik check` tells more; try another copy of the image.")?;
+        .next("Run `imbrik check` for details, or try another copy of the image.")?;
     let mut content = Arc::clone(image.content());
     let mut before = Survey::of(&*content).state(UNTOUCHED)?;
     let wanted = wanted(session, args, &before)?;

@@ -22,7 +22,7 @@ use imbrik_core::{
 };
 use std::time::{Duration, Instant};
 
-const UNTOUCHED: &str = "The image is as it was.";
+const UNTOUCHED: &str = "The image is unchanged.";
 
 pub(crate) fn run(session: &Session, args: &MendArgs) -> Outcome<Exit> {
     let started = Instant::now();
@@ -33,7 +33,7 @@ pub(crate) fn run(session: &Session, args: &MendArgs) -> Outcome<Exit> {
     let image = session
         .open_image(&args.image)
         .state(UNTOUCHED)
-        .next("`imbrik check` tells more; try another copy of the image.")?;
+        .next("Run `imbrik check` for details, or try another copy of the image.")?;
     let card = resolve::card(&session.fleet, &args.card).state(UNTOUCHED)?;
     let options = packing::in_place(session, &args.image, &image, args.no_check)?;
     if card.mounts().is_empty() {
@@ -81,7 +81,7 @@ fn refused(card: &Card, refusal: &MendRefusal) -> Failure {
             (Failure::new(Exit::Failed, error.to_string()), "Look whether the card is still there.")
         }
         MendRefusal::LacksNothing => {
-            (Failure::usage(refusal.to_string()), "`imbrik check` tells whether it is whole.")
+            (Failure::usage(refusal.to_string()), "Check it with `imbrik check`.")
         }
         MendRefusal::SaysNothing => (
             Failure::usage(refusal.to_string()),
@@ -93,7 +93,7 @@ fn refused(card: &Card, refusal: &MendRefusal) -> Failure {
         ),
         _ => (
             Failure::refused(format!("{name} does not mend this image: {refusal}")),
-            "`imbrik show` tells what is on the card; if it was used since, save it anew.",
+            "See what is on the card with `imbrik show`; if it was used since, save it again.",
         ),
     };
     failure.state(UNTOUCHED).next(next)
@@ -152,9 +152,9 @@ impl Done<'_> {
                     out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
                 }
             }
-            None => {
-                out.line("Mended    nothing: none of it could be read, and the image is as it was")
-            }
+            None => out.line(
+                "Mended    nothing: no missing data could be read, and the image is unchanged",
+            ),
         }
         out.line(&format!("Time      {}", time::span(*took)));
         if !left.is_zero() {

@@ -132,7 +132,7 @@ const OTHER_WORDS: [(&str, &str); 30] = [
     ("compress", "repack"),
 ];
 
-/// Shows a help text, or why what was typed makes no sense.
+/// Shows a help text, or why what was typed is invalid.
 fn not_run(error: &clap::Error, typed: &[OsString], environment: &Environment) -> Exit {
     if !error.use_stderr() {
         let text = error.render();
@@ -173,7 +173,7 @@ fn not_run(error: &clap::Error, typed: &[OsString], environment: &Environment) -
     }
     match meant {
         Some((other, word)) => {
-            let failure = Failure::usage(format!("there is no command {other}"))
+            let failure = Failure::usage(format!("{other} is not a command"))
                 .next(format!("Here it is called `imbrik {word}`: see `imbrik {word} --help`."));
             Out::new(false, environment.color).failure("imbrik", &failure);
         }

@@ -34,7 +34,7 @@ pub(crate) fn run(session: &Session, args: &RepackArgs) -> Outcome<Exit> {
     let image = session
         .open_image(&args.image)
         .state(UNTOUCHED)
-        .next("`imbrik check` tells more; try another copy of the image.")?;
+        .next("Run `imbrik check` for details, or try another copy of the image.")?;
     for finding in image.findings() {
         session.out.warn(&format!("{finding}."));
     }
@@ -89,7 +89,7 @@ fn summary(
     ));
     let proof = match image.manifest() {
         Some(_) => "each compared with the digest that the image had of it",
-        None => "the image had no digests of its own to compare with; it has now",
+        None => "the image had no digests to compare with; the new one has them",
     };
     out.line(&format!(
         "Content   a card of {}, unchanged: {}, {proof}",
@@ -98,7 +98,7 @@ fn summary(
     ));
     if saved.taken_over.tiles() > 0 {
         out.line(&format!(
-            "Frames    {} taken over as they were",
+            "Frames    {} copied unchanged",
             count(saved.taken_over.tiles(), "frame")
         ));
     }

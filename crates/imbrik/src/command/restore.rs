@@ -21,7 +21,7 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
     let image = session
         .open_image(&args.image)
         .state(UNTOUCHED)
-        .next("`imbrik check` tells more; try another copy of the image.")?;
+        .next("Run `imbrik check` for details, or try another copy of the image.")?;
     let writing = Writing::new(session, "restore", &args.write);
     let cards = writing.cards(&args.cards)?;
     let damaged = if args.damaged { damaged_in(session, &image)? } else { Vec::new() };
@@ -41,7 +41,7 @@ fn damaged_in(session: &Session, image: &Image) -> Outcome<Vec<Span>> {
 
 fn refused(image: &Image, refusal: SourceRefusal) -> Failure {
     let title = pipe::title(image.path());
-    let damage = "`imbrik check` tells more; --damaged writes what is sound of it.";
+    let damage = "Run `imbrik check` for details; --damaged writes the intact part.";
     let (failure, next) = match refusal {
         SourceRefusal::StartsBehindTheEnd { .. } => {
             (Failure::usage(format!("--starts-at: {refusal}")), damage.to_owned())
@@ -49,7 +49,7 @@ fn refused(image: &Image, refusal: SourceRefusal) -> Failure {
         SourceRefusal::Preface(at) => (
             Failure::refused(refusal.to_string()),
             format!(
-                "Add --starts-at {} to leave that out, or --as-is to write the file as it is.",
+                "Add --starts-at {} to skip it, or --as-is to write the file unchanged.",
                 at.get()
             ),
         ),

@@ -52,7 +52,7 @@ pub(crate) fn run(session: &Session, args: &WeighArgs) -> Outcome<Exit> {
         match (args.erase, args.full || args.zero) {
             (true, _) => "",
             (false, true) => ", which no volume has in use, and become zeros where they are",
-            (false, false) => ", which no volume has in use, and what stands there is put back",
+            (false, false) => "of free space, whose content is restored afterwards",
         }
     ));
     let progress = session.progress(if args.full { 2 } else { 1 });
@@ -92,13 +92,11 @@ fn refused(refusal: WeighRefusal) -> Failure {
 fn failed(error: Error, args: &WeighArgs) -> Failure {
     let state = match (args.erase, error.class()) {
         (_, Class::Refused) => UNTOUCHED,
-        (true, _) => "What was on the card is lost.",
+        (true, _) => "All data on the card is lost.",
         (false, Class::Gone) => {
             "It was pulled out in the middle: a few places that no volume has in use may hold a mark."
         }
-        (false, _) => {
-            "What no volume has in use may hold something else; nothing else was touched."
-        }
+        (false, _) => "Free space may have changed; nothing else was touched.",
     };
     Failure::from(error)
         .state(state)
@@ -186,7 +184,7 @@ fn holds(args: &WeighArgs, weighed: &Weighed) -> String {
             format!("only about {real}. What is written past that point is not kept")
         }
         None if args.full && args.erase => {
-            "what it claims: every byte was written and read back".to_owned()
+            "as claimed: every byte was written and read back".to_owned()
         }
         None if !weighed.has_verdict() => format!(
             "not known: only {} % of the card could be tested, the rest is in use. To test all of it and lose \

@@ -10,12 +10,12 @@ const TOLD: usize = 5;
 pub(crate) fn words(change: &Change) -> String {
     match change {
         Change::GptMoved => "the backup of the GPT goes to the end of this card".to_owned(),
-        Change::TailUnused(len) => format!("{} behind it are left as they are", size::short(*len)),
+        Change::TailUnused(len) => format!("{} after it are left unchanged", size::short(*len)),
         Change::TailCleared(len) => {
             format!("{} at the card's end are cleared of old headers", size::short(*len))
         }
         Change::TailCut(len) => {
-            format!("{} behind the last partition do not fit and are left out", size::both(*len))
+            format!("{} after the last partition do not fit and are left out", size::both(*len))
         }
         Change::Resized { title, from, to, moved, inodes, why } => {
             let (before, after) = (size::short(*from), size::short(*to));
@@ -45,7 +45,7 @@ pub(crate) fn words(change: &Change) -> String {
                 0 => String::new(),
                 more => format!("; and {more} more"),
             };
-            format!("{title} has faults, which are kept as they were found: {some}{more}")
+            format!("{title} has faults, which are kept unchanged: {some}{more}")
         }
         Change::PutAside(len) => {
             format!("{} of metadata wait in a temporary file until it is done", size::short(*len))
@@ -65,7 +65,7 @@ pub(crate) fn words(change: &Change) -> String {
         }
         Change::Shifted { title, to } => {
             let to = size::short(ByteLen::new(to.get()));
-            format!("{title} moves as it is and starts at {to}")
+            format!("{title} moves unchanged and starts at {to}")
         }
     }
 }

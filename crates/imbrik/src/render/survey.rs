@@ -80,7 +80,7 @@ pub(crate) fn nothing(survey: &Survey) -> &'static str {
 pub(crate) fn behind(survey: &Survey) -> Option<String> {
     let last = survey.parts.iter().map(|part| part.span.end()).max()?;
     let rest = survey.size.saturating_sub(ByteLen::new(last.get()));
-    (rest > ByteLen::mib(16)).then(|| format!("{} behind the last partition", size::short(rest)))
+    (rest > ByteLen::mib(16)).then(|| format!("{} after the last partition", size::short(rest)))
 }
 
 /// The name people know the card by, and have to type: its host or label, or else its size.

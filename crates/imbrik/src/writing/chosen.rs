@@ -91,8 +91,8 @@ impl Writing<'_> {
         };
         Err(Failure::new(if same { *first } else { Exit::Failed }, what)
             .state(match self.args.plan {
-                true => "Nothing was written; why it was stands above.",
-                false => "The others are done; why it was stands above.",
+                true => "Nothing was written; see the error above.",
+                false => "The others are done; see the error above.",
             })
             .next("Repeat the command with another card for it."))
     }

@@ -107,7 +107,7 @@ impl Job<'_> {
             .state(match (left, &self.card.into) {
                 (LeftOnCard::WhatItHad, _) => UNTOUCHED.to_owned(),
                 (LeftOnCard::Uncertain, _) => format!(
-                    "The first write failed: {name} is as it was, or its first sector is gone."
+                    "The first write failed: {name} is unchanged, or its first sector is lost."
                 ),
                 (LeftOnCard::NoStart, None) => format!(
                     "What was on {name} is lost, and it has no partition table now, so that it is \
@@ -125,14 +125,14 @@ impl Job<'_> {
         let source = self.source.path();
         let prove = match self.source.known.is_card {
             false if pipe::is_pipe(&source) => {
-                "Restore it once more: what came through the pipe is gone.".to_owned()
+                "Restore it again from the start: the pipe can't be read twice.".to_owned()
             }
             false => format!(
                 "To prove it, run: imbrik check {} --against {}",
                 quoted(&source),
                 quoted(&self.card.target.card.path)
             ),
-            true => "Clone it once more.".to_owned(),
+            true => "Clone it again.".to_owned(),
         };
         Failure::from(error)
             .state(format!(

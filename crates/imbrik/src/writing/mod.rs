@@ -419,9 +419,11 @@ impl Writing<'_> {
     ) -> Outcome<IntoPart> {
         let part = resolve::part(on_card, name, &card.path).state(UNTOUCHED)?;
         if source.table.is_some() {
-            return Err(Failure::refused("the image is of a whole card, with a table of its own")
-                .state(UNTOUCHED)
-                .next("Leave --into out to write it to the whole card."));
+            return Err(Failure::refused(
+                "the image is of a whole card and has its own partition table",
+            )
+            .state(UNTOUCHED)
+            .next("Leave --into out to write it to the whole card."));
         }
         if let Some(why) = on_card.whole_because {
             return Err(Failure::refused(format!("nothing can be put into this card: {why}"))

@@ -26,7 +26,7 @@ pub(super) struct Request<'a> {
 impl Request<'_> {
     pub(super) fn plan(self, session: &Session) -> Outcome<RestorePlan> {
         let shape = &self.args.shape;
-        // A name that makes no sense is told, also where nothing would come of it.
+        // A name that is invalid is told, also where nothing would come of it.
         let sizes = Sizes {
             keep: shape.keep_size,
             fill: shape.fill,
@@ -60,7 +60,7 @@ impl Request<'_> {
             PlanRefusal::Exact => "Leave --fill out.",
             PlanRefusal::NoneCanGrow => "Leave --fill out, and all keep their sizes.",
             PlanRefusal::Identity(_) if self.is_typed => {
-                "Run it again, and type another name, or only Enter for a spare."
+                "Run it again and type another name, or press Enter for a copy of the same board."
             }
             PlanRefusal::Identity(error) => identity::hint(error),
             PlanRefusal::Failed(error) => self.next_after(error.class()),
@@ -84,9 +84,7 @@ impl Request<'_> {
         match class {
             Class::NoRoom if is_whole => "Use a larger card.",
             Class::NoRoom => "Name a larger partition.",
-            Class::Refused => {
-                "Get the whole image again; `imbrik check` tells whether it is whole."
-            }
+            Class::Refused => "Get the image again, and check it with `imbrik check`.",
             Class::Corrupt if self.args.shape.fill => {
                 "Leave --fill out, and it keeps its size; --as-found keeps faults in folders, links \
                  and attributes instead."

@@ -230,9 +230,7 @@ impl Writing<'_> {
         match image.manifest() {
             Some(manifest) => format!("{}; {check}", time::saved(manifest)),
             None if !image.findings().is_empty() => {
-                format!(
-                    "what it knows about itself cannot be read, so its date is unknown; {check}"
-                )
+                format!("its manifest cannot be read, so its date is unknown; {check}")
             }
             None => format!("made by another program, so its date is unknown; {check}"),
         }
@@ -309,7 +307,7 @@ impl Writing<'_> {
     /// All of several cards.
     fn show_all_done(&self, source: &Source<'_>, targets: &[PlannedCard], took: Duration) {
         let named = match targets.iter().any(|target| target.host.is_some()) {
-            true => ", each under a name of its own",
+            true => ", each with its own name",
             false => "",
         };
         self.session.out.line(&format!(
@@ -509,6 +507,6 @@ fn some_failed(failed: &[Failure], all: usize) -> Failure {
         if same { first } else { Exit::Failed },
         format!("{} of {all} cards failed, {done}", failed.len()),
     )
-    .state("What became of each stands above.")
+    .state("See above for each card.")
     .next("Repeat the command with the cards that failed.")
 }

@@ -228,7 +228,7 @@ fn copies_add_and_omit_files() {
         "--put keys/{host}.key=2:/etc/hive.key --put brood=2:/brood-{n} --drop 2:/etc/hostname.old";
     let words = format!("restore x.img.zst rack:b rack:c --host hive-{{n}} --first 4 {more} --yes");
     // What is to go must be there.
-    bench.imbrik(&words).expect(2).says("there is no such file or folder");
+    bench.imbrik(&words).expect(2).says("no such file or folder");
     let words = words.replace("--drop 2:/etc/hostname.old", "--drop 1:/kernel");
     let plan = words.replace("--yes", "--plan");
     let run = bench.good(&plan).shows("/brood-4 on partition 2, 3 files of 90 kB");

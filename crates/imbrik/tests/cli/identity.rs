@@ -327,7 +327,7 @@ fn impossible_changes_are_refused_before_writing() {
     for (words, code, says) in [
         ("--host not_a_name", 2, "cannot be a host name"),
         ("--set file=2:etc/x", 2, "names no place"),
-        ("--set file", 2, "makes no sense"),
+        ("--set file", 2, "is invalid"),
         ("--put file=2:etc/x", 2, "names no place"),
         ("--put none=2:/etc/x", 1, "looking at none"),
         ("--drop 2:/etc/none", 2, "there is no such file"),

@@ -358,7 +358,7 @@ fn live_clone_under_load_is_a_snapshot() {
         let words = format!("clone --live {name} rack:{to} --yes {more}");
         let run = bench.good(&words);
         let end = load.now();
-        assert!(run.out_has("Stood     still for"), "{run:?}");
+        assert!(run.out_has("Frozen    "), "{run:?}");
         let volume = Loop::at(&bench.path(format!("rack/{to}.img")), START);
         tool!("e2fsck", "-fn", volume.0);
         let mount = Mount::of(&volume, bench.path("seen"), "ro");
@@ -483,7 +483,7 @@ fn volumes_of_a_card_are_frozen_together() {
     let mut seen = Vec::new();
     for number in 0..3 {
         let saved = bench.good(&format!("save --live {} i.img.zst --replace", card.name()));
-        assert!(saved.out_has(" and ") && saved.out_has("Stood"), "{saved:?}");
+        assert!(saved.out_has(" and ") && saved.out_has("Frozen"), "{saved:?}");
         tool!("zstd", "-dqfo", bench.path("raw"), bench.path("i.img.zst"));
         let newest = [(0, "first"), (1, "second")].map(|(index, name): (usize, &str)| {
             let volume = Loop::at(&bench.path("raw"), starts[index]);
@@ -709,8 +709,8 @@ fn output_on_the_frozen_card_is_refused_or_deferred() {
     run.arg(at.join("log")).stdout(File::create(at.join("out")).unwrap());
     let run = run.stderr(File::create(at.join("err")).unwrap()).status().unwrap();
     assert!(run.success());
-    assert!(fs::read_to_string(at.join("out")).unwrap().contains("Stood     still for"));
-    assert!(fs::read_to_string(at.join("log")).unwrap().contains("stood still"));
+    assert!(fs::read_to_string(at.join("out")).unwrap().contains("Frozen    "));
+    assert!(fs::read_to_string(at.join("log")).unwrap().contains("frozen"));
     // Frozen by somebody else: left alone.
     tool!("fsfreeze", "-f", at);
     let refused = card.bench.imbrik(&format!("save --live {name} y.img.zst"));
@@ -746,7 +746,7 @@ fn volume_that_cannot_be_frozen_is_read_until_unchanged() {
     let name = card.name();
     let saved = bench.good(&format!("save --live {name} a.img.zst"));
     assert!(saved.out_has("cannot be stopped: it was read until it stayed the same"), "{saved:?}");
-    assert!(!saved.out_has("Stood"), "{saved:?}");
+    assert!(!saved.out_has("Frozen"), "{saved:?}");
     tool!("zstd", "-dqfo", bench.path("seen"), bench.path("a.img.zst"));
     // Silent, also about a volume that was not unmounted.
     tool!("fsck.exfat", "-n", bench.path("seen"));
@@ -774,7 +774,7 @@ fn volume_that_cannot_be_frozen_is_read_until_unchanged() {
     tool!("umount", at);
 }
 
-/// Would fail where a unit makes no sense to the system, or a night with its command line comes to nothing.
+/// Would fail where a unit is invalid to the system, or a night with its command line comes to nothing.
 #[test]
 fn timer_units_are_complete() {
     if !is_root("timer_units_are_complete") {
@@ -818,7 +818,7 @@ fn timer_units_are_complete() {
         assert!(out.status.success() && error.is_empty(), "{out:?}");
         assert_eq!(told.lines().count(), 1, "{told}");
         assert!(told.starts_with("hive-07-"), "{told}");
-        assert!(told.contains("stood still") && told.contains("checked, OK"), "{told}");
+        assert!(told.contains("frozen") && told.contains("checked, OK"), "{told}");
     }
     assert!(fs::read_to_string(log).unwrap().matches("ended code=0").count() == 3);
     // A share that is not mounted: a line that says so, a code that is not 0.

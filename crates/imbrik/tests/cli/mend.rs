@@ -45,7 +45,10 @@ fn mend_adds_missing_data_once_it_is_readable() {
         assert!(raw(&bench, name) == bench.bytes("rack/a.img"), "{name}");
         let beside = |sum: &str| bench.path(format!("{name}.{sum}")).exists();
         assert_eq!(["sha256", "sha512", "blake3"].map(beside), [true, false, true], "{name}");
-        bench.imbrik(&format!("mend {name} rack:a")).expect(2).says("the image lacks nothing");
+        bench
+            .imbrik(&format!("mend {name} rack:a"))
+            .expect(2)
+            .says("nothing is missing in the image");
     }
 }
 

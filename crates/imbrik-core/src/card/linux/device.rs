@@ -59,7 +59,7 @@ fn open(card: &Card, write: bool, flags: OFlags) -> Result<File> {
         .map_err(failed)?;
     let kind = file.metadata().map_err(failed)?.file_type();
     if !kind.is_block_device() {
-        return Err(Error::usage(format!("{} is no block device", path.display())));
+        return Err(Error::usage(format!("{} is not a block device", path.display())));
     }
     Ok(file)
 }
@@ -101,7 +101,7 @@ impl DeviceStore {
         let is_another = matches!((sequence, card.sequence), (Some(is), Some(was)) if is != was);
         if is_another || ByteLen::new(end) != card.size {
             return Err(Error::mismatch(format!(
-                "{} is another card than a moment ago",
+                "{} is a different card now",
                 card.path.display()
             )));
         }

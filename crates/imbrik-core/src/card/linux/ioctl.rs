@@ -1,5 +1,5 @@
 //! The calls to a device that have no safe wrapper.
-#![expect(unsafe_code, reason = "an ioctl is a number and a promise; both stand here")]
+#![expect(unsafe_code, reason = "the request number and the argument's layout are defined here")]
 
 use rustix::ioctl::{Getter, NoArg, ioctl, opcode};
 use std::fs::File;

@@ -267,7 +267,7 @@ pub(super) fn mounted_volumes(roots: &Roots, card: &Card) -> Result<Vec<MountedV
     volumes.reverse();
     let behind_layers = card.uses.iter().find_map(|used| match used {
         Use::Mounted { device, at } if !volumes.iter().any(|one| one.device == *device) => {
-            Some(format!("{} ({device}) stands behind another layer or mount", at.display()))
+            Some(format!("{} ({device}) is covered by another mount or layer", at.display()))
         }
         _ => None,
     });

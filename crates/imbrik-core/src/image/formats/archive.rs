@@ -29,9 +29,7 @@ pub(super) fn only_image(names: &[String], kind: &str, wanted: Option<&str>) -> 
     let mut all = files().map(|(index, _)| index);
     match (images.next(), images.next(), all.next(), all.next()) {
         (Some(index), None, _, _) | (None, _, Some(index), None) => Ok(index),
-        (_, _, None, _) => {
-            Err(Error::unsupported(format!("there is no file in this {kind} archive")))
-        }
+        (_, _, None, _) => Err(Error::unsupported(format!("this {kind} archive contains no file"))),
         _ => {
             let named = |pick: &dyn Fn(&str) -> bool| -> Vec<&str> {
                 files().map(|(_, name)| name.as_str()).filter(|name| pick(name)).collect()

@@ -84,7 +84,7 @@ fn at_a_member(source: &mut impl BufRead, kind: &MemberKind) -> io::Result<bool>
             Some(_) => {
                 return Err(io::Error::new(
                     io::ErrorKind::InvalidData,
-                    format!("something that is no {} stands behind its end", kind.name),
+                    format!("trailing data after its end is not {}", kind.name),
                 ));
             }
         }

@@ -206,7 +206,7 @@ fn streams(file: &dyn ReadAt) -> Result<Vec<XzStream>> {
 }
 
 fn cut_short() -> Error {
-    Error::corrupt("the xz file is cut short, or something stands behind its end")
+    Error::corrupt("the xz file is truncated, or has trailing data")
 }
 
 fn word_before(file: &dyn ReadAt, end: ByteOffset) -> Result<u32> {

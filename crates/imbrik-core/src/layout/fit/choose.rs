@@ -103,7 +103,7 @@ impl Chooser<'_> {
                 .get(one.index)
                 .ok_or_else(|| Error::usage("a partition has no place on the other card"))?;
             if to.start() < at || !Span::whole(size).contains(*to) {
-                return Err(Error::usage("the partitions stand in another order"));
+                return Err(Error::usage("the partitions are in a different order"));
             }
             if let Some(len) = len {
                 let (reshaped, found) = self.reshape(one.index, NewSize::Bytes(*len))?;
@@ -121,7 +121,7 @@ impl Chooser<'_> {
 
     fn part(&self, index: usize) -> Result<&Part> {
         let part = self.survey.parts.get(index);
-        part.ok_or_else(|| Error::usage("there is no such partition"))
+        part.ok_or_else(|| Error::usage("the card has no such partition"))
     }
 
     fn sectors(&self, len: ByteLen) -> ByteLen {
@@ -131,7 +131,7 @@ impl Chooser<'_> {
     fn reshape(&self, index: usize, size: NewSize) -> Result<(Reshaped, Examined)> {
         let part = self.part(index)?;
         let open = part.open(self.source)?.ok_or_else(|| {
-            Error::unsupported(format!("what is in {} is not known", part.title()))
+            Error::unsupported(format!("the content of {} is unknown", part.title()))
         })?;
         open.reshape(size, self.options).map_err(|error| match error.class() {
             Class::NoRoom | Class::Cancelled => error,

@@ -301,7 +301,7 @@ impl Editing<'_> {
             match settled {
                 Ok(settled) => {
                     let now = imbrik_fs::recognise(&*settled.store)?
-                        .ok_or_else(|| Error::bug("the volume under its new id makes no sense"))?;
+                        .ok_or_else(|| Error::bug("the volume under its new id is invalid"))?;
                     let (from, to) = (volume.uuid.clone(), now.uuid.clone());
                     let (from, to) = (from.unwrap_or_default(), to.unwrap_or_default());
                     ids.push(NewId { from: from.clone(), to: to.clone() });
@@ -456,12 +456,11 @@ impl Editing<'_> {
     /// Applies `edits` to the files of a partition.
     fn edit(&mut self, index: usize, edits: &[FileEdit], why: &str) -> Result<()> {
         let part = self.parts.get_mut(index);
-        let part = part.ok_or_else(|| Error::usage("there is no such partition"))?;
+        let part = part.ok_or_else(|| Error::usage("the card has no such partition"))?;
         let title = part.title.clone();
-        let volume = part
-            .volume
-            .as_ref()
-            .ok_or_else(|| Error::unsupported(format!("what is in {} is not known", part.short)))?;
+        let volume = part.volume.as_ref().ok_or_else(|| {
+            Error::unsupported(format!("the content of {} is unknown", part.short))
+        })?;
         if let Some(why) = part.wrong()? {
             return Err(Error::corrupt(why).at(title));
         }

@@ -239,25 +239,25 @@ const FAULTS: [(&str, &str, Damage, &str); 60] = [
         "an entry shorter than its name",
         PLAIN,
         |v| v.put(v.entry("hive", "three") + 4, &[8, 0]),
-        "makes no sense",
+        "is invalid",
     ),
     (
         "an entry of odd length",
         PLAIN,
         |v| v.put(v.entry("hive", "three") + 4, &[17, 0]),
-        "makes no sense",
+        "is invalid",
     ),
     (
         "an entry of no length",
         PLAIN,
         |v| v.put(v.entry("hive", "three") + 4, &[0, 0]),
-        "makes no sense",
+        "is invalid",
     ),
     (
         "an entry past the end",
         PLAIN,
         |v| v.put(v.entry("hive", "three") + 4, &[0, 8]),
-        "makes no sense",
+        "is invalid",
     ),
     (
         "two entries of one name",
@@ -324,26 +324,26 @@ const FAULTS: [(&str, &str, Damage, &str); 60] = [
         "an index of more levels",
         PLAIN,
         |v| v.put(v.block("crowd", 0) + 30, &[1]),
-        "its index makes no sense",
+        "its index is invalid",
     ),
     ("an index too deep", PLAIN, |v| v.put(v.block("crowd", 0) + 30, &[9]), "too deep"),
     (
         "an index of another room",
         PLAIN,
         |v| v.put(v.block("crowd", 0) + 32, &[100]),
-        "its index makes no sense",
+        "its index is invalid",
     ),
     (
         "an index with more than its room",
         PLAIN,
         |v| v.put(v.block("crowd", 0) + 34, &[0xff]),
-        "its index makes no sense",
+        "its index is invalid",
     ),
     (
         "an index of nothing",
         PLAIN,
         |v| v.put(v.block("crowd", 0) + 34, &[0, 0]),
-        "its index makes no sense",
+        "its index is invalid",
     ),
     (
         "an index that leaves a block out",
@@ -359,7 +359,7 @@ const FAULTS: [(&str, &str, Damage, &str); 60] = [
         "an index out of order",
         PLAIN,
         |v| v.put(v.block("crowd", 0) + 40 + 8, &[0; 4]),
-        "its index makes no sense",
+        "its index is invalid",
     ),
     (
         "an index with a block twice",
@@ -369,13 +369,13 @@ const FAULTS: [(&str, &str, Damage, &str); 60] = [
             let first = v.read(at, 4);
             v.put(at + 8, &first)
         },
-        "its index makes no sense",
+        "its index is invalid",
     ),
     (
         "an index that leads outside",
         PLAIN,
         |v| v.put(v.block("crowd", 0) + 36, &[200]),
-        "its index makes no sense",
+        "its index is invalid",
     ),
     (
         "names in another leaf",
@@ -405,13 +405,13 @@ const FAULTS: [(&str, &str, Damage, &str); 60] = [
         |v| v.tell("sif hive links_count 9"),
         "counts 9 links, 3 names",
     ),
-    ("a short link too long", PLAIN, |v| v.tell("sif short size 40"), "target makes no sense"),
-    ("a link to nothing", PLAIN, |v| v.tell("sif short size 0"), "target makes no sense"),
+    ("a short link too long", PLAIN, |v| v.tell("sif short size 40"), "target is invalid"),
+    ("a link to nothing", PLAIN, |v| v.tell("sif short size 0"), "target is invalid"),
     (
         "a long link with a zero",
         PLAIN,
         |v| v.put(v.block("long", 0) + 9, &[0]),
-        "target makes no sense",
+        "target is invalid",
     ),
     (
         "a link that cannot be changed",
@@ -447,7 +447,7 @@ const FAULTS: [(&str, &str, Damage, &str); 60] = [
             let at = v.inode_at("one") + 128 + 32 + 4;
             v.put(at + 2, &[0xf0, 0])
         },
-        "its attributes make no sense",
+        "its attributes are invalid",
     ),
     (
         "values in an inode on each other",
@@ -456,7 +456,7 @@ const FAULTS: [(&str, &str, Damage, &str); 60] = [
             let at = v.inode_at("one") + 128 + 32 + 4;
             v.put(at + 2, &[8, 0])
         },
-        "its attributes make no sense",
+        "its attributes are invalid",
     ),
     (
         "a folder's block with another sum",
@@ -477,13 +477,13 @@ const MORE_FAULTS: [(&str, &str, Damage, &str); 13] = [
         "an attribute past its block",
         PLAIN,
         |v| v.put(v.attributes() + 32 + 8, &[0, 4, 0, 0]),
-        "make no sense",
+        "are invalid",
     ),
     (
         "an attribute on its entry",
         PLAIN,
         |v| v.put(v.attributes() + 32 + 2, &[32, 0]),
-        "make no sense",
+        "are invalid",
     ),
     (
         "an attribute's long name",

@@ -53,7 +53,7 @@ impl Editor<'_> {
     /// Gives an inode another owner; what it has counts for that one from now on.
     ///
     /// # Errors
-    /// When its attributes make no sense.
+    /// When its attributes are invalid.
     pub(super) fn change_owner(
         &mut self,
         open: &mut OpenInode,

@@ -41,7 +41,7 @@ impl Editor<'_> {
     /// An inode of the volume that no name leads to: all that it has is given back.
     ///
     /// # Errors
-    /// When what it has makes no sense.
+    /// When what it has is invalid.
     pub(in crate::ext4) fn delete(&mut self, inode: &RawInode) -> Result<()> {
         if self.gone.contains(&inode.number) {
             return Ok(());
@@ -77,7 +77,7 @@ impl Editor<'_> {
             quota::count(&mut self.usage, inode, self.space.superblock(), change);
         }
         let found = values::in_inode(inode);
-        let found = found.ok_or_else(|| inode.wrong("its attributes make no sense"))?;
+        let found = found.ok_or_else(|| inode.wrong("its attributes are invalid"))?;
         let held: Vec<u32> = found.iter().map(|attribute| attribute.inode).collect();
         self.release(&held)?;
         let block = inode.file_acl(self.superblock());
@@ -93,7 +93,7 @@ impl Editor<'_> {
 
     /// One inode less shares an attribute block.
     fn leave_attributes(&mut self, number: u64) -> Result<()> {
-        let wrong = || Error::corrupt(format!("the attributes in block {number} make no sense"));
+        let wrong = || Error::corrupt(format!("the attributes in block {number} are invalid"));
         let mut block = self.space.block(number)?;
         let superblock = self.superblock();
         let sharers = attributes::sharers(&block, number, superblock).ok_or_else(wrong)?;

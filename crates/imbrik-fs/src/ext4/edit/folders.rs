@@ -16,7 +16,7 @@ impl Editor<'_> {
     /// The inode that the entry `name` of a folder leads to.
     ///
     /// # Errors
-    /// When the folder cannot be read, or makes no sense.
+    /// When the folder cannot be read, or is invalid.
     pub(in crate::ext4) fn look_up(&self, open: &OpenInode, name: &[u8]) -> Result<Option<u32>> {
         if open.inode.is_indexed() && self.can_keep_index(open)? {
             return Ok(self.find_hashed(open, name)?.map(|(_, inode)| inode));
@@ -38,7 +38,7 @@ impl Editor<'_> {
         each: &mut dyn FnMut(NamedInode<'_>) -> bool,
     ) -> Result<()> {
         let folder = &open.inode;
-        let wrong = || folder.wrong("a block of the folder makes no sense");
+        let wrong = || folder.wrong("a block of the folder is invalid");
         let mut some = |content: &[u8], start: usize| {
             for entry in folder::each_entry(content, start) {
                 if !each(entry.ok_or_else(wrong)?) {
@@ -64,7 +64,7 @@ impl Editor<'_> {
     /// All names in a folder, and the inodes that they lead to.
     ///
     /// # Errors
-    /// When the folder cannot be read, or makes no sense.
+    /// When the folder cannot be read, or is invalid.
     pub(super) fn names_in(&self, open: &OpenInode) -> Result<Vec<(Vec<u8>, u32)>> {
         let mut all = Vec::new();
         self.each_entry(open, &mut |entry| {
@@ -77,7 +77,7 @@ impl Editor<'_> {
     /// Adds an entry for `inode` to a folder: where one has room behind it, or in a new block.
     ///
     /// # Errors
-    /// When the name cannot be, the folder must not be changed or makes no sense, or there is no
+    /// When the name cannot be, the folder must not be changed or is invalid, or there is no
     /// room.
     pub(in crate::ext4) fn add_entry(
         &mut self,
@@ -126,7 +126,7 @@ impl Editor<'_> {
     /// Takes the entry `name` out of a folder; answers whether there was one.
     ///
     /// # Errors
-    /// When the folder cannot be read, or makes no sense.
+    /// When the folder cannot be read, or is invalid.
     pub(in crate::ext4) fn remove_entry(
         &mut self,
         open: &mut OpenInode,
@@ -154,7 +154,7 @@ impl Editor<'_> {
     /// Has a folder stand in another one.
     ///
     /// # Errors
-    /// When it makes no sense.
+    /// When it is invalid.
     pub(super) fn put_parent(&mut self, open: &mut OpenInode, parent: u32) -> Result<()> {
         if open.inode.is_inline() {
             let mut map = open.inode.i_block().to_vec();
@@ -194,7 +194,7 @@ impl Editor<'_> {
         let seed = folder.seed(self.superblock());
         let has_tail = self.superblock().has_metadata_csum();
         let len = self.space.block_len();
-        let wrong = || folder.wrong("its hashed blocks make no sense");
+        let wrong = || folder.wrong("its hashed blocks are invalid");
         for (index, block) in open.blocks().into_iter().enumerate() {
             let old = self.space.block(block)?;
             if !folder::is_node(&old) {

@@ -32,14 +32,14 @@ impl Editor<'_> {
     /// What `folder` hands on to something that would have `permissions`; `None` when it hands on nothing.
     ///
     /// # Errors
-    /// When its attributes make no sense.
+    /// When its attributes are invalid.
     pub(super) fn handed_on(
         &self,
         folder: &RawInode,
         permissions: u16,
         is_folder: bool,
     ) -> Result<Option<HandedOn>> {
-        let wrong = || folder.wrong("its attributes make no sense");
+        let wrong = || folder.wrong("its attributes are invalid");
         let number = folder.file_acl(self.superblock());
         let block = match number {
             0 => Vec::new(),
@@ -52,14 +52,12 @@ impl Editor<'_> {
         let found = all.iter().find(|one| one.full_name().is_some_and(|name| name == OF_NEW));
         let Some(found) = found else { return Ok(None) };
         if found.inode != 0 {
-            return Err(Error::unsupported(
-                "its folder hands on a list that has an inode of its own",
-            ));
+            return Err(Error::unsupported("its folder's default ACL is in a separate inode"));
         }
         let list = attributes::told_acl(found.value);
-        let list = list.ok_or_else(|| folder.wrong("a list of who may do what makes no sense"))?;
+        let list = list.ok_or_else(|| folder.wrong("an access control list is invalid"))?;
         let (own, permissions) = for_new(&list, permissions)
-            .ok_or_else(|| folder.wrong("a list of who may do what makes no sense"))?;
+            .ok_or_else(|| folder.wrong("an access control list is invalid"))?;
         let attribute = |name: &[u8], value| FileAttribute { name: name.to_vec(), value };
         let mut attributes = Vec::new();
         attributes.extend(own.map(|own| attribute(OF_ACCESS, own)));

@@ -65,7 +65,7 @@ impl Editor<'_> {
     }
 
     fn node(&self, open: &OpenInode, blocks: &[u64], at: u32) -> Result<Vec<Child>> {
-        let wrong = || open.inode.wrong("its index makes no sense");
+        let wrong = || open.inode.wrong("its index is invalid");
         let block = blocks.get(at.fitting::<usize>()?).ok_or_else(wrong)?;
         let content = self.space.block(*block)?;
         let has_tail = self.superblock().has_metadata_csum();
@@ -75,7 +75,7 @@ impl Editor<'_> {
 
     /// The way to the first leaf that may have a name.
     fn way_to(&self, open: &OpenInode, blocks: &[u64], name: &[u8]) -> Result<(Way, u32)> {
-        let wrong = || open.inode.wrong("its index makes no sense");
+        let wrong = || open.inode.wrong("its index is invalid");
         let first = *blocks.first().ok_or_else(wrong)?;
         let root = folder::index_root(&self.space.block(first)?).ok_or_else(wrong)?;
         let hash = self.hash_of(&root).ok_or_else(wrong)?.hash(name);
@@ -115,10 +115,10 @@ impl Editor<'_> {
     /// The block of a hashed folder that has an entry called `name`, and the inode that it names.
     ///
     /// # Errors
-    /// When the index makes no sense.
+    /// When the index is invalid.
     pub(super) fn find_hashed(&self, open: &OpenInode, name: &[u8]) -> Result<Option<(u64, u32)>> {
         let blocks = open.blocks();
-        let wrong = || open.inode.wrong("a block of the folder makes no sense");
+        let wrong = || open.inode.wrong("a block of the folder is invalid");
         for leaf in self.leaves_for(open, &blocks, name)? {
             let block = *blocks.get(leaf.fitting::<usize>()?).ok_or_else(wrong)?;
             let content = self.space.block(block)?;
@@ -133,7 +133,7 @@ impl Editor<'_> {
     /// Adds an entry to a hashed folder.
     ///
     /// # Errors
-    /// When the index makes no sense, or no block is free.
+    /// When the index is invalid, or no block is free.
     pub(super) fn add_hashed(
         &mut self,
         open: &mut OpenInode,
@@ -141,7 +141,7 @@ impl Editor<'_> {
         inode: u32,
         kind: u8,
     ) -> Result<()> {
-        let wrong = || Error::corrupt("the index of a folder makes no sense");
+        let wrong = || Error::corrupt("the index of a folder is invalid");
         let seed = open.inode.seed(self.superblock());
         let has_tail = self.superblock().has_metadata_csum();
         let mut blocks = open.blocks();
@@ -208,7 +208,7 @@ impl Editor<'_> {
     /// can be.
     ///
     /// # Errors
-    /// When the folder makes no sense, or no block is free.
+    /// When the folder is invalid, or no block is free.
     pub(super) fn start_index(
         &mut self,
         open: &mut OpenInode,
@@ -232,7 +232,7 @@ impl Editor<'_> {
 
     /// Makes the index of a folder anew, with `new` added.
     fn make_index(&mut self, open: &mut OpenInode, way: &Way, new: Option<Hashed>) -> Result<()> {
-        let wrong = || Error::corrupt("a folder makes no sense");
+        let wrong = || Error::corrupt("a folder is invalid");
         let hasher = NameHash::of(way.hash_version, self.superblock()).ok_or_else(wrong)?;
         let has_tail = self.superblock().has_metadata_csum();
         let len = self.space.block_len();
@@ -327,7 +327,7 @@ fn child_of(children: &[Child], hash: u32) -> usize {
     above.min(children.len().saturating_sub(1))
 }
 
-/// The entries of a leaf, with their hashes; `None` when they make no sense.
+/// The entries of a leaf, with their hashes; `None` when they are invalid.
 fn hashed(block: &[u8], hasher: NameHash) -> Option<Vec<Hashed>> {
     let entries = folder::entries(block, 0)?.into_iter().map(|entry| Hashed {
         hash: hasher.hash(entry.name),

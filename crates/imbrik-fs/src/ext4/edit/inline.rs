@@ -19,10 +19,10 @@ impl Editor<'_> {
     /// its content.
     ///
     /// # Errors
-    /// When its attributes make no sense.
+    /// When its attributes are invalid.
     pub(super) fn empty_inline(&self, inode: &mut RawInode) -> Result<()> {
         let removed = attributes::remove_inline_data(inode);
-        removed.ok_or_else(|| inode.wrong("its attributes make no sense"))?;
+        removed.ok_or_else(|| inode.wrong("its attributes are invalid"))?;
         inode.put_flags(inode.flags() & !INLINE_DATA_FLAG);
         inode.put_i_block(&[0; 60]);
         inode.put_size(0);
@@ -32,13 +32,13 @@ impl Editor<'_> {
     /// Gives a folder that is kept in its inode a block for its entries; any other stays as it is.
     ///
     /// # Errors
-    /// When they make no sense, or no block is free.
+    /// When they are invalid, or no block is free.
     pub(super) fn folder_out_of_inode(&mut self, open: &mut OpenInode) -> Result<()> {
         if !open.inode.is_inline() {
             return Ok(());
         }
         let old = open.inode.clone();
-        let wrong = || old.wrong("the entries in it make no sense");
+        let wrong = || old.wrong("the entries in it are invalid");
         let superblock = self.superblock();
         let has_tail = superblock.has_metadata_csum();
         let parent = bytes::le_u32(old.i_block(), 0).ok_or_else(wrong)?;

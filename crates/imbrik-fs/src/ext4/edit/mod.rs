@@ -116,7 +116,7 @@ impl<'a> Editor<'a> {
     /// The volume with all that was changed in it but content.
     ///
     /// # Errors
-    /// When the store cannot be read, or what counts for owners makes no sense.
+    /// When the store cannot be read, or what counts for owners is invalid.
     pub(super) fn finish_metadata(mut self) -> Result<Edited> {
         let usage = std::mem::take(&mut self.usage);
         quota::follow(self.space.opened, &mut self, &usage)?;
@@ -133,7 +133,7 @@ impl<'a> Editor<'a> {
         for (_, mut open) in std::mem::take(&mut self.inodes) {
             if let Some(content) = open.content.take() {
                 for piece in &open.pieces {
-                    let wrong = || Error::bug("content has a place that is none");
+                    let wrong = || Error::bug("file content has an invalid block number");
                     let span = self.superblock().span(piece.physical, piece.len);
                     let from = self.space.place(piece.logical);
                     contents.put(span.ok_or_else(wrong)?, &content, from);
@@ -173,7 +173,7 @@ impl<'a> Editor<'a> {
     /// Takes an inode out of those at work, or opens it.
     ///
     /// # Errors
-    /// When there is none, or its map makes no sense.
+    /// When there is none, or its map is invalid.
     fn take(&mut self, number: u32) -> Result<OpenInode> {
         match self.inodes.remove(&number) {
             Some(open) => Ok(open),

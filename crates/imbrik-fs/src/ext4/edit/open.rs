@@ -56,7 +56,7 @@ impl OpenInode {
     /// One whose map is known.
     ///
     /// # Errors
-    /// When its count of blocks makes no sense.
+    /// When its count of blocks is invalid.
     pub(super) fn with_map(inode: RawInode, was: Map, superblock: &Superblock) -> Result<Self> {
         let had: u64 = was.runs().map(|run| run.len).sum();
         let others = inode.blocks(superblock)?.saturating_sub(had);
@@ -114,14 +114,14 @@ impl Editor<'_> {
     /// Opens an inode of the volume.
     ///
     /// # Errors
-    /// When its map cannot be read, or makes no sense.
+    /// When its map cannot be read, or is invalid.
     pub(in crate::ext4) fn open(&self, inode: RawInode) -> Result<OpenInode> {
         let superblock = self.superblock();
         let mut seen = Bits::new(superblock.blocks);
         let meta = &self.space.opened.meta;
         let was = map_of(meta, superblock, &inode, &mut |run| match seen.add(run) {
             true => Ok(()),
-            false => Err(inode.wrong("its map names a block twice, or one that is none")),
+            false => Err(inode.wrong("its map has a block twice, or an invalid one")),
         })?;
         OpenInode::with_map(inode, was, superblock)
     }
@@ -227,7 +227,7 @@ impl Indirect<'_, '_> {
         let Some(piece) = self.pieces.get(at).filter(|piece| piece.logical < end) else {
             return Ok(0);
         };
-        let too_far = |_| Error::unsupported("its blocks stand too far behind for its kind of map");
+        let too_far = |_| Error::unsupported("its block numbers are too large for its kind of map");
         let Some(below) = depth.checked_sub(1) else {
             let block = piece.physical.plus(logical.minus(piece.logical)?)?;
             return u32::try_from(block).map_err(too_far);

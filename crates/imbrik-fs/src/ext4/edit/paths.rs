@@ -56,7 +56,7 @@ impl Editor<'_> {
     fn take_folder(&mut self, number: u32) -> Result<OpenInode> {
         let inode = &self.peek(number)?.inode;
         if !inode.is_folder() {
-            return Err(Error::unsupported("a link or a file stands where a folder is meant"));
+            return Err(Error::unsupported("a link or a file is in the place of a folder"));
         }
         if inode.flags() & (ENCRYPTED_FLAG | CASEFOLD_FLAG) != 0 {
             return Err(Error::unsupported("a folder on its way is encrypted or folds case"));
@@ -81,8 +81,8 @@ impl Editor<'_> {
                 let inode = &self.peek(found)?.inode;
                 match inode.mode() & TYPE_MASK {
                     FILE => {}
-                    LINK => return Err(Error::unsupported("a link stands in its place")),
-                    _ => return Err(Error::unsupported("something else stands in its place")),
+                    LINK => return Err(Error::unsupported("a link is in its place")),
+                    _ => return Err(Error::unsupported("something else is in its place")),
                 }
                 if inode.flags() & (ENCRYPTED_FLAG | VERITY_FLAG) != 0 {
                     return Err(Error::unsupported("it is encrypted or sealed"));
@@ -223,7 +223,7 @@ impl Editor<'_> {
             let first = self.superblock().first_inode;
             let inode = &self.peek(number)?.inode;
             if number < first || inode.links() == 0 {
-                return Err(inode_is(number, "is none that could be removed"));
+                return Err(inode_is(number, "cannot be removed"));
             }
             if inode.is_immutable() {
                 return Err(Error::unsupported("something in it must not be changed"));
@@ -232,7 +232,7 @@ impl Editor<'_> {
                 if !entered.insert(number) {
                     return Err(inode_is(
                         number,
-                        "is a folder that stands in itself, or in several",
+                        "is a folder that is in itself, or in several others",
                     ));
                 }
                 waiting.push((number, true));
@@ -269,7 +269,7 @@ impl Editor<'_> {
             return Err(Error::unsupported("checkers expect it there"));
         }
         if to.starts_with(from) {
-            return Err(Error::usage("a folder cannot stand in itself"));
+            return Err(Error::usage("a folder cannot be moved into itself"));
         }
         let (new_folder, found, new) = self.place_of(to)?;
         if found.is_some() {

@@ -98,7 +98,7 @@ impl Reading {
             let end = value_at.saturating_add(len);
             let value = block.get(value_at..end);
             let Some(step) = value.and_then(|value| step(kind, value)) else {
-                return self.ends("a tag makes no sense");
+                return self.ends("a tag is invalid");
             };
             let mut add = |end: usize| {
                 self.sum = crc32c(self.sum, block.get(at..end).unwrap_or_default());
@@ -141,7 +141,7 @@ impl Reading {
     }
 }
 
-/// What a tag says; `None` when it makes no sense.
+/// What a tag says; `None` when it is invalid.
 fn step(kind: u16, value: &[u8]) -> Option<Step> {
     let word = |at: usize| bytes::le_u32(value, at);
     let name = || {

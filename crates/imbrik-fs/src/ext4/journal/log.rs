@@ -143,7 +143,7 @@ impl<'a> Journal<'a> {
             start: 0,
             sequence: 0,
         };
-        this.decode_head().ok_or_else(|| damaged("its superblock makes no sense"))?;
+        this.decode_head().ok_or_else(|| damaged("its superblock is invalid"))?;
         this.check_head()?;
         Ok(this)
     }
@@ -323,7 +323,7 @@ impl<'a> Journal<'a> {
         Ok(sequence)
     }
 
-    /// The tags of a descriptor block; `None` when they make no sense.
+    /// The tags of a descriptor block; `None` when they are invalid.
     fn tags(&self, block: &[u8]) -> Option<Vec<Tag>> {
         let is_wide = self.incompat & INCOMPAT_64BIT != 0;
         let is_v3 = self.incompat & INCOMPAT_CSUM_V3 != 0;
@@ -362,7 +362,7 @@ impl<'a> Journal<'a> {
         }
     }
 
-    /// The blocks that a revoke block names; `None` when it makes no sense.
+    /// The blocks that a revoke block names; `None` when it is invalid.
     fn revoked(&self, block: &[u8]) -> Option<Vec<u64>> {
         let used = usize::try_from(be_u32(block, 0xc)?).ok()?;
         let records = block.get(16..used)?;

@@ -63,7 +63,7 @@ impl JournalPlace {
         let inode = RawInode { number, raw };
         inode.check(superblock)?;
         if !inode.is_file() || inode.links() == 0 || inode.dtime() != 0 || inode.is_inline() {
-            return Err(wrong("its inode is none of a journal"));
+            return Err(wrong("its inode is not that of a journal"));
         }
         let mut own = Bits::new(superblock.blocks);
         let map = map_of(meta, superblock, &inode, &mut |run| {

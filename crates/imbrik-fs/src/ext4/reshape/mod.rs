@@ -131,7 +131,8 @@ fn plan(planner: &Planner<'_>, goal: NewSize) -> Result<Layout> {
         NewSize::Bytes(len) => planner.longest(blocks(len)).map_err(|lack| match lack {
             Lack::Blocks(lacking) => {
                 let lacking = ByteLen::new(lacking.saturating_mul(block_len));
-                Error::no_room(format!("{lacking} are missing for what is in it")).lacking(lacking)
+                Error::no_room(format!("{lacking} short of the space its content needs"))
+                    .lacking(lacking)
             }
             Lack::Other(error) => error,
         }),

@@ -399,7 +399,7 @@ impl RawInode {
         let sectors = (superblock.block_len / 512).max(1);
         match count.is_multiple_of(sectors) {
             true => Ok(count.checked_div(sectors).unwrap_or(0)),
-            false => Err(self.wrong("its count of blocks is no whole one")),
+            false => Err(self.wrong("its block count is not a multiple of the block size")),
         }
     }
 

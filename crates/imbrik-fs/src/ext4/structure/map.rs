@@ -100,7 +100,7 @@ impl Map {
 ///
 /// # Errors
 /// - When the volume cannot be read.
-/// - [`imbrik_store::Class::Corrupt`] when the map makes no sense, and what `own` answers.
+/// - [`imbrik_store::Class::Corrupt`] when the map is invalid, and what `own` answers.
 pub(in crate::ext4) fn map_of(
     blocks: &dyn Blocks,
     superblock: &Superblock,
@@ -168,7 +168,7 @@ impl MapVisit for Collect<'_> {
 ///
 /// # Errors
 /// - When the volume cannot be read.
-/// - [`imbrik_store::Class::Corrupt`] when the map makes no sense, and what `visit` answers.
+/// - [`imbrik_store::Class::Corrupt`] when the map is invalid, and what `visit` answers.
 pub(in crate::ext4) fn walk(
     blocks: &dyn Blocks,
     superblock: &Superblock,
@@ -232,7 +232,7 @@ impl Walk<'_> {
     }
 
     fn nonsense(&self) -> Error {
-        self.inode.wrong("its extent tree makes no sense")
+        self.inode.wrong("its extent tree is invalid")
     }
 
     /// Walks a node that must have `depth`; `behind` is the first logical block that may follow.

@@ -193,7 +193,7 @@ impl Opened {
 }
 
 fn no_inode(number: u32) -> Error {
-    Error::corrupt(format!("there is no inode {number}"))
+    Error::corrupt(format!("inode {number} does not exist"))
 }
 
 /// The group whose table has inode `number`; one that there is not for 0, which is no inode.

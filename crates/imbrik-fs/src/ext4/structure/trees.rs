@@ -72,7 +72,7 @@ pub(in crate::ext4) fn tree(
     superblock: &Superblock,
     seed: u32,
 ) -> Result<Made> {
-    let wrong = || Error::corrupt("a map cannot be made anew");
+    let wrong = || Error::corrupt("a block map cannot be rebuilt");
     let room = in_block(superblock.block_len);
     let len = superblock.block_len.fitting::<usize>()?;
     let mut places = places.iter();
@@ -189,7 +189,7 @@ impl Indirect<'_> {
         }
         let target = self.moves.target_of(number.into());
         let target = u32::try_from(target)
-            .map_err(|_| Error::corrupt("an indirect map cannot reach a block so far behind"))?;
+            .map_err(|_| Error::corrupt("an indirect map cannot address a block at that offset"))?;
         let Some(below) = depth.checked_sub(1) else {
             *logical = start.plus(1)?;
             return Ok(target);

@@ -17,7 +17,7 @@ const MOST: u64 = 16 << 20;
 /// The value that `inode` holds; `None` when it holds none.
 ///
 /// # Errors
-/// When it cannot be read, or its map makes no sense.
+/// When it cannot be read, or its map is invalid.
 pub(in crate::ext4) fn value_in(opened: &Opened, inode: &RawInode) -> Result<Option<Vec<u8>>> {
     value_of(&opened.meta, &opened.superblock, inode)
 }
@@ -63,7 +63,7 @@ pub(in crate::ext4) fn words_of_hash(hash: u32) -> Vec<u32> {
     words_of(&hash.to_le_bytes())
 }
 
-/// The attributes of `inode` that stand in it; `None` when they make no sense.
+/// The attributes of `inode` that stand in it; `None` when they are invalid.
 pub(in crate::ext4) fn in_inode(inode: &RawInode) -> Option<Vec<Attribute<'_>>> {
     match inode.attributes() {
         None => Some(Vec::new()),

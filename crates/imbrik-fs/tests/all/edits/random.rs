@@ -340,7 +340,7 @@ fn ours(at: &Path) -> Tree {
     let files = volume.files().unwrap().unwrap();
     let mut tree = Tree::new();
     let walked = files.walk(files.root(), &mut |one| {
-        let Walked::Entry(one) = one else { panic!("a folder makes no sense") };
+        let Walked::Entry(one) = one else { panic!("a folder is invalid") };
         let path = String::from_utf8(one.path.to_vec()).unwrap();
         if path == "lost+found" {
             return Ok(Onward::Past);

@@ -156,7 +156,7 @@ fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
         && let Some(sum) = found.sums.iter().find(|sum| sum.kind == kind)
     {
         let made = publish_beside(path, sum, session.environment.owner);
-        report.made = Some(made.state("The image is whole; its checksum file was not made.")?);
+        report.made = Some(made.state("The image is intact; its checksum file was not written.")?);
     }
     report.show(&session.out);
     Ok(report.exit())
@@ -167,7 +167,9 @@ fn to_make(args: &CheckArgs, listed: &[Sum], is_pipe: bool) -> Outcome<Option<Su
     let Some(name) = &args.sum else { return Ok(None) };
     let kind: SumKind = name.parse()?;
     if is_pipe {
-        return Err(Failure::usage("a checksum file stands beside an image, and - has no place"));
+        return Err(Failure::usage(
+            "a checksum file is written next to the image, and - has no folder",
+        ));
     }
     Ok(Some(kind).filter(|kind| !listed.iter().any(|sum| sum.kind == *kind)))
 }
@@ -181,7 +183,7 @@ fn listed_sums(image: &Path) -> Outcome<Vec<Sum>> {
         let hex = SumFile::decode(&bytes);
         let hex = hex.hash_of(image.file_name().unwrap_or_default()).ok_or_else(|| {
             Failure::new(Exit::Mismatch, format!("{} has no line for this image", quoted(&path)))
-                .state("The image itself was not looked at.")
+                .state("The image itself was not checked.")
                 .next("Remove that file, or put the right one in its place.")
         })?;
         sums.push(Sum { kind, hex: hex.to_owned() });

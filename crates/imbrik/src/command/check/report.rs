@@ -177,7 +177,7 @@ impl Report<'_> {
             (Some(kind), _) => out.line(&format!(
                 "Checksum        {kind} {}",
                 match self.verdict() {
-                    Verdict::Whole => bad("does not match, though the image is whole"),
+                    Verdict::Whole => bad("does not match, but the image is intact"),
                     _ => bad("does not match: the file is not the one that was hashed"),
                 }
             )),
@@ -273,7 +273,7 @@ impl Report<'_> {
                 State::ToReplay => "was not unmounted: its journal is to be replayed".to_owned(),
                 State::Unclean => out.paint(Tone::Alarm, "was not unmounted"),
                 State::Errors => out.paint(Tone::Alarm, "is marked as having errors"),
-                State::Unknown => "was not looked into".to_owned(),
+                State::Unknown => "was not checked".to_owned(),
             };
             out.line(&format!("Volumes         {title} {state}"));
         }
@@ -295,7 +295,7 @@ impl Report<'_> {
         if let (Verdict::Whole, Some(kind)) = (verdict, self.found.wrong_sum) {
             let beside = kind.path_beside(self.image.path());
             let beside = quoted(beside.file_name().unwrap_or_default().as_ref());
-            out.line(&format!("{path} is whole, by its own digests; {beside} is what is wrong."));
+            out.line(&format!("{path} is intact by its own digests; {beside} is wrong."));
             out.line(&format!(
                 "It was changed, or is that of another file. Remove it; imbrik check {path} --sum \
                  makes a new one."
@@ -331,14 +331,14 @@ impl Report<'_> {
                 )),
             },
             (_, Exit::Mismatch) if is_other => {
-                out.line(&format!("{path} can be read, and is not the image that was meant."));
+                out.line(&format!("{path} is readable, but it is not the expected image."));
             }
             (Verdict::Whole, Exit::Done) => {
                 let took = time::span(self.took);
                 let lacking = self.image.manifest().map_or(Vec::new(), Manifest::unreadable_spans);
                 let lacking: ByteLen = lacking.iter().map(|span| span.len()).sum();
                 match lacking.is_zero() {
-                    true => out.line(&format!("{path} is whole; checked in {took}.")),
+                    true => out.line(&format!("{path} is intact; checked in {took}.")),
                     false => out.line(&format!(
                         "{path} is what was saved, without {} of its card; checked in {took}.",
                         size::short(lacking)
@@ -346,7 +346,7 @@ impl Report<'_> {
                 }
             }
             (Verdict::Readable, Exit::Done) => out.line(&format!(
-                "{path} is readable; without digests, nothing tells whether it is what was saved."
+                "{path} is readable; it has no digests that could show whether it is what was saved."
             )),
             (verdict, _) => {
                 let other = match self.card {

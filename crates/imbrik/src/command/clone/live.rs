@@ -61,9 +61,9 @@ pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
     let shape = &args.write.shape;
     let is_kept = shape.keep_size || chosen.card.size == source.size;
     if !is_kept || !args.write.identity.is_empty() {
-        session.out.note(
-            "It is copied as it stands while it runs; it gets its sizes and its identity once it stood still.",
-        );
+        session
+            .out
+            .note("It is copied while it runs; sizes and identity are changed after the freeze.");
     }
     let begun = Instant::now();
     let Some(mut planned) = first.prepare(&from, std::mem::take(&mut cards), None)? else {

@@ -84,7 +84,7 @@ fn opened<'a>(session: &Session, card: &'a Card, tally: Tally) -> Outcome<Source
             card.path.display()
         ))
         .state(UNTOUCHED)
-        .next("The source comes first, the targets last; `imbrik cards` tells which is which."));
+        .next("The source comes first, the targets last; `imbrik cards` lists them."));
     }
     let source = Source::of_card(card, content, survey, Some(tally))?;
     for why in source.known.occupancy.iter().flat_map(Occupancy::notes) {
@@ -97,7 +97,7 @@ fn opened<'a>(session: &Session, card: &'a Card, tally: Tally) -> Outcome<Source
 fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
     let session = writing.session;
     if session.policy(false) != Policy::Ask {
-        return Err(Failure::refused("--swap needs somebody at a terminal who changes the cards")
+        return Err(Failure::refused("--swap needs a terminal, where it asks for the other card")
             .state(UNTOUCHED)
             .next("With a second reader: imbrik clone CARD CARD. Otherwise `imbrik save`, then `imbrik restore`."));
     }
@@ -196,13 +196,13 @@ fn temporary_image(
     let cancel = &session.environment.interrupt.cancel;
     let watch = Watch { observer: &progress, cancel };
     let saved = save(&plan.view, manifest, to.output()?, &options, watch)
-        .state("The card is as it was, and nothing is left of the temporary image.")?;
+        .state("The card is unchanged, and the temporary image was removed.")?;
     drop(progress);
     if session.fleet.has_changed(card, &read.known.survey) {
         let what = "the card was written to, or exchanged, while it was read";
         return Err(Failure::new(Exit::Mismatch, what)
             .state("No other card was written to, and nothing is left of the temporary image.")
-            .next("Unmount it everywhere, and clone it once more."));
+            .next("Unmount it everywhere, then clone it again."));
     }
     // It stays open without a name.
     let image = Image::open(to.path(), None).state(UNTOUCHED)?;

@@ -150,10 +150,10 @@ impl<'a> Target<'a> {
     /// Does it, and tells of it.
     pub(super) fn apply(self, index: usize, title: &str, wanted: Wanted) -> Outcome<Exit> {
         for one in wanted.left_out.iter().take(5) {
-            self.session.out.warn(&format!("{} stays behind: {}.", name(&one.path), one.why));
+            self.session.out.warn(&format!("{} is left out: {}.", name(&one.path), one.why));
         }
         if let Some(more) = wanted.left_out.len().checked_sub(5).filter(|more| *more > 0) {
-            self.session.out.warn(&format!("And {} more stay behind.", count(more as u64, "file")));
+            self.session.out.warn(&format!("{} more are left out.", count(more as u64, "file")));
         }
         if wanted.edits.is_empty() {
             return Err(Failure::refused("there is nothing that could be changed").state(UNTOUCHED));
@@ -167,7 +167,7 @@ impl<'a> Target<'a> {
     fn image(&self, image: &Image, index: usize, title: &str, wanted: Wanted) -> Outcome<Exit> {
         let session = self.session;
         let options = packing::in_place(session, self.path, image, self.args.no_check)?;
-        session.out.note(&format!("Looking at every file of {title} first ..."));
+        session.out.note(&format!("Checking every file of {title} first ..."));
         let now = Timestamp::now();
         let means = session.reshape_options(false);
         let edits = wanted.edits.into_iter().map(|edit| PartEdit { part: index, edit });
@@ -191,7 +191,7 @@ impl<'a> Target<'a> {
         let path = std::path::absolute(self.path).unwrap_or_else(|_| self.path.to_owned());
         let saved = plan.run(&path, &options, watch).map_err(|error| {
             let next = packing::what_next(&error);
-            Failure::from(error).state("The image is as it was.").next(next)
+            Failure::from(error).state("The image is unchanged.").next(next)
         })?;
         drop(progress);
         packing::tell_of(session, &saved);
@@ -216,7 +216,7 @@ impl<'a> Target<'a> {
         let kept: ByteLen = saved.taken_over.unread.iter().map(|span| span.len()).sum();
         if !kept.is_zero() {
             out.line(&format!(
-                "Kept      {} of the card, taken over as they stood in the image and not read again",
+                "Kept      {} of the previous image, copied without re-reading them",
                 size::short(kept)
             ));
         }
@@ -241,8 +241,8 @@ impl<'a> Target<'a> {
             .survey
             .parts
             .get(index)
-            .ok_or_else(|| Failure::usage("there is no such partition").state(UNTOUCHED))?;
-        session.out.note(&format!("Looking at every file of {title} first ..."));
+            .ok_or_else(|| Failure::usage("the card has no such partition").state(UNTOUCHED))?;
+        session.out.note(&format!("Checking every file of {title} first ..."));
         let cancel = &session.environment.interrupt.cancel;
         let plan = CardEdit::new(
             card.clone(),
@@ -364,11 +364,11 @@ fn refused(error: Error, image: &Image) -> Failure {
             let megabytes = size.div_ceil(1_000_000);
             format!("Add --grow, or make room: imbrik fit {path} --to {megabytes}MB")
         }
-        Class::Corrupt => format!("`imbrik show {path}` tells more."),
+        Class::Corrupt => format!("See `imbrik show {path}`."),
         _ => String::new(),
     };
     let lacks = lacking(&error);
-    let mut failure = Failure::from(error).state("The image is as it was.").next(next);
+    let mut failure = Failure::from(error).state("The image is unchanged.").next(next);
     failure.what += &lacks;
     failure
 }
@@ -376,7 +376,9 @@ fn refused(error: Error, image: &Image) -> Failure {
 fn refused_on_card(error: Error) -> Failure {
     let next = match error.class() {
         Class::NoRoom => "Make room with `imbrik files remove`, or restore onto a larger card.",
-        Class::Corrupt => "Save the card as it is first; its system's checker may mend it.",
+        Class::Corrupt => {
+            "Save the card first; the filesystem checker of its system may repair it."
+        }
         _ => "",
     };
     let lacks = lacking(&error);

@@ -140,7 +140,7 @@ impl<'a> Diffing<'a> {
         alone.extend(before.into_iter().map(|(_, tree)| (tree.title().to_owned(), "the first")));
         if pairs.is_empty() {
             return Err(Failure::refused(format!(
-                "{} and {} have no volume in common that can be looked into",
+                "{} and {} have no volume in common whose files can be read",
                 self.before.opened.name(),
                 self.after.opened.name()
             ))

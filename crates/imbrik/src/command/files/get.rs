@@ -138,9 +138,12 @@ impl Goal {
                 let above = dest.parent().filter(|above| !above.as_os_str().is_empty());
                 let folder = above.unwrap_or(Path::new(".")).to_owned();
                 if !folder.is_dir() {
-                    return Err(Failure::usage(format!("there is no folder {}", quoted(&folder)))
-                        .state("Nothing was taken.")
-                        .next("Make the folder first."));
+                    return Err(Failure::usage(format!(
+                        "folder {} does not exist",
+                        quoted(&folder)
+                    ))
+                    .state("Nothing was taken.")
+                    .next("Create the folder first."));
                 }
                 Ok(Self::Folder { folder, is_new: false })
             }
@@ -203,7 +206,7 @@ impl Getting<'_> {
         judge_room(total, folder)?;
         let mut sink = ToFolder::open(folder, self.args.replace).state("Nothing was taken.")?;
         let state =
-            format!("What was taken before is in {}, each file of it whole.", quoted(folder));
+            format!("The files extracted so far are in {}, each of them complete.", quoted(folder));
         self.take(wanted, total, &mut sink, &state)
     }
 
@@ -212,16 +215,12 @@ impl Getting<'_> {
         if pipe::is_pipe(self.dest) {
             let to = BufWriter::with_capacity(1 << 16, io::stdout().lock());
             let mut sink = ToArchive::new(to, packing)?;
-            let got = self.take(
-                wanted,
-                total,
-                &mut sink,
-                "What went through the pipe is no whole archive.",
-            )?;
+            let got =
+                self.take(wanted, total, &mut sink, "The archive in the pipe is incomplete.")?;
             let ended = sink.into_inner().and_then(|mut to| {
                 to.flush().map_err(|error| Error::io("writing the archive", error))
             });
-            ended.state("What went through the pipe is no whole archive.")?;
+            ended.state("The archive in the pipe is incomplete.")?;
             return Ok(got);
         }
         let owner = self.session.environment.owner;
@@ -249,7 +248,7 @@ impl Getting<'_> {
         let content = files.content_of(only.found.file).looked()?;
         let cancel = &self.session.environment.interrupt.cancel;
         let mut out = io::stdout().lock();
-        let half = "What went through the pipe is not all of the file.";
+        let half = "The file in the pipe is incomplete.";
         let mut buffer = Vec::new();
         let mut at = Span::whole(content.size());
         while !at.is_empty() {
@@ -315,7 +314,7 @@ impl Getting<'_> {
         ));
         self.show_left_out(&got.left_out);
         if there > 0 {
-            out.note("What was there already was left as it is; --replace replaces it.");
+            out.note("Existing files are unchanged; --replace overwrites them.");
         }
         Ok(exit)
     }
@@ -326,7 +325,7 @@ impl Getting<'_> {
             out.warn(&format!("/{}: {}.", name(&one.path), one.why));
         }
         if let Some(more) = left_out.len().checked_sub(TOLD).filter(|more| *more > 0) {
-            out.warn(&format!("{} more were not taken as they are; --json names all.", more));
+            out.warn(&format!("{} more were changed or left out; --json lists all.", more));
         }
     }
 }

@@ -30,7 +30,7 @@ use std::{
 };
 
 const ONLY_READ: &str = "It was only read.";
-const MORE: &str = "Look whether the card is still there; of an image, `imbrik check` tells more.";
+const MORE: &str = "Check that the card is still connected; for an image, run `imbrik check`.";
 
 pub(crate) fn run(session: &Session, args: &FilesArgs) -> Outcome<Exit> {
     match &args.what {
@@ -138,13 +138,13 @@ impl Source {
 
     /// The partition called `part`; the only one with files where none is named.
     fn part(&self, part: Option<&str>) -> Outcome<(&Part, Tree)> {
-        let see = format!("`imbrik show {}` tells what is in it.", quoted(&self.path));
+        let see = format!("See what is in it with `imbrik show {}`.", quoted(&self.path));
         let Some(typed) = part else {
             let mut trees = self.trees()?;
             return match (trees.pop(), trees.is_empty()) {
                 (Some(only), true) => Ok(only),
                 (None, _) => Err(Failure::refused(format!(
-                    "no volume of {} can be looked into",
+                    "the files of no volume of {} can be read",
                     self.opened.name()
                 ))
                 .state(ONLY_READ)
@@ -154,19 +154,23 @@ impl Source {
                     let all: Vec<_> = all.map(|(_, tree)| tree.title().to_owned()).collect();
                     Err(Failure::usage(format!("which volume? There are {}", listed(&all)))
                         .state("Nothing was read.")
-                        .next("Put its number or label in front of the path: 2:/etc"))
+                        .next("Write its number or label before the path: 2:/etc"))
                 }
             };
         };
         let part = resolve::part(&self.survey, typed, &self.path).state("Nothing was read.")?;
         match self.tree(part)? {
             Some(tree) => Ok((part, tree)),
-            None => Err(Failure::refused(format!("{} cannot be looked into", part.full_title()))
-                .state(ONLY_READ)
-                .next(match &part.volume {
-                    Some(volume) => format!("The files of {} volumes are not read.", volume.kind),
-                    None => see,
-                })),
+            None => {
+                Err(Failure::refused(format!("the files of {} cannot be read", part.full_title()))
+                    .state(ONLY_READ)
+                    .next(match &part.volume {
+                        Some(volume) => {
+                            format!("The files of {} volumes are not read.", volume.kind)
+                        }
+                        None => see,
+                    }))
+            }
         }
     }
 

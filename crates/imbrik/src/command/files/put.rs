@@ -113,7 +113,7 @@ fn place(
         [] if count == 1 && !goal.ends_with(b"/") => plain(goal),
         _ => {
             let goal = name(goal);
-            return Err(Failure::usage(format!("{goal} is no folder in {}", tree.title()))
+            return Err(Failure::usage(format!("{goal} is not a folder in {}", tree.title()))
                 .state(UNTOUCHED)
                 .next(
                     "Name a folder that is there, or make one with `imbrik files folder`; `imbrik files \

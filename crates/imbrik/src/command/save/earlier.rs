@@ -74,7 +74,7 @@ impl OnShelf {
         let found = self.listing.damaged_in(damaged);
         for (image, error) in found.unread {
             let name = quoted(image.path.file_name().unwrap_or_default().as_ref());
-            session.out.warn(&format!("Whether {name} shares the damage is unknown: {error}."));
+            session.out.warn(&format!("It is unknown if {name} shares the damage: {error}."));
         }
         for image in found.damaged {
             let remarks = found_damaged(image, Timestamp::now());

@@ -95,7 +95,7 @@ impl Live<'_> {
         let folder = to.path().parent().unwrap_or(Path::new("/"));
         if !can_share_blocks(folder) {
             session.out.note(&format!(
-                "Until the image is whole, a copy of what runs lies beside it: for a while, both take room in {}.",
+                "Until the image is complete, a raw copy is stored next to it: both need space in {} for a while.",
                 quoted(folder)
             ));
         }
@@ -174,7 +174,7 @@ impl Live<'_> {
     }
 
     /// Makes the image of the moment that was read, and tells of it.
-    #[expect(clippy::too_many_arguments, reason = "all of what a save comes to, told once")]
+    #[expect(clippy::too_many_arguments, reason = "everything about a save, reported once")]
     fn finish(
         &self,
         wanted: &SaveSource,
@@ -230,7 +230,7 @@ fn failed(error: Error, to: &Destination) -> Failure {
     };
     let next = to.gone().unwrap_or_else(|| next.to_owned());
     Failure::from(error)
-        .state(format!("The card goes on as before; {}.", to.what_is_left()))
+        .state(format!("The card is in use as before; {}.", to.what_is_left()))
         .next(next)
 }
 

@@ -96,11 +96,11 @@ fn attempt(
     };
     if resume && !options.pack.can_be_gone_on_with() {
         return Err(Failure::usage(format!(
-            "an image in {} cannot be gone on with",
+            "images in {} cannot be resumed",
             options.pack.container()
         ))
         .state(UNTOUCHED)
-        .next("Leave --resume out: it is begun anew.")
+        .next("Leave --resume out to start from scratch.")
         .into());
     }
     still::may_be_read(card)?;
@@ -247,7 +247,7 @@ impl Run<'_> {
         }
         if let Some(why) = &saved.not_mended {
             session.out.warn(&format!(
-                "What did not read well was not tried to the end, or is not in the image: {why}."
+                "Hard-to-read sectors were not fully retried, or are missing in the image: {why}."
             ));
         }
         let done = self.done(&saved);
@@ -303,10 +303,10 @@ fn failed(error: Error, card: &Card, to: &Destination) -> Failure {
     let (class, next) = (error.class(), packing::what_next(&error));
     let mut failure = Failure::from(error);
     if let Some(next) = to.gone() {
-        return failure.state("The card is as it was; the image is not whole.").next(next);
+        return failure.state("The card is unchanged; the image is incomplete.").next(next);
     }
     let Some(left) = to.unfinished() else {
-        return failure.state(format!("The card is as it was; {}.", to.what_is_left())).next(next);
+        return failure.state(format!("The card is unchanged; {}.", to.what_is_left())).next(next);
     };
     let line = to.line("imbrik save", &card.path, "--resume");
     let next = match class {
@@ -315,10 +315,10 @@ fn failed(error: Error, card: &Card, to: &Destination) -> Failure {
         Class::Gone => {
             format!("Plug the card in again, look for it with `imbrik cards`, and go on: {line}")
         }
-        _ => format!("This goes on with it: {line}"),
+        _ => format!("To resume, run: {line}"),
     };
     failure.state =
-        format!("The card is as it was; what is saved of it so far is in {}.", quoted(&left));
+        format!("The card is unchanged; the part saved so far is in {}.", quoted(&left));
     failure.next = next;
     failure
 }
@@ -502,7 +502,7 @@ fn off_the_card(session: &Session, image: &Path, card: &Card) -> Outcome<()> {
         && resolve::is_same_file_as_any(image, rack)
     {
         return Err(Failure::refused(format!(
-            "{} stands behind a slot of the rack",
+            "{} is the file of a slot of the rack",
             quoted(image)
         ))
         .state(UNTOUCHED)

@@ -30,7 +30,7 @@ pub(super) fn check(session: &Session, shelf: &Shelf, most: usize) -> Outcome<Ex
     let mut checked = Vec::new();
     let out = &session.out;
     for one in listing.longest_unchecked(most, now) {
-        let why = wrong_with(session, one).state("What was checked before that is remembered.")?;
+        let why = wrong_with(session, one).state("Earlier results are kept.")?;
         let name = quoted(one.path.file_name().unwrap_or_default().as_ref());
         let result =
             Remarks { checked: Some(Timestamp::now()), whole: Some(why.is_none()), ..one.remarks };

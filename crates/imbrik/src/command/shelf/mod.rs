@@ -54,7 +54,7 @@ fn open(session: &Session, folder: Option<&Path>) -> Outcome<Shelf> {
                 quoted(folder)
             ),
             Class::Corrupt => {
-                "Correct that file, or move it away and make the shelf anew.".to_owned()
+                "Correct that file, or move it away and create the shelf again.".to_owned()
             }
             _ => String::new(),
         };
@@ -65,7 +65,7 @@ fn open(session: &Session, folder: Option<&Path>) -> Outcome<Shelf> {
 fn make(session: &Session, args: &ShelfMakeArgs) -> Outcome<Exit> {
     let folder = &args.folder;
     if !folder.is_dir() {
-        return Err(Failure::usage(format!("there is no folder {}", quoted(folder)))
+        return Err(Failure::usage(format!("folder {} does not exist", quoted(folder)))
             .state(UNTOUCHED)
             .next("Make it first."));
     }

@@ -181,7 +181,7 @@ fn install(
                 "{} is there already, and says something else",
                 quoted(&path)
             ))
-            .state("It was left as it is; nothing was written.")
+            .state("It is unchanged; nothing was written.")
             .next("Look at it, and add --replace when it may go."));
         }
     }
@@ -199,7 +199,7 @@ fn install(
         };
         put().map_err(|error| {
             failure::system(format!("writing {}", quoted(&path)), error)
-                .state("What stood there before is as it was.")
+                .state("The previous file is unchanged.")
         })?;
         written.push(json::ShelfUnit { path: json::path(&path), text: text.clone() });
     }

@@ -23,7 +23,7 @@ pub(super) fn pin(session: &Session, args: &ShelfImageArgs, pinned: bool) -> Out
     let shelf = Shelf::open(folder.unwrap_or(Path::new("."))).state(UNTOUCHED)?;
     let _lock = shelf.lock().state(UNTOUCHED)?;
     if !path.is_file() {
-        return Err(Failure::usage(format!("there is no image called {}", quoted(&path)))
+        return Err(Failure::usage(format!("image {} does not exist", quoted(&path)))
             .state(UNTOUCHED)
             .next("`imbrik shelf list` lists them."));
     }

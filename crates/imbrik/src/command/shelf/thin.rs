@@ -40,7 +40,7 @@ pub(super) fn thin(session: &Session, shelf: &Shelf, plan: bool, yes: bool) -> O
     }
     if session.policy(yes) == Policy::Nobody {
         return Err(Failure::refused(
-            "this needs a confirmation, and there is no terminal to ask on",
+            "this needs confirmation, and there is no terminal to ask on",
         )
         .state(UNTOUCHED)
         .next("To remove them without being asked, add --yes."));

@@ -38,7 +38,7 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
     let what = Opened::open(session, &args.what, &tally)?;
     let store = what.store();
     let untouched = "It was only read.";
-    let more = "Look whether the card is still there; of an image, `imbrik check` tells more.";
+    let more = "Check that the card is still connected; for an image, run `imbrik check`.";
     let survey = Survey::of(&*store).state(untouched).next(more)?;
     if args.private {
         return private::run(session, &what, &store, &survey, started).state(untouched).next(more);

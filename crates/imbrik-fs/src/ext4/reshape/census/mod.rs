@@ -406,7 +406,7 @@ fn refuse_waiting(opened: &Opened) -> Result<()> {
 /// How many blocks the attributes of an inode take that stand in inodes of their own.
 fn values_elsewhere(opened: &Opened, inode: &RawInode, file_acl: u64) -> Result<u64> {
     let block_len = opened.superblock.block_len;
-    let wrong = || inode.wrong("its attributes make no sense");
+    let wrong = || inode.wrong("its attributes are invalid");
     let mut count = match inode.attributes() {
         Some(region) => {
             let found = attributes::blocks_of_values(&inode.raw, region.start, block_len);

@@ -38,14 +38,14 @@ pub(super) fn look(
     let last = behind.map(|behind| behind.saturating_sub(1).saturating_mul(superblock.block_len));
     match kind {
         1 if !inode.has_hashes_behind() && last.is_some_and(|last| inode.size() < last) => {
-            fault("it has content behind its end")?;
+            fault("it has content after its end")?;
         }
         3..=6 => {
             if inode.size() != 0 {
-                fault("it is no file, and has a length")?;
+                fault("it is not a file, but has a length")?;
             }
             if inode.is_indexed() || inode.flags() & EXTENTS_FLAG != 0 || inode.is_immutable() {
-                fault("it is no file, and has the flags of one")?;
+                fault("it is not a file, but has the flags of one")?;
             }
         }
         7 if !inode.is_encrypted() => link(opened, inode, map, &mut fault)?,
@@ -84,5 +84,5 @@ fn link(
         }
         _ => false,
     };
-    if is_sound { Ok(()) } else { fault("it is a link whose target makes no sense") }
+    if is_sound { Ok(()) } else { fault("it is a link whose target is invalid") }
 }

@@ -110,7 +110,7 @@ impl Tree {
                 None => faults.push(format!("folder {folder}: no name leads to it"))?,
                 Some(parent) if above.is_some_and(|above| above != parent) => {
                     faults.push(format!(
-                        "folder {folder}: its \"..\" is {}, its name stands in {parent}",
+                        "folder {folder}: its \"..\" is {}, but its name is in {parent}",
                         above.unwrap_or(0)
                     ))?;
                 }
@@ -216,7 +216,7 @@ impl Look<'_> {
                 continue;
             }
             let Some(entries) = folder::entries(&block, 0) else {
-                self.fault("a block of its entries makes no sense")?;
+                self.fault("a block of its entries is invalid")?;
                 continue;
             };
             let rest = match number {
@@ -242,12 +242,12 @@ impl Look<'_> {
         let parts = [Some((inode.i_block(), 4)), more.map(|more| (more, 0))];
         let held = 60usize.saturating_add(more.map_or(0, <[u8]>::len));
         if usize::try_from(inode.size()) != Ok(held) {
-            self.fault("its length is not that of what stands in its inode")?;
+            self.fault("its length differs from that of its inline data")?;
         }
         for (part, start) in parts.into_iter().flatten() {
             match folder::entries(part, start) {
                 Some(entries) => self.entries(&entries, &mut seen)?,
-                None => self.fault("the entries in its inode make no sense")?,
+                None => self.fault("its inline entries are invalid")?,
             }
         }
         Ok(())
@@ -294,7 +294,7 @@ impl Look<'_> {
             let is_dots = matches!(entry.name, b"." | b"..");
             let is_odd = entry.name.iter().any(|byte| matches!(byte, 0 | b'/'));
             if entry.name.is_empty() || (is_plain && (is_dots || is_odd)) {
-                self.fault(&format!("an entry has a name that is none: \"{title}\""))?;
+                self.fault(&format!("an entry has an invalid name: \"{title}\""))?;
                 continue;
             }
             if !seen.insert(entry.name.to_vec()) {
@@ -320,7 +320,7 @@ impl Look<'_> {
         Ok(())
     }
 
-    /// Follows the index from its root; `None` when it makes no sense, which was told then.
+    /// Follows the index from its root; `None` when it is invalid, which was told then.
     fn index(&mut self, places: &[u64]) -> Result<Option<Index>> {
         let first = places.first().copied().unwrap_or(0);
         let block = self.opened.meta.block(first)?;
@@ -346,7 +346,7 @@ impl Look<'_> {
         index.nodes.add(Run::new(0, 1));
         let is_sound = self.node(&block, places, root.levels, (0, u32::MAX), &mut index)?;
         if !is_sound {
-            self.fault("its index makes no sense")?;
+            self.fault("its index is invalid")?;
             return Ok(None);
         }
         let all = index

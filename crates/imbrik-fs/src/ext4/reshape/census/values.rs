@@ -46,7 +46,7 @@ impl Values {
     ) -> Result<()> {
         let title = format!("inode {}", inode.number);
         match values::in_inode(inode) {
-            None => faults.push(format!("{title}: its attributes make no sense")),
+            None => faults.push(format!("{title}: its attributes are invalid")),
             Some(found) => self.look(opened, &title, &found, Some(inode), faults),
         }
     }
@@ -64,7 +64,7 @@ impl Values {
         let title = format!("the attributes in block {block}");
         let content = opened.meta.block(block)?;
         match attributes::list(&content, attributes::IN_BLOCK, 0) {
-            None => faults.push(format!("{title} make no sense")),
+            None => faults.push(format!("{title} are invalid")),
             Some(found) => self.look(opened, &title, &found, None, faults),
         }
     }

@@ -36,7 +36,7 @@ use std::{collections::BTreeMap, sync::Arc};
 /// what its owner should know, a sentence each.
 ///
 /// # Errors
-/// As for reading the source; [`imbrik_store::Class::Corrupt`] when what stands in it makes no sense.
+/// As for reading the source; [`imbrik_store::Class::Corrupt`] when its inline data is invalid.
 pub(super) fn rewrite(
     planner: &Planner<'_>,
     layout: &Layout,
@@ -89,7 +89,7 @@ fn signed(count: u64) -> i64 {
 }
 
 fn broken(what: &str) -> Error {
-    Error::corrupt(format!("{what} makes no sense"))
+    Error::corrupt(format!("{what} is invalid"))
 }
 
 impl Rewriter<'_> {
@@ -260,7 +260,7 @@ impl Rewriter<'_> {
         for node in map.nodes {
             let mut block = self.draft.block(node.block)?;
             let sealed = trees::seal(&mut block, inode.seed(&superblock));
-            sealed.ok_or_else(|| old.wrong("its extent tree makes no sense"))?;
+            sealed.ok_or_else(|| old.wrong("its extent tree is invalid"))?;
             self.draft.put(node.block, block)?;
         }
         Ok(())
@@ -270,7 +270,7 @@ impl Rewriter<'_> {
     fn follow_inodes(&mut self, old: &RawInode, inode: &mut RawInode) -> Result<()> {
         let inodes = &self.layout.inodes;
         let references = |found: Option<Vec<(usize, u32)>>| {
-            let found = found.ok_or_else(|| old.wrong("what stands in it makes no sense"))?;
+            let found = found.ok_or_else(|| old.wrong("its inline data is invalid"))?;
             let moved =
                 found.into_iter().map(|(at, number)| (at, number, inodes.target_of(number)));
             Ok::<_, Error>(moved.filter(|(_, was, is)| was != is).collect::<Vec<_>>())
@@ -358,7 +358,7 @@ impl Rewriter<'_> {
             self.planner.cancel.check()?;
             let old = self.planner.opened.inode(of)?;
             let mut block = self.planner.opened.meta.block(number)?.to_vec();
-            let wrong = || old.wrong("its entries make no sense");
+            let wrong = || old.wrong("its entries are invalid");
             if superblock.has_metadata_csum() && !folder::is_sound(&block, old.seed(&superblock)) {
                 return Err(old.wrong("a block of its entries has a wrong checksum"));
             }
@@ -387,8 +387,7 @@ impl Rewriter<'_> {
         let superblock = self.now().clone();
         for number in self.planner.census.shared.keys() {
             let target = self.layout.moves.target_of(*number);
-            let wrong =
-                || Error::corrupt(format!("the attributes in block {number} make no sense"));
+            let wrong = || Error::corrupt(format!("the attributes in block {number} are invalid"));
             let old = self.planner.opened.meta.block(*number)?;
             let mut block = old.to_vec();
             if superblock.has_ea_inodes() && !self.layout.inodes.is_empty() {
