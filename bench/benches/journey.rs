@@ -5,7 +5,7 @@
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use imbrik_core::{
-    fs::ReshapeOptions,
+    fs::ResizeOptions,
     image::{Image, Manifest, Output, Pack, Unpack},
     layout::{Fit, Identity, Occupancy, Plan, Survey, TargetSize},
     progress::{Cancel, Unobserved, Watch},
@@ -47,7 +47,7 @@ fn steps(c: &mut Criterion) {
     let larger =
         Fit::Card { size: ByteLen::new(16 << 30), take_from: Vec::new(), give_to: Some(1) };
     let fit = |fit: &Fit| {
-        let work = ReshapeOptions::in_memory(&cancel);
+        let work = ResizeOptions::in_memory(&cancel);
         Plan::fit(Arc::clone(&card), &survey, &occupancy, fit, work).expect("a plan")
     };
     let restored = || {
@@ -83,7 +83,7 @@ fn steps(c: &mut Criterion) {
         ("what is in use", &|| drop(black_box(Occupancy::of(&card, &survey)))),
         ("plan: the smallest", &|| drop(black_box(fit(&smallest)))),
         ("plan: four times the size", &|| drop(black_box(fit(&larger)))),
-        ("plan: an identity", &|| drop(black_box(restored().with_identity(&own, ReshapeOptions::in_memory(&cancel))))),
+        ("plan: an identity", &|| drop(black_box(restored().with_identity(&own, ResizeOptions::in_memory(&cancel))))),
         ("save", &|| drop(black_box(save_it()))),
         ("write", &|| drop(black_box(write_it()))),
     ];

@@ -1,7 +1,7 @@
 //! Any first or last bytes of a card of any size: its table, and the plans to put it elsewhere.
 
 use imbrik_core::{
-    fs::ReshapeOptions,
+    fs::ResizeOptions,
     layout::{Fit, Identity, Occupancy, Plan, Survey, TargetSize},
     progress::Cancel,
     store::{ReadAt, SparseStore, WriteAt},
@@ -27,10 +27,10 @@ pub(crate) fn run(input: &[u8]) {
     let store: Arc<dyn ReadAt> = Arc::new(store);
     if let Ok(plan) = Plan::restore(Arc::clone(&store), &survey, None, target) {
         let ids = Identity { ids: true, ..Identity::default() };
-        let _ = plan.with_identity(&ids, ReshapeOptions::in_memory(&Cancel::new()));
+        let _ = plan.with_identity(&ids, ResizeOptions::in_memory(&Cancel::new()));
     }
     let Ok(occupancy) = Occupancy::of(&store, &survey) else { return };
-    let give_to = survey.last_reshapable();
+    let give_to = survey.last_resizable();
     let fit = Fit::Card { size: target.size, take_from: Vec::new(), give_to };
-    let _ = Plan::fit(store, &survey, &occupancy, &fit, ReshapeOptions::in_memory(&Cancel::new()));
+    let _ = Plan::fit(store, &survey, &occupancy, &fit, ResizeOptions::in_memory(&Cancel::new()));
 }

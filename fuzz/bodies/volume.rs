@@ -2,7 +2,7 @@
 //! view of it, the view of it at other sizes, and with an identity of its own.
 
 use imbrik_core::{
-    fs::{FileEdit, FileMeta, ReshapeOptions},
+    fs::{FileEdit, FileMeta, ResizeOptions},
     layout::{Fit, Identity, Occupancy, PartEdit, Plan, Survey, references},
     progress::Cancel,
     store::{ReadAt, SparseStore, read_vec},
@@ -18,12 +18,12 @@ pub(crate) fn run(bytes: &[u8]) {
     let larger = ByteLen::from_usize(bytes.len().saturating_mul(3));
     let smaller = ByteLen::from_usize(bytes.len() / 2);
     let on_card =
-        |size| Fit::Card { size, take_from: Vec::new(), give_to: survey.last_reshapable() };
-    let smallest = survey.last_reshapable();
+        |size| Fit::Card { size, take_from: Vec::new(), give_to: survey.last_resizable() };
+    let smallest = survey.last_resizable();
     let smallest = smallest.map(|part| Fit::Smallest { part, room: ByteLen::ZERO });
     for fit in [on_card(larger), on_card(smaller)].into_iter().chain(smallest) {
         let cancel = Cancel::new();
-        let work = ReshapeOptions::in_memory(&cancel);
+        let work = ResizeOptions::in_memory(&cancel);
         if let Ok(plan) = Plan::fit(Arc::clone(&store), &survey, &occupancy, &fit, work) {
             read_all(&plan);
         }
@@ -55,7 +55,7 @@ pub(crate) fn run(bytes: &[u8]) {
     let (files, all, gone) = (edited(&edits[..2]), edited(&edits[..5]), edited(&edits[5..]));
     for identity in [ids, host, files, all, gone] {
         if let Ok(plan) =
-            plan.clone().with_identity(&identity, ReshapeOptions::in_memory(&Cancel::new()))
+            plan.clone().with_identity(&identity, ResizeOptions::in_memory(&Cancel::new()))
         {
             read_all(&plan);
         }

@@ -1,7 +1,7 @@
 //! Moving clusters: the parts of resizing that FAT and exFAT have in common. Clusters are counted from 0 here.
 
 use super::{
-    DerivedVolume, GrowthLimit, Moved, Reshaped,
+    DerivedVolume, GrowthLimit, Moved, ResizedVolume,
     bits::{Bits, Run, push},
     placement::{Holes, Moves, place},
 };
@@ -229,14 +229,14 @@ impl Clusters {
     }
 
     /// The new volume `draft`: new content in `rewritten` and before the clusters.
-    pub(super) fn reshaped(
+    pub(super) fn resized(
         &self,
         draft: Arc<dyn ReadAt>,
         mut rewritten: Vec<Span>,
         limit: Option<GrowthLimit>,
-    ) -> Reshaped {
+    ) -> ResizedVolume {
         rewritten.push(Span::between(ByteOffset::ZERO, self.is));
-        Reshaped {
+        ResizedVolume {
             volume: DerivedVolume { store: draft, rewritten: joined(rewritten) },
             moved: self.moved(),
             had_to_move: self.copied(),
@@ -259,7 +259,7 @@ impl Clusters {
 pub(super) fn would_be_wrong(error: Error) -> Error {
     match error.class() {
         Class::Corrupt | Class::Unsupported => {
-            Error::bug(format!("the reshaped volume would be wrong: {error}"))
+            Error::bug(format!("the resized volume would be wrong: {error}"))
         }
         _ => error,
     }

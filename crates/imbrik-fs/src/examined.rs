@@ -34,7 +34,7 @@ impl fmt::Display for State {
     }
 }
 
-/// A volume made of another one: settled, edited or reshaped.
+/// A volume made of another one: settled, edited or resized.
 #[derive(Clone)]
 pub struct DerivedVolume {
     /// The whole volume, readable.
@@ -61,7 +61,7 @@ pub struct Examined {
     /// What a replay of its journal changes; `None` when there is nothing to replay, or it cannot
     /// be, so that the whole volume counts as used.
     pub settled: Option<DerivedVolume>,
-    /// How small it could become; `None` for what is not reshaped.
+    /// How small it could become; `None` for what is not resized.
     pub least: Option<Least>,
 }
 

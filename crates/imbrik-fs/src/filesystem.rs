@@ -5,7 +5,7 @@ use crate::{
     edit::{EditOptions, EditedVolume, FileEdit},
     examined::{DerivedVolume, Examined, Least, State},
     files::Files,
-    reshaped::{NewSize, ReshapeOptions, Reshaped},
+    resized::{NewSize, ResizeOptions, ResizedVolume},
     unchanged::{LEAST_USED, Unchanged, by_names},
     usage::Usage,
     volume::{Volume, VolumeKind},
@@ -152,13 +152,13 @@ pub(crate) trait Filesystem: Sync {
         _store: &Arc<dyn ReadAt>,
         kind: VolumeKind,
         _id: Uuid,
-        _options: ReshapeOptions<'_>,
+        _options: ResizeOptions<'_>,
     ) -> Result<DerivedVolume> {
         Err(Error::unsupported(format!("{kind} keeps its id")))
     }
 
     /// Its implementation of resizing; `None` if it can't be resized.
-    fn reshape(&self) -> Option<&dyn Reshape> {
+    fn resize(&self) -> Option<&dyn Resize> {
         None
     }
 
@@ -233,21 +233,21 @@ pub(crate) fn unchanged_by_names(
 }
 
 /// Resizing of a filesystem.
-pub(crate) trait Reshape {
+pub(crate) trait Resize {
     /// The name of the resizable kinds in a list.
     fn names(&self) -> &'static [&'static str];
 
     /// The volume in `store` at another size, as a view; `replayed` are the blocks that its journal replaced.
     ///
     /// # Errors
-    /// As [`crate::OpenVolume::reshape`].
-    fn reshape(
+    /// As [`crate::OpenVolume::resize`].
+    fn resize(
         &self,
         store: &Arc<dyn ReadAt>,
         replayed: &[Span],
         size: NewSize,
-        options: ReshapeOptions<'_>,
-    ) -> Result<Reshaped>;
+        options: ResizeOptions<'_>,
+    ) -> Result<ResizedVolume>;
 
     /// The minimum size, where `least` is the result of [`Filesystem::examine`].
     ///

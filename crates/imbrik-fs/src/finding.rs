@@ -91,7 +91,7 @@ impl fmt::Display for VolumeFinding {
 /// What the owner of a volume should know that gets another size.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum ReshapeWarning {
+pub enum ResizeWarning {
     /// Files with a signature that may cover the number of their inode got another one.
     SignedFiles {
         /// How many.
@@ -108,7 +108,7 @@ pub enum ReshapeWarning {
     },
 }
 
-impl fmt::Display for ReshapeWarning {
+impl fmt::Display for ResizeWarning {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::SignedFiles { count } => write!(

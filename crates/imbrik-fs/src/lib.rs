@@ -11,8 +11,8 @@
 //!   ┌──────┬──────┬──────┼──────┬──────┬──────┬──────┐
 //!  ext4   FAT   exFAT   NTFS  btrfs   F2FS   swap   LUKS       a folder each, none uses another
 //!   └──────┴──────┴──────┼──────┴──────┴──────┴──────┘
-//!              Filesystem, Files, Reshape        what each may answer, and the cautious answers
-//!       Volume, Examined, Usage, Reshaped        what is answered
+//!              Filesystem, Files, Resize        what each may answer, and the cautious answers
+//!       Volume, Examined, Usage, ResizedVolume        what is answered
 //!       bits, placement, clusters                sets of blocks, and where they may move
 //! ```
 //!
@@ -71,7 +71,7 @@
 //! A volume at another size is a view of the old one:
 //!
 //! ```no_run
-//! use imbrik_fs::{NewSize, OpenVolume, ReshapeOptions};
+//! use imbrik_fs::{NewSize, OpenVolume, ResizeOptions};
 //! use imbrik_store::{FileStore, ReadAt, progress::Cancel, units::ByteLen};
 //! use std::{path::Path, sync::Arc};
 //!
@@ -80,8 +80,8 @@
 //! let volume = OpenVolume::open(store)?.expect("it holds a volume");
 //! let size = NewSize::Smallest { room: ByteLen::mib(64) };
 //! let cancel = Cancel::new();
-//! let (reshaped, found) = volume.reshape(size, ReshapeOptions::in_memory(&cancel))?;
-//! println!("{} instead of {}", reshaped.volume.store.size(), volume.store().size());
+//! let (resized, found) = volume.resize(size, ResizeOptions::in_memory(&cancel))?;
+//! println!("{} instead of {}", resized.volume.store.size(), volume.store().size());
 //! println!("{} are in use", found.usage.in_use());
 //! # Ok(())
 //! # }
@@ -122,7 +122,7 @@ mod ntfs;
 mod open;
 mod placement;
 mod registry;
-mod reshaped;
+mod resized;
 mod swap;
 mod unchanged;
 mod usage;
@@ -138,10 +138,10 @@ pub use files::{
     FolderEntry, Ownership, Stretch,
 };
 pub use filesystem::History;
-pub use finding::{GrowthLimit, ReshapeWarning, VolumeFinding};
+pub use finding::{GrowthLimit, ResizeWarning, VolumeFinding};
 pub use open::{OpenVolume, Settled};
-pub use registry::{recognise, recognise_by_copy, reshaped_kinds};
-pub use reshaped::{Moved, NewSize, ReshapeOptions, Reshaped};
+pub use registry::{recognise, recognise_by_copy, resizable_kinds};
+pub use resized::{Moved, NewSize, ResizeOptions, ResizedVolume};
 pub use unchanged::Unchanged;
 pub use usage::Usage;
 pub use volume::{Volume, VolumeKind};

@@ -5,9 +5,9 @@ use crate::{
     edit::{EditOptions, EditedVolume, FileEdit},
     examined::{DerivedVolume, Examined, Least},
     files::Files,
-    filesystem::{Filesystem, History, Reshape},
+    filesystem::{Filesystem, History, Resize},
     registry::{by_copy, filesystem, recognise},
-    reshaped::{NewSize, ReshapeOptions, Reshaped},
+    resized::{NewSize, ResizeOptions, ResizedVolume},
     unchanged::Unchanged,
     volume::Volume,
 };
@@ -145,10 +145,10 @@ impl OpenVolume {
         Ok(Settled { volume, was_replayed, not_settled })
     }
 
-    fn reshaper(&self) -> Result<&'static dyn Reshape> {
+    fn resizer(&self) -> Result<&'static dyn Resize> {
         let kind = self.volume.kind;
-        let reshape = self.filesystem().reshape();
-        reshape.ok_or_else(|| Error::unsupported(format!("{kind} keeps its size")))
+        let resize = self.filesystem().resize();
+        resize.ok_or_else(|| Error::unsupported(format!("{kind} keeps its size")))
     }
 
     /// Resizes the volume, as a view of its store: nothing in the store changes, and no data are copied. All files and
@@ -162,41 +162,41 @@ impl OpenVolume {
     /// - [`Class::Unsupported`] with the kind or the feature that is in the way, and
     ///   [`Class::Corrupt`] with the first contradiction in the volume.
     /// - [`Class::NoRoom`] when the content doesn't fit, with the missing bytes.
-    pub fn reshape(
+    pub fn resize(
         &self,
         size: NewSize,
-        options: ReshapeOptions<'_>,
-    ) -> Result<(Reshaped, Examined)> {
-        let reshape = self.reshaper()?;
+        options: ResizeOptions<'_>,
+    ) -> Result<(ResizedVolume, Examined)> {
+        let resize = self.resizer()?;
         let now = self.examine()?;
         let base = now.settled.as_ref().map_or(&self.store, |settled| &settled.store);
         let replayed = now.settled.as_ref().map_or(&[][..], |settled| &settled.rewritten);
         if let Some(why) = now.usage.whole_because {
             // What a closer look trips over tells whether that is damage.
-            let closer = reshape.reshape(&self.store, &[], size, options);
+            let closer = resize.resize(&self.store, &[], size, options);
             let class = closer.err().map_or(Class::Unsupported, |error| error.class());
             return Err(Error::new(class, why));
         }
-        let reshaped = reshape.reshape(base, replayed, size, options)?;
-        let store = Arc::clone(&reshaped.volume.store);
+        let resized = resize.resize(base, replayed, size, options)?;
+        let store = Arc::clone(&resized.volume.store);
         let found = self.filesystem().examine(&store, self.volume.kind)?;
         if let Some(why) = found.usage.whole_because {
-            return Err(Error::bug(format!("the reshaped volume would be wrong: {why}")));
+            return Err(Error::bug(format!("the resized volume would be wrong: {why}")));
         }
-        let settled = Some(reshaped.volume.clone());
-        Ok((reshaped, Examined { settled, ..found }))
+        let settled = Some(resized.volume.clone());
+        Ok((resized, Examined { settled, ..found }))
     }
 
-    /// Computes the smallest size that [`OpenVolume::reshape`] can give to it. Checks every inode. Limits are reported
+    /// Computes the smallest size that [`OpenVolume::resize`] can give to it. Checks every inode. Limits are reported
     /// by [`OpenVolume::examine`].
     ///
     /// # Errors
-    /// As for [`OpenVolume::reshape`].
+    /// As for [`OpenVolume::resize`].
     pub fn smallest(&self, found: &Examined, cancel: &Cancel) -> Result<Least> {
-        let reshape = self.reshaper()?;
+        let resize = self.resizer()?;
         let least = found.least.as_ref().ok_or_else(|| Error::unsupported("it is taken whole"))?;
         let base = found.settled.as_ref().map_or(&self.store, |settled| &settled.store);
-        let size = reshape.smallest(base, least, cancel)?;
+        let size = resize.smallest(base, least, cancel)?;
         Ok(Least { size, is_exact: true, ..least.clone() })
     }
 
@@ -257,7 +257,7 @@ impl OpenVolume {
     ///
     /// # Errors
     /// As for [`OpenVolume::edit`].
-    pub fn with_id(&self, id: Uuid, options: ReshapeOptions<'_>) -> Result<DerivedVolume> {
+    pub fn with_id(&self, id: Uuid, options: ResizeOptions<'_>) -> Result<DerivedVolume> {
         self.filesystem().with_id(&self.store, self.volume.kind, id, options)
     }
 

@@ -86,9 +86,9 @@ pub(crate) fn by_copy(store: &dyn ReadAt) -> Result<Option<(Volume, ByteOffset, 
 
 /// The kinds that can get another size, in words: "ext4, FAT and swap".
 #[must_use]
-pub fn reshaped_kinds() -> String {
-    let reshapes = FILESYSTEMS.iter().filter_map(|filesystem| filesystem.reshape());
-    let mut names: Vec<_> = reshapes.flat_map(|reshape| reshape.names()).copied().collect();
+pub fn resizable_kinds() -> String {
+    let resizes = FILESYSTEMS.iter().filter_map(|filesystem| filesystem.resize());
+    let mut names: Vec<_> = resizes.flat_map(|resize| resize.names()).copied().collect();
     names.sort_unstable_by_key(|name| name.to_ascii_lowercase());
     match names.split_last() {
         Some((last, [])) => (*last).to_owned(),
@@ -100,8 +100,8 @@ pub fn reshaped_kinds() -> String {
 impl VolumeKind {
     /// Whether volumes of this kind can get another size.
     #[must_use]
-    pub fn can_be_reshaped(self) -> bool {
-        filesystem(self).reshape().is_some()
+    pub fn is_resizable(self) -> bool {
+        filesystem(self).resize().is_some()
     }
 
     /// Whether what such a volume holds is worth nothing once the machine is off.
@@ -162,8 +162,8 @@ mod tests {
         let all = names.len();
         names.dedup();
         assert_eq!((names.len(), all), (13, 13));
-        assert_eq!(reshaped_kinds(), "exFAT, ext2, ext3, ext4, FAT and swap");
-        assert!(!VolumeKind::new("a kind of tomorrow").can_be_reshaped());
+        assert_eq!(resizable_kinds(), "exFAT, ext2, ext3, ext4, FAT and swap");
+        assert!(!VolumeKind::new("a kind of tomorrow").is_resizable());
     }
 
     #[test]

@@ -42,7 +42,7 @@ impl Fitting<'_> {
         let parts = self.survey.parts.iter().enumerate().filter(|(index, _)| which(*index));
         let lens = parts.filter_map(|(index, part)| {
             let found = self.occupancy.volume(index)?;
-            let can = part.can_be_reshaped() && found.usage.whole_because.is_none();
+            let can = part.is_resizable() && found.usage.whole_because.is_none();
             let least = found.least.as_ref().filter(|_| can)?.size;
             Some((index, least.min(part.span.len())))
         });
@@ -52,7 +52,7 @@ impl Fitting<'_> {
     /// How long a card must be when the last volume that can shrinks as far as it goes; `None` when
     /// that is no less.
     pub(crate) fn last_shrunk(&self) -> Option<ByteLen> {
-        let last = self.survey.last_reshapable()?;
+        let last = self.survey.last_resizable()?;
         let len = self.smallest(|index| index == last);
         (len < self.survey.needed()).then_some(len)
     }
@@ -83,7 +83,7 @@ impl Fitting<'_> {
     /// What would change on a card.
     fn on_card(&self, card: &Card) -> String {
         let needed = self.survey.needed();
-        let last = self.survey.last_reshapable();
+        let last = self.survey.last_resizable();
         let is_known = last.and_then(|index| self.occupancy.volume(index));
         let is_known = is_known.is_some_and(|found| found.usage.whole_because.is_none());
         let last = last.and_then(|index| self.survey.parts.get(index));

@@ -6,7 +6,7 @@ use crate::{
 };
 use imbrik_core::{
     Class, Error,
-    fs::reshaped_kinds,
+    fs::resizable_kinds,
     layout::{Fit, Part, Survey},
     operation::{ImageContent, ImagePlan},
     store::ReadAt,
@@ -20,14 +20,14 @@ pub(crate) const OTHERWISE: &str =
 
 /// One volume as small as it goes: the one named, or the last that can.
 pub(crate) fn smallest(survey: &Survey, named: Option<usize>, room: ByteLen) -> Outcome<Fit> {
-    let part = named.or_else(|| survey.last_reshapable()).ok_or_else(|| {
-        match survey.parts.iter().any(Part::can_be_reshaped) {
+    let part = named.or_else(|| survey.last_resizable()).ok_or_else(|| {
+        match survey.parts.iter().any(Part::is_resizable) {
             true => Failure::refused("only its swap can be resized")
                 .state(UNTOUCHED)
                 .next("To shrink it, say to which size: --to SIZE"),
             false => Failure::refused(format!(
                 "no volume on it can be resized: that works for {}",
-                reshaped_kinds()
+                resizable_kinds()
             ))
             .state(UNTOUCHED),
         }
@@ -45,7 +45,7 @@ pub(crate) fn plan(
 ) -> Outcome<ImagePlan> {
     session.out.note("Checking every file of the volumes to resize first ...");
     let is_smallest = matches!(fit, Fit::Smallest { .. });
-    let options = session.reshape_options(as_found);
+    let options = session.resize_options(as_found);
     ImagePlan::new(content, survey, ImageContent::Fitted(fit), options)
         .map_err(|error| refusal(error, is_smallest))
 }

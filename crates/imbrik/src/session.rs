@@ -15,7 +15,7 @@ use crate::{
 use imbrik_core::{
     Class,
     card::{Standing, standing},
-    fs::ReshapeOptions,
+    fs::ResizeOptions,
     image::{Image, Owner, Unpack},
     layout::{Lost, View, lost_in},
     progress::Watch,
@@ -208,13 +208,13 @@ impl Session {
         }
     }
 
-    /// What a reshape has to work with; `as_found` keeps faults that have nothing to do with blocks.
-    pub(crate) fn reshape_options(&self, as_found: bool) -> ReshapeOptions<'_> {
-        ReshapeOptions {
+    /// What a resize has to work with; `as_found` keeps faults that have nothing to do with blocks.
+    pub(crate) fn resize_options(&self, as_found: bool) -> ResizeOptions<'_> {
+        ResizeOptions {
             as_found,
             cancel: &self.environment.interrupt.cancel,
             temporary: Some(&self.environment.temporary),
-            memory: ReshapeOptions::MEMORY,
+            memory: ResizeOptions::MEMORY,
         }
     }
 

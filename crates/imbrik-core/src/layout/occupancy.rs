@@ -92,7 +92,7 @@ impl Occupancy {
         Ok(Self { segments, holes, volumes, read_whole, findings })
     }
 
-    /// Finds out how small each volume that can be reshaped could become, to the byte. Answers why
+    /// Finds out how small each volume that can be resized could become, to the byte. Answers why
     /// one cannot, a sentence each.
     ///
     /// # Errors
@@ -105,7 +105,7 @@ impl Occupancy {
     ) -> Result<Vec<String>> {
         let mut cannot = Vec::new();
         for (index, found) in &mut self.volumes {
-            let part = survey.parts.get(*index).filter(|part| part.can_be_reshaped());
+            let part = survey.parts.get(*index).filter(|part| part.is_resizable());
             let Some(part) = part.filter(|_| found.usage.whole_because.is_none()) else { continue };
             let Some(open) = part.open(store)? else { continue };
             match open.smallest(found, cancel) {

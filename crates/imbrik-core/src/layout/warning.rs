@@ -1,6 +1,6 @@
 //! What the owner of a card should know of a plan, as values, and each in words.
 
-use imbrik_fs::{GrowthLimit, ReshapeWarning};
+use imbrik_fs::{GrowthLimit, ResizeWarning};
 use std::fmt;
 
 /// Something that a plan cannot settle by itself, or leaves as it was.
@@ -12,7 +12,7 @@ pub enum Warning {
         /// Which: "partition 2 (ext4, hive-07)".
         title: String,
         /// What.
-        what: ReshapeWarning,
+        what: ResizeWarning,
     },
     /// A volume does not get all the room that there is.
     Limited {

@@ -5,7 +5,7 @@ use crate::{
     layout::{Fit, Occupancy, Part, Plan, Survey, TargetSize, View},
     transfer::{Differences, compare},
 };
-use imbrik_fs::ReshapeOptions;
+use imbrik_fs::ResizeOptions;
 use imbrik_store::{
     ReadAt,
     error::Result,
@@ -76,7 +76,7 @@ impl Comparison {
         image: &Image,
         source: Arc<dyn ReadAt>,
         target: TargetSize,
-        options: ReshapeOptions<'_>,
+        options: ResizeOptions<'_>,
         watch: Watch<'_>,
     ) -> Result<Self> {
         let content = image.content();
@@ -142,13 +142,13 @@ fn resized(image: &Survey, card: &Survey, size: ByteLen) -> Option<Fit> {
     let pairs = || image.parts.iter().zip(&card.parts);
     let is_alike = image.parts.len() == card.parts.len() && pairs().all(|pair| same(&pair));
     let differs = |(image, on_card): (&Part, &Part)| {
-        image.span != on_card.span || (image.can_be_reshaped() && len(image) != len(on_card))
+        image.span != on_card.span || (image.is_resizable() && len(image) != len(on_card))
     };
     if !is_alike || !pairs().any(differs) {
         return None;
     }
     let places = pairs().map(|(image, on_card)| {
-        let other = len(on_card).filter(|now| image.can_be_reshaped() && len(image) != Some(*now));
+        let other = len(on_card).filter(|now| image.is_resizable() && len(image) != Some(*now));
         (on_card.span, other)
     });
     Some(Fit::Like { size, places: places.collect() })

@@ -9,7 +9,7 @@ use crate::{
     layout::{Change, Content, Fit, Identity, PartEdit, Plan, Survey, View},
     transfer::{SaveOptions, Saved, edited, fit},
 };
-use imbrik_fs::ReshapeOptions;
+use imbrik_fs::ResizeOptions;
 use imbrik_store::{
     error::{Class, Result},
     progress::Watch,
@@ -52,7 +52,7 @@ impl<'a> EditPlan<'a> {
         image: &'a Image,
         edits: Vec<PartEdit>,
         lacking: ByteLen,
-        means: ReshapeOptions<'_>,
+        means: ResizeOptions<'_>,
         made_by: &str,
         now: Timestamp,
     ) -> Result<Self> {
@@ -90,7 +90,7 @@ impl<'a> EditPlan<'a> {
     pub fn new(
         image: &'a Image,
         edits: Vec<PartEdit>,
-        means: ReshapeOptions<'_>,
+        means: ResizeOptions<'_>,
         made_by: &str,
         now: Timestamp,
     ) -> Result<Self> {

@@ -4,7 +4,7 @@ use crate::{
     image::{Image, ListedFit, Manifest},
     layout::{Fit, Identity, Occupancy, Plan, Survey},
 };
-use imbrik_fs::ReshapeOptions;
+use imbrik_fs::ResizeOptions;
 use imbrik_store::{ReadAt, error::Result};
 use jiff::Timestamp;
 use std::sync::Arc;
@@ -42,7 +42,7 @@ impl ImagePlan {
         source: &Arc<dyn ReadAt>,
         survey: &Survey,
         content: ImageContent,
-        options: ReshapeOptions<'_>,
+        options: ResizeOptions<'_>,
     ) -> Result<Self> {
         let of = |source: &Arc<dyn ReadAt>| Occupancy::of(source, survey);
         let (plan, occupancy) = match &content {
@@ -71,7 +71,7 @@ impl ImagePlan {
     pub fn with_identity(
         mut self,
         identity: &Identity,
-        options: ReshapeOptions<'_>,
+        options: ResizeOptions<'_>,
     ) -> Result<Self> {
         self.plan = self.plan.with_identity(identity, options)?;
         self.after = Survey::of(&self.plan.view)?;

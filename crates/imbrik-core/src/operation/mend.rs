@@ -6,7 +6,7 @@ use crate::{
     layout::{Content, Occupancy, Survey, View},
     transfer::{Mended, SaveOptions, mend},
 };
-use imbrik_fs::ReshapeOptions;
+use imbrik_fs::ResizeOptions;
 use imbrik_store::{
     ReadAt, Window,
     error::{Error, Result},
@@ -118,7 +118,7 @@ impl<'a> MendPlan<'a> {
         let survey = Survey::of(&*card)?;
         let content = if manifest.exact { ImageContent::Exact } else { ImageContent::InUse };
         let cancel = Cancel::new();
-        let plan = ImagePlan::new(&card, &survey, content, ReshapeOptions::in_memory(&cancel))?;
+        let plan = ImagePlan::new(&card, &survey, content, ResizeOptions::in_memory(&cancel))?;
         // Missing ranges of the image are read from the card: they are no evidence.
         let patched: Arc<dyn ReadAt> = Arc::new(
             View::whole(Arc::clone(image.content())).with_store(&lacking, &card, ByteOffset::ZERO),

@@ -13,7 +13,7 @@ use crate::{
     },
     transfer::Planned,
 };
-use imbrik_fs::{ReshapeOptions, reshaped_kinds};
+use imbrik_fs::{ResizeOptions, resizable_kinds};
 use imbrik_store::{
     ReadAt, Tally, Window,
     error::{Class, Error, Result},
@@ -73,7 +73,7 @@ pub struct RestoreOptions<'a> {
     /// Whether free space is cleared.
     pub wipe: bool,
     /// Resources for resizing.
-    pub reshape: ReshapeOptions<'a>,
+    pub resize: ResizeOptions<'a>,
 }
 
 impl<'a> RestoreOptions<'a> {
@@ -85,7 +85,7 @@ impl<'a> RestoreOptions<'a> {
             sizes: Sizes::default(),
             identity: Identity::default(),
             wipe: false,
-            reshape: ReshapeOptions::in_memory(cancel),
+            resize: ResizeOptions::in_memory(cancel),
         }
     }
 }
@@ -115,7 +115,7 @@ impl fmt::Display for PlanRefusal {
         match self {
             Self::Exact => f.write_str("an exact image is kept byte for byte"),
             Self::NoneCanGrow => {
-                write!(f, "no volume can grow: none is one of {}", reshaped_kinds())
+                write!(f, "no volume can grow: none is one of {}", resizable_kinds())
             }
             Self::Identity(error) | Self::Failed(error) => error.fmt(f),
         }
@@ -161,7 +161,7 @@ impl RestorePlan {
         let mut notes = Vec::new();
         let mut plan = Sizing { source, target, options }.plan(&mut notes)?;
         if !options.identity.is_empty() {
-            let means = ReshapeOptions { as_found: false, ..options.reshape };
+            let means = ResizeOptions { as_found: false, ..options.resize };
             let edited = plan.with_identity(&options.identity, means);
             plan = edited.map_err(PlanRefusal::Identity)?;
         }
@@ -276,7 +276,7 @@ impl Sizing<'_> {
         let Some(occupancy) = occupancy.filter(|_| fills) else {
             return if asked { Err(PlanRefusal::Exact) } else { Ok(plain) };
         };
-        let Some(index) = sizes.give_to.or_else(|| survey.last_reshapable()) else {
+        let Some(index) = sizes.give_to.or_else(|| survey.last_resizable()) else {
             return if asked { Err(PlanRefusal::NoneCanGrow) } else { Ok(plain) };
         };
         if size.saturating_sub(survey.needed()) < WORTH_GROWING {
@@ -299,7 +299,7 @@ impl Sizing<'_> {
 
     fn fit(&self, occupancy: &Occupancy, fit: &Fit) -> Result<Plan> {
         let content = Arc::clone(&self.source.content);
-        Plan::fit(content, &self.source.survey, occupancy, fit, self.options.reshape)
+        Plan::fit(content, &self.source.survey, occupancy, fit, self.options.resize)
     }
 
     /// Returns whether a volume may be resized without a request.

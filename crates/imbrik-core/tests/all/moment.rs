@@ -3,7 +3,7 @@
 use imbrik_core::{
     Class, Result,
     card::{Freeze, MountedVolume},
-    fs::ReshapeOptions,
+    fs::ResizeOptions,
     image::{Image, Output, Pack},
     layout::Survey,
     operation::{ImageContent, ImagePlan},
@@ -85,7 +85,7 @@ fn options() -> SaveOptions {
 }
 
 fn planned(source: &Arc<dyn ReadAt>, survey: &Survey, cancel: &Cancel) -> ImagePlan {
-    let options = ReshapeOptions::in_memory(cancel);
+    let options = ResizeOptions::in_memory(cancel);
     ImagePlan::new(source, survey, ImageContent::InUse, options).unwrap()
 }
 

@@ -3,7 +3,7 @@
 use imbrik_core::{
     Class,
     card::{Host, Rack},
-    fs::ReshapeOptions,
+    fs::ResizeOptions,
     image::{Image, Output, Pack},
     layout::Survey,
     operation::{
@@ -52,7 +52,7 @@ fn saved(rack: &Rack, dir: &Path, content: ImageContent) -> Image {
     let cancel = Cancel::new();
     let card = slot(rack, "a");
     let source = rack.open_source(&card.card).unwrap();
-    let options = ReshapeOptions::in_memory(&cancel);
+    let options = ResizeOptions::in_memory(&cancel);
     let plan = ImagePlan::new(&source, &card.survey, content, options).unwrap();
     let path = dir.join("hive-07.img.zst");
     let options = SaveOptions {

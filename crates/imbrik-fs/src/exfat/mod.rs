@@ -6,17 +6,17 @@ mod edit;
 mod files;
 mod folders;
 mod moved;
-mod reshape;
+mod resize;
 mod up_case;
 mod usage;
 
 use crate::{
-    DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Unchanged, Usage,
+    DerivedVolume, Examined, Least, NewSize, ResizeOptions, ResizedVolume, State, Unchanged, Usage,
     Volume, VolumeKind,
     commit::Commit,
     edit::{EditOptions, EditedVolume, FileEdit},
     files::Files,
-    filesystem::{Filesystem, Reshape, unchanged_by_names},
+    filesystem::{Filesystem, Resize, unchanged_by_names},
     ids::{serial_of, serial_text},
 };
 use boot::BootSector;
@@ -74,7 +74,7 @@ impl Filesystem for ExFat {
     }
 
     fn check(&self, store: &Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {
-        reshape::check(&**store, cancel)
+        resize::check(&**store, cancel)
     }
 
     fn edit(
@@ -96,7 +96,7 @@ impl Filesystem for ExFat {
         store: &Arc<dyn ReadAt>,
         _kind: VolumeKind,
         id: Uuid,
-        _options: ReshapeOptions<'_>,
+        _options: ResizeOptions<'_>,
     ) -> Result<DerivedVolume> {
         boot::with_serial(store, serial_of(id)).map(DerivedVolume::from)
     }
@@ -105,7 +105,7 @@ impl Filesystem for ExFat {
         true
     }
 
-    fn reshape(&self) -> Option<&dyn Reshape> {
+    fn resize(&self) -> Option<&dyn Resize> {
         Some(self)
     }
 
@@ -119,19 +119,19 @@ impl Filesystem for ExFat {
     }
 }
 
-impl Reshape for ExFat {
+impl Resize for ExFat {
     fn names(&self) -> &'static [&'static str] {
         &["exFAT"]
     }
 
-    fn reshape(
+    fn resize(
         &self,
         store: &Arc<dyn ReadAt>,
         _replayed: &[Span],
         size: NewSize,
-        options: ReshapeOptions<'_>,
-    ) -> Result<Reshaped> {
-        reshape::reshape(store, size, options.cancel)
+        options: ResizeOptions<'_>,
+    ) -> Result<ResizedVolume> {
+        resize::resize(store, size, options.cancel)
     }
 
     fn smallest(
@@ -140,7 +140,7 @@ impl Reshape for ExFat {
         _least: &Least,
         cancel: &Cancel,
     ) -> Result<ByteLen> {
-        reshape::smallest(&**store, cancel)
+        resize::smallest(&**store, cancel)
     }
 }
 

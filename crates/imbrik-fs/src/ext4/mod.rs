@@ -13,7 +13,7 @@ mod orphans;
 mod quota;
 mod redo;
 mod reseed;
-mod reshape;
+mod resize;
 mod settle;
 mod space;
 mod structure;
@@ -22,12 +22,12 @@ mod unchanged;
 mod usage;
 
 use crate::{
-    DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Usage, Volume,
+    DerivedVolume, Examined, Least, NewSize, ResizeOptions, ResizedVolume, State, Usage, Volume,
     VolumeKind,
     commit::Commit,
     edit::{EditOptions, EditedVolume, FileEdit},
     files::Files,
-    filesystem::{Filesystem, History, Reshape},
+    filesystem::{Filesystem, History, Resize},
     ids::uuid_text,
     unchanged::Unchanged,
 };
@@ -125,7 +125,7 @@ impl Filesystem for Ext {
     }
 
     fn check(&self, store: &Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {
-        reshape::check(Arc::clone(store), cancel)
+        resize::check(Arc::clone(store), cancel)
     }
 
     fn edit(
@@ -151,12 +151,12 @@ impl Filesystem for Ext {
         store: &Arc<dyn ReadAt>,
         _kind: VolumeKind,
         id: Uuid,
-        options: ReshapeOptions<'_>,
+        options: ResizeOptions<'_>,
     ) -> Result<DerivedVolume> {
         reseed::with_uuid(store, *id.as_bytes(), options).map(DerivedVolume::from)
     }
 
-    fn reshape(&self) -> Option<&dyn Reshape> {
+    fn resize(&self) -> Option<&dyn Resize> {
         Some(self)
     }
 
@@ -165,19 +165,19 @@ impl Filesystem for Ext {
     }
 }
 
-impl Reshape for Ext {
+impl Resize for Ext {
     fn names(&self) -> &'static [&'static str] {
         &["ext2", "ext3", "ext4"]
     }
 
-    fn reshape(
+    fn resize(
         &self,
         store: &Arc<dyn ReadAt>,
         replayed: &[Span],
         size: NewSize,
-        options: ReshapeOptions<'_>,
-    ) -> Result<Reshaped> {
-        reshape::reshape(Arc::clone(store), replayed, size, options)
+        options: ResizeOptions<'_>,
+    ) -> Result<ResizedVolume> {
+        resize::resize(Arc::clone(store), replayed, size, options)
     }
 
     fn smallest(
@@ -186,7 +186,7 @@ impl Reshape for Ext {
         _least: &Least,
         cancel: &Cancel,
     ) -> Result<ByteLen> {
-        reshape::smallest(Arc::clone(store), cancel)
+        resize::smallest(Arc::clone(store), cancel)
     }
 }
 

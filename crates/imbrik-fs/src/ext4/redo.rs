@@ -472,7 +472,7 @@ fn outside(pieces: &[Piece], range: Range<u64>) -> Vec<Piece> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::ext4::reshape::check_blocks;
+    use crate::ext4::resize::check_blocks;
     use imbrik_store::{
         FileStore, SparseStore, error::Class, progress::Cancel, read_vec, units::ByteLen,
     };

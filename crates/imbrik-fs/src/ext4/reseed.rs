@@ -5,7 +5,7 @@
 //! were deleted, too. What was wrong before is no business of this, and stays as it is.
 
 use crate::{
-    ReshapeOptions,
+    ResizeOptions,
     bits::{Bits, Run},
     ext4::{
         checksum::crc32c,
@@ -41,7 +41,7 @@ const UUID_AT: usize = 0x68;
 pub(crate) fn with_uuid(
     store: &Arc<dyn ReadAt>,
     uuid: [u8; 16],
-    work: ReshapeOptions<'_>,
+    work: ResizeOptions<'_>,
 ) -> Result<Edited> {
     let opened = Opened::to_look_at(Arc::clone(store))?;
     let old = &opened.superblock;

@@ -5,7 +5,7 @@ use super::{
     group::Group,
     journal::{Change, Journal, JournalPlace, Replayed},
     orphans, redo,
-    reshape::check_blocks,
+    resize::check_blocks,
     structure::metadata_cache::MetadataCache,
     superblock::{RawSuperblock, Superblock},
 };

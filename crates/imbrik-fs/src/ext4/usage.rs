@@ -5,7 +5,7 @@ use super::{
     group::Group,
     journal::JournalPlace,
     mapped::MappedBlocks,
-    reshape::check_blocks,
+    resize::check_blocks,
     structure::metadata_cache::MetadataCache,
     superblock::{RawSuperblock, Superblock},
 };

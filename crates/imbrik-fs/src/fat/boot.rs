@@ -176,7 +176,7 @@ impl BootSector {
     }
 }
 
-/// Clusters that a reshaped volume stays clear of the counts that decide its width.
+/// Clusters that a resized volume stays clear of the counts that decide its width.
 const CLEARANCE: u64 = 16;
 
 impl BootSector {

@@ -6,18 +6,18 @@ mod edit;
 mod files;
 mod folder;
 mod loader;
-mod reshape;
+mod resize;
 mod table;
 mod tree;
 mod usage;
 
 use crate::{
-    DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Unchanged, Usage,
+    DerivedVolume, Examined, Least, NewSize, ResizeOptions, ResizedVolume, State, Unchanged, Usage,
     Volume, VolumeKind,
     commit::Commit,
     edit::{EditOptions, EditedVolume, FileEdit},
     files::Files,
-    filesystem::{Filesystem, Reshape, unchanged_by_names},
+    filesystem::{Filesystem, Resize, unchanged_by_names},
     hidden_sectors::hidden_sectors,
     ids::{serial_of, serial_text},
 };
@@ -90,7 +90,7 @@ impl Filesystem for Fat {
     }
 
     fn check(&self, store: &Arc<dyn ReadAt>, cancel: &Cancel) -> Result<()> {
-        reshape::check(&**store, cancel)
+        resize::check(&**store, cancel)
     }
 
     fn edit(
@@ -112,7 +112,7 @@ impl Filesystem for Fat {
         store: &Arc<dyn ReadAt>,
         _kind: VolumeKind,
         id: Uuid,
-        _options: ReshapeOptions<'_>,
+        _options: ResizeOptions<'_>,
     ) -> Result<DerivedVolume> {
         edit::with_serial(store, serial_of(id)).map(DerivedVolume::from)
     }
@@ -121,7 +121,7 @@ impl Filesystem for Fat {
         true
     }
 
-    fn reshape(&self) -> Option<&dyn Reshape> {
+    fn resize(&self) -> Option<&dyn Resize> {
         Some(self)
     }
 
@@ -144,19 +144,19 @@ impl Filesystem for Fat {
     }
 }
 
-impl Reshape for Fat {
+impl Resize for Fat {
     fn names(&self) -> &'static [&'static str] {
         &["FAT"]
     }
 
-    fn reshape(
+    fn resize(
         &self,
         store: &Arc<dyn ReadAt>,
         _replayed: &[Span],
         size: NewSize,
-        options: ReshapeOptions<'_>,
-    ) -> Result<Reshaped> {
-        reshape::reshape(store, size, options.cancel)
+        options: ResizeOptions<'_>,
+    ) -> Result<ResizedVolume> {
+        resize::resize(store, size, options.cancel)
     }
 
     fn smallest(
@@ -165,7 +165,7 @@ impl Reshape for Fat {
         _least: &Least,
         cancel: &Cancel,
     ) -> Result<ByteLen> {
-        reshape::smallest(&**store, cancel)
+        resize::smallest(&**store, cancel)
     }
 }
 

@@ -3,9 +3,9 @@
 //! The mark stands in the last ten bytes of the page, and pages differ between machines.
 
 use crate::{
-    DerivedVolume, Examined, Least, NewSize, ReshapeOptions, Reshaped, State, Usage, Volume,
+    DerivedVolume, Examined, Least, NewSize, ResizeOptions, ResizedVolume, State, Usage, Volume,
     VolumeKind,
-    filesystem::{Filesystem, Reshape},
+    filesystem::{Filesystem, Resize},
     ids::uuid_text,
 };
 use imbrik_store::{
@@ -47,12 +47,12 @@ impl Filesystem for Swap {
         store: &Arc<dyn ReadAt>,
         _kind: VolumeKind,
         id: Uuid,
-        _options: ReshapeOptions<'_>,
+        _options: ResizeOptions<'_>,
     ) -> Result<DerivedVolume> {
         with_uuid(store, *id.as_bytes()).map(DerivedVolume::from)
     }
 
-    fn reshape(&self) -> Option<&dyn Reshape> {
+    fn resize(&self) -> Option<&dyn Resize> {
         Some(self)
     }
 
@@ -61,19 +61,19 @@ impl Filesystem for Swap {
     }
 }
 
-impl Reshape for Swap {
+impl Resize for Swap {
     fn names(&self) -> &'static [&'static str] {
         &["swap"]
     }
 
-    fn reshape(
+    fn resize(
         &self,
         store: &Arc<dyn ReadAt>,
         _replayed: &[Span],
         size: NewSize,
-        _options: ReshapeOptions<'_>,
-    ) -> Result<Reshaped> {
-        reshape(store, size)
+        _options: ResizeOptions<'_>,
+    ) -> Result<ResizedVolume> {
+        resize(store, size)
     }
 
     fn smallest(
@@ -153,7 +153,7 @@ fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
 /// # Errors
 /// [`imbrik_store::Class::NoRoom`] below what is worth having, [`imbrik_store::Class::Unsupported`] with a list of
 /// bad pages.
-fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize) -> Result<Reshaped> {
+fn resize(store: &Arc<dyn ReadAt>, goal: NewSize) -> Result<ResizedVolume> {
     let head = head(&**store)?;
     let header = Header::of(&head).ok_or_else(|| Error::corrupt("its header is gone"))?;
     if bytes::le_u32(&head, BAD_PAGES).unwrap_or(0) != 0 {
@@ -185,7 +185,7 @@ fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize) -> Result<Reshaped> {
     // All that counts as used: a short area's source has less than that.
     let largest = ByteLen::from_usize(PAGES.last().copied().unwrap_or(0));
     let rewritten = vec![Span::whole(largest.min(len))];
-    Ok(Reshaped {
+    Ok(ResizedVolume {
         volume: DerivedVolume { store: Arc::new(draft), rewritten },
         moved: Vec::new(),
         had_to_move: ByteLen::ZERO,

@@ -3,7 +3,7 @@
 
 use crate::support::{is_root, sh};
 use imbrik_fs::{
-    self as fs, NewSize, OpenVolume, ReshapeOptions, ReshapeWarning, Reshaped, VolumeFinding,
+    self as fs, NewSize, OpenVolume, ResizeOptions, ResizeWarning, ResizedVolume, VolumeFinding,
 };
 use imbrik_store::{
     Class, FileStore, ReadAt, Result, SparseStore, WriteAt,
@@ -146,8 +146,8 @@ impl Kind {
         sh(&format!("cd out; {files}; find . -type d | sort"), dir)
     }
 
-    fn reshaped(&self, dir: &Path, from: &str, to: &str, goal: NewSize) -> Result<Reshaped> {
-        reshaped(dir, from, to, goal)
+    fn resized(&self, dir: &Path, from: &str, to: &str, goal: NewSize) -> Result<ResizedVolume> {
+        resized(dir, from, to, goal)
     }
 
     fn goes_through_all_sizes(&self) {
@@ -156,7 +156,7 @@ impl Kind {
         let before = self.tree(dir, "v");
         let what = self.make;
         let len = self.kib << 10;
-        self.reshaped(dir, "v", "w", SMALLEST).unwrap_or_else(|e| panic!("{what}: {e}"));
+        self.resized(dir, "v", "w", SMALLEST).unwrap_or_else(|e| panic!("{what}: {e}"));
         self.judged(dir, "w");
         assert!(before == self.tree(dir, "w"), "{what}: the trees differ");
         let least = std::fs::metadata(dir.join("w")).unwrap().len();
@@ -166,7 +166,7 @@ impl Kind {
         }
         // A byte less is refused, with the bytes that are missing.
         let goal = NewSize::Bytes(ByteLen::new(least - 1));
-        let error = self.reshaped(dir, "v", "x", goal).err().expect("it does not fit");
+        let error = self.resized(dir, "v", "x", goal).err().expect("it does not fit");
         assert_eq!(error.class(), Class::NoRoom, "{what}: {error}");
         // Each kind goes to some of the sizes, and all of them are gone to.
         let all = [(len + least) / 2, len, len + 4096, len * 13 / 10, len * 4, len * 40];
@@ -176,7 +176,7 @@ impl Kind {
         for size in sizes {
             let goal = NewSize::Bytes(ByteLen::new(size));
             let shape =
-                self.reshaped(dir, "w", "x", goal).unwrap_or_else(|e| panic!("{what} {size}: {e}"));
+                self.resized(dir, "w", "x", goal).unwrap_or_else(|e| panic!("{what} {size}: {e}"));
             let got = shape.volume.store.size().get();
             assert!(got <= size, "{what}: {got} of {size}");
             let is_limited = shape.limit.is_some();
@@ -184,7 +184,7 @@ impl Kind {
             self.judged(dir, "x");
             assert!(before == self.tree(dir, "x"), "{what} {size}: the trees differ");
             // And back again.
-            self.reshaped(dir, "x", "y", SMALLEST).unwrap();
+            self.resized(dir, "x", "y", SMALLEST).unwrap();
             self.judged(dir, "y");
             assert!(before == self.tree(dir, "y"), "{what} {size} and back: the trees differ");
         }
@@ -196,12 +196,12 @@ impl Kind {
     }
 }
 
-/// Reshapes `from` and writes it to `to` as a card would get it, over old bytes.
-fn reshaped(dir: &Path, from: &str, to: &str, goal: NewSize) -> Result<Reshaped> {
+/// Resizes `from` and writes it to `to` as a card would get it, over old bytes.
+fn resized(dir: &Path, from: &str, to: &str, goal: NewSize) -> Result<ResizedVolume> {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join(from)).unwrap());
     let volume = OpenVolume::open(Arc::clone(&store))?.expect("a volume");
-    let (reshaped, found) = volume.reshape(goal, ReshapeOptions::in_memory(&Cancel::new()))?;
-    let view = &reshaped.volume.store;
+    let (resized, found) = volume.resize(goal, ResizeOptions::in_memory(&Cancel::new()))?;
+    let view = &resized.volume.store;
     File::create(dir.join(to)).unwrap();
     let out = OpenOptions::new().write(true).open(dir.join(to)).unwrap();
     let len = view.size().get();
@@ -217,13 +217,13 @@ fn reshaped(dir: &Path, from: &str, to: &str, goal: NewSize) -> Result<Reshaped>
         out.write_all_at(&bytes, span.start().get()).unwrap();
     }
     let covered = |at: u64| {
-        reshaped
+        resized
             .volume
             .rewritten
             .iter()
             .any(|span| (span.start().get()..span.end().get()).contains(&at))
     };
-    for moved in &reshaped.moved {
+    for moved in &resized.moved {
         for at in (moved.to.start().get()..moved.to.end().get()).step_by(512) {
             let is_used = found
                 .usage
@@ -237,7 +237,7 @@ fn reshaped(dir: &Path, from: &str, to: &str, goal: NewSize) -> Result<Reshaped>
             }
         }
     }
-    Ok(reshaped)
+    Ok(resized)
 }
 
 /// What part of the clusters is in use.
@@ -354,7 +354,7 @@ fn fat_width_is_kept_when_resizing() {
             fs::recognise(&store).unwrap().unwrap().kind
         };
         for goal in [SMALLEST, NewSize::Bytes(ByteLen::mib(3000))] {
-            let shape = reshaped(at, "v", "w", goal).unwrap();
+            let shape = resized(at, "v", "w", goal).unwrap();
             assert_eq!(kind("v"), kind("w"), "{make}");
             let is_limited = matches!(goal, NewSize::Bytes(_)) && !make.contains("32");
             assert_eq!(shape.limit.is_some(), is_limited, "{make} {:?}", shape.limit);
@@ -380,7 +380,7 @@ fn inconsistent_tables_and_folders_are_refused() {
             raw[copy + 2 * cluster..][..2].copy_from_slice(&value.to_le_bytes());
         }
         std::fs::write(at.join("broken"), raw).unwrap();
-        let error = reshaped(at, "broken", "w", SMALLEST).err().expect("it is broken");
+        let error = resized(at, "broken", "w", SMALLEST).err().expect("it is broken");
         assert_eq!(error.class(), Class::Corrupt, "{error}");
         error.to_string()
     };
@@ -390,7 +390,7 @@ fn inconsistent_tables_and_folders_are_refused() {
     let mut one = raw.clone();
     one[table + 2 * used] ^= 1;
     std::fs::write(at.join("broken"), one).unwrap();
-    let error = reshaped(at, "broken", "w", SMALLEST).err().unwrap();
+    let error = resized(at, "broken", "w", SMALLEST).err().unwrap();
     assert!(error.to_string().contains("tables differ"), "{error}");
 }
 
@@ -425,11 +425,11 @@ proptest! {
         let Some(volume) = OpenVolume::open(Arc::clone(&store)).unwrap() else { return Ok(()) };
         let goal = if grows { NewSize::Bytes(ByteLen::mib(20)) } else { SMALLEST };
         let cancel = Cancel::new();
-        if let Ok((reshaped, found)) = volume.reshape(goal, ReshapeOptions::in_memory(&cancel)) {
-            let size = reshaped.volume.store.size();
+        if let Ok((resized, found)) = volume.resize(goal, ResizeOptions::in_memory(&cancel)) {
+            let size = resized.volume.store.size();
             prop_assert!(size <= ByteLen::mib(20));
             for span in &found.usage.used {
-                read_vec(&*reshaped.volume.store, span.start(), span.len().to_usize().unwrap()).unwrap();
+                read_vec(&*resized.volume.store, span.start(), span.len().to_usize().unwrap()).unwrap();
             }
         }
     }
@@ -494,11 +494,11 @@ fn boot_loader_with_a_sector_list_is_found_after_a_move() {
         for goal in
             [SMALLEST, NewSize::Bytes(ByteLen::kib(kib * 2)), NewSize::Bytes(ByteLen::kib(kib * 6))]
         {
-            let reshaped = match kind.reshaped(at, "v", "w", goal) {
-                Ok(reshaped) => reshaped,
+            let resized = match kind.resized(at, "v", "w", goal) {
+                Ok(resized) => resized,
                 Err(error) => panic!("{make}: {error}"),
             };
-            assert_eq!(reshaped.warnings, [], "{make}");
+            assert_eq!(resized.warnings, [], "{make}");
             // The installer leaves FAT32's copy of the boot sector as it was, which the checker tells.
             let said = sh("fsck.fat -n w 2>&1 || true", at);
             let is_known = |line: &str| {
@@ -522,9 +522,9 @@ fn boot_loader_with_a_sector_list_is_found_after_a_move() {
         let place = broken.windows(512).position(|some| some == &before[..512]).unwrap();
         broken[place + 2000] ^= 1;
         std::fs::write(at.join("v"), broken).unwrap();
-        let reshaped = kind.reshaped(at, "v", "w", SMALLEST).unwrap();
-        let is_told = matches!(reshaped.warnings[..], [ReshapeWarning::LoaderLeftBehind { .. }]);
-        assert!(is_told, "{:?}", reshaped.warnings);
+        let resized = kind.resized(at, "v", "w", SMALLEST).unwrap();
+        let is_told = matches!(resized.warnings[..], [ResizeWarning::LoaderLeftBehind { .. }]);
+        assert!(is_told, "{:?}", resized.warnings);
     }
 }
 

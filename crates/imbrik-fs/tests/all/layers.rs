@@ -7,7 +7,7 @@ fn modules_use_only_lower_layers() {
         &["bits", "files", "finding"],
         &["content", "placement", "unchanged", "usage", "volume", "walk"],
         &["examined"],
-        &["edit", "reshaped"],
+        &["edit", "resized"],
         &["commit"],
         &["cluster_edit", "clusters", "dos_time", "filesystem", "hidden_sectors", "ids"],
         &["btrfs", "exfat", "ext4", "f2fs", "fat", "luks", "md", "ntfs", "swap"],

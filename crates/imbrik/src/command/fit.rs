@@ -60,7 +60,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let mut before = Survey::of(&*content).state(UNTOUCHED)?;
     let wanted = wanted(session, args, &before)?;
     let identity = args.identity.of(1, Some(1), &before, &args.image)?;
-    let means = session.reshape_options(false);
+    let means = session.resize_options(false);
     // What comes in needs the room that there is when it becomes larger; what goes makes room for it to
     // become smaller.
     let grows = matches!(&wanted, Fit::Card { size, .. } if *size > content.size());
@@ -144,7 +144,7 @@ fn wanted(session: &Session, args: &FitArgs, survey: &Survey) -> Outcome<Fit> {
     if take_from.is_empty() {
         take_from.extend(named);
     }
-    Ok(Fit::Card { size, take_from, give_to: give_to.or(named).or(survey.last_reshapable()) })
+    Ok(Fit::Card { size, take_from, give_to: give_to.or(named).or(survey.last_resizable()) })
 }
 
 struct Job<'a> {

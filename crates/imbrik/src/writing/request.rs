@@ -37,7 +37,7 @@ impl Request<'_> {
             sizes,
             identity: self.identity.clone(),
             wipe: self.args.wipe,
-            reshape: session.reshape_options(shape.shares.as_found),
+            resize: session.resize_options(shape.shares.as_found),
         };
         let plan = RestorePlan::new(&self.source.known, self.target, &options)
             .map_err(|refusal| self.refused(refusal))?;

@@ -183,7 +183,7 @@ impl Writing<'_> {
         if target.into.is_some() || !target.plan.plan.changes.iter().any(is_left) {
             return None;
         }
-        let last = source.known.survey.last_reshapable().filter(|_| !self.args.shape.keep_size)?;
+        let last = source.known.survey.last_resizable().filter(|_| !self.args.shape.keep_size)?;
         // One that contradicts itself would be refused.
         let found = source.known.occupancy.as_ref()?.volume(last)?;
         found.usage.whole_because.is_none().then_some(())?;

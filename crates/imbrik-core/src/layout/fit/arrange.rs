@@ -8,7 +8,7 @@ use crate::{
     layout::{Change, Content, Occupancy, Part, Plan, Segment, Survey, View, Warning, occupancy},
     table::Table,
 };
-use imbrik_fs::{Examined, OpenVolume, Reshaped, Volume};
+use imbrik_fs::{Examined, OpenVolume, ResizedVolume, Volume};
 use imbrik_store::{
     ReadAt, Window,
     bytes::is_zero,
@@ -61,8 +61,8 @@ pub(super) fn arrange(
     let mut plan = Plan { view, changes: Vec::new() };
     for one in &placed {
         let Some(part) = survey.parts.get(one.index) else { continue };
-        if let Some((reshaped, _)) = &one.reshaped {
-            plan.changes.extend(resized(part, one, reshaped));
+        if let Some((resized, _)) = &one.resized {
+            plan.changes.extend(resize_change(part, one, resized));
         } else if one.moves() {
             plan.changes.push(Change::Shifted { title: part.full_title(), to: one.to.start() });
         }
@@ -89,11 +89,11 @@ fn segments(found: &[Segment], placed: &[Placed], held: ByteLen, size: ByteLen) 
         let kept = one.to.start().saturating_since(gap_start);
         let kept = ByteOffset::new(one.from.start().get().saturating_sub(kept.get()));
         shift(&mut segments, found, Span::between(kept, one.from.start()), gap_start);
-        match &one.reshaped {
+        match &one.resized {
             None => shift(&mut segments, found, one.from, one.to.start()),
-            Some((reshaped, examined)) => {
-                segments.extend(segments_of(reshaped, examined, one.from.start(), one.to.start()));
-                let len = reshaped.volume.store.size();
+            Some((resized, examined)) => {
+                segments.extend(segments_of(resized, examined, one.from.start(), one.to.start()));
+                let len = resized.volume.store.size();
                 segments.push(cleared(one.to.start().saturating_add(len), one.to.end()));
             }
         }
@@ -115,8 +115,8 @@ fn with_its_place(
     volume: &Volume,
     one: &Placed,
 ) -> Result<Plan> {
-    let now: Arc<dyn ReadAt> = match &one.reshaped {
-        Some((reshaped, _)) => Arc::clone(&reshaped.volume.store),
+    let now: Arc<dyn ReadAt> = match &one.resized {
+        Some((resized, _)) => Arc::clone(&resized.volume.store),
         None => Arc::new(Window::new(Arc::clone(source), part.span)?),
     };
     let (was, is) = (one.from.start(), one.to.start());
@@ -168,32 +168,32 @@ fn with_table(mut plan: Plan, table: &Table, survey: &Survey, placed: &[Placed])
 }
 
 /// What is told of a volume that got another size.
-fn resized(part: &Part, one: &Placed, reshaped: &Reshaped) -> Vec<Change> {
+fn resize_change(part: &Part, one: &Placed, resized: &ResizedVolume) -> Vec<Change> {
     let mut changes = vec![Change::Resized {
         title: part.full_title(),
         from: one.from.len(),
         to: one.to.len(),
-        moved: reshaped.copied,
-        inodes: reshaped.inodes_moved,
+        moved: resized.copied,
+        inodes: resized.inodes_moved,
         why: one.why,
     }];
-    if let Some(limit) = &reshaped.limit {
+    if let Some(limit) = &resized.limit {
         let title = part.full_title();
         changes.push(Change::Warning(Warning::Limited { title, limit: *limit }));
     }
     changes.extend(
-        reshaped
+        resized
             .warnings
             .iter()
             .cloned()
             .map(|what| Change::Warning(Warning::Volume { title: part.full_title(), what })),
     );
-    if !reshaped.kept_faults.is_empty() {
-        let faults = reshaped.kept_faults.clone();
+    if !resized.kept_faults.is_empty() {
+        let faults = resized.kept_faults.clone();
         changes.push(Change::FaultsKept { title: part.full_title(), faults });
     }
-    if !reshaped.aside.is_zero() {
-        changes.push(Change::PutAside(reshaped.aside));
+    if !resized.aside.is_zero() {
+        changes.push(Change::PutAside(resized.aside));
     }
     changes
 }
@@ -241,20 +241,20 @@ pub(super) fn parts_of_tail(rest: Span) -> (Span, Span) {
     (Span::between(rest.start(), from), Span::between(from, rest.end()))
 }
 
-/// The segments of a reshaped volume that started at `was` and starts at `is`.
+/// The segments of a resized volume that started at `was` and starts at `is`.
 fn segments_of(
-    reshaped: &Reshaped,
+    resized: &ResizedVolume,
     found: &Examined,
     was: ByteOffset,
     is: ByteOffset,
 ) -> Vec<Segment> {
-    let len = reshaped.volume.store.size();
+    let len = resized.volume.store.size();
     let place = Span::between(is, is.saturating_add(len));
     let source = |inside: ByteOffset| was.saturating_add(ByteLen::new(inside.get()));
     let inside = |at: ByteOffset| ByteOffset::new(at.saturating_since(is).get());
     let stays = |at: ByteOffset| Content::Copied { from: source(inside(at)) };
     let mut segments = Vec::new();
-    let mut moved = reshaped.moved.iter().peekable();
+    let mut moved = resized.moved.iter().peekable();
     for segment in occupancy::segments_of(found, place) {
         let Content::Copied { .. } = segment.content else {
             segments.push(segment);

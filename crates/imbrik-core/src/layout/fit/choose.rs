@@ -2,7 +2,7 @@
 
 use super::{Placed, up_to};
 use crate::layout::{Part, Survey};
-use imbrik_fs::{Examined, NewSize, ReshapeOptions, Reshaped};
+use imbrik_fs::{Examined, NewSize, ResizeOptions, ResizedVolume};
 use imbrik_store::{
     ReadAt,
     error::{Class, Error, Result},
@@ -21,25 +21,25 @@ pub const WORTH_GROWING: ByteLen = ByteLen::mib(1);
 pub(super) struct Chooser<'a> {
     pub(super) source: &'a Arc<dyn ReadAt>,
     pub(super) survey: &'a Survey,
-    pub(super) options: ReshapeOptions<'a>,
+    pub(super) options: ResizeOptions<'a>,
 }
 
 /// Lengths of partitions that differ from those they have, by their place in the survey.
 type Lens = BTreeMap<usize, ByteLen>;
 
-/// What was reshaped so far, and why.
-type Shapes = BTreeMap<usize, (Reshaped, Examined, &'static str)>;
+/// What was resized so far, and why.
+type Shapes = BTreeMap<usize, (ResizedVolume, Examined, &'static str)>;
 
 impl Chooser<'_> {
     /// One volume as small as it can be; answers the size of the card that then is enough.
     pub(super) fn smallest(&self, part: usize, room: ByteLen) -> Result<(ByteLen, Vec<Placed>)> {
-        let (reshaped, found) = self.reshape(part, NewSize::Smallest { room })?;
-        let lens = Lens::from([(part, self.sectors(reshaped.volume.store.size()))]);
+        let (resized, found) = self.resize(part, NewSize::Smallest { room })?;
+        let lens = Lens::from([(part, self.sectors(resized.volume.store.size()))]);
         let placed = lay(self.survey, &lens);
         let size = needed(self.survey, &placed);
         let why =
             if room.is_zero() { "as small as its files allow" } else { "with the room asked for" };
-        Ok((size, self.with(placed, Shapes::from([(part, (reshaped, found, why))]))))
+        Ok((size, self.with(placed, Shapes::from([(part, (resized, found, why))]))))
     }
 
     /// On a card of `size`.
@@ -67,8 +67,8 @@ impl Chooser<'_> {
                 false => "gives room, as asked",
             };
             match self.shrunk(part, most, &mut lens) {
-                Ok(Some((reshaped, found))) => {
-                    shapes.insert(part, (reshaped, found, why));
+                Ok(Some((resized, found))) => {
+                    shapes.insert(part, (resized, found, why));
                 }
                 Ok(None) => {}
                 Err(error)
@@ -106,8 +106,8 @@ impl Chooser<'_> {
                 return Err(Error::usage("the partitions are in a different order"));
             }
             if let Some(len) = len {
-                let (reshaped, found) = self.reshape(one.index, NewSize::Bytes(*len))?;
-                shapes.insert(one.index, (reshaped, found, "as on the other card"));
+                let (resized, found) = self.resize(one.index, NewSize::Bytes(*len))?;
+                shapes.insert(one.index, (resized, found, "as on the other card"));
             }
             let fits = shapes.contains_key(&one.index) || to.len() >= one.from.len();
             if !fits {
@@ -128,12 +128,12 @@ impl Chooser<'_> {
         up_to(len, self.survey.sector.bytes())
     }
 
-    fn reshape(&self, index: usize, size: NewSize) -> Result<(Reshaped, Examined)> {
+    fn resize(&self, index: usize, size: NewSize) -> Result<(ResizedVolume, Examined)> {
         let part = self.part(index)?;
         let open = part.open(self.source)?.ok_or_else(|| {
             Error::unsupported(format!("the content of {} is unknown", part.title()))
         })?;
-        open.reshape(size, self.options).map_err(|error| match error.class() {
+        open.resize(size, self.options).map_err(|error| match error.class() {
             Class::NoRoom | Class::Cancelled => error,
             _ => error.at(part.full_title()),
         })
@@ -145,7 +145,7 @@ impl Chooser<'_> {
             return named.to_vec();
         }
         let parts = self.survey.parts.iter().enumerate();
-        let mut can: Vec<_> = parts.filter(|(_, part)| part.can_be_reshaped()).collect();
+        let mut can: Vec<_> = parts.filter(|(_, part)| part.is_resizable()).collect();
         // Swap is wanted as large as it was made: it is asked last.
         can.sort_by_key(|(_, part)| (part.is_swap(), std::cmp::Reverse(part.span.end())));
         can.into_iter().map(|(index, _)| index).collect()
@@ -193,12 +193,12 @@ impl Chooser<'_> {
         if len.saturating_sub(now) < WORTH_GROWING {
             return Ok(self.with(lay(self.survey, &lens), Shapes::new()));
         }
-        let (reshaped, found) = self.reshape(part, NewSize::Bytes(len))?;
+        let (resized, found) = self.resize(part, NewSize::Bytes(len))?;
         // Some kinds have a largest size: the partition is no longer then.
-        let got = self.sectors(reshaped.volume.store.size());
-        lens.insert(part, if reshaped.limit.is_some() { got.max(now) } else { len });
+        let got = self.sectors(resized.volume.store.size());
+        lens.insert(part, if resized.limit.is_some() { got.max(now) } else { len });
         let why = "takes what the others leave";
-        let shapes = Shapes::from([(part, (reshaped, found, why))]);
+        let shapes = Shapes::from([(part, (resized, found, why))]);
         Ok(self.with(lay(self.survey, &lens), shapes))
     }
 
@@ -209,11 +209,11 @@ impl Chooser<'_> {
         part: usize,
         most: ByteLen,
         lens: &mut Lens,
-    ) -> Result<Option<(Reshaped, Examined)>> {
+    ) -> Result<Option<(ResizedVolume, Examined)>> {
         let now = self.part(part)?.span.len();
         // Whether it holds the data is found out by trying: an estimate would sometimes be wrong.
         if let Some(len) = self.longest(part, lens, most).filter(|len| *len < now) {
-            match self.reshape(part, NewSize::Bytes(len)) {
+            match self.resize(part, NewSize::Bytes(len)) {
                 Err(error) if error.class() == Class::NoRoom => {}
                 other => {
                     let other = other?;
@@ -222,13 +222,13 @@ impl Chooser<'_> {
                 }
             }
         }
-        let (reshaped, found) = self.reshape(part, NewSize::Smallest { room: ByteLen::ZERO })?;
-        let len = self.sectors(reshaped.volume.store.size());
+        let (resized, found) = self.resize(part, NewSize::Smallest { room: ByteLen::ZERO })?;
+        let len = self.sectors(resized.volume.store.size());
         if len >= now {
             return Ok(None);
         }
         lens.insert(part, len);
-        Ok(Some((reshaped, found)))
+        Ok(Some((resized, found)))
     }
 
     /// What is missing, and which volumes lack it.
@@ -262,8 +262,8 @@ impl Chooser<'_> {
 
     fn with(&self, mut placed: Vec<Placed>, mut shapes: Shapes) -> Vec<Placed> {
         for one in &mut placed {
-            if let Some((reshaped, found, why)) = shapes.remove(&one.index) {
-                one.reshaped = Some((reshaped, found));
+            if let Some((resized, found, why)) = shapes.remove(&one.index) {
+                one.resized = Some((resized, found));
                 one.why = why;
             }
         }
@@ -291,7 +291,7 @@ pub(super) fn lay(survey: &Survey, lens: &Lens) -> Vec<Placed> {
         let len = lens.get(&index).copied().unwrap_or(part.span.len());
         let to = Span::between(to, to.saturating_add(len));
         (was, is) = (part.span.end().get(), to.end().get());
-        Placed { index, from: part.span, to, reshaped: None, why: "" }
+        Placed { index, from: part.span, to, resized: None, why: "" }
     };
     parts.into_iter().map(place).collect()
 }

@@ -1,9 +1,9 @@
-//! A card at another size: volumes are reshaped, and what stands behind them moves along.
+//! A card at another size: volumes are resized, and what stands behind them moves along.
 //!
 //! ```text
 //! before  │ table │ boot │ root …………………………………… │ data │
 //! after   │ table │ boot │ root …… │ data │
-//!           kept    kept   reshaped  shifted, a multiple of what it is aligned to
+//!           kept    kept   resized  shifted, a multiple of what it is aligned to
 //! ```
 //!
 //! [`Plan::fit`] decides which volumes get which length (`choose`), and puts them together
@@ -19,7 +19,7 @@ use crate::table::Table;
 use arrange::arrange;
 use choose::Chooser;
 pub use choose::WORTH_GROWING;
-use imbrik_fs::{Examined, ReshapeOptions, Reshaped};
+use imbrik_fs::{Examined, ResizeOptions, ResizedVolume};
 use imbrik_store::{
     ReadAt,
     error::{Error, Result},
@@ -63,7 +63,7 @@ struct Placed {
     index: usize,
     from: Span,
     to: Span,
-    reshaped: Option<(Reshaped, Examined)>,
+    resized: Option<(ResizedVolume, Examined)>,
     /// Why it gets another size, in a few words.
     why: &'static str,
 }
@@ -75,12 +75,12 @@ impl Placed {
 }
 
 impl Survey {
-    /// The place in [`Survey::parts`] of the last partition whose volume can be reshaped, swap not
+    /// The place in [`Survey::parts`] of the last partition whose volume can be resized, swap not
     /// counted; `None` when there is none.
     #[must_use]
-    pub fn last_reshapable(&self) -> Option<usize> {
+    pub fn last_resizable(&self) -> Option<usize> {
         let parts = self.parts.iter().enumerate();
-        let can = parts.filter(|(_, part)| part.can_be_reshaped() && !part.is_swap());
+        let can = parts.filter(|(_, part)| part.is_resizable() && !part.is_swap());
         can.max_by_key(|(_, part)| part.span.end()).map(|(index, _)| index)
     }
 
@@ -98,10 +98,10 @@ impl Survey {
 }
 
 impl Part {
-    /// Whether its volume is of a kind that can be reshaped.
+    /// Whether its volume is of a kind that can be resized.
     #[must_use]
-    pub fn can_be_reshaped(&self) -> bool {
-        self.volume.as_ref().is_some_and(|volume| volume.kind.can_be_reshaped())
+    pub fn is_resizable(&self) -> bool {
+        self.volume.as_ref().is_some_and(|volume| volume.kind.is_resizable())
     }
 
     fn is_swap(&self) -> bool {
@@ -117,13 +117,13 @@ impl Plan {
     /// - [`crate::Class::NoRoom`] when the data don't fit, with the missing bytes and the volumes
     ///   that lack them.
     /// - [`crate::Class::Unsupported`] and [`crate::Class::Corrupt`] when a volume or the table
-    ///   cannot be reshaped, with the reason.
+    ///   cannot be resized, with the reason.
     pub fn fit(
         source: Arc<dyn ReadAt>,
         survey: &Survey,
         occupancy: &Occupancy,
         fit: &Fit,
-        options: ReshapeOptions<'_>,
+        options: ResizeOptions<'_>,
     ) -> Result<Self> {
         if let Some(why) = survey.whole_because {
             return Err(Error::unsupported(why));

@@ -12,7 +12,7 @@ use super::{Change, Plan, Survey, View, Warning};
 use crate::table;
 use follow::NewId;
 use imbrik_fs::{
-    DerivedVolume, EditOptions, FileEdit, FileMeta, FileTime, OpenVolume, ReshapeOptions, Volume,
+    DerivedVolume, EditOptions, FileEdit, FileMeta, FileTime, OpenVolume, ResizeOptions, Volume,
 };
 use imbrik_store::{
     ReadAt, SparseStore, Window,
@@ -81,7 +81,7 @@ impl Plan {
     /// - [`Class::Unsupported`] and [`Class::Corrupt`] when a volume is not edited, with the reason.
     /// - [`Class::NoRoom`] when a file doesn't fit.
     /// - [`Class::Usage`] when a host name is given and no volume has one.
-    pub fn with_identity(self, identity: &Identity, means: ReshapeOptions<'_>) -> Result<Self> {
+    pub fn with_identity(self, identity: &Identity, means: ResizeOptions<'_>) -> Result<Self> {
         if identity.is_empty() {
             return Ok(self);
         }
@@ -259,7 +259,7 @@ fn host_keys_named_in(settings: &str) -> Vec<String> {
 
 impl Editing<'_> {
     /// Assigns new ids to the table and to every volume, and updates references to them.
-    fn new_ids(&mut self, means: ReshapeOptions<'_>) -> Result<()> {
+    fn new_ids(&mut self, means: ResizeOptions<'_>) -> Result<()> {
         let mut ids = Vec::new();
         if let Some(was) = &self.survey.table {
             self.table = was.with_ids(self.survey.size, &mut Uuid::new_v4)?;

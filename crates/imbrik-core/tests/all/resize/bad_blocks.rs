@@ -1,7 +1,7 @@
 //! A volume with a list of bad blocks keeps it: those that are still in it stay where they are, and
 //! nothing comes to stand on them.
 
-use super::volumes::{Mount, fill_tree, judged, len_of, made, reshaped, same, tool, tree_of};
+use super::volumes::{Mount, fill_tree, judged, len_of, made, resized, same, tool, tree_of};
 use crate::support::is_root;
 use imbrik_core::{Class, fs::NewSize, units::ByteLen};
 use std::path::Path;
@@ -52,7 +52,7 @@ fn bad_blocks_stay_where_they_are() {
             NewSize::Bytes(ByteLen::mib(61)),
             NewSize::Bytes(ByteLen::mib(200)),
         ] {
-            reshaped(dir, "v", "w", goal).unwrap_or_else(|e| panic!("{options}, {goal:?}: {e}"));
+            resized(dir, "v", "w", goal).unwrap_or_else(|e| panic!("{options}, {goal:?}: {e}"));
             judged(dir, "w");
             same(&tree, &tree_of(dir, "w"), options);
             let end = len_of(dir, "w").get() / block_len;
@@ -68,7 +68,7 @@ fn bad_blocks_stay_where_they_are() {
 fn metadata_on_a_bad_block_is_refused() {
     // The copy of the descriptors in group 1 would reach as far when it gets longer.
     let made = with(&[8195], "-t ext4 -b 1024 -O ^resize_inode", 64 << 10);
-    let error = reshaped(made.path(), "v", "w", NewSize::Bytes(ByteLen::mib(256))).map(drop);
+    let error = resized(made.path(), "v", "w", NewSize::Bytes(ByteLen::mib(256))).map(drop);
     let error = error.unwrap_err();
     assert!(error.to_string().contains("block 8195 is on its list of bad blocks"), "{error}");
     assert_eq!(error.class(), Class::NoRoom);

@@ -1,6 +1,6 @@
 //! A volume that contradicts itself is refused, and the first fault is named.
 
-use super::volumes::{made, noise, reshaped, run, tool};
+use super::volumes::{made, noise, resized, run, tool};
 use imbrik_core::{Class, fs::NewSize, units::ByteLen};
 use std::{fs, path::Path};
 
@@ -60,7 +60,7 @@ fn each_inconsistency_is_refused_by_name() {
             .replace("{b}", &block.to_string());
         run("debugfs", &["-w", "-R", &command, "v"], dir);
         for goal in [NewSize::Smallest { room: ByteLen::ZERO }, NewSize::Bytes(ByteLen::mib(50))] {
-            let error = reshaped(dir, "v", "w", goal).map(|_| ()).unwrap_err();
+            let error = resized(dir, "v", "w", goal).map(|_| ()).unwrap_err();
             let words = error.to_string();
             assert!(words.contains(why), "{options}, {command}: {words}");
             let is_damage = matches!(error.class(), Class::Corrupt | Class::Unsupported);
@@ -84,7 +84,7 @@ fn a_wrong_checksum_is_named_with_its_inode() {
         // The time of change: nothing else would tell.
         bytes[(block * 1024 + offset) as usize + 0x10] ^= 1;
         fs::write(dir.join("v"), bytes).unwrap();
-        let error = reshaped(dir, "v", "w", NewSize::Smallest { room: ByteLen::ZERO });
+        let error = resized(dir, "v", "w", NewSize::Smallest { room: ByteLen::ZERO });
         let words = error.map(|_| ()).unwrap_err().to_string();
         assert!(words.starts_with("inode ") && words.contains(what), "{words}");
     }

@@ -4,12 +4,10 @@
 //!
 //! `IMBRIK_CRASHES=n` makes n copies of each kind; without it there are a few.
 
-use super::volumes::{
-    Mount, judged, made, noise, reshaped, run, same, tool, tree, without_numbers,
-};
+use super::volumes::{Mount, judged, made, noise, resized, run, same, tool, tree, without_numbers};
 use crate::support::is_root;
 use imbrik_core::{
-    fs::{NewSize, OpenVolume, ReshapeOptions},
+    fs::{NewSize, OpenVolume, ResizeOptions},
     layout::{Content, Occupancy, Survey},
     progress::Cancel,
     store::{FileStore, ReadAt, read_vec},
@@ -141,7 +139,7 @@ pub(crate) fn renamed(dir: &Path, from: &str, to: &str) {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join(from)).unwrap());
     let volume = OpenVolume::open(Arc::clone(&store)).unwrap().unwrap();
     let id = uuid::Uuid::from_u128(0x1234_5678_9abc_4def_8123_4567_89ab_cdef);
-    let settled = volume.with_id(id, ReshapeOptions::in_memory(&Cancel::new())).unwrap();
+    let settled = volume.with_id(id, ResizeOptions::in_memory(&Cancel::new())).unwrap();
     let len = store.size().to_usize().unwrap();
     std::fs::write(dir.join(to), read_vec(&*settled.store, ByteOffset::ZERO, len).unwrap())
         .unwrap();
@@ -199,7 +197,7 @@ fn recovery_after_a_crash_matches_the_kernel() {
             for goal in
                 [NewSize::Smallest { room: ByteLen::mib(4) }, NewSize::Bytes(ByteLen::mib(80))]
             {
-                reshaped(dir, &crash, "f", goal).unwrap_or_else(|e| panic!("{what}: {e}"));
+                resized(dir, &crash, "f", goal).unwrap_or_else(|e| panic!("{what}: {e}"));
                 judged(dir, "f");
             }
             renamed(dir, "s", "i");

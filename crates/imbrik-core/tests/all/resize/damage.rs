@@ -1,7 +1,7 @@
 //! Random damage: refused, or right by the system's checker; never a panic, and never a volume that is
 //! worse than its source.
 
-use super::volumes::{made, noise, reshaped, run, tool};
+use super::volumes::{made, noise, resized, run, tool};
 use imbrik_core::{fs::NewSize, units::ByteLen};
 use std::fs;
 
@@ -67,7 +67,7 @@ fn damaged_metadata_is_refused_or_kept_without_further_harm() {
                     refused += 1;
                     continue;
                 }
-                let is_ext = reshaped(dir, "v", "w", goal);
+                let is_ext = resized(dir, "v", "w", goal);
                 if is_ext.is_err() {
                     refused += 1;
                     continue;

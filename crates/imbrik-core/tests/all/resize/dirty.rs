@@ -1,10 +1,10 @@
 //! Volumes that were not unmounted, and files deleted while they were open.
 
-use super::volumes::{Mount, fill_tree, judged, made, noise, reshaped, run, same, tool, tree_of};
+use super::volumes::{Mount, fill_tree, judged, made, noise, resized, run, same, tool, tree_of};
 use crate::support::is_root;
 use imbrik_core::{
     Class,
-    fs::{NewSize, OpenVolume, ReshapeWarning},
+    fs::{NewSize, OpenVolume, ResizeWarning},
     store::{FileStore, ReadAt},
     units::ByteLen,
 };
@@ -53,7 +53,7 @@ fn dirty_volume_shrinks_to_the_state_the_kernel_recovers() {
         pulled_out(dir);
         for goal in [SMALLEST, NewSize::Bytes(ByteLen::mib(60)), NewSize::Bytes(ByteLen::mib(400))]
         {
-            reshaped(dir, "dirty", "w", goal).unwrap_or_else(|e| panic!("{options}: {e}"));
+            resized(dir, "dirty", "w", goal).unwrap_or_else(|e| panic!("{options}: {e}"));
             judged(dir, "w");
             tool("cp", &["--sparse=always", "dirty", "recovered"], dir);
             run("e2fsck", &["-fy", "recovered"], dir);
@@ -72,7 +72,7 @@ fn references_to_inode_and_block_numbers_are_reported() {
     let mount = Mount::of(dir, "v", "noatime").unwrap();
     fill_tree(mount.path(), 6 << 20, 300);
     drop(mount);
-    let (shape, _) = reshaped(dir, "v", "w", SMALLEST).unwrap();
+    let (shape, _) = resized(dir, "v", "w", SMALLEST).unwrap();
     assert!(shape.warnings.is_empty() && shape.inodes_moved > 0);
     for hive in 0..24 {
         let file = format!("\"hive {hive:02}/name\"");
@@ -80,9 +80,8 @@ fn references_to_inode_and_block_numbers_are_reported() {
     }
     let volume = fs::File::options().write(true).open(dir.join("v")).unwrap();
     std::os::unix::fs::FileExt::write_all_at(&volume, b"\xeb\x58", 0).unwrap();
-    let (shape, _) = reshaped(dir, "v", "w", SMALLEST).unwrap();
-    let [ReshapeWarning::SignedFiles { count }, ReshapeWarning::BootCode] = shape.warnings[..]
-    else {
+    let (shape, _) = resized(dir, "v", "w", SMALLEST).unwrap();
+    let [ResizeWarning::SignedFiles { count }, ResizeWarning::BootCode] = shape.warnings[..] else {
         panic!("{:?}", shape.warnings)
     };
     assert!((1..=24).contains(&count), "{count}");
@@ -93,15 +92,15 @@ fn error_flag_is_kept_and_a_real_fault_is_named() {
     let made = made("-t ext4 -b 1024", 20 << 10);
     let dir = made.path();
     tool("debugfs", &["-w", "-R", "ssv state 3", "v"], dir);
-    let (shape, found) = reshaped(dir, "v", "w", SMALLEST).unwrap();
-    assert_eq!(shape.warnings, [ReshapeWarning::StillMarkedAsFaulty]);
+    let (shape, found) = resized(dir, "v", "w", SMALLEST).unwrap();
+    assert_eq!(shape.warnings, [ResizeWarning::StillMarkedAsFaulty]);
     assert_eq!(found.usage.findings, [imbrik_fs::VolumeFinding::MarkedAsFaulty { faults: 0 }]);
     let said = tool("dumpe2fs", &["-h", "w"], dir);
     assert!(said.contains("Filesystem state:         clean with errors"), "{said}");
     run("e2fsck", &["-fy", "w"], dir);
     judged(dir, "w");
     tool("debugfs", &["-w", "-R", "sif lost+found links_count 7", "v"], dir);
-    let error = reshaped(dir, "v", "w", SMALLEST).map(|_| ()).unwrap_err();
+    let error = resized(dir, "v", "w", SMALLEST).map(|_| ()).unwrap_err();
     assert!(error.to_string().contains("it counts 7 links"), "{error}");
     // Which blocks are whose is not touched by that: its free space can be skipped all the same.
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join("v")).unwrap());
@@ -121,7 +120,7 @@ fn unsupported_features_are_refused_by_name() {
         ("-t ext4 -O journal_dev", "journal"),
     ] {
         let made = made(options, 64 << 10);
-        let error = reshaped(made.path(), "v", "w", SMALLEST).map(|_| ()).unwrap_err();
+        let error = resized(made.path(), "v", "w", SMALLEST).map(|_| ()).unwrap_err();
         assert_eq!(error.class(), Class::Unsupported, "{options}: {error}");
         assert!(error.to_string().contains(why), "{options}: {error}");
     }

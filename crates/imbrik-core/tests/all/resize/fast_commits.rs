@@ -6,7 +6,7 @@
 
 use super::{
     crash::{Host, renamed, saved},
-    volumes::{Mount, judged, made, noise, reshaped, run, same, tool, tree, without_numbers},
+    volumes::{Mount, judged, made, noise, resized, run, same, tool, tree, without_numbers},
 };
 use crate::support::is_root;
 use imbrik_core::{fs::NewSize, units::ByteLen};
@@ -201,7 +201,7 @@ fn fast_commits_are_replayed() {
             let whole = saved(dir, &crash, "s");
             assert!(whole.is_empty(), "{what}: {whole:?}");
             judged(dir, "s");
-            reshaped(dir, &crash, "f", NewSize::Smallest { room: ByteLen::mib(4) })
+            resized(dir, &crash, "f", NewSize::Smallest { room: ByteLen::mib(4) })
                 .unwrap_or_else(|e| panic!("{what}: {e}"));
             judged(dir, "f");
             renamed(dir, "s", "i");

@@ -2,10 +2,10 @@
 //! attributes and special inodes. Each is named, and the volume keeps its size; where they are to be
 //! kept as found, the result has no complaint of the checker that its source did not have.
 
-use super::volumes::{made, noise, reshaped, reshaped_with, run, tool};
+use super::volumes::{made, noise, resized, resized_with, run, tool};
 use imbrik_core::{
     Class,
-    fs::{NewSize, ReshapeOptions},
+    fs::{NewSize, ResizeOptions},
     progress::Cancel,
     units::ByteLen,
 };
@@ -557,13 +557,13 @@ fn each_fault_is_named_and_can_be_kept() {
     for (what, options, damage, words) in all {
         let volume = Volume::new(options);
         let dir = volume.path();
-        reshaped(dir, "v", "w", SMALLEST).unwrap_or_else(|error| panic!("undamaged: {error}"));
+        resized(dir, "v", "w", SMALLEST).unwrap_or_else(|error| panic!("undamaged: {error}"));
         let sound = fs::read(dir.join("v")).unwrap();
         damage(&volume);
         assert!(sound != fs::read(dir.join("v")).unwrap(), "{what}: nothing was damaged");
-        let error = match reshaped(dir, "v", "w", SMALLEST) {
+        let error = match resized(dir, "v", "w", SMALLEST) {
             Ok(_) => {
-                wrong.push(format!("{what}: it was reshaped"));
+                wrong.push(format!("{what}: it was resized"));
                 continue;
             }
             Err(error) => error,
@@ -573,13 +573,13 @@ fn each_fault_is_named_and_can_be_kept() {
         }
         // Kept as it is, nothing gets worse.
         let cancel = Cancel::new();
-        let work = ReshapeOptions { as_found: true, ..ReshapeOptions::in_memory(&cancel) };
-        match reshaped_with(dir, "v", "w", NewSize::Bytes(ByteLen::mib(16)), work) {
-            Ok((reshaped, _)) => {
+        let work = ResizeOptions { as_found: true, ..ResizeOptions::in_memory(&cancel) };
+        match resized_with(dir, "v", "w", NewSize::Bytes(ByteLen::mib(16)), work) {
+            Ok((resized, _)) => {
                 kept += 1;
-                let told = reshaped.kept_faults.iter().any(|fault| fault.contains(words));
+                let told = resized.kept_faults.iter().any(|fault| fault.contains(words));
                 if !told {
-                    wrong.push(format!("{what}: kept {:?}", reshaped.kept_faults));
+                    wrong.push(format!("{what}: kept {:?}", resized.kept_faults));
                 }
                 let (before, after) = (volume.complaints("v"), volume.complaints("w"));
                 if after > before {

@@ -1,7 +1,7 @@
 //! Volumes of all kinds through all sizes.
 
 use super::volumes::{
-    Mount, fill_tree, judged, len_of, made, noise, reshaped, run, same, tool, tree_of,
+    Mount, fill_tree, judged, len_of, made, noise, resized, run, same, tool, tree_of,
 };
 use crate::support::is_root;
 use imbrik_core::{fs::NewSize, units::ByteLen};
@@ -81,7 +81,7 @@ impl Case {
         let len = self.mib * MIB;
         let what = format!("{} {} {}", self.options, self.later, self.full);
         let (shape, found) =
-            reshaped(dir, "v", "w", SMALLEST).unwrap_or_else(|error| panic!("{what}: {error}"));
+            resized(dir, "v", "w", SMALLEST).unwrap_or_else(|error| panic!("{what}: {error}"));
         let least = len_of(dir, "w");
         log(&format!(
             "{what}: {least} of {} MiB, {} in use, {} had to move, {} did, {} inodes",
@@ -104,7 +104,7 @@ impl Case {
         if writes(dir, "w", overwrite) {
             judged(dir, "w");
         }
-        reshaped(dir, "v", "w", NewSize::Smallest { room: ByteLen::mib(4) }).unwrap();
+        resized(dir, "v", "w", NewSize::Smallest { room: ByteLen::mib(4) }).unwrap();
         judged(dir, "w");
         if writes(dir, "w", create) {
             judged(dir, "w");
@@ -120,7 +120,7 @@ impl Case {
         };
         for size in sizes {
             let goal = NewSize::Bytes(ByteLen::new(size));
-            let (shape, _) = reshaped(dir, "v", "w", goal)
+            let (shape, _) = resized(dir, "v", "w", goal)
                 .unwrap_or_else(|error| panic!("{what} to {size}: {error}"));
             log(&format!("  {size}: {} had to move, {} did", shape.had_to_move, shape.copied));
             assert!(moves_little(shape.had_to_move, shape.copied), "{what} to {size}");

@@ -1,9 +1,9 @@
 //! Random trees, random deletes, random sizes: there and back again.
 
-use super::volumes::{judged, len_of, noise, reshaped, reshaped_with, tool};
+use super::volumes::{judged, len_of, noise, resized, resized_with, tool};
 use imbrik_core::{
     Class,
-    fs::{NewSize, OpenVolume, ReshapeOptions},
+    fs::{NewSize, OpenVolume, ResizeOptions},
     layout::{Fit, Occupancy, Plan, Survey},
     progress::Cancel,
     store::{FileStore, ReadAt},
@@ -69,12 +69,12 @@ proptest! {
         let dir = dir.path();
         volume(dir, KINDS[kind], kib, &files);
         judged(dir, "v");
-        reshaped(dir, "v", "least", NewSize::Smallest { room: ByteLen::ZERO }).unwrap();
+        resized(dir, "v", "least", NewSize::Smallest { room: ByteLen::ZERO }).unwrap();
         judged(dir, "least");
         same_files(dir, "v", "least");
         let (least, all) = (len_of(dir, "least").get(), kib << 10);
         // One block less is refused, in figures.
-        let error = reshaped(dir, "v", "w", NewSize::Bytes(ByteLen::new(least - 4096)));
+        let error = resized(dir, "v", "w", NewSize::Bytes(ByteLen::new(least - 4096)));
         if let Err(error) = error {
             prop_assert_eq!(error.class(), Class::NoRoom);
         }
@@ -82,7 +82,7 @@ proptest! {
         let mut from = "least".to_owned();
         for (step, size) in sizes.into_iter().enumerate() {
             let to = format!("step{step}");
-            match reshaped(dir, &from, &to, NewSize::Bytes(ByteLen::new(size))) {
+            match resized(dir, &from, &to, NewSize::Bytes(ByteLen::new(size))) {
                 Ok(_) => {
                     judged(dir, &to);
                     same_files(dir, "v", &to);
@@ -103,31 +103,31 @@ fn spilling_to_disk_gives_the_same_result() {
     let files: Vec<_> = (0..120u8).map(|n| (n, 4000 * usize::from(n % 20), n % 3 == 0)).collect();
     volume(dir, "-t ext4 -b 1024 -O ^flex_bg -g 4096", 40_000, &files);
     let goal = NewSize::Smallest { room: ByteLen::ZERO };
-    let (plain, _) = reshaped(dir, "v", "a.img", goal).unwrap();
+    let (plain, _) = resized(dir, "v", "a.img", goal).unwrap();
     assert!(plain.aside.is_zero());
     let cancel = Cancel::new();
-    let work = ReshapeOptions {
+    let work = ResizeOptions {
         cancel: &cancel,
         temporary: Some(dir),
         memory: ByteLen::kib(16),
         as_found: false,
     };
-    let (aside, _) = reshaped_with(dir, "v", "b.img", goal, work).unwrap();
+    let (aside, _) = resized_with(dir, "v", "b.img", goal, work).unwrap();
     assert!(!aside.aside.is_zero());
     assert!(fs::read(dir.join("a.img")).unwrap() == fs::read(dir.join("b.img")).unwrap());
     judged(dir, "b.img");
     // One that is asked to stop, stops; one that cannot put its blocks aside says so.
     cancel.request();
-    let error = reshaped_with(dir, "v", "c.img", goal, work).map(|_| ()).unwrap_err();
+    let error = resized_with(dir, "v", "c.img", goal, work).map(|_| ()).unwrap_err();
     assert_eq!(error.class(), Class::Cancelled);
     let (cancel, nowhere) = (Cancel::new(), dir.join("nowhere"));
-    let work = ReshapeOptions {
+    let work = ResizeOptions {
         cancel: &cancel,
         temporary: Some(&nowhere),
         memory: ByteLen::kib(16),
         as_found: false,
     };
-    let error = reshaped_with(dir, "v", "c.img", goal, work).map(|_| ()).unwrap_err();
+    let error = resized_with(dir, "v", "c.img", goal, work).map(|_| ()).unwrap_err();
     assert!(error.to_string().contains("temporary file in"), "{error}");
 }
 
@@ -138,7 +138,7 @@ fn chosen(dir: &Path, size: u64) -> Option<u64> {
     let occupancy = Occupancy::of(&store, &survey).unwrap();
     let fit = Fit::Card { size: ByteLen::new(size), take_from: Vec::new(), give_to: None };
     let cancel = Cancel::new();
-    match Plan::fit(store, &survey, &occupancy, &fit, ReshapeOptions::in_memory(&cancel)) {
+    match Plan::fit(store, &survey, &occupancy, &fit, ResizeOptions::in_memory(&cancel)) {
         Ok(plan) => {
             let there = Survey::of(&plan.view).unwrap();
             there.parts.first()?.volume.as_ref().map(|volume| volume.size.get())
@@ -158,8 +158,8 @@ fn longest(dir: &Path, size: u64, not_below: u64) -> Option<u64> {
     let mut asked = size / 1024 * 1024;
     while asked >= not_below {
         let goal = NewSize::Bytes(ByteLen::new(asked));
-        match volume.reshape(goal, ReshapeOptions::in_memory(&cancel)) {
-            Ok((reshaped, _)) => return Some(reshaped.volume.store.size().get()),
+        match volume.resize(goal, ResizeOptions::in_memory(&cancel)) {
+            Ok((resized, _)) => return Some(resized.volume.store.size().get()),
             Err(error) => assert_eq!(error.class(), Class::NoRoom, "{error}"),
         }
         asked -= 1024;
@@ -180,7 +180,7 @@ fn fill_uses_the_largest_size_that_fits() {
         let dir = tempfile::tempdir().unwrap();
         let dir = dir.path();
         volume(dir, KINDS[kind], kib, &files);
-        reshaped(dir, "v", "least", NewSize::Smallest { room: ByteLen::ZERO }).unwrap();
+        resized(dir, "v", "least", NewSize::Smallest { room: ByteLen::ZERO }).unwrap();
         let least = len_of(dir, "least").get();
         // From a little less than the smallest on, mostly close to it.
         let ahead = if near < 3 { (more % 80) << 10 } else { more << 10 };

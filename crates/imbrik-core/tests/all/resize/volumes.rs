@@ -2,7 +2,7 @@
 
 use imbrik_core::{
     Result,
-    fs::{Examined, NewSize, OpenVolume, ReshapeOptions, Reshaped},
+    fs::{Examined, NewSize, OpenVolume, ResizeOptions, ResizedVolume},
     progress::Cancel,
     store::{FileStore, ReadAt, read_vec},
     units::{ByteLen, Span},
@@ -71,28 +71,28 @@ impl Drop for Mount {
     }
 }
 
-/// Reshapes the volume in `from` and writes it to `to` as a card would get it, over old bytes.
-pub(crate) fn reshaped(
+/// Resizes the volume in `from` and writes it to `to` as a card would get it, over old bytes.
+pub(crate) fn resized(
     dir: &Path,
     from: &str,
     to: &str,
     goal: NewSize,
-) -> Result<(Reshaped, Examined)> {
-    reshaped_with(dir, from, to, goal, ReshapeOptions::in_memory(&Cancel::new()))
+) -> Result<(ResizedVolume, Examined)> {
+    resized_with(dir, from, to, goal, ResizeOptions::in_memory(&Cancel::new()))
 }
 
 /// The same with other means.
-pub(crate) fn reshaped_with(
+pub(crate) fn resized_with(
     dir: &Path,
     from: &str,
     to: &str,
     goal: NewSize,
-    work: ReshapeOptions<'_>,
-) -> Result<(Reshaped, Examined)> {
+    work: ResizeOptions<'_>,
+) -> Result<(ResizedVolume, Examined)> {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join(from)).unwrap());
     let volume = OpenVolume::open(Arc::clone(&store))?.expect("a volume");
-    let (reshaped, found) = volume.reshape(goal, work)?;
-    let view = Arc::clone(&reshaped.volume.store);
+    let (resized, found) = volume.resize(goal, work)?;
+    let view = Arc::clone(&resized.volume.store);
     let out = File::create(dir.join(to)).unwrap();
     let len = view.size();
     out.set_len(len.get()).unwrap();
@@ -115,7 +115,7 @@ pub(crate) fn reshaped_with(
     for span in &found.usage.cleared {
         fill(&out, *span, 0);
     }
-    Ok((reshaped, found))
+    Ok((resized, found))
 }
 
 fn fill(file: &File, span: Span, byte: u8) {

@@ -1,4 +1,4 @@
-//! One inode as it stands in a table: `struct ext4_inode`, the fields that a reshape reads and
+//! One inode as it stands in a table: `struct ext4_inode`, the fields that a resize reads and
 //! changes.
 //!
 //! ```text

@@ -64,7 +64,7 @@ impl Opened {
     /// - [`imbrik_store::Class::Unsupported`] and [`imbrik_store::Class::Corrupt`] with what is in the way.
     pub(in crate::ext4) fn of(store: Arc<dyn ReadAt>) -> Result<Self> {
         let this = Self::to_look_at(store)?;
-        this.superblock.can_be_reshaped()?;
+        this.superblock.is_resizable()?;
         Ok(this)
     }
 

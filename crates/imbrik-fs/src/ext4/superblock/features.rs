@@ -9,7 +9,7 @@ pub(super) const COMPAT_SPARSE_SUPER2: u32 = 0x200;
 pub(super) const COMPAT_FAST_COMMIT: u32 = 0x400;
 pub(super) const COMPAT_STABLE_INODES: u32 = 0x800;
 pub(super) const COMPAT_ORPHAN_FILE: u32 = 0x1000;
-/// Compatible features that a reshape takes care of: dir_prealloc, has_journal, ext_attr,
+/// Compatible features that a resize takes care of: dir_prealloc, has_journal, ext_attr,
 /// resize_inode, dir_index, sparse_super2, fast_commit, stable_inodes, orphan_file.
 pub(super) const COMPAT_RESHAPED: u32 = 0x1
     | COMPAT_HAS_JOURNAL
@@ -55,7 +55,7 @@ pub(super) const RO_COMPAT_QUOTA: u32 = 0x100;
 pub(super) const RO_COMPAT_BIGALLOC: u32 = 0x200;
 pub(super) const RO_COMPAT_METADATA_CSUM: u32 = 0x400;
 pub(super) const RO_COMPAT_ORPHAN_PRESENT: u32 = 0x1_0000;
-/// Read-only-compatible features that a reshape takes care of: sparse_super, large_file, btree_dir,
+/// Read-only-compatible features that a resize takes care of: sparse_super, large_file, btree_dir,
 /// huge_file, uninit_bg, dir_nlink, extra_isize, quota, metadata_csum, readonly, project, verity,
 /// orphan_present.
 pub(super) const RO_COMPAT_RESHAPED: u32 = 0x1
@@ -96,7 +96,7 @@ impl Superblock {
     ///
     /// # Errors
     /// [`imbrik_store::Class::Unsupported`] with the feature that is in the way.
-    pub(in crate::ext4) fn can_be_reshaped(&self) -> Result<()> {
+    pub(in crate::ext4) fn is_resizable(&self) -> Result<()> {
         self.is_known()?;
         match self.cluster_blocks {
             1 => Ok(()),

@@ -7,7 +7,7 @@ mod unchanged;
 
 use crate::support::{in_user_mode_linux, is_root, sh};
 use imbrik_fs::{
-    DerivedVolume, EditOptions, FileEdit, FileMeta, FileTime, OpenVolume, ReshapeOptions,
+    DerivedVolume, EditOptions, FileEdit, FileMeta, FileTime, OpenVolume, ResizeOptions,
 };
 use imbrik_store::{
     Class, FileStore, ReadAt, Result, SparseStore,
@@ -277,7 +277,7 @@ fn an_ext_volume_gets_another_uuid_with_all_its_checksums() {
         let before = others(at);
         let known = volume(at);
         let id: uuid::Uuid = "11111111-2222-4333-8444-555555555555".parse().unwrap();
-        let settled = known.with_id(id, ReshapeOptions::in_memory(&Cancel::new())).unwrap();
+        let settled = known.with_id(id, ResizeOptions::in_memory(&Cancel::new())).unwrap();
         for store in [known.store(), &settled.store] {
             let open = OpenVolume::known(Arc::clone(store), known.volume().clone());
             open.check(&Cancel::new()).unwrap_or_else(|e| panic!("{options}: {e}"));
@@ -321,7 +321,7 @@ fn serial_numbers_are_changed_in_every_copy() {
         );
         let known = volume(at);
         let id: uuid::Uuid = "1badcafe-2222-4333-8444-555555555555".parse().unwrap();
-        keep(at, &known.with_id(id, ReshapeOptions::in_memory(&Cancel::new())).unwrap());
+        keep(at, &known.with_id(id, ResizeOptions::in_memory(&Cancel::new())).unwrap());
         sh(judge, at);
         let found = sh("blkid -p -o value -s UUID v", at).trim().to_owned();
         let expected = if make.contains("swap") { id.to_string() } else { "1BAD-CAFE".to_owned() };
@@ -433,7 +433,7 @@ proptest! {
         for settled in [
             known.edit(&edits[..1], NOW).map(|edited| edited.volume),
             known.edit(&edits, NOW).map(|edited| edited.volume),
-            known.with_id(uuid::Uuid::from_u128(7), ReshapeOptions::in_memory(&Cancel::new())),
+            known.with_id(uuid::Uuid::from_u128(7), ResizeOptions::in_memory(&Cancel::new())),
         ].into_iter().flatten() {
             let _ = read_vec(&*settled.store, ByteOffset::ZERO, 1 << 20).unwrap();
             prop_assert!(settled.store.size() == ByteLen::from_usize(bytes.len()));

@@ -191,6 +191,6 @@ fn raid_member_with_its_superblock_at_the_end_is_copied_in_full_and_not_resized(
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&at.join("v")).unwrap());
     let volume = OpenVolume::open(store).unwrap().unwrap();
     assert_eq!(volume.volume().kind.name(), "RAID member");
-    assert!(!volume.volume().kind.can_be_reshaped());
+    assert!(!volume.volume().kind.is_resizable());
     assert_eq!(volume.examine().unwrap().usage.in_use(), ByteLen::mib(16));
 }

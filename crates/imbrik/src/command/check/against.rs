@@ -69,7 +69,7 @@ pub(super) fn against_card(
         let what = format!("{} has no partition like that in the image", card.path.display());
         return Err(Failure::new(Exit::Mismatch, what).state(nothing));
     }
-    let options = session.reshape_options(true);
+    let options = session.resize_options(true);
     let compared = Comparison::of_card(image, source, target, options, watch).map_err(|error| {
         let exit =
             if error.class() == Class::NoRoom { Exit::Mismatch } else { error.class().into() };

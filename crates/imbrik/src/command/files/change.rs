@@ -169,7 +169,7 @@ impl<'a> Target<'a> {
         let options = packing::in_place(session, self.path, image, self.args.no_check)?;
         session.out.note(&format!("Checking every file of {title} first ..."));
         let now = Timestamp::now();
-        let means = session.reshape_options(false);
+        let means = session.resize_options(false);
         let edits = wanted.edits.into_iter().map(|edit| PartEdit { part: index, edit });
         let edits: Vec<PartEdit> = edits.collect();
         let plan = match EditPlan::new(image, edits.clone(), means, packing::MADE_BY, now) {

@@ -242,6 +242,6 @@ fn wanted(moment: &Moment) -> SaveSource {
 
 /// All that is in use, as it stands.
 fn all_in_use(session: &Session, wanted: &SaveSource) -> Outcome<ImagePlan> {
-    let options = session.reshape_options(false);
+    let options = session.resize_options(false);
     ImagePlan::new(&wanted.source, &wanted.survey, ImageContent::InUse, options).state(UNWRITTEN)
 }

@@ -371,7 +371,7 @@ fn content(session: &Session, args: &SaveArgs, wanted: &SaveSource) -> Outcome<I
         return Ok(plan);
     }
     let what = if args.exact { ImageContent::Exact } else { ImageContent::InUse };
-    let options = session.reshape_options(false);
+    let options = session.resize_options(false);
     let plan = ImagePlan::new(source, survey, what, options).state(UNWRITTEN)?;
     for why in plan.occupancy.iter().flat_map(Occupancy::notes) {
         session.out.warn(&format!("{why}."));

@@ -266,7 +266,7 @@ impl Found<'_> {
         }
         let (fitting, needed) = (self.fitting(), self.survey.needed());
         let mut lines = vec![format!("{} as it stands", size::both(needed))];
-        let last = self.survey.last_reshapable().and_then(|index| self.survey.parts.get(index));
+        let last = self.survey.last_resizable().and_then(|index| self.survey.parts.get(index));
         let fitted = fitting.last_shrunk().zip(last);
         if let Some((len, part)) = fitted {
             let title = part.title();

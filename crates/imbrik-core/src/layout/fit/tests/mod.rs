@@ -202,12 +202,12 @@ proptest! {
         let give_to = give_to.map(|_| give);
         let plan = |size| {
             let fit = Fit::Card { size, take_from: Vec::new(), give_to };
-            Plan::fit(Arc::clone(&source), &survey, &occupancy, &fit, ReshapeOptions::in_memory(&cancel))
+            Plan::fit(Arc::clone(&source), &survey, &occupancy, &fit, ResizeOptions::in_memory(&cancel))
         };
         // All swaps as small as they go: that is what a card must hold.
         let least = survey.needed_with(survey.parts.iter().enumerate().filter_map(|(index, part)| {
             let found = occupancy.volume(index)?.least.as_ref()?;
-            part.can_be_reshaped().then(|| (index, found.size.min(part.span.len())))
+            part.is_resizable().then(|| (index, found.size.min(part.span.len())))
         }));
         let (size, plan) = match plan(size) {
             Err(error) => {

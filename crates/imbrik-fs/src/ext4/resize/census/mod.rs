@@ -1,6 +1,6 @@
 //! Every inode of a volume, looked at once: whether it is sound, and which blocks it has.
 //!
-//! The same look proves a reshaped volume before it is written: its content must have the
+//! The same look proves a resized volume before it is written: its content must have the
 //! fingerprint of its source's, told in the source's numbers.
 
 mod oddities;
@@ -131,7 +131,7 @@ impl Census {
     /// - When the volume cannot be read, or `cancel` was requested.
     /// - [`imbrik_store::Class::Corrupt`] with the first contradiction: a wrong checksum, a block owned
     ///   twice, a bitmap that lies, a file that waits to be deleted or cut and could not be.
-    /// - [`imbrik_store::Class::Unsupported`] for what is not reshaped.
+    /// - [`imbrik_store::Class::Unsupported`] for what is not resized.
     pub(super) fn of(
         opened: &Opened,
         origin: &dyn Origin,

@@ -3,7 +3,7 @@
 use super::{Lack, Layout, Planner, kept_back};
 use crate::{
     bits::Run,
-    ext4::reshape::geometry::{least_of_last, sized},
+    ext4::resize::geometry::{least_of_last, sized},
 };
 use imbrik_store::{
     error::{Class, Error, Result},
@@ -15,7 +15,7 @@ impl Planner<'_> {
     ///
     /// # Errors
     /// When there is no plan at all.
-    pub(in crate::ext4::reshape) fn smallest(&self, room: u64) -> Result<Layout> {
+    pub(in crate::ext4::resize) fn smallest(&self, room: u64) -> Result<Layout> {
         let old = &self.opened.superblock;
         let inodes = self.census.inodes.count();
         let in_order = inodes.div_ceil(old.inodes_per_group.max(1)).max(1);

@@ -1,4 +1,4 @@
-//! The plan of a reshape: which blocks and inodes go where.
+//! The plan of a resize: which blocks and inodes go where.
 //!
 //! Nothing here reads more than metadata, and nothing is written: a plan either has a place for
 //! everything, or tells how many blocks it lacks.

@@ -2,7 +2,7 @@
 
 use crate::{
     examined::DerivedVolume,
-    finding::{GrowthLimit, ReshapeWarning},
+    finding::{GrowthLimit, ResizeWarning},
 };
 use imbrik_store::{
     progress::Cancel,
@@ -23,9 +23,9 @@ pub enum NewSize {
     },
 }
 
-/// What a reshape has to work with.
+/// What a resize has to work with.
 #[derive(Clone, Copy, Debug)]
-pub struct ReshapeOptions<'a> {
+pub struct ResizeOptions<'a> {
     /// The request to stop.
     pub cancel: &'a Cancel,
     /// A folder for what has no room in memory; without one, all of it stays there.
@@ -37,7 +37,7 @@ pub struct ReshapeOptions<'a> {
     pub as_found: bool,
 }
 
-impl<'a> ReshapeOptions<'a> {
+impl<'a> ResizeOptions<'a> {
     /// The usual bound on what stays in memory.
     pub const MEMORY: ByteLen = ByteLen::mib(32);
 
@@ -48,7 +48,7 @@ impl<'a> ReshapeOptions<'a> {
     }
 }
 
-/// Blocks of a reshaped volume that come from elsewhere in its source.
+/// Blocks of a resized volume that come from elsewhere in its source.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Moved {
     /// Where they are now, in bytes from the volume's start.
@@ -59,7 +59,7 @@ pub struct Moved {
 
 /// A volume at another size, as a view.
 #[derive(Clone)]
-pub struct Reshaped {
+pub struct ResizedVolume {
     /// The whole volume, readable, and where it holds metadata that were made anew or are at hand.
     pub volume: DerivedVolume,
     /// What comes from elsewhere in the source, in order; the rest is where it was.
@@ -75,7 +75,7 @@ pub struct Reshaped {
     /// What kept it from growing as far as was asked for; `None` when nothing did.
     pub limit: Option<GrowthLimit>,
     /// What its owner should know.
-    pub warnings: Vec<ReshapeWarning>,
+    pub warnings: Vec<ResizeWarning>,
     /// The faults in folders, attributes and links that were kept as they were found.
     pub kept_faults: Vec<String>,
 }

@@ -1,4 +1,4 @@
-//! The reshaped volume while it is made, and readable as a whole: blocks made anew, blocks that
+//! The resized volume while it is made, and readable as a whole: blocks made anew, blocks that
 //! come from elsewhere in the source, and those that stay where they are.
 
 use crate::{

@@ -11,7 +11,7 @@ use super::{
     folders::{Census, ENTRY, Set, walk},
 };
 use crate::{
-    NewSize, Reshaped,
+    NewSize, ResizedVolume,
     bits::{Bits, Run},
     clusters::{self, Clusters},
     placement::Moves,
@@ -53,8 +53,12 @@ struct NewLayout {
 /// The volume in `store` at another size.
 ///
 /// # Errors
-/// As [`crate::reshape`].
-pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -> Result<Reshaped> {
+/// As [`crate::resize`].
+pub(crate) fn resize(
+    store: &Arc<dyn ReadAt>,
+    goal: NewSize,
+    cancel: &Cancel,
+) -> Result<ResizedVolume> {
     let known = CensusedVolume::of(&**store, cancel)?;
     let CensusedVolume { boot, census, used } = &known;
     let shape = known.shape(goal)?;
@@ -105,13 +109,13 @@ pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -
     let rewritten = draft.spans();
     let draft: Arc<dyn ReadAt> = Arc::new(draft);
     known.prove(&*draft, &clusters, &bitmap, cancel).map_err(clusters::would_be_wrong)?;
-    Ok(clusters.reshaped(draft, rewritten, None))
+    Ok(clusters.resized(draft, rewritten, None))
 }
 
 /// The smallest size that the volume in `store` can get.
 ///
 /// # Errors
-/// As [`reshape`].
+/// As [`resize`].
 pub(crate) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<ByteLen> {
     let known = CensusedVolume::of(store, cancel)?;
     let shape = known.shape(NewSize::Smallest { room: ByteLen::ZERO })?;

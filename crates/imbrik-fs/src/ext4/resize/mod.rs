@@ -23,7 +23,7 @@ mod prove;
 mod rewrite;
 
 use crate::{
-    DerivedVolume, Moved, NewSize, ReshapeOptions, Reshaped, bits::Run, ext4::structure::Opened,
+    DerivedVolume, Moved, NewSize, ResizeOptions, ResizedVolume, bits::Run, ext4::structure::Opened,
 };
 use census::{Census, Faults, Itself};
 use draft::Draft;
@@ -44,12 +44,12 @@ use std::sync::Arc;
 /// - [`imbrik_store::Class::Unsupported`] with the feature that is in the way.
 /// - [`imbrik_store::Class::Corrupt`] with the first contradiction in the volume.
 /// - [`imbrik_store::Class::NoRoom`] when the content doesn't fit, with the missing bytes.
-pub(crate) fn reshape(
+pub(crate) fn resize(
     store: Arc<dyn ReadAt>,
     replayed: &[Span],
     goal: NewSize,
-    work: ReshapeOptions<'_>,
-) -> Result<Reshaped> {
+    work: ResizeOptions<'_>,
+) -> Result<ResizedVolume> {
     let cancel = work.cancel;
     let opened = Opened::of(store)?;
     let faults = if work.as_found { Faults::MetadataCache(Vec::new()) } else { Faults::Refused };
@@ -63,7 +63,7 @@ pub(crate) fn reshape(
     let store = draft.finished();
     prove::prove(&store, &census, &layout, cancel).map_err(|error| match error.class() {
         imbrik_store::Class::Corrupt | imbrik_store::Class::Unsupported => {
-            Error::bug(format!("the reshaped volume would be wrong: {error}"))
+            Error::bug(format!("the resized volume would be wrong: {error}"))
         }
         _ => error,
     })?;
@@ -77,7 +77,7 @@ pub(crate) fn reshape(
         to: place(Run::new(one.to, one.len)),
         from: ByteOffset::new(one.from.saturating_mul(block_len)),
     });
-    Ok(Reshaped {
+    Ok(ResizedVolume {
         moved: moved.collect(),
         volume: DerivedVolume { store, rewritten: rewritten.into_iter().map(place).collect() },
         had_to_move: bytes(layout.had_to_move),
@@ -93,7 +93,7 @@ pub(crate) fn reshape(
 /// The smallest size that the volume in `store`, which is settled, can get.
 ///
 /// # Errors
-/// As [`reshape`].
+/// As [`resize`].
 pub(crate) fn smallest(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<ByteLen> {
     let opened = Opened::of(store)?;
     let census = Census::of(&opened, &Itself, Faults::Refused, cancel)?;

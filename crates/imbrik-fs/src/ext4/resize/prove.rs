@@ -1,4 +1,4 @@
-//! The proof of a reshaped volume: the same look at it as at its source, and the same content.
+//! The proof of a resized volume: the same look at it as at its source, and the same content.
 
 use super::{
     census::{Census, Faults, Origin},
@@ -46,7 +46,7 @@ pub(super) fn prove(
     Ok(())
 }
 
-/// A reshaped volume's numbers, told as those of its source.
+/// A resized volume's numbers, told as those of its source.
 struct Back<'a> {
     moves: &'a Moves,
     inodes: &'a InodeMoves,

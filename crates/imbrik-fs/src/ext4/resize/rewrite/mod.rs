@@ -1,4 +1,4 @@
-//! The metadata of a reshaped volume, made anew where a plan changes what they say.
+//! The metadata of a resized volume, made anew where a plan changes what they say.
 
 mod groups;
 mod superblocks;
@@ -9,7 +9,7 @@ use super::{
     layout::{Layout, Planner},
 };
 use crate::{
-    ReshapeWarning,
+    ResizeWarning,
     bits::{Bits, Run},
     ext4::{
         journal::put_journal_len,
@@ -41,7 +41,7 @@ pub(super) fn rewrite(
     planner: &Planner<'_>,
     layout: &Layout,
     made: Spill,
-) -> Result<(Draft, Vec<ReshapeWarning>)> {
+) -> Result<(Draft, Vec<ResizeWarning>)> {
     let new = &layout.geometry.superblock;
     let opened = planner.opened;
     let draft = Draft::new(Arc::clone(&opened.meta), Arc::clone(&layout.moves), new.blocks, made);
@@ -210,18 +210,18 @@ impl Rewriter<'_> {
             && attributes::is_signed(&self.planner.opened.meta.block(block)?, attributes::IN_BLOCK))
     }
 
-    /// What no checksum tells, and a reshape may have made wrong.
-    fn warnings(&self) -> Result<Vec<ReshapeWarning>> {
+    /// What no checksum tells, and a resize may have made wrong.
+    fn warnings(&self) -> Result<Vec<ResizeWarning>> {
         let mut warnings = Vec::new();
         if self.signed > 0 {
-            warnings.push(ReshapeWarning::SignedFiles { count: self.signed });
+            warnings.push(ResizeWarning::SignedFiles { count: self.signed });
         }
         if self.was().has_errors() {
-            warnings.push(ReshapeWarning::StillMarkedAsFaulty);
+            warnings.push(ResizeWarning::StillMarkedAsFaulty);
         }
         let head = read_vec(&*self.planner.opened.meta, ByteOffset::ZERO, 1024)?;
         if self.layout.had_to_move > 0 && !bytes::is_zero(&head) {
-            warnings.push(ReshapeWarning::BootCode);
+            warnings.push(ResizeWarning::BootCode);
         }
         Ok(warnings)
     }

@@ -12,7 +12,7 @@ use super::{
     tree::Census,
 };
 use crate::{
-    GrowthLimit, NewSize, ReshapeWarning, Reshaped,
+    GrowthLimit, NewSize, ResizeWarning, ResizedVolume,
     bits::Run,
     clusters::{self, Clusters},
 };
@@ -60,8 +60,12 @@ impl NewLayout {
 /// The volume in `store` at another size.
 ///
 /// # Errors
-/// As [`crate::reshape`].
-pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -> Result<Reshaped> {
+/// As [`crate::resize`].
+pub(crate) fn resize(
+    store: &Arc<dyn ReadAt>,
+    goal: NewSize,
+    cancel: &Cancel,
+) -> Result<ResizedVolume> {
     let known = CensusedVolume::of(&**store, cancel)?;
     let (shape, limit) = known.shape(goal)?;
     let CensusedVolume { boot, table, census } = &known;
@@ -116,15 +120,15 @@ pub(crate) fn reshape(store: &Arc<dyn ReadAt>, goal: NewSize, cancel: &Cancel) -
     let rewritten = draft.spans();
     let draft: Arc<dyn ReadAt> = Arc::new(draft);
     known.prove(&*draft, &clusters, cancel).map_err(clusters::would_be_wrong)?;
-    let mut reshaped = clusters.reshaped(draft, rewritten, limit);
-    reshaped.warnings.extend(warning);
-    Ok(reshaped)
+    let mut resized = clusters.resized(draft, rewritten, limit);
+    resized.warnings.extend(warning);
+    Ok(resized)
 }
 
 /// The smallest size that the volume in `store` can get.
 ///
 /// # Errors
-/// As [`reshape`].
+/// As [`resize`].
 pub(crate) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<ByteLen> {
     let known = CensusedVolume::of(store, cancel)?;
     let (shape, _) = known.shape(NewSize::Smallest { room: ByteLen::ZERO })?;
@@ -294,7 +298,7 @@ impl CensusedVolume {
         store: &dyn ReadAt,
         draft: &mut Edited,
         clusters: &Clusters,
-    ) -> Result<Option<ReshapeWarning>> {
+    ) -> Result<Option<ResizeWarning>> {
         let Self { boot, table, .. } = self;
         if !loader::is_one(&read_vec(store, ByteOffset::ZERO, 512)?) {
             return Ok(None);
@@ -310,7 +314,7 @@ impl CensusedVolume {
         };
         match followed {
             Err(error) if error.class() == Class::Unsupported => {
-                Ok(Some(ReshapeWarning::LoaderLeftBehind { why: error.to_string() }))
+                Ok(Some(ResizeWarning::LoaderLeftBehind { why: error.to_string() }))
             }
             other => other.map(|()| None),
         }
