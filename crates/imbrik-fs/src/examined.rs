@@ -34,7 +34,7 @@ impl fmt::Display for State {
     }
 }
 
-/// A volume made of another one: settled, edited or resized.
+/// A volume made of another one: recovered, edited or resized.
 #[derive(Clone)]
 pub struct DerivedVolume {
     /// The whole volume, readable.
@@ -56,11 +56,11 @@ impl From<Edited> for DerivedVolume {
 pub struct Examined {
     /// What state it was left in.
     pub state: State,
-    /// Which of its bytes are in use, once it is settled.
+    /// Which of its bytes are in use, once it is recovered.
     pub usage: Usage,
     /// What a replay of its journal changes; `None` when there is nothing to replay, or it cannot
     /// be, so that the whole volume counts as used.
-    pub settled: Option<DerivedVolume>,
+    pub recovered: Option<DerivedVolume>,
     /// How small it could become; `None` for what is not resized.
     pub least: Option<Least>,
 }
@@ -70,7 +70,7 @@ impl Examined {
     #[must_use]
     pub fn unreadable(size: ByteLen, because: impl Into<String>) -> Self {
         let usage = Usage::whole(size, because);
-        Self { state: State::Unknown, usage, settled: None, least: None }
+        Self { state: State::Unknown, usage, recovered: None, least: None }
     }
 }
 

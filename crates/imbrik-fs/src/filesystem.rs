@@ -63,7 +63,7 @@ pub(crate) trait Filesystem: Sync {
     fn examine(&self, store: &Arc<dyn ReadAt>, kind: VolumeKind) -> Result<Examined> {
         let because = format!("the used space of {kind} is unknown");
         let usage = Usage::whole(store.size(), because);
-        Ok(Examined { state: State::Unknown, usage, settled: None, least: None })
+        Ok(Examined { state: State::Unknown, usage, recovered: None, least: None })
     }
 
     /// The volume in the state that its own system would give it when it mounts it, with its journal replayed; `None`
@@ -72,7 +72,7 @@ pub(crate) trait Filesystem: Sync {
     /// # Errors
     /// When the store can't be read; [`imbrik_store::Class::Corrupt`] and [`imbrik_store::Class::Unsupported`] when
     /// that state can't be determined.
-    fn settle(&self, _store: &Arc<dyn ReadAt>) -> Result<Option<DerivedVolume>> {
+    fn recover(&self, _store: &Arc<dyn ReadAt>) -> Result<Option<DerivedVolume>> {
         Ok(None)
     }
 
@@ -138,8 +138,8 @@ pub(crate) trait Filesystem: Sync {
     /// The next step of journal recovery in place, and the volume after it; `None` when no step is left.
     ///
     /// # Errors
-    /// As [`crate::OpenVolume::settling`].
-    fn settling(&self, _store: &Arc<dyn ReadAt>) -> Result<Option<(DerivedVolume, Commit)>> {
+    /// As [`crate::OpenVolume::recovery`].
+    fn recovery(&self, _store: &Arc<dyn ReadAt>) -> Result<Option<(DerivedVolume, Commit)>> {
         Ok(None)
     }
 

@@ -51,7 +51,7 @@
 //!
 //! # fn main() -> imbrik_store::Result<()> {
 //! let store = Arc::new(FileStore::open(Path::new("hive-07.ext4"))?);
-//! let volume = OpenVolume::open(store)?.expect("it holds a volume").settled()?.volume;
+//! let volume = OpenVolume::open(store)?.expect("it holds a volume").recovered()?.volume;
 //! let path = vec![b"etc".to_vec(), b"hostname".to_vec()];
 //! let content = Arc::new(SparseStore::of(b"hive-11\n"));
 //! let edits = [
@@ -139,7 +139,7 @@ pub use files::{
 };
 pub use filesystem::History;
 pub use finding::{GrowthLimit, ResizeWarning, VolumeFinding};
-pub use open::{OpenVolume, Settled};
+pub use open::{OpenVolume, RecoveredVolume};
 pub use registry::{recognise, recognise_by_copy, resizable_kinds};
 pub use resized::{Moved, NewSize, ResizeOptions, ResizedVolume};
 pub use unchanged::Unchanged;

@@ -32,13 +32,13 @@ pub struct OpenVolume {
 }
 
 /// A volume in the state that its own system would give it when it mounts it, if that is known.
-pub struct Settled {
+pub struct RecoveredVolume {
     /// The volume.
     pub volume: OpenVolume,
     /// Whether its journal was replayed.
     pub was_replayed: bool,
     /// The reason why it is unchanged although its journal needs a replay.
-    pub not_settled: Option<Error>,
+    pub recovery_error: Option<Error>,
 }
 
 impl Volume {
@@ -132,8 +132,8 @@ impl OpenVolume {
     ///
     /// # Errors
     /// When the store cannot be read.
-    pub fn settled(&self) -> Result<Settled> {
-        let (derived, not_settled) = match self.filesystem().settle(&self.store) {
+    pub fn recovered(&self) -> Result<RecoveredVolume> {
+        let (derived, recovery_error) = match self.filesystem().recover(&self.store) {
             Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
                 (None, Some(error))
             }
@@ -142,7 +142,7 @@ impl OpenVolume {
         let was_replayed = derived.is_some();
         let store = derived.map_or_else(|| Arc::clone(&self.store), |derived| derived.store);
         let volume = Self { store, volume: self.volume.clone() };
-        Ok(Settled { volume, was_replayed, not_settled })
+        Ok(RecoveredVolume { volume, was_replayed, recovery_error })
     }
 
     fn resizer(&self) -> Result<&'static dyn Resize> {
@@ -169,8 +169,8 @@ impl OpenVolume {
     ) -> Result<(ResizedVolume, Examined)> {
         let resize = self.resizer()?;
         let now = self.examine()?;
-        let base = now.settled.as_ref().map_or(&self.store, |settled| &settled.store);
-        let replayed = now.settled.as_ref().map_or(&[][..], |settled| &settled.rewritten);
+        let base = now.recovered.as_ref().map_or(&self.store, |recovered| &recovered.store);
+        let replayed = now.recovered.as_ref().map_or(&[][..], |recovered| &recovered.rewritten);
         if let Some(why) = now.usage.whole_because {
             // What a closer look trips over tells whether that is damage.
             let closer = resize.resize(&self.store, &[], size, options);
@@ -183,8 +183,8 @@ impl OpenVolume {
         if let Some(why) = found.usage.whole_because {
             return Err(Error::bug(format!("the resized volume would be wrong: {why}")));
         }
-        let settled = Some(resized.volume.clone());
-        Ok((resized, Examined { settled, ..found }))
+        let recovered = Some(resized.volume.clone());
+        Ok((resized, Examined { recovered, ..found }))
     }
 
     /// Computes the smallest size that [`OpenVolume::resize`] can give to it. Checks every inode. Limits are reported
@@ -195,7 +195,7 @@ impl OpenVolume {
     pub fn smallest(&self, found: &Examined, cancel: &Cancel) -> Result<Least> {
         let resize = self.resizer()?;
         let least = found.least.as_ref().ok_or_else(|| Error::unsupported("it is taken whole"))?;
-        let base = found.settled.as_ref().map_or(&self.store, |settled| &settled.store);
+        let base = found.recovered.as_ref().map_or(&self.store, |recovered| &recovered.store);
         let size = resize.smallest(base, least, cancel)?;
         Ok(Least { size, is_exact: true, ..least.clone() })
     }
@@ -249,8 +249,8 @@ impl OpenVolume {
     ///
     /// # Errors
     /// As for [`OpenVolume::commit`], and when that state can't be determined.
-    pub fn settling(&self) -> Result<Option<(DerivedVolume, Commit)>> {
-        self.filesystem().settling(&self.store)
+    pub fn recovery(&self) -> Result<Option<(DerivedVolume, Commit)>> {
+        self.filesystem().recovery(&self.store)
     }
 
     /// The volume with the new UUID `id`, or as many of its bytes as the filesystem stores.

@@ -14,7 +14,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
-/// What a user can settle once for all. Options on the command line come first.
+/// Settings that apply to all commands. Options on the command line take precedence.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Config {

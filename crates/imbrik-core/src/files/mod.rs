@@ -46,7 +46,7 @@ pub use take::{
 };
 
 use crate::layout::Part;
-use imbrik_fs::{Files, OpenVolume, Settled};
+use imbrik_fs::{Files, OpenVolume, RecoveredVolume};
 use imbrik_store::{
     ReadAt,
     error::{Error, Result},
@@ -55,7 +55,7 @@ use std::sync::Arc;
 
 /// The files of a partition, as its own system would have them once it mounts it.
 pub struct Tree {
-    settled: Settled,
+    recovered: RecoveredVolume,
     title: String,
 }
 
@@ -69,7 +69,7 @@ impl Tree {
         if volume.files()?.is_none() {
             return Ok(None);
         }
-        Ok(Some(Self { settled: volume.settled()?, title: part.full_title() }))
+        Ok(Some(Self { recovered: volume.recovered()?, title: part.full_title() }))
     }
 
     /// The files.
@@ -77,14 +77,14 @@ impl Tree {
     /// # Errors
     /// When the card cannot be read.
     pub fn files(&self) -> Result<Box<dyn Files + '_>> {
-        let files = self.settled.volume.files()?;
+        let files = self.recovered.volume.files()?;
         files.ok_or_else(|| Error::unsupported("its files cannot be read"))
     }
 
-    /// The volume, settled.
+    /// The volume, recovered.
     #[must_use]
     pub fn volume(&self) -> &OpenVolume {
-        &self.settled.volume
+        &self.recovered.volume
     }
 
     /// "partition 2 (ext4, hive-07)".
@@ -96,12 +96,12 @@ impl Tree {
     /// Whether its journal was replayed: what is shown is newer than what stands in its place.
     #[must_use]
     pub fn was_replayed(&self) -> bool {
-        self.settled.was_replayed
+        self.recovered.was_replayed
     }
 
     /// Why it is shown as it was found, when its journal should have been replayed.
     #[must_use]
-    pub fn not_settled(&self) -> Option<&Error> {
-        self.settled.not_settled.as_ref()
+    pub fn recovery_error(&self) -> Option<&Error> {
+        self.recovered.recovery_error.as_ref()
     }
 }

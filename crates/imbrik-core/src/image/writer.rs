@@ -228,7 +228,7 @@ impl ImageWriter {
     /// Keeps the incomplete file for a later resume, if it has at least one tile, and notes.
     pub fn keep(mut self) {
         // Data that can't be written are saved again on resume.
-        let _ = self.settle();
+        let _ = self.flush_run();
         let is_something = !self.len.is_zero() && self.notes.is_some();
         if let Opened::File { part, .. } = self.place
             && is_something
@@ -349,7 +349,7 @@ impl ImageWriter {
             }
             None => {
                 self.begin_frame(packed.len(), content)?;
-                self.settle()?;
+                self.flush_run()?;
                 self.run = Some(Run { first: standing.clone(), span: packed });
             }
         }
@@ -399,7 +399,7 @@ impl ImageWriter {
 
     fn write(&mut self, bytes: &[u8]) -> Result<()> {
         if bytes.len() >= GATHERED || self.run.is_some() {
-            self.settle()?;
+            self.flush_run()?;
         }
         let written = match &mut self.place {
             Opened::File { .. } if bytes.len() < GATHERED => {
@@ -413,12 +413,12 @@ impl ImageWriter {
         self.len = self.len.plus(ByteLen::of(bytes))?;
         match self.gathered.len() {
             ..GATHERED => Ok(()),
-            _ => self.settle(),
+            _ => self.flush_run(),
         }
     }
 
     /// Writes or copies the buffered data.
-    fn settle(&mut self) -> Result<()> {
+    fn flush_run(&mut self) -> Result<()> {
         if let Some(run) = self.run.take() {
             return self.copy(&run.first, run.span, self.len.saturating_sub(run.span.len()));
         }
@@ -459,7 +459,7 @@ impl ImageWriter {
             // The file can end in a hole.
             part.file().set_len(self.len.get()).map_err(|e| self.failed(e))?;
         }
-        self.settle()?;
+        self.flush_run()?;
         match &mut self.place {
             Opened::File { part, .. } => part.sync()?,
             Opened::Pipe(pipe) => {

@@ -107,9 +107,10 @@ fn of_part(
     let Some(volume) = OpenVolume::open_with_copies(window, &spans)? else { return Ok(Vec::new()) };
     part.volume.get_or_insert_with(|| volume.volume().clone());
     // As its system would mount it, if that can be told with what is lost.
-    let settled = volume.examine().ok().and_then(|found| found.settled);
-    let settled = settled.map(|settled| OpenVolume::known(settled.store, volume.volume().clone()));
-    let volume = settled.as_ref().unwrap_or(&volume);
+    let recovered = volume.examine().ok().and_then(|found| found.recovered);
+    let recovered =
+        recovered.map(|recovered| OpenVolume::known(recovered.store, volume.volume().clone()));
+    let volume = recovered.as_ref().unwrap_or(&volume);
     let Some(files) = volume.files()? else { return Ok(Vec::new()) };
     let mut walk =
         Walk { files: &*files, spans, cancel, seen: HashSet::new(), found: BTreeMap::new() };

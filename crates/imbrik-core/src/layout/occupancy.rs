@@ -165,15 +165,15 @@ pub(super) fn segments_of(found: &Examined, place: Span) -> Vec<Segment> {
     let used = without(&all(&found.usage.used), &cleared);
     let mut segments: Vec<_> =
         cleared.iter().map(|span| Segment { span: *span, content: Content::Cleared }).collect();
-    match &found.settled {
+    match &found.recovered {
         None => segments.extend(used.into_iter().map(copied)),
-        Some(settled) => {
-            let newer = all(&settled.rewritten);
+        Some(recovered) => {
+            let newer = all(&recovered.rewritten);
             let old = without(&used, &newer);
             let newer = without(&used, &old).into_iter().map(|span| {
                 let from = span.start().saturating_since(place.start());
                 let from = ByteOffset::new(from.get());
-                let store = Arc::clone(&settled.store);
+                let store = Arc::clone(&recovered.store);
                 Segment { span, content: Content::Rewritten { store, from } }
             });
             segments.extend(newer);
@@ -241,7 +241,7 @@ mod tests {
             let place = Span::between(ByteOffset::new(1 << 20), ByteOffset::new(5 << 20));
             let (used, cleared) = (spans(&used), spans(&cleared));
             let usage = Usage { used: used.clone(), cleared: cleared.clone(), whole_because: None, findings: Vec::new() };
-            let found = Examined { state: State::Clean, usage, settled: None, least: None };
+            let found = Examined { state: State::Clean, usage, recovered: None, least: None };
             let (segments, holes) = simplified(segments_of(&found, place));
             let mut at = place.start();
             for segment in &segments {

@@ -1,7 +1,7 @@
 //! Will it start? What the files on a card say about where things are, and whether they are there.
 //!
 //! Read are the kernel's command line, the configuration of common boot loaders, and `/etc/fstab`.
-//! A reference that this card cannot settle, such as one to a network, is none.
+//! A reference that cannot be resolved from the card, such as one to a network share, is ignored.
 
 use super::{
     survey::{Part, Survey},
@@ -245,7 +245,7 @@ fn files_in(text: &str) -> Vec<&str> {
     files.filter(|file| !file.contains("..") && !file.contains(':')).collect()
 }
 
-/// Whether the device called `name` is on the card; `None` for what no card can settle.
+/// Whether the device called `name` is on the card; `None` if the card alone cannot tell.
 fn is_on_card(survey: &Survey, name: &str) -> Option<bool> {
     let any = |is_it: &dyn Fn(&Part) -> bool| Some(survey.parts.iter().any(is_it));
     let same = |known: Option<&str>, name: &str| {

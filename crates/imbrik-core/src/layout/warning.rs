@@ -3,7 +3,7 @@
 use imbrik_fs::{GrowthLimit, ResizeWarning};
 use std::fmt;
 
-/// Something that a plan cannot settle by itself, or leaves as it was.
+/// Something that a plan cannot resolve by itself, or leaves unchanged.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Warning {

@@ -33,8 +33,8 @@ pub struct CardEdit {
     pub after_a_cut: AfterACut,
     /// How much is written, as far as it is known beforehand.
     pub written: ByteLen,
-    /// Whether the volume was not unmounted, and is settled first.
-    pub is_settled_first: bool,
+    /// Whether the volume was not unmounted, and is recovered first.
+    pub recovers_journal_first: bool,
 }
 
 /// What was done to a card.
@@ -95,16 +95,16 @@ impl CardEdit {
         if let Some(why) = volume.examine()?.usage.whole_because {
             return Err(failed(Error::corrupt(why)));
         }
-        let settled = volume.settled()?;
-        if let Some(error) = settled.not_settled {
+        let recovered = volume.recovered()?;
+        if let Some(error) = recovered.recovery_error {
             return Err(failed(error));
         }
         let options = EditOptions { now: moment(now), keeps_old: true };
         let (edited, commit) =
-            plan(&settled.volume, &edits, options, settled.was_replayed).map_err(failed)?;
+            plan(&recovered.volume, &edits, options, recovered.was_replayed).map_err(failed)?;
         let new =
-            OpenVolume::known(Arc::clone(&edited.volume.store), settled.volume.volume().clone());
-        new.check_edited(&settled.volume, cancel).map_err(failed)?;
+            OpenVolume::known(Arc::clone(&edited.volume.store), recovered.volume.volume().clone());
+        new.check_edited(&recovered.volume, cancel).map_err(failed)?;
         Ok(Self {
             planned: Planned::new(card, survey),
             place: part.span,
@@ -113,7 +113,7 @@ impl CardEdit {
             options,
             after_a_cut: commit.as_ref().map_or(AfterACut::OldOrNew, |commit| commit.after_a_cut),
             written: commit.as_ref().map_or(ByteLen::ZERO, len_of_commit),
-            is_settled_first: settled.was_replayed,
+            recovers_journal_first: recovered.was_replayed,
         })
     }
 
@@ -153,14 +153,14 @@ impl CardEdit {
             watch.observer.on(&Event::Advanced { done: done.min(total) });
         };
         for _ in 0..MOST_SETTLING {
-            let Some((settled, commit)) = self.volume(target)?.settling()? else { break };
-            // A cut leaves what its own system settles just as well.
+            let Some((recovered, commit)) = self.volume(target)?.recovery()? else { break };
+            // A cut leaves what its own system recovers just as well.
             *state = CardState::OldOrNew;
             write_commit(
                 target.store(),
                 self.place,
                 &commit,
-                &*settled.store,
+                &*recovered.store,
                 watch.cancel,
                 &mut tell,
             )?;

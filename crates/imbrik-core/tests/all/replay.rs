@@ -68,12 +68,12 @@ fn differing(dir: &Path) -> Vec<usize> {
     let found = volume.examine().unwrap();
     assert_eq!(found.state, State::ToReplay);
     assert_eq!(found.usage.whole_because, None);
-    let settled = found.settled.unwrap();
-    let ours = read_vec(&*settled.store, ByteOffset::ZERO, SIZE as usize).unwrap();
+    let recovered = found.recovered.unwrap();
+    let ours = read_vec(&*recovered.store, ByteOffset::ZERO, SIZE as usize).unwrap();
     let theirs = std::fs::read(dir.join("w")).unwrap();
     let pairs = ours.chunks(BLOCK).zip(theirs.chunks(BLOCK)).enumerate();
     let blocks: Vec<_> = pairs.filter(|(_, (a, b))| a != b).map(|(block, _)| block).collect();
-    for span in &settled.rewritten {
+    for span in &recovered.rewritten {
         assert!(span.end().get() <= SIZE);
     }
     let before = std::fs::read(dir.join("v")).unwrap();
@@ -173,8 +173,8 @@ fn torn_journal_is_replayed_up_to_its_last_commit_or_not_at_all() {
         let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&path).unwrap());
         let volume = OpenVolume::open(Arc::clone(&store)).unwrap().unwrap();
         let found = volume.examine().unwrap();
-        replayed += u32::from(found.settled.is_some());
-        assert!(found.settled.is_some() != found.usage.whole_because.is_some(), "{block}");
+        replayed += u32::from(found.recovered.is_some());
+        assert!(found.recovered.is_some() != found.usage.whole_because.is_some(), "{block}");
     }
     assert!(replayed > 0);
 }

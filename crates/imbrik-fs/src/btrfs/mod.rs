@@ -63,7 +63,7 @@ impl Filesystem for Btrfs {
             Err(error) if is_doubt(&error) => Usage::distrusted(store.size(), &error),
             usage => usage?,
         };
-        Ok(Examined { state, usage, settled: None, least: None })
+        Ok(Examined { state, usage, recovered: None, least: None })
     }
 }
 

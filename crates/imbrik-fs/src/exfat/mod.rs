@@ -170,7 +170,7 @@ fn examine(store: &dyn ReadAt) -> Result<Examined> {
     let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
     let Some(boot) = BootSector::decode(&sector) else {
         let usage = Usage::whole(store.size(), "its boot sector is gone");
-        return Ok(Examined { state: State::Unknown, usage, settled: None, least: None });
+        return Ok(Examined { state: State::Unknown, usage, recovered: None, least: None });
     };
     let usage = usage(store, &boot)?;
     let data = boot.data();
@@ -184,7 +184,7 @@ fn examine(store: &dyn ReadAt) -> Result<Examined> {
         (false, true) => State::Unclean,
         (false, false) => State::Clean,
     };
-    Ok(Examined { state, usage, settled: None, least })
+    Ok(Examined { state, usage, recovered: None, least })
 }
 
 fn label_in(root: &[u8]) -> Option<String> {

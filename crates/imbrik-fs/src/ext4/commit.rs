@@ -4,7 +4,7 @@ use super::{
     fixed::Fixed,
     group::Group,
     journal::{Journal, JournalPlace},
-    orphans, settle,
+    orphans, recover,
     structure::{Opened, folder::entries, metadata_cache::MetadataCache},
     superblock::{RawSuperblock, Superblock},
 };
@@ -28,7 +28,7 @@ const RECOVER: u32 = 0x4;
 /// `s_state`: it was unmounted as it should be.
 const VALID: u16 = 0x1;
 
-/// How `edited`, made of the settled volume in `store`, is written there.
+/// How `edited`, made of the recovered volume in `store`, is written there.
 ///
 /// # Errors
 /// When the store cannot be read; [`imbrik_store::Class::NoRoom`] when the journal is too short for it,
@@ -179,12 +179,12 @@ fn loses_names(old: &MetadataCache, new: &dyn ReadAt, block: u64) -> Result<bool
 /// nothing of that.
 ///
 /// # Errors
-/// As for settling it, and as [`commit`].
-pub(crate) fn settling(store: &Arc<dyn ReadAt>) -> Result<Option<(DerivedVolume, Commit)>> {
+/// Those of [`super::recover`] and [`commit`].
+pub(crate) fn recovery(store: &Arc<dyn ReadAt>) -> Result<Option<(DerivedVolume, Commit)>> {
     let Some(raw) = RawSuperblock::read(&**store)? else { return Ok(None) };
     if raw.needs_recovery() {
         let superblock = raw.verified(store.size())?;
-        let (replayed, fast) = settle::replayed(Arc::clone(store), &superblock)?;
+        let (replayed, fast) = recover::replayed(Arc::clone(store), &superblock)?;
         if !fast.is_empty() {
             return Err(Error::unsupported(
                 "its journal holds fast commits, which only its own system brings in: let it start once",

@@ -11,10 +11,10 @@ mod journal;
 mod mapped;
 mod orphans;
 mod quota;
+mod recover;
 mod redo;
 mod reseed;
 mod resize;
-mod settle;
 mod space;
 mod structure;
 mod superblock;
@@ -82,20 +82,20 @@ impl Filesystem for Ext {
 
     fn examine(&self, store: &Arc<dyn ReadAt>, _kind: VolumeKind) -> Result<Examined> {
         let state = state(&**store)?;
-        let settled = match settle::settle(Arc::clone(store)) {
+        let recovered = match recover::recover(Arc::clone(store)) {
             Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => {
                 let usage = Usage::distrusted(store.size(), &error);
-                return Ok(Examined { state, usage, settled: None, least: None });
+                return Ok(Examined { state, usage, recovered: None, least: None });
             }
-            settled => settled?,
+            recovered => recovered?,
         };
-        let whole = settled.as_ref().map_or(store, |settled| &settled.store);
+        let whole = recovered.as_ref().map_or(store, |recovered| &recovered.store);
         let (usage, least) = usage::usage(whole)?;
-        Ok(Examined { state, usage, settled, least })
+        Ok(Examined { state, usage, recovered, least })
     }
 
-    fn settle(&self, store: &Arc<dyn ReadAt>) -> Result<Option<DerivedVolume>> {
-        settle::settle(Arc::clone(store))
+    fn recover(&self, store: &Arc<dyn ReadAt>) -> Result<Option<DerivedVolume>> {
+        recover::recover(Arc::clone(store))
     }
 
     /// `s_mnt_count`, and `s_wtime` with its high byte.
@@ -142,8 +142,8 @@ impl Filesystem for Ext {
         commit::commit(store, edited)
     }
 
-    fn settling(&self, store: &Arc<dyn ReadAt>) -> Result<Option<(DerivedVolume, Commit)>> {
-        commit::settling(store)
+    fn recovery(&self, store: &Arc<dyn ReadAt>) -> Result<Option<(DerivedVolume, Commit)>> {
+        commit::recovery(store)
     }
 
     fn with_id(

@@ -33,7 +33,7 @@ pub(crate) fn usage(store: &Arc<dyn ReadAt>) -> Result<(Usage, Option<Least>)> {
     let size = store.size();
     let found = match RawSuperblock::read(&**store)? {
         Some(superblock) => {
-            superblock.settled(size).and_then(|superblock| believed(store, &superblock))
+            superblock.verified_clean(size).and_then(|superblock| believed(store, &superblock))
         }
         None => Err(Error::corrupt("its superblock is gone")),
     };

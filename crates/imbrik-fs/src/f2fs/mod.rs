@@ -77,7 +77,7 @@ impl Filesystem for F2fs {
             }
             usage => usage?,
         };
-        Ok(Examined { state, usage, settled: None, least: None })
+        Ok(Examined { state, usage, recovered: None, least: None })
     }
 }
 

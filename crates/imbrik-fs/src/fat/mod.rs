@@ -198,11 +198,11 @@ fn examine(store: &dyn ReadAt) -> Result<Examined> {
     let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
     let Some(boot) = BootSector::decode(&sector) else {
         let usage = Usage::whole(store.size(), "its boot sector is gone");
-        return Ok(Examined { state: State::Unknown, usage, settled: None, least: None });
+        return Ok(Examined { state: State::Unknown, usage, recovered: None, least: None });
     };
     let usage = usage(store, &boot)?;
     let least = usage.whole_because.is_none().then(|| least(&boot, &usage));
-    Ok(Examined { state: state(store, &boot, &sector)?, usage, settled: None, least })
+    Ok(Examined { state: state(store, &boot, &sector)?, usage, recovered: None, least })
 }
 
 /// The second entry of the table holds the bits for "unmounted" and "no errors"; some systems mark

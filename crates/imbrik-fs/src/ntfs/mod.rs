@@ -175,7 +175,7 @@ fn examine(store: &dyn ReadAt) -> Result<Examined> {
         }
         found => found?,
     };
-    Ok(Examined { state, usage, settled: None, least: None })
+    Ok(Examined { state, usage, recovered: None, least: None })
 }
 
 /// The metadata files of a volume.
@@ -339,8 +339,8 @@ impl<'a> OwnFiles<'a> {
         let (log, _) = self.content_of(LOG_RECORD)?;
         let start = log.first().map(|piece| piece.start()).unwrap_or_default();
         let pages = read_up_to(self.store, start, 8192)?;
-        let is_settled = pages.chunks(4096).all(is_closed);
-        let is_clean = flags & VOLUME_IS_DIRTY == 0 && is_settled;
+        let is_log_closed = pages.chunks(4096).all(is_closed);
+        let is_clean = flags & VOLUME_IS_DIRTY == 0 && is_log_closed;
         Ok(if is_clean { State::Clean } else { State::Unclean })
     }
 

@@ -133,7 +133,7 @@ fn examine(store: &dyn ReadAt) -> Result<Examined> {
         limit: "less is not worth swapping to",
         is_exact: true,
     });
-    Ok(Examined { state: State::Clean, usage, settled: None, least })
+    Ok(Examined { state: State::Clean, usage, recovered: None, least })
 }
 
 /// Names a swap area, whatever the page size of the machine that made it.

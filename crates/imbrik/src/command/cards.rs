@@ -61,7 +61,7 @@ fn watch(session: &Session) -> Outcome<Exit> {
         let new =
             listing.cards.iter().find(|card| cards::is_card(card) && !known.contains(&key(card)));
         if let Some(card) = new {
-            let survey = settled_look(fleet, card);
+            let survey = survey_with_retry(fleet, card);
             let seen =
                 recognised(session, vec![Seen { card: card.clone(), survey, shelved: None }]);
             let Some(seen) = seen.into_iter().next() else { continue };
@@ -80,7 +80,10 @@ fn watch(session: &Session) -> Outcome<Exit> {
 }
 
 /// A card that was put in a moment ago may need another moment before it answers.
-fn settled_look(fleet: &Fleet, card: &Card) -> imbrik_core::Result<imbrik_core::layout::Survey> {
+fn survey_with_retry(
+    fleet: &Fleet,
+    card: &Card,
+) -> imbrik_core::Result<imbrik_core::layout::Survey> {
     fleet.look(card).or_else(|_| {
         thread::sleep(LOOK_EVERY);
         fleet.look(card)

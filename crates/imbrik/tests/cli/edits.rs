@@ -186,7 +186,7 @@ fn tree_is_carried_from_one_system_to_another() {
     assert_eq!(there.stdout, "1\n");
 }
 
-/// A card whose journal is to be replayed is settled first.
+/// A card whose journal is to be replayed is recovered first.
 #[test]
 fn journal_is_replayed_before_an_edit() {
     if !is_root("journal_is_replayed_before_an_edit") {

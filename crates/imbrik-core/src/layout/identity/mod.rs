@@ -208,8 +208,8 @@ impl Edit {
         let mut was_replayed = false;
         for _ in 0..MOST_SETTLING {
             let open = OpenVolume::known(Arc::clone(&self.store), volume.clone());
-            let Some((settled, _)) = open.settling()? else { break };
-            self.take(settled);
+            let Some((recovered, _)) = open.recovery()? else { break };
+            self.take(recovered);
             was_replayed = true;
         }
         if was_replayed {
@@ -218,9 +218,9 @@ impl Edit {
         Ok(was_replayed)
     }
 
-    fn take(&mut self, settled: DerivedVolume) {
-        self.store = settled.store;
-        self.rewritten.extend(settled.rewritten);
+    fn take(&mut self, recovered: DerivedVolume) {
+        self.store = recovered.store;
+        self.rewritten.extend(recovered.rewritten);
     }
 }
 
@@ -293,14 +293,14 @@ impl Editing<'_> {
                 }
             };
             let Some(volume) = part.volume.as_mut() else { continue };
-            let settled = match wrong {
+            let recovered = match wrong {
                 Some(why) => Err(Error::corrupt(why)),
                 None => OpenVolume::known(Arc::clone(&part.store), volume.clone())
                     .with_id(Uuid::new_v4(), means),
             };
-            match settled {
-                Ok(settled) => {
-                    let now = imbrik_fs::recognise(&*settled.store)?
+            match recovered {
+                Ok(recovered) => {
+                    let now = imbrik_fs::recognise(&*recovered.store)?
                         .ok_or_else(|| Error::bug("the volume under its new id is invalid"))?;
                     let (from, to) = (volume.uuid.clone(), now.uuid.clone());
                     let (from, to) = (from.unwrap_or_default(), to.unwrap_or_default());
@@ -308,7 +308,7 @@ impl Editing<'_> {
                     let title = part.title.clone();
                     self.changes.push(Change::NewId { title, from, to });
                     *volume = now;
-                    part.take(settled);
+                    part.take(recovered);
                 }
                 Err(error) if matches!(error.class(), Class::Unsupported | Class::Corrupt) => {
                     let (title, why) = (part.title.clone(), error.to_string());

@@ -139,9 +139,9 @@ pub(crate) fn renamed(dir: &Path, from: &str, to: &str) {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join(from)).unwrap());
     let volume = OpenVolume::open(Arc::clone(&store)).unwrap().unwrap();
     let id = uuid::Uuid::from_u128(0x1234_5678_9abc_4def_8123_4567_89ab_cdef);
-    let settled = volume.with_id(id, ResizeOptions::in_memory(&Cancel::new())).unwrap();
+    let derived = volume.with_id(id, ResizeOptions::in_memory(&Cancel::new())).unwrap();
     let len = store.size().to_usize().unwrap();
-    std::fs::write(dir.join(to), read_vec(&*settled.store, ByteOffset::ZERO, len).unwrap())
+    std::fs::write(dir.join(to), read_vec(&*derived.store, ByteOffset::ZERO, len).unwrap())
         .unwrap();
 }
 

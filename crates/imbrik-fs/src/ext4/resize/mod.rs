@@ -36,7 +36,7 @@ use imbrik_store::{
 use layout::{Lack, Layout, Planner};
 use std::sync::Arc;
 
-/// The volume in `store`, which is settled, at another size. `replayed` is where a replay put newer
+/// The volume in `store`, which is recovered, at another size. `replayed` is where a replay put newer
 /// blocks, in bytes: what stands in their places on the medium is old.
 ///
 /// # Errors
@@ -90,7 +90,7 @@ pub(crate) fn resize(
     })
 }
 
-/// The smallest size that the volume in `store`, which is settled, can get.
+/// The smallest size that the volume in `store`, which is recovered, can get.
 ///
 /// # Errors
 /// As [`resize`].

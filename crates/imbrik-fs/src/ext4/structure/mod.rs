@@ -75,7 +75,7 @@ impl Opened {
     pub(in crate::ext4) fn to_look_at(store: Arc<dyn ReadAt>) -> Result<Self> {
         let superblock = RawSuperblock::read(&*store)?;
         let superblock = superblock.ok_or_else(|| Error::corrupt("its superblock is gone"))?;
-        let superblock = superblock.settled(store.size())?;
+        let superblock = superblock.verified_clean(store.size())?;
         superblock.is_known()?;
         can_be_planned(superblock.blocks)?;
         let raw = read_vec(&*store, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)?;

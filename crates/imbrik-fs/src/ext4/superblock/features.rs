@@ -84,7 +84,7 @@ impl Superblock {
     }
 
     /// The incompatible features once the journal is replayed.
-    pub(in crate::ext4) fn incompat_settled(&self) -> u32 {
+    pub(in crate::ext4) fn incompat_recovered(&self) -> u32 {
         self.incompat & !INCOMPAT_RECOVER
     }
 

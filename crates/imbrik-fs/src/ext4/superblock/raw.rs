@@ -196,7 +196,7 @@ impl RawSuperblock {
     ///
     /// # Errors
     /// With the first reason why not.
-    pub(in crate::ext4) fn settled(self, room: ByteLen) -> Result<Superblock> {
+    pub(in crate::ext4) fn verified_clean(self, room: ByteLen) -> Result<Superblock> {
         match self.needs_recovery() {
             true => Err(Error::unsupported("its journal is to be replayed first")),
             false => self.verified(room),

@@ -49,11 +49,11 @@ fn volume(dir: &Path) -> OpenVolume {
 }
 
 /// Writes what differs into the file, as a card would get it.
-fn keep(dir: &Path, settled: &DerivedVolume) {
+fn keep(dir: &Path, derived: &DerivedVolume) {
     let mut pieces = Vec::new();
-    for span in &settled.rewritten {
+    for span in &derived.rewritten {
         let len = span.len().to_usize().unwrap();
-        pieces.push((span.start().get(), read_vec(&*settled.store, span.start(), len).unwrap()));
+        pieces.push((span.start().get(), read_vec(&*derived.store, span.start(), len).unwrap()));
     }
     let file = OpenOptions::new().write(true).open(dir.join("v")).unwrap();
     for (at, bytes) in pieces {
@@ -277,12 +277,12 @@ fn an_ext_volume_gets_another_uuid_with_all_its_checksums() {
         let before = others(at);
         let known = volume(at);
         let id: uuid::Uuid = "11111111-2222-4333-8444-555555555555".parse().unwrap();
-        let settled = known.with_id(id, ResizeOptions::in_memory(&Cancel::new())).unwrap();
-        for store in [known.store(), &settled.store] {
+        let derived = known.with_id(id, ResizeOptions::in_memory(&Cancel::new())).unwrap();
+        for store in [known.store(), &derived.store] {
             let open = OpenVolume::known(Arc::clone(store), known.volume().clone());
             open.check(&Cancel::new()).unwrap_or_else(|e| panic!("{options}: {e}"));
         }
-        keep(at, &settled);
+        keep(at, &derived);
         judged(at);
         assert!(before == others(at), "{options}: the files differ");
         assert_eq!(sh("blkid -p -o value -s UUID v", at).trim(), id.to_string());
@@ -430,13 +430,13 @@ proptest! {
             FileEdit::Rename { from: path, to: to.clone() },
             FileEdit::Remove { path: to },
         ];
-        for settled in [
+        for derived in [
             known.edit(&edits[..1], NOW).map(|edited| edited.volume),
             known.edit(&edits, NOW).map(|edited| edited.volume),
             known.with_id(uuid::Uuid::from_u128(7), ResizeOptions::in_memory(&Cancel::new())),
         ].into_iter().flatten() {
-            let _ = read_vec(&*settled.store, ByteOffset::ZERO, 1 << 20).unwrap();
-            prop_assert!(settled.store.size() == ByteLen::from_usize(bytes.len()));
+            let _ = read_vec(&*derived.store, ByteOffset::ZERO, 1 << 20).unwrap();
+            prop_assert!(derived.store.size() == ByteLen::from_usize(bytes.len()));
         }
     }
 }

@@ -182,7 +182,7 @@ impl Source {
                 tree.title()
             ));
         }
-        if let Some(why) = tree.not_settled() {
+        if let Some(why) = tree.recovery_error() {
             session.out.warn(&format!(
                 "{} was not unmounted, and its journal cannot be replayed ({why}): it is shown as it \
                  stands there, and may be out of date.",

@@ -388,7 +388,7 @@ fn clusters_of(map: &Map, cluster: u64) -> (Vec<Run>, u64) {
     (runs, count.saturating_mul(cluster))
 }
 
-/// Refuses a volume whose orphans could not be finished when it was settled.
+/// Refuses a volume whose orphans could not be finished when it was recovered.
 fn refuse_waiting(opened: &Opened) -> Result<()> {
     if Waiting::of(opened)?.is_empty() {
         return Ok(());

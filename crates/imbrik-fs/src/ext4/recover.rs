@@ -29,7 +29,7 @@ use std::sync::Arc;
 /// - When the store cannot be read.
 /// - [`imbrik_store::Class::Corrupt`] or [`imbrik_store::Class::Unsupported`] with the reason why the journal
 ///   cannot be replayed.
-pub(crate) fn settle(store: Arc<dyn ReadAt>) -> Result<Option<DerivedVolume>> {
+pub(crate) fn recover(store: Arc<dyn ReadAt>) -> Result<Option<DerivedVolume>> {
     let Some(superblock) = RawSuperblock::read(&*store)? else { return Ok(None) };
     if !superblock.needs_recovery() {
         return finished(&store, None);
@@ -41,12 +41,12 @@ pub(crate) fn settle(store: Arc<dyn ReadAt>) -> Result<Option<DerivedVolume>> {
     }
     let redone = redo::redone(&replayed.store, &fast)?;
     let rewritten = joined(replayed.rewritten.into_iter().chain(redone.spans()).collect());
-    let settled = finished(&store, Some(DerivedVolume { store: Arc::new(redone), rewritten }))?;
+    let recovered = finished(&store, Some(DerivedVolume { store: Arc::new(redone), rewritten }))?;
     // Fast commits tell of changes one by one: only the whole tells whether they fit together.
-    if let Some(settled) = &settled {
-        check_blocks(Arc::clone(&settled.store), &Cancel::new())?;
+    if let Some(recovered) = &recovered {
+        check_blocks(Arc::clone(&recovered.store), &Cancel::new())?;
     }
-    Ok(settled)
+    Ok(recovered)
 }
 
 /// The volume in `store`, replayed or not, with its orphans finished if that can be done.
@@ -54,7 +54,7 @@ fn finished(
     store: &Arc<dyn ReadAt>,
     replayed: Option<DerivedVolume>,
 ) -> Result<Option<DerivedVolume>> {
-    let base = replayed.as_ref().map_or(store, |settled| &settled.store);
+    let base = replayed.as_ref().map_or(store, |recovered| &recovered.store);
     let newer = RawSuperblock::read(&**base)?.filter(|newer| !newer.has_errors());
     let Some(newer) = newer.and_then(|newer| newer.verified(store.size()).ok()) else {
         return Ok(replayed);
@@ -64,7 +64,7 @@ fn finished(
         finished => finished?,
     };
     let Some(finished) = finished else { return Ok(replayed) };
-    let before = replayed.iter().flat_map(|settled| settled.rewritten.iter().copied());
+    let before = replayed.iter().flat_map(|recovered| recovered.rewritten.iter().copied());
     let rewritten = joined(before.chain(finished.spans()).collect());
     Ok(Some(DerivedVolume { store: Arc::new(finished), rewritten }))
 }
@@ -73,7 +73,7 @@ fn finished(
 /// fast commits since.
 ///
 /// # Errors
-/// As [`settle`].
+/// As [`recover`].
 pub(super) fn replayed(
     store: Arc<dyn ReadAt>,
     superblock: &Superblock,
@@ -101,7 +101,7 @@ pub(super) fn replayed(
     let at = ByteOffset::new(number.saturating_mul(newer.block_len));
     let mut block = read_vec(replayed.store(), at, len)?;
     let raw = block.get_mut(inside..inside.saturating_add(Superblock::LEN)).unwrap_or_default();
-    settle_superblock(raw, &newer, free_blocks, free_inodes);
+    recover_superblock(raw, &newer, free_blocks, free_inodes);
     replayed.put(number, block)?;
     let (store, rewritten) = replayed.finished();
     Ok((DerivedVolume { store, rewritten }, fast))
@@ -119,7 +119,7 @@ fn totals(store: &dyn ReadAt, superblock: &Superblock) -> Result<(u64, u64)> {
     Ok((blocks, inodes))
 }
 
-fn settle_superblock(raw: &mut [u8], superblock: &Superblock, blocks: u64, inodes: u64) {
+fn recover_superblock(raw: &mut [u8], superblock: &Superblock, blocks: u64, inodes: u64) {
     let mut put = |at: usize, value: u64| {
         let low = u32::try_from(value & u64::from(u32::MAX)).unwrap_or(0);
         if let Some(place) = raw.get_mut(at..at.saturating_add(4)) {
@@ -131,6 +131,6 @@ fn settle_superblock(raw: &mut [u8], superblock: &Superblock, blocks: u64, inode
         put(0x158, blocks >> 32);
     }
     put(0x10, inodes);
-    put(0x60, superblock.incompat_settled().into());
+    put(0x60, superblock.incompat_recovered().into());
     superblock.seal(raw);
 }
