@@ -1,4 +1,4 @@
-//! The steps of a journey on the demo's card of 4 GB, without a medium that would have to be waited
+//! The steps of a transfer on the demo's card of 4 GB, without a medium that would have to be waited
 //! for: what is measured is the program's own work. Bytes read of the card are told once for each.
 //!
 //!     cargo bench --manifest-path bench/Cargo.toml
@@ -97,8 +97,8 @@ fn steps(c: &mut Criterion) {
 }
 
 criterion_group! {
-    name = journey;
+    name = pipeline;
     config = Criterion::default().sample_size(10);
     targets = steps
 }
-criterion_main!(journey);
+criterion_main!(pipeline);

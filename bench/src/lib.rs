@@ -1,1 +1,1 @@
-//! See `benches/journey.rs`.
+//! See `benches/transfer.rs`.

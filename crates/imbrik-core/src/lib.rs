@@ -1,6 +1,6 @@
 //! The engine of Imbrik: reads, plans and writes the cards of single-board computers.
 //!
-//! Everything that moves a card's bytes is the same journey, and the modules stand in its order:
+//! Everything that moves a card's bytes is the same transfer, and the modules stand in its order:
 //!
 //! ```text
 //!  card, table ──► layout ────────────────► image ──────► transfer ───► operation

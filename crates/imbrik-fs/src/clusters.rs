@@ -266,8 +266,9 @@ pub(super) fn would_be_wrong(error: Error) -> Error {
 }
 
 /// The error for missing space.
-pub(super) fn lacks_room(lacking: ByteLen) -> Error {
-    Error::no_room(format!("{lacking} short of the space its content needs")).lacking(lacking)
+pub(super) fn lacks_room(shortfall: ByteLen) -> Error {
+    Error::no_room(format!("{shortfall} short of the space its content needs"))
+        .with_shortfall(shortfall)
 }
 
 /// The minimum number of clusters, at least `fewest`, for all of `used`, without those in `bad`.
@@ -296,12 +297,14 @@ pub(super) fn moves(
     count: u64,
     len: ByteLen,
 ) -> Result<Moves> {
-    let lacks = |lacking: u64| {
-        let lacking = len.checked_mul(lacking).unwrap_or_default();
-        lacks_room(lacking)
+    let no_room = |shortfall: u64| {
+        let shortfall = len.checked_mul(shortfall).unwrap_or_default();
+        lacks_room(shortfall)
     };
     // Keeping a run contiguous needs more space than moving its end, so that others may not fit.
-    try_moves(used, bad, whole, count).or_else(|_| try_moves(used, bad, &[], count)).map_err(lacks)
+    try_moves(used, bad, whole, count)
+        .or_else(|_| try_moves(used, bad, &[], count))
+        .map_err(no_room)
 }
 
 fn try_moves(

@@ -233,7 +233,7 @@ pub(crate) fn is_there(name: &[u8]) -> Error {
 
 /// Adds the missing space to an error for lack of space: `free` units of `unit` bytes were free before the edits of
 /// `rest`.
-pub(crate) fn lacking(error: Error, rest: &[FileEdit], free: u64, unit: u64) -> Error {
+pub(crate) fn shortfall(error: Error, rest: &[FileEdit], free: u64, unit: u64) -> Error {
     if error.class() != Class::NoRoom {
         return error;
     }
@@ -243,8 +243,8 @@ pub(crate) fn lacking(error: Error, rest: &[FileEdit], free: u64, unit: u64) -> 
         _ => 0,
     });
     let needed = needed.fold(0u64, u64::saturating_add);
-    let lacks = needed.saturating_sub(free).max(1);
-    error.lacking(ByteLen::new(lacks.saturating_mul(unit)))
+    let shortfall = needed.saturating_sub(free).max(1);
+    error.with_shortfall(ByteLen::new(shortfall.saturating_mul(unit)))
 }
 
 /// New content and its location, and ranges to clear.

@@ -138,10 +138,10 @@ pub(super) fn place(
     let mut waiting: BinaryHeap<(u64, std::cmp::Reverse<u64>)> =
         rigid.into_iter().map(|run| (run.len, std::cmp::Reverse(run.first))).collect();
     let mut moves = Vec::new();
-    let mut lacking = 0u64;
+    let mut shortfall = 0u64;
     while let Some((len, std::cmp::Reverse(from))) = waiting.pop() {
         let Some(place) = holes.take(len) else {
-            lacking = lacking.saturating_add(len);
+            shortfall = shortfall.saturating_add(len);
             continue;
         };
         moves.push(Move { from, to: place.first, len: place.len });
@@ -156,16 +156,16 @@ pub(super) fn place(
         let mut run = run;
         while run.len > 0 {
             let Some(place) = holes.take(run.len) else {
-                lacking = lacking.saturating_add(run.len);
+                shortfall = shortfall.saturating_add(run.len);
                 break;
             };
             moves.push(Move { from: run.first, to: place.first, len: place.len });
             run = Run::between(Run::new(run.first, place.len).end(), run.end());
         }
     }
-    match lacking {
+    match shortfall {
         0 => Ok(Moves::of(in_order(moves))),
-        _ => Err(lacking),
+        _ => Err(shortfall),
     }
 }
 
@@ -224,7 +224,7 @@ mod tests {
             let all: Vec<Run> = rigid.iter().chain(&loose).copied().collect();
             let needed: u64 = all.iter().map(|run| run.len).sum();
             match place(&mut Holes::of(&bits, within), rigid, loose) {
-                Err(lacking) => prop_assert_eq!(lacking, needed - free),
+                Err(shortfall) => prop_assert_eq!(shortfall, needed - free),
                 Ok(moves) => {
                     prop_assert!(needed <= free);
                     for run in all {

@@ -3,7 +3,7 @@
 use super::{ReadAt, Spill, check_range};
 use crate::{
     error::Result,
-    exact::cannot_be,
+    exact::invariant_error,
     units::{ByteLen, ByteOffset, SectorSize, Span, joined},
 };
 use std::{fmt, path::Path, sync::Arc};
@@ -107,7 +107,7 @@ impl Edited {
     pub fn put_unit(&mut self, number: u64, bytes: Vec<u8>) -> Result<()> {
         match ByteLen::of(&bytes).get() == self.unit_len {
             true => self.units.put(number, bytes),
-            false => Err(cannot_be("a unit of an edit has another length")),
+            false => Err(invariant_error("a unit of an edit has another length")),
         }
     }
 
@@ -126,7 +126,7 @@ impl Edited {
             let mut unit = self.unit(number)?;
             let from = usize::try_from(inside).unwrap_or(usize::MAX);
             let part = unit.get_mut(from..from.saturating_add(now.len()));
-            part.ok_or_else(|| cannot_be("an edit is too long"))?.copy_from_slice(now);
+            part.ok_or_else(|| invariant_error("an edit is too long"))?.copy_from_slice(now);
             self.units.put(number, unit)?;
             at = at.saturating_add(ByteLen::of(now).get());
             rest = later;
@@ -177,7 +177,7 @@ impl ReadAt for Edited {
                 Some(unit) => {
                     let from = usize::try_from(inside).unwrap_or(usize::MAX);
                     let part = unit.get(from..from.saturating_add(now.len()));
-                    now.copy_from_slice(part.ok_or_else(|| cannot_be("a unit is short"))?);
+                    now.copy_from_slice(part.ok_or_else(|| invariant_error("a unit is short"))?);
                 }
                 None => self.base.read_at(at, now)?,
             }

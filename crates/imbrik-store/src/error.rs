@@ -55,7 +55,7 @@ struct What {
     text: String,
     /// From the outermost to the innermost.
     places: Vec<String>,
-    lacks: Option<ByteLen>,
+    shortfall: Option<ByteLen>,
     cause: Option<io::Error>,
 }
 
@@ -66,7 +66,7 @@ impl Error {
     }
 
     fn of(class: Class, text: String, cause: Option<io::Error>) -> Self {
-        Self { class, what: Box::new(What { text, places: Vec::new(), lacks: None, cause }) }
+        Self { class, what: Box::new(What { text, places: Vec::new(), shortfall: None, cause }) }
     }
 
     /// Inconsistent data.
@@ -144,8 +144,8 @@ impl Error {
 
     /// Adds the number of missing bytes.
     #[must_use]
-    pub fn lacking(mut self, len: ByteLen) -> Self {
-        self.what.lacks = Some(len);
+    pub fn with_shortfall(mut self, len: ByteLen) -> Self {
+        self.what.shortfall = Some(len);
         self
     }
 
@@ -157,8 +157,8 @@ impl Error {
 
     /// The number of missing bytes, of a [`Class::NoRoom`] with a count.
     #[must_use]
-    pub fn lacks(&self) -> Option<ByteLen> {
-        self.what.lacks
+    pub fn shortfall(&self) -> Option<ByteLen> {
+        self.what.shortfall
     }
 
     /// Its class.
@@ -169,7 +169,7 @@ impl Error {
 
     /// Returns whether it concerns one place of the data, so that others may be readable.
     #[must_use]
-    pub fn is_of_a_place(&self) -> bool {
+    pub fn concerns_a_range(&self) -> bool {
         matches!(self.class, Class::Io | Class::Ended)
     }
 
@@ -218,7 +218,7 @@ impl std::error::Error for Error {}
 /// All others.
 pub fn if_readable<T>(found: Result<T>) -> Result<Option<T>> {
     match found {
-        Err(error) if error.is_of_a_place() => Ok(None),
+        Err(error) if error.concerns_a_range() => Ok(None),
         found => found.map(Some),
     }
 }
@@ -255,9 +255,10 @@ mod tests {
         );
         assert_eq!(error.class(), Class::Corrupt);
         assert_eq!(error.places(), ["partition 2", "byte 1024"]);
-        assert_eq!(error.lacks(), None);
-        let full = Error::no_room("3 MB are missing").lacking(ByteLen::new(3_000_000)).at("a card");
-        assert_eq!(full.lacks(), Some(ByteLen::new(3_000_000)));
+        assert_eq!(error.shortfall(), None);
+        let full =
+            Error::no_room("3 MB are missing").with_shortfall(ByteLen::new(3_000_000)).at("a card");
+        assert_eq!(full.shortfall(), Some(ByteLen::new(3_000_000)));
     }
 
     #[test]

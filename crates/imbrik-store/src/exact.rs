@@ -3,7 +3,7 @@
 //! What is read from a card is checked where it is read, and a number that is invalid ends there
 //! as [`crate::Class::Corrupt`]. Behind that, in plans and in what is made of them, a sum that does not
 //! fit can only be a mistake of ours. A saturated sum would hide that mistake behind a plausible
-//! number; these end at [`cannot_be`].
+//! number; these end at [`invariant_error`].
 
 use crate::{
     error::{Error, Result},
@@ -15,13 +15,13 @@ use std::{fmt, panic::Location};
 /// class [`crate::Class::Bug`] with the place in the source otherwise.
 #[track_caller]
 #[must_use]
-pub fn cannot_be(what: impl fmt::Display) -> Error {
+pub fn invariant_error(what: impl fmt::Display) -> Error {
     let place = Location::caller();
     debug_assert!(false, "{what}, at {place}");
     Error::bug(format!("{what} (at {}:{})", place.file(), place.line()))
 }
 
-/// Sums, differences and products that are right or end at [`cannot_be`].
+/// Sums, differences and products that are right or end at [`invariant_error`].
 pub trait Exact: Sized + fmt::Display + Copy {
     /// Both together.
     ///
@@ -51,7 +51,7 @@ pub trait Exact: Sized + fmt::Display + Copy {
     ///
     /// # Errors
     /// [`crate::Class::Bug`] when that cannot hold it.
-    fn fitting<T: TryFrom<Self>>(self) -> Result<T>;
+    fn exact_as<T: TryFrom<Self>>(self) -> Result<T>;
 }
 
 macro_rules! exact {
@@ -61,7 +61,7 @@ macro_rules! exact {
             fn plus(self, other: Self) -> Result<Self> {
                 match self.checked_add(other) {
                     Some(sum) => Ok(sum),
-                    None => Err(cannot_be(format_args!("{self} + {other} does not fit"))),
+                    None => Err(invariant_error(format_args!("{self} + {other} does not fit"))),
                 }
             }
 
@@ -69,7 +69,7 @@ macro_rules! exact {
             fn minus(self, other: Self) -> Result<Self> {
                 match self.checked_sub(other) {
                     Some(rest) => Ok(rest),
-                    None => Err(cannot_be(format_args!("{self} - {other} is less than nothing"))),
+                    None => Err(invariant_error(format_args!("{self} - {other} is less than nothing"))),
                 }
             }
 
@@ -77,7 +77,7 @@ macro_rules! exact {
             fn times(self, count: Self) -> Result<Self> {
                 match self.checked_mul(count) {
                     Some(product) => Ok(product),
-                    None => Err(cannot_be(format_args!("{self} × {count} does not fit"))),
+                    None => Err(invariant_error(format_args!("{self} × {count} does not fit"))),
                 }
             }
 
@@ -85,15 +85,15 @@ macro_rules! exact {
             fn over(self, part: Self) -> Result<Self> {
                 match self.checked_div(part) {
                     Some(count) => Ok(count),
-                    None => Err(cannot_be(format_args!("{self} in parts of nothing"))),
+                    None => Err(invariant_error(format_args!("{self} in parts of nothing"))),
                 }
             }
 
             #[track_caller]
-            fn fitting<T: TryFrom<Self>>(self) -> Result<T> {
+            fn exact_as<T: TryFrom<Self>>(self) -> Result<T> {
                 match T::try_from(self) {
                     Ok(same) => Ok(same),
-                    Err(_) => Err(cannot_be(format_args!("{self} does not fit into its place"))),
+                    Err(_) => Err(invariant_error(format_args!("{self} does not fit into its place"))),
                 }
             }
         }
@@ -155,7 +155,7 @@ mod tests {
             prop_assert_eq!(wide.times(other).unwrap(), wide * other);
             prop_assert_eq!(wide.over(other).unwrap(), wide / other);
             prop_assert_eq!(wide.plus(other).unwrap().minus(other).unwrap(), wide);
-            prop_assert_eq!(wide.fitting::<u32>().unwrap(), a);
+            prop_assert_eq!(wide.exact_as::<u32>().unwrap(), a);
         }
     }
 
@@ -167,7 +167,7 @@ mod tests {
             || 3u64.minus(4),
             || u64::MAX.times(2),
             || 1u64.over(0),
-            || Ok((1u64 << 40).fitting::<u32>()?.into()),
+            || Ok((1u64 << 40).exact_as::<u32>()?.into()),
         ];
         for case in cases {
             let ended = std::panic::catch_unwind(case);

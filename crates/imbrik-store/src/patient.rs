@@ -3,7 +3,7 @@
 
 use crate::{
     error::{Class, Error, Result},
-    exact::cannot_be,
+    exact::invariant_error,
     progress::Cancel,
     rescue::{Rescue, TRIES},
     store::ReadAt,
@@ -132,7 +132,7 @@ impl<S: ReadAt> ReadAt for Patient<S> {
         }
         if !known.is_bad(span) {
             match self.inner.read_at(at, buf) {
-                Err(error) if error.is_of_a_place() => {}
+                Err(error) if error.concerns_a_range() => {}
                 done => return done,
             }
         } else if !self.is_blank {
@@ -147,7 +147,8 @@ impl<S: ReadAt> ReadAt for Patient<S> {
             &mut |from, bytes| {
                 let ahead = from.saturating_since(at).to_usize().unwrap_or(usize::MAX);
                 let place = buf.get_mut(ahead..ahead.saturating_add(bytes.len()));
-                let place = place.ok_or_else(|| cannot_be("more was read than was asked for"))?;
+                let place =
+                    place.ok_or_else(|| invariant_error("more was read than was asked for"))?;
                 place.copy_from_slice(bytes);
                 Ok(())
             },

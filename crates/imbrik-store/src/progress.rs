@@ -9,7 +9,7 @@ use std::sync::{
     atomic::{AtomicBool, Ordering},
 };
 
-/// What a step of a journey does, for whoever shows it.
+/// What a step of a transfer does, for whoever shows it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Step {
     /// An image that cannot be read at random is unpacked to a temporary file.
@@ -27,7 +27,7 @@ pub enum Step {
     /// An image is written again with other files in it.
     Editing,
     /// An image for another size is made of an image.
-    Fitting,
+    MinimumSizes,
     /// What was written to an image is read again and compared.
     ReadingImageBack,
     /// The checksum file is compared with the image.
@@ -88,14 +88,14 @@ pub enum Event {
     StepAdded,
 }
 
-/// Takes the events of a journey. Called from one thread at a time, between pieces of work: an
-/// observer that blocks holds up the journey.
+/// Takes the events of a transfer. Called from one thread at a time, between pieces of work: an
+/// observer that blocks holds up the transfer.
 pub trait Observer: Sync {
     /// Something happened.
     fn on(&self, event: &Event);
 }
 
-/// Who watches a journey, and who may stop it.
+/// Who watches a transfer, and who may stop it.
 #[derive(Clone, Copy)]
 pub struct Watch<'a> {
     /// Takes the events.

@@ -208,7 +208,7 @@ impl<'a> Rescue<'a> {
         if is_late || self.most_failed == 0 || self.cancel.check().is_err() {
             return Err(Halt::Over);
         }
-        self.buf.resize(len.fitting::<usize>()?, 0);
+        self.buf.resize(len.exact_as::<usize>()?, 0);
         let done = self.source.read_once(ByteOffset::new(at), &mut self.buf);
         self.most_failed = self.most_failed.saturating_sub(u64::from(done.is_err()));
         if let Err(error) = &done {
@@ -226,7 +226,7 @@ impl<'a> Rescue<'a> {
                 Ok(Read::Final)
             }
             Err(error) if error.class() == Class::Ended && len <= self.sector => Ok(Read::Final),
-            Err(error) if error.is_of_a_place() => Ok(Read::Failed),
+            Err(error) if error.concerns_a_range() => Ok(Read::Failed),
             Err(error) => Err(error.into()),
         }
     }

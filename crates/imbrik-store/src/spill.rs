@@ -3,7 +3,7 @@
 
 use crate::{
     error::{Error, Result},
-    exact::cannot_be,
+    exact::invariant_error,
     units::ByteLen,
 };
 use std::{
@@ -81,7 +81,7 @@ impl Spill {
                     .map_err(|e| Error::io("reading the temporary file", e))?;
                 Ok(Some(bytes))
             }
-            (Some(PagePlace::Aside(_)), None) => Err(cannot_be("the temporary file is gone")),
+            (Some(PagePlace::Aside(_)), None) => Err(invariant_error("the temporary file is gone")),
         }
     }
 
@@ -115,7 +115,7 @@ impl Spill {
                 })?;
                 none.insert(file)
             }
-            (None, None) => return Err(cannot_be("no space is left for more pages")),
+            (None, None) => return Err(invariant_error("no space is left for more pages")),
         };
         file.write_all_at(&bytes, index.saturating_mul(self.page_len)).map_err(failed)?;
         self.places.insert(page, PagePlace::Aside(index));

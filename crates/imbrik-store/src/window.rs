@@ -3,7 +3,7 @@
 use super::{ReadAt, WriteAt, check_range};
 use crate::{
     error::Result,
-    exact::cannot_be,
+    exact::invariant_error,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
 
@@ -29,7 +29,7 @@ impl<S: ReadAt> Window<S> {
         self.span
             .start()
             .checked_add(ByteLen::new(at.get()))
-            .ok_or_else(|| cannot_be("a window reaches past 64 bits"))
+            .ok_or_else(|| invariant_error("a window reaches past 64 bits"))
     }
 }
 

@@ -3,6 +3,7 @@
 //! This program is thin: it parses what was typed, calls `imbrik-core`, and shows what came out.
 
 mod args;
+mod card_sizes;
 mod command;
 mod complete;
 mod config;
@@ -10,12 +11,11 @@ mod confirm;
 mod drawing;
 mod exit;
 mod failure;
-mod fits;
-mod fitting;
+mod fit_plan;
 mod fleet;
+mod freezer;
 mod identity;
 mod interrupt;
-mod live;
 mod log;
 mod opened;
 mod packing;
@@ -23,9 +23,9 @@ mod pipe;
 mod recognised;
 mod render;
 mod resolve;
+mod running_card;
 mod session;
-mod standstill;
-mod still;
+mod source_guard;
 mod writing;
 
 use clap::CommandFactory;
@@ -36,7 +36,7 @@ fn main() -> ExitCode {
     // Asked by a shell what could be typed, this ends the program.
     CompleteEnv::with_factory(args::Cli::command).complete();
     let typed: Vec<_> = std::env::args_os().collect();
-    if let Some(exit) = standstill::run(&typed) {
+    if let Some(exit) = freezer::run(&typed) {
         return exit;
     }
     let environment = session::Environment::of_process();

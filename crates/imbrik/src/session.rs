@@ -155,7 +155,7 @@ impl Session {
         })
     }
 
-    /// A progress display for a journey of `steps` steps.
+    /// A progress display for a transfer of `steps` steps.
     pub(crate) fn progress(&self, steps: usize) -> Progress {
         match self.out.is_brief() {
             true => Progress::silent(),
@@ -201,7 +201,7 @@ impl Session {
             None => Ok(Cow::Borrowed(name)),
             Some(found) => {
                 let title = quoted(&found.path);
-                let age = crate::render::time::moment(found.made_at);
+                let age = crate::render::time::snapshot(found.made_at);
                 self.out.note(&format!("{} is {title}, saved {age}.", quoted(name)));
                 Ok(Cow::Owned(found.path))
             }

@@ -316,13 +316,13 @@ fn archive_flags(flags: FileFlags) -> String {
 impl<W: Write> TreeSink for ToArchive<W> {
     fn take(&mut self, item: Item<'_>) -> Result<Took> {
         let mut entry = Entry::new(item.path, item.info);
-        let mut lacks = Vec::new();
+        let mut not_kept = Vec::new();
         for attribute in item.attributes {
             match std::str::from_utf8(&attribute.name) {
                 Ok(name) if !name.contains('=') => {
                     entry.records.push((format!("SCHILY.xattr.{name}"), attribute.value.clone()));
                 }
-                _ => lacks.push(String::from_utf8_lossy(&attribute.name).into_owned()),
+                _ => not_kept.push(String::from_utf8_lossy(&attribute.name).into_owned()),
             }
         }
         let flags = archive_flags(item.info.flags);
@@ -332,7 +332,7 @@ impl<W: Write> TreeSink for ToArchive<W> {
         let kind = match item.content {
             ItemContent::File(content) => {
                 self.file(entry, item.path, content)?;
-                return Ok(took(&lacks));
+                return Ok(took(&not_kept));
             }
             ItemContent::Folder => EntryType::Directory,
             ItemContent::SameAs(first) => {
@@ -358,7 +358,7 @@ impl<W: Write> TreeSink for ToArchive<W> {
         };
         entry.header.set_entry_type(kind);
         entry.write(&mut self.builder, io::empty())?;
-        Ok(took(&lacks))
+        Ok(took(&not_kept))
     }
 
     fn leave(&mut self) -> Result<Took> {
@@ -366,10 +366,10 @@ impl<W: Write> TreeSink for ToArchive<W> {
     }
 }
 
-fn took(lacks: &[String]) -> Took {
-    match lacks {
+fn took(not_kept: &[String]) -> Took {
+    match not_kept {
         [] => Took::All,
-        lacks => Took::Partly(format!("taken without its attribute {}", lacks.join(", "))),
+        not_kept => Took::Partly(format!("taken without its attribute {}", not_kept.join(", "))),
     }
 }
 

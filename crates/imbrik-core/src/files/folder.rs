@@ -5,7 +5,7 @@ use imbrik_fs::{FileAttribute, FileFlags, FileInfo, FileKind, FileTime};
 use imbrik_store::{
     bytes::is_zero,
     error::{Error, Result},
-    exact::cannot_be,
+    exact::invariant_error,
     for_pieces,
     units::ByteLen,
 };
@@ -64,7 +64,8 @@ impl ToFolder {
 
     fn here(&self) -> Result<&OwnedFd> {
         let last = self.open.last();
-        last.map(|folder| &folder.handle).ok_or_else(|| cannot_be("a folder was left too often"))
+        last.map(|folder| &folder.handle)
+            .ok_or_else(|| invariant_error("a folder was left too often"))
     }
 
     /// Creates a file, and tries again after removing an existing one that may be replaced.
@@ -147,17 +148,17 @@ impl ToFolder {
             return refused(name, errno);
         }
         let here = self.here()?;
-        let mut lacks = Vec::new();
+        let mut not_kept = Vec::new();
         if let (Some(owner), true) = (item.info.ownership, self.is_root) {
             let (user, group) = ids(owner.owner, owner.group);
             let done = rustix::fs::chownat(here, name, user, group, AtFlags::SYMLINK_NOFOLLOW);
-            lacks.extend(done.err().map(|_| "owner".to_owned()));
+            not_kept.extend(done.err().map(|_| "owner".to_owned()));
         }
-        lacks.extend(self.set_attributes_by_name(name, item)?);
-        lacks.extend(flags_of(item.info));
+        not_kept.extend(self.set_attributes_by_name(name, item)?);
+        not_kept.extend(flags_of(item.info));
         let times = times(item.info);
         let _ = rustix::fs::utimensat(here, name, &times, AtFlags::SYMLINK_NOFOLLOW);
-        Ok(without(lacks))
+        Ok(without(not_kept))
     }
 
     /// Sets the extended attributes of a file that can't be opened: a link, a device or a pipe. Returns those that
@@ -179,7 +180,7 @@ impl ToFolder {
         let mut names: Vec<&[u8]> = first.split(|byte| *byte == b'/').collect();
         let last = names.pop().map(OsStr::from_bytes).unwrap_or_default();
         let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        let base = self.open.first().ok_or_else(|| cannot_be("no folder is open"))?;
+        let base = self.open.first().ok_or_else(|| invariant_error("no folder is open"))?;
         let mut folder: Option<OwnedFd> = None;
         for step in names {
             let from = folder.as_ref().unwrap_or(&base.handle);
@@ -215,22 +216,22 @@ impl ToFolder {
         if let Err(errno) = made {
             return refused(name, errno);
         }
-        let (here, mut lacks) = (self.here()?, Vec::new());
+        let (here, mut not_kept) = (self.here()?, Vec::new());
         if let Some(ownership) = item.info.ownership {
             if self.is_root {
                 let (user, group) = ids(ownership.owner, ownership.group);
                 let done = rustix::fs::chownat(here, name, user, group, AtFlags::SYMLINK_NOFOLLOW);
-                lacks.extend(done.err().map(|_| "owner".to_owned()));
+                not_kept.extend(done.err().map(|_| "owner".to_owned()));
             }
             let mode = Mode::from_raw_mode(ownership.permissions.into());
             let done = rustix::fs::chmodat(here, name, mode, AtFlags::empty());
-            lacks.extend(done.err().map(|_| "permissions".to_owned()));
+            not_kept.extend(done.err().map(|_| "permissions".to_owned()));
         }
-        lacks.extend(self.set_attributes_by_name(name, item)?);
-        lacks.extend(flags_of(item.info));
+        not_kept.extend(self.set_attributes_by_name(name, item)?);
+        not_kept.extend(flags_of(item.info));
         let times = times(item.info);
         let _ = rustix::fs::utimensat(here, name, &times, AtFlags::SYMLINK_NOFOLLOW);
-        Ok(without(lacks))
+        Ok(without(not_kept))
     }
 
     /// Returns whether this process can set an attribute: some need root.
@@ -248,25 +249,26 @@ impl ToFolder {
         attributes: &[FileAttribute],
     ) -> Result<Took> {
         let file = file.as_fd();
-        let mut lacks = Vec::new();
+        let mut not_kept = Vec::new();
         if let (Some(owner), true) = (info.ownership, self.is_root) {
             let (user, group) = ids(owner.owner, owner.group);
-            lacks.extend(rustix::fs::fchown(file, user, group).err().map(|_| "owner".to_owned()));
+            not_kept
+                .extend(rustix::fs::fchown(file, user, group).err().map(|_| "owner".to_owned()));
         }
         if let Some(ownership) = info.ownership {
             let mode = Mode::from_raw_mode(ownership.permissions.into());
             let done = rustix::fs::fchmod(file, mode);
-            lacks.extend(done.err().map(|_| "permissions".to_owned()));
+            not_kept.extend(done.err().map(|_| "permissions".to_owned()));
         }
         for attribute in attributes.iter().filter(|attribute| self.may_keep(attribute)) {
             let (key, flags) = (&attribute.name[..], XattrFlags::empty());
             let done = rustix::fs::fsetxattr(file, key, &attribute.value, flags);
-            lacks.extend(done.err().map(|_| named(attribute)));
+            not_kept.extend(done.err().map(|_| named(attribute)));
         }
-        lacks.extend(flags_of(info));
+        not_kept.extend(flags_of(info));
         rustix::fs::futimens(file, &times(info))
             .map_err(|e| Error::io("setting the times of a file", e.into()))?;
-        Ok(without(lacks))
+        Ok(without(not_kept))
     }
 }
 
@@ -286,7 +288,7 @@ impl TreeSink for ToFolder {
     }
 
     fn leave(&mut self) -> Result<Took> {
-        let left = self.open.pop().ok_or_else(|| cannot_be("a folder was left too often"))?;
+        let left = self.open.pop().ok_or_else(|| invariant_error("a folder was left too often"))?;
         match left.then {
             Some((info, attributes)) => self.dressed(&left.handle, &info, &attributes),
             None => Ok(Took::All),
@@ -349,21 +351,21 @@ fn named(attribute: &FileAttribute) -> String {
     format!("attribute {}", String::from_utf8_lossy(&attribute.name))
 }
 
-fn without(lacks: Vec<String>) -> Took {
-    match &lacks[..] {
+fn without(not_kept: Vec<String>) -> Took {
+    match &not_kept[..] {
         [] => Took::All,
-        lacks => Took::Partly(format!("taken without its {}", lacks.join(", "))),
+        not_kept => Took::Partly(format!("taken without its {}", not_kept.join(", "))),
     }
 }
 
 fn times(info: &FileInfo) -> Timestamps {
-    let moment = |time: Option<FileTime>| match time {
+    let snapshot = |time: Option<FileTime>| match time {
         Some(time) => Timespec { tv_sec: time.seconds, tv_nsec: time.nanoseconds.into() },
         None => Timespec { tv_sec: 0, tv_nsec: rustix::fs::UTIME_OMIT },
     };
     Timestamps {
-        last_access: moment(info.accessed.or(info.modified)),
-        last_modification: moment(info.modified),
+        last_access: snapshot(info.accessed.or(info.modified)),
+        last_modification: snapshot(info.modified),
     }
 }
 

@@ -94,7 +94,7 @@ impl Standing {
                     len,
                 );
                 match copied {
-                    Ok(len) if len > 0 => done = done.plus(len.fitting::<u64>()?)?,
+                    Ok(len) if len > 0 => done = done.plus(len.exact_as::<u64>()?)?,
                     // What is wrong shows when it is done by hand.
                     _ => break,
                 }

@@ -17,7 +17,7 @@ use imbrik_store::{
     FileStore,
     bytes::is_zero,
     error::{Error, Result},
-    exact::{Exact as _, cannot_be},
+    exact::{Exact as _, invariant_error},
     for_pieces,
     units::{ByteLen, Span},
 };
@@ -180,7 +180,7 @@ impl ImageWriter {
         owner: Option<Owner>,
     ) -> Result<Self> {
         let Unfinished { part, mut frames, .. } = unfinished;
-        let wanted = TILE.times(tiles.fitting::<u64>()?)?;
+        let wanted = TILE.times(tiles.exact_as::<u64>()?)?;
         let mut kept = ByteLen::ZERO;
         frames.retain(|frame| {
             let is_wanted = kept < wanted;
@@ -189,7 +189,7 @@ impl ImageWriter {
         });
         let packed = frames.iter().map(|frame| ByteLen::new(frame.packed.into())).sum();
         let len = match pack.is_raw() {
-            true => TILE.times(tiles.fitting::<u64>()?)?,
+            true => TILE.times(tiles.exact_as::<u64>()?)?,
             false => packed,
         };
         let notes = Some(Notes::go_on(&part)?);
@@ -289,7 +289,7 @@ impl ImageWriter {
     }
 
     fn list(&mut self, packed: ByteLen, content: ByteLen) -> Result<()> {
-        let too_long = |_| cannot_be("a frame is longer than its format allows");
+        let too_long = |_| invariant_error("a frame is longer than its format allows");
         self.frames.push(FrameLens {
             packed: u32::try_from(packed.get()).map_err(too_long)?,
             content: u32::try_from(content.get()).map_err(too_long)?,
@@ -305,9 +305,9 @@ impl ImageWriter {
             return Ok(None);
         }
         // A header fits in any case.
-        let lacks = BLOCK.saturating_sub(over);
-        let lacks = if lacks < 8 { lacks.plus(BLOCK)? } else { lacks };
-        Ok(self.pack.writing().padding(lacks.fitting()?))
+        let shortfall = BLOCK.saturating_sub(over);
+        let shortfall = if shortfall < 8 { shortfall.plus(BLOCK)? } else { shortfall };
+        Ok(self.pack.writing().padding(shortfall.exact_as()?))
     }
 
     /// Adds reused data from another file: as a frame, or as bytes of the card with their holes.

@@ -65,7 +65,7 @@ impl Occupancy {
                     Examined::unreadable(part.span.len(), "some of its metadata cannot be read")
                 }
                 false => match open.examine() {
-                    Err(error) if error.is_of_a_place() => {
+                    Err(error) if error.concerns_a_range() => {
                         Examined::unreadable(part.span.len(), error.to_string())
                     }
                     found => found?,
@@ -111,7 +111,7 @@ impl Occupancy {
             match open.smallest(found, cancel) {
                 Ok(least) => found.least = Some(least),
                 Err(error)
-                    if error.is_of_a_place()
+                    if error.concerns_a_range()
                         || matches!(error.class(), Class::Corrupt | Class::Unsupported) =>
                 {
                     found.least = None;

@@ -47,7 +47,7 @@ pub enum Change {
         why: &'static str,
     },
     /// This many bytes of metadata are kept in a temporary file while the plan runs.
-    PutAside(ByteLen),
+    Spilled(ByteLen),
     /// A warning.
     Warning(Warning),
     /// A volume that is resized has faults in folders, attributes or links, which are kept.

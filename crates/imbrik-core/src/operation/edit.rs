@@ -51,7 +51,7 @@ impl<'a> EditPlan<'a> {
     pub fn with_room(
         image: &'a Image,
         edits: Vec<PartEdit>,
-        lacking: ByteLen,
+        shortfall: ByteLen,
         means: ResizeOptions<'_>,
         made_by: &str,
         now: Timestamp,
@@ -60,7 +60,7 @@ impl<'a> EditPlan<'a> {
         let survey = Survey::of(&**content)?;
         let give_to = edits.first().map(|edit| edit.part);
         let identity = Identity { edits, now: seconds(now), ..Identity::default() };
-        let mut more = lacking.saturating_add(ROOM);
+        let mut more = shortfall.saturating_add(ROOM);
         let mut tries = 0u32;
         let plan = loop {
             let size = content.size().saturating_add(more).get().next_multiple_of(ROOM.get());
@@ -71,8 +71,8 @@ impl<'a> EditPlan<'a> {
             match plan {
                 // Tables and maps take room, too: how much shows only then.
                 Err(error) if error.class() == Class::NoRoom && tries < MOST_TRIES => {
-                    let lacks = error.lacks().unwrap_or(ROOM);
-                    more = more.saturating_add(lacks).saturating_add(ROOM);
+                    let shortfall = error.shortfall().unwrap_or(ROOM);
+                    more = more.saturating_add(shortfall).saturating_add(ROOM);
                 }
                 plan => break plan?,
             }

@@ -95,7 +95,7 @@ pub struct MendPlan<'a> {
     image: &'a Image,
     card: Arc<dyn ReadAt>,
     /// The missing ranges, in order and joined.
-    pub lacking: Vec<Span>,
+    pub shortfall: Vec<Span>,
     /// Bytes that were compared.
     pub compared: ByteLen,
 }
@@ -107,8 +107,8 @@ impl<'a> MendPlan<'a> {
     /// When it was not, or nothing is missing.
     pub fn new(image: &'a Image, card: Arc<dyn ReadAt>) -> std::result::Result<Self, MendRefusal> {
         let manifest = image.manifest().ok_or(MendRefusal::SaysNothing)?;
-        let lacking = joined(manifest.unreadable_spans());
-        if lacking.is_empty() {
+        let shortfall = joined(manifest.unreadable_spans());
+        if shortfall.is_empty() {
             return Err(MendRefusal::LacksNothing);
         }
         if manifest.fitted.is_some() {
@@ -120,9 +120,12 @@ impl<'a> MendPlan<'a> {
         let cancel = Cancel::new();
         let plan = ImagePlan::new(&card, &survey, content, ResizeOptions::in_memory(&cancel))?;
         // Missing ranges of the image are read from the card: they are no evidence.
-        let patched: Arc<dyn ReadAt> = Arc::new(
-            View::whole(Arc::clone(image.content())).with_store(&lacking, &card, ByteOffset::ZERO),
-        );
+        let patched: Arc<dyn ReadAt> =
+            Arc::new(View::whole(Arc::clone(image.content())).with_store(
+                &shortfall,
+                &card,
+                ByteOffset::ZERO,
+            ));
         let ours = Survey::of(&patched)?;
         let theirs = Survey::of(&plan.plan.view)?;
         let ids = same_ids(&ours, &theirs)?;
@@ -132,11 +135,11 @@ impl<'a> MendPlan<'a> {
         if !same_use(&patched, &ours, &plan.plan.view, &theirs)? {
             return Err(MendRefusal::UsedSince);
         }
-        let compared = compare(image, manifest, &plan.plan.view, &lacking)?;
+        let compared = compare(image, manifest, &plan.plan.view, &shortfall)?;
         if ids == 0 || compared.is_zero() {
             return Err(MendRefusal::NothingToCompare);
         }
-        Ok(Self { image, card, lacking, compared })
+        Ok(Self { image, card, shortfall, compared })
     }
 
     /// Tries for `patience` to read the missing ranges, and adds them to the image `name`, in its place.
@@ -236,7 +239,7 @@ fn compare(
     image: &Image,
     manifest: &Manifest,
     view: &View,
-    lacking: &[Span],
+    shortfall: &[Span],
 ) -> std::result::Result<ByteLen, MendRefusal> {
     let size = image.content().size();
     let digests = manifest.tiles.digests()?;
@@ -255,7 +258,7 @@ fn compare(
                 let start = segment.span.start();
                 Span::between(start, segment.span.end().min(start.saturating_add(SAMPLE)))
             })
-            .find(|span| lacking.iter().all(|lacks| lacks.intersect(*span).is_none()));
+            .find(|span| shortfall.iter().all(|range| range.intersect(*span).is_none()));
         let Some(span) = copied else { continue };
         let len = span.len().to_usize().unwrap_or(0);
         let Some(there) = imbrik_store::if_readable(read_vec(view, span.start(), len))? else {

@@ -261,8 +261,8 @@ impl Sizing<'_> {
                         Class::NoRoom | Class::Cancelled => why,
                         _ => {
                             let both = Error::no_room(format!("{error}; {why}"));
-                            match error.lacks() {
-                                Some(lacks) => both.lacking(lacks),
+                            match error.shortfall() {
+                                Some(shortfall) => both.with_shortfall(shortfall),
                                 None => both,
                             }
                         }

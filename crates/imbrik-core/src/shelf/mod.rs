@@ -80,7 +80,7 @@ pub struct Shelved {
     /// The note of the user.
     pub note: Option<String>,
     /// Whether some of the card could not be read.
-    pub lacks: ByteLen,
+    pub unreadable: ByteLen,
     /// The remarks on it.
     pub remarks: Remarks,
     /// The state of its file when it was listed, and the digest of its manifest.
@@ -476,7 +476,7 @@ fn shelved(path: &Path) -> Result<Shelved> {
         len,
         own: extents::own(&file).unwrap_or(taken),
         note: manifest.note.clone(),
-        lacks: manifest.unreadable_spans().iter().map(|span| span.len()).sum(),
+        unreadable: manifest.unreadable_spans().iter().map(|span| span.len()).sum(),
         remarks,
         known: (state, image.manifest_digest()),
     })

@@ -45,13 +45,13 @@ impl Period {
     }
 
     /// Which one a moment is in.
-    fn of(self, moment: &Zoned) -> (i16, i16) {
-        let week = moment.date().iso_week_date();
+    fn of(self, snapshot: &Zoned) -> (i16, i16) {
+        let week = snapshot.date().iso_week_date();
         match self {
-            Self::Day => (moment.year(), moment.day_of_year()),
+            Self::Day => (snapshot.year(), snapshot.day_of_year()),
             Self::Week => (week.year(), week.week().into()),
-            Self::Month => (moment.year(), moment.month().into()),
-            Self::Year => (moment.year(), 0),
+            Self::Month => (snapshot.year(), snapshot.month().into()),
+            Self::Year => (snapshot.year(), 0),
         }
     }
 

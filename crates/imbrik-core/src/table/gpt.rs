@@ -401,7 +401,7 @@ fn read_copy(store: &dyn ReadAt, sector: SectorSize, at: Lba) -> Result<Copy> {
     let Some(offset) = sector.offset_of(at) else {
         return Ok(Err(format!("header is recorded at {at}")));
     };
-    let sector_len = sector.bytes().fitting::<usize>()?;
+    let sector_len = sector.bytes().exact_as::<usize>()?;
     let bytes = read_up_to(store, offset, sector_len)?;
     let header = match Header::decode(&bytes, at) {
         Ok(Some(header)) => header,

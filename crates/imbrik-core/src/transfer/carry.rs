@@ -2,9 +2,9 @@
 
 use super::{
     damaged::DamagedSpans,
-    pipeline::{Journey, KnownTile, Sink, Tile, Travelled, run_knowing},
+    pipeline::{KnownTile, Pipeline, Sink, Tile, Transferred, run_knowing},
     resume,
-    saved::{OnUnfinished, ReadBack, SaveOptions, Saved, TakenOver},
+    saved::{OnUnfinished, ReadBack, Reused, SaveOptions, Saved},
     verify::{check_sums, check_tiles_outside, to_read},
 };
 use crate::{
@@ -34,7 +34,7 @@ struct ToImage<'a> {
     frames: Option<Arc<Frames<'a>>>,
     /// Whether tiles are compressed in pieces.
     in_pieces: bool,
-    taken_over: TakenOver,
+    reused: Reused,
 }
 
 fn folder_of(file: &Path) -> &Path {
@@ -303,14 +303,14 @@ impl<'a> Sink for ToImage<'a> {
     }
 
     fn commit(&mut self, span: Span, piece: Piece) -> Result<()> {
-        let taken_over = &mut self.taken_over;
+        let reused = &mut self.reused;
         match piece.taken {
             Taken::Nothing => {}
-            Taken::Read => taken_over.read.push(span),
-            Taken::Unread => taken_over.unread.push(span),
+            Taken::Read => reused.read.push(span),
+            Taken::Unread => reused.unread.push(span),
             Taken::Pieces { read, unread } => {
-                taken_over.read.extend(read);
-                taken_over.unread.extend(unread);
+                reused.read.extend(read);
+                reused.unread.extend(unread);
             }
         }
         self.writer.append(piece.encoded)
@@ -421,14 +421,14 @@ impl<'a> Before<'a> {
 
 /// Starts or resumes the image `to`. Returns it with the ranges of the card that it contains already.
 fn begun(
-    journey: &Journey<'_>,
+    pipeline: &Pipeline<'_>,
     manifest: &Manifest,
     to: Output<'_>,
     options: &SaveOptions,
-) -> Result<(ImageWriter, Travelled)> {
+) -> Result<(ImageWriter, Transferred)> {
     let SaveOptions { pack, sums, replace, owner, unfinished, .. } = options;
     if let (OnUnfinished::Resume, Some(name)) = (unfinished, to.path()) {
-        let found = resume::resumed(journey.view, manifest, name, options, journey.watch)?;
+        let found = resume::resumed(pipeline.view, manifest, name, options, pipeline.watch)?;
         if let Some(resumed) = found {
             return Ok(resumed);
         }
@@ -437,18 +437,18 @@ fn begun(
     if *unfinished != OnUnfinished::Remove && pack.can_be_gone_on_with() {
         writer.note(manifest)?;
     }
-    Ok((writer, Travelled::default()))
+    Ok((writer, Transferred::default()))
 }
 
 pub(super) fn carry(
-    journey: &Journey<'_>,
+    pipeline: &Pipeline<'_>,
     before: Option<Before<'_>>,
     manifest: Manifest,
     to: Output<'_>,
     options: &SaveOptions,
 ) -> Result<Saved> {
-    let (view, watch) = (journey.view, journey.watch);
-    let (writer, done) = begun(journey, &manifest, to, options)?;
+    let (view, watch) = (pipeline.view, pipeline.watch);
+    let (writer, done) = begun(pipeline, &manifest, to, options)?;
     let resumed = ByteLen::from_usize(done.digests.len()).get();
     let resumed = TILE.times(resumed)?.min(view.size());
     let in_pieces = options.is_in_pieces();
@@ -462,55 +462,56 @@ pub(super) fn carry(
         Some(frames) => frames.is_intact(span, digest),
         None => Ok(true),
     };
-    let journey = &Journey { done, in_pieces, is_intact: Some(&is_intact), ..journey.clone() };
-    let taken_over = TakenOver::default();
+    let pipeline = &Pipeline { done, in_pieces, is_intact: Some(&is_intact), ..pipeline.clone() };
+    let reused = Reused::default();
     let pack = options.pack;
     let known = |index, span| match &unread {
         Some(frames) => frames.known(index, span, in_pieces),
         None => KnownTile::Nothing,
     };
-    let mut sink = ToImage { view, pack, encoding, writer, frames, in_pieces, taken_over };
-    let travelled = match run_knowing(journey, &mut sink, &known) {
-        Ok(travelled) => travelled,
+    let mut sink = ToImage { view, pack, encoding, writer, frames, in_pieces, reused };
+    let transferred = match run_knowing(pipeline, &mut sink, &known) {
+        Ok(transferred) => transferred,
         Err(error) => {
             sink.writer.keep();
             return Err(error);
         }
     };
-    let mut unreadable = travelled.unreadable.clone();
-    let mut to_name = travelled.unreadable.clone();
+    let mut unreadable = transferred.unreadable.clone();
+    let mut to_report = transferred.unreadable.clone();
     if let Some(before) = &before {
-        before.compare(&travelled.digests, view.size())?;
+        before.compare(&transferred.digests, view.size())?;
         unreadable.extend(&before.unreadable);
         if !before.changed.is_empty() {
-            to_name.extend(&before.unreadable);
+            to_report.extend(&before.unreadable);
         }
     }
-    let (lost, not_named) = match named(view, &to_name, watch) {
+    let (lost, not_named) = match named(view, &to_report, watch) {
         Err(error) if error.class() == Class::Cancelled => return Err(error),
         Err(error) => (Vec::new(), Some(error.to_string())),
         Ok(lost) => (lost, None),
     };
-    let manifest =
-        manifest.with_content(&travelled.digests, &travelled.pieces, unreadable).with_lost(&lost);
-    let mut taken_over = sink.taken_over;
-    taken_over.read = joined(taken_over.read);
-    taken_over.unread = joined(taken_over.unread);
-    taken_over.is_verified = matches!(before, Some(Before { copies: Copies::Verified(_), .. }));
+    let manifest = manifest
+        .with_content(&transferred.digests, &transferred.pieces, unreadable)
+        .with_lost(&lost);
+    let mut reused = sink.reused;
+    reused.read = joined(reused.read);
+    reused.unread = joined(reused.unread);
+    reused.is_verified = matches!(before, Some(Before { copies: Copies::Verified(_), .. }));
     let written = sink.writer.finish(&manifest)?;
     let (mut read_back, mut read_back_len) = (ReadBack::Waived, ByteLen::ZERO);
     if let Some(path) = written.path().filter(|_| options.check) {
         // Tiles that were reused without being read are in the same blocks as before, or in a copy that the
         // system made: they are not read for this either.
-        let skipped = match (&before, taken_over.unread.is_empty()) {
-            (Some(before), false) => common(&taken_over.all(), before.trusted),
+        let skipped = match (&before, reused.unread.is_empty()) {
+            (Some(before), false) => common(&reused.all(), before.trusted),
             _ => Vec::new(),
         };
         (read_back, read_back_len) =
-            compare_written(path, &written, view, &travelled, &skipped, watch)?;
+            compare_written(path, &written, view, &transferred, &skipped, watch)?;
     }
     watch.cancel.check()?;
-    let zero_tiles = travelled.digests.iter().filter(|digest| **digest == TileDigest::Zero);
+    let zero_tiles = transferred.digests.iter().filter(|digest| **digest == TileDigest::Zero);
     let zeros = ByteLen::from_usize(zero_tiles.count());
     let zeros = TILE.checked_mul(zeros.get()).unwrap_or_default().min(view.size());
     let (image_len, copied, sums) = (written.len, written.copied, written.sums.clone());
@@ -519,7 +520,7 @@ pub(super) fn carry(
         not_beside,
         image_len,
         sums,
-        unreadable: joined(to_name),
+        unreadable: joined(to_report),
         lost,
         not_named,
         rescued: ByteLen::ZERO,
@@ -527,7 +528,7 @@ pub(super) fn carry(
         was_cut_short: false,
         not_mended: None,
         zeros,
-        taken_over,
+        reused,
         copied,
         read_back_len,
         read_back,
@@ -540,7 +541,7 @@ fn compare_written(
     path: &Path,
     written: &Written,
     view: &View,
-    travelled: &Travelled,
+    transferred: &Transferred,
     skipped: &[Span],
     watch: Watch<'_>,
 ) -> Result<(ReadBack, ByteLen)> {
@@ -556,7 +557,7 @@ fn compare_written(
     let file = if sums.is_empty() { ByteLen::ZERO } else { image.file().size() };
     // An image that is hashed and then decoded counts twice.
     let tiles = (0..).map_while(|index| tile_span(index, view.size()));
-    let shown = tiles.map(|tile| to_read(tile, &travelled.digests, skipped)).sum();
+    let shown = tiles.map(|tile| to_read(tile, &transferred.digests, skipped)).sum();
     let total = file.plus(shown)?;
     let merged = Merged::start(watch.observer, Step::ReadingImageBack, shown, total);
     let watch = Watch { observer: &merged, cancel: watch.cancel };
@@ -566,7 +567,7 @@ fn compare_written(
     if !sums.is_empty() && check_sums(&image, sums, watch)?.is_some() {
         return Err(differs("its checksum is another one"));
     }
-    let found = check_tiles_outside(&image, travelled, skipped, watch)?;
+    let found = check_tiles_outside(&image, transferred, skipped, watch)?;
     if let Some(first) = found.spans.first() {
         return Err(differs(&format!("{first} of the card")));
     }

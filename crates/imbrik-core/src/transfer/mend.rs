@@ -3,7 +3,7 @@
 use super::{
     carry::{Before, carry, touches},
     save::of_image,
-    saved::{OnUnfinished, SaveOptions, Saved, TakenOver},
+    saved::{OnUnfinished, Reused, SaveOptions, Saved},
 };
 use crate::{
     image::{Image, Output, TileDigest, tile_span},
@@ -104,17 +104,17 @@ fn put_in(
     let mut manifest = known.clone();
     manifest.lost = Vec::new();
     let view = View::whole(Arc::new(rescued.content));
-    let journey = of_image(&view, Step::Mending, watch);
+    let pipeline = of_image(&view, Step::Mending, watch);
     let before =
         Before { changed: &rescued.gained, unreadable: rescued.left, ..Before::new(image) };
     let unfinished = OnUnfinished::Remove;
     let options = SaveOptions { replace: true, unfinished, ..options.clone() };
-    let saved = carry(&journey, Some(before), manifest, Output::File(name), &options)?;
+    let saved = carry(&pipeline, Some(before), manifest, Output::File(name), &options)?;
     let rescued_len = rescued.gained.iter().map(|span| span.len()).sum();
     Ok(Saved {
         rescued: rescued_len,
         was_cut_short: rescued.was_cut_short,
-        taken_over: TakenOver::default(),
+        reused: Reused::default(),
         copied: ByteLen::ZERO,
         ..saved
     })

@@ -78,7 +78,7 @@ pub(super) trait Sink {
 
 /// Options for reading a view.
 #[derive(Clone)]
-pub(super) struct Journey<'a> {
+pub(super) struct Pipeline<'a> {
     pub(super) view: &'a View,
     pub(super) step: Step,
     /// The sum of the sink's weights.
@@ -89,7 +89,7 @@ pub(super) struct Journey<'a> {
     /// Whether the chaining values of pieces are computed.
     pub(super) in_pieces: bool,
     /// The tiles that the sink has already, and their unreadable ranges.
-    pub(super) done: Travelled,
+    pub(super) done: Transferred,
     /// Verifies a tile that is known before it is used without being read; it is read if this returns `false`.
     /// `None` when known tiles need no verification.
     pub(super) is_intact: Option<IsIntact<'a>>,
@@ -101,7 +101,7 @@ pub(super) type IsIntact<'a> = &'a (dyn Fn(Span, &TileDigest) -> Result<bool> + 
 
 /// The result of a run.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Travelled {
+pub(super) struct Transferred {
     /// The digests of all tiles, in order.
     pub(super) digests: Vec<TileDigest>,
     /// The chaining values of the pieces of all tiles, in order.
@@ -110,7 +110,7 @@ pub(super) struct Travelled {
     pub(super) unreadable: Vec<Span>,
 }
 
-impl Journey<'_> {
+impl Pipeline<'_> {
     /// The tile at `span`, read into `buffer` except for the `known` pieces at `unread`.
     fn tile(&self, span: Span, buffer: Buffer, known: &[KnownPiece], unread: Vec<Span>) -> Tile {
         let (data, digest, pieces) = match self.in_pieces || !known.is_empty() {
@@ -212,8 +212,8 @@ pub(super) type Known<'a, P> = &'a (dyn Fn(u64, Span) -> KnownTile<P> + Sync);
 /// # Errors
 /// The first error of reading, processing or committing, and [`crate::Class::Cancelled`] on request. Tiles before it
 /// are committed, none after it.
-pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travelled> {
-    run_knowing(journey, sink, &|_, _| KnownTile::Nothing)
+pub(super) fn run<S: Sink>(pipeline: &Pipeline<'_>, sink: &mut S) -> Result<Transferred> {
+    run_knowing(pipeline, sink, &|_, _| KnownTile::Nothing)
 }
 
 /// As [`run`], but tiles that are `known` are not read.
@@ -221,24 +221,24 @@ pub(super) fn run<S: Sink>(journey: &Journey<'_>, sink: &mut S) -> Result<Travel
 /// # Errors
 /// As [`run`].
 pub(super) fn run_knowing<S: Sink>(
-    journey: &Journey<'_>,
+    pipeline: &Pipeline<'_>,
     sink: &mut S,
     known: Known<'_, S::Piece>,
-) -> Result<Travelled> {
-    let observer = journey.watch.observer;
-    let workers = worker_count().min(tile_count(journey.view.size()).max(1));
-    let first = journey.done.digests.len().fitting::<u64>()?;
-    let road = Road {
-        journey,
+) -> Result<Transferred> {
+    let observer = pipeline.watch.observer;
+    let workers = worker_count().min(tile_count(pipeline.view.size()).max(1));
+    let first = pipeline.done.digests.len().exact_as::<u64>()?;
+    let road = Workers {
+        pipeline,
         window: workers.plus(2)?,
         pool: Pool::new(TILE.to_usize().unwrap_or(0)),
         turn: Mutex::new(Turn { next: first, ..Turn::default() }),
         pace: Pace { committed: Mutex::new(first), ..Pace::default() },
     };
-    tracing::info!(step = ?journey.step, total = journey.total.get(), done = first, "a journey begins");
-    observer.on(&Event::Started { step: journey.step, total: journey.total });
+    tracing::info!(step = ?pipeline.step, total = pipeline.total.get(), done = first, "a journey begins");
+    observer.on(&Event::Started { step: pipeline.step, total: pipeline.total });
     let makers: Vec<S::Worker> = (0..workers).map(|_| sink.worker()).collect::<Result<_>>()?;
-    let travelled = thread::scope(|scope| {
+    let transferred = thread::scope(|scope| {
         let (sender, receiver) = mpsc::channel();
         for worker in makers {
             let (road, sender) = (&road, sender.clone());
@@ -254,17 +254,17 @@ pub(super) fn run_knowing<S: Sink>(
         road.pace.stop();
         result
     });
-    let travelled = match travelled {
-        Ok(travelled) => travelled,
+    let transferred = match transferred {
+        Ok(transferred) => transferred,
         Err(error) => {
-            tracing::warn!(step = ?journey.step, %error, "a transfer ended early");
+            tracing::warn!(step = ?pipeline.step, %error, "a transfer ended early");
             return Err(error);
         }
     };
-    let unreadable = travelled.unreadable.len();
-    tracing::info!(step = ?journey.step, unreadable, "a journey is done");
+    let unreadable = transferred.unreadable.len();
+    tracing::info!(step = ?pipeline.step, unreadable, "a journey is done");
     observer.on(&Event::Finished);
-    Ok(travelled)
+    Ok(transferred)
 }
 
 /// The result of one step of a worker.
@@ -293,8 +293,8 @@ const ROW: usize = 16;
 const FAR: u64 = 128;
 
 /// State that the workers of a run share.
-struct Road<'a> {
-    journey: &'a Journey<'a>,
+struct Workers<'a> {
+    pipeline: &'a Pipeline<'a>,
     /// The maximum number of tiles ahead of the commits that are read.
     window: u64,
     pool: Pool,
@@ -305,7 +305,7 @@ struct Road<'a> {
 /// The number of the first of consecutive tiles, and their results.
 type Handed<P> = (u64, Vec<Result<Ready<P>>>);
 
-impl Road<'_> {
+impl Workers<'_> {
     /// One worker: takes tiles, reads and processes them, and passes them on, until none is left.
     fn serve<P>(
         &self,
@@ -315,7 +315,7 @@ impl Road<'_> {
     ) {
         let _guard = StopOnPanic(&self.pace);
         let mut work = |mut tile: Tile, lost| {
-            self.journey.watch.cancel.check()?;
+            self.pipeline.watch.cancel.check()?;
             let (span, digest) = (tile.span, tile.digest);
             let pieces = std::mem::take(&mut tile.pieces);
             worker(tile).map(|piece| Ready { span, digest, pieces, lost, piece })
@@ -350,11 +350,11 @@ impl Road<'_> {
         &self,
         sink: &mut S,
         receiver: &mpsc::Receiver<Handed<S::Piece>>,
-    ) -> Result<Travelled> {
-        let Watch { observer, cancel } = self.journey.watch;
-        let mut travelled = self.journey.done.clone();
-        let first = travelled.digests.len().fitting::<u64>()?;
-        let size = self.journey.view.size();
+    ) -> Result<Transferred> {
+        let Watch { observer, cancel } = self.pipeline.watch;
+        let mut transferred = self.pipeline.done.clone();
+        let first = transferred.digests.len().exact_as::<u64>()?;
+        let size = self.pipeline.view.size();
         let mut waiting = BTreeMap::new();
         let mut row = Vec::new().into_iter();
         let mut done: ByteLen = (0..first)
@@ -384,38 +384,38 @@ impl Road<'_> {
             }
             sink.commit(ready.span, ready.piece)?;
             for span in lost {
-                if self.journey.damage != Damage::Later {
+                if self.pipeline.damage != Damage::Later {
                     observer.on(&Event::Unreadable { span });
                 }
-                travelled.unreadable.push(span);
+                transferred.unreadable.push(span);
             }
-            travelled.digests.push(ready.digest);
-            travelled.pieces.push(ready.pieces);
+            transferred.digests.push(ready.digest);
+            transferred.pieces.push(ready.pieces);
             if row.as_slice().is_empty() {
                 self.pace.commit(next.plus(1)?);
             }
             observer.on(&Event::Advanced { done });
         }
         sink.finish()?;
-        travelled.unreadable = joined(travelled.unreadable);
-        Ok(travelled)
+        transferred.unreadable = joined(transferred.unreadable);
+        Ok(transferred)
     }
 
     fn is_intact<P>(&self, ready: &Ready<P>) -> Result<bool> {
-        self.journey.watch.cancel.check()?;
-        self.journey.is_intact.map_or(Ok(true), |is_intact| is_intact(ready.span, &ready.digest))
+        self.pipeline.watch.cancel.check()?;
+        self.pipeline.is_intact.map_or(Ok(true), |is_intact| is_intact(ready.span, &ready.digest))
     }
 
     /// Reads a tile whose known copy is damaged. Other workers wait meanwhile.
     fn read_out_of_turn(&self, span: Span) -> Result<(Tile, Vec<Span>)> {
-        let Self { journey, turn, pool, .. } = self;
+        let Self { pipeline, turn, pool, .. } = self;
         let mut turn = turn.lock().unwrap_or_else(PoisonError::into_inner);
         let mut buffer = pool.take(span.len().to_usize().unwrap_or(0));
-        let (damage, cancel) = (journey.damage, journey.watch.cancel);
+        let (damage, cancel) = (pipeline.damage, pipeline.watch.cancel);
         let lost =
-            salvage::read(journey.view, span, &mut buffer, damage, &mut turn.so_far, cancel)?;
+            salvage::read(pipeline.view, span, &mut buffer, damage, &mut turn.so_far, cancel)?;
         drop(turn);
-        Ok((journey.tile(span, buffer, &[], Vec::new()), lost))
+        Ok((pipeline.tile(span, buffer, &[], Vec::new()), lost))
     }
 
     /// Takes and reads the next tile, or takes the next ones that need not be read; `None` at the end.
@@ -423,15 +423,15 @@ impl Road<'_> {
         &self,
         known: Known<'_, P>,
     ) -> std::result::Result<Option<Next<P>>, (u64, Error)> {
-        let Self { journey, turn, pace, window, pool } = self;
+        let Self { pipeline, turn, pace, window, pool } = self;
         let mut turn = turn.lock().unwrap_or_else(PoisonError::into_inner);
         let first = turn.next;
-        let Some(span) = tile_span(first, journey.view.size()) else { return Ok(None) };
+        let Some(span) = tile_span(first, pipeline.view.size()) else { return Ok(None) };
         if !pace.wait_for(first, FAR) {
             return Ok(None);
         }
         let failed = |error| (first, error);
-        journey.watch.cancel.check().map_err(failed)?;
+        pipeline.watch.cancel.check().map_err(failed)?;
         let mut row = Vec::new();
         let known = loop {
             match self.unread(turn.next, known, &mut turn.data).map_err(failed)? {
@@ -453,31 +453,31 @@ impl Road<'_> {
         let mut buffer = pool.take(span.len().to_usize().unwrap_or(0));
         let unread: Vec<_> = known.iter().filter_map(|piece| piece.span(span)).collect();
         let mut read = |so_far: &mut SoFar| {
-            let cancel = journey.watch.cancel;
+            let cancel = pipeline.watch.cancel;
             let mut lost = Vec::new();
             for part in without(&[span], &unread) {
                 let from = part.start().saturating_since(span.start()).to_usize().unwrap_or(0);
                 let until = from.saturating_add(part.len().to_usize().unwrap_or(0));
                 let buffer = buffer.get_mut(from..until).unwrap_or_default();
                 lost.extend(salvage::read(
-                    journey.view,
+                    pipeline.view,
                     part,
                     buffer,
-                    journey.damage,
+                    pipeline.damage,
                     so_far,
                     cancel,
                 )?);
             }
             Ok(lost)
         };
-        let lost = if journey.in_turn {
+        let lost = if pipeline.in_turn {
             read(&mut turn.so_far)
         } else {
             drop(turn);
             read(&mut SoFar::default())
         };
         let lost = lost.map_err(failed)?;
-        let tile = journey.tile(span, buffer, &known, unread);
+        let tile = pipeline.tile(span, buffer, &known, unread);
         Ok(Some((first, Taken::Read(tile, lost))))
     }
 
@@ -488,7 +488,7 @@ impl Road<'_> {
         known: Known<'_, P>,
         data: &mut Option<Option<Span>>,
     ) -> Result<std::result::Result<Unread<P>, Vec<KnownPiece>>> {
-        let view = self.journey.view;
+        let view = self.pipeline.view;
         let Some(span) = tile_span(index, view.size()) else { return Ok(Err(Vec::new())) };
         let known = match known(index, span) {
             KnownTile::All(digest, pieces, piece) => {
@@ -565,36 +565,36 @@ mod tests {
         }
     }
 
-    fn run_with(tiles: u64, fail_at: Option<u64>, cancel: &Cancel) -> (Keep, Result<Travelled>) {
+    fn run_with(tiles: u64, fail_at: Option<u64>, cancel: &Cancel) -> (Keep, Result<Transferred>) {
         let store = SparseStore::new(ByteLen::new(TILE.get() * tiles + 5));
         for tile in (0..tiles).step_by(3) {
             store.write_at(ByteOffset::new(tile * TILE.get() + 9), &[1]).unwrap();
         }
         let view = View::whole(Arc::new(store));
         let mut keep = Keep { seen: Vec::new(), fail_at };
-        let journey = Journey {
+        let pipeline = Pipeline {
             view: &view,
             step: Step::Saving,
             total: view.size(),
             damage: Damage::Stop,
             in_turn: tiles.is_multiple_of(2),
             in_pieces: false,
-            done: Travelled::default(),
+            done: Transferred::default(),
             is_intact: None,
             watch: Watch { observer: &Unobserved, cancel },
         };
-        let travelled = run(&journey, &mut keep);
-        (keep, travelled)
+        let transferred = run(&pipeline, &mut keep);
+        (keep, transferred)
     }
 
     #[test]
     fn every_tile_is_committed_once_and_in_order() {
         for tiles in [0, 1, 2, 30, 31] {
-            let (keep, travelled) = run_with(tiles, None, &Cancel::new());
+            let (keep, transferred) = run_with(tiles, None, &Cancel::new());
             let expected: Vec<_> =
                 (0..=tiles).map(|tile| (tile, tile % 3 != 0 || tile == tiles)).collect();
             assert_eq!(keep.seen, expected);
-            assert_eq!(travelled.unwrap().digests.len() as u64, tiles + 1);
+            assert_eq!(transferred.unwrap().digests.len() as u64, tiles + 1);
         }
     }
 
@@ -608,18 +608,18 @@ mod tests {
         let tally = Tally::default();
         let run = |store: Arc<dyn ReadAt>, known: Known<'_, (u64, bool)>| {
             let view = View::whole(store);
-            let journey = Journey {
+            let pipeline = Pipeline {
                 view: &view,
                 step: Step::Saving,
                 total: view.size(),
                 damage: Damage::Stop,
                 in_turn: true,
                 in_pieces: true,
-                done: Travelled::default(),
+                done: Transferred::default(),
                 is_intact: None,
                 watch: Watch { observer: &Unobserved, cancel: &Cancel::new() },
             };
-            run_knowing(&journey, &mut Keep { seen: Vec::new(), fail_at: None }, known).unwrap()
+            run_knowing(&pipeline, &mut Keep { seen: Vec::new(), fail_at: None }, known).unwrap()
         };
         let all = run(Arc::new(SparseStore::of(&bytes)), &|_, _| KnownTile::Nothing);
         for (digest, tile) in all.digests.iter().zip(bytes.chunks(TILE.get() as usize)) {
@@ -640,8 +640,8 @@ mod tests {
 
     #[test]
     fn nothing_is_committed_after_a_failure() {
-        let (keep, travelled) = run_with(30, Some(17), &Cancel::new());
-        assert_eq!(travelled.unwrap_err().to_string(), "as told");
+        let (keep, transferred) = run_with(30, Some(17), &Cancel::new());
+        assert_eq!(transferred.unwrap_err().to_string(), "as told");
         assert_eq!(keep.seen.len(), 17);
     }
 
@@ -649,8 +649,8 @@ mod tests {
     fn cancel_ends_the_pipeline() {
         let cancel = Cancel::new();
         cancel.request();
-        let (keep, travelled) = run_with(30, None, &cancel);
-        assert_eq!(travelled.unwrap_err().class(), Class::Cancelled);
+        let (keep, transferred) = run_with(30, None, &cancel);
+        assert_eq!(transferred.unwrap_err().class(), Class::Cancelled);
         assert!(keep.seen.is_empty());
     }
 }

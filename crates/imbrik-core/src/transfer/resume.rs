@@ -1,7 +1,7 @@
 //! A save that was stopped, gone on with.
 
 use super::{
-    pipeline::{Journey, Sink, Tile, Travelled, run},
+    pipeline::{Pipeline, Sink, Tile, Transferred, run},
     salvage::Damage,
     saved::SaveOptions,
 };
@@ -53,7 +53,7 @@ pub(super) fn resumed(
     name: &Path,
     options: &SaveOptions,
     watch: Watch<'_>,
-) -> Result<Option<(ImageWriter, Travelled)>> {
+) -> Result<Option<(ImageWriter, Transferred)>> {
     let size = view.size();
     let found = Unfinished::open(name, options.replace, options.pack, size)?;
     let Some(unfinished) = found.filter(|found| !found.content.size().is_zero()) else {
@@ -93,21 +93,21 @@ fn sound(
     size: ByteLen,
     in_pieces: bool,
     watch: Watch<'_>,
-) -> Result<Travelled> {
+) -> Result<Transferred> {
     let view = View::whole(Arc::clone(&unfinished.content));
     watch.observer.on(&Event::StepAdded);
-    let journey = Journey {
+    let pipeline = Pipeline {
         view: &view,
         step: Step::CheckingTiles,
         total: view.size(),
         damage: Damage::Later,
         in_turn: false,
         in_pieces,
-        done: Travelled::default(),
+        done: Transferred::default(),
         is_intact: None,
         watch,
     };
-    let mut found = run(&journey, &mut ToNothing)?;
+    let mut found = run(&pipeline, &mut ToNothing)?;
     let damaged = found.unreadable.first().map_or(size.get(), |span| span.start().get());
     let whole = damaged.checked_div(TILE.get()).unwrap_or(0);
     // The last tile of a card may be shorter.
@@ -126,7 +126,7 @@ fn sound(
 }
 
 /// Holds tiles that are kept against the card: those with the start of each partition, and samples.
-fn prove(view: &View, manifest: &Manifest, kept: &Travelled, watch: Watch<'_>) -> Result<()> {
+fn prove(view: &View, manifest: &Manifest, kept: &Transferred, watch: Watch<'_>) -> Result<()> {
     let size = view.size();
     let count = u64::try_from(kept.digests.len()).unwrap_or(u64::MAX);
     let heads = manifest.partitions.iter().filter_map(|part| {

@@ -1,6 +1,6 @@
 //! Detection of data that an earlier image of a card contains, so that they are not read again.
 
-use super::{damaged::DamagedSpans, moment::Moment};
+use super::{damaged::DamagedSpans, snapshot::Snapshot};
 use crate::{
     image::{Image, Proved},
     layout::{Content, Occupancy, Part, Survey},
@@ -96,22 +96,22 @@ impl Reuse {
         Ok(this)
     }
 
-    /// The same for a card in use at the snapshot `moment`, and `image`, which was saved after the snapshot `before`,
+    /// The same for a card in use at the snapshot `snapshot`, and `image`, which was saved after the snapshot `before`,
     /// and of which `trusted` was reused from an earlier image. Nothing more is read from the card.
     ///
     /// # Errors
     /// As [`Reuse::of`].
     pub fn at(
         image: Arc<Image>,
-        moment: &Moment,
-        before: &Moment,
+        snapshot: &Snapshot,
+        before: &Snapshot,
         trusted: Vec<Span>,
         cancel: &Cancel,
     ) -> Result<Self> {
-        let card: Arc<dyn ReadAt> = Arc::<Recorded>::clone(&moment.store);
+        let card: Arc<dyn ReadAt> = Arc::<Recorded>::clone(&snapshot.store);
         let mut this = Self::nothing(image, &card)?;
         let before = Some(&before.occupancy);
-        this.judge(&card, &moment.known, &moment.occupancy, before, cancel)?;
+        this.judge(&card, &snapshot.known, &snapshot.occupancy, before, cancel)?;
         Ok(Self { trusted, ..this })
     }
 
@@ -278,7 +278,7 @@ impl Use {
     }
 }
 
-impl Moment {
+impl Snapshot {
     /// Reads like the card at that snapshot: known ranges from `copy`, which was saved after the snapshot before, and
     /// the others as recorded.
     #[must_use]

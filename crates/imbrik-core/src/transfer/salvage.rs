@@ -258,7 +258,7 @@ fn once(source: &dyn ReadAt, at: ByteOffset, buf: &mut [u8]) -> Result<Once> {
         Err(error) if matches!(error.class(), Class::Corrupt | Class::Mismatch) => {
             Ok(Once::Damaged)
         }
-        Err(error) if error.is_of_a_place() => Ok(Once::Failed),
+        Err(error) if error.concerns_a_range() => Ok(Once::Failed),
         Err(error) => Err(error),
     }
 }

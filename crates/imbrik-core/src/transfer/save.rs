@@ -3,7 +3,7 @@
 use super::{
     carry::{Before, Copies, carry, weight},
     mend,
-    pipeline::{Journey, Travelled},
+    pipeline::{Pipeline, Transferred},
     reuse::Reuse,
     salvage::Damage,
     saved::{OnDamage, SaveOptions, Saved},
@@ -67,7 +67,7 @@ pub fn save_again(
         ..Before::new(&reuse.image)
     };
     let mut saved = saved(view, Some(before), manifest, to, options, watch)?;
-    saved.taken_over.damaged = reuse.damaged.list();
+    saved.reused.damaged = reuse.damaged.list();
     Ok(saved)
 }
 
@@ -87,8 +87,8 @@ fn saved(
     };
     // What comes out of an image is decoded on all cores; what is left of the card is in pieces anyway.
     let in_turn = before.is_none();
-    let journey = Journey { damage, in_turn, ..of_view(view, options.pack, Step::Saving, watch) };
-    let saved = carry(&journey, before, manifest, to, options)?;
+    let pipeline = Pipeline { damage, in_turn, ..of_view(view, options.pack, Step::Saving, watch) };
+    let saved = carry(&pipeline, before, manifest, to, options)?;
     match (options.damage, name) {
         (OnDamage::TryFor(patience), Some(name)) if !saved.unreadable.is_empty() => {
             Ok(mend::mended(saved, view, &name, patience, options, watch))
@@ -98,22 +98,22 @@ fn saved(
 }
 
 /// What is read of a view, in whatever order and to the first fault.
-fn of_view<'a>(view: &'a View, pack: Pack, step: Step, watch: Watch<'a>) -> Journey<'a> {
+fn of_view<'a>(view: &'a View, pack: Pack, step: Step, watch: Watch<'a>) -> Pipeline<'a> {
     let total = weight(view, pack, Span::whole(view.size()));
-    Journey {
+    Pipeline {
         view,
         step,
         total,
         damage: Damage::Stop,
         in_turn: false,
         in_pieces: false,
-        done: Travelled::default(),
+        done: Transferred::default(),
         is_intact: None,
         watch,
     }
 }
 
-/// As [`save`], with a view of an image instead of a card: what cannot be read ends the journey.
+/// As [`save`], with a view of an image instead of a card: what cannot be read ends the transfer.
 ///
 /// # Errors
 /// As [`save`]; [`crate::Class::Mismatch`] when the image is damaged where it is read.
@@ -124,7 +124,7 @@ pub fn fit(
     options: &SaveOptions,
     watch: Watch<'_>,
 ) -> Result<Saved> {
-    carry(&of_view(view, options.pack, Step::Fitting, watch), None, manifest, to, options)
+    carry(&of_view(view, options.pack, Step::MinimumSizes, watch), None, manifest, to, options)
 }
 
 /// Makes the image `to` of `image`, which has the same content in another container. Frames that
@@ -170,16 +170,16 @@ pub fn edited(
     carry(&of_image(view, Step::Editing, watch), Some(before), manifest, to, options)
 }
 
-/// The journey of a view of an image, all of which is decoded.
-pub(super) fn of_image<'a>(view: &'a View, step: Step, watch: Watch<'a>) -> Journey<'a> {
-    Journey {
+/// The transfer of a view of an image, all of which is decoded.
+pub(super) fn of_image<'a>(view: &'a View, step: Step, watch: Watch<'a>) -> Pipeline<'a> {
+    Pipeline {
         view,
         step,
         total: view.size(),
         damage: Damage::Stop,
         in_turn: false,
         in_pieces: false,
-        done: Travelled::default(),
+        done: Transferred::default(),
         is_intact: None,
         watch,
     }

@@ -80,7 +80,7 @@ pub enum ReadBack {
 
 /// The data that were reused from another image.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct TakenOver {
+pub struct Reused {
     /// Tiles and pieces that were also read and are the same, in order and joined.
     pub read: Vec<Span>,
     /// Tiles and pieces that were not read: they are as intact as in the other image. In order and joined.
@@ -91,7 +91,7 @@ pub struct TakenOver {
     pub damaged: Vec<Span>,
 }
 
-impl TakenOver {
+impl Reused {
     /// All reused ranges, in order and joined.
     #[must_use]
     pub fn all(&self) -> Vec<Span> {
@@ -135,7 +135,7 @@ pub struct Saved {
     /// Bytes of the card in tiles of zeros.
     pub zeros: ByteLen,
     /// The data that were reused from another image.
-    pub taken_over: TakenOver,
+    pub reused: Reused,
     /// Bytes of the file that the system copied for that, or that are shared with the other image.
     pub copied: ByteLen,
     /// Bytes of the file that were read back.

@@ -1,7 +1,9 @@
 //! What should be, against what is.
 
 use super::{
-    pipeline::{Journey, Known, KnownTile, Sink, Tile, Travelled, may_hold_data, run, run_knowing},
+    pipeline::{
+        Known, KnownTile, Pipeline, Sink, Tile, Transferred, may_hold_data, run, run_knowing,
+    },
     salvage::{self, Damage, SoFar},
 };
 use crate::{
@@ -84,20 +86,20 @@ fn compare_digests(
 ) -> Result<Differences> {
     let mut sink = Digests { view, expected, left_out, next: 0, differing: Vec::new() };
     let tiles = (0..).map_while(|index| tile_span(index, view.size()));
-    let journey = Journey {
+    let pipeline = Pipeline {
         view,
         step,
         total: tiles.map(|tile| sink.weight(tile)).sum(),
         damage: Damage::Now(Duration::MAX),
         in_turn,
         in_pieces: false,
-        done: Travelled::default(),
+        done: Transferred::default(),
         is_intact: None,
         watch,
     };
-    let travelled = run_knowing(&journey, &mut sink, known)?;
-    sink.differing.extend(&travelled.unreadable);
-    Ok(Differences { spans: joined(sink.differing), unreadable: travelled.unreadable })
+    let transferred = run_knowing(&pipeline, &mut sink, known)?;
+    sink.differing.extend(&transferred.unreadable);
+    Ok(Differences { spans: joined(sink.differing), unreadable: transferred.unreadable })
 }
 
 /// Reads a card back, as [`View::read_back_from`] shows it, and compares it with the digests of
@@ -132,7 +134,7 @@ pub fn check_tiles(
 /// As [`check_tiles`].
 pub(super) fn check_tiles_outside(
     image: &Image,
-    expected: &Travelled,
+    expected: &Transferred,
     but: &[Span],
     watch: Watch<'_>,
 ) -> Result<Differences> {
@@ -265,18 +267,18 @@ pub fn compare(view: &View, card: Arc<dyn ReadAt>, watch: Watch<'_>) -> Result<D
         differing: Vec::new(),
         unreadable: Vec::new(),
     };
-    let journey = Journey {
+    let pipeline = Pipeline {
         view,
         step: Step::ComparingWithCard,
         total: view.written(),
         damage: Damage::Stop,
         in_turn: false,
         in_pieces: false,
-        done: Travelled::default(),
+        done: Transferred::default(),
         is_intact: None,
         watch,
     };
-    run(&journey, &mut sink)?;
+    run(&pipeline, &mut sink)?;
     Ok(Differences { spans: joined(sink.differing), unreadable: joined(sink.unreadable) })
 }
 
@@ -320,7 +322,7 @@ mod tests {
         let digests = tiles.digests().unwrap();
         let pieces = tiles.pieces(&digests).unwrap();
         assert!(pieces.iter().all(|known| *known != PieceHashes::default()));
-        let all = Travelled { digests, pieces, unreadable: Vec::new() };
+        let all = Transferred { digests, pieces, unreadable: Vec::new() };
         let piece = |number: u64| Span::new(ByteOffset::new(PIECE.get() * number), PIECE).unwrap();
         let whole = Span::whole(view.size());
         let but_for = |spans: &[Span]| {

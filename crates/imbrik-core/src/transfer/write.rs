@@ -2,7 +2,7 @@
 
 use super::{
     clear::Clearing,
-    pipeline::{Journey, Sink, Tile, Travelled, run},
+    pipeline::{Pipeline, Sink, Tile, Transferred, run},
     salvage::Damage,
     saved::OnDamage,
 };
@@ -14,7 +14,7 @@ use imbrik_store::{
     Pool, ReadAt, WriteAt,
     bytes::is_zero,
     error::{Error, Result},
-    exact::{Exact as _, cannot_be},
+    exact::{Exact as _, invariant_error},
     progress::{Step, Watch},
     units::{ByteLen, ByteOffset, Span},
 };
@@ -196,7 +196,7 @@ impl ToCard<'_> {
                     let skip = part.start().saturating_since(tile.start()).to_usize().unwrap_or(0);
                     let len = part.len().to_usize().unwrap_or(0);
                     let bytes = bytes.get(skip..skip.plus(len)?);
-                    let bytes = bytes.ok_or_else(|| cannot_be("a tile is too short"))?;
+                    let bytes = bytes.ok_or_else(|| invariant_error("a tile is too short"))?;
                     self.card.write_at(part.start(), bytes)?;
                 }
             }
@@ -207,7 +207,7 @@ impl ToCard<'_> {
     /// Compares a tile that is copied as it is with the digest that the image itself has of it.
     fn compare(&self, span: Span, found: TileDigest) -> Result<()> {
         let index = span.start().get().over(TILE.get())?;
-        let index = index.fitting::<usize>()?;
+        let index = index.exact_as::<usize>()?;
         let expected = self.expected.and_then(|expected| expected.get(index));
         let as_it_is = |content: &Content| match content {
             Content::Copied { from } => *from == span.start(),
@@ -258,7 +258,7 @@ pub(crate) fn write_tiles(
             "the card holds {size}, the plan is for {}",
             view.size()
         ))
-        .lacking(view.size().saturating_sub(size)));
+        .with_shortfall(view.size().saturating_sub(size)));
     }
     let now = now.map(|now| Arc::new(view.read_back_from(now)));
     let (expected, card_damage) = match origin {
@@ -278,7 +278,7 @@ pub(crate) fn write_tiles(
         clearing: Clearing::new(),
         zero_already: ByteLen::ZERO,
     };
-    let journey = Journey {
+    let pipeline = Pipeline {
         view,
         step: Step::Writing,
         total: view.written(),
@@ -288,12 +288,12 @@ pub(crate) fn write_tiles(
         },
         in_turn: card_damage.is_some(),
         in_pieces: false,
-        done: Travelled::default(),
+        done: Transferred::default(),
         is_intact: None,
         watch,
     };
-    let travelled = run(&journey, &mut sink)?;
-    let Travelled { digests, unreadable, .. } = travelled;
+    let transferred = run(&pipeline, &mut sink)?;
+    let Transferred { digests, unreadable, .. } = transferred;
     let ToCard { found, zero_already, withheld, .. } = sink;
     tracing::info!(%found, %zero_already, "already on the card, not written");
     Ok(WrittenCard { digests, found, zero_already, unreadable, withheld })

@@ -143,8 +143,8 @@ fn fitting_frames_are_copied_unchanged() {
         let image = Image::open(&from, None).unwrap();
         let span = tile_span(1, ByteLen::new(14_000_000)).unwrap();
         let frame = image.standing(span).unwrap()[0].bytes().unwrap();
-        assert_eq!(repacked(&image, &to, pack, true).unwrap().taken_over.tiles(), 2);
-        assert_eq!(repacked(&image, &to, pack, false).unwrap().taken_over.tiles(), 0);
+        assert_eq!(repacked(&image, &to, pack, true).unwrap().reused.tiles(), 2);
+        assert_eq!(repacked(&image, &to, pack, false).unwrap().reused.tiles(), 0);
         let again = Image::open(&to, None).unwrap();
         assert_eq!(
             again.standing(span).unwrap()[0].bytes().unwrap(),

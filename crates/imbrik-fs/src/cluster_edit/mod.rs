@@ -10,8 +10,8 @@ mod space;
 use crate::{
     bits::Run,
     edit::{
-        Contents, EditOptions, EditedVolume, FileEdit, FileMeta, is_there, lacking, missing,
-        no_folder, split,
+        Contents, EditOptions, EditedVolume, FileEdit, FileMeta, is_there, missing, no_folder,
+        shortfall, split,
     },
     files::{FileFlags, FileTime},
 };
@@ -177,7 +177,7 @@ pub(crate) fn edit(
         let free = editor.space.free();
         editor.apply(edit).map_err(|error| {
             let rest = edits.get(index..).unwrap_or_default();
-            lacking(error, rest, free, editor.format.cluster().get()).at(edit.place())
+            shortfall(error, rest, free, editor.format.cluster().get()).at(edit.place())
         })?;
     }
     editor.finish()

@@ -97,10 +97,10 @@ pub(super) fn tables_of(store: &Arc<dyn ReadAt>, boot: &BootSector) -> Result<Ta
     })?;
     let checksum = up_case.as_ref().and_then(|set| bytes::le_u32(set.entries().first()?, 4));
     let runs_of = |set: Option<Set>, what: &str| -> Result<(Vec<Run>, u64)> {
-        let lacks = || Error::corrupt(format!("its {what} was not found"));
-        let set = set.ok_or_else(lacks)?;
+        let not_found = || Error::corrupt(format!("its {what} was not found"));
+        let set = set.ok_or_else(not_found)?;
         let stream = set.entries().first().map_or(Ok(None), |entry| stream_of(entry, boot))?;
-        let stream = stream.ok_or_else(lacks)?;
+        let stream = stream.ok_or_else(not_found)?;
         Ok((chains.clusters_of(stream)?, stream.len))
     };
     let (bitmap, len) = runs_of(bitmap, "allocation bitmap")?;
@@ -131,8 +131,8 @@ impl ExFat {
         let units: Vec<u16> = name.encode_utf16().collect();
         let pieces = units.chunks(15);
         let more = pieces.len().plus(1)?;
-        let _ = bytes::put(&mut first, 1, [more.fitting::<u8>()?]);
-        let _ = bytes::put(&mut stream, 3, [units.len().fitting::<u8>()?]);
+        let _ = bytes::put(&mut first, 1, [more.exact_as::<u8>()?]);
+        let _ = bytes::put(&mut stream, 3, [units.len().exact_as::<u8>()?]);
         let _ = bytes::put(&mut stream, 4, self.up_case.hash(&units).to_le_bytes());
         let mut set = vec![first, stream];
         for piece in pieces {
@@ -291,7 +291,7 @@ impl SetFormat for ExFat {
         // What others keep behind the name goes with it.
         let more = set.iter().skip(2).filter(|entry| entry.first() != Some(&NAME));
         renamed.extend(more);
-        let count = renamed.len().minus(1)?.fitting::<u8>()?;
+        let count = renamed.len().minus(1)?.exact_as::<u8>()?;
         if let Some(first) = renamed.first_mut() {
             let _ = bytes::put(first, 1, [count]);
         }
@@ -329,7 +329,7 @@ impl SetFormat for ExFat {
         if !is_plain {
             let mut all = runs.iter().flat_map(|run| run.first..run.end()).peekable();
             while let Some(number) = all.next() {
-                let next = all.peek().map_or(Ok(u32::MAX), |next| next.plus(2)?.fitting())?;
+                let next = all.peek().map_or(Ok(u32::MAX), |next| next.plus(2)?.exact_as())?;
                 let ahead = ByteLen::new(number.plus(2)?.times(4)?);
                 draft.put(self.boot.table.start().plus(ahead)?, &next.to_le_bytes())?;
                 self.links.insert(number, next);
@@ -337,7 +337,7 @@ impl SetFormat for ExFat {
         }
         let Some(set) = set else { return Ok(()) };
         if let Some(stream) = set.get_mut(1) {
-            let first = runs.first().map_or(Ok(0), |run| run.first.plus(2)?.fitting::<u32>())?;
+            let first = runs.first().map_or(Ok(0), |run| run.first.plus(2)?.exact_as::<u32>())?;
             let flags = if is_plain { MAY_HAVE | NO_CHAIN } else { MAY_HAVE };
             let _ = bytes::put(stream, 1, [flags]);
             let _ = bytes::put(stream, 8, len.to_le_bytes());

@@ -161,7 +161,7 @@ fn put_chain(table: &SparseStore, runs: &[Run]) -> Result<()> {
 
 /// Cluster `number`, counted from 0, as tables and entries count.
 fn entry_of(number: u64) -> Result<u32> {
-    number.plus(2)?.fitting()
+    number.plus(2)?.exact_as()
 }
 
 /// What must be written where, in the source's places, so that a set names the new clusters; its
@@ -320,7 +320,7 @@ impl CensusedVolume {
         let all: u64 = place.iter().map(|run| run.len).sum();
         let len = clusters.len.checked_mul(all).and_then(ByteLen::to_usize);
         let len = len.ok_or_else(|| Error::unsupported("its allocation bitmap is too long"))?;
-        let bits = len.fitting::<u64>()?.times(8)?;
+        let bits = len.exact_as::<u64>()?.times(8)?;
         let content = used.bitmap(Run::new(0, bits), len);
         let mut rest = content.as_slice();
         for run in place {
@@ -345,7 +345,7 @@ impl CensusedVolume {
         let short = |value: u64| {
             u32::try_from(value).map_err(|_| Error::unsupported("it cannot become so long"))
         };
-        let len = boot.sector.times(REGION)?.fitting::<usize>()?;
+        let len = boot.sector.times(REGION)?.exact_as::<usize>()?;
         let all = self.used.count().plus(bitmap.iter().map(|run| run.len).sum())?;
         let percent = all.times(100)?.over(shape.clusters)?;
         for copy in [0, boot.sector.times(REGION)?] {

@@ -55,12 +55,12 @@ pub(crate) fn commit(store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<C
         for number in first..span.end().get().div_ceil(len) {
             if blocks.last().is_none_or(|(last, _)| *last < number) {
                 let at = ByteOffset::new(number.times(len)?);
-                blocks.push((number, read_vec(new, at, len.fitting::<usize>()?)?));
+                blocks.push((number, read_vec(new, at, len.exact_as::<usize>()?)?));
             }
         }
     }
     let own = Superblock::OFFSET.over(len)?;
-    let inside = Superblock::OFFSET.checked_rem(len).unwrap_or(0).fitting::<usize>()?;
+    let inside = Superblock::OFFSET.checked_rem(len).unwrap_or(0).exact_as::<usize>()?;
     for (_, block) in blocks.iter_mut().filter(|(number, _)| *number == own) {
         let raw = block.get_mut(inside..inside.saturating_add(Superblock::LEN));
         to_recover(raw.unwrap_or_default(), superblock);
@@ -158,7 +158,7 @@ fn is_free(opened: &Opened, block: u64) -> Result<bool> {
         .checked_rem(superblock.blocks_per_group)
         .unwrap_or(0)
         .over(superblock.cluster_blocks)?;
-    let byte = bytes::u8(&bitmap, bit.over(8)?.fitting::<usize>()?);
+    let byte = bytes::u8(&bitmap, bit.over(8)?.exact_as::<usize>()?);
     Ok(byte.is_some_and(|byte| byte & 1 << (bit & 7) == 0))
 }
 
@@ -168,7 +168,7 @@ fn loses_names(old: &MetadataCache, new: &dyn ReadAt, block: u64) -> Result<bool
     let before = old.block(block)?;
     let Some(before) = entries(&before, 0) else { return Ok(false) };
     let len = old.block_len();
-    let after = read_vec(new, ByteOffset::new(block.times(len)?), len.fitting::<usize>()?)?;
+    let after = read_vec(new, ByteOffset::new(block.times(len)?), len.exact_as::<usize>()?)?;
     let after = entries(&after, 0).unwrap_or_default();
     let is_lost = |name: &[u8]| !name.is_empty() && !after.iter().any(|other| other.name == name);
     Ok(before.iter().any(|one| is_lost(one.name)))

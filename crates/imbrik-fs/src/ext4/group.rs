@@ -275,7 +275,7 @@ pub(super) fn take_from_copies(
     lost: &[Span],
 ) -> Result<()> {
     let a_block = superblock.descriptors_a_block();
-    let len = superblock.block_len.fitting::<usize>()?;
+    let len = superblock.block_len.exact_as::<usize>()?;
     for index in 0..superblock.descriptor_blocks() {
         let (block, _) = superblock.descriptor_at(index.times(a_block)?);
         let Some(place) = superblock.span(block, 1) else { return Ok(()) };

@@ -75,7 +75,7 @@ impl Filesystem for Ext {
 
     /// The descriptors, from behind the first copy of the superblock that has them.
     fn take_tables_from_copies(&self, draft: &mut Edited, lost: &[Span]) -> Result<()> {
-        let superblock = RawSuperblock::read(&*draft)?.and_then(RawSuperblock::looked_into);
+        let superblock = RawSuperblock::read(&*draft)?.and_then(RawSuperblock::readable);
         let Some(superblock) = superblock else { return Ok(()) };
         group::take_from_copies(draft, &superblock, lost)
     }
@@ -110,7 +110,7 @@ impl Filesystem for Ext {
     }
 
     fn files<'a>(&self, store: &'a dyn ReadAt) -> Result<Option<Box<dyn Files + 'a>>> {
-        let superblock = RawSuperblock::read(store)?.and_then(RawSuperblock::looked_into);
+        let superblock = RawSuperblock::read(store)?.and_then(RawSuperblock::readable);
         Ok(superblock
             .map(|superblock| -> Box<dyn Files + 'a> { Box::new(Reader::new(store, superblock)) }))
     }

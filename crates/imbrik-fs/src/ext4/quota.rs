@@ -17,7 +17,7 @@ use crate::ext4::{
 use imbrik_store::{
     bytes,
     error::{Class, Error, Result},
-    exact::{Exact as _, cannot_be},
+    exact::{Exact as _, invariant_error},
 };
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -82,11 +82,11 @@ impl QuotaBlocks for AsItIs<'_> {
     }
 
     fn put_at(&mut self, _: u64, _: usize, _: &[u8]) -> Result<()> {
-        Err(cannot_be("a quota file that is only read is written to"))
+        Err(invariant_error("a quota file that is only read is written to"))
     }
 
     fn extend(&mut self, _: u32, _: u64) -> Result<Vec<Piece>> {
-        Err(cannot_be("a quota file that is only read is extended"))
+        Err(invariant_error("a quota file that is only read is extended"))
     }
 }
 
@@ -277,13 +277,13 @@ impl<'a> File<'a> {
         let piece = piece.ok_or_else(|| self.inode.wrong("this quota file has a hole"))?;
         let physical = piece.physical.plus(logical.saturating_sub(piece.logical))?;
         let inside = at.checked_rem(superblock.block_len).unwrap_or(0);
-        Ok((target.place_of(physical), inside.fitting::<usize>()?))
+        Ok((target.place_of(physical), inside.exact_as::<usize>()?))
     }
 
     fn read(&self, target: &impl QuotaBlocks, block: u64) -> Result<Vec<u8>> {
         let (place, inside) = self.place(target, block)?;
         let content = target.block_at(place)?;
-        let end = inside.plus(BLOCK.fitting::<usize>()?)?;
+        let end = inside.plus(BLOCK.exact_as::<usize>()?)?;
         Ok(content.get(inside..end).unwrap_or_default().to_vec())
     }
 
@@ -352,7 +352,7 @@ impl<'a> File<'a> {
         for level in 1..=LEVELS {
             let step = NUMBERS.checked_pow(LEVELS.saturating_sub(level)).unwrap_or(1);
             let index = id.over(step)?.checked_rem(NUMBERS).unwrap_or(0);
-            let at = index.fitting::<usize>()?.times(4)?;
+            let at = index.exact_as::<usize>()?.times(4)?;
             let found = bytes::le_u32(&self.read(target, block)?, at);
             let mut next = found.ok_or_else(|| self.invalid())?;
             if next == 0 {
@@ -457,7 +457,7 @@ impl<'a> File<'a> {
 
 fn put_u32(block: &mut [u8], at: usize, number: u32) -> Result<()> {
     bytes::put(block, at, number.to_le_bytes())
-        .ok_or_else(|| cannot_be("a block of a quota file is shorter than 1 KiB"))
+        .ok_or_else(|| invariant_error("a block of a quota file is shorter than 1 KiB"))
 }
 
 /// Offsets of the records in a block of records, in bytes.

@@ -141,7 +141,7 @@ impl Reseed<'_> {
             return Ok(());
         }
         let Some((block, inside)) = opened.place_of(inode.number) else { return Ok(()) };
-        let inside = inside.fitting::<u64>()?;
+        let inside = inside.exact_as::<u64>()?;
         let at = ByteOffset::new(self.place(block).get().plus(inside)?);
         self.draft.put(at, &inode.raw)
     }
@@ -205,7 +205,7 @@ impl Reseed<'_> {
             return Ok(());
         }
         let new = self.new.clone();
-        let raw_len = new.descriptor_len.fitting::<usize>()?;
+        let raw_len = new.descriptor_len.exact_as::<usize>()?;
         for (number, group) in (0u64..).zip(&self.opened.groups) {
             let mut group = group.clone();
             if new.has_metadata_csum() {
@@ -272,7 +272,7 @@ impl Reseed<'_> {
 
     /// The copy of the descriptors in `group`: the same bytes as those in front.
     fn descriptor_copies(&mut self, group: u64, start: u64) -> Result<()> {
-        let len = self.new.block_len.fitting::<usize>()?;
+        let len = self.new.block_len.exact_as::<usize>()?;
         let per_block = self.new.descriptors_a_block();
         let indices = self.new.descriptors_in(group);
         let first = indices.start;

@@ -108,7 +108,7 @@ impl<'a> Space<'a> {
     /// # Errors
     /// As [`Space::put_block`].
     pub(super) fn put_in_block(&mut self, block: u64, inside: usize, bytes: &[u8]) -> Result<()> {
-        let inside = inside.fitting::<u64>()?;
+        let inside = inside.exact_as::<u64>()?;
         let at = ByteOffset::new(self.place(block).get().plus(inside)?);
         self.draft.put(at, bytes)
     }
@@ -121,10 +121,10 @@ impl<'a> Space<'a> {
         let superblock = self.superblock();
         let a_group = superblock.inodes_per_group;
         let home = u64::from(near.saturating_sub(1)).over(a_group)?;
-        let count = self.groups.len().fitting::<u64>()?;
+        let count = self.groups.len().exact_as::<u64>()?;
         for ahead in 0..count {
             let index = home.plus(ahead)?.checked_rem(count).unwrap_or(0);
-            let at = index.fitting::<usize>()?;
+            let at = index.exact_as::<usize>()?;
             if self.groups.get(at).is_none_or(|group| group.free_inodes == 0) {
                 continue;
             }
@@ -225,7 +225,7 @@ impl<'a> Space<'a> {
         if !self.bitmaps.contains_key(&index) {
             let Some(group) = self.groups.get(index) else { return Ok(None) };
             let superblock = self.superblock();
-            let number = index.fitting::<u64>()?;
+            let number = index.exact_as::<u64>()?;
             let len = superblock.group_len(number);
             let mut bits = Bits::new(len);
             if group.is_block_uninit {
@@ -283,7 +283,7 @@ impl<'a> Space<'a> {
                 continue;
             }
             let from = if ahead == 0 { inside } else { 0 };
-            let start = self.superblock().group_start(index.fitting::<u64>()?);
+            let start = self.superblock().group_start(index.exact_as::<u64>()?);
             let Some(bits) = self.bitmap(index)? else { continue };
             let within = Run::between(from, bits.len());
             let hole = bits.holes(within).next();
@@ -419,7 +419,7 @@ impl<'a> Space<'a> {
     /// # Errors
     /// When it doesn't exist, or its checksum is wrong.
     pub(super) fn inode(&self, number: u32) -> Result<RawInode> {
-        let len = self.superblock().inode_len.fitting::<usize>()?;
+        let len = self.superblock().inode_len.exact_as::<usize>()?;
         let at = self.place_of_inode(number)?;
         let inode = RawInode { number, raw: read_vec(&self.draft, at, len)? };
         inode.check(self.superblock())?;
@@ -440,7 +440,7 @@ impl<'a> Space<'a> {
         let place = self.opened.place_of(number);
         let (block, inside) =
             place.ok_or_else(|| Error::corrupt(format!("inode {number} does not exist")))?;
-        let inside = inside.fitting::<u64>()?;
+        let inside = inside.exact_as::<u64>()?;
         Ok(ByteOffset::new(self.place(block).get().plus(inside)?))
     }
 
@@ -466,7 +466,7 @@ impl<'a> Space<'a> {
         let superblock = self.superblock();
         let len = self.block_len();
         for (index, mut bits) in std::mem::take(&mut self.bitmaps) {
-            let start = superblock.group_start(index.fitting::<u64>()?);
+            let start = superblock.group_start(index.exact_as::<u64>()?);
             for run in self.freed.runs(Run::new(start, bits.len())) {
                 bits.remove(Run::new(run.first.minus(start)?, run.len));
             }
@@ -497,7 +497,7 @@ impl<'a> Space<'a> {
         for (number, group) in changed {
             let (block, inside) = superblock.descriptor_at(number);
             let at = ByteOffset::new(self.place(block).get().plus(inside)?);
-            let len = superblock.descriptor_len.fitting::<usize>()?;
+            let len = superblock.descriptor_len.exact_as::<usize>()?;
             let mut raw = read_vec(&self.draft, at, len)?;
             group.encode(&mut raw, number, superblock)?;
             self.draft.put(at, &raw)?;

@@ -1,7 +1,7 @@
 //! A table that stands there twice: of each of its blocks, a bit tells which copy counts.
 
 use super::{BLOCK, place};
-use imbrik_store::{ReadAt, bytes::is_zero, error::Result, exact::cannot_be, read_vec};
+use imbrik_store::{ReadAt, bytes::is_zero, error::Result, exact::invariant_error, read_vec};
 
 /// How many blocks are read at once.
 const PIECE: u64 = 64;
@@ -52,7 +52,7 @@ impl Versioned<'_> {
             let run = u64::try_from(run.count()).unwrap_or(0).saturating_add(1);
             let len = usize::try_from(run).ok().and_then(|run| run.checked_mul(BLOCK));
             let len =
-                len.ok_or_else(|| cannot_be("a table is read in pieces that are too long"))?;
+                len.ok_or_else(|| invariant_error("a table is read in pieces that are too long"))?;
             let piece = read_vec(store, place(start), len)?;
             for (block, at) in piece.chunks(BLOCK).zip(start..) {
                 let runs = if is_zero(block) { &mut blocks.zero } else { &mut blocks.used };

@@ -105,7 +105,7 @@ impl Fat {
 
     /// Has a short entry name a first cluster.
     fn put_first(&self, raw: &mut Slot, first: Option<u64>) -> Result<()> {
-        let first = first.map_or(Ok(0), |first| first.plus(2)?.fitting::<u32>())?;
+        let first = first.map_or(Ok(0), |first| first.plus(2)?.exact_as::<u32>())?;
         let [a, b, c, d] = first.to_le_bytes();
         let _ = bytes::put(raw, 26, [a, b]);
         if self.boot.width == Width::Bits32 {
@@ -257,13 +257,13 @@ impl SetFormat for Fat {
             Width::Bits32 => 0x0fff_ffff,
         };
         while let Some(number) = all.next() {
-            let value = all.peek().map_or(Ok(end), |next| next.plus(2)?.fitting())?;
+            let value = all.peek().map_or(Ok(end), |next| next.plus(2)?.exact_as())?;
             self.put_value(draft, number, value)?;
         }
         if let Some(own) = set.and_then(|set| set.last_mut()) {
             self.put_first(own, first)?;
             if !is_folder(own) {
-                let _ = bytes::put(own, 28, len.fitting::<u32>()?.to_le_bytes());
+                let _ = bytes::put(own, 28, len.exact_as::<u32>()?.to_le_bytes());
             }
         }
         Ok(())
@@ -305,7 +305,7 @@ impl SetFormat for Fat {
 
     /// The tables, and the count of free clusters, where there is one.
     fn finish(&mut self, draft: &mut Edited, space: &ClusterSpace) -> Result<()> {
-        let taken = space.taken().count().fitting::<u64>()?;
+        let taken = space.taken().count().exact_as::<u64>()?;
         let mut freed = 0u64;
         for number in space.freed().flat_map(|run| run.first..run.end()) {
             freed = freed.plus(u64::from(space.was_used(number)))?;

@@ -165,7 +165,7 @@ impl Loader {
                 continue;
             }
             for (at, half) in halves {
-                let half = half.fitting::<u32>()?.to_le_bytes();
+                let half = half.exact_as::<u32>()?.to_le_bytes();
                 draft.put(start.plus(ByteLen::new(at))?, &half)?;
             }
         }

@@ -109,7 +109,7 @@ pub(crate) fn resize(
             }
             false => clusters.follow(pointer.at),
         };
-        let number = target.plus(2)?.fitting::<u32>()?.to_le_bytes();
+        let number = target.plus(2)?.exact_as::<u32>()?.to_le_bytes();
         let [a, b, c, d] = number;
         draft.put(at.plus(ByteLen::new(26))?, &[a, b])?;
         if boot.width == Width::Bits32 {
@@ -241,8 +241,8 @@ impl CensusedVolume {
         let is_32 = boot.width == Width::Bits32;
         let sectors = shape.sectors(boot)?;
         let small = u16::try_from(sectors).ok().filter(|_| !is_32).unwrap_or(0);
-        let large = if small == 0 { sectors.fitting::<u32>()? } else { 0 };
-        let reserved = shape.reserved.fitting::<u16>()?.to_le_bytes();
+        let large = if small == 0 { sectors.exact_as::<u32>()? } else { 0 };
+        let reserved = shape.reserved.exact_as::<u16>()?.to_le_bytes();
         let place = |sector: u64, at: u64| {
             ByteOffset::new(sector.saturating_mul(boot.sector).saturating_add(at))
         };
@@ -258,10 +258,10 @@ impl CensusedVolume {
             draft.put(place(copy, 19), &small.to_le_bytes())?;
             draft.put(place(copy, 32), &large.to_le_bytes())?;
             if is_32 {
-                let len = shape.table_sectors.fitting::<u32>()?;
+                let len = shape.table_sectors.exact_as::<u32>()?;
                 draft.put(place(copy, 36), &len.to_le_bytes())?;
                 let root = u64::from(boot.root_cluster).minus(2)?;
-                let root = target_of(root).plus(2)?.fitting::<u32>()?;
+                let root = target_of(root).plus(2)?.exact_as::<u32>()?;
                 draft.put(place(copy, 44), &root.to_le_bytes())?;
             } else {
                 let len = u16::try_from(shape.table_sectors)
@@ -281,7 +281,7 @@ impl CensusedVolume {
             if !signed {
                 continue;
             }
-            let free = free.fitting::<u32>()?;
+            let free = free.exact_as::<u32>()?;
             draft.put(place(info, 488), &free.to_le_bytes())?;
             let hint = bytes::le_u32(&found, 492).unwrap_or(u32::MAX);
             if u64::from(hint) >= shape.clusters.plus(2)? {

@@ -5,7 +5,7 @@ use crate::clusters::{Link, TableReader};
 use imbrik_store::{
     Edited, ReadAt, check_range,
     error::{Error, Result},
-    exact::{Exact as _, cannot_be},
+    exact::{Exact as _, invariant_error},
     for_pieces, read_up_to, read_vec,
     units::{ByteLen, ByteOffset, SectorSize, Span},
 };
@@ -148,7 +148,7 @@ impl Table {
             this.entries.extend(decode(boot.width, &piece));
             ahead = ahead.plus(ByteLen::from_usize(len))?;
         }
-        this.entries.truncate(count.fitting::<usize>()?);
+        this.entries.truncate(count.exact_as::<usize>()?);
         Ok(this)
     }
 
@@ -187,7 +187,7 @@ impl Table {
         len: ByteLen,
         target_of: impl Fn(u64) -> u64,
     ) -> Result<Self> {
-        let mut entries = vec![0; clusters.plus(2)?.fitting::<usize>()?];
+        let mut entries = vec![0; clusters.plus(2)?.exact_as::<usize>()?];
         let heads = entries.iter_mut().zip(&self.entries).take(2);
         heads.for_each(|(to, from)| *to = *from);
         let mut moved = Self { width: self.width, entries, len };
@@ -200,7 +200,7 @@ impl Table {
                 Link::Bad => (number, raw),
                 Link::To(next) => {
                     let top = if self.width == Width::Bits32 { raw & TOP } else { 0 };
-                    let next = target_of(next).plus(2)?.fitting::<u32>()?;
+                    let next = target_of(next).plus(2)?.exact_as::<u32>()?;
                     (target_of(number), next | top)
                 }
                 Link::Last | Link::Wrong(_) => (target_of(number), raw),
@@ -227,9 +227,10 @@ impl Table {
 
     /// Has the entry of cluster `number` say `value`, as it stands in the table.
     fn set(&mut self, number: u64, value: u32) -> Result<()> {
-        let at = number.plus(2)?.fitting::<usize>()?;
+        let at = number.plus(2)?.exact_as::<usize>()?;
         let entry = self.entries.get_mut(at);
-        *entry.ok_or_else(|| cannot_be(format_args!("cluster {number} has no entry")))? = value;
+        *entry.ok_or_else(|| invariant_error(format_args!("cluster {number} has no entry")))? =
+            value;
         Ok(())
     }
 

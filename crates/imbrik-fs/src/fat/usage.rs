@@ -60,7 +60,7 @@ fn trusted(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
     let mut unreadable = None;
     for table in boot.tables() {
         match take_table(store, boot, table, &mut clusters) {
-            Err(error) if error.is_of_a_place() => unreadable = Some(error),
+            Err(error) if error.concerns_a_range() => unreadable = Some(error),
             taken => {
                 taken?;
                 readable.push(table);

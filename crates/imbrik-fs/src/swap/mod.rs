@@ -173,14 +173,14 @@ fn resize(store: &Arc<dyn ReadAt>, goal: NewSize) -> Result<ResizedVolume> {
             "{} are missing for a swap",
             least.saturating_sub(len)
         ))
-        .lacking(least.saturating_sub(len)));
+        .with_shortfall(least.saturating_sub(len)));
     }
     let mut pieces = Concatenated::new(store.sector_size());
     let kept = ByteLen::of(&head).min(len);
     pieces.push(store, ByteOffset::ZERO, kept);
     pieces.push_zeros(len.saturating_sub(kept));
     let mut draft = Edited::new(Arc::new(pieces));
-    let last = pages.saturating_sub(1).fitting::<u32>()?;
+    let last = pages.saturating_sub(1).exact_as::<u32>()?;
     draft.put(at(LAST_PAGE), &last.to_le_bytes())?;
     // All that counts as used: a short area's source has less than that.
     let largest = ByteLen::from_usize(PAGES.last().copied().unwrap_or(0));

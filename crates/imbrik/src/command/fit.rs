@@ -2,9 +2,10 @@
 
 use crate::{
     args::{FitArgs, To},
+    card_sizes,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
-    fits, fitting, identity,
+    fit_plan, identity,
     packing::{self, Destination},
     pipe,
     render::{Tone, change, json, quoted, size, survey, time},
@@ -72,7 +73,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
         before = Survey::of(&*content).state(UNTOUCHED)?;
         first = changes;
     }
-    let mut plan = fitting::plan(session, &content, &before, wanted, args.shares.as_found)?;
+    let mut plan = fit_plan::plan(session, &content, &before, wanted, args.shares.as_found)?;
     if !identity.is_empty() && grows {
         plan = plan.with_identity(&identity, means).map_err(identity::explain).state(UNTOUCHED)?;
     }
@@ -138,8 +139,8 @@ fn wanted(session: &Session, args: &FitArgs, survey: &Survey) -> Outcome<Fit> {
     let give_to = args.shares.give_to.as_ref().map(part).transpose()?;
     let mut take_from = args.shares.take_from.iter().map(part).collect::<Outcome<Vec<_>>>()?;
     let Some(size) = card else {
-        return fitting::smallest(survey, named, room)
-            .map_err(|failure| failure.next(fitting::OTHERWISE));
+        return fit_plan::smallest(survey, named, room)
+            .map_err(|failure| failure.next(fit_plan::OTHERWISE));
     };
     if take_from.is_empty() {
         take_from.extend(named);
@@ -236,7 +237,7 @@ impl Job<'_> {
             size::both(saved.image_len),
             size::short(self.image.file().size())
         ));
-        out.line(&format!("Fits      {}", fits::cards(self.plan.after.size)));
+        out.line(&format!("Fits      {}", card_sizes::cards(self.plan.after.size)));
         out.line(&format!("Time      {}", time::span(took)));
         for sum in &saved.sums {
             out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));

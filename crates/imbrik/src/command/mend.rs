@@ -9,7 +9,7 @@ use crate::{
     render::{count, json, lost, quoted, size, time},
     resolve,
     session::Session,
-    still,
+    source_guard,
 };
 use imbrik_core::{
     card::Card,
@@ -37,21 +37,21 @@ pub(crate) fn run(session: &Session, args: &MendArgs) -> Outcome<Exit> {
     let card = resolve::card(&session.fleet, &args.card).state(UNTOUCHED)?;
     let options = packing::in_place(session, &args.image, &image, args.no_check)?;
     if card.mounts().is_empty() {
-        still::may_be_read(&card)?;
+        source_guard::may_be_read(&card)?;
     } else {
-        still::unmounted(session, &card, args.unmount)?;
+        source_guard::unmounted(session, &card, args.unmount)?;
     }
     let tally = Tally::default();
     let source = session.fleet.source(&card, &tally, true).state(UNTOUCHED)?;
     let plan = MendPlan::new(&image, source).map_err(|refusal| refused(&card, &refusal))?;
-    let lacking: ByteLen = plan.lacking.iter().map(|span| span.len()).sum();
+    let shortfall: ByteLen = plan.shortfall.iter().map(|span| span.len()).sum();
     session.out.note(&format!(
-        "{} is the card of the image, by its ids, what is in use, and {} of samples. {} are lacking \
+        "{} is the card of the image, by its ids, what is in use, and {} of samples. {} are shortfall \
          in {}.",
         card.path.display(),
         size::short(plan.compared),
-        size::both(lacking),
-        count(plan.lacking.len() as u64, "place")
+        size::both(shortfall),
+        count(plan.shortfall.len() as u64, "place")
     ));
     let damage = DamageArgs { patience: args.patience, strict: false };
     let OnDamage::TryFor(patience) = damage.on_damage() else { return Ok(Exit::Done) };
@@ -64,7 +64,7 @@ pub(crate) fn run(session: &Session, args: &MendArgs) -> Outcome<Exit> {
         .next("Look whether the card is still there and the disk has room, and repeat.")?;
     drop(progress);
     let done =
-        Done { image: &image, card: &card, lacking, mended: &mended, took: started.elapsed() };
+        Done { image: &image, card: &card, shortfall, mended: &mended, took: started.elapsed() };
     let path = std::path::absolute(&args.image).unwrap_or_else(|_| args.image.clone());
     done.show(session, &Destination::File(path, None), &tally);
     Ok(match mended.left.is_empty() {
@@ -103,14 +103,14 @@ fn refused(card: &Card, refusal: &MendRefusal) -> Failure {
 struct Done<'a> {
     image: &'a Image,
     card: &'a Card,
-    lacking: ByteLen,
+    shortfall: ByteLen,
     mended: &'a Mended,
     took: Duration,
 }
 
 impl Done<'_> {
     fn show(&self, session: &Session, to: &Destination, tally: &Tally) {
-        let Self { card, lacking, mended, took, .. } = self;
+        let Self { card, shortfall, mended, took, .. } = self;
         let out = &session.out;
         let left: ByteLen = mended.left.iter().map(|span| span.len()).sum();
         let next = match mended.left.is_empty() {
@@ -128,7 +128,7 @@ impl Done<'_> {
             let more = json::Mended {
                 card: card.path.to_string_lossy().into_owned(),
                 card_bytes_read: tally.read().get(),
-                lacked_bytes: lacking.get(),
+                lacked_bytes: shortfall.get(),
                 image: saved.map(|saved| to.made(saved, *took, next.clone())),
                 unreadable: json::spans(&mended.left),
                 lost: lost::for_programs(&of),
@@ -139,14 +139,14 @@ impl Done<'_> {
         }
         out.line("");
         out.line(&format!("Image     {}", to.title()));
-        let read = lacking.saturating_sub(left);
+        let read = shortfall.saturating_sub(left);
         match saved {
             Some(saved) => {
                 packing::tell_of(session, saved);
                 out.line(&format!(
                     "Mended    {} of {} that it lacked",
                     size::both(read),
-                    size::short(*lacking)
+                    size::short(*shortfall)
                 ));
                 for sum in &saved.sums {
                     out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));

@@ -73,7 +73,7 @@ fn summary(
             card_size: card.get(),
             made: to.made(saved, took, next),
             tiles,
-            tiles_taken_over: saved.taken_over.tiles(),
+            tiles_taken_over: saved.reused.tiles(),
             compared_with_digests: image.manifest().is_some(),
         };
         out.line(&json::object("repack", "done", more).to_string());
@@ -96,11 +96,8 @@ fn summary(
         size::short(card),
         count(tiles, "tile")
     ));
-    if saved.taken_over.tiles() > 0 {
-        out.line(&format!(
-            "Frames    {} copied unchanged",
-            count(saved.taken_over.tiles(), "frame")
-        ));
+    if saved.reused.tiles() > 0 {
+        out.line(&format!("Frames    {} copied unchanged", count(saved.reused.tiles(), "frame")));
     }
     out.line(&format!("Time      {}", time::span(took)));
     for sum in &saved.sums {

@@ -47,7 +47,7 @@ pub(crate) fn words(change: &Change) -> String {
             };
             format!("{title} has faults, which are kept unchanged: {some}{more}")
         }
-        Change::PutAside(len) => {
+        Change::Spilled(len) => {
             format!("{} of metadata wait in a temporary file until it is done", size::short(*len))
         }
         Change::NewId { title, from, to } => format!("{title} gets the id {to}, was {from}"),

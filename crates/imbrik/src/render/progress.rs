@@ -27,12 +27,12 @@ const WIDEST_BAR: usize = 28;
 /// How many unreadable places are told one by one.
 const TOLD: usize = 5;
 
-/// Shows the steps of a journey as they run.
+/// Shows the steps of a transfer as they run.
 pub(crate) struct Progress {
     steps: AtomicUsize,
     terminal: bool,
     color: bool,
-    /// Which of several journeys it is, in front of all that it says.
+    /// Which of several transfers it is, in front of all that it says.
     name: String,
     board: Option<MultiProgress>,
     /// Whether nothing is shown at all.
@@ -40,7 +40,7 @@ pub(crate) struct Progress {
     state: Mutex<State>,
 }
 
-/// The journeys of several cards, a line each.
+/// The transfers of several cards, a line each.
 pub(crate) struct Board {
     bars: MultiProgress,
     color: bool,
@@ -96,7 +96,7 @@ fn title(step: Step) -> &'static str {
         Step::TakingIn => "taking in the pipe",
         Step::Repacking => "repacking the image",
         Step::Editing => "writing the image again",
-        Step::Fitting => "fitting the image",
+        Step::MinimumSizes => "fitting the image",
         Step::Saving => "reading the card",
         Step::TryingAgain => "trying bad places again",
         Step::Mending => "putting it into the image",
@@ -164,7 +164,7 @@ impl Progress {
             is_in_steps: step == Step::Weighing,
             is_in_positions: matches!(
                 step,
-                Step::Repacking | Step::Editing | Step::Fitting | Step::Mending
+                Step::Repacking | Step::Editing | Step::MinimumSizes | Step::Mending
             ),
             is_waiting: step == Step::WaitingForCard,
         });
@@ -355,7 +355,7 @@ impl Observer for Progress {
     }
 }
 
-/// A journey that ends early takes its bar away.
+/// A transfer that ends early takes its bar away.
 impl Drop for Progress {
     fn drop(&mut self) {
         let mut state = self.state.lock().unwrap_or_else(PoisonError::into_inner);

@@ -14,10 +14,10 @@ use crate::{
     confirm::Policy,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
-    live::Stood,
     pipe,
     render::{json, listed, progress::Board, quoted, size, survey},
     resolve,
+    running_card::Freezes,
     session::Session,
 };
 pub(crate) use chosen::Chosen;
@@ -73,7 +73,7 @@ pub(crate) struct Source<'a> {
     /// What is read of a card.
     pub(crate) tally: Option<Tally>,
     /// When and for how long it stood still, when it is one in use.
-    pub(crate) stood: Option<Stood>,
+    pub(crate) stood: Option<Freezes>,
 }
 
 impl<'a> Source<'a> {

@@ -4,13 +4,12 @@ use super::{Outcome, PlannedCard, Source, SourceKind, Writing, WrittenToCard};
 use crate::{
     exit::Exit,
     failure::Failure,
-    identity,
-    live::Stood,
-    pipe,
+    identity, pipe,
     render::{
         Tone, change, count, json, listed, lost, quoted, size, start::start_lines, strip, survey,
         time,
     },
+    running_card::Freezes,
 };
 use imbrik_core::{
     layout::{Change, Lost, Part, Survey, View},
@@ -380,7 +379,7 @@ impl Writing<'_> {
             lost: lost::for_programs(&[self.lost(target, written), self.damaged(source)].concat()),
             read_back: !self.args.no_check,
             seconds: written.took.as_secs_f64(),
-            stood: source.stood.as_ref().map(Stood::json),
+            stood: source.stood.as_ref().map(Freezes::json),
         };
         self.session.out.line(&json::object(self.json_command(), "done", more).to_string());
     }
@@ -459,7 +458,7 @@ impl Writing<'_> {
             self.how(written),
             time::span(written.took)
         ));
-        for line in source.stood.iter().flat_map(Stood::lines) {
+        for line in source.stood.iter().flat_map(Freezes::lines) {
             out.line(&line);
         }
         self.show_lost(target, written);

@@ -338,11 +338,11 @@ fn killed_edit_leaves_the_old_or_the_new_files() {
     let new = tree();
     let (mut olds, mut news, mut ended) = (0, 0, 0);
     // The last moments closer together: that is where the old becomes the new.
-    let moments = (1..=4u32).map(|part| part * 40).chain((180..=212).step_by(4));
-    for moment in moments {
+    let snapshots = (1..=4u32).map(|part| part * 40).chain((180..=212).step_by(4));
+    for snapshot in snapshots {
         fs::copy(bench.path("old"), bench.path("rack/a.img")).unwrap();
         let mut child = bench.command(words.split(' ')).spawn().unwrap();
-        std::thread::sleep(all * moment / 200);
+        std::thread::sleep(all * snapshot / 200);
         ended += usize::from(child.try_wait().unwrap().is_some());
         let _ = child.kill();
         child.wait().unwrap();
@@ -350,7 +350,7 @@ fn killed_edit_leaves_the_old_or_the_new_files() {
         match tree() {
             found if found == old => olds += 1,
             found if found == new => news += 1,
-            found => panic!("neither old nor new after {moment} of 200: {found}"),
+            found => panic!("neither old nor new after {snapshot} of 200: {found}"),
         }
         tool!("e2fsck", "-fn", bench.path("cut"));
     }

@@ -28,7 +28,7 @@ const SHOW_IMAGE: &str = "show old.img.zst";
 struct Base {
     bench: Bench,
     card: Vec<u8>,
-    lacking: Vec<u8>,
+    shortfall: Vec<u8>,
     /// What does not hold.
     wrong: RefCell<Vec<String>>,
 }
@@ -38,10 +38,10 @@ impl Base {
         let bench = Bench::with_card("");
         let card = bench.bytes("rack/a.img");
         bench.good("save rack:a old.img.zst");
-        let mut base = Self { bench, card, lacking: Vec::new(), wrong: RefCell::default() };
+        let mut base = Self { bench, card, shortfall: Vec::new(), wrong: RefCell::default() };
         base.rack(&format!("unreadable = {}", json!([BAD])), "");
         base.bench.imbrik("save rack:a lacking.img.zst").expect(6);
-        base.lacking = base.bench.bytes("lacking.img.zst");
+        base.shortfall = base.bench.bytes("lacking.img.zst");
         base.rack("", "");
         fs::create_dir(base.bench.path("out")).unwrap();
         base
@@ -63,7 +63,7 @@ impl Base {
         if self.bench.bytes("rack/a.img") != self.card {
             fs::write(self.bench.path("rack/a.img"), &self.card).unwrap();
         }
-        fs::write(self.bench.path("lacking.img.zst"), &self.lacking).unwrap();
+        fs::write(self.bench.path("lacking.img.zst"), &self.shortfall).unwrap();
         for name in self.bench.list("out") {
             fs::remove_file(self.bench.path("out").join(name)).unwrap();
         }

@@ -47,7 +47,7 @@ fn killed_run_leaves_a_complete_image_or_none_and_a_complete_card_or_no_table() 
     };
     slots(&format!("unreadable = {}", json!([[2 << 20, 8_192], [20 << 20, 512]])));
     bench.imbrik("save rack:a lacking.img.zst --exact").expect(6);
-    let lacking = bench.bytes("lacking.img.zst");
+    let shortfall = bench.bytes("lacking.img.zst");
     let lacks = raw(&bench, "lacking.img.zst");
     slots("");
     bench.good("save rack:a direct.img.zst --exact");
@@ -69,7 +69,7 @@ fn killed_run_leaves_a_complete_image_or_none_and_a_complete_card_or_no_table() 
                 let _ = fs::remove_file(bench.path(format!("{name}{beside}")));
             }
             if name == "lacking.img.zst" {
-                fs::write(bench.path(name), &lacking).unwrap();
+                fs::write(bench.path(name), &shortfall).unwrap();
             }
             fs::write(bench.path("rack/b.img"), vec![0xee; CARD as usize]).unwrap();
         };

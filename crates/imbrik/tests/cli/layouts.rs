@@ -286,14 +286,14 @@ fn goes_everywhere(layout: &Layout) {
         let mut run = bench.imbrik(words);
         if run.code == 5 {
             // As much more as it says is enough, and a sector less is not.
-            let lacking = missing(&run);
-            for (more, fits) in [(lacking - SECTOR, false), (lacking, true)] {
+            let shortfall = missing(&run);
+            for (more, fits) in [(shortfall - SECTOR, false), (shortfall, true)] {
                 rack(size + more);
                 let _ = fs::remove_file(bench.path("rack/b.img"));
                 run = bench.imbrik(words);
                 assert_eq!(run.code, if fits { 0 } else { 5 }, "{what}: {more} more: {run:?}");
             }
-            size += lacking;
+            size += shortfall;
         }
         assert_eq!(run.code, 0, "{what}: {run:?}");
         assert_eq!(fs::metadata(bench.path("rack/b.img")).unwrap().len(), size, "{what}");

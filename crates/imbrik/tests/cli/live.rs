@@ -151,7 +151,7 @@ impl Drop for Load {
 }
 
 /// Whether what the writers left in `at` is what there was at one moment between `start` and `end`.
-fn is_of_one_moment(at: &Path, start: &[u64], end: &[u64]) {
+fn is_of_one_snapshot(at: &Path, start: &[u64], end: &[u64]) {
     let within = |index: usize, step: u64| {
         // A step that was under way is done when it is seen, and counted a moment later.
         let range = start[index]..=end[index] + 1;
@@ -307,7 +307,7 @@ fn saved_under_load(images: usize) {
             "somebody stopped: {end:?}"
         );
         let (mount, volume) = card.mounted(&format!("image-{number}.img.zst"));
-        is_of_one_moment(&mount.0, &start, &end);
+        is_of_one_snapshot(&mount.0, &start, &end);
         drop(mount);
         drop(volume);
         card.bench.good(&format!("check image-{number}.img.zst"));
@@ -362,7 +362,7 @@ fn live_clone_under_load_is_a_snapshot() {
         let volume = Loop::at(&bench.path(format!("rack/{to}.img")), START);
         tool!("e2fsck", "-fn", volume.0);
         let mount = Mount::of(&volume, bench.path("seen"), "ro");
-        is_of_one_moment(&mount.0, &start, &end);
+        is_of_one_snapshot(&mount.0, &start, &end);
         let host = if more.is_empty() { "hive-07\n" } else { "hive-11\n" };
         assert_eq!(fs::read_to_string(mount.0.join("etc/hostname")).unwrap(), host);
         for number in 0..12 {

@@ -193,7 +193,7 @@ fn resize_change(part: &Part, one: &Placed, resized: &ResizedVolume) -> Vec<Chan
         changes.push(Change::FaultsKept { title: part.full_title(), faults });
     }
     if !resized.aside.is_zero() {
-        changes.push(Change::PutAside(resized.aside));
+        changes.push(Change::Spilled(resized.aside));
     }
     changes
 }

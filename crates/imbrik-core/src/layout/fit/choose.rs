@@ -257,7 +257,7 @@ impl Chooser<'_> {
             "a card of {size} is {} too small: the data need {needed}; {whys}",
             needed.saturating_sub(size),
         ))
-        .lacking(needed.saturating_sub(size))
+        .with_shortfall(needed.saturating_sub(size))
     }
 
     fn with(&self, mut placed: Vec<Placed>, mut shapes: Shapes) -> Vec<Placed> {

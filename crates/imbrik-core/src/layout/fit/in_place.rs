@@ -28,13 +28,13 @@ impl Plan {
         target: TargetSize,
     ) -> Result<Self> {
         let held = image.size();
-        let lacking = survey.missing();
-        if !lacking.is_zero() {
+        let shortfall = survey.missing();
+        if !shortfall.is_zero() {
             let whose = if survey.table.is_some() { "table" } else { "volume" };
             return Err(Error::refused(format!(
-                "the image is cut short: its {whose} needs {}, it holds {held}, {lacking} are \
+                "the image is cut short: its {whose} needs {}, it holds {held}, {shortfall} are \
                  missing",
-                held.saturating_add(lacking)
+                held.saturating_add(shortfall)
             )));
         }
         if let Some(table) = &survey.table
@@ -53,7 +53,7 @@ impl Plan {
                 "the card is {missing} too small: it holds {}, the image needs {needed}",
                 target.size
             ))
-            .lacking(missing));
+            .with_shortfall(missing));
         }
         let changes = tail_changes(survey, held, target.size);
         let whole = [Segment {

@@ -117,7 +117,7 @@ impl Weighing<'_> {
         let mut last_good = None;
         for batch in places.chunks(BATCH) {
             self.watch.cancel.check()?;
-            *count = count.saturating_add(batch.len().fitting()?);
+            *count = count.saturating_add(batch.len().exact_as()?);
             tracing::debug!(marks = batch.len(), from = ?batch.first(), "marks are written");
             let found = self.with_it_put_back(|before| self.mark_some(field, batch, before))?;
             match found {

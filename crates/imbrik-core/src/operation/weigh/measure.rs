@@ -93,7 +93,7 @@ impl Weighing<'_> {
             let at = ByteOffset::new(at);
             let began = Instant::now();
             if if_readable(self.store.read_at(at, &mut bytes))?.is_some() {
-                rates.push((at, per_second(len.fitting()?, began.elapsed())));
+                rates.push((at, per_second(len.exact_as()?, began.elapsed())));
             }
         }
         Ok(rates)

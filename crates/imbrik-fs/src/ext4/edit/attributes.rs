@@ -43,7 +43,7 @@ impl Editor<'_> {
             .ok_or_else(|| Error::bug("a block of attributes cannot be sealed"))?;
         self.space.put_block(number, &block)?;
         open.inode.put_file_acl(number, self.superblock());
-        open.one_other_more();
+        open.add_metadata_block();
         let superblock = self.superblock();
         let change = quota::Change { blocks: 1, inodes: 0 };
         quota::count(&mut self.usage, &open.inode, superblock, change);

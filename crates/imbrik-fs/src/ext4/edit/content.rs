@@ -39,7 +39,7 @@ impl Editor<'_> {
             self.empty_inline(&mut file.inode)?;
         }
         if file.inode.is_inline() {
-            let mut map = read_vec(&**content, ByteOffset::ZERO, size.fitting::<usize>()?)?;
+            let mut map = read_vec(&**content, ByteOffset::ZERO, size.exact_as::<usize>()?)?;
             map.resize(I_BLOCK.len(), 0);
             file.inode.put_i_block(&map);
             file.content = None;

@@ -117,7 +117,7 @@ impl Editor<'_> {
         let block = self.space.take(blocks.last().copied().unwrap_or(0))?;
         blocks.push(block);
         self.put_folder_block(block, content, seed)?;
-        let size = blocks.len().fitting::<u64>()?;
+        let size = blocks.len().exact_as::<u64>()?;
         open.put_blocks(&blocks);
         open.inode.put_size(size.times(self.superblock().block_len)?);
         Ok(())

@@ -66,7 +66,7 @@ impl Editor<'_> {
 
     fn node(&self, open: &OpenInode, blocks: &[u64], at: u32) -> Result<Vec<Child>> {
         let wrong = || open.inode.wrong("its index is invalid");
-        let block = blocks.get(at.fitting::<usize>()?).ok_or_else(wrong)?;
+        let block = blocks.get(at.exact_as::<usize>()?).ok_or_else(wrong)?;
         let content = self.space.block(*block)?;
         let has_tail = self.superblock().has_metadata_csum();
         let node = folder::index_node(&content, has_tail).ok_or_else(wrong)?;
@@ -120,7 +120,7 @@ impl Editor<'_> {
         let blocks = open.blocks();
         let wrong = || open.inode.wrong("a block of the folder is invalid");
         for leaf in self.leaves_for(open, &blocks, name)? {
-            let block = *blocks.get(leaf.fitting::<usize>()?).ok_or_else(wrong)?;
+            let block = *blocks.get(leaf.exact_as::<usize>()?).ok_or_else(wrong)?;
             let content = self.space.block(block)?;
             let entries = folder::entries(&content, 0).ok_or_else(wrong)?;
             if let Some(found) = entries.iter().find(|entry| entry.name == name) {
@@ -146,7 +146,7 @@ impl Editor<'_> {
         let has_tail = self.superblock().has_metadata_csum();
         let mut blocks = open.blocks();
         let (way, hash) = self.way_to(open, &blocks, name)?;
-        let block = *blocks.get(way.leaf.fitting::<usize>()?).ok_or_else(wrong)?;
+        let block = *blocks.get(way.leaf.exact_as::<usize>()?).ok_or_else(wrong)?;
         let mut content = self.space.block(block)?;
         if folder::insert(&mut content, name, inode, kind, has_tail).is_some() {
             return self.put_folder_block(block, content, seed);
@@ -179,17 +179,17 @@ impl Editor<'_> {
         let goes_on = if before == Some(first) { GOES_ON } else { 0 };
         let behind = blocks.last().copied().unwrap_or(0);
         let taken = self.space.take(behind)?;
-        let logical = blocks.len().fitting::<u32>()?;
+        let logical = blocks.len().exact_as::<u32>()?;
         blocks.push(taken);
         self.put_folder_block(block, low, seed)?;
         self.put_folder_block(taken, high_block, seed)?;
         children.insert(on.plus(1)?, (first | goes_on, logical));
-        let node = *blocks.get(node_at.fitting::<usize>()?).ok_or_else(wrong)?;
+        let node = *blocks.get(node_at.exact_as::<usize>()?).ok_or_else(wrong)?;
         let mut content = self.space.block(node)?;
         folder::put_index_node(&mut content, &children, has_tail).ok_or_else(wrong)?;
         self.put_folder_block(node, content, seed)?;
         open.put_blocks(&blocks);
-        let size = blocks.len().fitting::<u64>()?;
+        let size = blocks.len().exact_as::<u64>()?;
         open.inode.put_size(size.times(self.superblock().block_len)?);
         Ok(())
     }
@@ -294,7 +294,7 @@ impl Editor<'_> {
             let at = first_leaf.plus(index)?;
             let content = self.leaf(entries).ok_or_else(wrong)?;
             self.put_folder_block(*blocks.get(at).ok_or_else(wrong)?, content, seed)?;
-            children.push((*hash, at.fitting::<u32>()?));
+            children.push((*hash, at.exact_as::<u32>()?));
         }
         if is_deep {
             let below = std::mem::take(&mut children);
@@ -304,7 +304,7 @@ impl Editor<'_> {
                 folder::put_index_node(&mut content, some, has_tail).ok_or_else(wrong)?;
                 self.put_folder_block(*blocks.get(at).ok_or_else(wrong)?, content, seed)?;
                 let (hash, _) = some.first().ok_or_else(wrong)?;
-                children.push((*hash, at.fitting::<u32>()?));
+                children.push((*hash, at.exact_as::<u32>()?));
             }
         }
         let root = IndexRoot { hash_version: way.hash_version, levels: u8::from(is_deep) };
@@ -315,7 +315,7 @@ impl Editor<'_> {
         folder::put_index_node(&mut content, &children, has_tail).ok_or_else(wrong)?;
         self.put_folder_block(*blocks.first().ok_or_else(wrong)?, content, seed)?;
         open.put_blocks(&blocks);
-        let size = blocks.len().fitting::<u64>()?;
+        let size = blocks.len().exact_as::<u64>()?;
         open.inode.put_size(size.times(self.superblock().block_len)?);
         Ok(())
     }

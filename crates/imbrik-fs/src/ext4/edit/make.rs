@@ -67,11 +67,12 @@ impl Editor<'_> {
         };
         let permissions = meta.permissions.or(meta.if_new).unwrap_or(usual);
         let is_link = matches!(what, What::Link(_));
-        let handed_on = match meta.as_in_folder && !is_link {
-            true => self.handed_on(folder, permissions & 0o7777, is_folder)?,
+        let inherited_acl = match meta.as_in_folder && !is_link {
+            true => self.inherited_acl(folder, permissions & 0o7777, is_folder)?,
             false => None,
         };
-        let permissions = handed_on.as_ref().map_or(permissions, |handed_on| handed_on.permissions);
+        let permissions =
+            inherited_acl.as_ref().map_or(permissions, |inherited_acl| inherited_acl.permissions);
         inode.put_mode(kind | permissions & 0o7777);
         if len > 128 {
             let wanted = bytes::le_u16(&self.space.opened.raw, 0x15e).unwrap_or(0);
@@ -108,8 +109,9 @@ impl Editor<'_> {
         if let What::Link(target) = what {
             self.put_target(&mut open, target)?;
         }
-        let handed_on = handed_on.map_or(Vec::new(), |handed_on| handed_on.attributes);
-        self.give_attributes(&mut open, &[&meta.attributes[..], &handed_on].concat())?;
+        let inherited_acl =
+            inherited_acl.map_or(Vec::new(), |inherited_acl| inherited_acl.attributes);
+        self.give_attributes(&mut open, &[&meta.attributes[..], &inherited_acl].concat())?;
         Ok(open)
     }
 
@@ -119,7 +121,7 @@ impl Editor<'_> {
         if target.is_empty() || target.len() > most || target.contains(&0) {
             return Err(Error::usage("a link cannot lead to such a path"));
         }
-        open.inode.put_size(target.len().fitting::<u64>()?);
+        open.inode.put_size(target.len().exact_as::<u64>()?);
         if target.len() <= SHORT_LINK {
             let mut map = target.to_vec();
             map.resize(60, 0);

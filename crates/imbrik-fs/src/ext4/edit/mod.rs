@@ -7,15 +7,15 @@ mod attributes;
 mod content;
 mod delete;
 mod folders;
-mod handed_on;
 mod index;
+mod inherited_acl;
 mod inline;
 mod make;
 mod open;
 mod paths;
 
 use crate::{
-    edit::{Contents, EditOptions, EditedVolume, FileEdit, lacking},
+    edit::{Contents, EditOptions, EditedVolume, FileEdit, shortfall},
     ext4::{
         fixed::Fixed,
         quota,
@@ -64,7 +64,7 @@ pub(crate) fn edit(
         editor.apply(edit).map_err(|error| {
             let rest = edits.get(index..).unwrap_or_default();
             let block_len = editor.superblock().block_len;
-            lacking(error, rest, free, block_len).at(edit.place())
+            shortfall(error, rest, free, block_len).at(edit.place())
         })?;
     }
     editor.finish()
@@ -217,7 +217,7 @@ impl quota::QuotaBlocks for Editor<'_> {
         let mut blocks = open.blocks();
         let block_len = self.superblock().block_len;
         let zeros = vec![0; self.space.block_len()];
-        while blocks.len().fitting::<u64>()?.times(block_len)? < size {
+        while blocks.len().exact_as::<u64>()?.times(block_len)? < size {
             let near = blocks.last().copied().unwrap_or_else(|| self.home_of(inode));
             let block = self.space.take(near)?;
             self.space.put_block(block, &zeros)?;

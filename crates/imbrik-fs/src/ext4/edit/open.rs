@@ -65,7 +65,7 @@ impl OpenInode {
     }
 
     /// It has one block more that is none of its content: for attributes.
-    pub(super) fn one_other_more(&mut self) {
+    pub(super) fn add_metadata_block(&mut self) {
         self.others = self.others.saturating_add(1);
     }
 
@@ -152,7 +152,7 @@ impl Editor<'_> {
         let is_tree = match inode.map_kind(superblock)? {
             MapKind::Extents => true,
             // A file without a block may start anew.
-            _ => body > DIRECT.fitting::<u64>()? && superblock.has_extents(),
+            _ => body > DIRECT.exact_as::<u64>()? && superblock.has_extents(),
         };
         let (i_block, nodes) = match is_tree {
             true => self.tree_of(&mut inode, &pieces)?,
@@ -181,7 +181,7 @@ impl Editor<'_> {
         for (block, content) in &made.blocks {
             self.space.put_block(*block, content)?;
         }
-        Ok((made.i_block, places.len().fitting::<u64>()?))
+        Ok((made.i_block, places.len().exact_as::<u64>()?))
     }
 
     /// A map of direct blocks, and of those that lead to others.
@@ -195,7 +195,7 @@ impl Editor<'_> {
         let mut numbers = Vec::new();
         let mut logical = 0u64;
         for index in 0..DIRECT.saturating_add(3) {
-            let depth = index.saturating_sub(DIRECT.saturating_sub(1)).fitting::<u32>()?;
+            let depth = index.saturating_sub(DIRECT.saturating_sub(1)).exact_as::<u32>()?;
             numbers.push(made.below(logical, depth)?);
             logical = logical.plus(per.saturating_pow(depth))?;
         }

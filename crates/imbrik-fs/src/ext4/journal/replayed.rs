@@ -4,7 +4,7 @@ use super::log::{MAGIC, Replay};
 use imbrik_store::{
     Concatenated, Edited, ReadAt, Spill, bytes,
     error::Result,
-    exact::cannot_be,
+    exact::invariant_error,
     units::{ByteLen, ByteOffset, Span, joined},
 };
 use std::sync::Arc;
@@ -43,7 +43,7 @@ impl Replayed {
         for (block, _) in replay.blocks.iter().filter(|(_, newer)| newer.is_escaped) {
             let mut content = blocks.unit(*block)?;
             bytes::put(&mut content, 0, MAGIC.to_be_bytes())
-                .ok_or_else(|| cannot_be("a block of a journal is shorter than its mark"))?;
+                .ok_or_else(|| invariant_error("a block of a journal is shorter than its mark"))?;
             blocks.put_unit(*block, content)?;
         }
         blocks.put_unit(replay.head.0, replay.head.1)?;

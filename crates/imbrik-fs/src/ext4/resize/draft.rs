@@ -12,7 +12,7 @@ use crate::{
 use imbrik_store::{
     Concatenated, Edited, ReadAt, Spill,
     error::{Error, Result},
-    exact::{Exact as _, cannot_be},
+    exact::{Exact as _, invariant_error},
     units::{ByteLen, ByteOffset},
 };
 use std::sync::Arc;
@@ -79,7 +79,7 @@ impl Draft {
             false => base(self)?,
         };
         let place = content.get_mut(inside..inside.plus(bytes.len())?);
-        let place = place.ok_or_else(|| cannot_be("an inode reaches past its block"))?;
+        let place = place.ok_or_else(|| invariant_error("an inode reaches past its block"))?;
         place.copy_from_slice(bytes);
         self.put(block, content)
     }

@@ -15,7 +15,7 @@ use crate::{
 };
 use imbrik_store::{
     error::{Error, Result},
-    exact::{Exact as _, cannot_be},
+    exact::{Exact as _, invariant_error},
 };
 
 /// A new last group with less room than this beside its own metadata is not worth having.
@@ -72,7 +72,7 @@ impl Geometry {
         for (what, number) in displaced {
             let first = this.find_place(owned, number, what.len(&this.superblock))?;
             let group = this.groups.get_mut(usize::try_from(number).unwrap_or(usize::MAX));
-            *what.place(group.ok_or_else(|| cannot_be("a group is missing"))?) = first;
+            *what.place(group.ok_or_else(|| invariant_error("a group is missing"))?) = first;
         }
         Ok(this)
     }
@@ -161,7 +161,7 @@ fn follow(old: &Superblock, new: &mut Superblock) -> Result<()> {
     let last = new.groups().saturating_sub(1);
     if old.has_sparse_super2() {
         let (last_before, [first, second]) = (old.groups().minus(1)?, old.backup_groups);
-        let last_now = last.fitting::<u32>()?;
+        let last_now = last.exact_as::<u32>()?;
         let moved = |group: u32| match u64::from(group) {
             0 => 0,
             number if number == last_before && number != 1 => last_now,

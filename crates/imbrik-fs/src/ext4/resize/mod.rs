@@ -129,10 +129,10 @@ fn plan(planner: &Planner<'_>, goal: NewSize) -> Result<Layout> {
     match goal {
         NewSize::Smallest { room } => planner.smallest(blocks(room)),
         NewSize::Bytes(len) => planner.longest(blocks(len)).map_err(|lack| match lack {
-            Lack::Blocks(lacking) => {
-                let lacking = ByteLen::new(lacking.saturating_mul(block_len));
-                Error::no_room(format!("{lacking} short of the space its content needs"))
-                    .lacking(lacking)
+            Lack::Blocks(shortfall) => {
+                let shortfall = ByteLen::new(shortfall.saturating_mul(block_len));
+                Error::no_room(format!("{shortfall} short of the space its content needs"))
+                    .with_shortfall(shortfall)
             }
             Lack::Other(error) => error,
         }),

@@ -74,7 +74,7 @@ pub(in crate::ext4) fn tree(
 ) -> Result<Made> {
     let wrong = || Error::corrupt("a block map cannot be rebuilt");
     let room = in_block(superblock.block_len);
-    let len = superblock.block_len.fitting::<usize>()?;
+    let len = superblock.block_len.exact_as::<usize>()?;
     let mut places = places.iter();
     let mut blocks = Vec::new();
     let entries: Option<Vec<_>> = pieces.iter().map(extent).collect();
@@ -164,7 +164,7 @@ pub(in crate::ext4) fn indirect(
     let mut logical = 0;
     for (index, place) in i_block.as_chunks_mut::<4>().0.iter_mut().enumerate() {
         let depth = index.saturating_sub(DIRECT.saturating_sub(1));
-        let depth = depth.fitting::<u32>()?;
+        let depth = depth.exact_as::<u32>()?;
         let number = this.follow(u32::from_le_bytes(*place), depth, &mut logical)?;
         *place = number.to_le_bytes();
     }

@@ -176,7 +176,7 @@ impl RawSuperblock {
 
     /// The superblock for whoever only looks: its numbers agree with each other, and all that tells where something
     /// stands is known. `None` otherwise.
-    pub(in crate::ext4) fn looked_into(self) -> Option<Superblock> {
+    pub(in crate::ext4) fn readable(self) -> Option<Superblock> {
         let unknown = self.fields.incompat & !INCOMPAT_KNOWN & !INCOMPAT_RECOVER;
         (unknown == 0 && self.has_sound_numbers()).then_some(self.fields)
     }

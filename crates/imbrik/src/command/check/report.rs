@@ -335,13 +335,13 @@ impl Report<'_> {
             }
             (Verdict::Whole, Exit::Done) => {
                 let took = time::span(self.took);
-                let lacking = self.image.manifest().map_or(Vec::new(), Manifest::unreadable_spans);
-                let lacking: ByteLen = lacking.iter().map(|span| span.len()).sum();
-                match lacking.is_zero() {
+                let shortfall = self.image.manifest().map_or(Vec::new(), Manifest::unreadable_spans);
+                let shortfall: ByteLen = shortfall.iter().map(|span| span.len()).sum();
+                match shortfall.is_zero() {
                     true => out.line(&format!("{path} is intact; checked in {took}.")),
                     false => out.line(&format!(
                         "{path} is what was saved, without {} of its card; checked in {took}.",
-                        size::short(lacking)
+                        size::short(shortfall)
                     )),
                 }
             }

@@ -8,8 +8,8 @@ use crate::{
     args::{CloneArgs, IdentityArgs, Shares, SizeArgs, WriteArgs},
     exit::Exit,
     failure::{Explain, Failure, Outcome},
-    live::{InUse, MOST_PASSES, card_in_use},
     render::change,
+    running_card::{InUse, MOST_PASSES, card_in_use},
     session::Session,
     writing::{Source, Writing},
 };
@@ -19,7 +19,7 @@ use imbrik_core::{
     layout::Occupancy,
     operation::with_first_tile,
     store::{ReadAt, Recorded},
-    transfer::{Moment, OnDamage, Placed},
+    transfer::{OnDamage, Placed, Snapshot},
     units::ByteLen,
 };
 use std::{sync::Arc, time::Instant};
@@ -53,8 +53,8 @@ pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
         .next("For a smaller one: `imbrik save --live CARD IMAGE`, then `imbrik restore`."));
     }
     let mut card = InUse::of(session, &source, args.freeze_limit, None)?;
-    let mut before = card.moment(None, ByteLen::ZERO)?;
-    let from = of_moment(&card, &source, Arc::<Recorded>::clone(&before.store), &before)?;
+    let mut before = card.snapshot(None, ByteLen::ZERO)?;
+    let from = of_snapshot(&card, &source, Arc::<Recorded>::clone(&before.store), &before)?;
     for why in from.known.occupancy.iter().flat_map(Occupancy::notes) {
         session.out.warn(&format!("{why}."));
     }
@@ -89,13 +89,13 @@ pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
         let had = placed.spans();
         // Without another disk, what is read meanwhile has to have room in memory.
         let most = card.most_at_once(took, &before).min(MOST_AT_ONCE);
-        let moment = card.moment(Some((&before, &had)), most).map_err(mixed)?;
-        let torn = of_moment(&card, &source, moment.over(Arc::new(placed)), &moment);
+        let snapshot = card.snapshot(Some((&before, &had)), most).map_err(mixed)?;
+        let torn = of_snapshot(&card, &source, snapshot.over(Arc::new(placed)), &snapshot);
         let torn = torn.map_err(mixed)?;
-        let writing = if moment.is_whole { &last } else { &next };
+        let writing = if snapshot.is_whole { &last } else { &next };
         let again = writing.again(&torn, &target).map_err(mixed)?;
         let placed = Placed::of(target.view(), source.size, copy()?);
-        let kept = placed.kept_for(again.view(), &moment.known);
+        let kept = placed.kept_for(again.view(), &snapshot.known);
         let kept = kept.map_err(|error| {
             let next = match error.class() {
                 Class::NoRoom => {
@@ -105,10 +105,11 @@ pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
             };
             mixed(Failure::from(error).next(next))
         })?;
-        let mut from = of_moment(&card, &source, moment.over(kept), &moment).map_err(mixed)?;
+        let mut from =
+            of_snapshot(&card, &source, snapshot.over(kept), &snapshot).map_err(mixed)?;
         let again = writing.again(&from, &target).map_err(mixed)?;
-        if moment.is_whole {
-            from.stood = Some(card.stood(&moment));
+        if snapshot.is_whole {
+            from.stood = Some(card.stood(&snapshot));
             for change in again.changes() {
                 session.out.note(&format!("{}.", change::words(change)));
             }
@@ -116,7 +117,7 @@ pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
         }
         first_tile = next.copy(&from, &again).map_err(mixed)?;
         target = again;
-        before = moment;
+        before = snapshot;
     }
     Err(mixed(card.never_still()))
 }
@@ -125,12 +126,12 @@ pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
 const MOST_AT_ONCE: ByteLen = ByteLen::mib(192);
 
 /// What `content` reads like, to be written to another card.
-fn of_moment<'a>(
+fn of_snapshot<'a>(
     in_use: &InUse<'_>,
     card: &'a Card,
     content: Arc<dyn ReadAt>,
-    moment: &Moment,
+    snapshot: &Snapshot,
 ) -> Outcome<Source<'a>> {
     let tally = Some(in_use.tally.clone());
-    Source::of_card(card, content, moment.survey.clone(), tally).state(UNTOUCHED)
+    Source::of_card(card, content, snapshot.survey.clone(), tally).state(UNTOUCHED)
 }

@@ -12,7 +12,7 @@ use crate::{
     render::{quoted, size},
     resolve,
     session::Session,
-    still,
+    source_guard,
     writing::{Source, SourceKind, Writing},
 };
 use imbrik_core::{
@@ -47,7 +47,7 @@ pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
         let from = opened(session, &source, Tally::default())?;
         writing.try_plan(&from, &cards)?;
     }
-    still::unmounted(session, &source, args.write.unmount)?;
+    source_guard::unmounted(session, &source, args.write.unmount)?;
     let tally = Tally::default();
     let from = opened(session, &source, tally)?;
     let before = from.known.survey.clone();
@@ -101,7 +101,7 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
             .state(UNTOUCHED)
             .next("With a second reader: imbrik clone CARD CARD. Otherwise `imbrik save`, then `imbrik restore`."));
     }
-    still::unmounted(session, card, writing.args.unmount)?;
+    source_guard::unmounted(session, card, writing.args.unmount)?;
     let tally = Tally::default();
     let read = opened(session, card, tally)?;
     let Some(occupancy) = &read.known.occupancy else { return Ok(Exit::Done) };

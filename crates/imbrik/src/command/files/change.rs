@@ -174,8 +174,8 @@ impl<'a> Target<'a> {
         let edits: Vec<PartEdit> = edits.collect();
         let plan = match EditPlan::new(image, edits.clone(), means, packing::MADE_BY, now) {
             Err(error) if error.class() == Class::NoRoom && self.args.grow => {
-                let lacks = error.lacks().unwrap_or_default();
-                EditPlan::with_room(image, edits, lacks, means, packing::MADE_BY, now)
+                let shortfall = error.shortfall().unwrap_or_default();
+                EditPlan::with_room(image, edits, shortfall, means, packing::MADE_BY, now)
             }
             plan => plan,
         };
@@ -200,7 +200,7 @@ impl<'a> Target<'a> {
         if out.is_json() {
             let more = json::FilesChanged {
                 image_bytes: Some(saved.image_len.get()),
-                frames_taken_over: Some(saved.taken_over.tiles()),
+                frames_taken_over: Some(saved.reused.tiles()),
                 ..self.told(to.path(), index, &wanted.told, &wanted.left_out)
             };
             out.line(&json::object(self.command, "done", more).to_string());
@@ -213,7 +213,7 @@ impl<'a> Target<'a> {
             let more = size::short(grown);
             out.line(&format!("Grown     by {more}: the image is for a larger card now"));
         }
-        let kept: ByteLen = saved.taken_over.unread.iter().map(|span| span.len()).sum();
+        let kept: ByteLen = saved.reused.unread.iter().map(|span| span.len()).sum();
         if !kept.is_zero() {
             out.line(&format!(
                 "Kept      {} of the previous image, copied without re-reading them",
@@ -359,17 +359,17 @@ fn refused(error: Error, image: &Image) -> Failure {
     let path = quoted(image.path());
     let next = match error.class() {
         Class::NoRoom => {
-            let lacks = error.lacks().unwrap_or_default().get().saturating_add(100_000_000);
-            let size = image.content().size().get().saturating_add(lacks);
+            let shortfall = error.shortfall().unwrap_or_default().get().saturating_add(100_000_000);
+            let size = image.content().size().get().saturating_add(shortfall);
             let megabytes = size.div_ceil(1_000_000);
             format!("Add --grow, or make room: imbrik fit {path} --to {megabytes}MB")
         }
         Class::Corrupt => format!("See `imbrik show {path}`."),
         _ => String::new(),
     };
-    let lacks = lacking(&error);
+    let shortfall = shortfall(&error);
     let mut failure = Failure::from(error).state("The image is unchanged.").next(next);
-    failure.what += &lacks;
+    failure.what += &shortfall;
     failure
 }
 
@@ -381,14 +381,14 @@ fn refused_on_card(error: Error) -> Failure {
         }
         _ => "",
     };
-    let lacks = lacking(&error);
+    let shortfall = shortfall(&error);
     let mut failure = Failure::from(error).state("Nothing was written to the card.").next(next);
-    failure.what += &lacks;
+    failure.what += &shortfall;
     failure
 }
 
-fn lacking(error: &Error) -> String {
-    match error.lacks().filter(|_| error.class() == Class::NoRoom) {
+fn shortfall(error: &Error) -> String {
+    match error.shortfall().filter(|_| error.class() == Class::NoRoom) {
         Some(len) => format!(": at least {} lack", size::short(len)),
         None => String::new(),
     }

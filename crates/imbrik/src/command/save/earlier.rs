@@ -113,7 +113,7 @@ pub(super) fn report_damage(
     saved: &Saved,
     earlier: Option<&Earlier>,
 ) {
-    let (damaged, Some(earlier)) = (&saved.taken_over.damaged, earlier) else { return };
+    let (damaged, Some(earlier)) = (&saved.reused.damaged, earlier) else { return };
     if damaged.is_empty() {
         return;
     }
@@ -147,7 +147,7 @@ fn tell_of_clocks(session: &Session, newest: Option<Timestamp>, wanted: &SaveSou
         "{} {}, in the future: check the clock of this computer. Images with such a date do not count as \
          recent, and no rule removes them.",
         what.0,
-        time::moment(what.1)
+        time::snapshot(what.1)
     ));
 }
 
@@ -252,7 +252,7 @@ impl Earlier {
     /// Tells, for people, what was taken over.
     pub(super) fn lines(&self, saved: &Saved) -> Vec<String> {
         let name = quoted(self.reuse.image.path());
-        let unread: ByteLen = saved.taken_over.unread.iter().map(|span| span.len()).sum();
+        let unread: ByteLen = saved.reused.unread.iter().map(|span| span.len()).sum();
         let mut lines = Vec::new();
         if !self.known().is_zero() {
             let files = match self.reuse.files {
@@ -277,7 +277,7 @@ impl Earlier {
             ));
         }
         if !unread.is_zero() {
-            lines.push(match (saved.taken_over.is_verified, self.checked) {
+            lines.push(match (saved.reused.is_verified, self.checked) {
                 (true, _) => format!(
                     "Copied    {} from {name}, each tile verified first",
                     size::short(unread)
@@ -285,7 +285,7 @@ impl Earlier {
                 (false, Some(at)) => format!(
                     "Shared    {} with {name}, not verified now; last checked {}",
                     size::short(unread),
-                    time::moment(at)
+                    time::snapshot(at)
                 ),
                 (false, None) => format!(
                     "Shared    {} with {name}, not verified now and never checked",
@@ -293,7 +293,7 @@ impl Earlier {
                 ),
             });
         }
-        let read: ByteLen = saved.taken_over.read.iter().map(|span| span.len()).sum();
+        let read: ByteLen = saved.reused.read.iter().map(|span| span.len()).sum();
         if !read.is_zero() {
             lines.push(format!(
                 "Reused    {} that were read and have not changed",
@@ -312,8 +312,8 @@ impl Earlier {
             image: json::path(self.reuse.image.path()),
             unchanged_files: self.reuse.files,
             unchanged_bytes: self.known().get(),
-            unread_bytes: saved.taken_over.unread.iter().map(|span| span.len().get()).sum(),
-            tiles_taken_over: saved.taken_over.tiles(),
+            unread_bytes: saved.reused.unread.iter().map(|span| span.len().get()).sum(),
+            tiles_taken_over: saved.reused.tiles(),
             read_afresh: self.reuse.read_afresh.clone(),
         }
     }

@@ -9,10 +9,10 @@ use crate::{
     args::SaveArgs,
     exit::Exit,
     failure::{self, Explain, Failure, Outcome},
-    live::{FAILS, InUse, MOST_PASSES, Stood, card_in_use},
     packing::{self, Destination},
     pipe,
     render::{json, quoted},
+    running_card::{FAILS, Freezes, InUse, MOST_PASSES, card_in_use},
     session::Session,
 };
 use imbrik_core::{
@@ -21,7 +21,7 @@ use imbrik_core::{
     operation::{ImageContent, ImagePlan},
     progress::Watch,
     store::{ReadAt, Recorded},
-    transfer::{Moment, OnDamage, OnUnfinished, Reuse, SaveOptions, Saved, save, save_again},
+    transfer::{OnDamage, OnUnfinished, Reuse, SaveOptions, Saved, Snapshot, save, save_again},
     units::{ByteLen, Span, common},
 };
 use jiff::Timestamp;
@@ -71,7 +71,7 @@ struct Copy {
 impl Live<'_> {
     fn save(&mut self, mut options: SaveOptions, started: Instant) -> Outcome<Exit> {
         let session = self.card.session;
-        let mut before = self.card.moment(None, ByteLen::ZERO)?;
+        let mut before = self.card.snapshot(None, ByteLen::ZERO)?;
         let mut wanted = wanted(&before);
         let (name, stem) = (self.args.image.as_deref(), proposed_stem(&wanted, self.card.card));
         let to = &Destination::file(session, name, &stem, &self.args.packing, options.pack)?;
@@ -105,26 +105,26 @@ impl Live<'_> {
         let reuse = earlier.as_ref().map(|earlier| &earlier.reuse);
         let (mut copy, saved) = self.copied(&first, reuse, &options, to)?;
         earlier::report_damage(session, shelf.as_ref(), &saved, earlier.as_ref());
-        let is_damaged = !saved.taken_over.damaged.is_empty();
+        let is_damaged = !saved.reused.damaged.is_empty();
         let reused = earlier.as_ref().map(|earlier| (earlier.lines(&saved), earlier.json(&saved)));
         let took = begun.elapsed();
         let all = [Span::whole(before.survey.size)];
         for _ in 0..MOST_PASSES {
             let most = self.card.most_at_once(took, &before);
-            let moment = self.card.moment(Some((&before, &all)), most)?;
+            let snapshot = self.card.snapshot(Some((&before, &all)), most)?;
             let cancel = &session.environment.interrupt.cancel;
-            let reuse = Reuse::at(copy.image, &moment, &before, copy.trusted, cancel);
+            let reuse = Reuse::at(copy.image, &snapshot, &before, copy.trusted, cancel);
             let reuse = reuse.map_err(|error| failed(error, to))?;
-            let mut wanted = self::wanted(&moment);
+            let mut wanted = self::wanted(&snapshot);
             wanted.source = Arc::clone(&reuse.source);
-            if moment.is_whole {
-                let stood = self.card.stood(&moment);
+            if snapshot.is_whole {
+                let stood = self.card.stood(&snapshot);
                 let exit = self.finish(&wanted, reuse, stood, reused, &options, to, started)?;
                 return Ok(if is_damaged && exit == Exit::Done { Exit::Mismatch } else { exit });
             }
             let plan = all_in_use(session, &wanted)?;
             (copy, _) = self.copied(&plan, Some(&reuse), &options, to)?;
-            before = moment;
+            before = snapshot;
         }
         Err(self.card.never_still())
     }
@@ -165,8 +165,8 @@ impl Live<'_> {
             failure::system(format!("removing {}", quoted(&name)), error).state(UNWRITTEN)
         })?;
         let image = Arc::new(image.state(UNWRITTEN)?);
-        let taken = saved.taken_over.all();
-        let trusted = match (reuse, saved.taken_over.unread.is_empty()) {
+        let taken = saved.reused.all();
+        let trusted = match (reuse, saved.reused.unread.is_empty()) {
             (Some(reuse), false) => common(&taken, &reuse.trusted),
             _ => Vec::new(),
         };
@@ -179,7 +179,7 @@ impl Live<'_> {
         &self,
         wanted: &SaveSource,
         reuse: Reuse,
-        stood: Stood,
+        stood: Freezes,
         reused: Option<(Vec<String>, json::Reused)>,
         options: &SaveOptions,
         to: &Destination,
@@ -235,9 +235,9 @@ fn failed(error: Error, to: &Destination) -> Failure {
 }
 
 /// What was found at a moment, to be saved.
-fn wanted(moment: &Moment) -> SaveSource {
-    let source: Arc<dyn ReadAt> = Arc::<Recorded>::clone(&moment.store);
-    SaveSource { source, survey: moment.survey.clone(), only: None }
+fn wanted(snapshot: &Snapshot) -> SaveSource {
+    let source: Arc<dyn ReadAt> = Arc::<Recorded>::clone(&snapshot.store);
+    SaveSource { source, survey: snapshot.survey.clone(), only: None }
 }
 
 /// All that is in use, as it stands.

@@ -9,14 +9,14 @@ use crate::{
     args::{SaveArgs, WriteArgs},
     exit::Exit,
     failure::{Explain, Failure, Outcome},
-    fitting, fleet,
+    fit_plan, fleet,
     packing::{self, Destination},
     pipe,
     recognised::Shelved,
     render::{change, json, quoted, size, survey, time},
     resolve,
     session::Session,
-    still,
+    source_guard,
     writing::{self, MOST_TIMES, Writing},
 };
 use also::{Also, Other};
@@ -103,7 +103,7 @@ fn attempt(
         .next("Leave --resume out to start from scratch.")
         .into());
     }
-    still::may_be_read(card)?;
+    source_guard::may_be_read(card)?;
     let tally = Tally::default();
     let mut wanted = SaveSource::of(session, args, card, &tally)?;
     let to = match image_name {
@@ -128,7 +128,7 @@ fn attempt(
         // What would be refused is refused before anything is unmounted.
         also.map_or(Ok(()), |name| Also::may_be(&writing, name, card))?;
         drop(wanted);
-        still::unmounted(session, card, args.unmount)?;
+        source_guard::unmounted(session, card, args.unmount)?;
         wanted = SaveSource::of(session, args, card, &tally)?;
     }
     let shelf = OnShelf::lock(&to, args.onto_shelf)?;
@@ -272,7 +272,7 @@ impl Run<'_> {
         let is_interrupted = session.environment.interrupt.cancel.check().is_err();
         Ok(match saved.unreadable.is_empty() {
             // The new image is intact, but older ones are not.
-            true if !saved.taken_over.damaged.is_empty() => Exit::Mismatch,
+            true if !saved.reused.damaged.is_empty() => Exit::Mismatch,
             true => packing::exit(&saved),
             false if is_interrupted => Exit::Interrupted,
             false => Exit::Unreadable,
@@ -361,10 +361,10 @@ fn content(session: &Session, args: &SaveArgs, wanted: &SaveSource) -> Outcome<I
     let (source, survey) = (&wanted.source, &wanted.survey);
     if args.fit {
         let room = args.room.map_or(ByteLen::ZERO, |room| room.0);
-        let smallest = fitting::smallest(survey, None, room).map_err(|failure| {
+        let smallest = fit_plan::smallest(survey, None, room).map_err(|failure| {
             failure.next("Leave --fit out: what is not in use takes no room in the image.")
         })?;
-        let plan = fitting::plan(session, source, survey, smallest, false)?;
+        let plan = fit_plan::plan(session, source, survey, smallest, false)?;
         for change in &plan.plan.changes {
             session.out.note(&format!("{}.", change::words(change)));
         }

@@ -1,10 +1,10 @@
 //! What became of a save.
 
 use crate::{
-    fits,
-    live::Stood,
+    card_sizes,
     packing::Destination,
     render::{count, json, lost, quoted, size, time},
+    running_card::Freezes,
     session::Session,
 };
 use imbrik_core::{
@@ -34,7 +34,7 @@ pub(super) struct Done<'a> {
     pub(super) reused: Option<json::Reused>,
     pub(super) reused_lines: Vec<String>,
     /// When and for how long the card stood still, if it was in use.
-    pub(super) stood: Option<Stood>,
+    pub(super) stood: Option<Freezes>,
     /// What was read of the card.
     pub(super) tally: &'a Tally,
     pub(super) took: Duration,
@@ -63,7 +63,7 @@ impl Done<'_> {
             resumed_bytes: saved.resumed.get(),
             was_cut_short: saved.was_cut_short,
             reused: self.reused.clone(),
-            stood: self.stood.as_ref().map(Stood::json),
+            stood: self.stood.as_ref().map(Freezes::json),
         }
     }
 
@@ -141,7 +141,7 @@ impl Done<'_> {
             size::both(self.used),
             size::short(tally.read())
         ));
-        for line in self.stood.iter().flat_map(Stood::lines).chain(self.reused_lines.clone()) {
+        for line in self.stood.iter().flat_map(Freezes::lines).chain(self.reused_lines.clone()) {
             out.line(&line);
         }
         if !saved.resumed.is_zero() {
@@ -151,7 +151,7 @@ impl Done<'_> {
             ));
         }
         if let Some(fitted) = self.fitted {
-            out.line(&format!("Fits      {}", fits::cards(fitted)));
+            out.line(&format!("Fits      {}", card_sizes::cards(fitted)));
         }
         for why in self.occupancy.into_iter().flat_map(Occupancy::notes) {
             out.line(&format!("Note      {why}"));

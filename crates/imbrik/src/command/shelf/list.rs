@@ -3,9 +3,9 @@
 use super::open;
 use crate::{
     args::ShelfOnlyArgs,
+    card_sizes,
     exit::Exit,
     failure::{Explain, Outcome},
-    fits,
     render::{Tone, count, json, layout, quoted, size, table, time},
     session::Session,
 };
@@ -65,7 +65,7 @@ pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
             out.line(&format!(
                 "{} card, {newest}, fits {}",
                 size::short(card.size),
-                fits::cards(first.card_size)
+                card_sizes::cards(first.card_size)
             ));
         }
         let mut rows =
@@ -88,7 +88,7 @@ pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
             "{} is left of an image that did not become whole ({}, {}); `imbrik shelf thin` removes it \
              after two days.",
             quoted(&left.path),
-            time::moment(left.changed_at),
+            time::snapshot(left.changed_at),
             size::short(left.len)
         ));
     }
@@ -172,11 +172,11 @@ fn row(image: &Shelved, fate: Fate) -> Vec<String> {
     };
     let name = image.path.file_name().unwrap_or_default();
     let mut what = vec![quoted(name.as_ref())];
-    if !image.lacks.is_zero() {
-        what.push(format!("lacks {}", size::short(image.lacks)));
+    if !image.unreadable.is_zero() {
+        what.push(format!("{} missing", size::short(image.unreadable)));
     }
     vec![
-        time::moment(image.made_at),
+        time::snapshot(image.made_at),
         size::short(image.own),
         checked,
         stays.to_owned(),
@@ -193,7 +193,7 @@ pub(super) fn image(image: &Shelved, fate: Fate) -> json::ShelfImage {
         card_size: image.card_size.get(),
         image_bytes: image.len.get(),
         own_bytes: image.own.get(),
-        unreadable_bytes: image.lacks.get(),
+        unreadable_bytes: image.unreadable.get(),
         note: image.note.clone(),
         pinned: image.remarks.pinned,
         checked_at: image.remarks.checked.map(|at| at.to_string()),

@@ -5,10 +5,10 @@ mod shelf;
 
 use crate::{
     args::ShowArgs,
+    card_sizes::{self, MinimumSizes},
     drawing,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
-    fits::{self, Fitting},
     opened::Opened,
     render::{
         Out, Tone, json, map, quoted, size, start::start_lines, strip, survey as words, table, time,
@@ -264,15 +264,15 @@ impl Found<'_> {
             let head = if index == 0 { "Limits" } else { "" };
             out.line(&format!("{head:<15} {text}"));
         }
-        let (fitting, needed) = (self.fitting(), self.survey.needed());
+        let (minimum, needed) = (self.minimum_sizes(), self.survey.needed());
         let mut lines = vec![format!("{} as it stands", size::both(needed))];
         let last = self.survey.last_resizable().and_then(|index| self.survey.parts.get(index));
-        let fitted = fitting.last_shrunk().zip(last);
+        let fitted = minimum.last_shrunk().zip(last);
         if let Some((len, part)) = fitted {
             let title = part.title();
             lines.push(format!("{} with {title} fitted, as `imbrik fit` does it", size::both(len)));
         }
-        let all = fitting.all_shrunk();
+        let all = minimum.all_shrunk();
         if all < fitted.map_or(needed, |(len, _)| len) {
             lines.push(format!("{} with every volume as small as it goes", size::both(all)));
         }
@@ -283,7 +283,7 @@ impl Found<'_> {
     }
 
     /// How far it can be made smaller.
-    fn fitting(&self) -> Fitting<'_> {
+    fn minimum_sizes(&self) -> MinimumSizes<'_> {
         let manifest = match self.what {
             Opened::Image(image) => image.manifest(),
             Opened::Card(..) => None,
@@ -292,7 +292,7 @@ impl Found<'_> {
             Some(manifest) => manifest.reaches_end || manifest.fitted.is_some(),
             None => matches!(self.what, Opened::Card(..)) && self.survey.reaches_end(),
         };
-        Fitting { survey: &self.survey, occupancy: &self.occupancy, fills }
+        MinimumSizes { survey: &self.survey, occupancy: &self.occupancy, fills }
     }
 
     /// For which cards it is, and what would change on those that are plugged in.
@@ -305,10 +305,10 @@ impl Found<'_> {
             Opened::Card(card, _) => Some(&**card),
             Opened::Image(_) => None,
         };
-        if let Some(name) = fits::sold_as(self.fitting().all_shrunk()) {
+        if let Some(name) = card_sizes::sold_as(self.minimum_sizes().all_shrunk()) {
             out.line(&format!("{:<15} any card sold as {} or more", "Fits", size::short(name)));
         }
-        for (index, line) in self.fitting().on_cards(session, own).iter().enumerate() {
+        for (index, line) in self.minimum_sizes().on_cards(session, own).iter().enumerate() {
             let head = if index == 0 { "On cards here" } else { "" };
             out.line(format!("{head:<15} {line}").trim_end());
         }
@@ -337,7 +337,7 @@ impl Found<'_> {
             let part = self.survey.parts.get(index);
             let (used, free) = part.map_or((None, None), |part| used_and_free(found, part));
             let least = found.and_then(|found| found.least.as_ref());
-            json::LookedInto {
+            json::InspectedVolume {
                 partition,
                 used: used.map(ByteLen::get),
                 free: free.map(ByteLen::get),
@@ -368,8 +368,8 @@ impl Found<'_> {
             shelf: self.shelf.as_ref().map(OnShelf::json),
             used: self.occupancy.used_in(Span::whole(self.survey.size)).get(),
             smallest_card: self.survey.needed().get(),
-            smallest_card_for_the_data: self.fitting().last_shrunk().map(ByteLen::get),
-            smallest_card_of_all: self.fitting().all_shrunk().get(),
+            smallest_card_for_the_data: self.minimum_sizes().last_shrunk().map(ByteLen::get),
+            smallest_card_of_all: self.minimum_sizes().all_shrunk().get(),
             taken_whole_because: self.survey.whole_because.map(str::to_owned),
             card_bytes_read: tally.read().get(),
             seconds: took.as_secs_f64(),

@@ -187,7 +187,7 @@ pub(crate) struct Shown {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(crate) image: Option<ImageFacts>,
     pub(crate) size: u64,
-    pub(crate) content: Content<LookedInto>,
+    pub(crate) content: Content<InspectedVolume>,
     /// Data outside of all partitions.
     pub(crate) gaps: Vec<Gap>,
     /// References of boot files.
@@ -230,7 +230,7 @@ pub(crate) struct ImageFacts {
 /// Details of a partition.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
-pub(crate) struct LookedInto {
+pub(crate) struct InspectedVolume {
     #[serde(flatten)]
     pub(crate) partition: Partition,
     /// Used bytes; null if unknown.
@@ -319,13 +319,13 @@ pub(crate) struct Saved {
     /// With `--reuse`, data from the earlier image; otherwise null.
     pub(crate) reused: Option<Reused>,
     /// With `--live`, times of the freezes; otherwise null.
-    pub(crate) stood: Option<Stood>,
+    pub(crate) stood: Option<Freezes>,
 }
 
 /// Freezes of a card in use.
 #[derive(Clone, Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
-pub(crate) struct Stood {
+pub(crate) struct Freezes {
     /// The time that the image shows.
     pub(crate) at: String,
     /// Duration of each freeze; the image shows the last one.
@@ -652,5 +652,5 @@ pub(crate) struct WrittenCard {
     pub(crate) read_back: bool,
     pub(crate) seconds: f64,
     /// With `--live`, times of the freezes; otherwise null.
-    pub(crate) stood: Option<Stood>,
+    pub(crate) stood: Option<Freezes>,
 }

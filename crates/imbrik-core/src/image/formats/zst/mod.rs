@@ -26,7 +26,7 @@ use frame::{MANIFEST_MAGIC, MANIFEST_TAG, PADDING_MAGIC, skippable_header};
 use imbrik_store::{
     ReadAt,
     error::{Error, Result},
-    exact::cannot_be,
+    exact::invariant_error,
     units::{ByteLen, ByteOffset},
 };
 pub(in crate::image) use index::ZstCodec;
@@ -143,12 +143,12 @@ impl Writing for Zst {
     fn tail(&self, manifest: &[u8], frames: &[FrameLens]) -> Result<Option<Vec<u8>>> {
         let len = manifest.len().checked_add(MANIFEST_TAG.len());
         let len = len.and_then(|len| u32::try_from(len).ok());
-        let len = len.ok_or_else(|| cannot_be("the manifest is too long"))?;
+        let len = len.ok_or_else(|| invariant_error("the manifest is too long"))?;
         let mut tail = skippable_header(MANIFEST_MAGIC, len).to_vec();
         tail.extend_from_slice(MANIFEST_TAG);
         tail.extend_from_slice(manifest);
         let packed = u32::try_from(tail.len()).ok();
-        let packed = packed.ok_or_else(|| cannot_be("the manifest is too long"))?;
+        let packed = packed.ok_or_else(|| invariant_error("the manifest is too long"))?;
         let all = [frames, &[FrameLens { packed, content: 0 }]].concat();
         let table = seek_table::encode(&all);
         tail.extend(table.ok_or_else(|| Error::unsupported("the card has too many tiles"))?);

@@ -451,7 +451,7 @@ impl Planner<'_> {
     ) -> std::result::Result<MapBlocks, Lack> {
         let block_len = self.opened.superblock.block_len;
         let mut found = MapBlocks::new();
-        let mut lacking = 0u64;
+        let mut shortfall = 0u64;
         for number in movers {
             self.cancel.check()?;
             let (inode, map) = self.map(*number, ends)?;
@@ -468,16 +468,16 @@ impl Planner<'_> {
                     Some(block) => blocks.push(block),
                     None => {
                         let missing = needed.saturating_sub(blocks.len());
-                        lacking = lacking.plus(u64::try_from(missing).unwrap_or(u64::MAX))?;
+                        shortfall = shortfall.plus(u64::try_from(missing).unwrap_or(u64::MAX))?;
                         break;
                     }
                 }
             }
             found.insert(*number, blocks);
         }
-        match lacking {
+        match shortfall {
             0 => Ok(found),
-            _ => Err(Lack::Blocks(lacking)),
+            _ => Err(Lack::Blocks(shortfall)),
         }
     }
 }

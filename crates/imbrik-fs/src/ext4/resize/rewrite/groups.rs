@@ -14,7 +14,7 @@ impl Rewriter<'_> {
     /// The bitmaps, and the groups as their descriptors tell of them.
     pub(super) fn groups(&mut self) -> Result<Vec<Group>> {
         let new = self.now().clone();
-        let len = new.block_len.fitting::<usize>()?;
+        let len = new.block_len.exact_as::<usize>()?;
         let mut used = self.layout.geometry.metadata.clone();
         for run in self.layout.owned.runs(Run::new(0, new.blocks)) {
             if !used.add(run) {

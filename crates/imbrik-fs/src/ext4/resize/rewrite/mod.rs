@@ -116,7 +116,7 @@ impl Rewriter<'_> {
         let (block, inside) = place.ok_or_else(|| inode.wrong("it has no place any more"))?;
         // A block of the table in which nothing was in use before may hold rubbish.
         let per_block = self.was().block_len.checked_div(self.was().inode_len).unwrap_or(1);
-        let first = inside.fitting::<u64>()?.checked_div(self.was().inode_len);
+        let first = inside.exact_as::<u64>()?.checked_div(self.was().inode_len);
         let index = u64::from(inode.number).saturating_sub(1).saturating_sub(first.unwrap_or(0));
         let was_live = self.planner.census.inodes.count_in(Run::new(index, per_block)) > 0;
         self.draft.put_inside(block, inside, &inode.raw, |draft| match was_live {
@@ -335,7 +335,7 @@ impl Rewriter<'_> {
                 _ => map.nodes.len(),
             };
             let file_acl = u64::from(old.file_acl(&superblock) != 0);
-            let nodes = nodes.fitting::<u64>()?;
+            let nodes = nodes.exact_as::<u64>()?;
             inode.put_size(len.times(superblock.block_len)?);
             inode.put_blocks(body.plus(nodes)?.plus(file_acl)?, &superblock);
             let first = map.pieces.first().filter(|first| first.logical == 0);
@@ -460,7 +460,7 @@ impl Rewriter<'_> {
             self.draft.put(primary, list)?;
         }
         self.draft.put(double, map)?;
-        let copies = copies.len().fitting::<u64>()?.plus(1)?;
+        let copies = copies.len().exact_as::<u64>()?.plus(1)?;
         let held = new.reserved_gdt_blocks.times(copies)?.plus(1)?;
         inode.put_u32(DOUBLE, u32::try_from(double).map_err(|_| wrong())?);
         inode.put_blocks(held, &new);

@@ -12,15 +12,15 @@ impl Rewriter<'_> {
     /// The superblock, the descriptors, and all copies of both.
     pub(super) fn superblocks(&mut self, groups: &[Group]) -> Result<()> {
         let new = self.now().clone();
-        let len = new.block_len.fitting::<usize>()?;
-        let raw_len = new.descriptor_len.fitting::<usize>()?;
+        let len = new.block_len.exact_as::<usize>()?;
+        let raw_len = new.descriptor_len.exact_as::<usize>()?;
         let mut table = Vec::new();
         for (number, group) in (0u64..).zip(groups) {
             let mut raw = match number < self.was().groups() {
                 true => {
                     let (block, inside) = self.was().descriptor_at(number);
                     let block = self.planner.opened.meta.block(block)?;
-                    let inside = inside.fitting::<usize>()?;
+                    let inside = inside.exact_as::<usize>()?;
                     let raw = block.get(inside..inside.plus(raw_len)?);
                     raw.ok_or_else(|| broken("a descriptor"))?.to_vec()
                 }
@@ -45,7 +45,7 @@ impl Rewriter<'_> {
                     0 => Superblock::OFFSET.checked_rem(new.block_len).unwrap_or(0),
                     _ => 0,
                 };
-                let inside = inside.fitting::<usize>()?;
+                let inside = inside.exact_as::<usize>()?;
                 let base = match number {
                     0 => self.draft.block(start)?,
                     _ => self.draft.empty_block(),

@@ -9,7 +9,9 @@ use imbrik_core::{
     operation::{ImageContent, ImagePlan},
     progress::{Cancel, Unobserved, Watch},
     store::{ReadAt, SparseStore, WriteAt, read_vec},
-    transfer::{Moment, OnDamage, OnUnfinished, Reuse, RunningCard, SaveOptions, save, save_again},
+    transfer::{
+        OnDamage, OnUnfinished, Reuse, RunningCard, SaveOptions, Snapshot, save, save_again,
+    },
     units::{ByteLen, ByteOffset, Span},
 };
 use jiff::Timestamp;
@@ -90,7 +92,7 @@ fn planned(source: &Arc<dyn ReadAt>, survey: &Survey, cancel: &Cancel) -> ImageP
 }
 
 /// The image of a moment, made of a copy from after the moment before it.
-fn image_of(before: &Moment, moment: &Moment, at: &Path) -> Image {
+fn image_of(before: &Snapshot, snapshot: &Snapshot, at: &Path) -> Image {
     let cancel = Cancel::new();
     let watch = Watch { observer: &Unobserved, cancel: &cancel };
     let store: Arc<dyn ReadAt> = before.store.clone();
@@ -99,8 +101,8 @@ fn image_of(before: &Moment, moment: &Moment, at: &Path) -> Image {
     let copy = at.join("copy");
     save(&plan.plan.view, manifest, Output::File(&copy), &options(), watch).unwrap();
     let copy = Arc::new(Image::open(&copy, None).unwrap());
-    let reuse = Reuse::at(copy, moment, before, Vec::new(), &cancel).unwrap();
-    let plan = planned(&reuse.source, &moment.survey, &cancel);
+    let reuse = Reuse::at(copy, snapshot, before, Vec::new(), &cancel).unwrap();
+    let plan = planned(&reuse.source, &snapshot.survey, &cancel);
     let manifest = plan.manifest("a test", Timestamp::UNIX_EPOCH);
     let image = at.join("image.img.zst");
     let to = Output::File(&image);
@@ -125,12 +127,12 @@ fn unfreezable_volume_is_read_until_unchanged() {
         let running = RunningCard { card: store, volumes: vec![volume], folder };
         let mut restless = Restless { card, states: states.clone(), next: 0, changes: 0 };
         let cancel = Cancel::new();
-        let before = running.moment(None, ByteLen::ZERO, &mut restless, &cancel).unwrap();
+        let before = running.snapshot(None, ByteLen::ZERO, &mut restless, &cancel).unwrap();
         restless.changes = changes;
-        let moment =
-            running.moment(Some((&before, &[span])), ByteLen::mib(64), &mut restless, &cancel);
-        let moment = match moment {
-            Ok(moment) => moment,
+        let snapshot =
+            running.snapshot(Some((&before, &[span])), ByteLen::mib(64), &mut restless, &cancel);
+        let snapshot = match snapshot {
+            Ok(snapshot) => snapshot,
             Err(error) => {
                 assert!(changes == 30 && error.class() == Class::Refused, "{changes}: {error}");
                 refused += 1;
@@ -138,8 +140,8 @@ fn unfreezable_volume_is_read_until_unchanged() {
             }
         };
         settled += 1;
-        assert!(moment.is_whole);
-        let image = image_of(&before, &moment, dir.path());
+        assert!(snapshot.is_whole);
+        let image = image_of(&before, &snapshot, dir.path());
         let content = read_vec(&**image.content(), ByteOffset::ZERO, states[0].len()).unwrap();
         fs::write(dir.path().join("seen"), &content).unwrap();
         sh("fsck.fat -n seen", dir.path());
@@ -186,6 +188,6 @@ fn early_thaw_invalidates_the_snapshot() {
     let span = Span::whole(card.size());
     let volume = MountedVolume { at: "/".into(), device: "x".into(), kind: "ext4".into(), span };
     let running = RunningCard { card, volumes: vec![volume], folder: None };
-    let moment = running.moment(None, ByteLen::ZERO, &mut Late, &Cancel::new());
-    assert_eq!(moment.err().unwrap().class(), Class::Mismatch);
+    let snapshot = running.snapshot(None, ByteLen::ZERO, &mut Late, &Cancel::new());
+    assert_eq!(snapshot.err().unwrap().class(), Class::Mismatch);
 }

@@ -23,7 +23,7 @@ const MASK: u16 = 16;
 const OTHERS: u16 = 32;
 
 /// What something new gets of that: attributes, and its permissions.
-pub(super) struct HandedOn {
+pub(super) struct InheritedAcl {
     pub(super) attributes: Vec<FileAttribute>,
     pub(super) permissions: u16,
 }
@@ -33,12 +33,12 @@ impl Editor<'_> {
     ///
     /// # Errors
     /// When its attributes are invalid.
-    pub(super) fn handed_on(
+    pub(super) fn inherited_acl(
         &self,
         folder: &RawInode,
         permissions: u16,
         is_folder: bool,
-    ) -> Result<Option<HandedOn>> {
+    ) -> Result<Option<InheritedAcl>> {
         let wrong = || folder.wrong("its attributes are invalid");
         let number = folder.file_acl(self.superblock());
         let block = match number {
@@ -64,7 +64,7 @@ impl Editor<'_> {
         if is_folder {
             attributes.push(attribute(OF_NEW, list));
         }
-        Ok(Some(HandedOn { attributes, permissions }))
+        Ok(Some(InheritedAcl { attributes, permissions }))
     }
 }
 

@@ -29,14 +29,14 @@ pub(crate) fn cards(len: ByteLen) -> String {
 }
 
 /// How far a card's content can be made smaller.
-pub(crate) struct Fitting<'a> {
+pub(crate) struct MinimumSizes<'a> {
     pub(crate) survey: &'a Survey,
     pub(crate) occupancy: &'a Occupancy,
     /// Whether the last volume fills a bigger card.
     pub(crate) fills: bool,
 }
 
-impl Fitting<'_> {
+impl MinimumSizes<'_> {
     /// The smallest sizes of some partitions.
     fn smallest(&self, which: impl Fn(usize) -> bool) -> ByteLen {
         let parts = self.survey.parts.iter().enumerate().filter(|(index, _)| which(*index));

@@ -3,17 +3,16 @@
 use crate::{
     args::Patience,
     failure::{Explain, Failure, Outcome},
-    log,
+    freezer, log,
     render::{json, listed, quoted, size, time},
     resolve,
     session::Session,
-    standstill,
 };
 use imbrik_core::{
     Class,
     card::{Card, Freezer, Host as _, MountedVolume},
     store::{Counted, ReadAt, Tally},
-    transfer::{Moment, RunningCard, lies_on_any},
+    transfer::{RunningCard, Snapshot, lies_on_any},
     units::{ByteLen, Span},
 };
 use jiff::Timestamp;
@@ -78,13 +77,13 @@ impl<'a> InUse<'a> {
         if let Some(folder) = &folder {
             lies_elsewhere(session, folder, card, &volumes)?;
         }
-        for at in standstill::thaw_leftovers() {
+        for at in freezer::thaw_leftovers() {
             session.out.warn(&format!(
                 "{} was still frozen after an earlier run was killed: it was thawed.",
                 quoted(&at)
             ));
         }
-        let freezer = standstill::start(&volumes, limit).state(UNTOUCHED)?;
+        let freezer = freezer::start(&volumes, limit).state(UNTOUCHED)?;
         let running = RunningCard { card: source, volumes, folder };
         let (times, changed) = (Vec::new(), None);
         Ok(Self { session, card, running, freezer, limit, tally, times, changed })
@@ -92,17 +91,17 @@ impl<'a> InUse<'a> {
 
     /// What is on it at one moment, with everything held back that could be written then. Of what was in use at
     /// the moment `before`, `had` was copied.
-    pub(crate) fn moment(
+    pub(crate) fn snapshot(
         &mut self,
-        before: Option<(&Moment, &[Span])>,
+        before: Option<(&Snapshot, &[Span])>,
         most: ByteLen,
-    ) -> Outcome<Moment> {
+    ) -> Outcome<Snapshot> {
         let cancel = &self.session.environment.interrupt.cancel;
         let held = log::hold();
-        let moment = self.running.moment(before, most, &mut self.freezer, cancel);
+        let snapshot = self.running.snapshot(before, most, &mut self.freezer, cancel);
         drop(held);
         let held = self.freezer.held_elsewhere();
-        let moment = moment.map_err(|error| {
+        let snapshot = snapshot.map_err(|error| {
             let next = match error.class() {
                 Class::Refused if held.is_some() => frozen_elsewhere(held.unwrap_or(Path::new("/"))),
                 Class::Mismatch => format!(
@@ -115,17 +114,17 @@ impl<'a> InUse<'a> {
             };
             Failure::from(error).state(GOES_ON).next(next)
         })?;
-        self.times.push(moment.stood_still);
+        self.times.push(snapshot.frozen_for);
         if before.is_none() {
-            self.may_stand_still_for_all(&moment)?;
+            self.may_stand_still_for_all(&snapshot)?;
         }
-        Ok(moment)
+        Ok(snapshot)
     }
 
     /// Refuses a card of which all would have to be read while it stands still, and that would take too long.
-    fn may_stand_still_for_all(&self, moment: &Moment) -> Outcome<()> {
-        let Some(first) = moment.not_judged.first() else { return Ok(()) };
-        let used: ByteLen = moment.not_judged.iter().map(|one| one.used).sum();
+    fn may_stand_still_for_all(&self, snapshot: &Snapshot) -> Outcome<()> {
+        let Some(first) = snapshot.not_judged.first() else { return Ok(()) };
+        let used: ByteLen = snapshot.not_judged.iter().map(|one| one.used).sum();
         let seconds = used.get() as f64 / self.card.likely_read_rate() as f64;
         if seconds < self.limit.as_secs_f64() {
             return Ok(());
@@ -141,20 +140,20 @@ impl<'a> InUse<'a> {
     }
 
     /// When and for how long it stood still.
-    pub(crate) fn stood(&self, moment: &Moment) -> Stood {
-        let is_stopped = |volume: &&MountedVolume| !moment.unstoppable.contains(&volume.span);
+    pub(crate) fn stood(&self, snapshot: &Snapshot) -> Freezes {
+        let is_stopped = |volume: &&MountedVolume| !snapshot.unstoppable.contains(&volume.span);
         let (stopped, others): (Vec<_>, Vec<_>) = self.running.volumes.iter().partition(is_stopped);
         let names = |volumes: Vec<&MountedVolume>| {
             volumes.iter().map(|volume| quoted(&volume.at)).collect()
         };
-        let (at, changed, times) = (moment.at, moment.changed, self.times.clone());
-        let is_judged = moment.not_judged.is_empty();
+        let (at, changed, times) = (snapshot.at, snapshot.changed, self.times.clone());
+        let is_judged = snapshot.not_judged.is_empty();
         let (stopped, unstoppable) = (names(stopped), names(others));
-        Stood { times, at, changed, is_judged, stopped, unstoppable }
+        Freezes { times, at, changed, is_judged, stopped, unstoppable }
     }
 
     /// How much may be read while the card stands still, when what was copied took `took`.
-    pub(crate) fn most_at_once(&mut self, took: Duration, last: &Moment) -> ByteLen {
+    pub(crate) fn most_at_once(&mut self, took: Duration, last: &Snapshot) -> ByteLen {
         // What was packed or written in so many seconds was read in no more.
         let rate = self.tally.read().get() as f64 / took.as_secs_f64().max(0.01);
         // Where it changes as fast as it is copied, another pass gains nothing.
@@ -178,7 +177,7 @@ impl<'a> InUse<'a> {
 
 /// What to do about a filesystem that another process has frozen.
 fn frozen_elsewhere(at: &Path) -> String {
-    match standstill::holder(at) {
+    match freezer::holder(at) {
         Some(pid) => {
             format!("Another run of imbrik (process {pid}) is reading it: wait until it is done.")
         }
@@ -226,7 +225,7 @@ pub(crate) fn card_in_use(session: &Session, name: &Path) -> Outcome<Card> {
 }
 
 /// What becomes of a card that is in use.
-pub(crate) struct Stood {
+pub(crate) struct Freezes {
     /// How long it stood still each time.
     pub(crate) times: Vec<Duration>,
     /// When the image was.
@@ -240,7 +239,7 @@ pub(crate) struct Stood {
     stopped: Vec<String>,
 }
 
-impl Stood {
+impl Freezes {
     /// Tells of it, for people.
     pub(crate) fn lines(&self) -> Vec<String> {
         let times: Vec<_> =
@@ -271,8 +270,8 @@ impl Stood {
     }
 
     /// The same for programs.
-    pub(crate) fn json(&self) -> json::Stood {
-        json::Stood {
+    pub(crate) fn json(&self) -> json::Freezes {
+        json::Freezes {
             at: self.at.to_string(),
             seconds: self.times.iter().map(Duration::as_secs_f64).collect(),
             read_bytes: self.changed.get(),

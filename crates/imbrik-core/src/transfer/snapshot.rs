@@ -45,7 +45,7 @@ pub struct RunningCard {
 }
 
 /// The data of a card in use that were read at one time.
-pub struct Moment {
+pub struct Snapshot {
     /// Reads as the card did at that time in recorded ranges; other ranges read as the card is now, or not at all.
     pub store: Arc<Recorded>,
     /// The survey at that time.
@@ -55,7 +55,7 @@ pub struct Moment {
     /// The time of the freeze.
     pub at: Timestamp,
     /// The duration of the freeze.
-    pub stood_still: Duration,
+    pub frozen_for: Duration,
     /// Content that was unchanged since the earlier snapshot, in order and joined.
     pub known: Vec<Span>,
     /// Used bytes besides that content and metadata.
@@ -91,13 +91,13 @@ impl RunningCard {
     /// - [`crate::Class::Refused`] when a volume can't be frozen, or never stays the same.
     /// - [`crate::Class::Mismatch`] when it was thawed too early, or its partitions changed.
     /// - When the card can't be read.
-    pub fn moment(
+    pub fn snapshot(
         &self,
-        before: Option<(&Moment, &[Span])>,
+        before: Option<(&Snapshot, &[Span])>,
         most: ByteLen,
         freezer: &mut dyn Freeze,
         cancel: &Cancel,
-    ) -> Result<Moment> {
+    ) -> Result<Snapshot> {
         let mut restless = None;
         for looks in 0..MOST_LOOKS {
             thread::sleep(PAUSE.saturating_mul(looks));
@@ -113,8 +113,8 @@ impl RunningCard {
             let frozen = freezer.freeze()?;
             let at = Timestamp::now();
             let found = look.all();
-            let stood_still = freezer.thaw();
-            let (found, stood_still) = (found?, stood_still?);
+            let frozen_for = freezer.thaw();
+            let (found, frozen_for) = (found?, frozen_for?);
             let states = self.volumes.iter().zip(frozen);
             let unstoppable: Vec<_> =
                 states.filter(|(_, is_frozen)| !is_frozen).map(|(volume, _)| volume.span).collect();
@@ -129,7 +129,7 @@ impl RunningCard {
             }
             if restless.is_none() {
                 look.unmount(&found.survey, &unstoppable)?;
-                return Ok(look.seen(found, at, stood_still, unstoppable));
+                return Ok(look.seen(found, at, frozen_for, unstoppable));
             }
             tracing::info!("a volume that cannot be frozen changed while it was read");
         }
@@ -151,7 +151,7 @@ impl RunningCard {
 struct Look<'a> {
     running: &'a RunningCard,
     store: Arc<Recorded>,
-    before: Option<&'a Moment>,
+    before: Option<&'a Snapshot>,
     /// The part of it that was copied.
     had: Option<&'a [Span]>,
     most: ByteLen,
@@ -247,7 +247,7 @@ impl Look<'_> {
         self.as_before()?;
         let store: Arc<dyn ReadAt> = Arc::<Recorded>::clone(&self.store);
         let survey = Survey::of(&*store)?;
-        let is_another = |before: &Moment| before.survey.fingerprint() != survey.fingerprint();
+        let is_another = |before: &Snapshot| before.survey.fingerprint() != survey.fingerprint();
         if self.before.is_some_and(is_another) {
             return Err(Error::mismatch("its partitions have changed"));
         }
@@ -298,22 +298,22 @@ impl Look<'_> {
         self,
         found: Found,
         at: Timestamp,
-        stood_still: Duration,
+        frozen_for: Duration,
         unstoppable: Vec<Span>,
-    ) -> Moment {
+    ) -> Snapshot {
         let Found { survey, occupancy, known, changed, is_whole, mut not_judged } = found;
         // Filesystems that can't be frozen are read first.
         not_judged.retain(|one| !unstoppable.contains(&one.span));
         let beyond = if is_whole { Beyond::Refused } else { Beyond::AsItIs };
         self.store.set_beyond(beyond);
-        tracing::info!(%changed, is_whole, ms = stood_still.as_millis(), "frozen");
+        tracing::info!(%changed, is_whole, ms = frozen_for.as_millis(), "frozen");
         let store = self.store;
-        Moment {
+        Snapshot {
             store,
             survey,
             occupancy,
             at,
-            stood_still,
+            frozen_for,
             known,
             changed,
             is_whole,
