@@ -28,7 +28,7 @@ pub(crate) fn dos_time(seconds: i64) -> (u16, u16) {
 }
 
 /// The moment of a date and a time; `None` when there is no such one.
-pub(crate) fn snapshot(date: u16, time: u16) -> Option<FileTime> {
+pub(crate) fn file_time(date: u16, time: u16) -> Option<FileTime> {
     let part = |value: u16| i8::try_from(value).ok();
     let year = i16::try_from(date >> 9).ok()?.checked_add(1980)?;
     let day = jiff::civil::Date::new(year, part(date >> 5 & 0xf)?, part(date & 0x1f)?).ok()?;
@@ -39,10 +39,10 @@ pub(crate) fn snapshot(date: u16, time: u16) -> Option<FileTime> {
     Some(FileTime { seconds: zoned.timestamp().as_second(), nanoseconds: 0 })
 }
 
-/// `snapshot` and `hundredths` of a second more, of which two seconds have 200.
-pub(crate) fn with_hundredths(snapshot: FileTime, hundredths: u8) -> FileTime {
+/// `file_time` and `hundredths` of a second more, of which two seconds have 200.
+pub(crate) fn with_hundredths(file_time: FileTime, hundredths: u8) -> FileTime {
     let rest = u32::from(hundredths % 100).saturating_mul(10_000_000);
-    let seconds = snapshot.seconds.saturating_add(i64::from(hundredths / 100));
+    let seconds = file_time.seconds.saturating_add(i64::from(hundredths / 100));
     FileTime { seconds, nanoseconds: rest }
 }
 
@@ -55,7 +55,7 @@ mod tests {
     fn times_out_of_range_are_clamped_to_the_limits() {
         let back = |seconds| {
             let (date, time) = dos_time(seconds);
-            snapshot(date, time).unwrap().seconds
+            file_time(date, time).unwrap().seconds
         };
         // 1979-06-15, 1960, and 2200.
         for early in [298_252_800, -315_619_200, i64::MIN] {
@@ -68,13 +68,13 @@ mod tests {
         #[test]
         fn timestamp_survives_with_two_second_resolution(seconds in 315_532_800i64..4_354_819_200) {
             let (date, time) = dos_time(seconds);
-            let back = snapshot(date, time).unwrap();
+            let back = file_time(date, time).unwrap();
             prop_assert_eq!(back.seconds, seconds - seconds % 2);
         }
 
         #[test]
         fn any_bits_parse_as_a_timestamp_or_none(date in any::<u16>(), time in any::<u16>()) {
-            if let Some(found) = snapshot(date, time) {
+            if let Some(found) = file_time(date, time) {
                 prop_assert_eq!(dos_time(found.seconds), (date, time));
             }
         }

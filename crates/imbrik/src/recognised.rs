@@ -45,7 +45,7 @@ impl Recognised {
         let name = self.newest.file_name().unwrap_or_default();
         format!(
             "saved {} ({}) as {}{more}; {} of it there",
-            time::snapshot(self.made_at),
+            time::date_and_time(self.made_at),
             time::ago(self.made_at, Timestamp::now()),
             quoted(name.as_ref()),
             count(self.images, "image")

@@ -201,7 +201,7 @@ impl Session {
             None => Ok(Cow::Borrowed(name)),
             Some(found) => {
                 let title = quoted(&found.path);
-                let age = crate::render::time::snapshot(found.made_at);
+                let age = crate::render::time::date_and_time(found.made_at);
                 self.out.note(&format!("{} is {title}, saved {age}.", quoted(name)));
                 Ok(Cow::Owned(found.path))
             }

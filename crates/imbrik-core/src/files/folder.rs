@@ -359,13 +359,13 @@ fn without(not_kept: Vec<String>) -> Took {
 }
 
 fn times(info: &FileInfo) -> Timestamps {
-    let snapshot = |time: Option<FileTime>| match time {
+    let time_spec = |time: Option<FileTime>| match time {
         Some(time) => Timespec { tv_sec: time.seconds, tv_nsec: time.nanoseconds.into() },
         None => Timespec { tv_sec: 0, tv_nsec: rustix::fs::UTIME_OMIT },
     };
     Timestamps {
-        last_access: snapshot(info.accessed.or(info.modified)),
-        last_modification: snapshot(info.modified),
+        last_access: time_spec(info.accessed.or(info.modified)),
+        last_modification: time_spec(info.modified),
     }
 }
 

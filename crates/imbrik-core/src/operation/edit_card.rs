@@ -99,7 +99,7 @@ impl CardEdit {
         if let Some(error) = recovered.recovery_error {
             return Err(failed(error));
         }
-        let options = EditOptions { now: snapshot(now), keeps_old: true };
+        let options = EditOptions { now: file_time(now), keeps_old: true };
         let (edited, commit) =
             plan(&recovered.volume, &edits, options, recovered.was_replayed).map_err(failed)?;
         let new =
@@ -241,7 +241,7 @@ impl CardEdit {
 }
 
 /// The time of an edit.
-fn snapshot(now: Timestamp) -> FileTime {
+fn file_time(now: Timestamp) -> FileTime {
     let nanoseconds = u32::try_from(now.subsec_nanosecond()).unwrap_or(0);
     FileTime { seconds: now.as_second(), nanoseconds }
 }

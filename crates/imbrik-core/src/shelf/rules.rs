@@ -45,13 +45,13 @@ impl Period {
     }
 
     /// Which one a moment is in.
-    fn of(self, snapshot: &Zoned) -> (i16, i16) {
-        let week = snapshot.date().iso_week_date();
+    fn of(self, at: &Zoned) -> (i16, i16) {
+        let week = at.date().iso_week_date();
         match self {
-            Self::Day => (snapshot.year(), snapshot.day_of_year()),
+            Self::Day => (at.year(), at.day_of_year()),
             Self::Week => (week.year(), week.week().into()),
-            Self::Month => (snapshot.year(), snapshot.month().into()),
-            Self::Year => (snapshot.year(), 0),
+            Self::Month => (at.year(), at.month().into()),
+            Self::Year => (at.year(), 0),
         }
     }
 

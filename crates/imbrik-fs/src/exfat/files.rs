@@ -7,7 +7,7 @@ use super::{
 use crate::{
     bits::Run,
     clusters::span_of,
-    dos_time::{snapshot, with_hundredths},
+    dos_time::{file_time, with_hundredths},
     files::{
         DOS_FLAGS, EachEntry, EachStretch, FileFlags, FileId, FileInfo, FileKind, FileTime, Files,
         FolderEntry, Stretch,
@@ -206,7 +206,7 @@ impl Files for Reader<'_> {
 /// seconds, and how many quarters of an hour its clock was ahead, if that is known.
 fn stamp(stamp: u32, hundredths: u8, zone: u8) -> Option<FileTime> {
     let half = |value: u32| u16::try_from(value & 0xffff).ok();
-    let local = with_hundredths(snapshot(half(stamp >> 16)?, half(stamp)?)?, hundredths);
+    let local = with_hundredths(file_time(half(stamp >> 16)?, half(stamp)?)?, hundredths);
     // Seven bits with a sign, below the one that says that they count.
     let quarters = i64::from(i8::from_le_bytes([zone << 1]) >> 1);
     let ahead = if zone & 0x80 != 0 { quarters.checked_mul(15 * 60)? } else { 0 };

@@ -9,7 +9,7 @@ use super::{
 use crate::{
     bits::Run,
     clusters,
-    dos_time::{snapshot, with_hundredths},
+    dos_time::{file_time, with_hundredths},
     files::{
         DOS_FLAGS, EachEntry, EachStretch, FileFlags, FileId, FileInfo, FileKind, Files,
         FolderEntry, Stretch,
@@ -115,15 +115,15 @@ impl Files for Reader<'_> {
         };
         let half = |at| raw.as_ref().and_then(|raw| bytes::le_u16(raw, at)).unwrap_or(0);
         let hundredths = raw.as_ref().map_or(0, |raw| raw[13]);
-        let created = snapshot(half(16), half(14));
+        let created = file_time(half(16), half(14));
         Ok(FileInfo {
             kind,
             size: raw.as_ref().filter(|raw| !is_folder(raw)).map_or(0, size_of),
             links: 1,
             ownership: None,
             flags: FileFlags::from_bits(raw.as_ref().map_or(0, |raw| raw[11].into()), &DOS_FLAGS),
-            modified: snapshot(half(24), half(22)),
-            accessed: snapshot(half(18), 0),
+            modified: file_time(half(24), half(22)),
+            accessed: file_time(half(18), 0),
             changed: None,
             created: created.map(|at| with_hundredths(at, hundredths)),
         })

@@ -42,7 +42,7 @@ fn attributes(all: &mut [(Vec<u8>, Vec<u8>)]) -> String {
     all.iter().map(one).collect()
 }
 
-fn snapshot(time: Option<FileTime>) -> String {
+fn time_text(time: Option<FileTime>) -> String {
     time.map_or(String::new(), |time| format!(" {}.{:09}", time.seconds, time.nanoseconds))
 }
 
@@ -68,7 +68,7 @@ fn found(files: &dyn Files, file: FileId, told: Told) -> String {
     let kind = format!("{:?}", info.kind);
     if told == Told::NoOwners {
         let size = if info.kind == FileKind::Folder { 0 } else { info.size };
-        return format!("{kind} {size}{} {content}", snapshot(info.modified));
+        return format!("{kind} {size}{} {content}", time_text(info.modified));
     }
     let ownership = info.ownership.unwrap();
     let mut all: Vec<_> = files.attributes(file).unwrap();
@@ -80,9 +80,9 @@ fn found(files: &dyn Files, file: FileId, told: Told) -> String {
         ownership.group,
         info.size,
         info.links,
-        snapshot(info.modified),
-        snapshot(info.changed),
-        snapshot(info.accessed),
+        time_text(info.modified),
+        time_text(info.changed),
+        time_text(info.accessed),
         attributes(&mut all),
     )
 }
@@ -155,7 +155,7 @@ fn shown(path: &Path, data: &Metadata, told: Told) -> String {
         () => (FileKind::File, of(&std::fs::read(path).unwrap())),
     };
     let time = |seconds, nanoseconds: i64| {
-        snapshot(Some(FileTime { seconds, nanoseconds: nanoseconds as u32 }))
+        time_text(Some(FileTime { seconds, nanoseconds: nanoseconds as u32 }))
     };
     let modified = time(data.mtime(), data.mtime_nsec());
     if told == Told::NoOwners {

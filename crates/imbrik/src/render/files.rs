@@ -59,7 +59,7 @@ pub(crate) fn mode(info: &FileInfo) -> String {
 }
 
 /// "2026-11-23 07:20", in the time of the place; where the volume's own clock has no zone, as it has it.
-pub(crate) fn snapshot(info: &FileInfo) -> String {
+pub(crate) fn modified_at(info: &FileInfo) -> String {
     let Some(FileTime { seconds, .. }) = info.modified else { return String::new() };
     let zone = if info.ownership.is_some() { TimeZone::system() } else { TimeZone::UTC };
     match Timestamp::from_second(seconds) {

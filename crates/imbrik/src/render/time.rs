@@ -39,11 +39,11 @@ pub(crate) fn saved(manifest: &Manifest) -> String {
         format!(", fitted from a card of {}", size::short(ByteLen::new(fitted.card_size)))
     });
     let in_use = if manifest.in_use { " while it was in use" } else { "" };
-    format!("{of}saved {}{in_use}{fitted}{note}", snapshot(manifest.made_at))
+    format!("{of}saved {}{in_use}{fitted}{note}", date_and_time(manifest.made_at))
 }
 
 /// "2026-11-23 07:20", in the time of the place.
-pub(crate) fn snapshot(at: Timestamp) -> String {
+pub(crate) fn date_and_time(at: Timestamp) -> String {
     at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
 }
 

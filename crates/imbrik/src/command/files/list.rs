@@ -249,7 +249,7 @@ impl Listing<'_> {
         if shown.info.ownership.is_some() {
             row += &format!("  {owner:<owners$}  {group:<groups$}");
         }
-        row += &format!("  {size:>sizes$}  {:<16}  ", words::snapshot(&shown.info));
+        row += &format!("  {size:>sizes$}  {:<16}  ", words::modified_at(&shown.info));
         let slash = if shown.is_whole { "/" } else { "" };
         row += &format!("{slash}{}", words::name(&shown.path));
         if let Some(target) = &shown.target {

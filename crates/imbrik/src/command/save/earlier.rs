@@ -147,7 +147,7 @@ fn tell_of_clocks(session: &Session, newest: Option<Timestamp>, wanted: &SaveSou
         "{} {}, in the future: check the clock of this computer. Images with such a date do not count as \
          recent, and no rule removes them.",
         what.0,
-        time::snapshot(what.1)
+        time::date_and_time(what.1)
     ));
 }
 
@@ -285,7 +285,7 @@ impl Earlier {
                 (false, Some(at)) => format!(
                     "Shared    {} with {name}, not verified now; last checked {}",
                     size::short(unread),
-                    time::snapshot(at)
+                    time::date_and_time(at)
                 ),
                 (false, None) => format!(
                     "Shared    {} with {name}, not verified now and never checked",

@@ -7,7 +7,7 @@ use crate::{
     failure::{Explain, Outcome},
     render::{
         count, json, quoted, size,
-        time::{ago, snapshot},
+        time::{ago, date_and_time},
     },
     session::Session,
 };
@@ -62,7 +62,7 @@ fn overdue(shelf: &Shelf, listing: &Listing, now: Timestamp) -> Vec<json::ShelfO
             None => format!("{label} has only damaged images."),
             Some(newest) if is_ahead(newest.made_at, now) => format!(
                 "{label} has no image with a date that can be right: the newest is dated {}, in the future.",
-                snapshot(newest.made_at)
+                date_and_time(newest.made_at)
             ),
             Some(newest) if older(newest.made_at, shelf.due.into()) => {
                 format!("{label} was last saved {}.", ago(newest.made_at, now))
@@ -82,7 +82,7 @@ fn overdue(shelf: &Shelf, listing: &Listing, now: Timestamp) -> Vec<json::ShelfO
             }
             Some(at) if is_ahead(at, now) => (
                 Kind::Check,
-                format!("{name} was checked at a date in the future, {}.", snapshot(at)),
+                format!("{name} was checked at a date in the future, {}.", date_and_time(at)),
             ),
             Some(at) if older(at, CHECK) => {
                 (Kind::Check, format!("{name} was last checked {}.", ago(at, now)))

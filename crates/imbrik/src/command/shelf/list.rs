@@ -88,7 +88,7 @@ pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
             "{} is left of an image that did not become whole ({}, {}); `imbrik shelf thin` removes it \
              after two days.",
             quoted(&left.path),
-            time::snapshot(left.changed_at),
+            time::date_and_time(left.changed_at),
             size::short(left.len)
         ));
     }
@@ -176,7 +176,7 @@ fn row(image: &Shelved, fate: Fate) -> Vec<String> {
         what.push(format!("{} missing", size::short(image.unreadable)));
     }
     vec![
-        time::snapshot(image.made_at),
+        time::date_and_time(image.made_at),
         size::short(image.own),
         checked,
         stays.to_owned(),

@@ -71,7 +71,7 @@ fn show(session: &Session, shelf: &Shelf, removal: &Removal) {
         out.line(&format!(
             "Remove    {}  {}, frees at least {}",
             quoted(name.as_ref()),
-            time::snapshot(image.made_at),
+            time::date_and_time(image.made_at),
             size::short(image.own)
         ));
     }
@@ -80,7 +80,7 @@ fn show(session: &Session, shelf: &Shelf, removal: &Removal) {
         out.line(&format!(
             "Remove    {}  incomplete since {}, {}",
             quoted(name.as_ref()),
-            time::snapshot(left.changed_at),
+            time::date_and_time(left.changed_at),
             size::short(left.len)
         ));
     }
