@@ -20,12 +20,12 @@ impl Run {
         Self { first, len }
     }
 
-    /// The numbers from `first` up to, not including, `end`; none when `end` does not lie behind.
+    /// The numbers from `first` up to, but not including, `end`; empty unless `end` is larger.
     pub(super) const fn between(first: u64, end: u64) -> Self {
         Self { first, len: end.saturating_sub(first) }
     }
 
-    /// The number behind the last.
+    /// The end, exclusive.
     pub(super) const fn end(self) -> u64 {
         self.first.saturating_add(self.len)
     }
@@ -81,7 +81,7 @@ impl Bits {
         }
     }
 
-    /// Adds the numbers of `run`, and tells whether all of them were new and below the bound.
+    /// Adds the numbers of `run`, and returns whether all of them were new and below the limit.
     pub(super) fn add(&mut self, run: Run) -> bool {
         let mut is_new = run.end() <= self.len;
         self.over(run, |word, bits| {
@@ -96,7 +96,7 @@ impl Bits {
         self.over(run, |word, bits| *word &= !bits);
     }
 
-    /// Whether `number` is in it.
+    /// Returns whether `number` is in it.
     pub(super) fn contains(&self, number: u64) -> bool {
         number < self.len && self.word(number / WORD) >> (number % WORD) & 1 == 1
     }
@@ -135,8 +135,7 @@ impl Bits {
         self.words.iter().map(|word| u64::from(word.count_ones())).sum()
     }
 
-    /// The first number from `from` up to `end` that is in it, or with `wanted` false that isn't;
-    /// `end` when there is none.
+    /// The first number from `from` up to `end` that is in the set (`wanted`), or outside of it; `end` without one.
     fn next(&self, from: u64, end: u64, wanted: bool) -> u64 {
         let mut at = from;
         while at < end {
@@ -181,8 +180,8 @@ impl Bits {
         self
     }
 
-    /// The numbers of `run` as a bitmap of `bytes` bytes, lowest number in the lowest bit; bits
-    /// behind the run are set, as those behind a group's end are.
+    /// The numbers of `run` as a bitmap of `bytes` bytes, the lowest number in the lowest bit. Bits after the run are
+    /// set, as required after the end of a group.
     pub(super) fn bitmap(&self, run: Run, bytes: usize) -> Vec<u8> {
         let mut bitmap = vec![0u8; bytes];
         for inside in self.runs(run) {

@@ -1,5 +1,5 @@
-//! In which order an edited volume is written in its place, so that a cut at any moment leaves the old
-//! files or the new ones.
+//! The steps in which an edited volume is written in place, so that a power loss at any time leaves the old files or
+//! the new ones.
 
 use crate::edit::EditedVolume;
 use imbrik_store::{
@@ -9,7 +9,7 @@ use imbrik_store::{
     units::{ByteLen, ByteOffset, Span},
 };
 
-/// What is written in any order, and flushed before the next step.
+/// Data that are written in any order, and flushed before the next step.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct CommitStep {
     /// New content, as the edited volume has it.
@@ -23,11 +23,11 @@ pub struct CommitStep {
 pub struct Commit {
     /// One after the other.
     pub steps: Vec<CommitStep>,
-    /// What a cut leaves behind.
+    /// The state after a power loss.
     pub after_a_cut: AfterACut,
 }
 
-/// What a cut in the middle of a commit leaves behind.
+/// The state after a power loss during a commit.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum AfterACut {
     /// The old files or the new ones: the volume's journal sees to it.
@@ -55,7 +55,7 @@ impl CommitStep {
     }
 }
 
-/// Where an edited volume differs, but for its content and for what lies in `others`, which are few.
+/// The changed ranges, without file content and without `others`, a short list.
 pub(crate) fn metadata(edited: &EditedVolume, others: &[Span]) -> Vec<Span> {
     let mut left = edited.metadata.clone();
     for hole in others {
@@ -64,7 +64,7 @@ pub(crate) fn metadata(edited: &EditedVolume, others: &[Span]) -> Vec<Span> {
     left
 }
 
-/// What of `spans` lies within, in pieces of `unit`, and the rest.
+/// Splits `spans`: the ranges within, in pieces of `unit`, and the rest.
 pub(crate) fn parted(
     spans: &[Span],
     is_within: impl Fn(ByteOffset) -> bool,

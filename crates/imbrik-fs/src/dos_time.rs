@@ -27,7 +27,7 @@ pub(crate) fn dos_time(seconds: i64) -> (u16, u16) {
     (date, time)
 }
 
-/// The moment of a date and a time; `None` when there is no such one.
+/// Converts a date and a time; `None` if they are invalid.
 pub(crate) fn file_time(date: u16, time: u16) -> Option<FileTime> {
     let part = |value: u16| i8::try_from(value).ok();
     let year = i16::try_from(date >> 9).ok()?.checked_add(1980)?;

@@ -31,7 +31,7 @@ pub struct FileMeta {
     pub flags: Option<FileFlags>,
     /// Extended attributes of a new file.
     pub attributes: Vec<FileAttribute>,
-    /// Whether a new file inherits the default ACL of its folder, which can restrict its permissions.
+    /// True if a new file inherits the default ACL of its folder, which can restrict its permissions.
     pub as_in_folder: bool,
 }
 
@@ -158,7 +158,7 @@ fn shown(path: &[Vec<u8>]) -> String {
 pub struct EditOptions {
     /// The time of the edit.
     pub now: FileTime,
-    /// Whether blocks that are in use before the edit are not reused, so that an interruption while the volume is
+    /// True if blocks that are in use before the edit are not reused, so that an interruption while the volume is
     /// edited in place leaves the old files intact. Otherwise, freed blocks are cleared.
     pub keeps_old: bool,
 }
@@ -231,8 +231,8 @@ pub(crate) fn is_there(name: &[u8]) -> Error {
     Error::usage(format!("\"{}\" exists already", name.escape_ascii()))
 }
 
-/// Adds the missing space to an error for lack of space: `free` units of `unit` bytes were free before the edits of
-/// `rest`.
+/// Adds the missing space to an error for insufficient space: `free` units of `unit` bytes were free before the edits
+/// of `rest`.
 pub(crate) fn shortfall(error: Error, rest: &[FileEdit], free: u64, unit: u64) -> Error {
     if error.class() != Class::NoRoom {
         return error;

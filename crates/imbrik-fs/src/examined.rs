@@ -1,4 +1,4 @@
-//! What a close look at a volume finds.
+//! The result of examining a volume.
 
 use crate::usage::Usage;
 use imbrik_store::{
@@ -7,18 +7,18 @@ use imbrik_store::{
 };
 use std::{fmt, sync::Arc};
 
-/// What state a volume was left in.
+/// The state in which a volume was left.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum State {
     /// Unmounted as it should be.
     Clean,
     /// Not unmounted: its journal holds newer blocks.
     ToReplay,
-    /// Not unmounted, and it has no journal that would tell what is newer.
+    /// Not unmounted, and without a journal.
     Unclean,
     /// Its system found errors in it.
     Errors,
-    /// Its kind is not looked into.
+    /// Volumes of this kind are not examined.
     Unknown,
 }
 
@@ -39,7 +39,7 @@ impl fmt::Display for State {
 pub struct DerivedVolume {
     /// The whole volume, readable.
     pub store: Arc<dyn ReadAt>,
-    /// Where it differs from the other one, in order and joined.
+    /// The ranges that differ from the original volume, in order and joined.
     pub rewritten: Vec<Span>,
 }
 
@@ -51,22 +51,22 @@ impl From<Edited> for DerivedVolume {
     }
 }
 
-/// What a close look at a volume found.
+/// The result of examining a volume.
 #[derive(Clone)]
 pub struct Examined {
-    /// What state it was left in.
+    /// Its state.
     pub state: State,
     /// Which of its bytes are in use, once it is recovered.
     pub usage: Usage,
-    /// What a replay of its journal changes; `None` when there is nothing to replay, or it cannot
-    /// be, so that the whole volume counts as used.
+    /// The recovered volume; `None` if there is nothing to replay, or the journal can't be replayed and the whole
+    /// volume counts as used.
     pub recovered: Option<DerivedVolume>,
     /// How small it could become; `None` for what is not resized.
     pub least: Option<Least>,
 }
 
 impl Examined {
-    /// A volume of `size` bytes, all of which count as used, since it cannot be looked at.
+    /// A volume of `size` bytes that can't be examined and counts as used.
     #[must_use]
     pub fn unreadable(size: ByteLen, because: impl Into<String>) -> Self {
         let usage = Usage::whole(size, because);
@@ -79,8 +79,8 @@ impl Examined {
 pub struct Least {
     /// Bytes.
     pub size: ByteLen,
-    /// What keeps it from being smaller, in a few words.
+    /// The reason why it can't be smaller, in a few words.
     pub limit: &'static str,
-    /// Whether there is a plan for that very size; otherwise it is a lower bound.
+    /// True if there is a plan for that very size; otherwise it is a lower bound.
     pub is_exact: bool,
 }

@@ -183,23 +183,23 @@ pub(crate) trait Filesystem: Sync {
         Ok(Vec::new())
     }
 
-    /// The range of boot code, which can depend on the location of the volume; `None` if there is none, or
+    /// The range of boot code that can depend on the offset of the volume; `None` without such code, or if
     /// [`Filesystem::at_another_place`] updates it.
     fn boot_code(&self) -> Option<Span> {
         None
     }
 
-    /// Whether its content is worthless after the machine was switched off.
+    /// Returns whether its content is worthless after the machine was switched off.
     fn is_scratch(&self) -> bool {
         false
     }
 
-    /// Whether it has only files and folders: no owners, links or devices.
+    /// Returns whether it has only files and folders: no owners, links or devices.
     fn has_only_files(&self) -> bool {
         false
     }
 
-    /// Whether the firmware of boards reads it, so that the volume can consist of boot files.
+    /// Returns whether the firmware of boards reads it, so that the volume can consist of boot files.
     fn is_read_by_firmware(&self) -> bool {
         false
     }

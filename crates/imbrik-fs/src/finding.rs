@@ -1,11 +1,9 @@
-//! What is odd about a volume and ends nothing, and what its owner should know of one that got another
-//! size: as values, and each in words.
+//! Oddities of a volume that are reported and stop nothing, and warnings about a resized volume, each with its text.
 
 use imbrik_store::units::ByteLen;
 use std::fmt;
 
-/// Something odd about a volume of which everything was read all the same: where two structures tell
-/// something else, the more cautious one was believed.
+/// An oddity of a volume that could be read nevertheless: if two structures disagree, the more cautious one is used.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum VolumeFinding {
@@ -19,7 +17,7 @@ pub enum VolumeFinding {
         /// The number of the error, below zero.
         errno: i32,
     },
-    /// What is in use within the parts of it that are given out is not known, so all of these count.
+    /// The used space within its allocated chunks is unknown, so all of them count as used.
     AllGivenOutCounts {
         /// Why.
         why: String,
@@ -36,14 +34,14 @@ pub enum VolumeFinding {
         /// Why not.
         why: String,
     },
-    /// The map of an inode or a directory is damaged, so that only the bitmaps report the blocks behind it.
+    /// The map of an inode or a directory is damaged, so that only the bitmaps report its remaining blocks.
     MapDamaged {
         /// The error.
         why: String,
     },
     /// So many bytes of files are called free; they count as used.
     CalledFree {
-        /// What calls them free: "bitmap".
+        /// The structure that calls them free: "bitmap".
         by: &'static str,
         /// How files are known to have them: "hold", "start with".
         files: &'static str,
@@ -88,7 +86,7 @@ impl fmt::Display for VolumeFinding {
     }
 }
 
-/// What the owner of a volume should know that gets another size.
+/// A warning about a resized volume.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum ResizeWarning {
@@ -99,9 +97,9 @@ pub enum ResizeWarning {
     },
     /// Its system marked it as having errors, and the mark is kept.
     StillMarkedAsFaulty,
-    /// What it starts with may keep a list of blocks that moved.
+    /// Its boot code may contain a list of blocks that have moved.
     BootCode,
-    /// Its boot loader keeps a list of its own sectors, which moved, and the list stays as it was.
+    /// Its boot loader has a list of its sectors, which have moved, and the list could not be updated.
     LoaderLeftBehind {
         /// Why it could not follow.
         why: String,
@@ -114,7 +112,7 @@ impl fmt::Display for ResizeWarning {
             Self::SignedFiles { count } => write!(
                 f,
                 "{count} files with a signature (security.evm) got another inode number: signatures \
-                 that cover it must be made anew"
+                 that cover it must be updated"
             ),
             Self::StillMarkedAsFaulty => f.write_str(
                 "its system marked it as having errors, and the mark is kept: a check on the machine \
@@ -133,10 +131,10 @@ impl fmt::Display for ResizeWarning {
     }
 }
 
-/// What keeps a volume from growing as far as was asked for: the number of its clusters.
+/// The limit for growing a volume: the number of its clusters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct GrowthLimit {
-    /// Bytes a cluster.
+    /// The cluster size in bytes.
     pub cluster: ByteLen,
     /// The largest size that it can get with these, about.
     pub most: ByteLen,

@@ -1,5 +1,5 @@
-//! The count of sectors in front of a volume, in byte 28 of the boot sectors of FAT and NTFS: it
-//! follows when the volume's partition moves.
+//! The number of sectors before a volume, in byte 28 of the boot sectors of FAT and NTFS, which has to be updated when
+//! its partition moves.
 
 use imbrik_store::{
     ReadAt, bytes,
@@ -10,9 +10,8 @@ use imbrik_store::{
 
 const HIDDEN: usize = 28;
 
-/// What must be written where, in bytes from the volume's start, when the volume in `store`, which
-/// has boot sectors at `places` and counts in sectors of `sector` bytes, moves from `from` to `to`.
-/// One that says something else already stays.
+/// The changes, with offsets from the start of the volume, if the volume in `store` moves from `from` to `to`. Its boot
+/// sectors are at `places`, and its sectors have `sector` bytes. A boot sector with another number is unchanged.
 ///
 /// # Errors
 /// When the store cannot be read.

@@ -35,7 +35,7 @@ pub struct OpenVolume {
 pub struct RecoveredVolume {
     /// The volume.
     pub volume: OpenVolume,
-    /// Whether its journal was replayed.
+    /// True if its journal was replayed.
     pub was_replayed: bool,
     /// The reason why it is unchanged although its journal needs a replay.
     pub recovery_error: Option<Error>,
@@ -172,7 +172,7 @@ impl OpenVolume {
         let base = now.recovered.as_ref().map_or(&self.store, |recovered| &recovered.store);
         let replayed = now.recovered.as_ref().map_or(&[][..], |recovered| &recovered.rewritten);
         if let Some(why) = now.usage.whole_because {
-            // What a closer look trips over tells whether that is damage.
+            // The resize itself detects damage.
             let closer = resize.resize(&self.store, &[], size, options);
             let class = closer.err().map_or(Class::Unsupported, |error| error.class());
             return Err(Error::new(class, why));

@@ -1,10 +1,10 @@
 //! Which blocks move, and where to.
 //!
-//! Blocks move only when they must: they lie behind the new end, or where metadata has to stand
-//! now. The longest runs go into the smallest holes that hold them, so that long holes stay for
-//! long runs; one that fits nowhere fills the longest hole, and its rest goes on. What splits
-//! without a cost, the blocks of indirect maps and single ones, comes last. Whatever shares a hole is
-//! put in the source's order, so that reading the target in order reads the source nearly in order.
+//! Blocks move only if they are past the new end, or where metadata will be. The longest runs go into the smallest
+//! holes that hold them, so that long holes remain for long runs; a run that fits nowhere fills the longest hole, and
+//! its rest is placed next. Blocks that can be split without a cost, those of indirect maps and single ones, come last.
+//! Blocks in the same hole keep the order of the source, so that reading the target in order reads the source nearly in
+//! order.
 
 use super::bits::{Bits, Run};
 use std::collections::{BTreeSet, BinaryHeap};
@@ -48,7 +48,7 @@ impl Moves {
         &self.by_target
     }
 
-    /// Where `block` of the source goes; itself when it stays.
+    /// The new number of `block` of the source, which is the same if it does not move.
     pub(super) fn target_of(&self, block: u64) -> u64 {
         let mut target = block;
         self.targets(Run::new(block, 1), |_, to| target = to.first);
@@ -67,7 +67,7 @@ impl Moves {
     }
 }
 
-/// Splits `run` where one of `moves` begins or ends; `sides` tells a move's near and far side.
+/// Splits `run` at the boundaries of `moves`; `sides` returns a move's source and target.
 fn split(
     moves: &[Move],
     sides: impl Fn(&Move) -> (u64, u64),

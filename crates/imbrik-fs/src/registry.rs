@@ -24,7 +24,7 @@ const FILESYSTEMS: [&dyn Filesystem; 9] = [
     &crate::fat::Fat,
 ];
 
-/// A kind that is no filesystem's: every answer is the cautious one.
+/// A kind without a filesystem: all methods have their cautious default.
 struct Unknown;
 
 impl Filesystem for Unknown {
@@ -43,7 +43,7 @@ pub(crate) fn filesystem(kind: VolumeKind) -> &'static dyn Filesystem {
     found.unwrap_or(&Unknown)
 }
 
-/// Names the volume in `store` by its content; `None` when it is none of those known.
+/// Identifies the volume in `store` by its content; `None` if it is unknown.
 ///
 /// # Errors
 /// When the store cannot be read.
@@ -65,7 +65,7 @@ pub fn recognise_by_copy(store: &dyn ReadAt) -> Result<Option<Volume>> {
     Ok(by_copy(store)?.map(|(volume, ..)| volume))
 }
 
-/// The volume that a copy names, where that copy stands, and where the first one would.
+/// The volume that a backup identifies, the offset of the backup, and that of the primary.
 pub(crate) fn by_copy(store: &dyn ReadAt) -> Result<Option<(Volume, ByteOffset, ByteOffset)>> {
     let end = ByteOffset::new(store.size().get());
     for filesystem in FILESYSTEMS {
@@ -84,7 +84,7 @@ pub(crate) fn by_copy(store: &dyn ReadAt) -> Result<Option<(Volume, ByteOffset, 
     Ok(None)
 }
 
-/// The kinds that can get another size, in words: "ext4, FAT and swap".
+/// The kinds that can be resized, as text: "ext4, FAT and swap".
 #[must_use]
 pub fn resizable_kinds() -> String {
     let resizes = FILESYSTEMS.iter().filter_map(|filesystem| filesystem.resize());
@@ -98,32 +98,31 @@ pub fn resizable_kinds() -> String {
 }
 
 impl VolumeKind {
-    /// Whether volumes of this kind can get another size.
+    /// Returns whether volumes of this kind can get another size.
     #[must_use]
     pub fn is_resizable(self) -> bool {
         filesystem(self).resize().is_some()
     }
 
-    /// Whether what such a volume holds is worth nothing once the machine is off.
+    /// Returns whether what such a volume holds is worth nothing once the machine is off.
     #[must_use]
     pub fn is_scratch(self) -> bool {
         filesystem(self).is_scratch()
     }
 
-    /// Whether it holds nothing but files and folders: no owners, no links, no devices.
+    /// Returns whether it holds nothing but files and folders: no owners, no links, no devices.
     #[must_use]
     pub fn has_only_files(self) -> bool {
         filesystem(self).has_only_files()
     }
 
-    /// Whether the firmware of boards reads it, so that such a volume may be all about starting.
+    /// Returns whether the firmware of boards reads it, so that such a volume may be all about starting.
     #[must_use]
     pub fn is_read_by_firmware(self) -> bool {
         filesystem(self).is_read_by_firmware()
     }
 
-    /// Where in such a volume a boot loader may keep code of its own, which may count on the
-    /// volume's place.
+    /// The range that may contain boot code, which can depend on the offset of the volume.
     #[must_use]
     pub fn boot_code(self) -> Option<Span> {
         filesystem(self).boot_code()

@@ -23,17 +23,17 @@ pub enum NewSize {
     },
 }
 
-/// What a resize has to work with.
+/// Options for resizing.
 #[derive(Clone, Copy, Debug)]
 pub struct ResizeOptions<'a> {
     /// The request to stop.
     pub cancel: &'a Cancel,
     /// A folder for what has no room in memory; without one, all of it stays there.
     pub temporary: Option<&'a Path>,
-    /// How many bytes of blocks made anew stay in memory.
+    /// The maximum size of new blocks in memory.
     pub memory: ByteLen,
-    /// Whether faults in folders, attributes and links are kept as they are found, and told, instead
-    /// of refused. Which blocks are whose must be sound all the same.
+    /// True if faults in folders, attributes and links are kept and reported instead of refused. Block ownership must
+    /// be consistent nevertheless.
     pub as_found: bool,
 }
 
@@ -51,31 +51,31 @@ impl<'a> ResizeOptions<'a> {
 /// Blocks of a resized volume that come from elsewhere in its source.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Moved {
-    /// Where they are now, in bytes from the volume's start.
+    /// Their new range, in bytes from the start of the volume.
     pub to: Span,
-    /// Where they were.
+    /// Their old offset.
     pub from: ByteOffset,
 }
 
 /// A volume at another size, as a view.
 #[derive(Clone)]
 pub struct ResizedVolume {
-    /// The whole volume, readable, and where it holds metadata that were made anew or are at hand.
+    /// The readable volume, and its ranges with new metadata or with metadata in memory.
     pub volume: DerivedVolume,
-    /// What comes from elsewhere in the source, in order; the rest is where it was.
+    /// The moved ranges, in order; the rest is at its old offset.
     pub moved: Vec<Moved>,
-    /// How many bytes had to move: what lies behind the new end, or where metadata stand now.
+    /// The number of bytes that had to move: those past the new end, or where metadata are now.
     pub had_to_move: ByteLen,
     /// How many bytes get a new place.
     pub copied: ByteLen,
     /// How many inodes get another number, since their groups go.
     pub inodes_moved: u64,
-    /// How much of what was made anew stands in a temporary file.
+    /// The size of new blocks in a temporary file.
     pub aside: ByteLen,
-    /// What kept it from growing as far as was asked for; `None` when nothing did.
+    /// The limit that kept it from growing as requested; `None` if there was none.
     pub limit: Option<GrowthLimit>,
-    /// What its owner should know.
+    /// Warnings for the user.
     pub warnings: Vec<ResizeWarning>,
-    /// The faults in folders, attributes and links that were kept as they were found.
+    /// The faults in folders, attributes and links that were kept.
     pub kept_faults: Vec<String>,
 }

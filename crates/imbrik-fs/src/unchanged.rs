@@ -1,4 +1,4 @@
-//! What of a volume is as it was when somebody looked at it before.
+//! Detection of content that is unchanged since an earlier state of a volume.
 
 use crate::files::{FileId, FileInfo, FileKind, FileTime, Files, Stretch};
 use imbrik_store::{
@@ -8,17 +8,17 @@ use imbrik_store::{
 };
 use std::{collections::HashMap, ops::ControlFlow};
 
-/// The content of files that is where it was, and what it was, in an earlier state of a volume: by what
-/// describes the files, the content itself not read.
+/// File content that is unchanged and at the same place as in an earlier state of a volume, according to metadata: the
+/// content itself is not read.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Unchanged {
-    /// Where it stands, in bytes from the volume's start, in order and joined.
+    /// Its ranges, in bytes from the start of the volume, in order and joined.
     pub spans: Vec<Span>,
     /// How many files have it.
     pub files: u64,
     /// Why nothing is said of any file, when that is so.
     pub why_not: Option<String>,
-    /// Whether files were judged by names, sizes, times and positions alone, which a write in place with the
+    /// True if files were judged by names, sizes, times and positions alone, which a write in place with the
     /// same time does not change.
     pub by_names: bool,
 }
@@ -34,8 +34,8 @@ impl Unchanged {
 /// Shorter files are not judged by their names and times: what starts a board writes its settings in place
 /// without telling the time, and reading them costs little.
 const SHORTEST: u64 = 1 << 20;
-/// How far before the newest file one must have been written to be told from one that was written again
-/// afterwards, in seconds: FAT counts in twos.
+/// How much older than the newest file a file must be, in seconds, so that a later write would show: FAT has a
+/// resolution of two seconds.
 const MARGIN: i64 = 4;
 /// Volumes with less used space than this are read in full, which costs seconds.
 pub(crate) const LEAST_USED: ByteLen = ByteLen::mib(1024);
@@ -85,7 +85,7 @@ pub(crate) fn by_names(now: &dyn Files, then: &dyn Files, cancel: &Cancel) -> Re
     Ok(Unchanged { spans: joined(spans), files, why_not: None, by_names: files > 0 })
 }
 
-/// Whether a time may come from a clock that was not set, or from a tool that sets a fixed date: midnight, or the
+/// Returns whether a time may come from a clock that was not set, or from a tool that sets a fixed date: midnight, or the
 /// first day of a year.
 fn may_be_default(seconds: i64) -> bool {
     let day = seconds.div_euclid(DAY);
@@ -128,7 +128,7 @@ fn content(files: &dyn Files, file: FileId) -> Result<Option<Vec<Span>>> {
     Ok(spans)
 }
 
-/// What a file is judged by besides its name and the places of its content.
+/// The compared properties of a file, besides its name and the location of its content.
 fn told(info: &FileInfo) -> (FileKind, u64, Option<FileTime>, Option<FileTime>) {
     (info.kind, info.size, info.modified, info.created)
 }

@@ -17,8 +17,7 @@ pub struct Usage {
     pub cleared: Vec<Span>,
     /// Why the whole volume counts as used, when its own word is not taken for it.
     pub whole_because: Option<String>,
-    /// What two of its structures tell differently, so that what either calls used counts as used;
-    /// and what was made of it.
+    /// Differences between its structures; blocks that either of them calls used count as used.
     pub findings: Vec<VolumeFinding>,
 }
 
@@ -43,7 +42,7 @@ impl Usage {
         }
     }
 
-    /// All `size` bytes count as used, because of what was found wrong.
+    /// All `size` bytes count as used, because of an inconsistency.
     pub(super) fn distrusted(size: ByteLen, error: &Error) -> Self {
         Self::whole(size, error.to_string())
     }
@@ -74,7 +73,7 @@ impl Usage {
     }
 }
 
-/// Where the clusters of `set` lie: numbered from 0, `cluster` bytes each, from `start` on.
+/// The ranges of the clusters in `set`, which are numbered from 0, have `cluster` bytes, and start at `start`.
 pub(super) fn cluster_spans(set: &Bits, start: ByteOffset, cluster: ByteLen) -> Vec<Span> {
     let place = |number: u64| start.saturating_add(cluster.checked_mul(number).unwrap_or_default());
     let runs = set.runs(Run::new(0, set.len()));

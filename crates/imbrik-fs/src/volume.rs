@@ -1,9 +1,9 @@
-//! A volume by what it says of itself.
+//! The description of a volume, from its own metadata.
 
 use imbrik_store::units::ByteLen;
 use std::fmt;
 
-/// What a volume says of itself.
+/// The description of a volume, from its own metadata.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Volume {
     /// Which filesystem, or what else.

@@ -4,14 +4,14 @@ use crate::files::{FileId, FileInfo, FileKind, Files};
 use imbrik_store::error::{Error, Result};
 use std::{collections::HashSet, ops::ControlFlow};
 
-/// How deep folders may stand in each other: more than any system makes, and than a path can name.
+/// The maximum depth of nested folders: more than any system creates, and than a path can name.
 const DEEPEST: usize = 2000;
 
-/// What a walk comes to.
+/// An item of a walk.
 pub enum Walked<'a> {
     /// A file or folder.
     Entry(WalkedEntry<'a>),
-    /// Something of a folder that cannot be told: its other entries come all the same.
+    /// A folder that can't be read completely; its other entries follow nevertheless.
     Fault {
         /// The folder, or the entry in it: names from where the walk began, joined by `/`.
         path: &'a [u8],
@@ -26,38 +26,38 @@ pub struct WalkedEntry<'a> {
     pub path: &'a [u8],
     /// The file.
     pub file: FileId,
-    /// What is known of it.
+    /// Its metadata.
     pub info: FileInfo,
     /// How many folders lie between it and the start; 0 for the start itself.
     pub depth: usize,
 }
 
-/// Where a walk goes on.
+/// How a walk continues.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Onward {
     /// In the entry, when it is a folder.
     Into,
-    /// Behind the entry.
+    /// Skip the entry's content.
     Past,
     /// Nowhere.
     End,
 }
 
-/// Whether `name` can be that of an entry: not empty, neither the folder itself nor the one above it,
+/// Returns whether `name` can be that of an entry: not empty, neither the folder itself nor the one above it,
 /// without `/` and zero.
 #[must_use]
 pub fn is_name(name: &[u8]) -> bool {
     !matches!(name, b"" | b"." | b"..") && !name.iter().any(|byte| matches!(byte, b'/' | 0))
 }
 
-/// What is still to come of a folder, the next one last.
+/// The remaining entries of a folder, the next one last.
 struct Waiting {
     /// How long the path of the folder is.
     path_len: usize,
     entries: Vec<(Vec<u8>, FileId)>,
 }
 
-/// Folders on the way down, with what is left of each.
+/// The folders from the root to the present one, with their remaining entries.
 struct Walk<'a> {
     files: &'a dyn Files,
     path: Vec<u8>,

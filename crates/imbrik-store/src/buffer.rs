@@ -5,7 +5,7 @@ use std::{
     sync::{Arc, Mutex, PoisonError},
 };
 
-/// Where direct I/O wants its memory to start: a page satisfies every device.
+/// The alignment of memory for direct I/O, in bytes: a page satisfies every device.
 pub const ALIGNMENT: usize = 4096;
 
 /// Hands out buffers of one size and takes them back when they are dropped, so that a transfer of

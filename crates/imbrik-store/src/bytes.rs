@@ -39,7 +39,7 @@ pub fn put<const N: usize>(bytes: &mut [u8], at: usize, value: [u8; N]) -> Optio
     Some(())
 }
 
-/// Whether every byte is zero.
+/// Returns whether every byte is zero.
 ///
 /// Compares in strides that the compiler turns into wide loads: this runs over every byte of every
 /// card.
@@ -49,7 +49,7 @@ pub fn is_zero(bytes: &[u8]) -> bool {
         && rest.iter().all(|byte| *byte == 0)
 }
 
-/// A name field: what stands before the first NUL, without trailing blanks; `None` when empty.
+/// Parses a name field up to the first NUL, without trailing spaces; `None` if it is empty.
 ///
 /// Bytes that are no UTF-8 are shown as the replacement character: such a text is for people, it
 /// names nothing.

@@ -1,6 +1,5 @@
-//! A store that keeps what was read of another, so that a card is asked but once for what several
-//! look at: one after the other (an allocation table that is looked at first and copied afterwards),
-//! or side by side (many cards written from one image).
+//! A store that caches another one, so that a card is read only once for several readers: in succession (an allocation
+//! table that is parsed first and copied later), or side by side (many cards written from one image).
 
 use super::{Keep, Lookup, Pages, ReadAt, check_range};
 use crate::{
@@ -9,10 +8,10 @@ use crate::{
 };
 use std::sync::Arc;
 
-/// Bytes a page.
+/// The size of a page, in bytes.
 const PAGE: u64 = 4096;
 
-/// A store that keeps whole pages of 4 KiB of what was read of another, up to a bound.
+/// A store that caches pages of 4 KiB of another one, up to a limit.
 ///
 /// It never reads more than was asked for, and each stretch that is not kept in one request, so that
 /// an unreadable sector spoils nothing beside it. Readers that go the same way side by side read
@@ -24,13 +23,13 @@ pub struct Cached<S> {
 }
 
 impl<S> Cached<S> {
-    /// Keeps at most `most` bytes of `inner`, and of what comes beyond that what `keep` says.
+    /// Caches at most `most` bytes of `inner`; beyond that, `keep` decides which pages are dropped.
     pub fn new(inner: S, most: ByteLen, keep: Keep) -> Self {
         Self { inner, pages: Pages::new(most, keep) }
     }
 }
 
-/// The bytes of page `number` in what was read from `at` on; `None` when it is not all there.
+/// Page `number` in the bytes read from offset `at`; `None` if they contain only part of it.
 fn page_in(number: u64, at: ByteOffset, read: &[u8]) -> Option<&[u8]> {
     let from = usize::try_from(number.checked_mul(PAGE)?.checked_sub(at.get())?).ok()?;
     read.get(from..from.checked_add(usize::try_from(PAGE).ok()?)?)
@@ -192,7 +191,7 @@ mod tests {
             }
         });
         assert_eq!(tally.read(), ByteLen::new(len - 77));
-        // What is long gone is read again.
+        // Dropped pages are read again.
         read_vec(&shared, ByteOffset::ZERO, 9).unwrap();
         assert_eq!(tally.read(), ByteLen::new(len - 77 + 9));
     }
@@ -206,7 +205,7 @@ mod tests {
         assert!(read_vec(&store, ByteOffset::new(PAGE - 100), 100).is_ok());
         assert!(read_vec(&store, ByteOffset::new(PAGE + 512), 4096).is_ok());
         assert!(read_vec(&store, ByteOffset::new(PAGE), 512).is_err());
-        // Whoever was refused has reserved nothing for ever.
+        // A failed read leaves no reservation.
         assert!(read_vec(&store, ByteOffset::new(PAGE), 4096).is_err());
         assert!(read_vec(&store, ByteOffset::new(PAGE), 4096).is_err());
     }

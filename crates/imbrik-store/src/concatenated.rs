@@ -1,4 +1,4 @@
-//! A store made of pieces of others, one behind the other.
+//! A store of consecutive ranges of other stores.
 
 use super::{ReadAt, check_range};
 use crate::{
@@ -7,7 +7,7 @@ use crate::{
 };
 use std::{fmt, sync::Arc};
 
-/// A store made of pieces of others, one behind the other.
+/// A store of consecutive ranges of other stores.
 #[derive(Clone)]
 pub struct Concatenated {
     size: ByteLen,
@@ -50,8 +50,7 @@ pub fn read_pieces<'a>(
     }
 }
 
-/// The first bytes at or behind `from` that may be other than zeros, out of pieces in order, the first
-/// of which holds `from`.
+/// The next range at or after `from` that may contain data, in consecutive pieces, the first of which contains `from`.
 ///
 /// # Errors
 /// When one of the stores cannot be read.
@@ -78,7 +77,7 @@ pub fn next_data_in<'a>(
 #[derive(Clone)]
 struct Piece {
     span: Span,
-    /// Where it comes from; zeros when from nowhere.
+    /// The source; `None` for zeros.
     from: Option<(Arc<dyn ReadAt>, ByteOffset)>,
 }
 
@@ -95,7 +94,7 @@ impl Concatenated {
         Self { size: ByteLen::ZERO, sector, pieces: Vec::new() }
     }
 
-    /// Adds the first `len` bytes of `store` from `from` on. What lies behind its end is zeros.
+    /// Appends `len` bytes of `store` from offset `from`. Bytes past its end are zeros.
     pub fn push(&mut self, store: &Arc<dyn ReadAt>, from: ByteOffset, len: ByteLen) {
         let there = ByteOffset::new(store.size().get()).saturating_since(from).min(len);
         self.add(Some((Arc::clone(store), from)), there);
@@ -183,7 +182,7 @@ mod tests {
             prop_assert_eq!(store.size(), ByteLen::new(1024));
             let found = read_vec(&store, ByteOffset::new(at as u64), len).unwrap();
             prop_assert_eq!(found, &expected[at..at + len]);
-            // What it calls data holds all that is not zero.
+            // Everything outside of the reported data is zeros.
             let mut behind = ByteOffset::ZERO;
             while let Some(data) = store.next_data(behind).unwrap() {
                 let skipped = &expected[behind.get() as usize..data.start().get() as usize];

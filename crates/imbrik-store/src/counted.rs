@@ -10,7 +10,7 @@ use std::sync::{
     atomic::{AtomicU64, Ordering},
 };
 
-/// Bytes read and written so far, shared with whoever reports them.
+/// Bytes read and written so far, shared with the reporting code.
 #[derive(Clone, Debug, Default)]
 pub struct Tally(Arc<Counters>);
 

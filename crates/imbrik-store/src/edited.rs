@@ -11,8 +11,8 @@ use std::{fmt, path::Path, sync::Arc};
 /// Bytes that are kept together unless something else is asked for: a sector.
 const SECTOR: u64 = 512;
 
-/// A store with some bytes changed: whole units of its bytes stand beside it, in memory up to a bound
-/// and beyond that in a temporary file. A unit that was changed is never read below.
+/// A store with changes: the changed units are kept in memory up to a limit, and beyond that in a temporary file. A
+/// changed unit is never read from the store below.
 pub struct Edited {
     base: Arc<dyn ReadAt>,
     unit_len: u64,
@@ -45,7 +45,7 @@ impl Edited {
         Self { base, unit_len: unit_len.max(1), units }
     }
 
-    /// What is below.
+    /// The store below.
     #[must_use]
     pub fn base(&self) -> &Arc<dyn ReadAt> {
         &self.base
@@ -63,7 +63,7 @@ impl Edited {
         (at.checked_div(self.unit_len).unwrap_or(0), inside)
     }
 
-    /// Where unit `number` lies; the last one may reach behind the end.
+    /// The range of unit `number`; the last one may extend past the end.
     fn span_of(&self, number: u64) -> Span {
         let start = number.saturating_mul(self.unit_len);
         let end = start.saturating_add(self.unit_len);
@@ -76,7 +76,7 @@ impl Edited {
         vec![0; usize::try_from(self.unit_len).unwrap_or(0)]
     }
 
-    /// Unit `number` as it is so far; what of it lies behind the end is zeros.
+    /// The current content of unit `number`, with zeros past the end.
     ///
     /// # Errors
     /// When it cannot be read.
@@ -94,7 +94,7 @@ impl Edited {
         Ok(unit)
     }
 
-    /// Whether unit `number` was changed.
+    /// Returns whether unit `number` was changed.
     #[must_use]
     pub fn has_unit(&self, number: u64) -> bool {
         self.units.next(number) == Some(number)
@@ -114,8 +114,8 @@ impl Edited {
     /// Puts `bytes` at `at`.
     ///
     /// # Errors
-    /// When they don't lie inside, what stands beside them cannot be read, or the temporary file
-    /// cannot be written.
+    /// When the range is outside of the store, the rest of its units can't be read, or the temporary file can't be
+    /// written.
     pub fn put(&mut self, at: ByteOffset, bytes: &[u8]) -> Result<()> {
         check_range(at, ByteLen::of(bytes), self.base.size())?;
         let (mut at, mut rest) = (at.get(), bytes);
@@ -139,13 +139,13 @@ impl Edited {
         self.units.list()
     }
 
-    /// How much stands in the temporary file.
+    /// The number of bytes in the temporary file.
     #[must_use]
     pub fn aside(&self) -> ByteLen {
         self.units.aside()
     }
 
-    /// Where it differs from what is below, in order and joined, in whole units.
+    /// The changed ranges, in order and joined, in whole units.
     #[must_use]
     pub fn spans(&self) -> Vec<Span> {
         let whole = Span::whole(self.base.size());

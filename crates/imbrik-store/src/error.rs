@@ -1,4 +1,4 @@
-//! The error type of all libraries, classified by what the caller can do about it.
+//! The error type of all libraries, classified by what the caller can do.
 //!
 //! The text of an error is lowercase, has no full stop, gives numbers with units, and compares the found with the
 //! expected value. Each layer that knows a place (a file, a partition, an offset) adds it in front with [`Error::at`].
@@ -10,7 +10,7 @@ use std::{fmt, io};
 /// A [`std::result::Result`] with the core's [`Error`].
 pub type Result<T> = std::result::Result<T, Error>;
 
-/// Classes of errors, by what the caller can do about them.
+/// Classes of errors, by what the caller can do.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum Class {
@@ -43,8 +43,8 @@ pub enum Class {
 
 /// The error type of all libraries: what went wrong, and where.
 ///
-/// It has a [`class`](Error::class), [`places`](Error::places) and, when something does not fit, [the missing
-/// bytes](Error::lacks). The sentence is for people.
+/// An error has a [`class`](Error::class), [`places`](Error::places) and, if space is missing, [the missing
+/// bytes](Error::shortfall). The text is for people.
 pub struct Error {
     class: Class,
     what: Box<What>,
@@ -135,7 +135,7 @@ impl Error {
         Self::of(class, what.into(), Some(cause))
     }
 
-    /// Adds the place where the error occurred in front of its places: a file, a card, a partition, an offset.
+    /// Prepends a location: a file, a card, a partition, an offset.
     #[must_use]
     pub fn at(mut self, place: impl fmt::Display) -> Self {
         self.what.places.insert(0, place.to_string());

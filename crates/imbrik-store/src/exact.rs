@@ -1,9 +1,8 @@
-//! Arithmetic in which nothing is lost, and the one door for what cannot be.
+//! Checked arithmetic, and the error for violated invariants.
 //!
-//! What is read from a card is checked where it is read, and a number that is invalid ends there
-//! as [`crate::Class::Corrupt`]. Behind that, in plans and in what is made of them, a sum that does not
-//! fit can only be a mistake of ours. A saturated sum would hide that mistake behind a plausible
-//! number; these end at [`invariant_error`].
+//! Values from a card are validated where they are parsed; an invalid one is [`crate::Class::Corrupt`]. After that, an
+//! overflow can only be a bug. A saturated result would hide the bug behind a plausible number, so it becomes an
+//! [`invariant_error`].
 
 use crate::{
     error::{Error, Result},
@@ -29,7 +28,7 @@ pub trait Exact: Sized + fmt::Display + Copy {
     /// [`crate::Class::Bug`] when that does not fit.
     fn plus(self, other: Self) -> Result<Self>;
 
-    /// What is left without `other`.
+    /// Subtracts `other`.
     ///
     /// # Errors
     /// [`crate::Class::Bug`] when `other` is larger.
@@ -123,7 +122,7 @@ impl ByteLen {
         self.get().plus(other.get()).map(Self::new)
     }
 
-    /// What is left without `other`.
+    /// Subtracts `other`.
     ///
     /// # Errors
     /// [`crate::Class::Bug`] when `other` is larger.
@@ -159,7 +158,7 @@ mod tests {
         }
     }
 
-    /// The door itself: loud while we build, an error that can be told when others use it.
+    /// An overflow panics in debug builds, and is an error in release builds.
     #[test]
     fn overflowing_conversions_return_none() {
         let cases: [fn() -> Result<u64>; 5] = [

@@ -15,35 +15,35 @@ use std::{
 /// A span that can be read only after several tries.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Flaky {
-    /// Where it lies.
+    /// Its range.
     pub span: Span,
     /// At which try a read of it succeeds; 1 is a healthy span.
     pub tries: u32,
 }
 
-/// What is wrong with a card, and how fast it is.
+/// The faults of a simulated card, and its speed.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Faults {
     /// Spans that can never be read.
     pub unreadable: Vec<Span>,
     /// Spans that can be read after some tries.
     pub flaky: Vec<Flaky>,
-    /// What the card really holds, when it claims more: addresses wrap around behind it.
+    /// The real capacity of a card that claims more: addresses past it wrap around.
     pub wraps_at: Option<ByteLen>,
-    /// What the card really keeps, when it claims more: what is written behind it vanishes.
+    /// The real capacity of a card that claims more: data written past it are lost.
     pub keeps: Option<ByteLen>,
     /// It is pulled out once this many bytes went to and from it.
     pub pulled_after: Option<ByteLen>,
-    /// Bytes a second when reading.
+    /// Bytes per second when reading.
     pub read_rate: Option<u64>,
-    /// Bytes a second when writing.
+    /// Bytes per second when writing.
     pub write_rate: Option<u64>,
-    /// What every request costs besides.
+    /// The time for each request, in addition to the time for its bytes.
     pub request_time: Duration,
 }
 
 impl Faults {
-    /// Whether reading costs nothing but the bytes: only then may holes be told from data.
+    /// Returns whether reads have no cost apart from their bytes: only then may holes be reported.
     fn is_plain(&self) -> bool {
         self.unreadable.is_empty()
             && self.flaky.is_empty()

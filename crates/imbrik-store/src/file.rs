@@ -14,7 +14,7 @@ use std::{fs::File, io::IoSliceMut, num::NonZeroU64, os::unix::fs::FileExt, path
 /// How many places of a file are asked whether they are in memory.
 const CACHE_SAMPLES: u64 = 64;
 
-/// A regular file: a raw image, or what stands behind a slot of a rack.
+/// A regular file: a raw image, or the file of a slot.
 #[derive(Debug)]
 pub struct FileStore {
     file: File,
@@ -36,7 +36,7 @@ impl FileStore {
     /// Uses an open file with the size that it has now.
     ///
     /// # Errors
-    /// When the system does not tell its size.
+    /// When the system can't report its size.
     pub fn from_file(file: File) -> Result<Self> {
         let size = file.metadata().map_err(|e| Error::io("asking for the size", e))?.len();
         Ok(Self { file, size: ByteLen::new(size), sector: SectorSize::B512 })
@@ -55,9 +55,8 @@ impl FileStore {
         &self.file
     }
 
-    /// Lets the system forget what it keeps of the file in memory, so that the next read comes
-    /// from the medium. What was never flushed is flushed first. Answers whether it did forget, as
-    /// far as samples tell: a filesystem in memory cannot.
+    /// Drops the file from the page cache, so that the next read comes from the medium. Dirty pages are flushed first.
+    /// Returns whether it worked, according to samples: a filesystem in memory can't do it.
     ///
     /// # Errors
     /// When flushing fails.
@@ -68,7 +67,7 @@ impl FileStore {
         Ok(self.is_forgotten())
     }
 
-    /// Whether no sample of the file is in memory: a read that must not wait answers with nothing
+    /// Returns whether no sample of the file is in memory: a read that must not wait answers with nothing
     /// else.
     fn is_forgotten(&self) -> bool {
         (0..CACHE_SAMPLES).all(|sample| {

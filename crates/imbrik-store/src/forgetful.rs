@@ -7,11 +7,11 @@ use crate::{
 };
 use std::sync::{Mutex, PoisonError};
 
-/// What a medium takes or leaves as a whole, in bytes.
+/// The unit that a medium writes completely or not at all, in bytes.
 const UNIT: usize = 512;
 
-/// A store in memory that is cut off after so many requests. What was flushed by then is kept; of
-/// what was written since, any part, in any order.
+/// A store in memory that loses power after a number of requests. Flushed data survive; of later writes, any part may
+/// survive, in any order.
 #[derive(Debug)]
 pub struct Forgetful {
     kept: SparseStore,
@@ -26,7 +26,7 @@ struct State {
 }
 
 impl Forgetful {
-    /// A store with what is in `kept`, which is cut off after `requests` writes and flushes.
+    /// A store with the content of `kept`, which loses power after `requests` writes and flushes.
     #[must_use]
     pub fn new(kept: SparseStore, requests: u64) -> Self {
         let state = State { unflushed: Vec::new(), requests };
@@ -39,8 +39,7 @@ impl Forgetful {
         self.state.lock().unwrap_or_else(PoisonError::into_inner).requests
     }
 
-    /// What the medium holds once the power is back: a unit of which `keeps` says so, and all that was
-    /// flushed.
+    /// The content after the power loss: all flushed data, and each later unit for which `keeps` returns true.
     ///
     /// # Errors
     /// When the memory cannot be written.
@@ -74,7 +73,7 @@ impl ReadAt for Forgetful {
         self.kept.size()
     }
 
-    /// What was written is read at once, flushed or not.
+    /// Written data are readable at once, flushed or not.
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
         let state = self.state.lock().unwrap_or_else(PoisonError::into_inner);
         self.kept.read_at(at, buf)?;

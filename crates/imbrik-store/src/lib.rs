@@ -1,9 +1,8 @@
-//! Anything that can be read, or written, at an offset: the ground that Imbrik stands on.
+//! Stores that are read and written at an offset, the lowest layer of Imbrik.
 //!
-//! Two traits are the whole contract, [`ReadAt`] and [`WriteAt`]. The small stores here compose: a
-//! partition is a [`Window`] of a card, one that is read more than once is [`Cached`], one
-//! that fails now and then is read through [`Patient`], and what shall be different from what is
-//! stands in an [`Edited`] store or is put together out of pieces ([`Concatenated`]).
+//! There are two traits, [`ReadAt`] and [`WriteAt`], and small stores that compose: a partition is a [`Window`] of a
+//! card, [`Cached`] avoids repeated reads, [`Patient`] retries failed reads, and changed content is an [`Edited`] store
+//! or assembled from ranges of other stores ([`Concatenated`]).
 //!
 //! ```text
 //!  Window        Patient        Cached         Edited          one store's bytes, seen differently
@@ -13,9 +12,8 @@
 //!  FileStore     SparseStore     Concatenated        your own        where bytes come from
 //! ```
 //!
-//! Positions and lengths are [`units`], in which nothing overflows; what goes wrong is an [`Error`]
-//! of a [`Class`] that tells what can be done about it; [`bytes`] reads integers out of what is not
-//! to be trusted; [`progress`] is how long work tells of itself and is stopped.
+//! Offsets and lengths are [`units`] with checked arithmetic; errors are an [`Error`] with a [`Class`] for the caller;
+//! [`bytes`] parses integers from untrusted data; [`progress`] reports long operations and cancels them.
 //!
 //! ```
 //! use imbrik_store::{ReadAt, SparseStore, Window, WriteAt, read_vec};
@@ -85,7 +83,7 @@ pub use store::{ReadAt, WriteAt, check_range, for_pieces, read_up_to, read_vec};
 pub use unopened::UnopenedFile;
 pub use window::Window;
 
-/// Stores that misbehave on request, for stand-in cards and for tests.
+/// Stores that misbehave on request, for simulated cards and for tests.
 pub mod testing {
     pub use crate::{
         faulty::{Faults, Faulty, Flaky},

@@ -1,9 +1,8 @@
 //! The one bounded cache: pieces of anything, by number.
 //!
-//! What a page is, is its user's: 4 KiB of a card ([`crate::Cached`]), a block of a filesystem, the
-//! content of a packed frame. Several readers may look for pages at the same time; each page is made
-//! by one of them, while the others make theirs, and whoever wants one that is being made waits for
-//! it. Nothing is locked while a page is made.
+//! The user defines what a page is: 4 KiB of a card ([`crate::Cached`]), a block of a filesystem, the content of a
+//! compressed frame. Several readers can look up pages at the same time; each page is loaded by one of them, while
+//! others load other pages or wait for it. No lock is held while a page is loaded.
 
 use crate::units::ByteLen;
 use std::{
@@ -12,15 +11,15 @@ use std::{
     sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError},
 };
 
-/// What a page holds; made once, and not copied for that.
+/// The content of a page, shared without copying.
 pub type Page = Arc<Vec<u8>>;
 
-/// What stays when there is no room for all.
+/// Which pages are kept if there is not enough space for all.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Keep {
-    /// The first pages that came: for what is looked at once and needed again at the very end.
+    /// The pages that came first: for a pass over data that are needed again at the very end.
     First,
-    /// Those that somebody asked for last.
+    /// The most recently used pages.
     Last,
 }
 
@@ -38,12 +37,12 @@ struct State {
     /// How often a page was asked for: the age of each is counted in that.
     asked: u64,
     slots: BTreeMap<u64, Slot>,
-    /// The pages held, by when somebody asked for them last.
+    /// The cached pages, by their last use.
     by_age: BTreeMap<u64, u64>,
 }
 
 enum Slot {
-    /// Somebody makes it.
+    /// A reader is loading it.
     Reserved,
     Held {
         page: Page,
@@ -51,16 +50,16 @@ enum Slot {
     },
 }
 
-/// What there is of a row of pages.
+/// The state of consecutive pages.
 pub enum Lookup<'a> {
     /// The first of them.
     Page(Page),
-    /// Nothing of the first ones: whoever gets this makes them.
+    /// The first pages are absent: the caller loads them.
     Absent(Absent<'a>),
 }
 
-/// Pages that are absent, reserved for whoever holds this. Those that were not put in when it is
-/// dropped are free for others again.
+/// Absent pages, reserved for the holder of this value. Those that were not loaded when it is dropped become available
+/// to others.
 pub struct Absent<'a> {
     pages: &'a Pages,
     row: Range<u64>,
@@ -116,7 +115,7 @@ impl Pages {
         }
     }
 
-    /// The number of the first page at or behind `number` that is held.
+    /// The number of the first cached page at or after `number`.
     pub fn next(&self, number: u64) -> Option<u64> {
         let state = self.state();
         let mut held =
@@ -131,8 +130,8 @@ impl Pages {
         list
     }
 
-    /// The first page of `row`, once whoever makes it is done; or, when nobody has or makes it, as
-    /// many of the row as are absent, from the first on. Of these, the ones in `whole` are reserved.
+    /// The first page of `row`, after waiting for its reader; or the absent pages at the start of the row, if no other
+    /// reader loads them. Those in `whole` are reserved.
     pub fn find(&self, row: Range<u64>, whole: Range<u64>) -> Lookup<'_> {
         let mut state = self.state();
         loop {
@@ -164,7 +163,7 @@ impl Pages {
     /// Page `number`, made by `make` unless it is there.
     ///
     /// # Errors
-    /// What `make` answers.
+    /// Those of `make`.
     pub fn get_or_make<E>(
         &self,
         number: u64,
@@ -189,7 +188,7 @@ impl Absent<'_> {
         self.row.clone()
     }
 
-    /// Puts in the pages that are reserved, as far as there are any.
+    /// Adds the reserved pages for which `page` returns content.
     pub fn put(self, page: impl Fn(u64) -> Option<Page>) {
         for number in self.reserved.clone() {
             let Some(page) = page(number) else { continue };

@@ -57,8 +57,8 @@ pub struct Patient<S> {
     is_blank: bool,
     lost: Mutex<Vec<Span>>,
     failures_left: Mutex<u64>,
-    /// Of the last piece that failed: where it is, what of it could be read, and what not. Whoever asks
-    /// for it in parts now has that already.
+    /// The range of the last failed read, its readable part, and its unreadable ranges. A caller that reads it in
+    /// smaller requests gets them from here.
     rest: Mutex<Option<Rest>>,
 }
 
@@ -106,13 +106,12 @@ impl<S: ReadAt> Patient<S> {
         }
     }
 
-    /// Reads `inner`. What cannot be read at all is zeros: whoever looks at them asks for
-    /// [`Patient::lost`] before believing anything.
+    /// Reads `inner`, with zeros for unreadable data: call [`Patient::lost`] before relying on any of it.
     pub fn blank(inner: S) -> Self {
         Self { is_blank: true, ..Self::new(inner) }
     }
 
-    /// What could not be read up to now, in order and joined.
+    /// The unreadable ranges so far, in order and joined.
     pub fn lost(&self) -> Vec<Span> {
         joined(self.lost.lock().unwrap_or_else(PoisonError::into_inner).clone())
     }
@@ -159,8 +158,8 @@ impl<S: ReadAt> ReadAt for Patient<S> {
         if lost.is_empty() {
             return Ok(());
         }
-        // Of what was not tried to the last sector, nobody knows which are bad: it is lost for whoever
-        // got zeros for it, and for nobody else.
+        // If not every sector was tried, the bad ones are unknown: everything that was replaced by zeros counts as
+        // lost, and only for a caller that gets zeros.
         if self.is_blank || !rescue.was_cut_short() {
             let mut known = self.lost.lock().unwrap_or_else(PoisonError::into_inner);
             known.extend(&lost);
@@ -241,7 +240,7 @@ mod tests {
         assert!(tally.reads() < 200, "{} requests", tally.reads());
     }
 
-    /// Would fail where somebody who takes a failed piece apart has all of it read once more.
+    /// Fails if reading a failed range in smaller requests reads all of it again.
     #[test]
     fn readable_part_of_a_failed_read_is_kept() {
         let tally = Tally::default();

@@ -1,4 +1,4 @@
-//! What a long piece of work tells while it runs, and how it is asked to stop.
+//! Progress and cancellation of long operations.
 
 use crate::{
     error::{Error, Result},
@@ -9,26 +9,26 @@ use std::sync::{
     atomic::{AtomicBool, Ordering},
 };
 
-/// What a step of a transfer does, for whoever shows it.
+/// The kind of work in a step, for display.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Step {
     /// An image that cannot be read at random is unpacked to a temporary file.
     Unpacking,
-    /// What comes through a pipe is kept in a temporary file.
+    /// A pipe is copied to a temporary file.
     TakingIn,
     /// An image is made of another one.
     Repacking,
     /// A card is read into an image.
     Saving,
-    /// What could not be read of a card is tried again.
+    /// Unreadable ranges of a card are retried.
     TryingAgain,
-    /// What could be read at a later try is put into an image.
+    /// Data from a retry are added to an image.
     Mending,
     /// An image is written again with other files in it.
     Editing,
     /// An image for another size is made of an image.
     MinimumSizes,
-    /// What was written to an image is read again and compared.
+    /// A written image is read and compared.
     ReadingImageBack,
     /// The checksum file is compared with the image.
     ComparingChecksums,
@@ -43,7 +43,7 @@ pub enum Step {
     Filling,
     /// An image is written to a card.
     Writing,
-    /// What was written to a card is read from the medium and compared.
+    /// A written card is read from the medium and compared.
     ReadingCardBack,
     /// Files are read out of a volume.
     TakingOut,
@@ -58,7 +58,7 @@ pub enum Step {
 pub enum Event {
     /// A step begins; it will cover `total` bytes.
     Started {
-        /// What it does.
+        /// The kind of work.
         step: Step,
         /// How many bytes it covers.
         total: ByteLen,
@@ -70,7 +70,7 @@ pub enum Event {
     },
     /// A span of the source could not be read, and zeros take its place.
     Unreadable {
-        /// Where it lies in the source.
+        /// Its range in the source.
         span: Span,
     },
     /// The places that could not be read up to now are tried: so many are left.
@@ -95,7 +95,7 @@ pub trait Observer: Sync {
     fn on(&self, event: &Event);
 }
 
-/// Who watches a transfer, and who may stop it.
+/// The observer of an operation, and its cancel token.
 #[derive(Clone, Copy)]
 pub struct Watch<'a> {
     /// Takes the events.
@@ -114,7 +114,7 @@ impl Observer for Unobserved {
 /// Shows several steps to another observer as parts of one.
 pub struct Merged<'a> {
     observer: &'a dyn Observer,
-    /// What they add up to, and as how much that is shown.
+    /// The sum of the merged steps, and the total to show for it.
     total: ByteLen,
     shown: ByteLen,
     before: Mutex<ByteLen>,
@@ -160,7 +160,7 @@ impl Observer for Merged<'_> {
     }
 }
 
-/// A request to stop, shared between whoever asks and whoever works.
+/// A request to stop, shared between the requester and the workers.
 #[derive(Clone, Debug, Default)]
 pub struct Cancel(Arc<AtomicBool>);
 

@@ -1,4 +1,4 @@
-//! What was read of a store at one moment, kept for good.
+//! A permanent record of the data that were read from a store at one time.
 
 use super::{ReadAt, Spill, check_range, read_up_to};
 use crate::{
@@ -11,17 +11,17 @@ use std::{
     sync::{Arc, Mutex, MutexGuard, PoisonError},
 };
 
-/// Bytes a page.
+/// The size of a page, in bytes.
 const PAGE: u64 = 4096;
 /// How much is read in one request at most.
 const REQUEST: ByteLen = ByteLen::mib(1);
 
-/// What becomes of a read of what is not recorded.
+/// The result of reading ranges that are not recorded.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Beyond {
     /// It is read, and recorded from then on.
     Recorded,
-    /// It is read each time anew, as it is then.
+    /// They are read from the store each time, in their present state.
     AsItIs,
     /// It is an error: nothing of it is known.
     Refused,
@@ -51,12 +51,12 @@ impl Recorded {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Says what becomes from now on of reads of what is not recorded.
+    /// Sets how ranges that are not recorded are read from now on.
     pub fn set_beyond(&self, beyond: Beyond) {
         self.state().beyond = beyond;
     }
 
-    /// What is recorded, in order and joined.
+    /// The recorded ranges, in order and joined.
     #[must_use]
     pub fn spans(&self) -> Vec<Span> {
         let end = ByteOffset::new(self.size().get());
@@ -67,10 +67,10 @@ impl Recorded {
         joined(self.state().pages.list().map(span).collect())
     }
 
-    /// From now on, `bytes` stand at `at`, whatever was read there.
+    /// Replaces the recorded data at `at` by `bytes`.
     ///
     /// # Errors
-    /// When what stands around them cannot be read, or not be kept.
+    /// When the rest of their pages can't be read, or the record can't be stored.
     pub fn amend(&self, at: ByteOffset, bytes: &[u8]) -> Result<()> {
         let (mut at, mut rest) = (at, bytes);
         while !rest.is_empty() {
@@ -102,7 +102,7 @@ impl Recorded {
         })
     }
 
-    /// Whether what is recorded within `span` is what stands there now.
+    /// Returns whether the recorded data within `span` equal the present content of the store.
     ///
     /// # Errors
     /// When it cannot be read.
@@ -125,7 +125,7 @@ impl Recorded {
     }
 }
 
-/// Where `at` lies in its page, and how much of `rest` bytes is in that.
+/// The offset of `at` in its page, and how many of `rest` bytes are in that page.
 fn inside(at: u64, rest: usize) -> (usize, usize) {
     let skip = at.checked_rem(PAGE).unwrap_or(0);
     let there = usize::try_from(PAGE.saturating_sub(skip)).unwrap_or(0);
@@ -213,7 +213,7 @@ mod tests {
     }
 
     proptest! {
-        /// Would fail where a byte that was read is taken from what stands there later.
+        /// Fails if a recorded byte is read from the store again.
         #[test]
         fn recorded_reads_ignore_later_writes(
             reads in proptest::collection::vec((0..LEN, 1u64..40_000), 1..12),

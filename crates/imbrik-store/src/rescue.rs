@@ -1,5 +1,5 @@
-//! Reading what can be read of places that fail, as somebody would who rescues data: the most that
-//! reads well first, and what does not last and least.
+//! Retries unreadable ranges in the order of data recovery: first the data that are easy to read, last and least the
+//! rest.
 //!
 //! ```text
 //! 1  from both ends inwards, in blocks that are halved:   ▓▓▓▓▒░░░░░░░░░░░▒▓▓▓▓   all areas, then the next size
@@ -54,8 +54,7 @@ pub struct Rescue<'a> {
 struct Area {
     start: u64,
     end: u64,
-    /// Whether no other try, and no other cut, can help: it lies behind the end of a card, or is
-    /// damaged in an image.
+    /// True if no other attempt can help: the range is past the end of a card, or damaged in an image.
     is_final: bool,
 }
 
@@ -69,7 +68,7 @@ impl Area {
     }
 }
 
-/// How a read ended that told something.
+/// The relevant outcomes of a read.
 enum Read {
     Done,
     Failed,
@@ -93,8 +92,7 @@ impl From<Error> for Halt {
 type Step<T> = std::result::Result<T, Halt>;
 
 impl<'a> Rescue<'a> {
-    /// Reads `source`, until `until` at the latest. Stopping on request is no error: what is left then
-    /// is what is left.
+    /// Reads `source`, until `until` at the latest. Cancelling is not an error: the rest remains unreadable.
     #[must_use]
     pub fn new(source: &'a dyn ReadAt, cancel: &'a Cancel, until: Option<Instant>) -> Self {
         let sector = source.sector_size().len().get();
@@ -114,15 +112,14 @@ impl<'a> Rescue<'a> {
         self.most_failed
     }
 
-    /// Whether there was more to be tried than there was time for, or requests: then of what is left
-    /// something may be readable.
+    /// Returns whether time or requests ran out, so that some of the rest may still be readable.
     #[must_use]
     pub fn was_cut_short(&self) -> bool {
         self.was_cut_short
     }
 
-    /// Reads as much of `open` as can be read, hands it to `take`, and answers what is left, in order
-    /// and joined. `tell` hears how far it is after each request that came to something.
+    /// Reads as much of `open` as possible, passes the data to `take`, and returns the unreadable ranges, in order and
+    /// joined. Calls `tell` after each successful request.
     ///
     /// # Errors
     /// Those of `take`, and of the source those that no other place would escape, such as a card that
@@ -192,7 +189,7 @@ impl<'a> Rescue<'a> {
                 continue;
             }
             let left = work_on(self, work, area)?;
-            // What was read of it is no longer in the list.
+            // The data that were read are no longer in the list.
             work.done.clear();
             let count = left.len();
             work.areas.splice(at..at.plus(1)?, left);
@@ -220,8 +217,7 @@ impl<'a> Rescue<'a> {
                 work.was_read(at, len);
                 Ok(Read::Done)
             }
-            // Behind the end there is nothing, however often one asks; and a damaged piece of an image
-            // stays damaged however it is cut.
+            // Retrying can't help past the end of a card, or in a damaged tile of an image.
             Err(error) if matches!(error.class(), Class::Corrupt | Class::Mismatch) => {
                 Ok(Read::Final)
             }
@@ -273,8 +269,8 @@ impl<'a> Rescue<'a> {
         Ok(left)
     }
 
-    /// Reads on from `at` up to `end`, in blocks that grow, and shrink again where one fails; answers
-    /// where a sector fails.
+    /// Reads from `at` to `end`, in blocks that double, and halve again after a failure; returns the offset of an
+    /// unreadable sector.
     fn forwards(&mut self, work: &mut Work<'_>, mut at: u64, end: u64) -> Step<u64> {
         let mut block = self.sector;
         while at < end {
@@ -337,14 +333,14 @@ impl<'a> Rescue<'a> {
     }
 }
 
-/// What is left to do, and who hears of it.
+/// The remaining work, and the caller's functions.
 struct Work<'a> {
     areas: Vec<Area>,
     /// Bytes that were not read yet.
     left: u64,
     take: &'a mut dyn FnMut(ByteOffset, &[u8]) -> Result<()>,
     tell: &'a mut dyn FnMut(Left),
-    /// What was read of the area that is worked on; its place in the list is still the old one.
+    /// The ranges read in the present area, which is still in the list with its old range.
     done: Vec<Span>,
 }
 
@@ -357,7 +353,7 @@ impl Work<'_> {
         (self.tell)(left);
     }
 
-    /// What is left of all areas.
+    /// The rest of all areas.
     fn left(&self) -> Vec<Span> {
         let place =
             |area: &Area| Span::between(ByteOffset::new(area.start), ByteOffset::new(area.end));
@@ -391,8 +387,8 @@ mod tests {
         Span::new(ByteOffset::new(start), ByteLen::new(len)).unwrap()
     }
 
-    /// What a rescue of all of a card of `len` bytes comes to: what was read of it, what is left, and
-    /// how much was asked for in how many requests.
+    /// The result of rescuing a card of `len` bytes: which bytes were read, the unreadable ranges, and the number and
+    /// size of requests.
     fn rescued(len: u64, faults: Faults) -> (Vec<bool>, Vec<Span>, Tally) {
         let tally = Tally::default();
         let card = Counted::new(Faulty::new(SparseStore::new(ByteLen::new(len)), faults), &tally);
@@ -418,8 +414,8 @@ mod tests {
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(64))]
 
-        /// Fails where a sector that answers is left, or one that does not is called read, or where
-        /// what reads well is asked for again and again.
+        /// Fails if a readable sector is left, an unreadable one counts as read, or readable data are read again and
+        /// again.
         #[test]
         fn every_readable_sector_is_read_with_few_extra_requests(
             bad in proptest::collection::vec((0u64..16_384, 0u32..10), 0..12),

@@ -12,7 +12,7 @@ use std::{
     sync::{PoisonError, RwLock},
 };
 
-/// Bytes a chunk: small, so that a scattered few bytes cost little.
+/// The chunk size in bytes: small, so that scattered writes use little memory.
 const CHUNK: u64 = 4096;
 
 /// A store of any size in memory, all zeros at first.

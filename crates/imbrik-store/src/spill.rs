@@ -14,7 +14,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
-/// Where a page's content is.
+/// The location of a page's content.
 enum PagePlace {
     Memory(Vec<u8>),
     /// At so many pages from the file's start.
@@ -46,7 +46,7 @@ impl Spill {
         }
     }
 
-    /// The first page at or behind `page` that was put.
+    /// The first stored page at or after `page`.
     pub fn next(&self, page: u64) -> Option<u64> {
         self.places.range(page..).next().map(|(page, _)| *page)
     }
@@ -61,7 +61,7 @@ impl Spill {
         self.places.keys().copied()
     }
 
-    /// How much stands in the temporary file.
+    /// The number of bytes in the temporary file.
     pub fn aside(&self) -> ByteLen {
         ByteLen::new(self.aside.saturating_mul(self.page_len))
     }

@@ -1,4 +1,4 @@
-//! What a store is: the two traits are the whole contract.
+//! The two traits for reading and writing at an offset.
 
 use crate::{
     error::{Error, Result},
@@ -21,8 +21,8 @@ pub trait ReadAt: Send + Sync {
     /// anything.
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()>;
 
-    /// The same, asking for the bytes but once: for whoever decides himself what is tried again, and
-    /// when. A store that never tries again reads as always.
+    /// The same without retries, for callers that schedule retries themselves. A store that never retries reads as
+    /// usual.
     ///
     /// # Errors
     /// As for [`ReadAt::read_at`].
@@ -30,8 +30,8 @@ pub trait ReadAt: Send + Sync {
         self.read_at(at, buf)
     }
 
-    /// The next span at or behind `from` that may hold something other than zeros; `None` when
-    /// all the rest is zeros. A store that cannot tell says that all the rest may.
+    /// The next range at or after `from` that may contain data; `None` if all the rest is zeros. A store without that
+    /// knowledge returns the whole rest.
     ///
     /// # Errors
     /// When the store cannot be asked any more.
@@ -48,8 +48,7 @@ pub trait ReadAt: Send + Sync {
 
 /// Something writable at an offset.
 ///
-/// What a write leaves behind is certain only after [`WriteAt::flush`]: until then a cut may keep
-/// any part of it.
+/// Written data are certain only after [`WriteAt::flush`]: until then, a power loss may keep any part of them.
 pub trait WriteAt: ReadAt {
     /// Writes `bytes` at `at`.
     ///
@@ -70,8 +69,8 @@ pub trait WriteAt: ReadAt {
         })
     }
 
-    /// Has the medium zero `span` without being sent anything; answers whether it did. One that cannot,
-    /// or is not known to, is left as it is.
+    /// Lets the medium zero `span` without a data transfer; returns whether it did. A medium without such a command is
+    /// unchanged.
     ///
     /// # Errors
     /// When it can't be asked any more.

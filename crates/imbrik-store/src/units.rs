@@ -48,7 +48,7 @@ impl ByteOffset {
         Self(self.0.saturating_add(len.0))
     }
 
-    /// How far this lies behind `earlier`; `None` when it lies before it.
+    /// The distance from `earlier`; `None` if `earlier` is larger.
     #[must_use]
     pub const fn since(self, earlier: Self) -> Option<ByteLen> {
         match self.0.checked_sub(earlier.0) {
@@ -57,13 +57,13 @@ impl ByteOffset {
         }
     }
 
-    /// How far this lies behind `earlier`, nothing when it lies before it.
+    /// The distance from `earlier`, zero if `earlier` is larger.
     #[must_use]
     pub const fn saturating_since(self, earlier: Self) -> ByteLen {
         ByteLen(self.0.saturating_sub(earlier.0))
     }
 
-    /// Whether this is a whole multiple of `unit` from the start; `false` for a unit of nothing.
+    /// Returns whether this is a whole multiple of `unit` from the start; `false` for a unit of nothing.
     #[must_use]
     pub const fn is_aligned_to(self, unit: ByteLen) -> bool {
         matches!(self.0.checked_rem(unit.0), Some(0))
@@ -116,7 +116,7 @@ impl ByteLen {
         usize::try_from(self.0).ok()
     }
 
-    /// Whether it is nothing.
+    /// Returns whether it is nothing.
     #[must_use]
     pub const fn is_zero(self) -> bool {
         self.0 == 0
@@ -137,7 +137,7 @@ impl ByteLen {
         Self(self.0.saturating_add(other.0))
     }
 
-    /// What is left without `other`, nothing when it is larger.
+    /// Subtracts `other`, with zero as the minimum.
     #[must_use]
     pub const fn saturating_sub(self, other: Self) -> Self {
         Self(self.0.saturating_sub(other.0))
@@ -218,7 +218,7 @@ impl fmt::Display for ByteOffset {
     }
 }
 
-/// Large lengths are told twice: in words and to the byte.
+/// Large lengths are shown twice: rounded and in bytes.
 impl fmt::Display for ByteLen {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self.0 {
@@ -252,13 +252,13 @@ impl Span {
         Self { start: ByteOffset::ZERO, len }
     }
 
-    /// From `start` up to, not including, `end`; empty when `end` does not lie behind `start`.
+    /// From `start` up to, but not including, `end`; empty unless `end` is larger.
     #[must_use]
     pub const fn between(start: ByteOffset, end: ByteOffset) -> Self {
         Self { start, len: end.saturating_since(start) }
     }
 
-    /// Where it starts.
+    /// The start.
     #[must_use]
     pub const fn start(self) -> ByteOffset {
         self.start
@@ -270,26 +270,26 @@ impl Span {
         self.len
     }
 
-    /// The first position behind it.
+    /// The end, exclusive.
     #[must_use]
     pub const fn end(self) -> ByteOffset {
         self.start.saturating_add(self.len)
     }
 
-    /// Whether it holds no byte.
+    /// Returns whether it holds no byte.
     #[must_use]
     pub const fn is_empty(self) -> bool {
         self.len.is_zero()
     }
 
-    /// What both have in common; `None` when that is no byte.
+    /// The common range; `None` if it is empty.
     #[must_use]
     pub fn intersect(self, other: Self) -> Option<Self> {
         let both = Self::between(self.start.max(other.start), self.end().min(other.end()));
         (!both.is_empty()).then_some(both)
     }
 
-    /// Whether `other` lies wholly inside.
+    /// Returns whether `other` lies wholly inside.
     #[must_use]
     pub fn contains(self, other: Self) -> bool {
         self.start <= other.start && other.end() <= self.end()
@@ -326,7 +326,7 @@ impl SectorSize {
         }
     }
 
-    /// Bytes a sector.
+    /// The sector size in bytes.
     #[must_use]
     pub fn bytes(self) -> u64 {
         u64::from(self.0)
@@ -338,7 +338,7 @@ impl SectorSize {
         ByteLen(self.bytes())
     }
 
-    /// Where sector `lba` starts; `None` when 64 bits cannot hold it.
+    /// The offset of sector `lba`; `None` if it does not fit in 64 bits.
     #[must_use]
     pub fn offset_of(self, lba: Lba) -> Option<ByteOffset> {
         lba.0.checked_mul(self.bytes()).map(ByteOffset)

@@ -10,7 +10,7 @@ use std::{
     time::SystemTime,
 };
 
-/// A file as it was when it was looked at.
+/// A file that is opened on first use, if it is still the same.
 #[derive(Debug)]
 pub struct UnopenedFile {
     path: PathBuf,
@@ -22,14 +22,14 @@ impl UnopenedFile {
     /// The file at `path`, a link to one included.
     ///
     /// # Errors
-    /// When there is none, or it may not be read: that is found out now, and not in the middle.
+    /// When it does not exist or may not be read: that is detected now, and not at the first read.
     pub fn at(path: &Path) -> Result<Self> {
         let store = FileStore::open(path)?;
         let modified = modified(&store);
         Ok(Self { path: path.to_owned(), size: store.size(), modified })
     }
 
-    /// The file, which is to be as it was.
+    /// Opens the file, which must be unchanged.
     fn open(&self) -> Result<FileStore> {
         let store = FileStore::open(&self.path)?;
         match store.size() == self.size && modified(&store) == self.modified {

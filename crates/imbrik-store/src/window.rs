@@ -1,4 +1,4 @@
-//! A part of a store as a store of its own: a partition of a card.
+//! A range of a store as a separate store: a partition of a card.
 
 use super::{ReadAt, WriteAt, check_range};
 use crate::{

@@ -54,7 +54,7 @@ pub(crate) struct Global {
     /// Print JSON, an object a line, instead of text
     #[arg(long, global = true, help_heading = COMMON, display_order = 900)]
     pub(crate) json: bool,
-    /// Also use the stand-in cards in this folder, as rack:SLOT
+    /// Also use the simulated cards in this folder, as rack:SLOT
     #[arg(long, global = true, value_name = "DIR", help_heading = COMMON, display_order = 901)]
     pub(crate) rack: Option<PathBuf>,
     /// Append to this file what is decided, read again, written and refused
@@ -139,7 +139,7 @@ A path is PART:/PATH: the partition's number or label, then the path in it.")]
     Files(FilesArgs),
     /// Keep images over time: each costs what changed, and the old ones thin out
     Shelf(ShelfArgs),
-    /// Run the full example on stand-in cards
+    /// Run the full example on simulated cards
     #[command(after_help = "Example:
   imbrik demo             in the folder imbrik-demo")]
     Demo(DemoArgs),
@@ -285,7 +285,7 @@ pub(crate) struct SaveArgs {
     /// Do not ask before the card named by --also is overwritten
     #[arg(long, requires = "also", help_heading = COMMON, display_order = 902)]
     pub(crate) yes: bool,
-    /// Whether the image goes onto a shelf, which must still be there when it is begun.
+    /// True if the image goes onto a shelf, which must still be there when it is begun.
     #[arg(skip)]
     pub(crate) onto_shelf: bool,
 }
@@ -755,7 +755,7 @@ impl FromStr for To {
 
 #[derive(Debug, Args)]
 pub(crate) struct DemoArgs {
-    /// Where to put the stand-in cards and the images
+    /// Where to put the simulated cards and the images
     #[arg(default_value = "imbrik-demo")]
     pub(crate) dir: PathBuf,
 }

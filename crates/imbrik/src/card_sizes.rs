@@ -32,7 +32,7 @@ pub(crate) fn cards(len: ByteLen) -> String {
 pub(crate) struct MinimumSizes<'a> {
     pub(crate) survey: &'a Survey,
     pub(crate) occupancy: &'a Occupancy,
-    /// Whether the last volume fills a bigger card.
+    /// True if the last volume fills a bigger card.
     pub(crate) fills: bool,
 }
 
@@ -108,14 +108,16 @@ impl MinimumSizes<'_> {
         if card.size < needed {
             let less = size::short(needed.saturating_sub(card.size));
             return match self.last_shrunk().is_some_and(|least| least <= card.size) {
-                true => format!("{title} gives {less}"),
-                false => format!("{less} less: {title} gives all it can, others the rest"),
+                true => format!("{title} shrinks by {less}"),
+                false => format!(
+                    "{less} less: {title} shrinks as far as possible, others provide the rest"
+                ),
             };
         }
         let more = card.size.saturating_sub(needed);
         match (last, more > ByteLen::mib(1)) {
             (_, false) => "fits as it is".to_owned(),
-            (Some(_), true) if self.fills => format!("{title} takes {} more", size::short(more)),
+            (Some(_), true) if self.fills => format!("{title} grows by {}", size::short(more)),
             (Some(_), true) => {
                 format!("fits unchanged; with --fill, {title} grows by {}", size::short(more))
             }

@@ -4,7 +4,7 @@
 //! images = "/home/keeper/cards"   # where images go when no folder is named
 //! level = 6                       # zstd level
 //! sums = ["sha256", "blake3"]     # checksum files
-//! rack = "/home/keeper/rack"      # stand-ins for cards
+//! rack = "/home/keeper/rack"      # simulated cards for cards
 //! ```
 
 use crate::failure::{self, Failure, Outcome};

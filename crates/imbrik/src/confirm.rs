@@ -36,10 +36,10 @@ pub(crate) fn typed(
         Policy::Yes => return Ok(()),
         Policy::Nobody => {
             return Err(Failure::refused(
-                "this needs a confirmation, and nobody can be asked here",
+                "this needs confirmation, and there is no terminal to ask on",
             )
             .state(untouched)
-            .next("Look at the plan with --plan, then add --yes."));
+            .next("Check the plan with --plan, then add --yes."));
         }
         Policy::Ask => {}
     }
@@ -48,8 +48,8 @@ pub(crate) fn typed(
         return Ok(());
     }
     let what = match answer.trim() {
-        "" => "nothing was typed, so this was not confirmed".to_owned(),
-        other => format!("\"{other}\" was typed, not \"{word}\", so this was not confirmed"),
+        "" => "nothing was typed, so it was not confirmed".to_owned(),
+        other => format!("\"{other}\" was typed instead of \"{word}\", so it was not confirmed"),
     };
     Err(Failure::refused(what).state(untouched).next(AGAIN))
 }

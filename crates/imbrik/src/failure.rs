@@ -61,11 +61,13 @@ impl From<Error> for Failure {
     fn from(error: Error) -> Self {
         let next = match error.class() {
             Class::Denied if rustix::process::geteuid().is_root() => {
-                "Not even root may: its disk may be read-only or on a network, or it is protected."
+                "Root may not do this either: the disk may be read-only or on the network, or the file is protected."
             }
-            Class::Denied => "Run it with sudo, or ask for the right to that file or device.",
+            Class::Denied => "Run it with sudo, or get permission for that file or device.",
             Class::Bug => BUG,
-            Class::Gone => "Plug the card in again, look for it with `imbrik cards`, and repeat.",
+            Class::Gone => {
+                "Plug the card in again, find its name with `imbrik cards`, and try again."
+            }
             _ => "",
         };
         let failure = Self::new(error.class().into(), error.to_string());

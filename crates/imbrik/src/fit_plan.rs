@@ -24,7 +24,7 @@ pub(crate) fn smallest(survey: &Survey, named: Option<usize>, room: ByteLen) -> 
         match survey.parts.iter().any(Part::is_resizable) {
             true => Failure::refused("only its swap can be resized")
                 .state(UNTOUCHED)
-                .next("To shrink it, say to which size: --to SIZE"),
+                .next("To shrink it, give the size: --to SIZE"),
             false => Failure::refused(format!(
                 "no volume on it can be resized: that works for {}",
                 resizable_kinds()
@@ -54,7 +54,7 @@ fn refusal(error: Error, is_smallest: bool) -> Failure {
     let next = match (error.class(), is_smallest) {
         (Class::NoRoom, true) => "Ask for less room.",
         (Class::NoRoom, false) => {
-            "Ask for a larger card; without --to it becomes as small as it can."
+            "Give a larger size; without --to it becomes as small as possible."
         }
         (Class::Corrupt, _) => {
             "Have the card's own system check that volume and save it again, or restore the image as it \

@@ -31,7 +31,7 @@ pub(crate) fn mixed(what: &str, next: &str) -> String {
 }
 
 impl Fleet {
-    /// Whether a card tells of itself otherwise than before it was read, or another one is in its
+    /// Returns whether a card tells of itself otherwise than before it was read, or another one is in its
     /// place. One that is gone by now tells nothing.
     pub(crate) fn has_changed(&self, card: &Card, before: &Survey) -> bool {
         match self.host_of(card).open_source(card) {
@@ -44,7 +44,7 @@ impl Fleet {
         let rack = rack
             .map(Rack::open)
             .transpose()
-            .next("Name a folder that holds a rack.toml, or make one with `imbrik demo`.")?;
+            .next("Name a folder with a rack.toml, or create one with `imbrik demo`.")?;
         Ok(Self { machine: LinuxHost::default(), rack })
     }
 
@@ -68,7 +68,7 @@ impl Fleet {
         }
     }
 
-    /// Whether two cards are one medium, whatever they are called: also a slot of the rack and a loop
+    /// Returns whether two cards are one medium, whatever they are called: also a slot of the rack and a loop
     /// device over its file.
     pub(crate) fn is_same_medium(&self, one: &Card, other: &Card) -> bool {
         one.path == other.path || self.file_of(one).is_some_and(|a| self.file_of(other) == Some(a))
@@ -109,7 +109,7 @@ impl Fleet {
         Survey::of(&*self.host_of(card).open_source(card)?)
     }
 
-    /// Whether the file at `path` lies on `card`.
+    /// Returns whether the file at `path` lies on `card`.
     pub(crate) fn lies_on(&self, path: &Path, card: &Card) -> bool {
         let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
         self.machine.cards_under(&path).contains(&card.path)

@@ -33,7 +33,7 @@ pub(crate) fn hint(error: &Error) -> &'static str {
             "To copy such volumes without a search, add --keep-uninspected. To keep private data, run without \
              --leave-private."
         }
-        _ => "Leave that option out, and it keeps what it has.",
+        _ => "Leave that option out to keep the current value.",
     }
 }
 
@@ -44,7 +44,7 @@ pub(crate) fn explain(error: Error) -> Failure {
 }
 
 impl IdentityArgs {
-    /// Whether nothing was asked for.
+    /// Returns whether no command was given.
     pub(crate) fn is_empty(&self) -> bool {
         self.ids.is_none()
             && self.keys.is_none()
@@ -180,8 +180,8 @@ impl Copy<'_> {
     fn place(&self, words: &str, option: &str) -> Outcome<(usize, String)> {
         let found = words.split_once(':').filter(|(_, path)| path.starts_with('/'));
         let (part, path) = found.ok_or_else(|| {
-            Failure::usage(format!("--{option} {words} names no place")).state(UNTOUCHED).next(
-                "A place is PART:/PATH: the partition's number or label, then the path in it.",
+            Failure::usage(format!("--{option} {words} names no destination")).state(UNTOUCHED).next(
+                "A destination is PART:/PATH: the partition's number or label, then the path in it.",
             )
         })?;
         Ok((resolve::part_index(self.survey, part, self.source)?, self.filled(path)))
@@ -230,10 +230,10 @@ impl Copy<'_> {
         brought
             .from_here(&name, &to.join(&b'/'), Given { only_files, ..Given::default() })
             .state(UNTOUCHED)
-            .next("Look whether it is there, and whether you may read it.")?;
+            .next("Check that it exists and that you may read it.")?;
         if let Some(first) = brought.left_out.first() {
             return Err(Failure::refused(format!(
-                "not all of {} can be put in: {}, {}",
+                "not all of {} can be added: {}, {}",
                 quoted(&name),
                 crate::render::files::name(&first.path),
                 first.why

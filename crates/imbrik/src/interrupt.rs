@@ -26,7 +26,7 @@ pub(crate) struct Interrupt {
 /// What is going on when a signal comes.
 #[derive(Debug, Default)]
 struct Now {
-    /// Whether somebody is asked something.
+    /// True if somebody is asked something.
     is_asking: bool,
     /// What state things are in, for one who does not wait for the end.
     state: String,

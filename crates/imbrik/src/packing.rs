@@ -56,7 +56,7 @@ pub(crate) fn options(
         ))
         .state(UNTOUCHED)
         .next(format!(
-            "For a folder, make it and write {}/; for an image, write {}.img.zst.",
+            "For a folder, create it and write {}/; for an image, write {}.img.zst.",
             name.display(),
             name.display()
         )));
@@ -116,7 +116,7 @@ fn endings() -> String {
     let told = |pack: Pack| {
         let ending = format!(".{}", pack.extension());
         match (pack == Pack::usual(), pack.is_raw()) {
-            (true, _) => format!("{ending} (the usual)"),
+            (true, _) => format!("{ending} (default)"),
             (_, true) => format!("{ending} (raw)"),
             _ => ending,
         }
@@ -213,7 +213,7 @@ impl Destination {
         match self {
             Self::File(path, _) => {
                 let name = path.file_name().unwrap_or_default();
-                format!("no image {} was made", quoted(name.as_ref()))
+                format!("no image {} was written", quoted(name.as_ref()))
             }
             Self::Pipe => "the image in the pipe is incomplete".to_owned(),
         }
@@ -281,7 +281,7 @@ impl Destination {
                 let beside = manifest_path(path);
                 let beside = beside.file_name().unwrap_or_default();
                 out.line(&format!(
-                    "{} beside it holds its digests: keep both together.",
+                    "{} next to it contains its digests: keep both together.",
                     quoted(beside.as_ref())
                 ));
             }
@@ -311,11 +311,11 @@ impl Destination {
         if session.fleet.machine.is_on_network(path) {
             let folder = path.parent().unwrap_or(Path::new("/"));
             let back = match options.check {
-                true => "; to prove it, it is read back from there (--no-check leaves that out)",
+                true => "; it is read back from there for verification (skip with --no-check)",
                 false => "; it is not read back",
             };
             session.out.note(&format!(
-                "{} is on another machine: what is packed goes there{back}.",
+                "{} is on another machine: compressed data are sent there{back}.",
                 quoted(folder)
             ));
         }
@@ -358,22 +358,20 @@ impl Destination {
                     "is left of a save that was stopped; --resume would have gone on with it, and now it \
                      makes room"
                 }
-                _ => {
-                    "is there already: unless a program is writing it, it is left over and makes room"
-                }
+                _ => "exists: it is a leftover and is removed, unless a program is writing it",
             };
             session.out.note(&format!("{} {what}.", quoted(&unfinished)));
         }
         let folder = image.parent().unwrap_or(Path::new("/"));
         let mut place = OutputDisk::of(folder)
             .state(UNTOUCHED)
-            .next("Make the folder first, or name another.")?;
+            .next("Create the folder first, or name another one.")?;
         // What is left over is gone on with, or makes room: either way it is no obstacle.
         let left = fs::metadata(&unfinished).map_or(0, |left| left.blocks().saturating_mul(512));
         place.free = place.free.saturating_add(ByteLen::new(left));
         if place.in_memory {
             session.out.warn(&format!(
-                "{} lives in memory: an image there is gone when the machine is switched off.",
+                "{} is in memory: an image there is lost when the machine is switched off.",
                 quoted(folder)
             ));
         }
@@ -391,13 +389,13 @@ impl Destination {
         };
         let tell = |limit: Limit, len: ByteLen| match limit {
             Limit::LargestFile(largest) => format!(
-                "the image would take about {}, and the filesystem at {} holds no file over {}",
+                "the image would be about {}, but the filesystem at {} supports files up to {}",
                 size::both(len),
                 quoted(folder),
                 size::both(largest)
             ),
             Limit::Free(free) => format!(
-                "the image would take about {}, and {} has {} free",
+                "the image would be about {}, but {} has {} free",
                 size::both(len),
                 quoted(folder),
                 size::both(free)
@@ -406,10 +404,10 @@ impl Destination {
         if let Some(limit) = place.limit_for(low) {
             return Err(Failure::new(Exit::NoRoom, tell(limit, likely))
                 .state("Nothing was written.")
-                .next("Make room there, or name a folder on a larger disk."));
+                .next("Free some space there, or name a folder on a larger disk."));
         }
         if let Some(limit) = place.limit_for(likely) {
-            session.out.warn(&format!("it may get tight: {}.", tell(limit, likely)));
+            session.out.warn(&format!("space may run out: {}.", tell(limit, likely)));
         }
         Ok(())
     }
@@ -445,7 +443,7 @@ pub(crate) fn tell_of(session: &Session, saved: &Saved) {
     }
 
     if saved.read_back == ReadBack::Memory && session.out.is_brief() {
-        session.out.in_brief("read back out of memory".to_owned());
+        session.out.in_brief("read back from memory".to_owned());
     } else if saved.read_back == ReadBack::Memory {
         session.out.warn(
             "The image was compared as the system has it in memory: it did not let go of it, or the \
@@ -465,7 +463,7 @@ pub(crate) fn in_place(
     let pack = pack.ok_or_else(|| {
         Failure::usage(format!("{} is {}, which is only read", quoted(path), image.container()))
             .state("The image is unchanged.")
-            .next("Put it into another container with `imbrik repack`, and use that.")
+            .next("Convert it with `imbrik repack`, and use the new image.")
     })?;
     let level = session
         .config
@@ -505,7 +503,7 @@ pub(crate) fn failed(error: Error, image: &Image, to: &Destination) -> Failure {
 pub(crate) fn what_next(error: &Error) -> &'static str {
     match error.class() {
         Class::Cancelled => "Run the same command again to start over.",
-        Class::NoRoom => "Make room there, or name a folder on a larger disk.",
+        Class::NoRoom => "Free some space there, or name a folder on a larger disk.",
         Class::Io => "Try another disk, cable or reader; see the kernel log (`dmesg`).",
         Class::Mismatch => "Try another disk, and have its memory and cable checked.",
         _ => "",
@@ -527,7 +525,7 @@ pub(crate) fn folder_for(session: &Session, name: Option<&Path>) -> Outcome<Path
     fs::canonicalize(&folder).map_err(|error| {
         failure::system(format!("the folder {}", quoted(&folder)), error)
             .state(UNTOUCHED)
-            .next("Make the folder first, or name another.")
+            .next("Create the folder first, or name another one.")
     })
 }
 

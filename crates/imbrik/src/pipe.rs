@@ -18,7 +18,7 @@ use std::{
 /// How long a pipe is waited for before it is looked whether to stop.
 const PATIENCE: Timespec = Timespec { tv_sec: 0, tv_nsec: 200_000_000 };
 
-/// Whether `path` stands for a pipe.
+/// Returns whether `path` stands for a pipe.
 pub(crate) fn is_pipe(path: &Path) -> bool {
     path == Path::new("-")
 }

@@ -29,7 +29,7 @@ pub(crate) fn card(fleet: &Fleet, name: &Path) -> Outcome<Card> {
     if Rack::is_slot(name) {
         return find(name).ok_or_else(|| {
             let why = if fleet.rack.is_some() { "the rack has no such slot" } else { "no rack is in use" };
-            Failure::usage(format!("{} is not there: {why}", name.display()))
+            Failure::usage(format!("{} was not found: {why}", name.display()))
                 .next("Name the rack's folder with --rack or IMBRIK_RACK; `imbrik cards` lists its slots.")
         });
     }
@@ -41,7 +41,7 @@ pub(crate) fn card(fleet: &Fleet, name: &Path) -> Outcome<Card> {
     };
     if meta.is_file() {
         return Err(Failure::usage(format!(
-            "{} is a file, and a card is wanted here: files are images",
+            "{} is a file (an image), but a card is needed here",
             quoted(name)
         ))
         .next(ORDER));
@@ -74,10 +74,10 @@ pub(crate) fn only_card(fleet: &Fleet) -> Outcome<Card> {
     match (cards.next(), cards.count()) {
         (Some(card), 0) => Ok(card.clone()),
         (Some(_), more) => {
-            Err(Failure::usage(format!("{} cards are plugged in: which one?", more + 1)).next(LOOK))
+            Err(Failure::usage(format!("{} cards are connected: which one?", more + 1)).next(LOOK))
         }
-        (None, _) => Err(Failure::usage("no card is plugged in")
-            .next("Put one in, or wait for it with `imbrik cards --watch`.")),
+        (None, _) => Err(Failure::usage("no card is connected")
+            .next("Insert one, or wait for it with `imbrik cards --watch`.")),
     }
 }
 
@@ -121,7 +121,7 @@ pub(crate) fn not_a_card(fleet: &Fleet, path: &Path) -> Outcome<()> {
     let is_device = fs::metadata(path).is_ok_and(|meta| meta.file_type().is_block_device());
     if Rack::is_slot(path) || is_device || is_id() {
         return Err(Failure::usage(format!(
-            "{} is a card, and an image is wanted here",
+            "{} is a card, but an image is needed here",
             quoted(path)
         ))
         .next(ORDER));
@@ -171,7 +171,7 @@ pub(crate) fn must_be_there(path: &Path) -> Outcome<()> {
     }
 }
 
-/// Whether `path` is one of the files behind the slots of `rack`.
+/// Returns whether `path` is one of the files behind the slots of `rack`.
 pub(crate) fn is_same_file_as_any(path: &Path, rack: &Rack) -> bool {
     let real = |path: &Path| fs::canonicalize(path).ok();
     let wanted: Option<PathBuf> = real(path);

@@ -26,10 +26,9 @@ use std::{
 const UNTOUCHED: &str = "Nothing was read or written.";
 const GOES_ON: &str = "The card is unchanged and in use as before.";
 /// What to do about a card that cannot be read while it is in use.
-const WAY_OUT: &str = "Shut the machine down, and read its card on another one.";
+const WAY_OUT: &str = "Shut the machine down, and read its card on another machine.";
 /// What to do about a card that fails.
-pub(crate) const FAILS: &str =
-    "A card that fails is read on another machine, where it is not in use.";
+pub(crate) const FAILS: &str = "Read a failing card on another machine, where it is not in use.";
 /// How long filesystems stand still at most, unless something else is asked for.
 const LIMIT: Duration = Duration::from_secs(5);
 /// For so long they may at most be read meanwhile, as far as that can be judged.
@@ -69,7 +68,7 @@ impl<'a> InUse<'a> {
         let volumes = session.fleet.machine.mounted_volumes(card);
         let volumes = volumes.state(UNTOUCHED).next(WAY_OUT)?;
         if volumes.is_empty() {
-            return Err(Failure::usage(format!("nothing of {} is mounted", card.path.display()))
+            return Err(Failure::usage(format!("no volume of {} is mounted", card.path.display()))
                 .state(UNTOUCHED)
                 .next("Leave --live out: the card is not in use."));
         }
@@ -131,7 +130,7 @@ impl<'a> InUse<'a> {
         }
         let least = (seconds * 1.5).ceil();
         Err(Failure::refused(format!(
-            "what changes in it while it is read cannot be told: it would have to stand still for \
+            "its changes can't be tracked while it is read: it would have to be frozen for \
              about {seconds:.0} s ({})",
             first.why
         ))
@@ -232,7 +231,7 @@ pub(crate) struct Freezes {
     pub(crate) at: Timestamp,
     /// What was read while it stood still, besides what describes the files.
     pub(crate) changed: ByteLen,
-    /// Whether it can be told of all of it what changed.
+    /// True if it can be told of all of it what changed.
     is_judged: bool,
     /// Which filesystems cannot be stopped, and which can.
     unstoppable: Vec<String>,
@@ -245,10 +244,10 @@ impl Freezes {
         let times: Vec<_> =
             self.times.iter().map(|time| format!("{:.2} s", time.as_secs_f64())).collect();
         let read = match (self.changed.is_zero(), self.is_judged) {
-            (true, _) => "nothing had changed in between".to_owned(),
-            (false, true) => format!("read {} that had changed", size::short(self.changed)),
+            (true, _) => "nothing changed in between".to_owned(),
+            (false, true) => format!("{} of changes read", size::short(self.changed)),
             // Some of it may have been as it was.
-            (false, false) => format!("read {} then", size::short(self.changed)),
+            (false, false) => format!("{} read", size::short(self.changed)),
         };
         let mut lines = vec![format!("Snapshot  {}", time::to_the_second(self.at))];
         if !self.stopped.is_empty() {
@@ -256,9 +255,7 @@ impl Freezes {
             lines.push(format!("Frozen    {}: {stopped}; {read}", times.join(" and ")));
         }
         for name in &self.unstoppable {
-            lines.push(format!(
-                "Steady    {name} cannot be stopped: it was read until it stayed the same"
-            ));
+            lines.push(format!("Steady    {name} can't be frozen: read until it was unchanged"));
         }
         lines
     }

@@ -45,7 +45,7 @@ pub(crate) struct Environment {
     /// Where temporary files go that may be large.
     pub(crate) temporary: PathBuf,
     pub(crate) interrupt: Interrupt,
-    /// Whether somebody sits in front of it.
+    /// True if somebody sits in front of it.
     pub(crate) asks: bool,
     /// Where a log is kept.
     pub(crate) log: Option<PathBuf>,
@@ -150,7 +150,7 @@ impl Session {
         let view: Arc<dyn ReadAt> = Arc::new(view.clone());
         let found = lost_in(&view, spans, &self.environment.interrupt.cancel);
         found.unwrap_or_else(|error| {
-            self.out.warn(&format!("Which files are lost could not be found out: {error}."));
+            self.out.warn(&format!("The names of lost files could not be determined: {error}."));
             Vec::new()
         })
     }

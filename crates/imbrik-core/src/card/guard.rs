@@ -120,11 +120,11 @@ fn why_fixed(card: &Card) -> Option<&'static str> {
         Bus::SdSlot | Bus::Rack => None,
         _ if card.removable => None,
         Bus::Emmc => Some("an eMMC, usually soldered"),
-        Bus::Usb(_) => Some("a USB disk that does not call itself removable"),
+        Bus::Usb(_) => Some("a USB disk that is not marked as removable"),
         Bus::Nvme => Some("an NVMe disk"),
         Bus::Ata => Some("a SATA disk"),
         Bus::Virtual => Some("a virtual disk"),
-        Bus::Loop(_) => Some("a loop device, which stands for a file"),
+        Bus::Loop(_) => Some("a loop device"),
         Bus::Scsi | Bus::Other => Some("a fixed disk"),
     }
 }

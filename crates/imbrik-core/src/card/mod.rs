@@ -37,9 +37,9 @@ pub struct Card {
     pub serial: Option<String>,
     /// The kind of connection.
     pub bus: Bus,
-    /// Whether the system reports it as removable.
+    /// True if the system reports it as removable.
     pub removable: bool,
-    /// Whether it is write-protected.
+    /// True if it is write-protected.
     pub read_only: bool,
     /// Its partitions as reported by the system.
     pub partitions: Vec<CardPartition>,

@@ -1,4 +1,4 @@
-//! The rack: a folder of stand-ins for cards and readers.
+//! The rack: a folder of simulated cards for cards and readers.
 //!
 //! The folder holds `rack.toml` and one sparse file a slot:
 //!
@@ -40,7 +40,7 @@ use std::{
     time::Duration,
 };
 
-/// A folder of stand-in cards.
+/// A folder of simulated cards.
 #[derive(Debug)]
 pub struct Rack {
     folder: PathBuf,
@@ -134,7 +134,7 @@ impl Rack {
         self.slots.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Whether `path` names a slot of a rack rather than a file.
+    /// Returns whether `path` names a slot of a rack rather than a file.
     #[must_use]
     pub fn is_slot(path: &Path) -> bool {
         path.to_str().is_some_and(|path| path.starts_with(PREFIX))
@@ -280,7 +280,7 @@ impl Host for Rack {
     }
 }
 
-/// A slot open for writing. The read-back reads the same stand-in: what it forgets or wraps, it
+/// A slot open for writing. The read-back reads the same simulated card: what it forgets or wraps, it
 /// forgets and wraps there, too.
 struct RackTarget {
     store: Arc<Faulty<FileStore>>,

@@ -197,7 +197,7 @@ impl Entry {
     }
 }
 
-/// Whether a header alone tells a time.
+/// Returns whether a header alone tells a time.
 fn fits(time: FileTime) -> bool {
     time.nanoseconds == 0 && (0..=0o77_777_777_777).contains(&time.seconds)
 }

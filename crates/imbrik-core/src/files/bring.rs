@@ -32,7 +32,7 @@ pub struct Given {
     pub permissions: Option<u16>,
     /// Owner and group.
     pub owner: Option<(u32, u32)>,
-    /// Whether the volume supports only files and folders: links and devices are left out, and hard links become
+    /// True if the volume supports only files and folders: links and devices are left out, and hard links become
     /// separate files.
     pub only_files: bool,
 }

@@ -108,7 +108,7 @@ impl Way<'_> {
         }
         self.links = self.links.saturating_add(1);
         if self.links > MOST_LINKS {
-            return Err(Error::corrupt("its links lead in circles"));
+            return Err(Error::corrupt("its links form a loop"));
         }
         let target = self.files.read(file, LONGEST_TARGET)?;
         if target.first() == Some(&b'/') {

@@ -39,7 +39,7 @@ pub struct ToFolder {
     /// The open folders, from the target folder down.
     open: Vec<OpenFolder>,
     replace: bool,
-    /// Whether owners can be set and devices created.
+    /// True if owners can be set and devices created.
     is_root: bool,
 }
 
@@ -204,7 +204,7 @@ impl ToFolder {
             FileKind::BlockDevice(major, minor) => (FileType::BlockDevice, (major, minor)),
             FileKind::Pipe => (FileType::Fifo, (0, 0)),
             FileKind::Socket => (FileType::Socket, (0, 0)),
-            _ => return Ok(Took::Not("nobody knows what it is".to_owned())),
+            _ => return Ok(Took::Not("its type is unknown".to_owned())),
         };
         let is_device = matches!(kind, FileType::CharacterDevice | FileType::BlockDevice);
         if is_device && !self.is_root {
@@ -301,7 +301,7 @@ fn write(file: &File, name: &OsStr, content: &mut dyn Reading) -> Result<Took> {
     let failed = |e| Error::io(format!("writing {}", name.display()), e);
     match rustix::fs::ftruncate(file, content.size().get()) {
         Err(Errno::FBIG | Errno::INVAL | Errno::OVERFLOW) => {
-            return Ok(Took::Not(format!("no file here can be {} long", content.size())));
+            return Ok(Took::Not(format!("files here can't be {} long", content.size())));
         }
         done => done.map_err(|e| failed(e.into()))?,
     }

@@ -93,7 +93,7 @@ impl Tree {
         &self.title
     }
 
-    /// Whether its journal was replayed: what is shown is newer than what stands in its place.
+    /// Returns whether its journal was replayed: what is shown is newer than what stands in its place.
     #[must_use]
     pub fn was_replayed(&self) -> bool {
         self.recovered.was_replayed

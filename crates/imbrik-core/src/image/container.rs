@@ -22,7 +22,7 @@ impl Container {
         FORMATS.into_iter().find(told).map(Self)
     }
 
-    /// Whether there is none: the file is the card's bytes.
+    /// Returns whether there is none: the file is the card's bytes.
     #[must_use]
     pub fn is_raw(self) -> bool {
         self.0.name() == RAW.0.name()
@@ -123,29 +123,29 @@ impl Pack {
         Container(self.format)
     }
 
-    /// Whether an image of it that is not whole can be gone on with.
+    /// Returns whether an image of it that is not whole can be gone on with.
     #[must_use]
     pub fn can_be_gone_on_with(self) -> bool {
         self.is_raw() || self.writing.codec().is_some()
     }
 
-    /// Whether a tile may stand in several frames, with padding between them.
+    /// Returns whether a tile may stand in several frames, with padding between them.
     pub(crate) fn can_be_in_pieces(self) -> bool {
         self.writing.padding(8).is_some()
     }
 
-    /// Whether frames of an image of a card of one size can stand in one of another size.
+    /// Returns whether frames of an image of a card of one size can stand in one of another size.
     pub(crate) fn frames_fit_any_card(self) -> bool {
         !self.writing.frames_tell_the_card()
     }
 
-    /// Whether it is the raw card.
+    /// Returns whether it is the raw card.
     #[must_use]
     pub fn is_raw(self) -> bool {
         self.container().is_raw()
     }
 
-    /// Whether such an image keeps its manifest in itself; otherwise it stands beside it.
+    /// Returns whether such an image keeps its manifest in itself; otherwise it stands beside it.
     #[must_use]
     pub fn holds_manifest(self) -> bool {
         self.writing.holds_manifest()

@@ -34,10 +34,10 @@ impl fmt::Display for ImageFinding {
             Self::NoSeekTable => f.write_str("the seek table at its end is missing"),
             Self::OtherCard { said, holds } => write!(
                 f,
-                "the manifest speaks of a card of {} bytes, the image holds {holds}",
+                "the manifest describes a card of {} bytes, the image has {holds}",
                 said.get()
             ),
-            Self::OthersRefuse { what } => write!(f, "other programs refuse this file: {what}"),
+            Self::OthersRefuse { what } => write!(f, "other programs reject this file: {what}"),
             Self::ManifestDamaged { why } => f.write_str(why),
         }
     }

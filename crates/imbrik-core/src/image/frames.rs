@@ -57,11 +57,11 @@ impl Frames {
     pub(super) fn push(&mut self, packed: Span, content: ByteLen) -> Result<()> {
         let start = ByteOffset::new(self.size.get());
         let content = Span::new(start, content)
-            .ok_or_else(|| Error::corrupt("the frames hold more than 64 bits can count"))?;
+            .ok_or_else(|| Error::corrupt("the frames hold more than 2^64 bytes"))?;
         let most = content.len().get().saturating_add(content.len().get() / 16);
         if packed.len() > ByteLen::new(most).saturating_add(MOST_OVERHEAD) {
             return Err(Error::corrupt(format!(
-                "the frame at {} is {} long and holds {}",
+                "the frame at {} has {} for {} of content",
                 packed.start(),
                 packed.len(),
                 content.len()
@@ -90,7 +90,7 @@ pub(super) trait Codec: Send + Sync {
     /// In a few words, when it is damaged or its content is shorter or longer.
     fn decode(&self, packed: &[u8], at: Span, out: &mut [u8]) -> std::result::Result<(), String>;
 
-    /// Whether the frame at `at` is complete in itself, so that it can stand in another file.
+    /// Returns whether the frame at `at` is complete in itself, so that it can stand in another file.
     fn is_complete(&self, _at: Span) -> bool {
         true
     }
@@ -144,7 +144,7 @@ impl FramedStore {
         (at == span.end()).then_some(places)
     }
 
-    /// Whether there is a frame with so much content that is not the last.
+    /// Returns whether there is a frame with so much content that is not the last.
     pub(super) fn has_content_of(&self, len: ByteLen) -> bool {
         let list = &self.inner.frames.list;
         list.iter().rev().skip(1).any(|frame| frame.content.len() == len)
@@ -213,7 +213,7 @@ impl Inner {
         Ok(())
     }
 
-    /// Whether a frame is byte for byte the one that was decoded to zeros before.
+    /// Returns whether a frame is byte for byte the one that was decoded to zeros before.
     fn is_zero_frame(&self, packed: &[u8], frame: Frame) -> bool {
         frame.content.len() == TILE && self.zero_frame.get().is_some_and(|zero| zero == packed)
     }

@@ -63,18 +63,18 @@ pub struct Manifest {
     pub table: Option<ListedTable>,
     /// The partitions and their volumes.
     pub partitions: Vec<ListedPart>,
-    /// Whether the last partition extended to the end of its card.
+    /// True if the last partition extended to the end of its card.
     pub reaches_end: bool,
     /// The size to which the card, or the source image, was fitted.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub fitted: Option<ListedFit>,
-    /// Whether it contains every sector of the card; otherwise free space is zeros.
+    /// True if it contains every sector of the card; otherwise free space is zeros.
     #[serde(default)]
     pub exact: bool,
-    /// Whether short free ranges between used ones are zeros, too.
+    /// True if short free ranges between used ones are zeros, too.
     #[serde(default, skip_serializing_if = "is_not_set")]
     pub holes_are_zeros: bool,
-    /// Whether the card was in use when it was saved, and its filesystems were frozen.
+    /// True if the card was in use when it was saved, and its filesystems were frozen.
     #[serde(default, skip_serializing_if = "is_not_set")]
     pub in_use: bool,
     /// Unreadable ranges `[offset, bytes]`, which are zeros.
@@ -96,7 +96,7 @@ pub struct ListedLoss {
     /// Path of the file or folder from the root of the partition; invalid UTF-8 is replaced.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub path: Option<String>,
-    /// Whether it is a folder with missing entries.
+    /// True if it is a folder with missing entries.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub folder: bool,
     /// Lost bytes; absent if the metadata of the file are lost.

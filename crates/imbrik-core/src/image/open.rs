@@ -152,7 +152,7 @@ impl Image {
             }
             (None, None) => {
                 return Err(at_path(Error::unsupported(format!(
-                    "this {container} file cannot be read at random"
+                    "this {container} file has no random access"
                 ))));
             }
         };
@@ -162,7 +162,7 @@ impl Image {
             None => Arc::clone(&file),
         };
         if content.size().is_zero() {
-            return Err(at_path(Error::corrupt("there is nothing in it")));
+            return Err(at_path(Error::corrupt("it is empty")));
         }
         if is_unpacked {
             let nested = Container::of(&read_up_to(&*content, ByteOffset::ZERO, 16)?);
@@ -239,7 +239,7 @@ impl Image {
         places.into_iter().map(standing).collect()
     }
 
-    /// Whether its tiles are packed in pieces.
+    /// Returns whether its tiles are packed in pieces.
     #[must_use]
     pub fn is_in_pieces(&self) -> bool {
         self.framed.as_ref().is_some_and(|framed| framed.has_content_of(PIECE))

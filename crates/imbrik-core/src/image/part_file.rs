@@ -297,7 +297,7 @@ impl Drop for PartFile {
     }
 }
 
-/// Whether another program holds `file`, and nobody else but this one does then. Where a filesystem knows
+/// Returns whether another program holds `file`, and nobody else but this one does then. Where a filesystem knows
 /// no locks, nobody can tell: what was written by two is found when it is to get its name.
 fn is_held(file: &File) -> bool {
     let held = rustix::fs::flock(file, FlockOperation::NonBlockingLockExclusive);
@@ -309,7 +309,7 @@ fn knows_no_locks(errno: Errno) -> bool {
     matches!(errno, Errno::NOLCK | Errno::NOSYS | Errno::OPNOTSUPP)
 }
 
-/// Whether `file` is what stands at `path`.
+/// Returns whether `file` is what stands at `path`.
 fn is_at(file: &File, path: &Path) -> bool {
     let at = path.symlink_metadata();
     file.metadata()

@@ -26,7 +26,7 @@ pub struct KnownPiece {
 }
 
 impl KnownPiece {
-    /// Whether it consists of `bytes`.
+    /// Returns whether it consists of `bytes`.
     #[must_use]
     pub fn holds(&self, bytes: &[u8]) -> bool {
         value_of(self.number, bytes) == self.value
@@ -106,7 +106,7 @@ fn value_of(number: usize, bytes: &[u8]) -> ChainingValue {
     blake3::Hasher::new().set_input_offset(ahead).update(bytes).finalize_non_root()
 }
 
-/// Whether it is a whole piece of zeros, which is told faster than a hash is made.
+/// Returns whether it is a whole piece of zeros, which is told faster than a hash is made.
 fn is_whole_of_zeros(bytes: &[u8]) -> bool {
     bytes.len() == piece_len() && is_zero(bytes)
 }

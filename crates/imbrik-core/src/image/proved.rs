@@ -20,7 +20,7 @@ const KEPT: ByteLen = ByteLen::mib(64);
 pub(crate) struct Proved {
     content: Arc<dyn ReadAt>,
     digests: Vec<TileDigest>,
-    /// Whether the container has no checksums of its own.
+    /// True if the container has no checksums of its own.
     is_raw: bool,
     tiles: Pages,
     pool: Pool,

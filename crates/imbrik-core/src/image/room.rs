@@ -18,7 +18,7 @@ pub struct OutputDisk {
     pub free: ByteLen,
     /// The largest file it can hold, where that is known to be small.
     pub largest_file: Option<ByteLen>,
-    /// Whether it lives in memory and is gone when the machine is switched off.
+    /// True if it lives in memory and is gone when the machine is switched off.
     pub in_memory: bool,
 }
 
@@ -31,14 +31,14 @@ pub enum Limit {
     Free(ByteLen),
 }
 
-/// Whether a file in `folder` could have blocks of the disk in common with `image`.
+/// Returns whether a file in `folder` could have blocks of the disk in common with `image`.
 #[must_use]
 pub fn shares_blocks(image: &Path, folder: &Path) -> bool {
     let (Ok(image), Ok(there)) = (File::open(image), temporary(folder)) else { return false };
     rustix::fs::ioctl_ficlone(&there, &image).is_ok()
 }
 
-/// Whether files in `folder` can have blocks of the disk in common.
+/// Returns whether files in `folder` can have blocks of the disk in common.
 #[must_use]
 pub fn can_share_blocks(folder: &Path) -> bool {
     let (Ok(one), Ok(other)) = (temporary(folder), temporary(folder)) else { return false };

@@ -78,7 +78,7 @@ pub(super) fn unpacked(
         Ok(())
     })?;
     watch.observer.on(&Event::Finished);
-    kept.ok_or_else(|| Error::bug("a container was decoded, and nothing was kept of it"))
+    kept.ok_or_else(|| Error::bug("a container was decoded without storing it"))
 }
 
 /// Reads `content` to its end and keeps it in `file`, a frame a tile; nothing for tiles of zeros.

@@ -24,7 +24,7 @@ pub struct Standing {
     pub(super) packed: Span,
     /// How much content it holds.
     pub(super) content: ByteLen,
-    /// Whether what pads it is compared before it is copied along: its own content was verified.
+    /// True if what pads it is compared before it is copied along: its own content was verified.
     pub(super) is_verified: bool,
 }
 
@@ -41,7 +41,7 @@ impl Standing {
         Self { is_verified: true, ..self }
     }
 
-    /// Whether the header of `padding` is in its file at `at`. Decoders go by it; what follows it is ignored.
+    /// Returns whether the header of `padding` is in its file at `at`. Decoders go by it; what follows it is ignored.
     pub(super) fn is_padded_with(&self, padding: &[u8], at: ByteOffset) -> bool {
         let mut header = [0; 8];
         !self.is_verified

@@ -74,7 +74,7 @@ impl FromStr for SumKind {
 
     fn from_str(name: &str) -> Result<Self> {
         let known = Self::ALL.into_iter().find(|kind| kind.name() == name);
-        known.ok_or_else(|| Error::usage(format!("no checksum is called {name}")))
+        known.ok_or_else(|| Error::usage(format!("{name} is not a checksum algorithm")))
     }
 }
 
@@ -172,7 +172,7 @@ impl Sums {
         }
     }
 
-    /// Whether it makes none at all.
+    /// Returns whether it makes none at all.
     #[must_use]
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
@@ -281,7 +281,7 @@ impl SumFile {
         out
     }
 
-    /// Whether a line has just this file's name.
+    /// Returns whether a line has just this file's name.
     #[must_use]
     pub fn has_line_for(&self, name: &OsStr) -> bool {
         self.0.iter().any(|(_, listed)| Path::new(listed).file_name().unwrap_or(listed) == name)

@@ -56,7 +56,7 @@ impl Notes {
 
     /// Notes places that could not be read, before what takes their place is written.
     pub(super) fn add(&mut self, lost: &[Span]) -> Result<()> {
-        let failed = |e| Error::io("writing what could not be read", e);
+        let failed = |e| Error::io("writing the list of unreadable ranges", e);
         for span in lost {
             writeln!(self.file, "{} {}", span.start().get(), span.len().get()).map_err(failed)?;
         }
@@ -110,7 +110,7 @@ impl Unfinished {
         let _ = self.part.keep();
     }
 
-    /// Whether it is of the card, and made in the way, that `manifest` tells of.
+    /// Returns whether it is of the card, and made in the way, that `manifest` tells of.
     #[must_use]
     pub fn is_of(&self, manifest: &Manifest) -> bool {
         self.head == manifest.head()

@@ -53,7 +53,7 @@ impl fmt::Display for Finding {
         match self {
             Self::Table(what) => what.fmt(f),
             Self::Unreadable { len, place } => {
-                write!(f, "{len} of the metadata in {place} cannot be read")
+                write!(f, "{len} of metadata in {place} cannot be read")
             }
             Self::NamedByCopy { title } => {
                 write!(f, "the superblock of {title} cannot be read; a backup identifies it")
@@ -64,7 +64,7 @@ impl fmt::Display for Finding {
                 if let Some(title) = title {
                     write!(f, " in {title}")?;
                 }
-                write!(f, " says that it is {by} longer than its place")
+                write!(f, " claims to be {by} longer than its partition")
             }
             Self::Volume { title, what } => write!(f, "{title}: {what}"),
         }

@@ -47,7 +47,7 @@ impl Occupancy {
     pub fn of(store: &Arc<dyn ReadAt>, survey: &Survey) -> Result<Self> {
         let card = Span::whole(survey.size);
         if let Some(why) = survey.whole_because {
-            let read_whole = vec![format!("the card is read whole: {why}")];
+            let read_whole = vec![format!("the card is copied in full: {why}")];
             let (volumes, findings) = (Vec::new(), Vec::new());
             let (segments, holes) = (vec![copied(card)], Vec::new());
             return Ok(Self { segments, holes, volumes, read_whole, findings });
@@ -72,7 +72,7 @@ impl Occupancy {
                 },
             };
             if let Some(why) = &found.usage.whole_because {
-                read_whole.push(format!("{} is read whole: {why}", part.full_title()));
+                read_whole.push(format!("{} is copied in full: {why}", part.full_title()));
             }
             let told = found.usage.findings.iter().cloned();
             findings.extend(told.map(|what| Finding::Volume { title: part.full_title(), what }));
@@ -115,7 +115,7 @@ impl Occupancy {
                         || matches!(error.class(), Class::Corrupt | Class::Unsupported) =>
                 {
                     found.least = None;
-                    cannot.push(format!("{} cannot get another size: {error}", part.full_title()));
+                    cannot.push(format!("{} cannot be resized: {error}", part.full_title()));
                 }
                 Err(error) if error.class() == Class::NoRoom => {}
                 Err(error) => return Err(error),

@@ -51,7 +51,7 @@ pub struct Reference {
     pub from: String,
     /// What it says, such as `root=PARTUUID=48560007-02`.
     pub what: String,
-    /// Whether that is on this card.
+    /// True if that is on this card.
     pub is_found: bool,
 }
 
@@ -165,7 +165,7 @@ pub struct Room {
     pub title: String,
     /// Bytes that are free.
     pub free: ByteLen,
-    /// Whether that is so little that its system may not even start: under 2 %, or 64 MB.
+    /// True if that is so little that its system may not even start: under 2 %, or 64 MB.
     pub is_tight: bool,
 }
 
@@ -245,7 +245,7 @@ fn files_in(text: &str) -> Vec<&str> {
     files.filter(|file| !file.contains("..") && !file.contains(':')).collect()
 }
 
-/// Whether the device called `name` is on the card; `None` if the card alone cannot tell.
+/// Returns whether the device called `name` is on the card; `None` if the card alone cannot tell.
 fn is_on_card(survey: &Survey, name: &str) -> Option<bool> {
     let any = |is_it: &dyn Fn(&Part) -> bool| Some(survey.parts.iter().any(is_it));
     let same = |known: Option<&str>, name: &str| {

@@ -41,7 +41,7 @@ pub struct Survey {
     pub unreadable: Vec<Span>,
     /// Why it can only be copied as a whole, and no volume resized; `None` if its volumes can be examined separately.
     pub whole_because: Option<&'static str>,
-    /// Whether nothing was recognised and the first MiB is zeros.
+    /// True if nothing was recognised and the first MiB is zeros.
     pub is_blank: bool,
 }
 
@@ -64,7 +64,7 @@ pub struct Part {
     pub name: Option<String>,
     /// Its id in the table (`PARTUUID`).
     pub uuid: Option<String>,
-    /// Whether it is marked as bootable.
+    /// True if it is marked as bootable.
     pub bootable: bool,
     /// The volume in it, recognised by content; `None` if it is unknown.
     pub volume: Option<Volume>,
@@ -399,13 +399,13 @@ fn whole_because(
         return Ok(Some("its two tables (a hybrid) name different partitions"));
     }
     if is_optical {
-        return Ok(Some("it has the layout of an optical disc beside its table"));
+        return Ok(Some("it has a partition table and the layout of an optical disc"));
     }
     // A volume that is larger than the first gap is not a leftover before the partitions.
     let first = spans.first().map_or(card.end(), |span| span.start());
     let bare = recognise(store)?;
     let reaches = bare.is_some_and(|volume| volume.size > ByteLen::new(first.get()));
-    Ok(reaches.then_some("a volume starts at its first byte, beside the table"))
+    Ok(reaches.then_some("it has a partition table and a volume at its first byte"))
 }
 
 fn gaps_between(parts: &[Part], size: ByteLen) -> Vec<Span> {

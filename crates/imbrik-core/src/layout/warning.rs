@@ -58,7 +58,7 @@ pub enum Warning {
         file: String,
         /// What it refers to.
         what: String,
-        /// Whether that is a label; otherwise it is a place.
+        /// True if that is a label; otherwise it is a place.
         is_label: bool,
     },
     /// The old host name stays the name of another address.
@@ -119,7 +119,7 @@ impl fmt::Display for Warning {
             Self::BootCode { title } => {
                 write!(
                     f,
-                    "{title} has boot code in its first sectors, which may count on its old place"
+                    "{title} has boot code in its first sectors, which may depend on its old offset"
                 )
             }
             Self::ContainerLeftOut { number } => write!(
@@ -129,14 +129,14 @@ impl fmt::Display for Warning {
             ),
             Self::KeepsId { title, why } => write!(f, "{title} keeps its id: {why}"),
             Self::StillNames { path, title, id } => {
-                write!(f, "/{path} on {title} still names {id}: it is left")
+                write!(f, "/{path} on {title} still contains {id}: it is unchanged")
             }
-            Self::NotFollowed { why } => write!(f, "{why}; it still names an old id"),
+            Self::NotFollowed { why } => write!(f, "{why}; it still contains an old id"),
             Self::Shared { file, what, is_label: true } => {
-                write!(f, "/{file} keeps {what}: labels stay")
+                write!(f, "/{file} keeps {what}: labels are unchanged")
             }
             Self::Shared { file, what, is_label: false } => {
-                write!(f, "/{file} keeps {what}: that is a place, and no id")
+                write!(f, "/{file} keeps {what}: a device name is not an id")
             }
             Self::OldNameOf { title, name, address } => {
                 write!(f, "/etc/hosts on {title} keeps {name} as the name of {address}")
@@ -178,7 +178,7 @@ impl fmt::Display for Warning {
                  to /etc/ssh/ssh_host_ed25519_key",
                 paths.join(", ")
             ),
-            Self::NoKeys => f.write_str("no SSH host keys are on it, so none are made"),
+            Self::NoKeys => f.write_str("it has no SSH host keys, so none are generated"),
         }
     }
 }

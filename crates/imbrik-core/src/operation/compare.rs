@@ -21,7 +21,7 @@ pub struct Comparison {
     pub differing: Differences,
     /// Differing bytes in each volume and gap.
     pub places: Vec<(String, ByteLen)>,
-    /// Whether the card has exactly the bytes of the image, with a table for the size of the image: a plain copy.
+    /// True if the card has exactly the bytes of the image, with a table for the size of the image: a plain copy.
     pub is_plain_copy: bool,
 }
 

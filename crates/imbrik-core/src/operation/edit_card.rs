@@ -33,7 +33,7 @@ pub struct CardEdit {
     pub after_a_cut: AfterACut,
     /// How much is written, as far as it is known beforehand.
     pub written: ByteLen,
-    /// Whether the volume was not unmounted, and is recovered first.
+    /// True if the volume was not unmounted, and is recovered first.
     pub recovers_journal_first: bool,
 }
 

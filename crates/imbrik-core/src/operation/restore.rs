@@ -70,7 +70,7 @@ pub struct RestoreOptions<'a> {
     pub sizes: Sizes,
     /// The identity of a copy.
     pub identity: Identity,
-    /// Whether free space is cleared.
+    /// True if free space is cleared.
     pub wipe: bool,
     /// Resources for resizing.
     pub resize: ResizeOptions<'a>,

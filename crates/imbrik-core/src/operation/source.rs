@@ -22,15 +22,15 @@ pub struct Source {
     pub occupancy: Option<Occupancy>,
     /// The references of its boot files.
     pub references: Vec<Reference>,
-    /// Whether its last volume filled its card, or was fitted: it may grow to fill another card.
+    /// True if its last volume filled its card, or was fitted: it may grow to fill another card.
     pub fills: bool,
-    /// Whether its volumes may be resized.
+    /// True if its volumes may be resized.
     pub may_resize: bool,
     /// Damaged ranges, which are zeros in `content` as requested.
     pub damaged: Vec<Span>,
     /// The partition that it is an image of; `None` for a whole card.
     pub only: Option<ListedPart>,
-    /// Whether it is a card, not an image.
+    /// True if it is a card, not an image.
     pub is_card: bool,
     /// The digests of its tiles, if the image has them and they match `content`.
     pub digests: Option<Vec<TileDigest>>,
@@ -41,7 +41,7 @@ pub struct Source {
 pub struct SourceOptions {
     /// Offset of the card's content, in bytes, after a prefix.
     pub starts_at: Option<u64>,
-    /// Whether it is written byte by byte, whatever it contains.
+    /// True if it is written byte by byte, whatever it contains.
     pub as_is: bool,
     /// Damaged ranges, which become zeros.
     pub damaged: Vec<Span>,

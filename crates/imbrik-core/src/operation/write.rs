@@ -27,11 +27,11 @@ const MOST_SECTOR: usize = 4096;
 /// Options for writing a card.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct WriteOptions {
-    /// Whether disks that are not cards may be written.
+    /// True if disks that are not cards may be written.
     pub allow_fixed: bool,
-    /// Whether only differing data are written.
+    /// True if only differing data are written.
     pub differing: bool,
-    /// Whether all of it is read back from the medium and compared.
+    /// True if all of it is read back from the medium and compared.
     pub read_back: bool,
     /// The policy for unreadable ranges of a source card.
     pub damage: OnDamage,
@@ -90,7 +90,7 @@ pub enum WriteFailure {
         error: Error,
         /// The state of the card.
         left: LeftOnCard,
-        /// Whether the card no longer answers, rather than the source.
+        /// True if the card no longer answers, rather than the source.
         is_away: bool,
     },
     /// Everything was written, and could not be read back.

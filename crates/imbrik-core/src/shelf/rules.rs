@@ -73,9 +73,9 @@ impl Period {
 pub struct Kept {
     /// When it was made.
     pub made_at: Timestamp,
-    /// Whether its owner said that it stays.
+    /// True if its owner said that it stays.
     pub is_pinned: bool,
-    /// Whether nothing is known to be wrong with it.
+    /// True if nothing is known to be wrong with it.
     pub is_sound: bool,
     /// When it was last found to be whole.
     pub checked_at: Option<Timestamp>,
@@ -103,7 +103,7 @@ pub enum Fate {
 /// How far in the future an image may be dated, in seconds: clocks and time zones differ.
 const AHEAD: i64 = 24 * 60 * 60;
 
-/// Whether an image made at `made_at` is dated so far after `now` that one of the clocks is wrong.
+/// Returns whether an image made at `made_at` is dated so far after `now` that one of the clocks is wrong.
 #[must_use]
 pub fn is_ahead(made_at: Timestamp, now: Timestamp) -> bool {
     made_at.as_second().saturating_sub(now.as_second()) > AHEAD

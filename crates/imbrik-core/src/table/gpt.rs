@@ -137,7 +137,7 @@ fn guid(raw: &[u8], at: usize) -> Option<Uuid> {
 }
 
 impl Gpt {
-    /// Whether its protective record shares its table with real partitions, so that some systems
+    /// Returns whether its protective record shares its table with real partitions, so that some systems
     /// go by the one and some by the other.
     #[must_use]
     pub fn is_hybrid(&self) -> bool {
@@ -145,7 +145,7 @@ impl Gpt {
             && mbr::protective_for(&self.protective, SectorCount::new(1)).is_none()
     }
 
-    /// Whether every real partition of a hybrid's protective record is one of this table, too.
+    /// Returns whether every real partition of a hybrid's protective record is one of this table, too.
     #[must_use]
     pub fn is_mirrored(&self) -> bool {
         let own: Vec<mbr::Extent> = self.partitions.iter().filter_map(extent).collect();

@@ -65,7 +65,7 @@ pub struct MbrPartition {
     pub number: u32,
     /// The type byte.
     pub kind: u8,
-    /// Whether it is marked active.
+    /// True if it is marked active.
     pub active: bool,
     /// Its first sector, from the start of the card.
     pub start: Lba,
@@ -74,7 +74,7 @@ pub struct MbrPartition {
 }
 
 impl MbrPartition {
-    /// Whether it is only the container of logical partitions.
+    /// Returns whether it is only the container of logical partitions.
     #[must_use]
     pub fn is_extended(&self) -> bool {
         matches!(self.kind, 0x05 | 0x0f | 0x85)
@@ -101,7 +101,7 @@ fn entry(record: &[u8], index: usize) -> Option<MbrEntry> {
     (entry.kind != 0 && entry.count != 0).then_some(entry)
 }
 
-/// Whether a record carries the closing mark and entries that a table could have. The boot sector
+/// Returns whether a record carries the closing mark and entries that a table could have. The boot sector
 /// of a volume carries the same mark, with code or text where the entries would be.
 pub(super) fn is_table(record: &[u8]) -> bool {
     bytes::le_u16(record, MARK) == Some(0xaa55)
@@ -112,7 +112,7 @@ pub(super) fn is_table(record: &[u8]) -> bool {
         && (0..4).filter_map(|index| entry(record, index)).all(|entry| entry.first != 0)
 }
 
-/// Whether any of the four entries is a GPT's protective one.
+/// Returns whether any of the four entries is a GPT's protective one.
 pub(super) fn is_protective(record: &[u8]) -> bool {
     is_table(record) && (0..4).filter_map(|i| entry(record, i)).any(|e| e.kind == 0xee)
 }

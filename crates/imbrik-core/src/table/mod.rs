@@ -41,7 +41,7 @@ pub struct Partition {
     /// Its own id as systems write it, their `PARTUUID`: on an MBR made of the card's signature and
     /// the number. `None` when there is no signature.
     pub uuid: Option<String>,
-    /// Whether it is marked to be started from.
+    /// True if it is marked to be started from.
     pub bootable: bool,
 }
 

@@ -32,7 +32,7 @@ struct ToImage<'a> {
     writer: ImageWriter,
     /// The image whose frames are reused, if any.
     frames: Option<Arc<Frames<'a>>>,
-    /// Whether tiles are compressed in pieces.
+    /// True if tiles are compressed in pieces.
     in_pieces: bool,
     reused: Reused,
 }
@@ -368,11 +368,11 @@ pub(super) struct Before<'a> {
     pub(super) image: &'a Image,
     /// Its content, with a cache.
     pub(super) content: &'a Arc<dyn ReadAt>,
-    /// Whether suitable frames are reused unchanged.
+    /// True if suitable frames are reused unchanged.
     pub(super) takes_over: bool,
     /// Ranges with another content than in the image, in order and joined.
     pub(super) changed: &'a [Span],
-    /// Whether tiles outside of these ranges are read nevertheless.
+    /// True if tiles outside of these ranges are read nevertheless.
     pub(super) reads_all: bool,
     /// Ranges that need not be read back when they are reused, in order and joined.
     pub(super) trusted: &'a [Span],

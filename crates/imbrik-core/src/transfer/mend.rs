@@ -126,7 +126,7 @@ pub struct Mended {
     pub image: Option<Saved>,
     /// The ranges that are still missing.
     pub left: Vec<Span>,
-    /// Whether retries stopped early, because of the time limit or a request.
+    /// True if retries stopped early, because of the time limit or a request.
     pub was_cut_short: bool,
 }
 

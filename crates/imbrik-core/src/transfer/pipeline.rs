@@ -84,9 +84,9 @@ pub(super) struct Pipeline<'a> {
     /// The sum of the sink's weights.
     pub(super) total: ByteLen,
     pub(super) damage: Damage,
-    /// Whether only one read is made at a time, in order.
+    /// True if only one read is made at a time, in order.
     pub(super) in_turn: bool,
-    /// Whether the chaining values of pieces are computed.
+    /// True if the chaining values of pieces are computed.
     pub(super) in_pieces: bool,
     /// The tiles that the sink has already, and their unreadable ranges.
     pub(super) done: Transferred,

@@ -142,7 +142,7 @@ fn runs(view: &View, span: Span) -> Vec<Reading> {
     runs
 }
 
-/// Whether `segment`, copied from `from`, stands as far behind what `last` is copied from as behind `last`.
+/// Returns whether `segment`, copied from `from`, stands as far behind what `last` is copied from as behind `last`.
 fn is_in_row(last: &Segment, from: ByteOffset, segment: &Segment) -> bool {
     match last.content {
         Content::Copied { from: first } => {

@@ -14,14 +14,14 @@ pub struct SaveOptions {
     pub pack: Pack,
     /// The compression level, from [`Pack::levels`].
     pub level: i32,
-    /// Whether tiles are compressed in pieces of [`crate::image::PIECE`], if the container supports it: for images that
+    /// True if tiles are compressed in pieces of [`crate::image::PIECE`], if the container supports it: for images that
     /// later ones reuse.
     pub in_pieces: bool,
     /// The checksum files to create.
     pub sums: Vec<SumKind>,
-    /// Whether an existing image may be replaced.
+    /// True if an existing image may be replaced.
     pub replace: bool,
-    /// Whether the image is verified before it gets its name.
+    /// True if the image is verified before it gets its name.
     pub check: bool,
     /// The owner of the image file.
     pub owner: Option<Owner>,
@@ -85,7 +85,7 @@ pub struct Reused {
     pub read: Vec<Span>,
     /// Tiles and pieces that were not read: they are as intact as in the other image. In order and joined.
     pub unread: Vec<Span>,
-    /// Whether the latter were verified in the other image, because they were copied.
+    /// True if the latter were verified in the other image, because they were copied.
     pub is_verified: bool,
     /// Data that were found damaged in the other image, and read from the card instead. In order and joined.
     pub damaged: Vec<Span>,
@@ -126,7 +126,7 @@ pub struct Saved {
     pub not_named: Option<String>,
     /// Bytes that could be read only by retries.
     pub rescued: ByteLen,
-    /// Whether retries stopped early, because of the time limit or a request.
+    /// True if retries stopped early, because of the time limit or a request.
     pub was_cut_short: bool,
     /// Why data that were read by retries are not in the image, or retries stopped.
     pub not_mended: Option<String>,

@@ -60,7 +60,7 @@ pub struct Snapshot {
     pub known: Vec<Span>,
     /// Used bytes besides that content and metadata.
     pub changed: ByteLen,
-    /// Whether all of these were read.
+    /// True if all of these were read.
     pub is_whole: bool,
     /// Mounted partitions of which changes can't be detected.
     pub not_judged: Vec<NotJudged>,
@@ -137,9 +137,7 @@ impl RunningCard {
         let name = restless.map_or_else(String::new, |volume| {
             format!("{} ({})", volume.at.display(), volume.kind)
         });
-        Err(Error::refused(format!(
-            "{name} cannot be stopped, and never stays the same while it is read"
-        )))
+        Err(Error::refused(format!("{name} can't be frozen, and keeps changing while it is read")))
     }
 
     fn is_mounted(&self, part: &Part) -> bool {

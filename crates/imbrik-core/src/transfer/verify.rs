@@ -155,7 +155,7 @@ pub(super) fn check_tiles_outside(
     compare_digests(&view, &expected.digests, &known, Some(but), step, false, watch)
 }
 
-/// Whether `tile`, or a piece of one, lies in one of `spans`, which are in order and joined.
+/// Returns whether `tile`, or a piece of one, lies in one of `spans`, which are in order and joined.
 pub(super) fn contains(spans: &[Span], tile: Span) -> bool {
     let first = spans.partition_point(|span| span.end() <= tile.start());
     spans.get(first).is_some_and(|span| span.intersect(tile) == Some(tile))

@@ -71,7 +71,7 @@ struct ToCard<'a> {
     head: Option<(Span, HeldTile)>,
     first_tile: FirstTile,
     withheld: Option<Vec<u8>>,
-    /// Whether the card has lost its first tile to what is under way.
+    /// True if the card has lost its first tile to what is under way.
     is_cleared: bool,
     /// What is on the card now, when only what differs is to be written.
     now: Option<Arc<View>>,
@@ -146,7 +146,7 @@ impl Sink for ToCard<'_> {
     }
 }
 
-/// Whether a card, as [`View::read_back_from`] shows it, holds a tile. What cannot be read is
+/// Returns whether a card, as [`View::read_back_from`] shows it, holds a tile. What cannot be read is
 /// written anew: that may mend it.
 fn is_on(now: &View, tile: &Tile, pool: &Pool) -> bool {
     let mut found = pool.take(tile.span.len().to_usize().unwrap_or(0));

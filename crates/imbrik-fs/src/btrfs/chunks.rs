@@ -14,7 +14,7 @@ use std::collections::BTreeMap;
 const CHUNK_TREE: u64 = 3;
 const FIRST_CHUNK: u64 = 256;
 const CHUNK_ITEM: u8 = 228;
-/// Bytes of a chunk in front of its stripes, of a stripe, and of a key.
+/// The lengths in bytes of a chunk before its stripes, of a stripe, and of a key.
 const HEAD: usize = 48;
 const STRIPE: usize = 32;
 const KEY: usize = 17;
@@ -40,8 +40,8 @@ impl Chunks {
     ///
     /// # Errors
     /// - When the store cannot be read.
-    /// - [`imbrik_store::Class::Corrupt`] when chunks overlap, reach past the end, or don't make up
-    ///   what the device gives out; [`imbrik_store::Class::Unsupported`] for stripes that are not read.
+    /// - [`imbrik_store::Class::Corrupt`] when chunks overlap, reach past the end, or don't add up to the allocated
+    /// space of the device; [`imbrik_store::Class::Unsupported`] for unsupported kinds of stripes.
     pub(super) fn read(store: &dyn ReadAt, superblock: &Superblock) -> Result<Self> {
         let system = Self { chunks: in_list(&superblock.system_chunks, superblock)? };
         let trees = Trees { store, superblock, chunks: &system };
@@ -98,7 +98,7 @@ impl Chunks {
         chunks.flat_map(|chunk| chunk.stripes.iter().map(|stripe| (*stripe, chunk.len)))
     }
 
-    /// What of the device is given out to chunks.
+    /// The ranges of the device that are allocated to chunks.
     pub(super) fn spans(&self) -> impl Iterator<Item = Span> + '_ {
         self.stripes().filter_map(|(at, len)| Span::new(ByteOffset::new(at), ByteLen::new(len)))
     }
@@ -110,7 +110,7 @@ impl Chunks {
         (at.checked_add(len)? <= end).then_some((*start, chunk))
     }
 
-    /// Where on the device each copy of `len` bytes at the logical address `at` starts.
+    /// The offsets on the device of all copies of `len` bytes at the logical address `at`.
     pub(super) fn places(&self, at: u64, len: usize) -> Vec<ByteOffset> {
         let len = u64::try_from(len).unwrap_or(u64::MAX);
         let Some((start, chunk)) = self.holding(at, len) else { return Vec::new() };
@@ -119,8 +119,8 @@ impl Chunks {
         stripes.map(|stripe| ByteOffset::new(stripe.saturating_add(ahead))).collect()
     }
 
-    /// What of the device `len` bytes at the logical address `at` take, and in which chunk they lie;
-    /// `None` when that is none.
+    /// The ranges on the device of `len` bytes at the logical address `at`, and their chunk; `None` if they are in no
+    /// chunk.
     pub(super) fn taken(&self, at: u64, len: u64) -> Option<(u64, Vec<Span>)> {
         let (start, chunk) = self.holding(at, len)?;
         let ahead = at.checked_sub(start)?;

@@ -20,7 +20,7 @@ const GENERATION: usize = 160;
 const START: usize = 176;
 const LEVEL: usize = 238;
 
-/// What of the device extents take.
+/// The ranges of the device that extents occupy.
 ///
 /// # Errors
 /// - When the store cannot be read.
@@ -37,7 +37,7 @@ pub(super) fn spans(trees: &Trees<'_>) -> Result<Vec<Span>> {
     found.checked(trees)
 }
 
-/// A tree by its id, as the root tree tells.
+/// A tree by its id, from the root tree.
 fn tree(trees: &Trees<'_>, id: u64) -> Result<Tree> {
     let (root, level) = trees.superblock.root;
     let generation = trees.superblock.generation;
@@ -63,11 +63,11 @@ fn root_item(id: u64, data: &[u8]) -> Option<Tree> {
 #[derive(Default)]
 struct Extents {
     spans: Vec<Span>,
-    /// Behind the last extent.
+    /// The end of the last extent.
     end: u64,
     /// Bytes of extents in each chunk, by its start.
     in_chunks: BTreeMap<u64, u64>,
-    /// What each block group says: how long it is, and how much of it is used.
+    /// The length of each block group, and its used bytes.
     groups: BTreeMap<u64, (u64, u64)>,
 }
 

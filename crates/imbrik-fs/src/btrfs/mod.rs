@@ -6,11 +6,10 @@
 //!                          └──► block group tree: how many of each range, where it is not told there
 //! ```
 //!
-//! What is believed: superblock and blocks of trees by their checksums, owners and generations. What
-//! lies in no chunk is unused, when the chunks don't overlap and make up what the device says it
-//! gives out. Within a chunk, what no extent covers is unused, when the extents add up to what the
-//! block group, and all of them to what the superblock says is used. Where they don't, all chunks
-//! count as used.
+//! The superblock and tree blocks are verified by their checksums, owners and generations. Space outside of all chunks
+//! is unused, if the chunks don't overlap and add up to the allocated space of the device. Within a chunk, space
+//! outside of all extents is unused, if the extents add up to the used bytes of the block group, and all of them to
+//! those of the superblock. Otherwise all chunks count as used.
 
 mod chunks;
 mod extents;
@@ -33,7 +32,7 @@ use superblock::Superblock;
 use tree::Trees;
 
 const BTRFS: VolumeKind = VolumeKind::new("btrfs");
-/// What is in front of the first chunk: boot loaders, and the first superblock.
+/// The space before the first chunk: boot loaders, and the first superblock.
 const FRONT: ByteLen = ByteLen::mib(1);
 
 /// btrfs volumes.
@@ -78,13 +77,13 @@ fn examined(store: &dyn ReadAt, state: &mut State) -> Result<Usage> {
     let mut used = vec![Span::whole(FRONT.min(store.size()))];
     let copies = superblock::PLACES.into_iter().filter_map(|at| Span::new(at, ByteLen::kib(4)));
     used.extend(copies.filter(|copy| copy.end() <= ByteOffset::new(store.size().get())));
-    // What its device doesn't reach is nobody's.
+    // Space past the end of its device is unused.
     let end = ByteOffset::new(superblock.device_len);
     used.push(Span::between(end, ByteOffset::new(store.size().get())));
     let mut findings = Vec::new();
     let trees = Trees { store, superblock: &superblock, chunks: &chunks };
     match extents::spans(&trees) {
-        // The blocks of a log are given out, and stand in no list yet.
+        // The blocks of a log are allocated, but not in the extent tree yet.
         Ok(extents) if superblock.log_root == 0 => used.extend(extents),
         Ok(_) => used.extend(chunks.spans()),
         Err(error) if is_doubt(&error) => {

@@ -1,4 +1,4 @@
-//! The superblock, 64 KiB from the start; copies stand at 64 MiB and at 256 GiB.
+//! The superblock, 64 KiB from the start; its copies are at 64 MiB and at 256 GiB.
 
 use imbrik_store::{
     ReadAt, bytes,
@@ -13,12 +13,12 @@ pub(super) const LEN: usize = 4096;
 /// Offsets of the volume's id, and of the superblock's own position on the device.
 const FS_ID: std::ops::Range<usize> = 0x20..0x30;
 const BYTE_NUMBER: usize = 0x30;
-/// What superblocks of one generation have in common: the generation, the roots and their levels, and the system
-/// chunks. Only the first one is written when a log is synced.
+/// The fields that superblocks of one generation share: the generation, the roots and their levels, and the system
+/// chunks. Only the first superblock is written when a log is synced.
 const ROOTS: [std::ops::Range<usize>; 3] =
     [72..96, 198..200, SYSTEM_CHUNKS..SYSTEM_CHUNKS + MOST_SYSTEM_CHUNKS];
 pub(super) const MAGIC: &[u8] = b"_BHRfS_M";
-/// How long the list of system chunks may be, and where it stands.
+/// The maximum length of the list of system chunks, and its offset.
 const SYSTEM_CHUNKS: usize = 811;
 const MOST_SYSTEM_CHUNKS: usize = 2048;
 /// `incompat_flags` with which chunks and extents mean what they mean here: all up to the one for
@@ -26,25 +26,25 @@ const MOST_SYSTEM_CHUNKS: usize = 2048;
 /// for simple quotas.
 const KNOWN: u64 = 0x7ff & !0x80 | 0x1_0000;
 const METADATA_UUID: u64 = 0x400;
-/// `compat_ro_flags`: the list of block groups is a tree of its own.
+/// `compat_ro_flags`: the list of block groups is a separate tree.
 const BLOCK_GROUP_TREE: u64 = 0x8;
 const CRC32C: u16 = 0;
 
 /// A superblock with the right checksum.
 pub(super) struct Superblock {
     pub(super) generation: u64,
-    /// Where the root tree and the chunk tree start, in logical addresses, with their levels.
+    /// The logical addresses of the root tree and the chunk tree, with their levels.
     pub(super) root: (u64, u8),
     pub(super) chunk_root: (u64, u8),
     pub(super) chunk_root_generation: u64,
     pub(super) log_root: u64,
     pub(super) bytes_used: u64,
     pub(super) sector: u64,
-    /// Bytes a block of a tree.
+    /// The size of a tree block in bytes.
     pub(super) node: usize,
     pub(super) device: u64,
     pub(super) device_len: u64,
-    /// What the device says that it gives out to chunks, in bytes.
+    /// The bytes of the device that are allocated to chunks, as recorded.
     pub(super) device_used: u64,
     /// The id in the head of every tree block.
     pub(super) owner: [u8; 16],
@@ -55,8 +55,8 @@ pub(super) struct Superblock {
 impl Superblock {
     /// # Errors
     /// - When the store cannot be read.
-    /// - [`imbrik_store::Class::Corrupt`] when it is invalid, and
-    ///   [`imbrik_store::Class::Unsupported`] for features that are not looked into.
+    /// - [`imbrik_store::Class::Corrupt`] when it is invalid, and [`imbrik_store::Class::Unsupported`] for unsupported
+    /// features.
     pub(super) fn read(store: &dyn ReadAt) -> Result<Self> {
         let raw = read_up_to(store, PLACES[0], LEN)?;
         if raw.len() != LEN || raw.get(0x40..0x48) != Some(MAGIC) {
@@ -142,7 +142,7 @@ impl Superblock {
     }
 }
 
-/// Whether a superblock or a tree block has the checksum that stands in its first bytes.
+/// Returns whether the checksum in the first bytes of a superblock or tree block is right.
 pub(super) fn is_sealed(block: &[u8]) -> bool {
     let covered = block.get(32..).unwrap_or_default();
     bytes::le_u32(block, 0) == Some(crc32c::crc32c(covered))

@@ -136,7 +136,7 @@ fn wrong(next: &Next, what: &str) -> Error {
     Error::corrupt(format!("the tree block at logical byte {} {what}", next.at))
 }
 
-/// The entries of a block: of a leaf with their data, of a node with what they lead to.
+/// The entries of a block: those of a leaf with their data, those of a node with their child.
 fn entries(block: &[u8], level: u8) -> Option<Vec<(Key, &[u8])>> {
     let count = usize::try_from(bytes::le_u32(block, 96)?).ok()?;
     let len = if level == 0 { ITEM } else { POINTER };

@@ -26,7 +26,7 @@ pub(crate) struct OpenFolder {
     pub(crate) runs: Vec<Run>,
     /// Its maximum size, in bytes.
     pub(crate) most: u64,
-    /// The position of its own set.
+    /// The position of the folder's entry set in its parent.
     pub(crate) own: Option<(u64, Range<usize>)>,
     /// The positions of sets by case-folded name.
     names: HashMap<String, Range<usize>>,
@@ -176,8 +176,8 @@ impl OpenFolder {
         self.put(at, &[slot], draft)
     }
 
-    /// Ends the folder after `behind`, the end of a set that was written, if it ended before: old bytes after the end
-    /// must not be read as entries.
+    /// Ends the folder after `behind`, the end of a new set, if it ended before that: old bytes after the end must not
+    /// be read as entries.
     ///
     /// # Errors
     /// When it can't be written.

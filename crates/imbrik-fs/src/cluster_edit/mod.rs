@@ -121,7 +121,7 @@ pub(crate) trait SetFormat {
         len: u64,
     ) -> Result<()>;
 
-    /// Whether the set of a folder contains its length.
+    /// Returns whether the set of a folder contains its length.
     fn tells_len_of_folders(&self) -> bool;
 
     /// The first slots of a new folder.

@@ -1,4 +1,4 @@
-//! Clusters that are taken and given back.
+//! Allocating and freeing clusters.
 
 use crate::bits::{Bits, Run};
 use imbrik_store::{
@@ -10,14 +10,14 @@ use imbrik_store::{
 pub(crate) struct ClusterSpace {
     /// Those that were in use before.
     was: Bits,
-    /// Those in use by now, with those that were given back.
+    /// The used clusters, including freed ones.
     used: Bits,
     freed: Bits,
     keeps_old: bool,
 }
 
 impl ClusterSpace {
-    /// Of a volume where those of `used` are in use, or cannot be.
+    /// Creates it for a volume whose `used` clusters are in use or bad.
     pub(crate) fn of(used: Bits) -> Self {
         let len = used.len();
         Self { was: used.clone(), used, freed: Bits::new(len), keeps_old: false }
@@ -37,8 +37,8 @@ impl ClusterSpace {
         free.saturating_add(self.freed.count())
     }
 
-    /// Takes free ones in a row, as near behind `near` as there are any: up to `most`. What was given
-    /// back comes last, unless `is_written` says that something new was put there.
+    /// Allocates up to `most` consecutive free clusters, as close after `near` as possible. Freed clusters come last,
+    /// unless `is_written` returns that they have new content.
     ///
     /// # Errors
     /// [`imbrik_store::Class::NoRoom`] when none is free.
@@ -85,7 +85,7 @@ impl ClusterSpace {
         self.freed.contains(cluster)
     }
 
-    /// Those that were given back, and nobody has by now.
+    /// The freed clusters that were not allocated again.
     pub(crate) fn freed(&self) -> impl Iterator<Item = Run> + '_ {
         self.freed.runs(Run::new(0, self.freed.len()))
     }
@@ -102,7 +102,7 @@ impl ClusterSpace {
         self.used.count().saturating_sub(self.freed.count())
     }
 
-    /// Whether one was in use before.
+    /// Returns whether one was in use before.
     pub(crate) fn was_used(&self, cluster: u64) -> bool {
         self.was.contains(cluster)
     }

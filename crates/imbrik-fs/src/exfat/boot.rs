@@ -19,20 +19,20 @@ pub(super) struct BootSector {
     pub(super) serial: u32,
     /// `VolumeLength`, in bytes.
     pub(super) volume_len: ByteLen,
-    /// Where the allocation table stands, and how long it is.
+    /// The range of the allocation table.
     pub(super) table: Span,
     /// How many tables there are: two only with a transaction-safe variant.
     pub(super) table_count: u8,
-    /// Whether the volume was not unmounted cleanly: its bitmap may lag behind its folders.
+    /// True if the volume was not unmounted cleanly: its bitmap may be older than its folders.
     pub(super) is_dirty: bool,
-    /// Whether its medium failed while it was used.
+    /// True if its medium failed while it was used.
     pub(super) has_failed: bool,
     /// How many clusters there are, and how long each is.
     pub(super) clusters: u64,
     pub(super) cluster: ByteLen,
     /// The root directory's first cluster, counted from 0.
     pub(super) root_cluster: u64,
-    /// Bytes a sector.
+    /// The sector size in bytes.
     pub(super) sector: u64,
     heap: ByteOffset,
     root_directory: ByteOffset,
@@ -78,19 +78,19 @@ impl BootSector {
         })
     }
 
-    /// Where the clusters lie.
+    /// The range of the clusters.
     pub(super) fn data(&self) -> Span {
         let len = self.cluster.checked_mul(self.clusters).unwrap_or_default();
         Span::between(self.heap, self.heap.saturating_add(len))
     }
 
-    /// Where cluster `number`, counted from 0, lies; `None` when there is no such one.
+    /// The range of cluster `number`, counted from 0; `None` if it does not exist.
     pub(super) fn cluster_span(&self, number: u64) -> Option<Span> {
         let start = self.heap.checked_add(self.cluster.checked_mul(number)?)?;
         (number < self.clusters).then(|| Span::between(start, start.saturating_add(self.cluster)))
     }
 
-    /// Where the root directory's first cluster starts.
+    /// The offset of the first cluster of the root directory.
     pub(super) fn root_directory(&self) -> ByteOffset {
         self.root_directory
     }

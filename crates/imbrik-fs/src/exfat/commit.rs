@@ -1,5 +1,5 @@
-//! How an edited exFAT volume is written in its place: content and new folders, then chains and the bits of
-//! what is taken, then the entries that lead to it, then the bits of what nobody has any more.
+//! The steps in which an edited exFAT volume is written in place: content and new folders, then chains and the bits of
+//! allocated clusters, then the entries that refer to them, then the bits of freed clusters.
 
 use super::{
     boot::{BootSector, VOLUME_DIRTY},
@@ -22,7 +22,7 @@ use std::sync::Arc;
 /// `VolumeFlags` of the main boot sector; its checksum does not count it.
 const FLAGS_AT: u64 = 106;
 
-/// What of the boot sector changes when it is unmounted.
+/// The changes to the boot sector on unmount.
 ///
 /// # Errors
 /// When the store cannot be read.

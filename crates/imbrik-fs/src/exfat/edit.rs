@@ -1,5 +1,4 @@
-//! How exFAT keeps sets of entries and chains, for whoever changes its files (sections 4, 6 and 7 of the
-//! specification).
+//! Entry sets and cluster chains of exFAT, for changing files (sections 4, 6 and 7 of the specification).
 
 use super::{
     boot::BootSector,
@@ -35,14 +34,14 @@ const NAME: u8 = 0xc1;
 const IN_USE: u8 = 0x80;
 const IS_FOLDER: u16 = 0x10;
 const ARCHIVE: u16 = 0x20;
-/// Of a stream's flags: it may have clusters, and they stand without a chain.
+/// A stream flag: it may have clusters, and they are contiguous without a chain.
 const MAY_HAVE: u8 = 1;
 const NO_CHAIN: u8 = 2;
 /// A time stamp's zone: UTC.
 const UTC: u8 = 0x80;
 /// The longest folder.
 const MOST_FOLDER: u64 = 256 << 20;
-/// Where the boot sector tells how much is in use, in percent, and the value for "nobody knows".
+/// The offset of the percentage of used clusters in the boot sector, and the value for "unknown".
 const PERCENT_AT: u64 = 112;
 const NOT_KNOWN: u8 = 0xff;
 
@@ -67,22 +66,22 @@ pub(crate) fn edit(
     cluster_edit::edit(store, format, ClusterSpace::of(used), edits, options)
 }
 
-/// What a volume keeps for itself.
+/// The volume's own tables.
 pub(super) struct Tables {
     /// The root directory's clusters.
     root: Vec<Run>,
     /// The allocation bitmap's.
     pub(super) bitmap: Vec<Run>,
-    /// What it calls used.
+    /// The clusters that its bitmap calls used.
     pub(super) used: Bits,
-    /// The table of capitals, and bytes in it.
+    /// The up-case table, and its length in bytes.
     pub(super) up_case: UpCase,
 }
 
 /// The tables of the volume in `store`.
 ///
 /// # Errors
-/// When it cannot be read; [`imbrik_store::Class::Corrupt`] when one of them is not to be found.
+/// When they cannot be read; [`imbrik_store::Class::Corrupt`] when one of them is missing.
 pub(super) fn tables_of(store: &Arc<dyn ReadAt>, boot: &BootSector) -> Result<Tables> {
     let chains = Chains::of(&**store, boot);
     let root = chains.follow(boot.root_cluster)?;
@@ -113,7 +112,7 @@ pub(super) fn tables_of(store: &Arc<dyn ReadAt>, boot: &BootSector) -> Result<Ta
 struct ExFat {
     store: Arc<dyn ReadAt>,
     boot: BootSector,
-    /// What the table says by now of clusters that were bound.
+    /// The new table values of linked clusters.
     links: BTreeMap<u64, u32>,
     /// The root's clusters.
     root: Vec<Run>,
@@ -123,7 +122,7 @@ struct ExFat {
 }
 
 impl ExFat {
-    /// The entries of a name behind `first` and `stream`, which become its.
+    /// Builds the entry set of a name, with `first` and `stream` as its first entries.
     fn named_set(&self, name: &str, mut first: Slot, mut stream: Slot) -> Result<Vec<Slot>> {
         if !is_dos_name(name) {
             return Err(Error::usage("such a name cannot be on an exFAT volume"));
@@ -148,13 +147,13 @@ impl ExFat {
     }
 }
 
-/// A set, as whoever only looks takes it.
+/// The entry set, as for reading.
 fn as_set(slots: &[Slot]) -> Set {
     let places = vec![ByteOffset::ZERO; slots.len()];
     Set { raw: slots.concat(), places, holdings: Vec::new() }
 }
 
-/// Makes a set's checksum anew.
+/// Updates the checksum of a set.
 fn seal(slots: &mut [Slot]) {
     let sum = as_set(slots).checksum();
     if let Some(first) = slots.first_mut() {
@@ -162,7 +161,7 @@ fn seal(slots: &mut [Slot]) {
     }
 }
 
-/// Puts a moment into an entry: the stamp, its hundredths where they have a place, and its zone.
+/// Writes a time into an entry: the timestamp, its hundredths if there is a field for them, and its time zone.
 fn put_time(entry: &mut Slot, at: usize, hundredths: Option<usize>, zone: usize, time: FileTime) {
     let seconds = recordable(time.seconds);
     let (date, clock) = dos_time(seconds);
@@ -288,7 +287,7 @@ impl SetFormat for ExFat {
         let wrong = || Error::corrupt("an entry set is cut short");
         let (first, stream) = (set.first().ok_or_else(wrong)?, set.get(1).ok_or_else(wrong)?);
         let mut renamed = self.named_set(name, *first, *stream)?;
-        // What others keep behind the name goes with it.
+        // Vendor entries after the name move with it.
         let more = set.iter().skip(2).filter(|entry| entry.first() != Some(&NAME));
         renamed.extend(more);
         let count = renamed.len().minus(1)?.exact_as::<u8>()?;
@@ -388,7 +387,7 @@ impl SetFormat for ExFat {
 }
 
 impl ExFat {
-    /// Where byte `number` of the bitmap stands.
+    /// The offset of byte `number` of the bitmap.
     fn bit_at(&self, number: u64) -> Result<ByteOffset> {
         let cluster = self.boot.cluster.get();
         let mut left = number;

@@ -1,4 +1,4 @@
-//! The files of an exFAT volume, looked into: what stands behind [`Files`].
+//! Reading the files of an exFAT volume: the implementation of [`Files`].
 
 use super::{
     boot::BootSector,
@@ -22,14 +22,14 @@ use std::{cell::RefCell, collections::HashMap, ops::ControlFlow, rc::Rc};
 
 /// The number of the root directory, which has no entry.
 const ROOT: u64 = 0;
-/// Of an id's second number: that the folder's clusters stand without a chain.
+/// A flag in the second number of an id: the clusters of the folder are contiguous without a chain.
 const IS_PLAIN: u64 = 1 << 63;
 
-/// A volume, to be looked into.
+/// A volume whose files are read.
 pub(super) struct Reader<'a> {
     store: &'a dyn ReadAt,
     boot: BootSector,
-    /// The folder that was read last, and what stands in it by where its sets start.
+    /// The last folder that was read, and its entry sets by their offset.
     last: RefCell<Option<(FolderAt, Rc<Sets>)>>,
 }
 
@@ -179,7 +179,7 @@ impl Files for Reader<'_> {
             return Ok(());
         };
         let Some(stream) = self.stream(&set)? else { return Ok(()) };
-        // Behind what was ever written, it reads as zeros (section 7.6.5).
+        // Past the valid data length, a file reads as zeros (section 7.6.5).
         let valid = set.entries().get(1).and_then(|entry| bytes::le_u64(entry, 8)).unwrap_or(0);
         let mut at = 0u64;
         for run in Chains::of(self.store, &self.boot).clusters_of(stream)? {
@@ -202,8 +202,8 @@ impl Files for Reader<'_> {
     }
 }
 
-/// The moment of a time stamp (section 7.4.8): date and time, hundredths of a second beyond its two
-/// seconds, and how many quarters of an hour its clock was ahead, if that is known.
+/// Converts a timestamp (section 7.4.8): date and time, hundredths of a second in addition to its two seconds, and the
+/// offset from UTC in quarters of an hour, if recorded.
 fn stamp(stamp: u32, hundredths: u8, zone: u8) -> Option<FileTime> {
     let half = |value: u32| u16::try_from(value & 0xffff).ok();
     let local = with_hundredths(file_time(half(stamp >> 16)?, half(stamp)?)?, hundredths);

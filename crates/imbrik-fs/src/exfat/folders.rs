@@ -44,7 +44,7 @@ pub(super) struct Holding {
     pub(super) entry: usize,
     /// The clusters, counted from 0; the first is the one in the entry.
     pub(super) runs: Vec<Run>,
-    /// Whether they are contiguous without a chain.
+    /// True if they are contiguous without a chain.
     pub(super) is_plain: bool,
 }
 
@@ -345,7 +345,7 @@ pub(super) struct Stream {
     pub(super) first: u64,
     /// Bytes in them.
     pub(super) len: u64,
-    /// Whether they are contiguous without a chain.
+    /// True if they are contiguous without a chain.
     pub(super) is_plain: bool,
 }
 

@@ -146,7 +146,7 @@ impl Resize for ExFat {
 
 /// The root directory's entry that holds the volume's label.
 const VOLUME_LABEL: u8 = 0x83;
-/// How much of the root directory is searched for the label: it stands among the first entries.
+/// The part of the root directory that is searched for the label, which is among the first entries.
 const ROOT_PREFIX: usize = 16 << 10;
 
 /// Names an exFAT volume.
@@ -162,7 +162,7 @@ fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     }))
 }
 
-/// What is in use, the state, and how small it could become.
+/// The used space, the state, and the smallest size.
 ///
 /// # Errors
 /// When the store cannot be read.

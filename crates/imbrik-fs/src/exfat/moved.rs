@@ -1,4 +1,4 @@
-//! What an exFAT volume says of its own place on the card.
+//! The offset on the card that an exFAT volume records.
 
 use super::boot::seal_region;
 use imbrik_store::{
@@ -13,9 +13,9 @@ const EXFAT_OFFSET: usize = 64;
 /// Sectors of exFAT's boot region, the last of which holds the checksum.
 const EXFAT_REGION: usize = 12;
 
-/// What must be written where, in bytes from the volume's start, when the volume in `store` moves
-/// from `from` to `to`: the partition's first sector is named in byte 64, under the checksum of the
-/// region. What says something else already stays.
+/// The changes, with offsets from the start of the volume, if the volume in `store` moves from `from` to `to`: byte 64
+/// contains the first sector of the partition, and the checksum of the region covers it. A boot region with another
+/// number is unchanged.
 ///
 /// # Errors
 /// When the store cannot be read.

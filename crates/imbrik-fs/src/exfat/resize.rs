@@ -1,10 +1,9 @@
 //! An exFAT volume at another size, as a view.
 //!
-//! Shrinking keeps the table where it is: clusters behind the new end move into free ones in front
-//! of it. Growing makes the table longer, at first into the gap behind it; then all clusters stand
-//! further behind, under the same numbers. The allocation bitmap is always made anew, in one piece
-//! when there is one. A file that stands without a chain stays so when a hole takes all of it, and
-//! gains a chain otherwise.
+//! Shrinking keeps the table at its place: clusters past the new end move into free ones before it. Growing extends the
+//! table, first into the gap after it; then all clusters move to higher offsets and keep their numbers. The allocation
+//! bitmap is always rewritten, contiguously if possible. A contiguous file stays contiguous if a hole holds all of it,
+//! and gets a chain otherwise.
 
 use super::{
     boot::{BootSector, seal_region},
@@ -34,11 +33,11 @@ const MOST_CLUSTERS: u64 = 0xffff_fff5;
 const REGION: u64 = 12;
 const NO_CHAIN: u8 = 2;
 
-/// What is known of a volume before its new size is decided.
+/// The census of a volume, before its new size is decided.
 struct CensusedVolume {
     boot: BootSector,
     census: Census,
-    /// What is in use, without the bitmap.
+    /// The used clusters, without the bitmap.
     used: Bits,
 }
 
@@ -164,8 +163,8 @@ fn entry_of(number: u64) -> Result<u32> {
     number.plus(2)?.exact_as()
 }
 
-/// What must be written where, in the source's places, so that a set names the new clusters; its
-/// chains go into `table`.
+/// The changes, with offsets in the source, that make an entry set refer to the new clusters; its chains are written to
+/// `table`.
 fn edit_set(
     set: &Set,
     clusters: &Clusters,
@@ -191,7 +190,7 @@ fn edit_set(
             continue;
         }
         if holding.is_plain {
-            // The flags of a primary entry stand elsewhere than those of a secondary one.
+            // The flags of a primary entry are at another offset than those of a secondary one.
             let flags = at.plus(if holding.entry == 0 { 4 } else { 1 })?;
             let has = bytes::u8(&edited.raw, flags).unwrap_or(0);
             let _ = bytes::put(&mut edited.raw, flags, [has & !NO_CHAIN]);
@@ -241,7 +240,7 @@ impl CensusedVolume {
             least = used.plus(self.bitmap_len(least))?;
         }
         let fits = |heap: ByteOffset, len: ByteLen| {
-            // A place that is shorter than what stands in front of the clusters has room for none.
+            // A volume that is shorter than its cluster heap offset has no cluster.
             let room = len.saturating_sub(ByteLen::new(heap.get())).get();
             Ok::<_, Error>(room.over(boot.cluster.get())?.min(MOST_CLUSTERS))
         };
@@ -279,8 +278,8 @@ impl CensusedVolume {
         Ok(if shape.clusters < now.clusters { now } else { shape })
     }
 
-    /// Where the bitmap of a volume of so many clusters goes: where it is, or in one piece, or else
-    /// into the longest holes.
+    /// The location of the bitmap in a volume of so many clusters: the present one, or one contiguous hole, or else the
+    /// longest holes.
     fn bitmap_place(&self, clusters: u64) -> Result<Vec<Run>> {
         let needed = self.bitmap_len(clusters);
         let within = Run::new(0, clusters);
@@ -332,7 +331,7 @@ impl CensusedVolume {
         Ok(())
     }
 
-    /// Makes the boot region and its copy anew.
+    /// Updates the boot region and its backup.
     fn edit_boot(
         &self,
         draft: &mut Edited,

@@ -8,12 +8,12 @@ use imbrik_store::{
     read_vec,
 };
 
-/// In a compressed table, the next number says how many letters are their own capitals.
+/// In a compressed table, the next number is a count of characters that map to themselves.
 const OWN_CAPITALS: u16 = 0xffff;
-/// The longest table: a number a letter, each told by two.
+/// The maximum length of the table in bytes: one code unit per character, written as two at most.
 const MOST: u64 = 4 * 0x1_0000;
 
-/// The capitals of all letters.
+/// The up-case mapping of all characters.
 pub(super) struct UpCase(Vec<u16>);
 
 impl UpCase {
@@ -52,7 +52,7 @@ impl UpCase {
         let own = |at: usize| u16::try_from(at).unwrap_or(u16::MAX);
         while let Some(number) = numbers.next() {
             match number {
-                // The last letter of all is told by that number itself.
+                // The last character can't be part of a compressed range.
                 OWN_CAPITALS if capitals.len() < usize::from(u16::MAX) => {
                     for _ in 0..numbers.next().unwrap_or(0) {
                         capitals.push(own(capitals.len()));
@@ -64,7 +64,7 @@ impl UpCase {
         Self(capitals)
     }
 
-    /// The capital of a letter; itself where the table doesn't tell.
+    /// The upper case of a character; the same if the table does not map it.
     pub(super) fn of(&self, unit: u16) -> u16 {
         self.0.get(usize::from(unit)).copied().unwrap_or(unit)
     }
@@ -82,7 +82,7 @@ mod tests {
 
     #[test]
     fn compressed_upcase_table_omits_identity_mappings() {
-        // 97 letters, then A and B for a and b; nothing behind.
+        // A range of 97 characters, then A and B for a and b; nothing after that.
         let raw: Vec<u8> =
             [0xffff, 97, 65, 66u16].iter().flat_map(|unit| unit.to_le_bytes()).collect();
         let table = UpCase::decode(&raw);

@@ -1,9 +1,8 @@
-//! Which clusters of an exFAT volume are in use: by its allocation bitmap (section 7.1 of the
-//! specification), and by what folders and chains lead to.
+//! The used clusters of an exFAT volume, from its allocation bitmap (section 7.1 of the specification), and from its
+//! folders and chains.
 //!
-//! There is one bitmap, and nothing confirms it. So what an entry leads to counts as used, whatever
-//! the bitmap says. That is enough also for a volume that was switched off while it was mounted: its
-//! bitmap may lag behind its folders, or be ahead of them.
+//! There is only one bitmap, without a checksum. So clusters of any entry count as used, whatever the bitmap says. That
+//! also covers volumes that were not unmounted, whose bitmap may be older or newer than its folders.
 
 use super::{
     boot::{BootSector, region_checksum},
@@ -22,8 +21,8 @@ use imbrik_store::{
     units::{ByteOffset, Span},
 };
 
-/// What is in use. A boot region whose checksum is wrong, folders that are invalid or a bitmap
-/// that is none make the whole volume count.
+/// The used space. If the checksum of the boot region is wrong, or folders or the bitmap are invalid, the whole volume
+/// counts as used.
 ///
 /// # Errors
 /// When the store cannot be read.

@@ -143,7 +143,7 @@ fn without_journal(opened: &Opened, edited: &EditedVolume) -> Result<Commit> {
     Ok(Commit { steps: vec![begin, then, removed, end], after_a_cut: AfterACut::ToBeChecked })
 }
 
-/// Whether nothing of the unedited volume is in `block`, which is none of the fixed metadata.
+/// Returns whether the unedited volume does not use `block`, which is not part of the fixed metadata.
 fn is_free(opened: &Opened, block: u64) -> Result<bool> {
     let superblock = &opened.superblock;
     let ahead = block.checked_sub(superblock.first_data_block);
@@ -162,7 +162,7 @@ fn is_free(opened: &Opened, block: u64) -> Result<bool> {
     Ok(byte.is_some_and(|byte| byte & 1 << (bit & 7) == 0))
 }
 
-/// Whether `block` belongs to a folder, and a name in it is not there in the edited volume. Other metadata hardly ever
+/// Returns whether `block` belongs to a folder, and a name in it is not there in the edited volume. Other metadata hardly ever
 /// look like a block of names; where they do, they are only written later.
 fn loses_names(old: &MetadataCache, new: &dyn ReadAt, block: u64) -> Result<bool> {
     let before = old.block(block)?;
@@ -174,9 +174,8 @@ fn loses_names(old: &MetadataCache, new: &dyn ReadAt, block: u64) -> Result<bool
     Ok(before.iter().any(|one| is_lost(one.name)))
 }
 
-/// What brings the volume in `store` nearer to where its own system would have it once it mounts it: first
-/// its journal is replayed, then what was deleted while it was open is finished. `None` when there is
-/// nothing of that.
+/// The next step of recovery for the volume in `store`, as on mount: first its journal is replayed, then orphans are
+/// completed. `None` if neither is needed.
 ///
 /// # Errors
 /// Those of [`super::recover`] and [`commit`].

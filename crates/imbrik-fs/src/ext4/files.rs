@@ -1,8 +1,8 @@
-//! The files of a volume, looked into: what stands behind [`Files`].
+//! Reading the files of a volume: the implementation of [`Files`].
 //!
-//! It stands on the same readers of inodes, maps, folders and attributes as everything that changes a
-//! volume. Where those end at a wrong checksum, this notes it and goes on: whoever looks for a file on
-//! a damaged card is served by what can be read.
+//! It uses the same parsers of inodes, maps, folders and attributes as the code that changes a volume. A wrong checksum
+//! ends that code, but here it is reported, and reading continues: a user who needs files from a damaged card wants
+//! everything that is readable.
 
 use super::{
     group::Group,
@@ -38,7 +38,7 @@ use std::{
 /// Faults that are noted; more than these say nothing new.
 const MOST_FAULTS: usize = 100;
 
-/// A volume, to be looked into.
+/// A volume whose files are read.
 pub(super) struct Reader<'a> {
     blocks: MetadataCache<&'a dyn ReadAt>,
     superblock: Superblock,
@@ -94,7 +94,7 @@ impl<'a> Reader<'a> {
         map::walk(&self.blocks, &self.superblock, inode, &mut look)
     }
 
-    /// Calls `each` with the entries of a block of a folder, or of what of it stands in its inode.
+    /// Calls `each` with the entries in a block of a folder, or in its inline data.
     fn entries_in(
         &self,
         inode: &RawInode,
@@ -118,8 +118,7 @@ impl<'a> Reader<'a> {
         Ok(ControlFlow::Continue(()))
     }
 
-    /// The content of an inode that keeps it in itself: what stands in place of its map, and what of
-    /// it goes on in an attribute.
+    /// The inline content of an inode: the part in place of its map, and the rest in an attribute.
     fn inline<'b>(&self, inode: &'b RawInode) -> [&'b [u8]; 2] {
         let more = attributes::inline_data(inode).and_then(|range| inode.raw.get(range));
         [inode.i_block(), more.unwrap_or_default()]

@@ -48,7 +48,7 @@ impl Fixed {
         })
     }
 
-    /// Whether `run` has a block in common with them.
+    /// Returns whether `run` has a block in common with them.
     pub(super) fn touches(&self, run: Run) -> bool {
         self.within(run).next().is_some()
     }

@@ -1,4 +1,4 @@
-//! Group descriptors: where a group's bitmaps and inode table stand, and how much of it is used.
+//! Group descriptors: the location of a group's bitmaps and inode table, and its used space.
 //!
 //! ```text
 //!  0 block bitmap   4 inode bitmap   8 inode table   12 free blocks   14 free inodes
@@ -38,7 +38,7 @@ pub(super) struct Group {
     pub(super) used_directories: u64,
     /// As found; they mean something only with group checksums.
     pub(super) flags: u16,
-    /// Whether the block bitmap was never written, so that its content is implied.
+    /// True if the block bitmap was never written, so that its content is implied.
     pub(super) is_block_uninit: bool,
     /// How many inodes at the end of the table were never used; `None` when the descriptors don't
     /// tell.
@@ -181,8 +181,8 @@ impl Group {
         })
     }
 
-    /// Puts what this says into `raw`, the descriptor of group `number`, and makes its checksum
-    /// anew. What is not understood stays as it stands there.
+    /// Writes this into `raw`, the descriptor of group `number`, and updates its checksum. Unknown fields are
+    /// unchanged.
     ///
     /// # Errors
     /// When a number has no room in a descriptor of this length.
@@ -263,9 +263,8 @@ fn check_bitmap(
         ))),
     }
 }
-/// Puts the blocks of descriptors that are in `lost` into `draft`, from the first copy of them whose
-/// checksums are right. What a copy tells of free space and of inodes never used may be old; where
-/// bitmaps and tables stand is not.
+/// Replaces the descriptor blocks in `lost` in `draft` by the first backup with valid checksums. Its counts of free
+/// space and unused inodes may be outdated; the location of bitmaps and tables is not.
 ///
 /// # Errors
 /// When the draft cannot be read.
@@ -294,7 +293,7 @@ pub(super) fn take_from_copies(
     Ok(())
 }
 
-/// In which blocks the copies of block `index` of the descriptors stand.
+/// The blocks with backups of block `index` of the descriptors.
 fn copies_of(superblock: &Superblock, index: u64) -> impl Iterator<Item = u64> {
     (1..superblock.groups()).filter_map(move |group| {
         let held = superblock.descriptors_in(group);
@@ -307,7 +306,7 @@ fn copies_of(superblock: &Superblock, index: u64) -> impl Iterator<Item = u64> {
     })
 }
 
-/// Whether `content` is block `index` of the descriptors: each has its checksum, and where there are
+/// Returns whether `content` is block `index` of the descriptors: each has its checksum, and where there are
 /// none, its tables in the volume.
 fn is_of_block(content: &[u8], superblock: &Superblock, index: u64) -> bool {
     let (a_block, len) = (superblock.descriptors_a_block(), superblock.descriptor_len);

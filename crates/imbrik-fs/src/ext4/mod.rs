@@ -47,7 +47,7 @@ const EXT2: VolumeKind = VolumeKind::new("ext2");
 const EXT3: VolumeKind = VolumeKind::new("ext3");
 const EXT4: VolumeKind = VolumeKind::new("ext4");
 
-/// What the format leaves to boot loaders: everything in front of the superblock.
+/// The space for boot loaders: everything before the superblock.
 const BOOT_CODE: ByteLen = ByteLen::new(1024);
 
 /// ext2, which has no journal, ext3, which has one and nothing newer, and ext4.
@@ -73,7 +73,7 @@ impl Filesystem for Ext {
         if is_copy { recognise(store) } else { Ok(None) }
     }
 
-    /// The descriptors, from behind the first copy of the superblock that has them.
+    /// Reads the descriptors from the first backup superblock with valid ones.
     fn take_tables_from_copies(&self, draft: &mut Edited, lost: &[Span]) -> Result<()> {
         let superblock = RawSuperblock::read(&*draft)?.and_then(RawSuperblock::readable);
         let Some(superblock) = superblock else { return Ok(()) };
@@ -201,7 +201,7 @@ fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     }))
 }
 
-/// What state the volume in `store` was left in.
+/// The state of the volume in `store`.
 ///
 /// # Errors
 /// When the store cannot be read.

@@ -1,5 +1,5 @@
-//! Files that were deleted, or cut, while they were open: a system finishes them when it mounts the
-//! volume after a crash, and so is done here, in what is made of a saved volume.
+//! Files that were deleted or truncated while open: the kernel completes that when it mounts the volume after a crash,
+//! and it is done here for saved volumes.
 
 use super::{
     edit::Editor,
@@ -24,12 +24,12 @@ use imbrik_store::{
 };
 use std::{collections::BTreeSet, sync::Arc};
 
-/// What stands in a volume once its orphans are finished; `None` when there are none.
+/// The volume after all orphans are completed; `None` if there are none.
 ///
 /// # Errors
 /// - When the store cannot be read.
-/// - [`imbrik_store::Class::Corrupt`] and [`imbrik_store::Class::Unsupported`] with what is in the way: they are
-///   left as they are then.
+/// - [`imbrik_store::Class::Corrupt`] and [`imbrik_store::Class::Unsupported`] with the obstacle: the orphans are
+/// unchanged then.
 pub(super) fn finished(store: &Arc<dyn ReadAt>, superblock: &Superblock) -> Result<Option<Edited>> {
     if superblock.last_orphan == 0 && !superblock.has_orphans_in_file() {
         return Ok(None);
@@ -79,7 +79,7 @@ impl Waiting {
         Ok(this)
     }
 
-    /// Whether there are none.
+    /// Returns whether there are none.
     pub(super) fn is_empty(&self) -> bool {
         self.all.is_empty()
     }
@@ -149,7 +149,7 @@ impl<'a> Finish<'a> {
         }
     }
 
-    /// An inode that was being cut: what lies behind its end is given back.
+    /// Completes the truncation of an inode: the blocks past its end are freed.
     fn cut(&mut self, mut inode: RawInode) -> Result<()> {
         let superblock = self.superblock();
         let kind = inode.map_kind(superblock)?;
@@ -200,7 +200,7 @@ impl<'a> Finish<'a> {
         self.put_inode(inode)
     }
 
-    /// What stands behind a file's end in its last block must be zeros: they show when it grows.
+    /// The rest of the last block after the end of a file must be zeros: they are visible when it grows.
     fn clear_tail(&mut self, inode: &RawInode, map: &Map) -> Result<()> {
         let block_len = self.superblock().block_len.max(1);
         let inside = inode.size().checked_rem(block_len).unwrap_or(0);

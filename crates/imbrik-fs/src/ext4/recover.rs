@@ -22,8 +22,8 @@ use std::sync::Arc;
 /// The volume in `store` with its journal replayed, fast commits included, and its orphans finished,
 /// as a view; `None` when there is nothing of that to do.
 ///
-/// Orphans that cannot be finished stay as they are: their system does it when it mounts the volume
-/// for writing. On a volume that is marked as having errors it doesn't, and so nor is it done here.
+/// Orphans that cannot be completed are kept: the kernel does it when it mounts the volume for writing. It doesn't on a
+/// volume that is marked as having errors, so neither does this.
 ///
 /// # Errors
 /// - When the store cannot be read.
@@ -42,7 +42,7 @@ pub(crate) fn recover(store: Arc<dyn ReadAt>) -> Result<Option<DerivedVolume>> {
     let redone = redo::redone(&replayed.store, &fast)?;
     let rewritten = joined(replayed.rewritten.into_iter().chain(redone.spans()).collect());
     let recovered = finished(&store, Some(DerivedVolume { store: Arc::new(redone), rewritten }))?;
-    // Fast commits tell of changes one by one: only the whole tells whether they fit together.
+    // Fast commits record single changes: only a check of the result shows if they are consistent.
     if let Some(recovered) = &recovered {
         check_blocks(Arc::clone(&recovered.store), &Cancel::new())?;
     }

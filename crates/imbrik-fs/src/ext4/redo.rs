@@ -1,8 +1,7 @@
-//! What fast commits did, done again on the volume as its last whole transaction left it.
+//! Replays fast commits on the volume after its last complete transaction.
 //!
-//! They name the blocks of files, so these are as they were; the blocks of folders and of maps they do
-//! not, so these are made anew, in blocks that no file is about to get. A file whose last name went
-//! waits to be deleted, like any orphan.
+//! They record the blocks of files, so these are used; the blocks of folders and maps are not recorded, so new ones are
+//! allocated, where no file will be. A file whose last name was removed is deleted later, like any orphan.
 
 use super::{
     edit::{Editor, OpenInode, joined, with_a_map},
@@ -31,16 +30,16 @@ use std::{
     sync::Arc,
 };
 
-/// The fields of an inode in front of its map, and from where those behind it are told.
+/// The fields of an inode before its map, and the start of the recorded fields after it.
 const FIELDS: Range<usize> = 0..0x28;
 const MORE_FIELDS: usize = 0x64;
 const GENERATION_AT: usize = 0x64;
-/// A file has no block behind so many.
+/// The maximum number of blocks of a file.
 const MOST_BLOCKS: u64 = 1 << 32;
 /// More links than a folder counts: it counts none then.
 const MOST_LINKS: u16 = 65_000;
 
-/// What stands in the volume in `store` once `changes` are done again.
+/// The volume in `store` after `changes` are applied.
 ///
 /// # Errors
 /// - When the store cannot be read.
@@ -73,9 +72,9 @@ fn damaged(what: &str) -> Error {
 /// An inode that they name.
 struct Inode {
     open: OpenInode,
-    /// As the volume has it; `None` when it is new, whoever had the number before.
+    /// Its previous state in the volume; `None` if it is new, even if its number was used before.
     before: Option<RawInode>,
-    /// Whether its bitmap has the number in use.
+    /// True if its bitmap has the number in use.
     is_in_use: bool,
 }
 
@@ -96,11 +95,11 @@ impl Inode {
 struct Redo<'a> {
     editor: Editor<'a>,
     inodes: BTreeMap<u32, Inode>,
-    /// The inodes that wait to be deleted already, in a list that runs through them. They stay in it,
-    /// whoever has their number now: a file that is in use loses nothing by that.
+    /// The list of inodes that already wait to be deleted. They stay in it even if their number was reused: that does
+    /// no harm to a file in use.
     waiting: BTreeSet<u32>,
-    /// The blocks that are told to be some file's at some time, and those of them that are nobody's
-    /// by now. The bitmaps have all of them in use meanwhile.
+    /// All blocks that were recorded for a file at any time, and those of them that no file has in the end. The bitmaps
+    /// have all of them in use meanwhile.
     told: Bits,
     free: Bits,
 }
@@ -174,7 +173,7 @@ impl<'a> Redo<'a> {
         Ok(Some(Inode { open: self.editor.open(inode)?, before, is_in_use: true }))
     }
 
-    /// The same for one that has blocks of its own.
+    /// The same for an inode with separate blocks.
     fn take_file(&mut self, number: u32) -> Result<Option<Inode>> {
         let Some(one) = self.take(number)? else { return Ok(None) };
         match one.open.inode.map_kind(self.superblock())? {
@@ -205,7 +204,7 @@ impl<'a> Redo<'a> {
             None => self.fresh(number, len, false),
         };
         if one.open.inode.is_folder() {
-            // What folders are is told by the names in them.
+            // Folders are described by the names in them.
             self.give_back(one);
             return Ok(());
         }
@@ -255,7 +254,7 @@ impl<'a> Redo<'a> {
         Inode { open: OpenInode::empty(inode), before: None, is_in_use }
     }
 
-    /// Gives back what an inode had whose number another one has now.
+    /// Frees the blocks of an inode whose number was reused.
     fn forget(&mut self, one: &Inode) -> Result<()> {
         let inode = &one.open.inode;
         let opened = self.editor.space.opened;
@@ -296,7 +295,7 @@ impl<'a> Redo<'a> {
         Ok(())
     }
 
-    /// Has a part of a file stand somewhere.
+    /// Maps an extent of a file.
     fn map(&mut self, one: &mut Inode, piece: Piece) -> Result<()> {
         let mut at = piece.logical;
         let end = piece.logical.saturating_add(piece.len);
@@ -327,7 +326,7 @@ impl<'a> Redo<'a> {
         Ok(())
     }
 
-    /// Takes a folder that gets or loses a name; `None` when there is none.
+    /// Opens a folder to which a name is added or from which one is removed; `None` if it does not exist.
     fn take_folder(&mut self, number: u32) -> Result<Option<Inode>> {
         let found = self.take(number)?.filter(|folder| folder.links() > 0);
         Ok(found.filter(|folder| folder.open.inode.is_folder()))
@@ -419,7 +418,7 @@ impl<'a> Redo<'a> {
             }
             self.editor.close(one.open)?;
         }
-        // What was some file's for a time, and is nobody's.
+        // Blocks that a file had for a time, and no file has in the end.
         let all = Run::new(0, self.free.len());
         for run in self.free.runs(all).collect::<Vec<_>>() {
             for block in run.first..run.end() {

@@ -1,8 +1,7 @@
 //! A volume under another UUID.
 //!
-//! With `metadata_csum` and without a seed of its own, every checksum of the volume starts from its
-//! UUID. Whatever was right under the old one is right under the new one: that holds for inodes that
-//! were deleted, too. What was wrong before is no business of this, and stays as it is.
+//! With `metadata_csum` and without a separate seed, every checksum of the volume starts from its UUID. Checksums that
+//! were valid under the old one are valid under the new one, including those of deleted inodes. Wrong ones stay wrong.
 
 use crate::{
     ResizeOptions,
@@ -146,8 +145,8 @@ impl Reseed<'_> {
         self.draft.put(at, &inode.raw)
     }
 
-    /// What in an inode hangs on the seed through its attributes: the hash of the value that it holds,
-    /// and those of the entries whose values stand elsewhere.
+    /// Updates what depends on the seed in the attributes of an inode: the hash of its value, and those of entries
+    /// whose values are in other inodes.
     fn values(&self, inode: &mut RawInode) -> Result<()> {
         let (opened, old) = (self.opened, &self.opened.superblock);
         if let Some(value) = values::value_in(opened, inode)?
@@ -181,8 +180,7 @@ impl Reseed<'_> {
         self.put_block(number, &block)
     }
 
-    /// The hashes of the entries whose values stand in inodes of their own, and where they stand.
-    /// What was wrong before stays as it is.
+    /// The hashes of entries whose values are in separate inodes, and their offsets. Wrong ones are unchanged.
     fn new_hashes(&self, found: &[attributes::Attribute<'_>]) -> Result<Vec<(usize, u32)>> {
         let (opened, old) = (self.opened, &self.opened.superblock);
         let mut hashes = Vec::new();
@@ -229,7 +227,7 @@ impl Reseed<'_> {
         Ok(())
     }
 
-    /// A journal names the volume, too. One that nothing confirms the place of is left as it is.
+    /// A journal contains the UUID, too. If its location is not confirmed, it is unchanged.
     fn journal(&mut self, uuid: [u8; 16]) -> Result<()> {
         let (opened, old) = (self.opened, &self.opened.superblock);
         let fixed = Fixed::of(old, &opened.groups)?;
@@ -245,7 +243,7 @@ impl Reseed<'_> {
         }
     }
 
-    /// Every copy of the superblock, and of the descriptors behind it.
+    /// Every copy of the superblock, and of the descriptors after it.
     fn superblocks(&mut self, uuid: [u8; 16]) -> Result<()> {
         let new = self.new.clone();
         for group in (0..new.groups()).filter(|group| new.has_superblock(*group)) {
@@ -255,7 +253,7 @@ impl Reseed<'_> {
                 _ => self.place(start),
             };
             let mut raw = read_vec(&self.draft, at, Superblock::LEN)?;
-            // A copy that is none is left as it is.
+            // Invalid copies are unchanged.
             let own = self.opened.superblock.uuid;
             if RawSuperblock::decode(&raw).is_none_or(|copy| copy.uuid() != own) {
                 continue;

@@ -41,7 +41,7 @@ pub(super) struct Space<'a> {
     freed_inodes: u64,
     /// Freed blocks. Their bits stay set until the edit is complete.
     freed: Bits,
-    /// Whether freed blocks and inodes are not reused.
+    /// True if freed blocks and inodes are not reused.
     keeps_old: bool,
     /// Inodes that are freed when the edit is complete: groups, and indexes in them.
     waiting_inodes: Vec<(usize, u64)>,
@@ -116,7 +116,7 @@ impl<'a> Space<'a> {
     /// Allocates a free inode in the group of `near` or in the next one with a free inode. Returns its number.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::NoRoom`] when there is none, [`imbrik_store::Class::Corrupt`] when a bitmap is wrong.
+    /// [`imbrik_store::Class::NoRoom`] when all are in use, [`imbrik_store::Class::Corrupt`] when a bitmap is wrong.
     pub(super) fn take_inode(&mut self, near: u32, is_folder: bool) -> Result<u32> {
         let superblock = self.superblock();
         let a_group = superblock.inodes_per_group;
@@ -265,7 +265,7 @@ impl<'a> Space<'a> {
     /// Allocates the next free block after `near`.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::NoRoom`] when there is none, [`imbrik_store::Class::Corrupt`] when a bitmap is wrong.
+    /// [`imbrik_store::Class::NoRoom`] when all are in use, [`imbrik_store::Class::Corrupt`] when a bitmap is wrong.
     pub(super) fn take(&mut self, near: u64) -> Result<u64> {
         self.take_run(near, 1).map(|run| run.first)
     }

@@ -1,20 +1,19 @@
 //! Which files of a volume have the content that they had before, by their inodes.
 //!
-//! Whoever writes to a file changes its inode: at least the time of change. So an inode that is the
-//! same byte for byte, but for the time of the last read, has the same content in the same blocks. That
-//! holds as long as three things are seen to:
+//! Every write to a file changes its inode, at least the change time. So an inode that is identical except for its
+//! access time has the same content in the same blocks, if these conditions hold:
 //!
-//! - *The system wrote both in order.* What was cut off may have content on the card whose inode is not.
-//! - *Its clock went forward.* Boards without a clock begin anew at the same time: a second change could
-//!   get the time of the first. The times of both superblocks have to be in order, and a file is not
-//!   judged by a time from long before the volume was made, or from the last moments before it was looked at.
-//!   A folder is not judged when a checker was at work in between.
-//! - *Nobody wrote past the filesystem.* Swap files, and blocks of a boot loader's own variables, are
-//!   written without their inode being told.
-//! - *No power loss hid a write in place.* `fdatasync` writes data at once, but the time of change only with the
-//!   next commit, which the mount option `commit=` can delay by many minutes. A power loss in between leaves new
-//!   content under an old inode, and the volume looks clean after its next mount and unmount. So once a volume was
-//!   mounted again, only files that are written once are judged: see [`is_written_once`].
+//! - *The system wrote both in order.* After a power loss, content can be on the card whose inode is not.
+//! - *Its clock went forward.* Boards without a clock start at the same time each boot, so a second change could get
+//! the time of the first. The times of both superblocks must be in order, and a file is not judged by a time long
+//! before the volume was created, or shortly before it was examined. A folder is not judged if a checker ran in
+//! between.
+//! - *Nothing was written past the filesystem.* Swap files, and blocks for the variables of a boot loader, are written
+//! without a change of the inode.
+//! - *No power loss hid a write in place.* `fdatasync` writes data at once, but the modification time only with the
+//! next commit, which the mount option `commit=` can delay by many minutes. A power loss in between leaves new content
+//! under an old inode, and the volume looks clean after its next mount and unmount. So once a volume was mounted again,
+//! only files that are written once are judged: see [`is_written_once`].
 
 use super::{
     structure::{
@@ -36,14 +35,13 @@ use std::sync::Arc;
 
 /// The inode of the blocks that are reserved for more descriptors.
 const RESIZE: u32 = 7;
-/// How far before the last write to the superblock a change must lie to be told from one that came
-/// after it, in seconds.
+/// How long before the last write of the superblock a change must be, in seconds, so that a later one would show.
 const MARGIN: i64 = 2;
-/// How far in front of the clock a file may be: clocks are put right by a little.
+/// How far in the future the time of a file may be: clocks are corrected by a little.
 const DAY: i64 = 24 * 60 * 60;
 /// How long before a volume was made its files may have been: who makes it of a tree keeps their times.
 const YEAR: i64 = 365 * 24 * 60 * 60;
-/// What boot loaders write in place, without the filesystem: a block of variables of this length.
+/// The block size of variables that boot loaders write in place, past the filesystem.
 const VARIABLES: u64 = 1024;
 /// How long after its creation a file that is written once may still be written, in seconds: longer than usual
 /// commit intervals.
@@ -54,13 +52,13 @@ const RECORD: u64 = 512;
 const PAGE: u64 = 4096;
 const SWAP_MARKS: [&[u8; 10]; 2] = [b"SWAPSPACE2", b"SWAP-SPACE"];
 
-/// What a superblock tells of time, in seconds since 1970.
+/// The times in a superblock, in seconds since 1970.
 struct Clock {
     made: i64,
     mounted: i64,
     written: i64,
     mounts: u16,
-    /// When a checker looked at it.
+    /// The time of the last check.
     checked: i64,
 }
 
@@ -83,7 +81,7 @@ impl Clock {
         }
     }
 
-    /// Whether it went on, as far as these moments tell, from `before` to now.
+    /// Returns whether the clock went forward since `before`, according to these times.
     fn goes_on_from(&self, before: &Self) -> bool {
         let is_same_mount = self.mounted == before.mounted && self.mounts == before.mounts;
         let in_order = |clock: &Self| clock.made <= clock.mounted && clock.mounted <= clock.written;
@@ -180,9 +178,9 @@ struct Look<'a> {
     owned: Bits,
     spans: Vec<Span>,
     files: u64,
-    /// A checker may write folders anew without their inodes.
+    /// True unless a checker may have rewritten folders without changing their inodes.
     judges_folders: bool,
-    /// Whether a power loss could have happened between the two states.
+    /// True if a power loss could have happened between the two states.
     was_mounted_between: bool,
 }
 
@@ -225,8 +223,8 @@ impl Look<'_> {
         Ok(())
     }
 
-    /// The blocks that are reserved for more descriptors, where the resize inode that has them is what it
-    /// was: who makes use of them tells it, and the superblock.
+    /// The blocks reserved for more descriptors, if the resize inode is unchanged: using them changes it and the
+    /// superblock.
     fn reserved(&mut self) -> Result<()> {
         let (now, then) = (&self.now.superblock, &self.then.superblock);
         let count = now.reserved_gdt_blocks;
@@ -247,7 +245,7 @@ impl Look<'_> {
         Ok(())
     }
 
-    /// Whether an inode and its map are what they were, and nobody wrote past them.
+    /// Returns whether an inode and its map are what they were, and nobody wrote past them.
     fn is_as_before(&self, inode: &RawInode, pieces: &[Piece]) -> Result<bool> {
         let superblock = &self.then.superblock;
         let group = usize::try_from(group_of(superblock, inode.number)).unwrap_or(usize::MAX);
@@ -275,7 +273,7 @@ impl Look<'_> {
         Ok(inode.is_folder() || !self.may_be_swap(inode, pieces)?)
     }
 
-    /// Whether it is a swap file, as it was before: whole pages without a hole, and its mark.
+    /// Returns whether it was a swap file: whole pages without a hole, and the signature.
     fn may_be_swap(&self, inode: &RawInode, pieces: &[Piece]) -> Result<bool> {
         let block_len = self.then.superblock.block_len;
         let has = pieces.iter().map(|piece| piece.len).sum::<u64>().saturating_mul(block_len);
@@ -308,7 +306,7 @@ impl Look<'_> {
     }
 }
 
-/// Whether nothing suggests that a file is written again after it was created: it was last changed within
+/// Returns whether nothing suggests that a file is written again after it was created: it was last changed within
 /// [`WRITTEN_ONCE`] of its creation, nothing is preallocated for it, and its size is not a multiple of
 /// [`RECORD`]. Databases, disk images, swap files and ring buffers fail at least one of these.
 fn is_written_once(inode: &RawInode, pieces: &[Piece], block_len: u64) -> bool {

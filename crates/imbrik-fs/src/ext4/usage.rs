@@ -18,14 +18,12 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// What is in use, and how small the volume could become. One whose metadata contradict themselves
-/// counts as used as a whole.
+/// The used space, and the smallest size. An inconsistent volume counts as used in full.
 ///
-/// What is believed, and against what: the superblock and the descriptors by their checksums, or
-/// else by the second copy of the descriptors; block and inode bitmaps by their checksums and by
-/// the descriptors' counts; the place of the journal by all that [`JournalPlace`] compares. A block counts
-/// as unused when its bitmap says so, none of the volume's own metadata lies there, and no inode in
-/// [`MappedBlocks`] maps it.
+/// The superblock and the descriptors are verified by their checksums, or else against the first backup of the
+/// descriptors; block and inode bitmaps by their checksums and the descriptors' counts; the location of the journal by
+/// everything that [`JournalPlace`] compares. A block counts as unused if its bitmap says so, it contains none of the
+/// volume's metadata, and no inode in [`MappedBlocks`] maps it.
 ///
 /// # Errors
 /// When the store cannot be read.
@@ -63,7 +61,7 @@ fn least(superblock: &Superblock, usage: &Usage, free_inodes: u64) -> Least {
     let groups = superblock.groups();
     let inodes = superblock.inodes_per_group.saturating_mul(groups).saturating_sub(free_inodes);
     let for_inodes = inodes.div_ceil(superblock.inodes_per_group.max(1)).max(1);
-    // What is in use of files and journal: everything but the metadata that groups bring along.
+    // The used space of files and journal: everything except the metadata of groups.
     let a_group = superblock.metadata_blocks_a_group();
     let own = a_group.saturating_mul(groups);
     let used = usage.in_use().get().checked_div(superblock.block_len).unwrap_or(0);
@@ -93,9 +91,10 @@ struct Bitmaps<'a> {
     meta: MetadataCache,
     groups: Vec<Group>,
     fixed: Fixed,
-    /// Where the journal is, and whether what it is told by is enough to clear its body.
+    /// The location of the journal, and whether it is certain enough to clear its body.
     journal: Option<JournalPlace>,
-    /// Whether the places of the inode tables are told twice, so that parts of them can be cleared.
+    /// True if the locations of the inode tables are confirmed by a backup, so that unused parts of them can be
+    /// cleared.
     tables_are_told_twice: bool,
 }
 
@@ -119,12 +118,12 @@ impl<'a> Bitmaps<'a> {
         let superblock = self.superblock;
         let mut used = Vec::new();
         let mut cleared = Vec::new();
-        // Boot code in front of the first block, and whatever lies behind the last.
+        // Boot code before the first block, and the space after the last.
         let blocks = superblock.span(0, superblock.blocks).unwrap_or_default();
         let head = superblock.span(0, superblock.first_data_block).unwrap_or_default();
         used.push(head);
         used.push(Span::between(blocks.end(), ByteOffset::new(self.meta.size().get())));
-        // What a group's metadata take is in use whatever its bitmap says.
+        // The metadata of a group count as used, whatever its bitmap says.
         for run in self.fixed.runs() {
             used.push(self.span(run.first, run.len)?);
         }
@@ -282,8 +281,8 @@ fn is_set(bitmap: &[u8], bit: u64) -> bool {
     byte.is_some_and(|byte| byte >> (bit % 8) & 1 == 1)
 }
 
-/// Whether the first copy of the descriptors puts bitmaps and tables where the descriptors do;
-/// false when there is no copy.
+/// Returns whether the first backup of the descriptors has the same locations of bitmaps and tables; false if there is
+/// no backup.
 ///
 /// # Errors
 /// [`Class::Corrupt`] when it does not.

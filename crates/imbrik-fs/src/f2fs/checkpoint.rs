@@ -21,9 +21,9 @@ const LARGE_NAT_BITMAP: u32 = 0x400;
 const QUOTA_NEEDS_FSCK: u32 = 0x800;
 const DISABLED: u32 = 0x1000 | 0x2000;
 const RESIZING: u32 = 0x4000;
-/// Where the bitmaps of versions start.
+/// The offset of the version bitmaps.
 const BITMAPS: usize = 192;
-/// Where the checksum stands, but for volumes that are not looked into.
+/// The offset of the checksum in supported volumes.
 const CHECKSUM: usize = 4092;
 /// A summary block: 512 entries of 7 bytes, a journal, a footer of 5.
 const JOURNAL_AT: usize = 3584;
@@ -37,7 +37,7 @@ pub(super) struct Checkpoint {
     flags: u32,
     pub(super) valid_blocks: u64,
     pub(super) valid_nodes: u64,
-    /// Where each log goes on: a segment, and a block of it.
+    /// The next block of each log: a segment, and a block in it.
     pub(super) logs: Vec<(u64, u64)>,
     /// Which copy of each block of the SIT, and of the NAT, counts.
     pub(super) sit_versions: Vec<u8>,
@@ -118,7 +118,7 @@ impl Checkpoint {
         })
     }
 
-    /// What state its volume was left in.
+    /// The state of the volume.
     pub(super) fn state(&self) -> State {
         if self.flags & (ERROR | FSCK | QUOTA_NEEDS_FSCK | RESIZING) != 0 {
             State::Errors
@@ -130,8 +130,8 @@ impl Checkpoint {
     }
 }
 
-/// The journals of the NAT and the SIT. They stand behind each other where summaries are kept short,
-/// or else in the summary blocks of the logs for hot and for cold data.
+/// The journals of the NAT and the SIT. They follow each other in compact summaries, and are in the summary blocks of
+/// the logs for hot and cold data otherwise.
 fn journals(pack: &[u8], flags: u32) -> Option<[&[u8]; 2]> {
     let block = |number: usize| {
         let at = number.checked_mul(BLOCK)?;
@@ -143,7 +143,7 @@ fn journals(pack: &[u8], flags: u32) -> Option<[&[u8]; 2]> {
         return Some([both.get(..JOURNAL_LEN)?, both.get(JOURNAL_LEN..)?]);
     }
     let total = usize::try_from(bytes::le_u32(pack, 136)?).ok()?;
-    // The summaries of all logs stand in front of the last block once it was unmounted.
+    // After an unmount, the summaries of all logs precede the last block.
     let logs = if flags & UMOUNT != 0 { LOGS } else { LOGS / 2 };
     let first = total.checked_sub(logs.checked_add(1)?)?;
     let journal =
@@ -151,12 +151,12 @@ fn journals(pack: &[u8], flags: u32) -> Option<[&[u8]; 2]> {
     Some([journal(0)?, journal(2)?])
 }
 
-/// Whether a block of a checkpoint has the checksum that it says.
+/// Returns whether a block of a checkpoint has the checksum that it says.
 fn is_sealed(block: &[u8]) -> bool {
     let at = bytes::le_u32(block, 164).and_then(|at| usize::try_from(at).ok());
     let Some(at) = at.filter(|at| (BITMAPS..=CHECKSUM).contains(at)) else { return false };
     let sum = checksum(block.get(..at).unwrap_or_default());
-    // Behind one that doesn't stand at the end, the rest counts, too.
+    // If the checksum is not at the end, it also covers the bytes after it.
     let sum = continued(sum, block.get(at.saturating_add(4)..).unwrap_or_default());
     bytes::le_u32(block, at) == Some(sum)
 }

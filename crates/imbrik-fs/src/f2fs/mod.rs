@@ -8,12 +8,10 @@
 //!                   │ there twice   │ a segment  │            │ it are    │
 //! ```
 //!
-//! What is believed: the superblock when its copy says the same; the newer of two checkpoints when
-//! both are whole; and then a block of the main area counts as unused when its segment's entry in
-//! the SIT says so, every entry's map has as many blocks as its count, all counts together are the
-//! checkpoint's, and every node that the NAT knows, and every data block that a node names, is in a valid
-//! block. A volume that was not
-//! unmounted holds newer nodes behind its checkpoint: it counts as used as a whole.
+//! The superblock is accepted if its copy is the same, and the newer of two checkpoints if both are intact. A block of
+//! the main area counts as unused if its segment's SIT entry says so, every entry's map matches its count, the sum of
+//! all counts is that of the checkpoint, and every node in the NAT, and every data block of a node, is in a valid
+//! block. A volume that was not unmounted has newer nodes after its checkpoint: it counts as used in full.
 
 mod checkpoint;
 mod node;
@@ -36,7 +34,7 @@ use superblock::Superblock;
 use versioned::Blocks;
 
 const F2FS: VolumeKind = VolumeKind::new("F2FS");
-/// Bytes a block, and blocks a segment: other sizes are not looked into.
+/// The block size in bytes, and the blocks per segment: other sizes are not supported.
 const BLOCK: usize = 4096;
 const SEGMENT: u64 = 512;
 
@@ -64,7 +62,7 @@ impl Filesystem for F2fs {
         }))
     }
 
-    /// The second superblock stands a block behind the first.
+    /// The second superblock is one block after the first.
     fn copies(&self, _len: u64) -> Vec<(u64, u64)> {
         vec![(4096 + 1024, 1024)]
     }
@@ -100,22 +98,21 @@ fn examined(store: &dyn ReadAt, state: &mut State) -> Result<Usage> {
     used.push((0, superblock.sit));
     used.extend(segments.used(&superblock, &checkpoint));
     let mut used = spans(&used);
-    // Whatever lies behind the last segment.
+    // The space after the last segment.
     let end = place(superblock.main_end());
     used.push(Span::between(end, ByteOffset::new(store.size().get())));
-    // Its system looks for newer nodes right behind the last ones: those of another day, left on a
-    // card, must not be there.
+    // The kernel searches for newer nodes right after the last ones: old nodes on a card must not be there.
     cleared.extend(segments.behind_the_logs(&superblock, &checkpoint));
     let cleared = spans(&cleared);
     Ok(Usage::of(used, cleared))
 }
 
-/// Where runs of blocks lie.
+/// Converts runs of blocks to ranges.
 fn spans(runs: &[(u64, u64)]) -> Vec<Span> {
     runs.iter().map(|(first, end)| Span::between(place(*first), place(*end))).collect()
 }
 
-/// Where block `number` starts.
+/// The offset of block `number`.
 fn place(number: u64) -> ByteOffset {
     ByteOffset::new(number.saturating_mul(ByteLen::from_usize(BLOCK).get()))
 }

@@ -113,7 +113,7 @@ fn check_data(
     Ok(())
 }
 
-/// The entries of the journal: a count, and for each a node in front of the entry itself.
+/// The entries of the journal: a count, then a node number before each entry.
 fn newer(journal: &[u8]) -> Result<BTreeMap<u64, u32>> {
     let wrong = || Error::corrupt("the journal of its nodes is invalid");
     let count = usize::from(bytes::le_u16(journal, 0).ok_or_else(wrong)?);

@@ -24,8 +24,8 @@ pub(super) struct Segments {
 }
 
 impl Segments {
-    /// Reads the table, with what the checkpoint's journal knows better. Adds the blocks of the table
-    /// itself to `blocks`.
+    /// Reads the table, with the newer entries of the checkpoint's journal. Adds the blocks of the table itself to
+    /// `blocks`.
     ///
     /// # Errors
     /// - When the store cannot be read.
@@ -70,7 +70,7 @@ impl Segments {
         Ok(Self { maps })
     }
 
-    /// Whether block `number` of the volume is valid.
+    /// Returns whether block `number` of the volume is valid.
     pub(super) fn is_valid(&self, superblock: &Superblock, number: u64) -> bool {
         let ahead = number.checked_sub(superblock.main);
         let map = ahead.and_then(|ahead| self.maps.get(usize::try_from(ahead / SEGMENT).ok()?));
@@ -101,7 +101,7 @@ impl Segments {
         runs
     }
 
-    /// The block with which each log goes on, where it is not in use.
+    /// The next block of each log, if it is not in use.
     pub(super) fn behind_the_logs(&self, superblock: &Superblock, checkpoint: &Checkpoint) -> Runs {
         let next = checkpoint.logs.iter().map(|(segment, offset)| {
             superblock.main.saturating_add(segment.saturating_mul(SEGMENT)).saturating_add(*offset)
@@ -120,7 +120,7 @@ fn decode(entry: &[u8]) -> Option<(u64, [u8; MAP])> {
     (u32::from(count) == bits).then_some((bits.into(), map))
 }
 
-/// The entries of the journal: a count, and for each a segment in front of the entry itself.
+/// The entries of the journal: a count, then a segment number before each entry.
 fn newer(journal: &[u8], segments: u64) -> Result<Vec<(u64, &[u8])>> {
     let wrong = || Error::corrupt("the journal of its segments is invalid");
     let count = usize::from(bytes::le_u16(journal, 0).ok_or_else(wrong)?);

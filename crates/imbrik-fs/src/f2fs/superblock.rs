@@ -1,4 +1,4 @@
-//! The superblock: where each area is. It stands 1 KiB into each of the first two blocks.
+//! The superblock, with the location of each area, at 1 KiB in each of the first two blocks.
 
 use super::{BLOCK, SEGMENT};
 use imbrik_store::{
@@ -9,7 +9,7 @@ use imbrik_store::{
 };
 
 pub(super) const MAGIC: u32 = 0xf2f5_2010;
-/// What of a copy is compared: up to the list of its devices, behind which it only counts faults.
+/// The compared part of both copies: up to the list of devices, after which there are only error counters.
 const COMPARED: usize = 2745;
 const DEVICES: usize = 2201;
 const CHECKSUM: usize = 3068;
@@ -34,7 +34,7 @@ pub(super) struct Superblock {
     pub(super) segments: u64,
     /// The two inodes that have no node.
     pub(super) without_node: [u64; 2],
-    /// Whether inodes store the size of their inline extended attributes.
+    /// True if inodes store the size of their inline extended attributes.
     pub(super) has_xattr_size: bool,
 }
 
@@ -43,8 +43,8 @@ impl Superblock {
     ///
     /// # Errors
     /// - When the store cannot be read.
-    /// - [`imbrik_store::Class::Corrupt`] when they differ or are invalid, and
-    ///   [`imbrik_store::Class::Unsupported`] for sizes and features that are not looked into.
+    /// - [`imbrik_store::Class::Corrupt`] when they differ or are invalid, and [`imbrik_store::Class::Unsupported`] for
+    /// unsupported sizes and features.
     pub(super) fn read(store: &dyn ReadAt) -> Result<Self> {
         let raw = read_up_to(store, ByteOffset::ZERO, 2 * BLOCK)?;
         let copy = |at: usize| raw.get(at..at.checked_add(3072)?);
@@ -124,7 +124,7 @@ impl Superblock {
         })
     }
 
-    /// The block behind the main area.
+    /// The end of the main area.
     pub(super) fn main_end(&self) -> u64 {
         self.main.saturating_add(self.segments.saturating_mul(SEGMENT))
     }
@@ -148,7 +148,7 @@ mod tests {
 
     #[test]
     fn the_checksum_starts_at_the_magic() {
-        // Bit by bit, as the format tells it.
+        // Bit by bit, as in the format's description.
         let mut sum = MAGIC;
         for byte in b"hive-07" {
             sum ^= u32::from(*byte);

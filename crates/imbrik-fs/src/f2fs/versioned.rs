@@ -1,4 +1,4 @@
-//! A table that stands there twice: of each of its blocks, a bit tells which copy counts.
+//! A table with two copies of each block, and a bit that selects the valid one.
 
 use super::{BLOCK, place};
 use imbrik_store::{ReadAt, bytes::is_zero, error::Result, exact::invariant_error, read_vec};
@@ -6,7 +6,7 @@ use imbrik_store::{ReadAt, bytes::is_zero, error::Result, exact::invariant_error
 /// How many blocks are read at once.
 const PIECE: u64 = 64;
 
-/// Runs of blocks, from the first to the one behind the last.
+/// Runs of blocks: the first one, and the end.
 pub(super) type Runs = Vec<(u64, u64)>;
 
 /// Which blocks of the tables are in use, and which hold nothing but zeros.

@@ -27,15 +27,14 @@ impl Width {
         }
     }
 
-    /// Whether `entry` can be the first of a table: ones in front of a media byte. That need not be
-    /// the boot sector's.
+    /// Returns whether `entry` can be the first of a table: a media byte below ones. It need not be the media byte of
+    /// the boot sector.
     pub(super) fn is_media(self, entry: u32) -> bool {
         let ones = self.bad() | 0x8;
         entry | 0xff == ones | 0xff && matches!(entry & 0xff, 0xf0 | 0xf8..=0xff)
     }
 
-    /// What an entry of a volume of `clusters` clusters says, the top four bits of 32-bit ones not
-    /// looked at.
+    /// The meaning of an entry in a volume of `clusters` clusters, ignoring the top four bits of 32-bit ones.
     pub(super) fn link(self, raw: u32, clusters: u64) -> Link {
         let value = if self == Self::Bits32 { raw & !TOP } else { raw };
         match value {
@@ -69,7 +68,7 @@ pub(super) struct BootSector {
     /// `BPB_BytsPerSec` and `BPB_SecPerClus`.
     pub(super) sector: u64,
     pub(super) sec_per_clus: u64,
-    /// `BPB_RsvdSecCnt`: the sectors in front of the tables.
+    /// `BPB_RsvdSecCnt`: the sectors before the tables.
     pub(super) reserved: u64,
     /// `BPB_NumFATs`, and the sectors of each.
     pub(super) table_count: u64,
@@ -85,12 +84,12 @@ pub(super) struct BootSector {
     first_table: ByteOffset,
     table_len: ByteLen,
     data_start: ByteOffset,
-    /// `BS_VolID`, 0 when there is none.
+    /// `BS_VolID`, 0 if it has none.
     pub(super) serial: u32,
     /// `BS_VolLab`, without the placeholder that tools write for "none".
     pub(super) label: Option<String>,
     pub(super) volume_len: ByteLen,
-    /// Where the root directory, or its first cluster, starts.
+    /// The offset of the root directory, or of its first cluster.
     pub(super) root_directory: ByteOffset,
 }
 
@@ -213,13 +212,13 @@ impl BootSector {
         (u64::from(bytes::le_u16(entry, 26)?) | high).checked_sub(2)
     }
 
-    /// Where the clusters lie.
+    /// The range of the clusters.
     pub(super) fn data(&self) -> Span {
         let len = self.cluster.checked_mul(self.clusters).unwrap_or_default();
         Span::between(self.data_start, self.data_start.saturating_add(len))
     }
 
-    /// Where the copies of the allocation table lie.
+    /// The ranges of the copies of the allocation table.
     pub(super) fn tables(&self) -> impl Iterator<Item = Span> {
         (0..self.table_count).map(|index| {
             let ahead = self.table_len.checked_mul(index).unwrap_or_default();

@@ -21,12 +21,12 @@ use std::sync::Arc;
 /// Of the byte in the boot sector that systems mark while a volume is mounted.
 const IN_USE: u8 = 1;
 
-/// Where the byte is that systems mark while a volume is mounted.
+/// The offset of the byte that systems set while a volume is mounted.
 fn state_at(boot: &BootSector) -> u64 {
     if boot.width == Width::Bits32 { 0x41 } else { 0x25 }
 }
 
-/// What of the boot sector changes when it is unmounted.
+/// The changes to the boot sector on unmount.
 ///
 /// # Errors
 /// When the store cannot be read.
@@ -48,7 +48,7 @@ pub(crate) fn commit(store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<C
         BootSector::decode(&sector).ok_or_else(|| Error::corrupt("its boot sector is gone"))?;
     let new = &*edited.volume.store;
     let (old_table, mut between) = (Table::read(&**store, &boot)?, Table::read(new, &boot)?);
-    // What is given back stays in its chain until nothing leads to it.
+    // Freed clusters stay in their chain until no entry refers to it.
     for number in 0..boot.clusters {
         if between.link(number) == Link::Free && old_table.link(number) != Link::Free {
             between.put(number, old_table.value(number))?;

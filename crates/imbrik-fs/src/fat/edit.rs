@@ -1,5 +1,4 @@
-//! How FAT keeps sets of entries and chains, for whoever changes its files; and a serial number of its
-//! own.
+//! Entry sets and cluster chains of FAT, for changing files; and changing the serial number.
 
 use super::{
     boot::{BootSector, Width},
@@ -29,7 +28,7 @@ use imbrik_store::{
 use std::sync::Arc;
 
 const ARCHIVE: u8 = 0x20;
-/// The root directory, where that has a place of its own: no cluster has this number.
+/// A fixed root directory: no cluster has this number.
 const FIXED_ROOT: FolderKey = u64::MAX;
 
 /// The volume in `store` with `edits` done to its files.
@@ -114,7 +113,7 @@ impl Fat {
         Ok(())
     }
 
-    /// The pieces of a long name and the short entry `own` with a name of its own in `folder`.
+    /// Builds the entries of a long name, and the short entry `own` with a unique name in `folder`.
     fn named_set(&self, folder: &OpenFolder, name: &str, mut own: Slot) -> Result<Vec<Slot>> {
         if !is_dos_name(name) {
             return Err(Error::usage("such a name cannot be on a FAT volume"));
@@ -124,7 +123,7 @@ impl Fat {
         let is_plain = short_name(&short).as_deref() == Some(name.as_bytes());
         let mut set = if is_plain { Vec::new() } else { long_entries(&units, &short) };
         own.get_mut(..11).unwrap_or_default().copy_from_slice(&short);
-        // Whether its letters are small is told by the long name.
+        // The case of the characters is in the long name.
         let _ = bytes::put(&mut own, 12, [0]);
         set.push(own);
         Ok(set)
@@ -379,7 +378,7 @@ fn short_for(name: &str, folder: &OpenFolder) -> [u8; 11] {
     numbered.into_iter().find(|short| !is_taken(short)).unwrap_or(short)
 }
 
-/// The entries of a long name, the last piece first, as they stand before the short one.
+/// The entries of a long name, the last part first, in the order on disk before the short one.
 pub(super) fn long_entries(units: &[u16], short: &[u8; 11]) -> Vec<[u8; ENTRY]> {
     let sum = name_sum(short);
     let mut entries = Vec::new();

@@ -1,4 +1,4 @@
-//! The files of a FAT volume, looked into: what stands behind [`Files`].
+//! Reading the files of a FAT volume: the implementation of [`Files`].
 
 use super::{
     boot::BootSector,
@@ -23,13 +23,13 @@ use imbrik_store::{
 };
 use std::ops::ControlFlow;
 
-/// The number of the root directory, which has no entry: none stands at the volume's first byte.
+/// The number of the root directory, which has no entry: no entry is at the volume's first byte.
 const ROOT: u64 = 0;
 /// Entries are read and kept in pages of so many bytes; none reaches over the end of one.
 const PAGE: u64 = 4096;
 const MOST_KEPT: ByteLen = ByteLen::mib(1);
 
-/// A volume, to be looked into.
+/// A volume whose files are read.
 pub(super) struct Reader<'a> {
     store: &'a dyn ReadAt,
     boot: BootSector,
@@ -74,7 +74,7 @@ impl<'a> Reader<'a> {
         })
     }
 
-    /// Where the entries of `folder` stand.
+    /// The ranges of the entries of `folder`.
     fn spans(&self, folder: FileId) -> Result<Vec<Span>> {
         match self.place(folder)? {
             None => Err(Error::corrupt("a folder has no cluster")),

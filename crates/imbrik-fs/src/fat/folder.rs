@@ -209,7 +209,7 @@ impl Named<'_> {
 #[derive(Default)]
 struct Pieces {
     units: Vec<u16>,
-    /// The number of the last part; 0 if there is none, or the numbers are not consecutive.
+    /// The number of the last part; 0 if it is missing, or the numbers are not consecutive.
     number: u8,
     sum: u8,
 }

@@ -1,9 +1,9 @@
-//! A boot loader that keeps a list of its own sectors, and has it follow when they move.
+//! A boot loader with a list of its own sectors, which is updated when they move.
 //!
-//! The boot sector of SYSLINUX (whose name stands in its OEM field) reads one sector by its number,
-//! the first of `ldlinux.sys`; that lists all others. All numbers count from the volume's start, in
-//! sectors of 512 bytes. The first kilobyte of the file holds the patch area (`struct patch_area` of
-//! its sources), and the file up to its data's end is summed:
+//! The boot sector of SYSLINUX (with that name in its OEM field) reads one sector by its number, the first of
+//! `ldlinux.sys`, which contains the numbers of all others. Numbers count from the start of the volume, in sectors of
+//! 512 bytes. The first kilobyte of the file contains the patch area (`struct patch_area` of its sources), and a
+//! checksum covers the file up to the end of its data:
 //!
 //! ```text
 //!  0 magic   8 sectors of data   10 sectors behind them   12 words summed   16 sum   22 further area
@@ -28,11 +28,11 @@ const MAGIC: u32 = 0x3eb2_02fe;
 const SECTOR: u64 = 512;
 const SECTOR_LEN: usize = 512;
 const EXTENT: usize = 10;
-/// The longest file, and the folders that it stands in.
+/// The maximum length of the file, and of its folders.
 const MOST_CLUSTERS: usize = 4096;
 const FOLDERS: [&[&[u8]]; 4] = [&[], &[b"syslinux"], &[b"boot"], &[b"boot", b"syslinux"]];
 
-/// Whether the boot sector `sector` is one of such a loader.
+/// Returns whether the boot sector `sector` is one of such a loader.
 pub(super) fn is_one(sector: &[u8]) -> bool {
     sector.get(3..11) == Some(NAME)
 }
@@ -45,7 +45,7 @@ pub(super) struct Loader {
     area: Area,
 }
 
-/// Where what stands in the file, and in the boot sector.
+/// The offsets of values in the file and in the boot sector.
 struct Area {
     start: usize,
     data_sectors: usize,
@@ -97,7 +97,7 @@ impl Loader {
         self.clusters.iter().flat_map(of).collect()
     }
 
-    /// The list as it stands in the file.
+    /// The list in the file.
     fn list(&self) -> Option<&[u8]> {
         let len = self.area.entries.checked_mul(EXTENT)?;
         self.content.get(self.area.list_at..self.area.list_at.checked_add(len)?)
@@ -129,8 +129,8 @@ impl Loader {
         number.map(|(low, high)| high << 32 | low) == sectors.first().copied()
     }
 
-    /// Has boot sectors and list follow, in the volume `draft`, whose clusters are where `place_of`
-    /// says; `copy` is where the copy of the boot sector stands.
+    /// Updates the boot sectors and the list in the volume `draft`, with clusters at `place_of`; `copy` is the location
+    /// of the backup boot sector.
     ///
     /// # Errors
     /// When what is below cannot be read; [`imbrik_store::Class::Unsupported`] when the list has no room.
@@ -172,7 +172,7 @@ impl Loader {
         Ok(())
     }
 
-    /// The file with the list of `sectors`, and the sum over it made anew.
+    /// The file with the list of `sectors`, and the updated checksum.
     fn moved(&self, sectors: &[u64]) -> Option<Vec<u8>> {
         let area = &self.area;
         let mut content = self.content.clone();
@@ -192,7 +192,7 @@ impl Loader {
 }
 
 impl Area {
-    /// What the patch area of a file says; `None` when there is none, or the sum is wrong.
+    /// Parses the patch area of a file; `None` if it has none, or the checksum is wrong.
     fn of(content: &[u8]) -> Option<Self> {
         let head = content.get(..1024)?;
         let words = head.as_chunks::<4>().0.iter();

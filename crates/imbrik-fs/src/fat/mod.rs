@@ -56,7 +56,7 @@ impl Filesystem for Fat {
         vec![(6 * 512, 0), (6 * 4096, 0)]
     }
 
-    /// What is lost of one allocation table, from the other.
+    /// Replaces the lost part of one allocation table from the other.
     fn take_tables_from_copies(&self, draft: &mut Edited, lost: &[Span]) -> Result<()> {
         let sector = read_up_to(&*draft, ByteOffset::ZERO, 512)?;
         match BootSector::decode(&sector) {
@@ -172,8 +172,7 @@ impl Resize for Fat {
 /// How much of the root directory is searched for the label: tools write it first.
 const ROOT_PREFIX: usize = 16 << 10;
 
-/// Names a FAT volume. The label in the root directory counts: the copy in the boot sector is
-/// what it was at the time of formatting.
+/// Identifies a FAT volume. The label in the root directory is used: the copy in the boot sector is as of formatting.
 fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     let sector = read_up_to(store, ByteOffset::ZERO, 512)?;
     let Some(boot) = BootSector::decode(&sector) else { return Ok(None) };
@@ -190,7 +189,7 @@ fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     }))
 }
 
-/// What is in use, the state, and how small it could become.
+/// The used space, the state, and the smallest size.
 ///
 /// # Errors
 /// When the store cannot be read.

@@ -1,9 +1,8 @@
 //! A FAT volume at another size, as a view.
 //!
-//! Shrinking keeps the tables where they are: clusters behind the new end move into free ones in
-//! front of it, and tables and folders follow. Growing past what the tables have entries for makes
-//! them longer; then all clusters stand further behind, under the same numbers, by a multiple of
-//! what they were aligned to.
+//! Shrinking keeps the tables at their place: clusters past the new end move into free ones before it, and tables and
+//! folders are updated. Growing beyond the capacity of the tables extends them; then all clusters move to higher
+//! offsets and keep their numbers and their alignment.
 
 use super::{
     boot::{BootSector, Width},
@@ -30,7 +29,7 @@ use std::sync::Arc;
 const MOST_ALIGNED: u64 = 4 << 20;
 const MOST_RESERVED: u64 = 65_535;
 
-/// What is known of a volume before its new size is decided.
+/// The census of a volume, before its new size is decided.
 struct CensusedVolume {
     boot: BootSector,
     table: Table,
@@ -169,7 +168,7 @@ impl CensusedVolume {
         let least = clusters::fewest(&self.census.used, &self.census.bad, fewest);
         let clusters_in = |len: ByteLen| {
             let sectors = len.get().over(boot.sector)?.min(u32::MAX.into());
-            // A place that is shorter than what stands in front of the clusters has room for none.
+            // A volume that is shorter than its first data sector has no cluster.
             let data = sectors.saturating_sub(now.first_data(boot)?);
             data.over(boot.sec_per_clus)
         };
@@ -213,8 +212,7 @@ impl CensusedVolume {
         if sectors_for(wanted)? <= now.table_sectors {
             return Ok(shape);
         }
-        // What the clusters are aligned to, they stay aligned to: what is left over in front of them
-        // goes to the reserved sectors.
+        // The alignment of clusters is kept: the remaining sectors before them become reserved sectors.
         let was = now.first_data(boot)?;
         let unit = 1u64.checked_shl(was.trailing_zeros()).unwrap_or(1);
         let unit = unit.min(MOST_ALIGNED.over(boot.sector)?).max(1);
@@ -230,7 +228,7 @@ impl CensusedVolume {
         Ok(if shape.clusters < now.clusters { now } else { shape })
     }
 
-    /// Makes the boot sector anew, and the copy and the counts that FAT32 has beside it.
+    /// Updates the boot sector, and its backup and counts on FAT32.
     fn edit_boot(
         &self,
         draft: &mut Edited,
@@ -249,7 +247,7 @@ impl CensusedVolume {
         let is_inside = |sector: &u64| *sector > 0 && *sector < boot.reserved;
         let backup = Some(boot.backup).filter(is_inside);
         for copy in [Some(0), backup].into_iter().flatten() {
-            // A copy that is none is left as it is.
+            // An invalid backup is unchanged.
             let found = read_vec(draft, place(copy, 0), 512)?;
             if BootSector::decode(&found).is_none() {
                 continue;

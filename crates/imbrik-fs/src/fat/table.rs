@@ -15,7 +15,7 @@ const MOST: u64 = 1 << 25;
 /// How much of a table is read at once: whole entries of every width, in bytes.
 const PIECE: usize = 3 << 18;
 
-/// A table that is read as far as it is asked for.
+/// A table that is read on demand.
 pub(super) struct TableOnCard<'a> {
     bytes: TableReader<'a>,
     width: Width,
@@ -28,7 +28,7 @@ impl<'a> TableOnCard<'a> {
         Self { bytes: TableReader::new(store, place), width: boot.width, clusters: boot.clusters }
     }
 
-    /// What it says of cluster `number`, counted from 0; an entry that is not there calls it free.
+    /// The link of cluster `number`, counted from 0; a missing entry counts as free.
     ///
     /// # Errors
     /// When it cannot be read.
@@ -50,7 +50,7 @@ impl<'a> TableOnCard<'a> {
     }
 }
 
-/// The entries in a piece of a table, as they stand there.
+/// The raw entries in a part of a table.
 pub(super) fn decode(width: Width, bytes: &[u8]) -> Box<dyn Iterator<Item = u32> + '_> {
     match width {
         Width::Bits12 => {
@@ -152,12 +152,12 @@ impl Table {
         Ok(this)
     }
 
-    /// How many clusters it tells of.
+    /// The number of clusters in it.
     pub(super) fn clusters(&self) -> u64 {
         u64::try_from(self.entries.len()).unwrap_or(0).saturating_sub(2)
     }
 
-    /// What it says of cluster `number`, counted from 0.
+    /// The link of cluster `number`, counted from 0.
     pub(super) fn link(&self, number: u64) -> Link {
         self.width.link(self.entry(number), self.clusters())
     }
@@ -170,7 +170,7 @@ impl Table {
         }
     }
 
-    /// The entry of cluster `number` as it stands there; one that is not there is free.
+    /// The raw entry of cluster `number`; a missing one is free.
     fn entry(&self, number: u64) -> u32 {
         let at = number.checked_add(2).and_then(|at| usize::try_from(at).ok());
         at.and_then(|at| self.entries.get(at)).copied().unwrap_or(0)
@@ -180,7 +180,7 @@ impl Table {
     /// naming the new place of the next.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Bug`] when a place is none of that table's.
+    /// [`imbrik_store::Class::Bug`] when a location is outside of that table.
     pub(super) fn moved(
         &self,
         clusters: u64,
@@ -225,7 +225,7 @@ impl Table {
         Ok(Span::between(start, ByteOffset::new(end)))
     }
 
-    /// Has the entry of cluster `number` say `value`, as it stands in the table.
+    /// Sets the raw entry of cluster `number` to `value`.
     fn set(&mut self, number: u64, value: u32) -> Result<()> {
         let at = number.plus(2)?.exact_as::<usize>()?;
         let entry = self.entries.get_mut(at);
@@ -256,7 +256,7 @@ impl Table {
     }
 }
 
-/// The table as it stands on the medium.
+/// The table in its on-disk format.
 impl ReadAt for Table {
     fn size(&self) -> ByteLen {
         self.len

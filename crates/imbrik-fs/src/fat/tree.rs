@@ -18,21 +18,21 @@ use imbrik_store::{
 
 /// A place where a folder's entry names a first cluster.
 pub(super) struct Pointer {
-    /// Where the entry stands in the volume.
+    /// The offset of the entry in the volume.
     pub(super) at: ByteOffset,
     /// The cluster, counted from 0.
     pub(super) first: u64,
 }
 
-/// What was found.
+/// The result.
 pub(super) struct Census {
-    /// What the table calls used, and bad.
+    /// The clusters that the table calls used, and bad.
     pub(super) used: Bits,
     pub(super) bad: Bits,
     pub(super) pointers: Vec<Pointer>,
     /// How many used clusters no entry leads to.
     pub(super) lost: u64,
-    /// The digest of all entries and chains, clusters told by the source's numbers.
+    /// The digest of all entries and chains, with the source's cluster numbers.
     pub(super) fingerprint: blake3::Hash,
 }
 
@@ -48,8 +48,7 @@ struct Look<'a> {
 }
 
 impl Census {
-    /// Looks at the volume in `store`; `source_of` tells the number that a cluster has in the
-    /// source.
+    /// Reads the volume in `store`; `source_of` converts cluster numbers to the source's.
     ///
     /// # Errors
     /// When it cannot be read, or stopping was requested; [`imbrik_store::Class::Corrupt`] with the first

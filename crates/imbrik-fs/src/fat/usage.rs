@@ -1,9 +1,9 @@
 //! Which clusters of a FAT volume are in use: those with an entry in the file allocation table, and
 //! those that an entry or a folder leads to.
 //!
-//! What is believed: the boot sector, where its copy (FAT32) says the same and where every folder
-//! stands where its entry says. Two copies of the table are taken together, and so is what the
-//! chains and the folders name, so that no single wrong entry frees a cluster.
+//! The boot sector is accepted if its backup (FAT32) is the same and every folder is where its entry says. Both copies
+//! of the table are combined, and clusters of chains and folders are added, so that no single wrong entry frees a
+//! cluster.
 
 use super::{
     ROOT_PREFIX,
@@ -28,8 +28,8 @@ use imbrik_store::{
 /// How much of a table is read at once: a multiple of every entry's width, in bytes.
 const PIECE: usize = 3 << 18;
 
-/// What is in use. Lost chains have entries, so they count as used; a table that is invalid
-/// makes the whole volume count.
+/// The used space. Lost chains have entries, so they count as used; if a table is invalid, the whole volume counts as
+/// used.
 ///
 /// # Errors
 /// When the store cannot be read.
@@ -49,7 +49,7 @@ fn trusted(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
         return Err(Error::corrupt(what));
     }
     compare_with_copy(store, boot)?;
-    // Everything up to the first cluster, and whatever lies behind the last.
+    // Everything up to the first cluster, and after the last.
     let data = boot.data();
     let mut used = vec![
         Span::between(ByteOffset::ZERO, data.start()),
@@ -159,8 +159,8 @@ fn take_table(
     Ok(())
 }
 
-/// Adds the first cluster of everything in the folders, and looks whether each folder stands where
-/// it should: its first entry names its own cluster.
+/// Adds the first cluster of every entry, and verifies that the first entry of each folder has the folder's own
+/// cluster.
 fn take_folders(
     store: &dyn ReadAt,
     boot: &BootSector,
@@ -202,8 +202,8 @@ fn take_folders(
     Ok(())
 }
 
-/// Where the entries of a folder stand, up to where its chain ends or breaks, and not more than a
-/// folder may have.
+/// The ranges of a folder's entries, up to the end of its chain or a broken link, limited to the maximum size of a
+/// folder.
 pub(super) fn spans_of(
     boot: &BootSector,
     table: &TableOnCard<'_>,

@@ -1,5 +1,5 @@
-//! LUKS: the header of an encrypted container, after the LUKS1 and LUKS2 on-disk formats. It is
-//! encrypted, so nothing is known of what is inside.
+//! LUKS: the header of an encrypted container, after the LUKS1 and LUKS2 on-disk formats. The content is encrypted and
+//! unknown.
 
 use crate::{Volume, VolumeKind, filesystem::Filesystem};
 use imbrik_store::{ReadAt, bytes, error::Result, read_up_to, units::ByteOffset};
@@ -14,7 +14,7 @@ impl Filesystem for Luks {
         &[LUKS]
     }
 
-    /// Label (version 2 only) and UUID stand in the clear.
+    /// The label (version 2 only) and the UUID are not encrypted.
     fn recognise(&self, store: &dyn ReadAt) -> Result<Option<Volume>> {
         let header = read_up_to(store, ByteOffset::ZERO, 512)?;
         if !header.starts_with(b"LUKS\xba\xbe") {

@@ -1,8 +1,8 @@
-//! The files of an NTFS volume, looked into: what stands behind [`Files`].
+//! Reading the files of an NTFS volume: the implementation of [`Files`].
 //!
-//! A file is what its file record and the records that its attribute list names hold together; a folder is a
-//! tree of blocks sorted by name, whose root stands in the record. Names that DOS would have used are left out. What
-//! is compressed, encrypted or kept elsewhere is named and refused.
+//! A file consists of its file record and the records in its attribute list; a folder is a B-tree of names, with the
+//! root in the record. DOS names are omitted. Compressed, encrypted or externally stored content is reported and
+//! refused.
 
 use super::{
     Attributes, DATA, OWN_RECORDS, OwnFiles, RECORD_IN_USE, attributes, fixed_up_as,
@@ -46,7 +46,7 @@ const IS_FOLDER: u16 = 2;
 const BY_NAME: &[u8] = b"$\0I\x003\x000\0";
 /// The space of names that only DOS uses.
 const DOS: u8 = 2;
-/// What a reparse point may be: a symbolic link, and a folder of another volume.
+/// The supported reparse points: a symbolic link, and a folder of another volume.
 const SYMLINK: u32 = 0xa000_000c;
 const JUNCTION: u32 = 0xa000_0003;
 /// The number in a reference to a record; the rest counts how often it was used.
@@ -56,7 +56,7 @@ const EPOCH: i64 = 11_644_473_600;
 const PARTS: i64 = 10_000_000;
 /// More records than that no file has.
 const MOST_RECORDS: usize = 4096;
-/// A longer list of attributes, reparse point or stream beside the content is not looked into.
+/// The maximum length in bytes of an attribute list, reparse point or stream; longer ones are not read.
 const MOST_IN_MEMORY: u64 = 1 << 20;
 const MOST_STREAM: u64 = 64 << 10;
 /// How deep a folder's tree is at most.
@@ -64,7 +64,7 @@ const DEEPEST: usize = 32;
 /// How many files are kept once their records were read.
 const KEPT: usize = 512;
 
-/// A volume, to be looked into.
+/// A volume whose files are read.
 pub(super) struct Reader<'a> {
     own: OwnFiles<'a>,
     kept: RefCell<HashMap<u64, Rc<Record>>>,
@@ -79,7 +79,7 @@ struct Record {
     parts: Vec<Vec<u8>>,
 }
 
-/// An attribute that stands in a record.
+/// An attribute in a record.
 #[derive(Clone, Copy)]
 struct Attribute<'r> {
     raw: &'r [u8],
@@ -131,7 +131,7 @@ impl Record {
         self.parts.iter().flat_map(|part| attributes(part)).map(|raw| Attribute { raw })
     }
 
-    /// The parts of the attribute of that kind and name, in the order of what they map.
+    /// The parts of the attribute of that type and name, in the order of the content they map.
     fn all(&self, kind: u32, name: &[u8]) -> Vec<Attribute<'_>> {
         let mut all: Vec<_> = self.attributes().filter(|one| one.is(kind, name)).collect();
         all.sort_by_key(|one| if one.is_resident() { 0 } else { one.range().map_or(0, |it| it.0) });
@@ -158,7 +158,7 @@ impl Record {
         self.flags & IS_FOLDER != 0
     }
 
-    /// What it stands for, when it is a reparse point: its kind, and the path.
+    /// The type and path of a reparse point.
     fn stands_for(&self) -> Option<(u32, Option<Vec<u8>>)> {
         let value = self.first(REPARSE, b"")?.value()?;
         let tag = bytes::le_u32(value, 0)?;
@@ -181,7 +181,7 @@ impl Record {
     }
 }
 
-/// UTF-16 as UTF-8; halves of pairs that stand alone get three bytes, so that no two names become one.
+/// Converts UTF-16 to UTF-8; lone surrogates become three bytes, so that different names stay different.
 fn utf8(text: &[u8]) -> Vec<u8> {
     let units = text.as_chunks::<2>().0.iter().map(|unit| u16::from_le_bytes(*unit));
     let mut out = Vec::new();
@@ -286,7 +286,7 @@ impl<'a> Reader<'a> {
         Ok(())
     }
 
-    /// Calls `each` for what stands on the volume of an attribute's content, in its order.
+    /// Calls `each` for the ranges of an attribute's content on the volume, in order.
     fn each_stretch(
         &self,
         record: &Record,
@@ -319,7 +319,7 @@ impl<'a> Reader<'a> {
             }
             for (count, place) in runs_with_holes(part.raw).ok_or_else(wrong)? {
                 let len = count.checked_mul(cluster).ok_or_else(wrong)?;
-                // What was never written is zeros, whatever stands there.
+                // Past the initialised size, content is zeros, whatever is on the volume.
                 let holds = written.saturating_sub(at).min(len);
                 if let Some(place) = place.filter(|_| holds > 0) {
                     let start = place.checked_mul(cluster).map(ByteOffset::new);
@@ -358,7 +358,7 @@ impl<'a> Reader<'a> {
 struct Tree<'t, 'a> {
     reader: &'t Reader<'a>,
     record: &'t Record,
-    /// Where its blocks stand, and how long each is.
+    /// The location and length of its blocks.
     blocks: Vec<(u64, Span)>,
     block_len: u64,
     seen: BTreeSet<u64>,
@@ -395,7 +395,7 @@ impl Tree<'_, '_> {
         fixed_up_as(raw, b"INDX").filter(is_it).ok_or_else(|| self.wrong())
     }
 
-    /// Goes through the entries behind the head at `head` of `node`, and all below them, by name.
+    /// Walks the entries after the header at `head` of `node`, and all below them, by name.
     fn walk(
         &mut self,
         node: &[u8],
@@ -535,7 +535,7 @@ impl Files for Reader<'_> {
         }
     }
 
-    /// Streams beside the content, as far as they are short.
+    /// The alternate data streams, if they are short.
     fn attributes(&self, file: FileId) -> Result<Vec<FileAttribute>> {
         let record = self.record(file)?;
         let mut names = BTreeSet::new();

@@ -1,10 +1,10 @@
 //! NTFS: the boot sector, the label from the volume's own file record, and which clusters are in
 //! use. After the published layout of its metadata files.
 //!
-//! What is believed: the boot sector when its copy behind the last cluster says the same; the first
-//! file records when `$MFTMirr` holds the same; and then a cluster counts as unused when `$Bitmap`
-//! calls it free and no file record in use has it in a run. A bitmap that calls clusters of the
-//! volume's own files free, or a record in use that is invalid, makes the whole volume count.
+//! The boot sector is accepted if its backup after the last cluster is the same, and the first file records if
+//! `$MFTMirr` has the same. A cluster counts as unused if `$Bitmap` calls it free and no file record in use has it in a
+//! run. If the bitmap calls clusters of the volume's own files free, or a used record is invalid, the whole volume
+//! counts as used.
 
 mod files;
 
@@ -51,7 +51,7 @@ impl Filesystem for Ntfs {
     fn files<'a>(&self, store: &'a dyn ReadAt) -> Result<Option<Box<dyn Files + 'a>>> {
         match files::Reader::open(store) {
             Ok(reader) => Ok(Some(Box::new(reader))),
-            // Where its own files are invalid, no others are found.
+            // If its own files are invalid, no others can be found.
             Err(error) if matches!(error.class(), Class::Corrupt | Class::Unsupported) => Ok(None),
             Err(error) => Err(error),
         }
@@ -109,20 +109,20 @@ fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
         kind: NTFS,
         label,
         uuid: (boot.serial != 0).then(|| format!("{:016X}", boot.serial)),
-        // The backup boot sector stands behind the last counted sector.
+        // The backup boot sector follows the last counted sector.
         size: ByteLen::new(boot.sector.saturating_mul(boot.sectors.saturating_add(1))),
     }))
 }
 
-/// What of the boot sector is needed.
+/// The needed fields of the boot sector.
 #[derive(PartialEq, Eq)]
 struct BootSector {
-    /// Bytes a sector, and how many there are.
+    /// The sector size in bytes, and the number of sectors.
     sector: u64,
     sectors: u64,
-    /// Bytes a cluster.
+    /// The cluster size in bytes.
     cluster: u64,
-    /// The first cluster of the master file table, and bytes a record of it.
+    /// The first cluster of the master file table, and the record size in bytes.
     table: u64,
     record: u64,
     serial: u64,
@@ -138,7 +138,7 @@ impl BootSector {
             return None;
         }
         let sector = u64::from(bytes::le_u16(raw, 11)?);
-        // Behind 0x80, both fields are negative powers of two; 128 sectors are a cluster of 64 KiB.
+        // Above 0x80, both fields are negative powers of two; 128 sectors are a cluster of 64 KiB.
         let power = |byte: u8| 1u64.checked_shl(256u32.checked_sub(byte.into())?);
         let cluster = match bytes::u8(raw, 13)? {
             sectors @ ..=0x80 => sector.checked_mul(sectors.into())?,
@@ -159,8 +159,8 @@ impl BootSector {
     }
 }
 
-/// What is in use, and the state. A volume that was not unmounted cleanly, or whose metadata make
-/// no sense, counts as a whole.
+/// The used space, and the state. A volume that was not unmounted cleanly, or with invalid metadata, counts as used in
+/// full.
 ///
 /// # Errors
 /// When the store cannot be read.
@@ -182,7 +182,7 @@ fn examine(store: &dyn ReadAt) -> Result<Examined> {
 struct OwnFiles<'a> {
     store: &'a dyn ReadAt,
     boot: BootSector,
-    /// Where the master file table lies.
+    /// The ranges of the master file table.
     table: Vec<Span>,
 }
 
@@ -305,7 +305,7 @@ impl<'a> OwnFiles<'a> {
         Err(missing())
     }
 
-    /// Where the content of the file in record `number` lies, and how long it is.
+    /// The ranges of the content of the file in record `number`, and its length.
     fn content_of(&self, number: u64) -> Result<(Vec<Span>, u64)> {
         let record = self.record(number)?;
         let damaged = || Error::corrupt(format!("the map of its file record {number} is damaged"));
@@ -356,7 +356,7 @@ impl<'a> OwnFiles<'a> {
         }
         let cluster = ByteLen::new(self.boot.cluster);
         let data = Span::whole(cluster.checked_mul(clusters).unwrap_or_default());
-        // Behind the last cluster stands the backup of the boot sector.
+        // The backup boot sector is after the last cluster.
         let mut used = vec![Span::between(data.end(), ByteOffset::new(size.get()))];
         let mut marked = Bits::new(clusters);
         let mut number = 0u64;
@@ -392,7 +392,7 @@ impl<'a> OwnFiles<'a> {
     }
 }
 
-/// Whether a page of the log says that nothing in it is to be done: it was closed, or is empty.
+/// Returns whether a page of the log says that nothing in it is to be done: it was closed, or is empty.
 fn is_closed(page: &[u8]) -> bool {
     if page.iter().all(|byte| *byte == 0xff) {
         return true;
@@ -406,8 +406,8 @@ fn is_closed(page: &[u8]) -> bool {
     page.starts_with(b"RSTR") && closed().unwrap_or(false)
 }
 
-/// A file record with the last two bytes of its every piece put back: they are kept apart, and a
-/// number that must agree stands in their place.
+/// Applies the fixups to a file record: the last two bytes of each of its sectors are stored separately, and replaced
+/// by a number that must match.
 fn fixed_up(raw: Vec<u8>) -> Option<Vec<u8>> {
     fixed_up_as(raw, b"FILE")
 }
@@ -435,7 +435,7 @@ fn fixed_up_as(mut raw: Vec<u8>, mark: &[u8; 4]) -> Option<Vec<u8>> {
 struct Attributes<'a> {
     record: &'a [u8],
     at: Option<usize>,
-    /// Whether the mark behind the last of them was met.
+    /// True if the end mark after the last of them was found.
     came_to_its_end: bool,
 }
 

@@ -1,6 +1,6 @@
 //! Linux swap: the header in the area's first page, version 1.
 //!
-//! The mark stands in the last ten bytes of the page, and pages differ between machines.
+//! The signature is in the last ten bytes of the page, and the page size depends on the machine.
 
 use crate::{
     DerivedVolume, Examined, Least, NewSize, ResizeOptions, ResizedVolume, State, Usage, Volume,
@@ -93,7 +93,7 @@ const LAST_PAGE: usize = 1028;
 const BAD_PAGES: usize = 1032;
 const UUID: usize = 1036;
 const LABEL: usize = 1052;
-/// What is worth being swapped to.
+/// The minimum useful size of swap space.
 const LEAST: ByteLen = ByteLen::mib(1);
 
 /// The page size of an area, and how many pages it has.
@@ -108,7 +108,7 @@ impl Header {
             page.checked_sub(10).and_then(|at| bytes::array::<10>(head, at)) == Some(*b"SWAPSPACE2")
         };
         let page = *PAGES.iter().find(marked)?;
-        // A mark alone may be left over under something newer, or stand in the first partition.
+        // The signature alone may be left over under something newer, or in the first partition.
         bytes::le_u32(head, VERSION).filter(|version| *version == 1)?;
         let pages = u64::from(bytes::le_u32(head, LAST_PAGE).unwrap_or(0)).checked_add(1)?;
         Some(Self { page, pages })

@@ -211,7 +211,7 @@ fn resized(dir: &Path, from: &str, to: &str, goal: NewSize) -> Result<ResizedVol
         let piece = (len - at).min(old.len() as u64) as usize;
         out.write_all_at(&old[..piece], at).unwrap();
     }
-    // As the plan would read it: made anew, moved, or where it was.
+    // As the plan reads it: rewritten, moved, or unchanged.
     for span in &found.usage.used {
         let bytes = read_vec(&**view, span.start(), span.len().to_usize().unwrap())?;
         out.write_all_at(&bytes, span.start().get()).unwrap();
@@ -240,7 +240,7 @@ fn resized(dir: &Path, from: &str, to: &str, goal: NewSize) -> Result<ResizedVol
     Ok(resized)
 }
 
-/// What part of the clusters is in use.
+/// The share of clusters that are in use.
 fn used_share(path: &Path) -> f64 {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(path).unwrap());
     let volume = OpenVolume::open(Arc::clone(&store)).unwrap().unwrap();
@@ -372,7 +372,7 @@ fn inconsistent_tables_and_folders_are_refused() {
     let u16_at = |at: usize| usize::from(u16::from_le_bytes([raw[at], raw[at + 1]]));
     let table = u16_at(14) * 512;
     let len = u16_at(22) * 512;
-    // The cluster of the first file of some length, and the one behind it.
+    // The cluster of the first file of some length, and the one after it.
     let used = (2..4000).find(|n| u16_at(table + 2 * n) == n + 1).unwrap();
     let put = |cluster: usize, value: u16| {
         let mut raw = raw.clone();
@@ -418,7 +418,7 @@ proptest! {
         });
         let store = SparseStore::of(&volumes[which]);
         for (at, byte) in hits {
-            // Metadata stand in the first part.
+            // The first part contains the metadata.
             store.write_at(ByteOffset::new(at), &[byte]).unwrap();
         }
         let store: Arc<dyn ReadAt> = Arc::new(store);
@@ -440,7 +440,7 @@ fn as_the_boot_sector_reads_it(volume: &[u8]) -> Vec<u8> {
     let u16_at = |raw: &[u8], at: usize| usize::from(u16::from_le_bytes([raw[at], raw[at + 1]]));
     let u32_at = |raw: &[u8], at: usize| u32::from_le_bytes(raw[at..at + 4].try_into().unwrap());
     let sector = |number: u64| &volume[number as usize * 512..(number as usize + 1) * 512];
-    // Where the number stands in the boot sector only the file itself tells: its sum finds it.
+    // The offset of the number in the boot sector is only recorded in the file, which is found by its checksum.
     let magic = 0x3eb2_02fe_u32.to_le_bytes();
     let first = (1..volume.len() as u64 / 512)
         .find(|number| {
@@ -453,8 +453,8 @@ fn as_the_boot_sector_reads_it(volume: &[u8]) -> Vec<u8> {
     let count = u16_at(sector(first), area + 8);
     let words = u32_at(sector(first), area + 12) as usize;
     let further = u16_at(sector(first), area + 22);
-    // The rest follows the first sector as far as the list itself goes: it is read from the file's
-    // clusters, which lie together in this test up to there or the sum will be wrong.
+    // The list itself gives the rest after the first sector: it is read from the file's clusters, which are contiguous
+    // in this test, or the checksum is wrong.
     let mut content = sector(first).to_vec();
     let near = &volume[first as usize * 512..];
     let (list, entries) = (u16_at(near, further + 10), u16_at(near, further + 12));
@@ -473,14 +473,14 @@ fn as_the_boot_sector_reads_it(volume: &[u8]) -> Vec<u8> {
     content
 }
 
-/// Fails when the list is left as it was: the card would not start.
+/// Fails when the list is unchanged: the card would not start.
 #[test]
 fn boot_loader_with_a_sector_list_is_found_after_a_move() {
     for (make, kib) in [("mkfs.vfat -F 16 -s 4", 40 << 10), ("mkfs.vfat -F 32 -s 1", 48 << 10)] {
         let dir = tempfile::tempdir().unwrap();
         let at = dir.path();
         sh(&format!("truncate -s {kib}K v; {make} v >/dev/null"), at);
-        // It comes to lie behind what goes.
+        // It is after the files that are removed.
         sh("head -c 9000000 /dev/urandom >first; mcopy -i v first ::; syslinux -i v", at);
         sh("mdel -i v ::first; echo one >small; mcopy -i v small ::", at);
         let file = |volume: &str| {
@@ -499,7 +499,7 @@ fn boot_loader_with_a_sector_list_is_found_after_a_move() {
                 Err(error) => panic!("{make}: {error}"),
             };
             assert_eq!(resized.warnings, [], "{make}");
-            // The installer leaves FAT32's copy of the boot sector as it was, which the checker tells.
+            // The installer does not update FAT32's backup boot sector, which the checker reports.
             let said = sh("fsck.fat -n w 2>&1 || true", at);
             let is_known = |line: &str| {
                 line.starts_with("fsck.fat ")
@@ -517,7 +517,7 @@ fn boot_loader_with_a_sector_list_is_found_after_a_move() {
             moved += usize::from(read != before);
         }
         assert!(moved > 0, "{make}: it moved nowhere");
-        // One whose list is damaged is told.
+        // A damaged list is reported.
         let mut broken = std::fs::read(at.join("v")).unwrap();
         let place = broken.windows(512).position(|some| some == &before[..512]).unwrap();
         broken[place + 2000] ^= 1;

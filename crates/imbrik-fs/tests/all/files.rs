@@ -1,6 +1,6 @@
-//! The files of volumes as the library finds them, held against what the kernel's mount, the FUSE
-//! driver and mtools show of the same volumes: every path with its kind, owner, permissions, size,
-//! names, times, attributes and content. Would fail on any of these that differs for any path.
+//! Compares the files of volumes as read by the library with those shown by the kernel's mount, the FUSE driver and
+//! mtools: every path with its type, owner, permissions, size, names, times, attributes and content. Fails on any
+//! difference.
 
 use crate::support::{is_root, sh};
 use imbrik_fs::{FileId, FileKind, FileTime, Files, Onward, OpenVolume, Walked};
@@ -25,12 +25,12 @@ use std::{
 /// A line for each path, from the root down.
 type Tree = BTreeMap<Vec<u8>, String>;
 
-/// How much of a file is told.
+/// Which properties of a file are compared.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Told {
     /// All that there is.
     Everything,
-    /// What FAT, exFAT and NTFS know.
+    /// The properties of FAT, exFAT and NTFS.
     NoOwners,
 }
 
@@ -114,7 +114,7 @@ fn tree_of(volume: &Path, told: Told) -> Tree {
     let mut tree = Tree::new();
     walk(&*files, files.root(), b"", told, &mut tree);
     assert_eq!(files.faults(), [""; 0]);
-    // The library's own walk comes to the same, in the order of the names.
+    // The library's own walk gives the same, in the order of names.
     let mut paths = Vec::new();
     files
         .walk(files.root(), &mut |walked| {
@@ -136,7 +136,7 @@ fn tree_of(volume: &Path, told: Told) -> Tree {
     tree
 }
 
-/// What the system shows of one path.
+/// The properties of a path according to the system.
 fn shown(path: &Path, data: &Metadata, told: Told) -> String {
     let kind = data.file_type();
     let device = (rustix::fs::major(data.rdev()), rustix::fs::minor(data.rdev()));

@@ -19,7 +19,7 @@ pub fn joined(mut spans: Vec<Span>) -> Vec<Span> {
     out
 }
 
-/// What of `spans` lies in none of `holes`; both are in order and joined.
+/// The ranges of `spans` outside of `holes`; both are in order and joined.
 #[must_use]
 pub fn without(spans: &[Span], holes: &[Span]) -> Vec<Span> {
     let mut rest = Vec::new();
@@ -37,7 +37,7 @@ pub fn without(spans: &[Span], holes: &[Span]) -> Vec<Span> {
     rest
 }
 
-/// What lies in `spans` and in `others`; both are in order and joined.
+/// The ranges in both `spans` and `others`; both are in order and joined.
 #[must_use]
 pub fn common(spans: &[Span], others: &[Span]) -> Vec<Span> {
     let mut both = Vec::new();

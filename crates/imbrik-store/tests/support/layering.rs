@@ -15,7 +15,7 @@ pub(crate) struct Uses {
 }
 
 /// Reads every source file of the crate at `manifest_dir`. `layers` are its modules from the bottom up: each may use
-/// the modules of lower layers, but no other module of its own layer.
+/// only the modules of lower layers.
 pub(crate) fn module_uses(manifest_dir: &str, layers: &[&[&str]]) -> Uses {
     let root = Path::new(manifest_dir).join("src");
     let index = ["lib.rs", "main.rs"].map(|name| fs::read_to_string(root.join(name)));

@@ -10,7 +10,9 @@ use std::io::{self, ErrorKind, Write};
 
 pub(crate) fn run(args: &CompletionsArgs, is_json: bool) -> Outcome<Exit> {
     if is_json {
-        return Err(Failure::usage("a shell reads a script, not JSON").next("Leave --json out."));
+        return Err(
+            Failure::usage("completions are a shell script, not JSON").next("Leave --json out.")
+        );
     }
     let shells = Shells::builtins();
     let name = args.shell.to_string();

@@ -1,4 +1,4 @@
-//! `imbrik demo`: the full example on stand-in cards, nothing hidden.
+//! `imbrik demo`: the full example on simulated cards, nothing hidden.
 //!
 //! The cards are made from small packed images that the program carries; every command is then
 //! run as it is printed, and what follows is its real output.
@@ -98,7 +98,7 @@ const FOLDERS: [&str; 4] = ["rack", "worn", "images", "shelf"];
 
 pub(crate) fn run(args: &DemoArgs, is_json: bool, environment: &Environment) -> Outcome<Exit> {
     if is_json {
-        return Err(Failure::usage("the demo is for people: it has no JSON")
+        return Err(Failure::usage("the demo has no JSON output")
             .state("Nothing was done.")
             .next("Run it without --json, then try other commands with it on its cards."));
     }
@@ -179,37 +179,40 @@ fn first_steps() -> [Step<'static>; 3] {
 
 /// What is done with the image that was just made, and with what comes of it.
 fn steps<'a>(image: &'a str, fitted: &'a str) -> Vec<Step<'a>> {
-    let onto_any = "That goes onto any card, and its last volume fills it.";
+    let onto_any = "It can be restored to any card, and its last volume then fills the card.";
     vec![
         Step::new(
-            "Is the image whole, and is it what the card holds?",
+            "Is the image intact, and does the card still match it?",
             vec!["check", image, "--against", "rack:a"],
         ),
         Step::new(
-            "Onto another \"4 GB\" card. It is a little smaller: the last volume makes room.",
+            "Clone it to another \"4 GB\" card. That one is a little smaller: the last volume shrinks.",
             vec!["restore", image, "rack:b", "--yes"],
         ),
-        Step::new("Make it fit any card: as small as its files allow.", vec!["fit", image]),
+        Step::new(
+            "Shrink the image as far as its files allow, so that it fits any card.",
+            vec!["fit", image],
+        ),
         Step::new(onto_any, vec!["restore", fitted, "rack:d", "--yes"]),
         Step::new(
-            "Onto the 8 GB card: first only the plan.",
+            "Restore it to the 8 GB card: first only the plan.",
             vec!["restore", image, "rack:c", "--plan"],
         ),
         Step::new(
-            "Then for real. (Without --yes it asks for its host name.)",
+            "Now really. (Without --yes it asks for the card's host name.)",
             vec!["restore", image, "rack:c", "--yes"],
         ),
         Step::new(
             "Copies for three more hives in one read of the card, each with its own name and ids.",
             vec!["clone", "rack:a", "rack:e", "rack:f", "rack:g", "--as-new", "hive-1{n}", "--yes"],
         ),
-        Step::new("Now these cards carry the system.", vec!["cards"]),
+        Step::new("Now these cards contain the system.", vec!["cards"]),
         Step::new(
-            "One log out of the image, without unpacking it or mounting anything.",
+            "Extract one log from the image, without unpacking or mounting it.",
             vec!["files", "get", image, "2:/var/log/hive.log", "-"],
         ),
         Step::new(
-            "A calibration for its scales, put into the image.",
+            "Add a calibration file for the scales to the image.",
             vec!["files", "put", image, CALIBRATION, "2:/home/keeper/hive"],
         ),
         Step {
@@ -219,11 +222,11 @@ fn steps<'a>(image: &'a str, fitted: &'a str) -> Vec<Step<'a>> {
                 vec!["files", "diff", "rack:a", image],
             )
         },
-        Step::new("Does a card hold what it claims?", vec!["weigh", "rack:d"]),
+        Step::new("Does a card have the capacity it claims?", vec!["weigh", "rack:d"]),
         Step {
             expected: Exit::Unreadable,
             ..Step::new(
-                "A worn card, parts of which cannot be read: all else is saved, and what is lost has names.",
+                "Save a worn card with unreadable sectors: the rest is saved, and lost files are named.",
                 vec!["save", "rack:old", "images/worn.img.zst", "--rack", "worn"],
             )
         },
@@ -257,7 +260,7 @@ fn nights() -> Vec<Step<'static>> {
         Step::new("Remove the images that no rule keeps.", vec!["shelf", "thin", "shelf", "--yes"]),
         Step::new("What is there now?", vec!["shelf", "list", "shelf"]),
         Step::new(
-            "The newest one onto a card, by the name of the hive.",
+            "Restore the newest image to a card, by the name of the hive.",
             vec!["restore", "shelf/hive-07", "rack:e", "--yes"],
         ),
     ]
@@ -275,7 +278,7 @@ fn set_up(dir: &Path, out: &Out) -> Outcome<BTreeSet<PathBuf>> {
     let made = fs::read_to_string(dir.join(MARK));
     let refused = |what: String| {
         Err(Failure::refused(what)
-            .state("Nothing was changed in it.")
+            .state("It is unchanged.")
             .next("Name another folder: imbrik demo DIR"))
     };
     if is_used && made.is_err() {
@@ -300,7 +303,7 @@ fn set_up(dir: &Path, out: &Out) -> Outcome<BTreeSet<PathBuf>> {
         remove(&dir.join(name)).map_err(failed)?;
     }
     let others = files_in(dir).map_err(failed)?;
-    out.note(&format!("Creating eight stand-in cards in {} ...", quoted(dir)));
+    out.note(&format!("Creating eight simulated cards in {} ...", quoted(dir)));
     fs::write(dir.join(MARK), "").map_err(failed)?;
     for (name, rack) in RACKS {
         fs::write(dir.join(name), rack).map_err(failed)?;

@@ -233,7 +233,7 @@ impl Job<'_> {
         out.line("");
         out.line(&format!("Image     {}", self.to.title()));
         out.line(&format!(
-            "Size      {}; the one it was made of takes {}",
+            "Size      {}; the source image has {}",
             size::both(saved.image_len),
             size::short(self.image.file().size())
         ));
@@ -248,7 +248,7 @@ impl Job<'_> {
             }
             out.line("On a bigger card, its last volume fills the card when it is restored.");
             if self.room.iter().any(|room| room.is_tight) {
-                out.line("On a card of just that size its system has no room: --room SIZE gives it some.");
+                out.line("On a card of exactly that size, the system has no free space: add some with --room SIZE.");
             }
             out.next("Next      ", &next);
         }

@@ -27,7 +27,7 @@ const UNTOUCHED: &str = "The image is unchanged.";
 pub(crate) fn run(session: &Session, args: &MendArgs) -> Outcome<Exit> {
     let started = Instant::now();
     if pipe::is_pipe(&args.image) {
-        return Err(Failure::usage("an image in a pipe cannot be mended: it has no place")
+        return Err(Failure::usage("an image in a pipe cannot be mended: it is not a file")
             .next("Name a file."));
     }
     let image = session
@@ -61,7 +61,7 @@ pub(crate) fn run(session: &Session, args: &MendArgs) -> Outcome<Exit> {
     let mended = plan.run(&args.image, patience, &options, watch);
     let mended = mended
         .state(UNTOUCHED)
-        .next("Look whether the card is still there and the disk has room, and repeat.")?;
+        .next("Check that the card is connected and the disk has space, and try again.")?;
     drop(progress);
     let done =
         Done { image: &image, card: &card, shortfall, mended: &mended, took: started.elapsed() };
@@ -77,22 +77,23 @@ pub(crate) fn run(session: &Session, args: &MendArgs) -> Outcome<Exit> {
 fn refused(card: &Card, refusal: &MendRefusal) -> Failure {
     let name = card.path.display();
     let (failure, next) = match refusal {
-        MendRefusal::Failed(error) => {
-            (Failure::new(Exit::Failed, error.to_string()), "Look whether the card is still there.")
-        }
+        MendRefusal::Failed(error) => (
+            Failure::new(Exit::Failed, error.to_string()),
+            "Check that the card is still connected.",
+        ),
         MendRefusal::LacksNothing => {
             (Failure::usage(refusal.to_string()), "Check it with `imbrik check`.")
         }
         MendRefusal::SaysNothing => (
             Failure::usage(refusal.to_string()),
-            "Only images that were saved with Imbrik say it; keep the file beside a raw one.",
+            "Only images saved with Imbrik record it; keep the manifest file next to a raw image.",
         ),
         MendRefusal::Fitted => (
             Failure::usage(refusal.to_string()),
             "Save the card without --fit, mend that, and make a fitted image of it.",
         ),
         _ => (
-            Failure::refused(format!("{name} does not mend this image: {refusal}")),
+            Failure::refused(format!("{name} can't mend this image: {refusal}")),
             "See what is on the card with `imbrik show`; if it was used since, save it again.",
         ),
     };
@@ -144,7 +145,7 @@ impl Done<'_> {
             Some(saved) => {
                 packing::tell_of(session, saved);
                 out.line(&format!(
-                    "Mended    {} of {} that it lacked",
+                    "Mended    {} of {} missing",
                     size::both(read),
                     size::short(*shortfall)
                 ));
@@ -168,7 +169,7 @@ impl Done<'_> {
             }
             if mended.was_cut_short {
                 out.line(
-                    "          Not all of it was tried to the end: more patience may read more.",
+                    "          Not every sector was fully retried: a longer --patience may recover more.",
                 );
             }
         }

@@ -163,7 +163,7 @@ fn not_run(error: &clap::Error, typed: &[OsString], environment: &Environment) -
         let plain = args::with_places(&error.render().to_string());
         let what = plain.lines().next().unwrap_or_default().trim_start_matches("error: ");
         let next = match meant {
-            Some((_, word)) => format!("Here it is called `imbrik {word}`."),
+            Some((_, word)) => format!("Use `imbrik {word}`."),
             None => "See `imbrik --help`.".to_owned(),
         };
         let failure = Failure::usage(what).state("Nothing was done.").next(next);
@@ -174,7 +174,7 @@ fn not_run(error: &clap::Error, typed: &[OsString], environment: &Environment) -
     match meant {
         Some((other, word)) => {
             let failure = Failure::usage(format!("{other} is not a command"))
-                .next(format!("Here it is called `imbrik {word}`: see `imbrik {word} --help`."));
+                .next(format!("Use `imbrik {word}`: see `imbrik {word} --help`."));
             Out::new(false, environment.color).failure("imbrik", &failure);
         }
         // The parser lays its help out, but not its errors.
@@ -190,7 +190,8 @@ fn output_is_whole(out: &Out, exit: Exit) -> Outcome<Exit> {
         Some(error) => {
             let failure = failure::system("writing the output", error);
             // What has no room there is not the card's content.
-            Err(Failure { exit: Exit::Failed, ..failure }.state("The work itself was done."))
+            Err(Failure { exit: Exit::Failed, ..failure }
+                .state("The operation itself is complete."))
         }
     }
 }

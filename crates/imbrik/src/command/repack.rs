@@ -88,7 +88,7 @@ fn summary(
         image.container()
     ));
     let proof = match image.manifest() {
-        Some(_) => "each compared with the digest that the image had of it",
+        Some(_) => "each tile compared with its digest",
         None => "the image had no digests to compare with; the new one has them",
     };
     out.line(&format!(

@@ -57,15 +57,15 @@ fn refused(image: &Image, refusal: SourceRefusal) -> Failure {
             Failure::refused(format!("{title} is {kind}, not the image of a card")),
             match kind.contains("archive") {
                 true => "Unpack it, and restore the image that is in it.".to_owned(),
-                false => "Look whether the download went wrong.".to_owned(),
+                false => "Check if the download is complete.".to_owned(),
             },
         ),
         SourceRefusal::Failed(error) => (Failure::from(error), damage.to_owned()),
         _ => (
             Failure::refused(format!(
-                "nothing in {title} is known: no partition table and no volume"
+                "{title} has no known content: no partition table and no volume"
             )),
-            "If it is the right file all the same, add --as-is.".to_owned(),
+            "If it is the right file anyway, add --as-is.".to_owned(),
         ),
     };
     failure.state(UNTOUCHED).next(next)

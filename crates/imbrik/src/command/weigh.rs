@@ -40,18 +40,18 @@ pub(crate) fn run(session: &Session, args: &WeighArgs) -> Outcome<Exit> {
     if args.erase {
         let word = survey::name(Some(plan.survey()), &card);
         let question = format!(
-            "Everything on {name} is overwritten. Type what it is called now, {word}, to go ahead: "
+            "Everything on {name} will be overwritten. Type its present name, {word}, to continue: "
         );
         session.confirm_by_typing(&word, &question, args.yes)?;
     }
     let free: ByteLen = plan.free.iter().map(|span| span.len()).sum();
     session.out.note(&format!(
-        "Weighing {name}, which claims {}: {} of it may be written{}.",
+        "Weighing {name}, which claims {}: {} of it can be tested{}.",
         size::both(card.size),
         size::short(free),
         match (args.erase, args.full || args.zero) {
             (true, _) => "",
-            (false, true) => ", which no volume has in use, and become zeros where they are",
+            (false, true) => "of free space, which become zeros",
             (false, false) => "of free space, whose content is restored afterwards",
         }
     ));
@@ -94,13 +94,13 @@ fn failed(error: Error, args: &WeighArgs) -> Failure {
         (_, Class::Refused) => UNTOUCHED,
         (true, _) => "All data on the card is lost.",
         (false, Class::Gone) => {
-            "It was pulled out in the middle: a few places that no volume has in use may hold a mark."
+            "It was removed during the test: free space may contain a few test marks."
         }
         (false, _) => "Free space may have changed; nothing else was touched.",
     };
     Failure::from(error)
         .state(state)
-        .next("Look whether the card is still there, and weigh it again.")
+        .next("Check that the card is still connected, and weigh it again.")
 }
 
 /// "64 GB: Sorrel card", and what is under it.
@@ -181,7 +181,7 @@ fn holds(args: &WeighArgs, weighed: &Weighed) -> String {
             )
         }
         Some((_, real)) => {
-            format!("only about {real}. What is written past that point is not kept")
+            format!("only about {real}. Data past that point are not kept")
         }
         None if args.full && args.erase => {
             "as claimed: every byte was written and read back".to_owned()

@@ -16,7 +16,7 @@ pub(crate) struct Seen {
     pub(crate) shelved: Option<Recognised>,
 }
 
-/// Whether a device is shown as a card; the others are disks, of which only the reason is shown why
+/// Returns whether a device is shown as a card; the others are disks, of which only the reason is shown why
 /// they cannot be a target.
 pub(crate) fn is_card(card: &Card) -> bool {
     matches!(standing(card, false), Standing::Ready | Standing::Mounted(_))
@@ -37,9 +37,9 @@ pub(crate) fn show(out: &Out, cards: &[Seen], disks: &[Card], empty_slots: usize
     }
     if cards.is_empty() {
         gap();
-        out.line("No card is plugged in.");
-        out.line("Put one in and run this again, or wait for it with `imbrik cards --watch`.");
-        out.line("A card that does not appear: try it again firmly, another reader, another port.");
+        out.line("No card is connected.");
+        out.line("Insert one and run this again, or wait for it with `imbrik cards --watch`.");
+        out.line("If a card does not appear, push it in firmly, or try another reader or port.");
     }
     if !disks.is_empty() {
         gap();
@@ -135,7 +135,7 @@ fn why_not(card: &Card) -> String {
     match standing(card, false) {
         // What it is stands in front of it.
         Standing::Fixed(_) if !file.is_empty() => {
-            format!("stands for a file{file}: only with --allow-fixed")
+            format!("a loop device{file}: only with --allow-fixed")
         }
         Standing::Fixed(why) => format!("{why}{file}: only with --allow-fixed"),
         Standing::Refused(reason) => reason.to_string(),
@@ -157,14 +157,14 @@ fn notes(cards: &[Seen]) -> Vec<String> {
     groups.dedup();
     for cards in groups {
         notes.push(format!(
-            "{} carry the same ids, as copies do: use only one of them at a time on one machine.",
+            "{} have the same ids, as copies do: use only one of them at a time on one machine.",
             listed(&cards)
         ));
     }
     let closed = cards.iter().filter(|seen| seen.survey.is_err()).count();
     if closed > 0 {
         notes.push(format!(
-            "{} could not be read; with sudo, what is on it is shown, too.",
+            "{} could not be read; run with sudo to see its content.",
             count(closed as u64, "card")
         ));
     }

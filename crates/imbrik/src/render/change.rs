@@ -9,10 +9,10 @@ const TOLD: usize = 5;
 /// One change, without a full stop.
 pub(crate) fn words(change: &Change) -> String {
     match change {
-        Change::GptMoved => "the backup of the GPT goes to the end of this card".to_owned(),
+        Change::GptMoved => "the backup GPT moves to the end of this card".to_owned(),
         Change::TailUnused(len) => format!("{} after it are left unchanged", size::short(*len)),
         Change::TailCleared(len) => {
-            format!("{} at the card's end are cleared of old headers", size::short(*len))
+            format!("{} at the end of the card are cleared of old headers", size::short(*len))
         }
         Change::TailCut(len) => {
             format!("{} after the last partition do not fit and are left out", size::both(*len))
@@ -48,7 +48,7 @@ pub(crate) fn words(change: &Change) -> String {
             format!("{title} has faults, which are kept unchanged: {some}{more}")
         }
         Change::Spilled(len) => {
-            format!("{} of metadata wait in a temporary file until it is done", size::short(*len))
+            format!("{} of metadata are kept in a temporary file meanwhile", size::short(*len))
         }
         Change::NewId { title, from, to } => format!("{title} gets the id {to}, was {from}"),
         Change::Put { title, path, why } => format!("/{path} on {title}: {why}"),
@@ -61,7 +61,7 @@ pub(crate) fn words(change: &Change) -> String {
         }
         Change::Removed { title, path } => format!("/{path} on {title}: left out"),
         Change::Renamed { title, path, to } => {
-            format!("/{path} on {title}: is called /{to} then")
+            format!("/{path} on {title}: renamed to /{to}")
         }
         Change::Shifted { title, to } => {
             let to = size::short(ByteLen::new(to.get()));

@@ -17,7 +17,7 @@ const MARKS: [(char, &str); 4] = [
     ('\u{fdd2}', "\u{1b}[33m"),
     (END, PLAIN),
 ];
-/// Whether a character only marks where a tone starts or ends, and takes no room.
+/// Returns whether a character only marks where a tone starts or ends, and takes no room.
 pub(super) fn is_mark(c: char) -> bool {
     MARKS.iter().any(|(mark, _)| *mark == c)
 }
@@ -35,7 +35,7 @@ pub(super) fn marked(tone: Tone, text: &str) -> String {
     format!("{mark}{text}{END}")
 }
 
-/// Whether a character changes how others are shown: controls, and marks of direction.
+/// Returns whether a character changes how others are shown: controls, and marks of direction.
 fn is_harmful(c: char) -> bool {
     c.is_control()
         || matches!(
@@ -92,7 +92,7 @@ pub(crate) fn only_plain() {
     IS_PLAIN.store(true, Ordering::Relaxed);
 }
 
-/// Whether only ASCII is shown.
+/// Returns whether only ASCII is shown.
 pub(crate) fn is_plain() -> bool {
     IS_PLAIN.load(Ordering::Relaxed)
 }

@@ -27,16 +27,16 @@ fn line(lost: &Lost) -> String {
             format!("{} of {all} of {}", size::short(*len), quoted(name(path)))
         }
         LostWhat::OfFolder { path, len } => format!(
-            "{} of the entries of the folder {}: files in it may be lost without a name",
+            "{} of the entries of the folder {}: more files in it may be lost",
             size::short(*len),
             quoted(name(path))
         ),
         LostWhat::Whole { path } => {
-            format!("{}: what describes it is lost", quoted(name(path)))
+            format!("{}: its metadata are lost", quoted(name(path)))
         }
         LostWhat::Elsewhere { len } => match lost.part {
             Some(_) => {
-                format!("{} of its metadata, or of no file that was found", size::short(*len))
+                format!("{} of its metadata, or of no known file", size::short(*len))
             }
             None => format!("{} between partitions", size::short(*len)),
         },

@@ -164,9 +164,9 @@ fn legend<B: DrawingBackend>(area: &DrawingArea<B, Shift>) -> Drawn<B> {
     let y = HEIGHT as i32 - 60;
     let mut x = LEFT;
     for (color, words, width) in [
-        (HONEY, "in use: the height says how much of that place", 410),
+        (HONEY, "used: the height shows how much", 410),
         (GROUND, "free", 80),
-        (PAPER, "outside of every partition (a gap, drawn 3 pixels wide at least)", 0),
+        (PAPER, "outside of all partitions (a gap, at least 3 pixels wide)", 0),
     ] {
         let place = [(x, y - 8), (x + 16, y + 8)];
         area.draw(&Rectangle::new(place, color.filled()))?;

@@ -124,7 +124,7 @@ impl Out {
     /// The end of a command that was only to show its plan.
     pub(crate) fn only_planned(&self) {
         if !self.json {
-            self.line("Nothing was written: without --plan, it is done.");
+            self.line("Nothing was written. Run it without --plan to do it.");
         }
     }
 

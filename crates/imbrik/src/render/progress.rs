@@ -35,7 +35,7 @@ pub(crate) struct Progress {
     /// Which of several transfers it is, in front of all that it says.
     name: String,
     board: Option<MultiProgress>,
-    /// Whether nothing is shown at all.
+    /// True if nothing is shown at all.
     is_silent: bool,
     state: Mutex<State>,
 }
@@ -82,11 +82,11 @@ struct Running {
     bar: Option<ProgressBar>,
     /// What of all is safe, while bad places are tried.
     trying: Option<String>,
-    /// Whether it counts steps instead of bytes.
+    /// True if it counts steps instead of bytes.
     is_in_steps: bool,
-    /// Whether it counts positions in the card: of these, some are skipped or reused without being read.
+    /// True if it counts positions in the card: of these, some are skipped or reused without being read.
     is_in_positions: bool,
-    /// Whether it does nothing but wait.
+    /// True if it does nothing but wait.
     is_waiting: bool,
 }
 
@@ -98,8 +98,8 @@ fn title(step: Step) -> &'static str {
         Step::Editing => "writing the image again",
         Step::MinimumSizes => "fitting the image",
         Step::Saving => "reading the card",
-        Step::TryingAgain => "trying bad places again",
-        Step::Mending => "putting it into the image",
+        Step::TryingAgain => "retrying bad sectors",
+        Step::Mending => "adding it to the image",
         Step::ReadingImageBack => "reading the image back",
         Step::ComparingChecksums => "comparing the checksum",
         Step::CheckingTiles => "checking every tile",
@@ -170,7 +170,7 @@ impl Progress {
         });
     }
 
-    /// Whether a bar's line has room for what is done, too: else that stands in a line above.
+    /// Returns whether a bar's line has room for what is done, too: else that stands in a line above.
     fn has_room_for_titles(&self) -> bool {
         layout::width(io::stderr()) >= TITLE + MESSAGE + 8
     }
@@ -339,8 +339,10 @@ impl Observer for Progress {
             Event::Unreadable { span } => {
                 state.unreadable += 1;
                 let text = match state.unreadable {
-                    ..=TOLD => format!("could not be read: {span}"),
-                    n if n == TOLD + 1 => "more could not be read; they are counted".to_owned(),
+                    ..=TOLD => format!("unreadable: {span}"),
+                    n if n == TOLD + 1 => {
+                        "more are unreadable; see the total at the end".to_owned()
+                    }
                     _ => return,
                 };
                 let bar = state.running.as_ref().and_then(|running| running.bar.as_ref());

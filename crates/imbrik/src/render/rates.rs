@@ -87,7 +87,7 @@ impl Draw for Picture<'_> {
             let label = if at == 0 { "0".to_owned() } else { size::short(ByteLen::new(at)) };
             centred(area, &label, (x, BOTTOM + 24), 14)?;
         }
-        let note = "Each bar is a read of 1 MiB there. Where one is missing, it could not be read.";
+        let note = "Each bar is a read of 1 MiB. Missing bars could not be read.";
         text(area, note, (LEFT + 60, BOTTOM + 56), 14, INK)
     }
 }

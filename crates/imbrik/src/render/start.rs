@@ -3,7 +3,7 @@
 use super::{Out, Tone, count};
 use imbrik_core::layout::Reference;
 
-/// Whether all that the system needs to start is where its files say, behind `head`; nothing when
+/// Returns whether all that the system needs to start is where its files say, behind `head`; nothing when
 /// its files say nothing.
 pub(crate) fn start_lines(out: &Out, head: &str, references: &[Reference]) -> Vec<String> {
     let missing: Vec<_> = references.iter().filter(|reference| !reference.is_found).collect();
@@ -11,9 +11,9 @@ pub(crate) fn start_lines(out: &Out, head: &str, references: &[Reference]) -> Ve
     let all = count(references.len() as u64, "reference");
     let verdict = match missing.len() {
         _ if references.is_empty() => return Vec::new(),
-        0 => format!("{all} to devices and files, all found: in {}", sources(references)),
-        1 => format!("1 of {all} to devices and files leads nowhere"),
-        more => format!("{more} of {all} to devices and files lead nowhere"),
+        0 => format!("{all} to devices and files, all found, in {}", sources(references)),
+        1 => format!("1 of {all} to devices and files is broken"),
+        more => format!("{more} of {all} to devices and files are broken"),
     };
     let mut lines = vec![format!("{head}{verdict}")];
     lines.extend(missing.iter().map(|reference| {

@@ -68,11 +68,11 @@ fn volume(part: &Part) -> String {
 pub(crate) fn nothing(survey: &Survey) -> &'static str {
     match (survey.is_blank, &survey.table) {
         _ if survey.whole_because.is_some() && survey.parts.is_empty() => {
-            "an optical disc's layout"
+            "the layout of an optical disc"
         }
         (true, _) => "blank",
         (false, Some(_)) => "an empty table",
-        (false, None) => "nothing that is known: no table, no volume",
+        (false, None) => "no known content: no table, no volume",
     }
 }
 

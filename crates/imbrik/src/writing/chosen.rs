@@ -105,10 +105,10 @@ fn may_be_written(card: &Card, args: &WriteArgs) -> Outcome<()> {
         Standing::Ready | Standing::Mounted(_) => return Ok(()),
         Standing::Fixed(_) => "If it is the one you mean, add --allow-fixed.",
         Standing::Refused(Reason::System(_)) => "No option permits this: choose another card.",
-        Standing::Refused(Reason::Held { .. }) => "Stop what uses it, then repeat.",
+        Standing::Refused(Reason::Held { .. }) => "Stop what uses it, then try again.",
         Standing::Refused(Reason::ReadOnly) => match card.bus {
-            Bus::Loop(_) => "It is attached read-only: attach it for writing.",
-            Bus::Rack => "Its entry in rack.toml says read_only: change that.",
+            Bus::Loop(_) => "It is attached read-only: attach it writable.",
+            Bus::Rack => "Change read_only in its rack.toml entry.",
             Bus::Usb(_) | Bus::SdSlot => "Slide the lock on the adapter, or use another card.",
             _ => "Use another card.",
         },

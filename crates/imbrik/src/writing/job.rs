@@ -78,7 +78,7 @@ impl Job<'_> {
         match failure {
             WriteFailure::NotClaimed(error) => Failure::from(error)
                 .state(UNTOUCHED)
-                .next("Look again with `imbrik cards`, and repeat."),
+                .next("List the cards again with `imbrik cards`, and try again."),
             WriteFailure::CutShort { error, left, .. } => self.cut_short(error, left),
             WriteFailure::NotReadBack(error) => self.not_read_back(error),
             WriteFailure::NotKept { found, wraps_at } => self.not_kept(&found, wraps_at),
@@ -96,9 +96,9 @@ impl Job<'_> {
             Class::Mismatch | Class::Corrupt | Class::Ended => {
                 "Try another copy of the image.".to_owned()
             }
-            Class::Cancelled => format!("{again}; --differing skips what is on it already."),
+            Class::Cancelled => format!("{again}; --differing skips data that are already on it."),
             Class::Gone => format!(
-                "Plug it in again, and repeat: {}; --differing skips what is on it already.",
+                "Plug it in again, and repeat: {}; --differing skips data that are already on it.",
                 again.to_lowercase()
             ),
             _ => format!("{again}; if it fails again, the card or the reader is bad."),
@@ -128,17 +128,14 @@ impl Job<'_> {
                 "Restore it again from the start: the pipe can't be read twice.".to_owned()
             }
             false => format!(
-                "To prove it, run: imbrik check {} --against {}",
+                "To verify it, run: imbrik check {} --against {}",
                 quoted(&source),
                 quoted(&self.card.target.card.path)
             ),
             true => "Clone it again.".to_owned(),
         };
         Failure::from(error)
-            .state(format!(
-                "Everything was written to {}, but it is not proved that the card kept it.",
-                self.card.goal()
-            ))
+            .state(format!("Everything was written to {}, but not verified.", self.card.goal()))
             .next(prove)
     }
 
@@ -148,20 +145,22 @@ impl Job<'_> {
         Failure::new(
             Exit::Mismatch,
             format!(
-                "the card did not keep what was written: first at {first}, {} in all",
+                "the card did not keep the written data: first at {first}, {} in total",
                 size::both(bytes)
             ),
         )
         .state(format!("{} cannot be relied on.", self.card.name()))
         .next(match wraps_at {
             Some(real) => format!(
-                "It begins anew behind {}: that is all it holds, whatever it claims. Use another card; \
+                "Its addresses wrap around at {}: that is its real capacity. Use another card; \
                  `imbrik weigh` tells more.",
                 size::both(real)
             ),
-            None => "Try another reader; if it happens again, the card is bad or holds less than it \
+            None => {
+                "Try another reader; if it happens again, the card is bad or holds less than it \
                      claims: `imbrik weigh` tells."
-                .to_owned(),
+                    .to_owned()
+            }
         })
     }
 }

@@ -174,7 +174,7 @@ impl PlannedCard {
         self.into.as_ref().map_or(&self.target.survey, |into| &into.now)
     }
 
-    /// Whether the image of one partition would take the whole card.
+    /// Returns whether the image of one partition would take the whole card.
     fn is_alone(&self) -> bool {
         self.into.is_none() && self.only.is_some()
     }
@@ -210,7 +210,7 @@ pub(crate) struct Writing<'a> {
     pub(crate) args: &'a WriteArgs,
     /// How many copies were made before, one after the other; `None` when all are made at once.
     pub(crate) made: Option<usize>,
-    /// Whether somebody may be asked whether a copy is for another board.
+    /// True if somebody may be asked whether a copy is for another board.
     asks: bool,
     /// How the cards ended that were left out, since they cannot be written.
     skipped: RefCell<Vec<Exit>>,
@@ -426,9 +426,11 @@ impl Writing<'_> {
             .next("Leave --into out to write it to the whole card."));
         }
         if let Some(why) = on_card.whole_because {
-            return Err(Failure::refused(format!("nothing can be put into this card: {why}"))
-                .state(UNTOUCHED)
-                .next("Restore a whole card instead."));
+            return Err(Failure::refused(format!(
+                "no partition of this card can be written: {why}"
+            ))
+            .state(UNTOUCHED)
+            .next("Restore a whole card instead."));
         }
         let store = self.session.fleet.source(card, &Tally::default(), false).state(UNTOUCHED)?;
         let now = Survey::of(&Window::new(store, part.span)?).state(UNTOUCHED)?;
@@ -456,7 +458,7 @@ impl Writing<'_> {
         let word = listed(&names);
         let question = match targets {
             [target] => format!(
-                "Everything on {} is overwritten{}. Type {}, {word}, to go ahead: ",
+                "Everything on {} will be overwritten{}. Type {}, {word}, to continue: ",
                 target.goal(),
                 match target.is_alone() {
                     true => ": it becomes one volume without a table",
@@ -582,7 +584,7 @@ fn check_image(image: &Image, watch: Watch<'_>) -> Outcome<()> {
             format!("the image is damaged, first at {first} of the card's content"),
         )
         .state(UNTOUCHED)
-        .next("Try another copy of the image; --damaged writes what is sound of it.")),
+        .next("Try another copy of the image; --damaged writes the intact part.")),
     }
 }
 

@@ -58,7 +58,7 @@ impl Request<'_> {
     fn refused(&self, refusal: PlanRefusal) -> Failure {
         let next = match &refusal {
             PlanRefusal::Exact => "Leave --fill out.",
-            PlanRefusal::NoneCanGrow => "Leave --fill out, and all keep their sizes.",
+            PlanRefusal::NoneCanGrow => "Leave --fill out to keep all sizes.",
             PlanRefusal::Identity(_) if self.is_typed => {
                 "Run it again and type another name, or press Enter for a copy of the same board."
             }
@@ -89,9 +89,7 @@ impl Request<'_> {
                 "Leave --fill out, and it keeps its size; --as-found keeps faults in folders, links \
                  and attributes instead."
             }
-            Class::Unsupported if self.args.shape.fill => {
-                "Leave --fill out, and it keeps its size."
-            }
+            Class::Unsupported if self.args.shape.fill => "Leave --fill out to keep its size.",
             Class::Unsupported => "Use a card with sectors of the same size.",
             _ => "",
         }

@@ -120,7 +120,7 @@ impl Writing<'_> {
             && matches!(source.from, SourceKind::Card(_))
         {
             out.line(&format!(
-                "  {} it was written to later than {}: is it the right way round?",
+                "  {} it was written later than {}: are source and target swapped?",
                 out.paint(Tone::Alarm, "!"),
                 source.title()
             ));
@@ -146,7 +146,7 @@ impl Writing<'_> {
             out.line("  with --keep-size, it keeps its size");
         }
         if let Some(part) = self.could_fill(source, target) {
-            out.line(&format!("  with --fill, {part} would take them"));
+            out.line(&format!("  with --fill, {part} would use them"));
         }
         out.line("");
     }
@@ -202,7 +202,7 @@ impl Writing<'_> {
         }
     }
 
-    /// "saved 2026-11-23 07:20; every tile is checked before the card is touched".
+    /// "saved 2026-11-23 07:20; every tile is checked before the card is written".
     fn about(&self, source: &Source<'_>) -> String {
         let SourceKind::Image(image) = source.from else {
             let used = source
@@ -219,12 +219,12 @@ impl Writing<'_> {
         };
         if !source.known.damaged.is_empty() {
             let lost: ByteLen = source.known.damaged.iter().map(|span| span.len()).sum();
-            return format!("damaged: {} of it become zeros, as asked", size::both(lost));
+            return format!("damaged: {} of it become zeros, as requested", size::both(lost));
         }
         let check = match (self.args.no_check, image.manifest().is_some()) {
-            (true, _) => "not checked beforehand, as asked",
-            (false, true) => "every tile is checked before the card is touched",
-            (false, false) => "it has no digests; that it can be read is checked beforehand",
+            (true, _) => "not checked first, as requested",
+            (false, true) => "every tile is checked before the card is written",
+            (false, false) => "it has no digests; only its readability is checked first",
         };
         match image.manifest() {
             Some(manifest) => format!("{}; {check}", time::saved(manifest)),
@@ -277,7 +277,7 @@ impl Writing<'_> {
             if let Some(error) = written.held {
                 let name = target.goal_at(&written.path);
                 let failure = Failure::from(error)
-                    .state(format!("{name} is written and proved, but mounted again."))
+                    .state(format!("{name} is written and verified, but was mounted again."))
                     .next("Unmount it before you take it out.");
                 match all {
                     1 => return Err(failure),
@@ -348,7 +348,7 @@ impl Writing<'_> {
     fn how(&self, written: &WrittenToCard) -> String {
         let zeros = match written.zero_already {
             ByteLen::ZERO => String::new(),
-            len => format!(" ({} of zeros were there already)", size::short(len)),
+            len => format!(" ({} of zeros were already there)", size::short(len)),
         };
         match (self.args.no_check, self.args.differing) {
             (true, _) => format!("written{zeros}, not read back"),
@@ -430,7 +430,7 @@ impl Writing<'_> {
         let lost: ByteLen = written.unreadable.iter().map(|span| span.len()).sum();
         if !lost.is_zero() {
             self.session.out.line(&format!(
-                "Lost      {} in {} could not be read and are zeros on it",
+                "Lost      {} in {} could not be read, zeros on the card",
                 size::both(lost),
                 count(written.unreadable.len() as u64, "place")
             ));
@@ -465,7 +465,7 @@ impl Writing<'_> {
         self.show_damaged(source);
         out.line("It is safe to take the card out.");
         out.line(
-            "Should a computer offer to format this card, decline: it only cannot read all of it.",
+            "If a computer offers to format this card, choose Cancel: it can't read every partition.",
         );
         self.show_how_to_reach(target);
         if let (None, SourceKind::Image(image), None) =

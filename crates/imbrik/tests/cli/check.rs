@@ -63,7 +63,7 @@ fn check_distinguishes_truncated_empty_and_renamed_images() {
     fs::write(bench.path("random.img"), noise(100_000)).unwrap();
     bench.imbrik("check random.img").expect(3).shows("no digests to compare");
     bench.imbrik("check .").expect(2).says("a folder, not an image");
-    bench.imbrik("check missing.img").expect(2).says("there is no image called missing.img");
+    bench.imbrik("check missing.img").expect(2).says("image missing.img does not exist");
     fs::write(bench.path("x.gz"), b"\x1f\x8b\x08\0rest").unwrap();
     bench.imbrik("check x.gz").expect(3).says("cut short");
 }
@@ -73,7 +73,7 @@ fn check_detects_a_manifest_of_another_image() {
     let bench = saved("hive.img");
     File::options().append(true).open(bench.path("hive.img")).unwrap().set_len(CARD + 512).unwrap();
     fs::remove_file(bench.path("hive.img.sha256")).unwrap();
-    bench.imbrik("check hive.img").expect(3).shows("the manifest speaks of a card of");
+    bench.imbrik("check hive.img").expect(3).shows("the manifest describes a card of");
 }
 
 #[test]
@@ -92,7 +92,7 @@ fn check_rejects_a_smaller_card_and_a_card_in_place_of_an_image() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 1048576\n");
     bench.good("save rack:a hive.img.zst --no-check");
     bench.imbrik("check hive.img.zst --against rack:b").expect(3).says("too small");
-    bench.imbrik("check rack:a").expect(2).says("an image is wanted here");
+    bench.imbrik("check rack:a").expect(2).says("an image is needed here");
     bench.imbrik("check rack/a.img").expect(2).says("Name it as rack:SLOT");
     sized(&bench.path("other"), 10);
     bench
@@ -112,7 +112,7 @@ fn check_reports_intact_only_with_digests() {
     write("plain.img", &card);
     let run = bench.good("check plain.img");
     let run = run
-        .shows("is readable; without digests")
+        .shows("is readable; it has no digests")
         .shows("Volumes    2 volumes, both were unmounted");
     assert!(!run.out_has("is whole"), "{run:?}");
     // With a hash that matches, it is what was hashed.
@@ -121,8 +121,8 @@ fn check_reports_intact_only_with_digests() {
     // Half of it, which a restore refuses, too.
     write("half.img", &card[..card.len() / 2]);
     let run = bench.imbrik("check half.img").expect(3);
-    run.shows("is cut short: ").shows("are missing at its end");
-    bench.imbrik("restore half.img rack:b --yes").expect(4).says("the image is cut short");
+    run.shows("is truncated: ").shows("are missing at its end");
+    bench.imbrik("restore half.img rack:b --yes").expect(4).says("the image is truncated");
     let json = bench.imbrik("check half.img --json").json();
     assert_eq!((json["verdict"].as_str(), json["exit"].as_u64()), (Some("cut short"), Some(3)));
     assert!(json["missing_bytes"].as_u64().unwrap() > 1_000_000, "{json}");
@@ -134,7 +134,7 @@ fn check_reports_intact_only_with_digests() {
     write("bare.img", &bytes);
     bench.good("check bare.img").shows("Volumes    1 volume, it was unmounted");
     write("bare.img", &bytes[..80 << 20]);
-    bench.imbrik("check bare.img").expect(3).shows("is cut short: 41.9 MB");
+    bench.imbrik("check bare.img").expect(3).shows("is truncated: 41.9 MB");
     bench.imbrik("restore bare.img rack:b --yes").expect(4).says("its volume needs 126 MB");
     // What is no card at all.
     write("noise.img", &noise(300_000));

@@ -140,7 +140,7 @@ fn clone_detects_the_source_among_targets_under_any_name() {
     bench.imbrik("clone rack:a --yes").expect(2);
     bench.imbrik("clone rack:a x.img --yes").expect(2);
     bench.imbrik("clone x.img rack:b --yes").expect(2);
-    bench.imbrik("clone rack:a rack:b").expect(4).says("nobody can be asked");
+    bench.imbrik("clone rack:a rack:b").expect(4).says("there is no terminal to ask on");
     // Two slots over one file, also under another name of it.
     fs::hard_link(bench.path("rack/a.img"), bench.path("rack/same.img")).unwrap();
     bench.write_rack(&[slot("a", CARD, ""), slot("same", CARD, "")].concat());
@@ -164,9 +164,9 @@ fn clone_warns_when_source_and_target_may_be_swapped() {
     let then = "E2FSPROGS_FAKE_TIME=4102358400";
     tool!("env", then, "debugfs", "-w", "-R", "set_super_value mnt_count 3", &volume);
     put(&bench.path("rack/b.img"), 34816 * 512, &fs::read(&volume).unwrap());
-    bench.good("clone rack:a rack:b --plan").shows("is it the right way round?");
+    bench.good("clone rack:a rack:b --plan").shows("are source and target swapped?");
     let other = bench.good("clone rack:b rack:a --plan");
-    assert!(!other.out_has("right way round"), "{other:?}");
+    assert!(!other.out_has("are source and target swapped"), "{other:?}");
 }
 
 #[test]
@@ -210,7 +210,7 @@ fn large_card_is_cloned_to_a_smaller_one_at_the_cost_of_used_space() {
     let written = done["card_bytes_written"].as_u64().unwrap();
     let read = done["source_bytes_read"].as_u64().unwrap();
     assert!(read <= used * 105 / 100, "{read} read of {used}");
-    // A stand-in cannot zero by itself: what is zero already is left as it is.
+    // A simulated card cannot zero by itself: what is zero already is left as it is.
     let cleared = done["card_bytes_cleared"].as_u64().unwrap();
     let already = done["card_bytes_zero_already"].as_u64().unwrap();
     assert!(cleared > 700 << 20 && already >= cleared, "{already} of {cleared}");
@@ -221,7 +221,7 @@ fn large_card_is_cloned_to_a_smaller_one_at_the_cost_of_used_space() {
 #[test]
 fn swap_clones_with_a_single_reader() {
     let bench = Bench::with_card("");
-    bench.imbrik("clone rack:a --swap").expect(4).says("needs somebody at a terminal");
+    bench.imbrik("clone rack:a --swap").expect(4).says("needs a terminal");
     let before = bench.bytes("rack/a.img");
     let nothing: &dyn Fn() = &|| {};
     let blank = || {
@@ -245,8 +245,8 @@ fn swap_clones_with_a_single_reader() {
         &[
             // The same card is still in the reader.
             ("press Enter; or type q", nothing, "\n"),
-            ("is the one that was read", nothing, ""),
-            ("Put another card in", &blank, "\n"),
+            ("is the source", nothing, ""),
+            ("Insert another card", &blank, "\n"),
             ("host name of another board", nothing, "\n"),
             ("Type its size", nothing, "67.6 MB\n"),
             ("Another one?", &spare, "\n"),
@@ -288,11 +288,11 @@ fn successive_copies_are_numbered() {
             ("Type its size", nothing, "67.6 MB\n"),
             // Still in the reader.
             ("Another one?", nothing, "\n"),
-            ("is one that was just made", nothing, ""),
-            ("Put another card in", &second, "\n"),
+            ("was written just now", nothing, ""),
+            ("Insert another card", &second, "\n"),
             // A wrong word: the question that follows says what to do, and nothing else does.
             ("Type its size", nothing, "no\n"),
-            ("Put another card in", nothing, "\n"),
+            ("Insert another card", nothing, "\n"),
             ("Type its size", nothing, "67.6 MB\n"),
             ("Another one?", nothing, "q\n"),
         ],
@@ -310,7 +310,7 @@ fn successive_copies_are_numbered() {
             ("Type its size", nothing, "67.6 MB\n"),
             ("Another one?", &next("fourth.img"), "\n"),
             ("2 cards would have the name hive-30", nothing, ""),
-            ("Put another card in", nothing, "q\n"),
+            ("Insert another card", nothing, "q\n"),
         ],
     );
     assert_ne!(run.code, 0, "{}", run.stdout);
@@ -320,11 +320,11 @@ fn successive_copies_are_numbered() {
 #[test]
 fn clone_writes_an_image_and_a_card_in_one_read() {
     let bench = Bench::with_card(&slot("b", CARD * 2, ""));
-    bench.imbrik("save rack:a x.img.zst --also rack:b").expect(4).says("nobody can be asked");
     bench
-        .imbrik("save rack:a x.img.zst --also rack:a --yes")
-        .expect(2)
-        .says("the card that is read");
+        .imbrik("save rack:a x.img.zst --also rack:b")
+        .expect(4)
+        .says("there is no terminal to ask on");
+    bench.imbrik("save rack:a x.img.zst --also rack:a --yes").expect(2).says("is the source card");
     bench.imbrik("save rack:a - --also rack:b --yes").expect(2);
     assert!(!bench.path("x.img.zst").exists());
     let run = bench.good("save rack:a hive.img.zst --also rack:b --yes");
@@ -403,7 +403,7 @@ fn clone_copies_an_inconsistent_volume_unchanged() {
     assert!(bench.bytes("rack/b.img") == before, "as it was, to the byte");
     // To a smaller card it does not go, and the refusal names the reason.
     let run = bench.imbrik("clone rack:a rack:c --yes").expect(5);
-    run.says("another size is out of the question").says("bitmap").says("Nothing was written");
+    run.says("these can't be resized").says("bitmap").says("Nothing was written");
     let run = bench.imbrik("clone rack:a rack:b --yes --as-new hive-31");
     assert_ne!(run.code, 0, "{run:?}");
     assert!(bench.bytes("rack/b.img") == before, "nothing was written");

@@ -55,7 +55,7 @@ fn repack_changes_no_byte_and_copies_frames() {
     let mut last = "a.img.zst".to_owned();
     for name in ["b.img.gz", "c.img.xz", "d.img", "e.img.zst"] {
         let run = bench.good(&format!("repack {last} {name}"));
-        run.shows("each compared with the digest");
+        run.shows("each tile compared with its digest");
         bench.good(&format!("check {name}")).shows(": before");
         last = name.to_owned();
     }
@@ -81,7 +81,7 @@ fn repack_refuses_a_damaged_image() {
     flip(&bench.path("a.img.gz"), len / 2);
     bench.imbrik("repack a.img.gz b.img.zst").expect(3).says("no image b.img.zst was made");
     assert!(!bench.path("b.img.zst").exists());
-    bench.imbrik("repack a.img.gz - --pack raw").expect(3).says("no whole image");
+    bench.imbrik("repack a.img.gz - --pack raw").expect(3).says("is incomplete");
 }
 
 #[test]
@@ -157,7 +157,7 @@ fn closed_or_silent_pipe_ends_with_a_clear_message() {
     drop(child.stdout.take());
     let output = child.wait_with_output().unwrap();
     let said = String::from_utf8_lossy(&output.stderr).into_owned();
-    assert!(said.contains("no whole image") && !said.contains("panicked"), "{said}");
+    assert!(said.contains("is incomplete") && !said.contains("panicked"), "{said}");
     // Somebody holds the other end and says nothing.
     let mut command = bench.command(["show", "-"]);
     command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
@@ -205,7 +205,7 @@ fn pasted_hash_is_compared_with_the_file_and_its_content() {
     }
     let wrong = "a".repeat(64);
     let run = bench.imbrik(&format!("check x.img.gz --expect {wrong}")).expect(3);
-    run.shows("neither packed nor unpacked").shows("not the image that was meant");
+    run.shows("neither compressed nor decompressed").shows("not the expected image");
     bench.imbrik("check x.img.gz --expect abc").expect(2).says("it has 3 characters");
 }
 

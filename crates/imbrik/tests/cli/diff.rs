@@ -139,7 +139,7 @@ fn renamed(renames: &BTreeMap<String, String>, path: &str) -> String {
     longest.map_or(path.to_owned(), |(end, to)| format!("{to}{}", &path[end..]))
 }
 
-/// Whether a path, or the nearest folder above it that is listed at all, is in `set` and not in `moved`.
+/// Returns whether a path, or the nearest folder above it that is listed at all, is in `set` and not in `moved`.
 fn is_listed(set: &BTreeSet<String>, moved: &BTreeSet<&String>, path: &str) -> bool {
     let ends = path.match_indices('/').map(|(at, _)| at).chain([path.len()]);
     let mut nearest = ends.map(|end| path[..end].to_owned());

@@ -97,9 +97,7 @@ fn bad_sector_in_a_table_is_reported_and_its_copy_used() {
         bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {CARD}\n{fault}\n"));
         bench.good("show rack:a")
     };
-    shown("ext's superblock")
-        .shows("hive-07")
-        .shows("of the metadata in partition 2 (ext4, hive-07)");
+    shown("ext's superblock").shows("hive-07").shows("of metadata in partition 2 (ext4, hive-07)");
     shown("ext's block bitmap").shows("cannot be read");
     shown("the table").shows("cannot be read");
 }
@@ -262,7 +260,7 @@ fn lost_data_is_reported_with_its_file_names() {
         .imbrik("save rack:a again.img.zst")
         .expect(6)
         .shows("partition 2 (ext4, hive-07): 512 bytes of 300 kB of /srv/brood/may.wav")
-        .shows("partition 2 (ext4, hive-07): /notes/may: what describes it is lost");
+        .shows("partition 2 (ext4, hive-07): /notes/may: its metadata are lost");
     // The same of a clone, and of the damaged tile of an image.
     slot(&[file], &format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n"));
     bench.imbrik("clone rack:a rack:b --yes").expect(6).shows("512 bytes of 300 kB of /srv/brood");

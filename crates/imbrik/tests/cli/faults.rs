@@ -206,7 +206,7 @@ fn fault_table_gives_the_expected_exit_codes_and_loses_nothing() {
             (CLONE, 6, "could not be read"),
             (AGAINST, 3, "could not be read"),
             (SHOW, 0, "hive-07"),
-            (MEND, 6, "none of it could be read"),
+            (MEND, 6, "no missing data could be read"),
             (WEIGH, 0, "kept what was written there"),
         ],
     );
@@ -230,7 +230,7 @@ fn fault_table_gives_the_expected_exit_codes_and_loses_nothing() {
         &[
             (SAVE, 6, "could not be read"),
             (SHOW, 0, "cannot be read"),
-            (MEND, 4, "nothing that can be read"),
+            (MEND, 4, "no data that is readable"),
             (WEIGH, 4, "--erase"),
         ],
     );
@@ -340,7 +340,7 @@ fn damaged_images(base: &Base) -> usize {
             [
                 (4, "is a text"),
                 (4, "can be resized"),
-                (0, "no digests of its own"),
+                (0, "no digests to compare with"),
                 (3, "does not match"),
                 (0, "nothing"),
                 (3, "does not match"),
@@ -380,7 +380,7 @@ fn names(base: &Base) -> usize {
     base.reset();
     for command in [SAVE, REPACK, FIT] {
         let away = command.replace("out/", "away/");
-        base.cell("no folder", &away, 1, "Make the folder first");
+        base.cell("no folder", &away, 1, "Create the folder first");
         cells += 1;
     }
     for command in [SAVE_FITTED, REPACK, FIT] {
@@ -458,7 +458,7 @@ fn log_records_decisions_retries_and_the_result() {
     assert_eq!(command.output().unwrap().status.code(), Some(2));
     let more = bench.bytes("night.log");
     assert!(more.len() > log.len() && !more.contains(&0x1b));
-    assert!(String::from_utf8_lossy(&more[log.len()..]).contains("there is no image"));
+    assert!(String::from_utf8_lossy(&more[log.len()..]).contains("does not exist"));
     bench.imbrik("cards --log none/night.log").expect(1).says("opening the log");
 }
 

@@ -181,7 +181,7 @@ fn file_list_is_readable_and_patterns_match() {
     assert!(sizes.stdout.contains("300 kB  100 %  6 files  /\n"), "{}", sizes.stdout);
     bench.imbrik("files list v /srv/none").expect(2).says("there is no /srv/none in the volume");
     bench.imbrik("files list v 2:/etc").expect(2).says("has no partition 2");
-    bench.imbrik("files list none /etc").expect(2).says("there is no card and no image");
+    bench.imbrik("files list none /etc").expect(2).says("no card or image");
     // Who looks at the first lines only is told nothing of a broken pipe.
     let imbrik = env!("CARGO_BIN_EXE_imbrik");
     let script = format!("set -o pipefail; {imbrik} files list v / --recursive | head -n 1");
@@ -204,7 +204,7 @@ fn one_file_goes_to_a_pipe_to_a_name_or_into_a_folder() {
     // What is there stays, unless it is to be replaced.
     fs::write(bench.path("out/hostname"), "a letter").unwrap();
     let told = bench.imbrik("files get v /etc out/hostname").expect(4);
-    assert!(told.err_has("exists already") || told.err_has("was left as it is"), "{}", told.stderr);
+    assert!(told.err_has("exists already") || told.err_has("unchanged"), "{}", told.stderr);
     bench.imbrik("files get v /etc/hostname out").expect(4).says("exists already");
     assert_eq!(bench.bytes("out/hostname"), b"a letter");
     bench.good("files get v /etc/hostname out --replace");
@@ -218,7 +218,7 @@ fn one_file_goes_to_a_pipe_to_a_name_or_into_a_folder() {
     let told = bench.imbrik("files get v /srv /etc out2 --json").expect(0).json();
     assert_eq!((told["files"].clone(), told["folders"].clone()), (json!(6), json!(4)));
     bench.imbrik("files get v /none out").expect(2).says("there is no /none");
-    bench.imbrik("files get v /etc none/deeper").expect(2).says("there is no folder none");
+    bench.imbrik("files get v /etc none/deeper").expect(2).says("folder none does not exist");
     bench.imbrik("files get v / x.tar").expect(0);
     bench.imbrik("files get v / x.tar").expect(4).says("--replace");
     // Of a card: which volume must be said, and only what is asked for is read.
@@ -417,7 +417,7 @@ fn undone_hard_link_and_time_of_a_link_are_reported() {
         .expect(3)
         .shows("/f hard links")
         .shows("/g hard links")
-        .shows("/l time of change only");
+        .shows("/l modification time only");
     bench.good("files diff a a").shows("All files are the same");
 }
 
@@ -439,7 +439,7 @@ fn journal_is_replayed_before_extraction() {
     tool!("sync");
     tool!("cp", bench.path("v"), bench.path("cut"));
     tool!("umount", &mounted);
-    let run = bench.good("files list cut /").says("shown as its journal leaves it");
+    let run = bench.good("files list cut /").says("its journal is taken into account");
     assert!(run.out_has("log-19"), "{}", run.stdout);
     assert_eq!(
         bench.good("files get cut /log-7 -").stdout.len(),
@@ -495,7 +495,7 @@ fn interrupted_extraction_leaves_complete_files_and_no_archive() {
     let whole = 2_500_000;
     let run = bench.interrupted("files get rack:a / out", || bench.path("out/n2").exists());
     assert_eq!(run.code, 130, "{run:?}");
-    run.says("What was taken before is in out, each file of it whole");
+    run.says("The files extracted so far are in out, each of them complete");
     let lens: Vec<u64> = bench
         .list("out")
         .iter()
@@ -565,14 +565,14 @@ fn a_file_is_put_into_an_image_and_nothing_else_changes() {
         ("files put rack:a wifi.conf 2:/etc", 4, "add --yes"),
         ("files put rack:a wifi.conf 2:/etc --grow --yes", 2, "a card cannot grow"),
         ("files put - wifi.conf 2:/etc", 2, "has no place"),
-        ("files put x.img.zst wifi.conf 1:/ --owner 0:0", 2, "knows no owners"),
-        ("files put x.img.zst wifi.conf 2:/ --mode 999", 2, "is no mode"),
+        ("files put x.img.zst wifi.conf 1:/ --owner 0:0", 2, "has no owners"),
+        ("files put x.img.zst wifi.conf 2:/ --mode 999", 2, "is not a mode"),
         ("files remove x.img.zst 2:/etc/none", 2, "there is no /etc/none"),
-        ("files remove x.img.zst 2:/", 2, "the root folder cannot go"),
+        ("files remove x.img.zst 2:/", 2, "the root folder can't be removed"),
         ("files remove x.img.zst 2:/lost+found", 1, "checkers expect it"),
         ("files remove x.img.zst 1:/kernel 2:/etc", 2, "in one partition"),
-        ("files rename x.img.zst 2:/etc 2:/etc/below/it", 2, "cannot stand in itself"),
-        ("files rename x.img.zst 2:/etc 1:/etc", 2, "stays in its volume"),
+        ("files rename x.img.zst 2:/etc 2:/etc/below/it", 2, "cannot be moved into itself"),
+        ("files rename x.img.zst 2:/etc 1:/etc", 2, "can only be renamed within its volume"),
         ("files folder x.img.zst 2:/etc", 2, "is there already"),
         ("files carry x.img.zst 2:/none x.img.zst 1:/", 2, "there is no /none"),
     ] {

@@ -292,9 +292,11 @@ fn fit_refuses_one_byte_below_the_minimum() {
     bench.good(&format!("fit card.img x.img --to {rounded}B"));
     let less = least - 512;
     let said = bench.imbrik(&format!("fit card.img y.img --to {less}B --take-from hive-07"));
-    said.expect(5).says("partition 2 (ext4, hive-07) needs at least").says("were not to give room");
+    said.expect(5)
+        .says("partition 2 (ext4, hive-07) needs at least")
+        .says("were not allowed to shrink");
     // The first volume gives what the second has not.
-    bench.good(&format!("fit card.img z.img --to {less}B")).shows("gives room, too");
+    bench.good(&format!("fit card.img z.img --to {less}B")).shows("also shrinks");
     bench.imbrik("fit card.img y.img --to 12XB").expect(2).says("no unit");
     bench.imbrik("fit card.img y.img --part 9").expect(2);
     layout(&bench, "fat.img", 40_000, "", &[(0, 40_000, "fat")]);

@@ -240,12 +240,12 @@ impl Run {
         self
     }
 
-    /// Whether the result has these words, wherever its lines break.
+    /// Returns whether the result has these words, wherever its lines break.
     pub(crate) fn out_has(&self, words: &str) -> bool {
         flat(&self.stdout).contains(&flat(words))
     }
 
-    /// Whether the messages have these words, wherever their lines break.
+    /// Returns whether the messages have these words, wherever their lines break.
     pub(crate) fn err_has(&self, words: &str) -> bool {
         flat(&self.stderr).contains(&flat(words))
     }
@@ -377,7 +377,7 @@ pub(crate) fn noise(len: usize) -> Vec<u8> {
     bytes
 }
 
-/// Whether all of `bytes` are `byte`; a comparison of whole slices, since there are many of them.
+/// Returns whether all of `bytes` are `byte`; a comparison of whole slices, since there are many of them.
 pub(crate) fn all_are(bytes: &[u8], byte: u8) -> bool {
     let expected = [byte; 1 << 16];
     bytes.chunks(expected.len()).all(|piece| piece == &expected[..piece.len()])
@@ -388,7 +388,7 @@ pub(crate) fn places_of<'a>(bytes: &'a [u8], needle: &'a [u8]) -> impl Iterator<
     memchr::memmem::find_iter(bytes, needle)
 }
 
-/// Whether the test may use loop devices and mounts. Without root it says that it was not run; in
+/// Returns whether the test may use loop devices and mounts. Without root it says that it was not run; in
 /// CI that is a failure.
 pub(crate) fn is_root(test: &str) -> bool {
     let root = tool!("id", "-u").trim() == "0";

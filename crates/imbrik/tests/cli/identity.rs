@@ -326,12 +326,12 @@ fn impossible_changes_are_refused_before_writing() {
     let before = bench.bytes("rack/b.img");
     for (words, code, says) in [
         ("--host not_a_name", 2, "cannot be a host name"),
-        ("--set file=2:etc/x", 2, "names no place"),
+        ("--set file=2:etc/x", 2, "names no destination"),
         ("--set file", 2, "is invalid"),
-        ("--put file=2:etc/x", 2, "names no place"),
+        ("--put file=2:etc/x", 2, "names no destination"),
         ("--put none=2:/etc/x", 1, "looking at none"),
-        ("--drop 2:/etc/none", 2, "there is no such file"),
-        ("--drop /etc/none", 2, "names no place"),
+        ("--drop 2:/etc/none", 2, "no such file"),
+        ("--drop /etc/none", 2, "names no destination"),
         ("--set file=9:/etc/x", 2, "no partition 9"),
         ("--set none=2:/etc/x", 1, "reading none: no such file"),
         ("--set file=2:/none/x", 2, "no folder \"none\""),

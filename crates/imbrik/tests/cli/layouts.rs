@@ -69,7 +69,7 @@ const LAYOUTS: [Layout; 8] = [
 ];
 
 impl Layout {
-    /// Whether the MBR of its GPT names the partitions, too.
+    /// Returns whether the MBR of its GPT names the partitions, too.
     fn is_hybrid(&self) -> bool {
         self.name == "gpt-hybrid"
     }
@@ -401,7 +401,7 @@ fn grow_and_shrink_options_choose_partitions() {
     assert!(now[1].1 < before[1].1 && now[2].0 < before[2].0);
     // The first can give, but not enough alone.
     let run = bench.imbrik("restore card.img rack:b --yes --take-from HIVE0");
-    run.expect(5).says("were not to give room").says("Nothing was written");
+    run.expect(5).says("were not allowed to shrink").says("Nothing was written");
     // The second takes what is left, and the last moves along.
     let now = to("restore card.img rack:c --yes --give-to 2", "c.img");
     assert_eq!((now[0], now[2].1), (before[0], before[2].1));

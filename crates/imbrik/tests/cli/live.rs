@@ -150,7 +150,7 @@ impl Drop for Load {
     }
 }
 
-/// Whether what the writers left in `at` is what there was at one moment between `start` and `end`.
+/// Returns whether what the writers left in `at` is what there was at one moment between `start` and `end`.
 fn is_of_one_snapshot(at: &Path, start: &[u64], end: &[u64]) {
     let within = |index: usize, step: u64| {
         // A step that was under way is done when it is seen, and counted a moment later.
@@ -351,7 +351,7 @@ fn live_clone_under_load_is_a_snapshot() {
     bench
         .imbrik(&format!("clone --live {name} rack:big rack:same --yes"))
         .expect(2)
-        .says("one other card");
+        .says("one card only");
     let load = Load::on(&card.at());
     for (to, more) in [("same", ""), ("big", "--as-new hive-11")] {
         let start = load.now();
@@ -557,7 +557,7 @@ impl Writer {
         Self { stops, writes, folder: folder.to_owned(), task }
     }
 
-    /// Whether it writes within `time`.
+    /// Returns whether it writes within `time`.
     fn writes_within(&self, time: Duration) -> bool {
         let (before, until) = (self.writes.load(Ordering::SeqCst), Instant::now() + time);
         while Instant::now() < until {
@@ -569,7 +569,7 @@ impl Writer {
         false
     }
 
-    /// Whether it has waited in the kernel for 6 ms. On a busy machine it may also wait for its turn: then it doesn't
+    /// Returns whether it has waited in the kernel for 6 ms. On a busy machine it may also wait for its turn: then it doesn't
     /// count as blocked.
     fn is_blocked(&self) -> bool {
         let before = self.writes.load(Ordering::SeqCst);
@@ -745,7 +745,7 @@ fn volume_that_cannot_be_frozen_is_read_until_unchanged() {
     fs::write(at.join("weights"), noise(70_000)).unwrap();
     let name = card.name();
     let saved = bench.good(&format!("save --live {name} a.img.zst"));
-    assert!(saved.out_has("cannot be stopped: it was read until it stayed the same"), "{saved:?}");
+    assert!(saved.out_has("can't be frozen: read until it was unchanged"), "{saved:?}");
     assert!(!saved.out_has("Frozen"), "{saved:?}");
     tool!("zstd", "-dqfo", bench.path("seen"), bench.path("a.img.zst"));
     // Silent, also about a volume that was not unmounted.
@@ -791,7 +791,7 @@ fn timer_units_are_complete() {
         bench.run(words.iter().chain(more))
     };
     nightly(&[]).expect(0).shows("ProtectSystem=strict").shows("OnCalendar=*-*-* 03:30:00");
-    nightly(&["--at", "3h"]).expect(2).says("is no time of the day");
+    nightly(&["--at", "3h"]).expect(2).says("is not a time of day");
     let units = bench.path("units");
     let install = ["--install", "--units", units.to_str().unwrap()];
     nightly(&install).expect(0).shows("systemctl enable --now imbrik-nightly.timer");

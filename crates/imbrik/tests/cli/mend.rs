@@ -92,10 +92,10 @@ fn mend_refuses_a_different_card() {
     slot(&bench, "");
     bench.good("check one.img.zst --against rack:a");
     bench.good("save rack:a small.img.zst --fit");
-    bench.imbrik("mend small.img.zst rack:a").expect(2).says("lacks nothing");
+    bench.imbrik("mend small.img.zst rack:a").expect(2).says("nothing is missing in the image");
     bench.imbrik("mend - rack:a").expect(2).says("no place");
     std::fs::copy(bench.path("rack/a.img"), bench.path("plain.img")).unwrap();
-    bench.imbrik("mend plain.img rack:a").expect(2).says("does not say what it lacks");
+    bench.imbrik("mend plain.img rack:a").expect(2).says("does not record what is missing");
 }
 
 /// Would fail where the first bad place ends a save that may go on, or one goes on that may not.
@@ -128,7 +128,7 @@ fn save_without_patience_can_be_mended_later() {
     bench
         .imbrik("save rack:a hasty.img.zst --exact --replace --patience 0")
         .expect(6)
-        .shows("more patience");
+        .shows("a longer --patience");
     let told = bench.imbrik("mend hasty.img.zst rack:a --json").expect(6).json();
     assert_eq!(told["unreadable"], json!(BAD));
     bench.imbrik("save rack:a direct.img.zst --exact").expect(6);

@@ -41,7 +41,7 @@ fn usage_errors_say_what_to_do_instead() {
         ("restore hive.img.zst rack:c --take-from 5 --plan", 2, "has no partition 5", "sudo"),
         ("fit hive.img.zst x.img.zst --give-to 7", 2, "has no partition 7", "sudo"),
         ("fit hive.img.zst x.img.zst --take-from 7", 2, "has no partition 7", "sudo"),
-        ("fit hive.img.zst x.img.zst --room 500", 2, "500 of what? write 500MB", "no unit"),
+        ("fit hive.img.zst x.img.zst --room 500", 2, "500 has no unit: write 500MB", "no unit"),
         ("fit hive.img.zst x.img.zst --to 16", 2, "16 of what?", "no unit"),
         (
             "save rack:a newfolder",
@@ -51,11 +51,11 @@ fn usage_errors_say_what_to_do_instead() {
         ),
         ("repack hive.img.zst newfolder", 2, "write newfolder/; for an image", "sudo"),
         ("fit hive.img.zst newfolder", 2, "write newfolder/; for an image", "sudo"),
-        ("save rack:a newfolder/", 2, "there is no folder newfolder/", "sudo"),
-        ("check missing.img", 2, "there is no image called missing.img", "imbrik check"),
-        ("restore missing.img rack:b", 2, "there is no image called missing.img", "imbrik check"),
-        ("fit missing.img x.img.zst", 2, "there is no image called missing.img", "imbrik check"),
-        ("repack missing.img x.img.zst", 2, "there is no image called", "imbrik check"),
+        ("save rack:a newfolder/", 2, "folder newfolder/ does not exist", "sudo"),
+        ("check missing.img", 2, "image missing.img does not exist", "imbrik check"),
+        ("restore missing.img rack:b", 2, "image missing.img does not exist", "imbrik check"),
+        ("fit missing.img x.img.zst", 2, "image missing.img does not exist", "imbrik check"),
+        ("repack missing.img x.img.zst", 2, "does not exist", "imbrik check"),
         ("show missing.img", 2, "called missing.img", "imbrik check"),
         (
             "check .",
@@ -63,20 +63,20 @@ fn usage_errors_say_what_to_do_instead() {
             "is a folder, not an image. Nothing was done. Name the image in it.",
             "copy",
         ),
-        ("save rack:a x.img.zst --also rack:b", 4, "Look at the plan with --plan", "sudo"),
+        ("save rack:a x.img.zst --also rack:b", 4, "Check the plan with --plan", "sudo"),
         ("fit hive.img.zst x.img.zst --room 5TB", 5, "Ask for less room.", "sudo"),
         ("save rack:a /sys/x.img.zst", 5, "/sys has 0 bytes free", "Run it with sudo"),
         ("restore hive.img.zst rack:b --as-new a,b", 2, "2 names are given for 1 card", "sudo"),
         ("restore hive.img.zst rack:b --host x- --yes", 2, "up to 63 letters, digits", "sudo"),
         ("check hive.img.zst --expect xyz", 2, "is not a hash: it has 3 characters", "known"),
         ("check hive.img.zst x --against rack:b", 2, "--against compares one image", "sudo"),
-        ("verify hive.img.zst", 2, "Here it is called `imbrik check`", "similar"),
-        ("write hive.img.zst rack:b", 2, "Here it is called `imbrik restore`", "similar"),
-        ("shrink hive.img.zst", 2, "Here it is called `imbrik fit`", "similar"),
-        ("hash hive.img.zst", 2, "Here it is called `imbrik check`", "similar"),
-        ("list", 2, "Here it is called `imbrik cards`", "similar"),
-        ("info rack:a", 2, "Here it is called `imbrik show`", "similar"),
-        ("backup rack:a", 2, "Here it is called `imbrik save`", "similar"),
+        ("verify hive.img.zst", 2, "Use `imbrik check`", "similar"),
+        ("write hive.img.zst rack:b", 2, "Use `imbrik restore`", "similar"),
+        ("shrink hive.img.zst", 2, "Use `imbrik fit`", "similar"),
+        ("hash hive.img.zst", 2, "Use `imbrik check`", "similar"),
+        ("list", 2, "Use `imbrik cards`", "similar"),
+        ("info rack:a", 2, "Use `imbrik show`", "similar"),
+        ("backup rack:a", 2, "Use `imbrik save`", "similar"),
         ("", 2, "`imbrik cards` shows which card is which, `imbrik demo`", "sudo"),
     ] {
         let run = bench.imbrik(words).expect(code).says(said);
@@ -111,7 +111,7 @@ fn interrupt_is_not_blamed_on_the_card() {
     let run = bench.interrupted("restore hive.img.zst rack:b --yes", || {
         fs::read(&card).is_ok_and(|bytes| !all_are(&bytes, 0))
     });
-    let run = run.expect(130).says("--differing skips what is on it already");
+    let run = run.expect(130).says("--differing skips data that are already on it");
     assert!(!run.err_has("bad"), "{}", run.stderr);
     sized(&card, 0);
     sized(&card, CARD);
@@ -141,7 +141,7 @@ fn image_problems_are_distinguished() {
     fs::write(bench.path("odd.img.zst"), &bytes).unwrap();
     flip(&bench.path("odd.img.zst"), at as u64);
     let run =
-        bench.imbrik("restore odd.img.zst rack:b --plan").shows("about itself cannot be read");
+        bench.imbrik("restore odd.img.zst rack:b --plan").shows("its manifest cannot be read");
     assert!(!run.out_has("another program"), "{}", run.stdout);
     // A checksum file that was edited.
     let sum = bench.path("hive.img.zst.sha256");
@@ -151,7 +151,7 @@ fn image_problems_are_distinguished() {
     bench
         .imbrik("check hive.img.zst")
         .expect(3)
-        .shows("hive.img.zst is whole, by its own digests; hive.img.zst.sha256 is what is wrong");
+        .shows("hive.img.zst is intact by its own digests; hive.img.zst.sha256 is wrong");
     let told = bench.imbrik("check hive.img.zst --json").expect(3).json();
     assert_eq!((&told["verdict"], &told["checksum_differs"]), (&"whole".into(), &"sha256".into()));
     // What people take for images.
@@ -236,7 +236,7 @@ fn damaged_option_writes_the_intact_part_of_an_image() {
     // In the middle of the noise that the last volume holds.
     flip(&image, bench.bytes("hive.img.gz").len() as u64 * 3 / 4);
     let run = bench.imbrik("restore hive.img.gz rack:b --yes").expect(3);
-    run.says("--damaged writes what is sound of it");
+    run.says("--damaged writes the intact part");
     assert!(!bench.path("rack/b.img").exists() || all_are(&bench.bytes("rack/b.img"), 0));
     let run = bench.imbrik("restore hive.img.gz rack:b --yes --damaged").expect(6);
     run.shows("damaged in the image").shows("partition 2 (ext4, hive-07)");
@@ -254,10 +254,10 @@ fn damaged_option_writes_the_intact_part_of_an_image() {
 fn check_accepts_several_images() {
     let bench = bench();
     fs::copy(bench.path("hive.img.zst"), bench.path("two.img.zst")).unwrap();
-    bench.good("check hive.img.zst two.img.zst").shows("Both images are as they should be");
+    bench.good("check hive.img.zst two.img.zst").shows("Both images are intact");
     flip(&bench.path("two.img.zst"), 500_000);
     let run = bench.imbrik("check hive.img.zst two.img.zst missing.img").expect(3);
-    run.shows("2 of 3 images are not").says("there is no image called missing.img");
+    run.shows("2 of 3 images are not").says("image missing.img does not exist");
     let told = objects(&bench.imbrik("check hive.img.zst two.img.zst no.img --json").expect(3));
     let results: Vec<_> = told.iter().map(|told| told["result"].as_str().unwrap()).collect();
     assert_eq!(results, ["done", "differs", "failed"]);
@@ -381,7 +381,7 @@ fn nothing_is_unmounted_for_a_command_that_is_refused() {
     let run = bench.imbrik("clone rack:a rack:c --yes --unmount").expect(5);
     assert!(!run.err_has("Unmounted"), "{}", run.stderr);
     let run = bench.imbrik("restore hive.img.zst rack:b --unmount").expect(4);
-    assert!(!run.says("nobody can be asked").err_has("Unmounted"));
+    assert!(!run.says("there is no terminal to ask on").err_has("Unmounted"));
 }
 
 /// What a shell is offered for a line that is being typed.
@@ -454,10 +454,14 @@ fn show_describes_each_container_correctly() {
     assert!(run.out_has("on the disk, the rest is holes"), "{}", run.stdout);
     for name in ["y.img", "z.img.gz", "z.img.xz"] {
         let run = bench.good(&format!("save rack:a {name} --replace"));
-        assert!(run.out_has("beside it holds its digests: keep both together"), "{}", run.stdout);
-        assert!(!run.out_has("needs nothing beside it"), "{}", run.stdout);
+        assert!(
+            run.out_has("next to it contains its digests: keep both together"),
+            "{}",
+            run.stdout
+        );
+        assert!(!run.out_has("is complete by itself"), "{}", run.stdout);
     }
-    bench.good("save rack:a z.img.zst").shows("The image needs nothing beside it");
+    bench.good("save rack:a z.img.zst").shows("The image is complete by itself");
     // Through a pipe, there is nothing beside it, and what came through is counted.
     let line = format!(
         "cat z.img.zst | {} check - 2>said; {} save rack:a - 2>>said | cat >/dev/null",

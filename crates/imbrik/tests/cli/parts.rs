@@ -22,7 +22,10 @@ fn single_partition_is_saved_and_restored() {
     // The place is full of something else by now.
     put(&bench.path("rack/b.img"), 2048 * 512, &noise(32768 * 512));
     bench.imbrik("restore boot.img rack:b --into 3 --yes").expect(2).says("has no partition 3");
-    bench.imbrik("restore boot.img rack:b --into 1").expect(4).says("nobody can be asked");
+    bench
+        .imbrik("restore boot.img rack:b --into 1")
+        .expect(4)
+        .says("there is no terminal to ask on");
     let run = bench.good("restore boot.img rack:b --into 1 --yes");
     run.shows("partition 1 of rack:b now holds");
     assert!(bench.bytes("rack/b.img") == before);
@@ -50,7 +53,7 @@ fn image_unsuitable_for_a_partition_is_refused() {
     // Without a place it is a volume on a bare card.
     bench.good("restore ext.img.zst rack:b --yes");
     tool!("e2fsck", "-fn", bench.path("rack/b.img"));
-    bench.good("show rack:b").shows("one volume on the bare card");
+    bench.good("show rack:b").shows("one volume on the whole card");
 }
 
 #[test]

@@ -60,12 +60,9 @@ fn resumed_save_equals_an_uninterrupted_one() {
             }
         }
     }
-    // Nothing is left: it is begun anew. What cannot be gone on with says so.
+    // Nothing is left: it is begun anew. What cannot be resumed says so.
     bench.good("save rack:a new.img.zst --exact --resume");
-    bench
-        .imbrik("save rack:a new.img.xz --exact --resume")
-        .expect(2)
-        .says("cannot be gone on with");
+    bench.imbrik("save rack:a new.img.xz --exact --resume").expect(2).says("cannot be resumed");
 }
 
 /// Would fail where tiles of two cards, or of two states of one, end up in one image.
@@ -158,7 +155,7 @@ fn interrupted_save_can_be_resumed() {
     let is_well_on = || part.metadata().is_ok_and(|found| found.len() > 1 << 20);
     let run = bench.interrupted("save rack:a one.img.zst --exact", is_well_on);
     let run = run.expect(130);
-    assert!(run.err_has("This goes on with it: imbrik save rack:a"), "{}", run.stderr);
+    assert!(run.err_has("To resume, run: imbrik save rack:a"), "{}", run.stderr);
     assert!(part.exists() && !bench.path("one.img.zst").exists());
     bench.good("save rack:a one.img.zst --exact --resume").shows("Resumed");
     bench.good("check one.img.zst --against rack:a");

@@ -128,7 +128,7 @@ fn save_of_a_removed_card_can_be_resumed() {
         .says("Plug the card in again")
         .says("--resume");
     assert_eq!(bench.list(""), ["hive.img.zst.part", "hive.img.zst.part.notes", "rack"]);
-    // What cannot be gone on with leaves nothing.
+    // What cannot be resumed leaves nothing.
     bench
         .imbrik("save rack:a other.img.xz --exact")
         .expect(1)
@@ -166,15 +166,15 @@ fn a_mounted_card_is_refused_until_it_is_unmounted() {
 fn source_as_target_is_refused() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 1048576\n");
     fs::write(bench.path("old.img"), "x").unwrap();
-    bench.imbrik("save old.img rack:a").expect(2).says("files are images");
-    bench.imbrik("save rack:a rack:b").expect(2).says("an image is wanted here");
+    bench.imbrik("save old.img rack:a").expect(2).says("(an image)");
+    bench.imbrik("save rack:a rack:b").expect(2).says("an image is needed here");
     bench.imbrik("save rack:z x.img").expect(2).says("no such slot");
     bench.imbrik("save nothing x.img").expect(2).says("no card is called nothing");
     bench.imbrik("save rack:a rack/b.img --replace").expect(4).says("behind a slot");
     bench.imbrik("save rack:a x.img.bz2").expect(2).says("are not written");
     bench.imbrik("save rack:a x.img.gz --level 12").expect(2).says("gzip has 1 to 9");
     bench.imbrik("save rack:a x.img.zst --pack raw").expect(2).says("--pack says");
-    bench.imbrik("save rack:a none/x.img").expect(1).says("Make the folder first");
+    bench.imbrik("save rack:a none/x.img").expect(1).says("Create the folder first");
 }
 
 #[test]
@@ -211,8 +211,8 @@ fn save_to_a_full_disk_can_be_resumed() {
     let checked = bench.imbrik("check small/hive.img --against rack:a");
     tool!("umount", bench.path("small"));
     hopeless.expect(5).says("(4 MiB) free").says("Nothing was written");
-    tight.expect(5).says("it may get tight").says("no space left").says("lives in memory");
-    raw.expect(5).says("no space left").says("Make room, then go on").says("--resume");
+    tight.expect(5).says("space may run out").says("no space left").says("lives in memory");
+    raw.expect(5).says("no space left").says("Free some space, then resume").says("--resume");
     assert_eq!(left, ["hive.img.zst.part", "hive.img.zst.part.notes"]);
     more.expect(0);
     checked.expect(0).shows("holds the same");

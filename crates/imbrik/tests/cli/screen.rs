@@ -156,7 +156,7 @@ fn no_line_wraps_at_any_width() {
             ("show rack:a", "any card sold as"),
             ("show hive.img.zst", "Smallest card"),
             ("save rack:a x.img.zst", "SHA-256"),
-            ("save rack:a y.img --plan", "judged by samples"),
+            ("save rack:a y.img --plan", "estimated from samples"),
             ("check hive.img.zst --against rack:a", "is whole"),
             ("check hive.img.zst x.img.zst", "Both images"),
             ("restore hive.img.zst rack:c --plan", "Likely time"),
@@ -164,7 +164,7 @@ fn no_line_wraps_at_any_width() {
             ("clone rack:a rack:b rack:c --yes --as-new hive-1{n}", "Both cards"),
             ("fit hive.img.zst small.img.zst", "Fits"),
             ("repack hive.img.zst hive.img.xz", "unchanged"),
-            ("restore nothing.img rack:b", "there is no image"),
+            ("restore nothing.img rack:b", "does not exist"),
             ("restore hive.img.zst rack:x", "no such slot"),
             ("save --flavour", "unexpected"),
         ] {
@@ -236,11 +236,11 @@ fn every_question_can_be_answered_refused_and_interrupted() {
         ),
         (
             "clone rack:a --swap --unmount",
-            "put the new one in, and press Enter",
+            "insert the new one, and press Enter",
             "q\n",
             "\n",
             // The next question: what is typed before it would stand in the middle of the reason.
-            "Put another card in and press Enter",
+            "Insert another card and press Enter",
         ),
     ];
     for (words, question, answer, other, why) in cases {
@@ -300,7 +300,7 @@ fn an_image_from_a_pipe_is_confirmed_on_the_terminal() {
         env!("CARGO_BIN_EXE_imbrik")
     );
     let mut screen = Screen::start_shell(&bench, &line, 80);
-    screen.wait_for("Type its size, 67.6 MB, to go ahead:");
+    screen.wait_for("Type its size, 67.6 MB, to continue:");
     screen.type_in("67.6 MB\n");
     screen.wait_for("now holds");
     let (_, contents) = screen.end();

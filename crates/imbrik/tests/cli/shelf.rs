@@ -31,7 +31,7 @@ fn thin_removes_images_only_by_the_rules() {
     let bench = shelf(&[0, 1, 2, 3, 40, 41, 400]);
     bench.good("shelf keep shelf").shows("1 a month");
     bench.imbrik("shelf keep shelf").expect(0);
-    bench.imbrik("shelf keep shelf nonsense").expect(2).says("is no rule");
+    bench.imbrik("shelf keep shelf nonsense").expect(2).says("is not a rule");
     bench.run(["shelf", "keep", "shelf", "2 newest, all for 30 days"]).expect(0);
     bench.good("shelf pin shelf/night-400.img").shows("is pinned: no rule removes it");
     let run = bench.good("shelf thin shelf --plan").shows("2 images to remove, 5 kept");
@@ -139,14 +139,16 @@ fn shelf_images_reuse_each_other_and_are_found_by_name() {
     };
     assert_eq!((of("rack:a")["images"].as_u64(), of("rack:b")), (Some(3), serde_json::Value::Null));
     bench.good("cards").shows("on the shelf: saved").shows("(0 min ago)");
-    bench.good("save rack:a elsewhere.img.zst").says("This card is on the shelf: saved");
+    bench
+        .good("save rack:a elsewhere.img.zst")
+        .says("An image of this card is on the shelf: saved");
     let first =
         bench.good("shelf list --json").json()["images"][2]["image"].as_str().unwrap().to_owned();
     bench.good(&format!("shelf pin {first}"));
     bench.good(&format!("restore {name}@pinned rack:b --yes")).says("saved");
     let day = tool!("date", "+%Y-%m-%d");
     bench.good(&format!("check {name}@{}", day.trim()));
-    bench.imbrik(&format!("check {name}@2026-01-01")).expect(2).says("there is no image of");
+    bench.imbrik(&format!("check {name}@2026-01-01")).expect(2).says("has no image of");
     bench.good(&format!("shelf label {name}")).shows(&name);
     let held = std::fs::File::open(bench.path("shelf")).unwrap();
     rustix::fs::flock(&held, rustix::fs::FlockOperation::LockExclusive).unwrap();

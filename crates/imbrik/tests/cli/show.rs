@@ -80,7 +80,7 @@ fn map_is_drawn_as_svg_and_png() {
 fn unusual_layouts_are_named_and_copied_in_full() {
     for (oddity, why) in [
         ("optical", "optical disc"),
-        ("bare", "a volume starts at its first byte"),
+        ("bare", "a volume at its first byte"),
         ("overlap", "overlap"),
         ("disc", "optical disc"),
     ] {
@@ -103,7 +103,7 @@ fn unusual_layouts_are_named_and_copied_in_full() {
         bench.good("show rack:a").shows(why);
         let shown = bench.good("show rack:a --json").json();
         assert!(shown["taken_whole_because"].as_str().unwrap().contains(why), "{oddity}");
-        bench.good("save rack:a x.img").says("the card is read whole");
+        bench.good("save rack:a x.img").says("the card is copied in full");
         assert!(bench.bytes("x.img") == bench.bytes("rack/a.img"), "{oddity}");
     }
 }
@@ -140,13 +140,13 @@ fn show_names_boot_references_that_are_missing() {
     let bench = starting("root=PARTUUID=48560007-02", fstab);
     let run = bench.good("show rack:a");
     // The initial disk that the loader is to load is not there.
-    run.shows("1 of 5 references to devices and files leads nowhere")
+    run.shows("1 of 5 references to devices and files is broken")
         .shows("/lost.img in extlinux/extlinux.conf");
     let bench = starting("root=PARTUUID=48560007-05", "/dev/mmcblk0p2 / ext4 defaults 0 1\n");
     bench.good("save rack:a x.img.zst");
     for words in ["show x.img.zst", "check x.img.zst", "restore x.img.zst rack:a --plan"] {
         let run = bench.good(words);
-        run.shows("2 of 4 references to devices and files lead nowhere")
+        run.shows("2 of 4 references to devices and files are broken")
             .shows("root=PARTUUID=48560007-05 in cmdline.txt");
     }
 }
@@ -158,7 +158,7 @@ fn show_rejects_what_is_neither_card_nor_image() {
     bench.imbrik("show rack:z").expect(2).says("no such slot");
     bench.imbrik("show .").expect(2).says("a folder");
     fs::write(bench.path("noise.img"), noise(CARD as usize / 64)).unwrap();
-    bench.good("show noise.img").shows("nothing that is known");
+    bench.good("show noise.img").shows("no known content");
     sized(&bench.path("blank.img"), 1 << 20);
     bench.good("show blank.img").shows("blank");
 }

@@ -6,7 +6,7 @@ use std::{fs, process::Stdio};
 #[test]
 fn no_arguments_show_an_overview_on_a_terminal_and_usage_elsewhere() {
     let bench = Bench::with_card("");
-    bench.imbrik("").expect(2).says("nothing was asked for");
+    bench.imbrik("").expect(2).says("no command was given");
     bench.good("save rack:a hive.img.zst --no-check");
     let home = bench.on_terminal("", "").expect(0);
     for words in [

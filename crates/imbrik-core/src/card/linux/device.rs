@@ -247,7 +247,7 @@ impl WriteAt for DeviceStore {
             }
         }
         if !does {
-            tracing::info!(%span, was_refused = asked.is_err(), "the device does not zero by itself");
+            tracing::info!(%span, was_refused = asked.is_err(), "the device has no command for zeroing");
             self.zeroes.store(false, Ordering::Relaxed);
         }
         Ok(does)
@@ -288,7 +288,7 @@ impl DeviceTarget {
     }
 }
 
-/// Whether anything of a device is mounted: cheap enough to ask again and again.
+/// Returns whether anything of a device is mounted: cheap enough to ask again and again.
 fn is_mounted(host: &LinuxHost, device: &Path) -> bool {
     let mounts = mounts::read(&host.roots).unwrap_or_default();
     let device = device.to_string_lossy();

@@ -208,9 +208,9 @@ struct Guard {
 struct GuardState {
     /// Since when something may be frozen.
     frozen_since: Option<Instant>,
-    /// Whether the guard thawed it.
+    /// True if the guard thawed it.
     was_thawed: bool,
-    /// Whether the other process has ended.
+    /// True if the other process has ended.
     is_alone: bool,
     is_over: bool,
 }
@@ -277,7 +277,7 @@ impl Freezer {
         let opened: Result<Vec<_>> = mounts.iter().map(|at| Mounted::open_folder(at)).collect();
         let spawned = process.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::null());
         let mut process =
-            spawned.spawn().map_err(|e| Error::io("starting the process that freezes", e))?;
+            spawned.spawn().map_err(|e| Error::io("starting the freezing process", e))?;
         let guard = Arc::new(Guard {
             mounts: opened?,
             record: records.map(|folder| FrozenRecord::new(folder, process.id())),
@@ -323,7 +323,7 @@ impl Freezer {
     fn gone(&mut self) -> Error {
         let mut state = self.guard.state();
         self.guard.thaw(&mut state);
-        Error::new(Class::Io, "the process that freezes was killed")
+        Error::new(Class::Io, "the freezing process was killed")
     }
 
     /// The next answer; gives up when the guard had to thaw.
@@ -354,7 +354,7 @@ impl Freezer {
                 Err(Error::refused(format!("{rest} is frozen already")))
             }
             first if first == word => Ok(rest.to_owned()),
-            _ => Err(Error::bug(format!("an answer that was not asked for: {answer}"))),
+            _ => Err(Error::bug(format!("unexpected answer: {answer}"))),
         }
     }
 }

@@ -128,7 +128,7 @@ impl LinuxHost {
         cards
     }
 
-    /// Whether the file at `path` is on another machine: its filesystem is one of a network, or another program
+    /// Returns whether the file at `path` is on another machine: its filesystem is one of a network, or another program
     /// stands for it.
     #[must_use]
     pub fn is_on_network(&self, path: &Path) -> bool {

@@ -49,7 +49,7 @@ const OF_A_NETWORK: [&str; 12] = [
 ];
 
 impl Mount {
-    /// Whether it is of a network; one of a program, as long as it stands on no device, counts as such.
+    /// Returns whether it is of a network; one of a program, as long as it stands on no device, counts as such.
     pub(super) fn is_of_a_network(&self) -> bool {
         OF_A_NETWORK.contains(&self.kind.as_str())
             || self.kind.starts_with("fuse.") && !self.source.starts_with("/dev")

@@ -238,7 +238,7 @@ pub(super) fn device_name(roots: &Roots, mount: &Mount) -> Option<String> {
     by_number.or_else(|| mounts::kernel_name(roots, &mount.source))
 }
 
-/// Whether what is found at the place of a mount is that mount: another one may have been made over it. Filesystems
+/// Returns whether what is found at the place of a mount is that mount: another one may have been made over it. Filesystems
 /// over several devices have made-up numbers, and are not told by them.
 fn is_seen(mount: &Mount, is_of_a_device: bool) -> bool {
     let Ok(found) = rustix::fs::stat(&mount.at) else { return false };

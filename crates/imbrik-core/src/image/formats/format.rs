@@ -118,12 +118,12 @@ pub(in crate::image) trait Writing: Sync {
         None
     }
 
-    /// Whether a frame depends on the size of its card, so that it can't be reused in an image of another size.
+    /// Returns whether a frame depends on the size of its card, so that it can't be reused in an image of another size.
     fn frames_tell_the_card(&self) -> bool {
         false
     }
 
-    /// Whether the manifest is inside the file.
+    /// Returns whether the manifest is inside the file.
     fn holds_manifest(&self) -> bool {
         false
     }

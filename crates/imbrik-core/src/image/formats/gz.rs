@@ -97,7 +97,7 @@ impl Writing for Gzip {
     }
 
     fn about(&self) -> &'static str {
-        "gzip, readable at any place"
+        "gzip with random access"
     }
 
     fn levels(&self) -> Option<RangeInclusive<i32>> {
@@ -175,7 +175,7 @@ fn frames(file: &dyn ReadAt) -> Result<Option<Frames>> {
         };
         let packed = Span::between(at, at.saturating_add(member.packed));
         if packed.end() > end {
-            return Err(Error::corrupt(format!("the gzip member at {at} is cut short")));
+            return Err(Error::corrupt(format!("the gzip member at {at} is truncated")));
         }
         if member.content > MOST_CONTENT || card.is_some_and(|card| card != member.card) {
             return Err(Error::corrupt(format!("the gzip member at {at} is not of this image")));
@@ -186,7 +186,7 @@ fn frames(file: &dyn ReadAt) -> Result<Option<Frames>> {
     }
     match card {
         Some(card) if card != frames.size() => Err(Error::corrupt(format!(
-            "it is cut short: {} of the card's {card} are there",
+            "it is truncated: it has {} of the card's {card}",
             frames.size()
         ))),
         _ => Ok(Some(frames)),
@@ -211,6 +211,6 @@ pub(super) fn read_exactly(
     // What checks the content stands behind it, and is read only now.
     match decoder.read(&mut [0]).map_err(|e| e.to_string())? {
         0 => Ok(()),
-        _ => Err("its content is longer than it says".to_owned()),
+        _ => Err("its content is longer than recorded".to_owned()),
     }
 }

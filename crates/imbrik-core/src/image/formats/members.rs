@@ -69,7 +69,7 @@ impl Read for Members {
     }
 }
 
-/// Whether another member begins here; `false` at the end, zeros in front of it passed over.
+/// Returns whether another member begins here; `false` at the end, zeros in front of it passed over.
 fn at_a_member(source: &mut impl BufRead, kind: &MemberKind) -> io::Result<bool> {
     loop {
         let ahead = source.fill_buf()?;

@@ -36,7 +36,7 @@ impl Writing for Raw {
     }
 
     fn about(&self) -> &'static str {
-        "The raw card, with holes where it holds zeros"
+        "The raw card, with holes for zeros"
     }
 
     fn levels(&self) -> Option<RangeInclusive<i32>> {

@@ -33,7 +33,7 @@ impl Format for SevenZip {
             sevenz_rust2::Error::UnsupportedCompressionMethod(how) => Error::unsupported(format!(
                 "this 7z archive is packed with {how}, which is not read: unpack it first"
             )),
-            _ => Error::corrupt("the 7z archive is damaged, or not all of it is there"),
+            _ => Error::corrupt("the 7z archive is damaged or incomplete"),
         };
         let mut archive = {
             let most = usize::try_from(MOST_MEMORY >> 10).unwrap_or(usize::MAX);

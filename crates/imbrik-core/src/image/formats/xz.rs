@@ -95,7 +95,7 @@ impl Writing for Xz {
     }
 
     fn about(&self) -> &'static str {
-        "xz, readable at any place"
+        "xz with random access"
     }
 
     fn levels(&self) -> Option<RangeInclusive<i32>> {
@@ -147,7 +147,7 @@ struct XzCodec {
 struct XzStream {
     span: Span,
     check: u8,
-    /// Whether the header matches its checksum, which is not needed to read the blocks.
+    /// True if the header matches its checksum, which is not needed to read the blocks.
     has_valid_header: bool,
     /// Of each block: its length without padding, and the length of its content.
     blocks: Vec<(u64, u64)>,

@@ -99,6 +99,6 @@ fn zip_error(error: ZipError) -> Error {
             why.to_lowercase()
         )),
         // The library's own words name parts of the format that only its authors know.
-        _ => Error::corrupt("the zip archive is damaged, or not all of it is there"),
+        _ => Error::corrupt("the zip archive is damaged or incomplete"),
     }
 }

@@ -37,8 +37,11 @@ impl Chooser<'_> {
         let lens = Lens::from([(part, self.sectors(resized.volume.store.size()))]);
         let placed = lay(self.survey, &lens);
         let size = needed(self.survey, &placed);
-        let why =
-            if room.is_zero() { "as small as its files allow" } else { "with the room asked for" };
+        let why = if room.is_zero() {
+            "as small as its files allow"
+        } else {
+            "with the requested free space"
+        };
         Ok((size, self.with(placed, Shapes::from([(part, (resized, found, why))]))))
     }
 
@@ -62,9 +65,9 @@ impl Chooser<'_> {
         let mut cannot = Vec::new();
         for part in self.givers(take_from) {
             let why = match take_from.is_empty() {
-                true if shapes.is_empty() => "the last that can gives room",
-                true => "gives room, too: the others have no more",
-                false => "gives room, as asked",
+                true if shapes.is_empty() => "shrinks to fit the card",
+                true => "also shrinks: the others can't shrink further",
+                false => "shrinks, as requested",
             };
             match self.shrunk(part, most, &mut lens) {
                 Ok(Some((resized, found))) => {
@@ -101,7 +104,7 @@ impl Chooser<'_> {
         for one in &mut placed {
             let (to, len) = places
                 .get(one.index)
-                .ok_or_else(|| Error::usage("a partition has no place on the other card"))?;
+                .ok_or_else(|| Error::usage("a partition is missing on the other card"))?;
             if to.start() < at || !Span::whole(size).contains(*to) {
                 return Err(Error::usage("the partitions are in a different order"));
             }
@@ -197,7 +200,7 @@ impl Chooser<'_> {
         // Some kinds have a largest size: the partition is no longer then.
         let got = self.sectors(resized.volume.store.size());
         lens.insert(part, if resized.limit.is_some() { got.max(now) } else { len });
-        let why = "takes what the others leave";
+        let why = "grows to fill the card";
         let shapes = Shapes::from([(part, (resized, found, why))]);
         Ok(self.with(lay(self.survey, &lens), shapes))
     }
@@ -245,16 +248,14 @@ impl Chooser<'_> {
             .iter()
             .filter_map(|(part, len)| Some(format!("{} needs at least {len}", title(part)?)));
         let mut whys: Vec<String> = least.collect();
-        whys.extend(
-            cannot.iter().map(|why| format!("another size is out of the question for {why}")),
-        );
+        whys.extend(cannot.iter().map(|why| format!("these can't be resized: {why}")));
         if !take_from.is_empty() {
-            whys.push("other volumes were not to give room".to_owned());
+            whys.push("other volumes were not allowed to shrink".to_owned());
         }
         let whys =
             if whys.is_empty() { "nothing on it can shrink".to_owned() } else { whys.join("; ") };
         Error::no_room(format!(
-            "a card of {size} is {} too small: the data need {needed}; {whys}",
+            "a card of {size} is {} too small: {needed} are needed; {whys}",
             needed.saturating_sub(size),
         ))
         .with_shortfall(needed.saturating_sub(size))

@@ -32,7 +32,7 @@ impl Plan {
         if !shortfall.is_zero() {
             let whose = if survey.table.is_some() { "table" } else { "volume" };
             return Err(Error::refused(format!(
-                "the image is cut short: its {whose} needs {}, it holds {held}, {shortfall} are \
+                "the image is truncated: its {whose} needs {}, it holds {held}, {shortfall} are \
                  missing",
                 held.saturating_add(shortfall)
             )));
@@ -41,7 +41,7 @@ impl Plan {
             && table.sector_size() != target.sector
         {
             return Err(Error::unsupported(format!(
-                "the image's table counts in sectors of {}, the card in sectors of {}",
+                "the image's table uses sectors of {}, the card sectors of {}",
                 table.sector_size(),
                 target.sector
             )));

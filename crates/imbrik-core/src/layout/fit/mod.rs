@@ -98,7 +98,7 @@ impl Survey {
 }
 
 impl Part {
-    /// Whether its volume is of a kind that can be resized.
+    /// Returns whether its volume is of a kind that can be resized.
     #[must_use]
     pub fn is_resizable(&self) -> bool {
         self.volume.as_ref().is_some_and(|volume| volume.kind.is_resizable())
@@ -129,7 +129,7 @@ impl Plan {
             return Err(Error::unsupported(why));
         }
         if !survey.missing().is_zero() {
-            return Err(Error::refused("the image is cut short"));
+            return Err(Error::refused("the image is truncated"));
         }
         let chooser = Chooser { source: &source, survey, options };
         let (size, placed) = match fit {

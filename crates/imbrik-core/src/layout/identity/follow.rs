@@ -44,7 +44,7 @@ pub(super) struct NewId {
 }
 
 impl NewId {
-    /// Whether it tells anything from anything else: a table without an id has one of zeros.
+    /// Returns whether it tells anything from anything else: a table without an id has one of zeros.
     fn is_one(&self) -> bool {
         self.from.chars().any(|c| c != '0' && c != '-')
     }

@@ -26,7 +26,7 @@ pub(super) fn new_pair(comment: &str) -> Result<(String, String)> {
     let mut check = [0; 4];
     random(&mut check)?;
     let pair = Ed25519KeyPair::from_seed_unchecked(&seed)
-        .map_err(|_| Error::bug("no key can be made of a seed"))?;
+        .map_err(|_| Error::bug("generating a key failed"))?;
     let public_key = pair.public_key().as_ref();
 
     let mut public = Vec::new();

@@ -36,11 +36,11 @@ const MACHINE_IDS: [&str; 2] = ["etc/machine-id", "var/lib/dbus/machine-id"];
 /// The identity of a copy.
 #[derive(Clone, Debug, Default)]
 pub struct Identity {
-    /// Whether the table and all volumes get new ids. References to them are updated.
+    /// True if the table and all volumes get new ids. References to them are updated.
     pub ids: bool,
     /// Its host name.
     pub host: Option<String>,
-    /// Whether it gets a new SSH host key instead of those of the original, and an empty machine id, so that its system
+    /// True if it gets a new SSH host key instead of those of the original, and an empty machine id, so that its system
     /// generates a new one.
     pub keys: bool,
     /// How recognised private data are left out: see [`crate::layout::private_in`].
@@ -165,7 +165,7 @@ struct Edit {
     source: Arc<dyn ReadAt>,
     store: Arc<dyn ReadAt>,
     rewritten: Vec<Span>,
-    /// Whether it keeps its private data, because it can't be searched.
+    /// True if it keeps its private data, because it can't be searched.
     is_copied_unchanged: bool,
 }
 

@@ -101,7 +101,7 @@ impl Editing<'_> {
             if edits.is_empty() {
                 continue;
             }
-            self.edit(index, &edits, "without its private data")?;
+            self.edit(index, &edits, "without private data")?;
             let Some(part) = self.parts.get(index) else { break };
             if let Some(one) = search_files(part)?.found.iter().find(|one| is_left_out(one)) {
                 let path = one.path.escape_ascii();

@@ -10,7 +10,7 @@ use imbrik_store::{
 };
 
 impl Weighing<'_> {
-    /// Whether what stands at the card's start is found again at a power of two, and is not zeros.
+    /// Returns whether what stands at the card's start is found again at a power of two, and is not zeros.
     pub(super) fn wraps_at_a_power_of_two(&self) -> Result<Option<Shortfall>> {
         let size = self.plan.card.size.get();
         let mut start = vec![0; 64 << 10];

@@ -52,13 +52,13 @@ const LEAST_WRAP: u64 = 1 << 20;
 /// Options of a test.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct WeighOptions {
-    /// Whether the whole card may be overwritten; it is left without a partition table.
+    /// True if the whole card may be overwritten; it is left without a partition table.
     pub erase: bool,
-    /// Whether all writable space is filled and read back, and left as zeros.
+    /// True if all writable space is filled and read back, and left as zeros.
     pub full: bool,
-    /// Whether written ranges are left as zeros instead of being restored.
+    /// True if written ranges are left as zeros instead of being restored.
     pub zero: bool,
-    /// Whether disks that are not cards may be written.
+    /// True if disks that are not cards may be written.
     pub allow_fixed: bool,
 }
 

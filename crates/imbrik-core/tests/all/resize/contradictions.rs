@@ -37,7 +37,7 @@ fn each_inconsistency_is_refused_by_name() {
     let cases: [(&str, &str, &str); 14] = [
         (plain, "sif one blocks 222", "its count of blocks is wrong"),
         (modern, "sif one blocks 222", "its count of blocks is wrong"),
-        (plain, "sif one blocks 221", "no whole one"),
+        (plain, "sif one blocks 221", "not a multiple of the block size"),
         (plain, "sif one block[0] {b2}", "not its own"),
         (plain, "sif one block[0] 1", "not its own"),
         (plain, "sif one block[0] 99999999", "past the end of the volume"),
@@ -47,7 +47,7 @@ fn each_inconsistency_is_refused_by_name() {
         (plain, "freei <{i}>", "its count of free inodes differ"),
         (modern, "sif one links_count 0", "nothing leads to it"),
         (modern, "sif one dtime 1700000000", "was deleted"),
-        (plain, "ssv last_orphan 99999", "there is no inode"),
+        (plain, "ssv last_orphan 99999", "does not exist"),
         (plain, "sif <1> block[0] 700", "its count of blocks is wrong"),
     ];
     for (options, command, why) in cases {

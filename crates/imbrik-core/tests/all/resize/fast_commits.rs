@@ -150,7 +150,7 @@ fn told(tree: &str) -> String {
     without_numbers(tree).lines().map(line).collect::<Vec<_>>().join("\n")
 }
 
-/// Whether the journal of a volume goes on in fast commits behind its last transaction.
+/// Returns whether the journal of a volume goes on in fast commits behind its last transaction.
 fn ends_in_fast_commits(dir: &Path, volume: &str) -> bool {
     let said = tool("debugfs", &["-R", "logdump", volume], dir);
     let number = |line: &str, before: &str| -> Option<u32> {

@@ -11,10 +11,10 @@ use crate::{
 use imbrik_store::error::{Error, Result};
 
 impl Editor<'_> {
-    /// Gives a new inode attributes: in itself as far as it has room, else all of them in a block.
+    /// Adds attributes to a new inode: in the inode if there is space, otherwise all of them in a block.
     ///
     /// # Errors
-    /// When they cannot be had, or no block is free.
+    /// When they are not supported, or no block is free.
     pub(super) fn give_attributes(
         &mut self,
         open: &mut OpenInode,

@@ -17,7 +17,7 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// Longer content of an inode that keeps it in itself goes on in an attribute.
+/// The maximum inline content in place of the map; longer content continues in an attribute.
 const IN_INODE: u64 = 60;
 /// The longest file, in blocks.
 const MOST_BLOCKS: u64 = 0xffff_ffff;
@@ -51,7 +51,7 @@ impl Editor<'_> {
         Ok(())
     }
 
-    /// Gives an inode with a map blocks for `content`, and gives back those that it had.
+    /// Allocates blocks for `content` of an inode with a map, and frees its previous blocks.
     ///
     /// # Errors
     /// As [`Editor::put_content`].

@@ -38,7 +38,7 @@ impl Editor<'_> {
         map
     }
 
-    /// An inode of the volume that no name leads to: all that it has is given back.
+    /// Deletes an inode without a name: all of its blocks are freed.
     ///
     /// # Errors
     /// When what it has is invalid.
@@ -65,7 +65,7 @@ impl Editor<'_> {
             self.space.give_back(block)?;
         }
         if !inode.is_attribute_value() {
-            // What holds a value is counted for those whose attributes have it.
+            // The inodes of large values are counted for the owners of the files that have them.
             let values = match open.is_new {
                 true => 0,
                 false => quota::values_of(self.space.opened, inode)?,
@@ -112,7 +112,7 @@ impl Editor<'_> {
         }
     }
 
-    /// One attribute less has the value in each of these inodes; 0 is none.
+    /// Decrements the use count of each of these value inodes; 0 stands for no inode.
     fn release(&mut self, held: &[u32]) -> Result<()> {
         for number in held.iter().copied().filter(|number| *number != 0) {
             if self.gone.contains(&number) {

@@ -74,7 +74,7 @@ impl Editor<'_> {
         Ok(all)
     }
 
-    /// Adds an entry for `inode` to a folder: where one has room behind it, or in a new block.
+    /// Adds an entry for `inode` to a folder: in the free space after an entry, or in a new block.
     ///
     /// # Errors
     /// When the name cannot be, the folder must not be changed or is invalid, or there is no
@@ -151,7 +151,7 @@ impl Editor<'_> {
         Ok(false)
     }
 
-    /// Has a folder stand in another one.
+    /// Sets the parent of a folder.
     ///
     /// # Errors
     /// When it is invalid.
@@ -170,7 +170,7 @@ impl Editor<'_> {
         self.put_folder_block(first, content, seed)
     }
 
-    /// The kind that an entry gets: none where entries don't tell it.
+    /// The file type in an entry: none if entries of this volume have none.
     pub(super) fn kind_of(&self, kind: u8) -> u8 {
         if self.superblock().entries_have_types() { kind } else { 0 }
     }

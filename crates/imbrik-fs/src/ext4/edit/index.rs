@@ -1,7 +1,7 @@
 //! The index of a hashed folder: which block has a name, and what becomes of the index when names come.
 //!
-//! A leaf without room is split, as systems do it; when its node has no room either, the whole index is
-//! made anew. An index that cannot be made has its folder become a plain one: every system reads both.
+//! A full leaf is split, as by the kernel; if its node is full as well, the whole index is rebuilt. If that is
+//! impossible, the folder becomes one without an index, which every system can read.
 
 use super::{Editor, OpenInode};
 use crate::ext4::structure::{
@@ -13,10 +13,9 @@ use imbrik_store::{
     exact::Exact as _,
 };
 
-/// Half MD4: what a folder gets where the superblock names nothing that is known.
+/// Half MD4: what a folder gets where the superblock names no known content.
 const USUAL_HASH: u8 = 1;
-/// How much of a leaf is filled when an index is made anew, in percent: names come, and leaves that are
-/// full would all have to be split.
+/// How far leaves are filled when an index is rebuilt, in percent: full ones would all have to be split for new names.
 const FILLED: usize = 80;
 /// Of a hash in an index: the leaf before has names with the same hash.
 const GOES_ON: u32 = 1;
@@ -42,7 +41,7 @@ type Child = (u32, u32);
 /// A node on the way: its block in the folder, its children, and which of these is on the way.
 type OnWay = (u32, Vec<Child>, usize);
 
-/// Where a hash leads to.
+/// The path to the leaf of a hash.
 struct Way {
     hash_version: u8,
     /// The nodes, the root first.
@@ -57,7 +56,7 @@ impl Editor<'_> {
         NameHash::of(root.hash_version, self.superblock())
     }
 
-    /// Whether the index of a folder can be kept.
+    /// Returns whether the index of a folder can be kept.
     pub(super) fn can_keep_index(&self, open: &OpenInode) -> Result<bool> {
         let Some(first) = open.blocks().first().copied() else { return Ok(false) };
         let root = folder::index_root(&self.space.block(first)?);
@@ -230,7 +229,7 @@ impl Editor<'_> {
         Ok(true)
     }
 
-    /// Makes the index of a folder anew, with `new` added.
+    /// Rebuilds the index of a folder, with `new` added.
     fn make_index(&mut self, open: &mut OpenInode, way: &Way, new: Option<Hashed>) -> Result<()> {
         let wrong = || Error::corrupt("a folder is invalid");
         let hasher = NameHash::of(way.hash_version, self.superblock()).ok_or_else(wrong)?;
@@ -338,7 +337,7 @@ fn hashed(block: &[u8], hasher: NameHash) -> Option<Vec<Hashed>> {
     Some(entries.collect())
 }
 
-/// The folder above, told by the root of an index.
+/// The parent folder, from the root of an index.
 fn parent_in(root: &[u8]) -> Option<u32> {
     folder::index_root(root)?;
     imbrik_store::bytes::le_u32(root, 12)

@@ -1,5 +1,4 @@
-//! What a folder hands on to what is made in it: a list of who may do what (POSIX 1003.1e draft 17, section 23.1.2,
-//! "default ACL").
+//! Inheritance of access control lists from a folder (POSIX 1003.1e draft 17, section 23.1.2, "default ACL").
 
 use super::Editor;
 use crate::{
@@ -22,14 +21,14 @@ const ONE_GROUP: u16 = 8;
 const MASK: u16 = 16;
 const OTHERS: u16 = 32;
 
-/// What something new gets of that: attributes, and its permissions.
+/// The inherited attributes and permissions of a new file or folder.
 pub(super) struct InheritedAcl {
     pub(super) attributes: Vec<FileAttribute>,
     pub(super) permissions: u16,
 }
 
 impl Editor<'_> {
-    /// What `folder` hands on to something that would have `permissions`; `None` when it hands on nothing.
+    /// The attributes that a new item with `permissions` inherits from `folder`; `None` if there are none.
     ///
     /// # Errors
     /// When its attributes are invalid.

@@ -29,7 +29,7 @@ impl Editor<'_> {
         with_a_map(inode, self.superblock())
     }
 
-    /// Gives a folder that is kept in its inode a block for its entries; any other stays as it is.
+    /// Moves the inline entries of a folder into a block; other folders are unchanged.
     ///
     /// # Errors
     /// When they are invalid, or no block is free.

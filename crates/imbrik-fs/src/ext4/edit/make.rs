@@ -25,10 +25,10 @@ const SET_GROUP: u16 = 0o2000;
 const SHORT_LINK: usize = 59;
 /// No link leads to more bytes.
 const LONGEST_LINK: usize = 4095;
-/// Bytes of fields behind the first 128, as systems have them.
+/// The usual number of bytes after the first 128 of an inode.
 const EXTRA_LEN: u16 = 32;
 
-/// What is made.
+/// The kind of a new item.
 pub(super) enum What<'w> {
     File,
     Folder,
@@ -42,7 +42,7 @@ impl Editor<'_> {
     /// no block yet.
     ///
     /// # Errors
-    /// When none is free, or what it gets beside its content cannot be had.
+    /// When no inode is free, or its attributes are not supported.
     pub(super) fn make(
         &mut self,
         what: &What<'_>,

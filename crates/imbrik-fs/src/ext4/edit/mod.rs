@@ -1,7 +1,7 @@
 //! Files put into a volume, taken out of it, and given other names.
 //!
-//! An existing file keeps its inode, and with it its owner, mode and attributes; what it gets stands in
-//! other blocks than what it had. A hashed folder keeps its index.
+//! An existing file keeps its inode, and with it its owner, mode and attributes; new content is written to other blocks
+//! than the old. A hashed folder keeps its index.
 
 mod attributes;
 mod content;
@@ -70,8 +70,8 @@ pub(crate) fn edit(
     editor.finish()
 }
 
-/// Has the superblock say that the volume was written to `now`, in seconds since 1970, whatever it said before, as a
-/// system does: whoever compares it with an earlier state goes by that.
+/// Sets the write time of the superblock to `now`, in seconds since 1970, even if it is earlier, as the kernel does:
+/// comparisons with an earlier state use it.
 fn written_at(draft: &mut Edited, superblock: &Superblock, now: u64) -> Result<()> {
     let at = ByteOffset::new(Superblock::OFFSET);
     let mut raw = read_vec(&*draft, at, Superblock::LEN)?;
@@ -93,7 +93,7 @@ pub(super) struct Editor<'a> {
     inodes: BTreeMap<u32, OpenInode>,
     /// The folders that paths led through: their inodes.
     paths: BTreeMap<Vec<Vec<u8>>, u32>,
-    /// The blocks of the volume's own metadata, once somebody asked for them.
+    /// The blocks of the volume's own metadata, once they are needed.
     fixed: Option<Fixed>,
     /// The inodes that are gone.
     gone: BTreeSet<u32>,
@@ -152,7 +152,7 @@ impl<'a> Editor<'a> {
         self.space.superblock()
     }
 
-    /// The time of what is changed, as far as old fields have room for it.
+    /// The modification time, clamped to the range of the old fields.
     fn seconds(&self) -> u32 {
         low_u32(self.now.seconds.unsigned_abs())
     }
@@ -163,7 +163,7 @@ impl<'a> Editor<'a> {
         inode.put_modified(self.now);
     }
 
-    /// The block that the content of an inode would best stand behind: the first of its group.
+    /// The preferred block for the content of an inode: the first one of its group.
     fn home_of(&self, number: u32) -> u64 {
         let index = u64::from(number.saturating_sub(1));
         let group = index.checked_div(self.superblock().inodes_per_group);
@@ -173,7 +173,7 @@ impl<'a> Editor<'a> {
     /// Takes an inode out of those at work, or opens it.
     ///
     /// # Errors
-    /// When there is none, or its map is invalid.
+    /// When it does not exist, or its map is invalid.
     fn take(&mut self, number: u32) -> Result<OpenInode> {
         match self.inodes.remove(&number) {
             Some(open) => Ok(open),
@@ -184,12 +184,12 @@ impl<'a> Editor<'a> {
         }
     }
 
-    /// Gives back one that was taken.
+    /// Returns an inode that was opened.
     fn keep(&mut self, open: OpenInode) {
         self.inodes.insert(open.inode.number, open);
     }
 
-    /// An inode as it is by now.
+    /// The present state of an inode.
     ///
     /// # Errors
     /// As [`Editor::take`].

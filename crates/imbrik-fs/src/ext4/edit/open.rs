@@ -1,5 +1,4 @@
-//! An inode that is changed, with its map: whatever happens to its blocks, the map is made anew once,
-//! when it is closed.
+//! An inode that is changed, with its map: the map is rewritten once, when the inode is closed.
 
 use super::Editor;
 use crate::{
@@ -27,11 +26,11 @@ pub(in crate::ext4) struct OpenInode {
     pub(in crate::ext4) inode: RawInode,
     /// Its content, in the file's order.
     pub(in crate::ext4) pieces: Vec<Piece>,
-    /// What stands in these blocks, where that is new.
+    /// The new content of these blocks.
     pub(super) content: Option<Arc<dyn ReadAt>>,
     /// When its content was changed, whatever is done to it afterwards.
     pub(super) modified: Option<FileTime>,
-    /// Whether the volume does not have it.
+    /// True if the volume does not have it.
     pub(super) is_new: bool,
     /// Its map as the volume has it.
     was: Map,
@@ -64,7 +63,7 @@ impl OpenInode {
         Ok(Self { inode, pieces, content: None, modified: None, is_new: false, was, others })
     }
 
-    /// It has one block more that is none of its content: for attributes.
+    /// Counts one more block that is not part of its content: for attributes.
     pub(super) fn add_metadata_block(&mut self) {
         self.others = self.others.saturating_add(1);
     }
@@ -126,7 +125,7 @@ impl Editor<'_> {
         OpenInode::with_map(inode, was, superblock)
     }
 
-    /// Writes an inode, with a map of what it consists of now.
+    /// Writes an inode and its present map.
     ///
     /// # Errors
     /// When no block is free for that, or it is too long for its kind of map.
@@ -151,7 +150,7 @@ impl Editor<'_> {
         let body: u64 = pieces.iter().map(|piece| piece.len).sum();
         let is_tree = match inode.map_kind(superblock)? {
             MapKind::Extents => true,
-            // A file without a block may start anew.
+            // A file without blocks can get another kind of map.
             _ => body > DIRECT.exact_as::<u64>()? && superblock.has_extents(),
         };
         let (i_block, nodes) = match is_tree {
@@ -167,7 +166,7 @@ impl Editor<'_> {
         self.space.put_inode(inode)
     }
 
-    /// An extent tree: what stands in the inode, and how many blocks it has.
+    /// Builds an extent tree: the root in the inode, and the number of its blocks.
     fn tree_of(&mut self, inode: &mut RawInode, pieces: &[Piece]) -> Result<(Vec<u8>, u64)> {
         let superblock = self.superblock();
         inode.put_flags(inode.flags() | EXTENTS_FLAG);

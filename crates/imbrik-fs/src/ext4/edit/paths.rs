@@ -15,7 +15,7 @@ use std::{collections::BTreeSet, sync::Arc};
 
 /// More links than a folder counts: it counts none then. No file has more.
 const MOST_LINKS: u16 = 65_000;
-/// What checkers expect in the root folder.
+/// A folder that checkers expect in the root folder.
 const LOST_AND_FOUND: &[u8] = b"lost+found";
 
 impl Editor<'_> {
@@ -216,7 +216,7 @@ impl Editor<'_> {
 
     /// Takes a name from an inode, and with the last one all that it has: of a folder, all in it, too.
     fn remove_all(&mut self, number: u32) -> Result<()> {
-        // What is in a folder goes before the folder.
+        // The content of a folder is removed before the folder.
         let mut waiting = vec![(number, false)];
         let mut entered = BTreeSet::new();
         while let Some((number, is_empty)) = waiting.pop() {

@@ -1,5 +1,5 @@
-//! Fast commits: the last changes of a volume, which stand behind the log as what was changed instead
-//! of as blocks. After the kernel's documentation ("Journal", section "Fast commits").
+//! Fast commits: the last changes of a volume, stored after the log as records of changes instead of blocks. After the
+//! kernel's documentation ("Journal", section "Fast commits").
 //!
 //! They are a chain of tags, each with its length. Each commit ends in a tail with a checksum over all
 //! tags since the tail before; the first starts with a head. Everything in them is little-endian.
@@ -36,9 +36,9 @@ const MOST_NAME: usize = 255;
 /// Something that a fast commit did.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(in crate::ext4) enum Change {
-    /// An inode has these fields; where its blocks are is told by ranges.
+    /// The fields of an inode; its blocks are recorded as ranges.
     Inode { number: u32, raw: Vec<u8> },
-    /// A part of a file stands there.
+    /// An extent was added to a file.
     Mapped { inode: u32, piece: Piece },
     /// A part of a file, counted in blocks, is a hole.
     Unmapped { inode: u32, logical: u64, len: u64 },
@@ -58,7 +58,7 @@ pub(in crate::ext4) struct Name {
     pub(in crate::ext4) name: Vec<u8>,
 }
 
-/// What one tag means for the reading.
+/// The effect of a tag on parsing.
 enum Step {
     Change(Change),
     Nothing,
@@ -70,11 +70,11 @@ enum Step {
 
 /// Reads a chain of tags.
 struct Reading {
-    /// The transaction that the log would go on with.
+    /// The next transaction of the log.
     expected: u32,
     is_first: bool,
     sum: u32,
-    /// What is proved by a tail, and what waits for one.
+    /// The changes confirmed by a tail, and those that wait for one.
     done: Vec<Change>,
     tails: u32,
     waiting: Vec<Change>,
@@ -109,7 +109,7 @@ impl Reading {
                         "its fast commits have a feature that is not known: {features:#x}"
                     )));
                 }
-                // What is left of an earlier time.
+                // An older chain.
                 Step::Head(_, transaction) if transaction != self.expected => return Ok(false),
                 Step::Head(..) | Step::Nothing => add(end),
                 Step::Change(change) => {
@@ -131,8 +131,8 @@ impl Reading {
         Ok(true)
     }
 
-    /// A chain that breaks off ends with the last tail. One without any is no chain that was cut off
-    /// by a loss of power: its system refuses it, too.
+    /// A truncated chain is valid up to its last tail. A chain without a tail was not truncated by a power loss: the
+    /// kernel refuses it, too.
     fn ends(&self, why: &str) -> Result<bool> {
         match self.tails {
             0 => Err(damaged(&format!("the first of its fast commits: {why}"))),
@@ -141,7 +141,7 @@ impl Reading {
     }
 }
 
-/// What a tag says; `None` when it is invalid.
+/// Parses a tag; `None` if it is invalid.
 fn step(kind: u16, value: &[u8]) -> Option<Step> {
     let word = |at: usize| bytes::le_u32(value, at);
     let name = || {
@@ -181,8 +181,8 @@ fn step(kind: u16, value: &[u8]) -> Option<Step> {
 }
 
 impl Journal<'_> {
-    /// What was done in fast commits since the last transaction, in its order; `expected` is the
-    /// transaction that would follow.
+    /// The changes in fast commits since the last transaction, in order; `expected` is the number of the next
+    /// transaction.
     ///
     /// # Errors
     /// - When the journal cannot be read.
@@ -190,7 +190,7 @@ impl Journal<'_> {
     ///   [`imbrik_store::Class::Unsupported`] when they have an unknown feature.
     pub(super) fn fast_changes(&self, expected: u32) -> Result<Vec<Change>> {
         let mut reading = Reading::new(expected);
-        // The first of their blocks stands one behind the log's end.
+        // The first of their blocks is one after the end of the log.
         for number in self.fast_blocks() {
             if !reading.block(&self.read(number)?)? {
                 break;
@@ -252,7 +252,7 @@ mod tests {
         // Of another transaction, or none at all.
         assert_eq!(read(&[one.clone(), two.clone()], 8).unwrap(), []);
         assert_eq!(read(&[vec![0; 1024]], 7).unwrap(), []);
-        // What breaks off later ends there; a first one that is damaged is refused.
+        // Later damage ends the chain there; a damaged first record is refused.
         for damaged in [two[..20].to_vec(), [&two[..9], &[1], &two[10..]].concat(), vec![0; 1024]] {
             let found = read(&[one.clone(), damaged], 7).unwrap();
             assert_eq!(found, std::slice::from_ref(&first));

@@ -1,9 +1,9 @@
 //! The log of a journal: what the blocks of a volume would hold after its own system's recovery,
 //! without writing to it. After the kernel's documentation ("Journal (jbd2)").
 //!
-//! The log is a ring of transactions. Each is descriptor blocks, which say where the blocks behind
-//! them belong, revoke blocks, which take earlier copies of a block back, and at its end a commit
-//! block. One without its commit never happened.
+//! The log is a ring of transactions. Each consists of descriptor blocks, which record where the blocks after them
+//! belong, revoke blocks, which cancel earlier copies of a block, and a commit block at the end. A transaction without
+//! its commit block is ignored.
 //!
 //! ```text
 //! superblock │ descriptor │ block │ block │ … │ revoke │ commit │ descriptor │ …
@@ -63,29 +63,29 @@ pub(in crate::ext4) struct Journal<'a> {
     pub(super) seed: u32,
     /// The first block of the log.
     pub(super) first: u32,
-    /// The block behind its last.
+    /// The end of the log, exclusive.
     pub(super) end: u32,
-    /// Where the first transaction starts; 0 when there is none.
+    /// The first block of the first transaction; 0 if the log is empty.
     start: u32,
     pub(super) sequence: u32,
 }
 
-/// Where the newest content of a block stands in the journal.
+/// The location of the newest content of a block in the journal.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(in crate::ext4) struct Logged {
     /// The byte of the volume where its copy starts.
     pub(in crate::ext4) at: ByteOffset,
-    /// Whether its first four bytes were taken away, since they looked like the journal's own.
+    /// True if its first four bytes were taken away, since they looked like the journal's own.
     pub(in crate::ext4) is_escaped: bool,
 }
 
-/// What a replay comes to.
+/// The result of a replay.
 pub(in crate::ext4) struct Replay {
     /// The blocks that have newer content in the journal.
     pub(in crate::ext4) blocks: BTreeMap<u64, Logged>,
     /// The journal's own superblock afterwards, and the block of the volume that holds it.
     pub(in crate::ext4) head: (u64, Vec<u8>),
-    /// What was done since in fast commits.
+    /// Later changes in fast commits.
     pub(in crate::ext4) fast: Vec<Change>,
 }
 
@@ -103,15 +103,15 @@ pub(super) fn damaged(what: &str) -> Error {
 
 /// A block that a descriptor announces.
 struct Tag {
-    /// Where it belongs.
+    /// Its block in the volume.
     block: u64,
     flags: u32,
     checksum: u32,
 }
 
-/// What happens in a transaction, for whoever walks the log.
+/// The items of a transaction, for walking the log.
 enum LogEntry {
-    /// A block's new content stands in this block of the journal.
+    /// The new content of a block is in this block of the journal.
     Block(Tag, u32),
     /// Copies of this block in this transaction and earlier ones are void.
     Revoked(u64),
@@ -195,12 +195,12 @@ impl<'a> Journal<'a> {
         Ok(())
     }
 
-    /// Whether every block of the log's own has a checksum.
+    /// Returns whether every block of the log's own has a checksum.
     pub(super) fn has_checksums(&self) -> bool {
         self.incompat & (INCOMPAT_CSUM_V2 | INCOMPAT_CSUM_V3) != 0
     }
 
-    /// Where a block of the journal stands in the volume.
+    /// The offset of a journal block in the volume.
     pub(super) fn place(&self, number: u32) -> Result<ByteOffset> {
         let number = u64::from(number);
         let pieces = &self.at.map.pieces;
@@ -218,7 +218,7 @@ impl<'a> Journal<'a> {
         read_up_to(self.store, self.place(number)?, len)
     }
 
-    /// The block behind `number` in the ring.
+    /// The block that follows `number` in the ring.
     pub(super) fn next(&self, number: u32) -> u32 {
         let next = number.saturating_add(1);
         if next >= self.end { self.first } else { next }
@@ -424,7 +424,7 @@ impl<'a> Journal<'a> {
         }
     }
 
-    /// The blocks of fast commits. The first of them stands one behind the log's end.
+    /// The blocks of fast commits. The first of them is one after the end of the log.
     pub(super) fn fast_blocks(&self) -> std::ops::Range<u32> {
         match self.fast_commits() {
             0 => 0..0,
@@ -454,7 +454,7 @@ impl<'a> Journal<'a> {
     }
 }
 
-/// Whether transaction `a` comes after `b`; the numbers wrap around.
+/// Returns whether transaction `a` comes after `b`; the numbers wrap around.
 fn is_after(a: u32, b: u32) -> bool {
     a != b && a.wrapping_sub(b) < 1 << 31
 }
@@ -467,15 +467,15 @@ fn head_checksum(head: &[u8]) -> u32 {
     crc32c(sum, behind.unwrap_or_default())
 }
 
-/// Says that a clean journal has `blocks` blocks; `None` when that is no journal's superblock.
+/// Sets the length of a clean journal to `blocks`; `None` if this is not the superblock of a journal.
 pub(in crate::ext4) fn put_journal_len(head: &mut [u8], blocks: u32) -> Option<()> {
     let version = be_u32(head, 4).filter(|_| be_u32(head, 0) == Some(MAGIC))?;
     bytes::put(head, 0x10, blocks.to_be_bytes())?;
     seal_head(head, version)
 }
 
-/// Has a clean journal name `new` as the volume that it belongs to instead of `old`; answers whether it
-/// named that. `None` when that is no journal's superblock.
+/// Replaces the volume UUID `old` in a clean journal by `new`; returns whether it contained `old`. `None` if this is
+/// not the superblock of a journal.
 pub(in crate::ext4) fn put_journal_uuid(
     head: &mut [u8],
     old: &[u8; 16],

@@ -1,9 +1,8 @@
-//! Where the blocks of a journal are, told by structures that agree with each other.
+//! The location of a journal, confirmed by several structures.
 //!
-//! What a journal calls its own is cleared in an image, and what stands in it goes over other blocks: a
-//! single wrong bit in the length of its first extent would make both ruin files. So its map is
-//! taken only from an inode with the right checksum, and only when the copy in the superblock, the
-//! inode's length, the journal's own length and the block bitmaps say the same.
+//! The journal's blocks are cleared in an image, and their content is written over other blocks: a single wrong bit in
+//! the length of its first extent would destroy files both ways. So its map is only used if the inode's checksum is
+//! valid, and the backup in the superblock, the inode's length, the journal's own length and the block bitmaps agree.
 
 use super::log::{MAGIC, be_u32, damaged};
 use crate::{
@@ -28,15 +27,15 @@ pub(in crate::ext4) struct JournalPlace {
     pub(in crate::ext4) map: Map,
     /// Its first block: the journal's own superblock.
     pub(in crate::ext4) head: Vec<u8>,
-    /// Whether a checksum, or the superblock's copy of its start, confirms the map.
+    /// True if a checksum, or the superblock's copy of its start, confirms the map.
     pub(in crate::ext4) is_confirmed: bool,
-    /// Whether that goes for every block of the map: those beside the inode have no copy, and
+    /// True if that goes for every block of the map: those beside the inode have no copy, and
     /// without checksums a wrong bit in one of them would have a block of another file cleared.
     pub(in crate::ext4) is_confirmed_to_its_end: bool,
 }
 
 impl JournalPlace {
-    /// Where the journal of a volume with these descriptors is; `None` when it has none.
+    /// The location of the journal of a volume with these descriptors; `None` if it has no journal.
     ///
     /// # Errors
     /// - When the volume cannot be read.
@@ -106,8 +105,8 @@ impl JournalPlace {
         Ok(Some(this))
     }
 
-    /// Compares its blocks with the bitmaps of the groups that they lie in. Until it is replayed,
-    /// the checksums of these may lag behind.
+    /// Compares its blocks with the bitmaps of their groups. Before a replay, the checksums of the bitmaps may be
+    /// outdated.
     fn compare_bitmaps(
         &self,
         meta: &MetadataCache,
@@ -150,7 +149,7 @@ impl JournalPlace {
         })
     }
 
-    /// Whether `block` is one of its blocks.
+    /// Returns whether `block` is one of its blocks.
     pub(super) fn holds(&self, block: u64) -> bool {
         self.map.runs().any(|run| (run.first..run.end()).contains(&block))
     }
@@ -160,7 +159,7 @@ impl JournalPlace {
         be_u32(&self.head, 0x20).filter(|errno| *errno != 0).map(u32::cast_signed)
     }
 
-    /// Whether nothing in it is to be replayed.
+    /// Returns whether nothing in it is to be replayed.
     pub(in crate::ext4) fn is_empty(&self) -> bool {
         be_u32(&self.head, 0x1c) == Some(0)
     }

@@ -1,4 +1,4 @@
-//! A volume as it is after its journal was replayed: blocks out of the log, where they belong.
+//! A volume after its journal was replayed: blocks of the log at their places.
 
 use super::log::{MAGIC, Replay};
 use imbrik_store::{
@@ -9,10 +9,10 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// A volume as it is after a replay, in whose units a block more can be changed.
+/// A volume after a replay, in which more blocks can be changed.
 pub(in crate::ext4) struct Replayed {
     blocks: Edited,
-    /// Where the blocks belong that stand in the log, in order.
+    /// The ranges of the replayed blocks, in order.
     logged: Vec<Span>,
 }
 
@@ -58,7 +58,7 @@ impl Replayed {
         self.blocks.put_unit(block, bytes)
     }
 
-    /// The volume as it is now.
+    /// The present volume.
     pub(in crate::ext4) fn store(&self) -> &dyn ReadAt {
         &self.blocks
     }

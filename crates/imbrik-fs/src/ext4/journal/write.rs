@@ -16,20 +16,20 @@ use imbrik_store::{
     units::ByteOffset,
 };
 
-/// Bytes of a block's own head, and of a UUID behind the first tag.
+/// The lengths in bytes of a block's header, and of the UUID after the first tag.
 const HEAD: usize = 12;
 const UUID_LEN: usize = 16;
 
 /// Bytes, and where they go.
 type Placed = (ByteOffset, Vec<u8>);
 
-/// What is written for a transaction.
+/// The writes for a transaction.
 pub(in crate::ext4) struct Transaction {
     /// The blocks of the log.
     pub(in crate::ext4) log: Vec<Placed>,
     /// The journal's superblock, which says that they count.
     pub(in crate::ext4) begun: Placed,
-    /// The same once they all stand in their places.
+    /// The journal's superblock after all blocks are at their places.
     pub(in crate::ext4) done: Placed,
 }
 
@@ -99,7 +99,7 @@ impl Journal<'_> {
         Some(block)
     }
 
-    /// A descriptor of blocks, and the blocks as they stand behind it.
+    /// A descriptor block, and the blocks that follow it.
     fn described(&self, blocks: &[(u64, Vec<u8>)]) -> Option<(Vec<u8>, Vec<Vec<u8>>)> {
         let len = usize::try_from(self.superblock.block_len).ok()?;
         let mut descriptor = self.head_of(DESCRIPTOR, len)?;

@@ -1,5 +1,5 @@
-//! The resized volume while it is made, and readable as a whole: blocks made anew, blocks that
-//! come from elsewhere in the source, and those that stay where they are.
+//! The resized volume while it is built, readable as a whole: new blocks, blocks moved from elsewhere in the source,
+//! and unchanged blocks.
 
 use crate::{
     bits::Run,
@@ -17,14 +17,14 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// A volume of blocks that are made, moved, or as they were.
+/// A volume of new, moved and unchanged blocks.
 pub(super) struct Draft {
     moves: Arc<Moves>,
     blocks: Edited,
 }
 
 impl Draft {
-    /// A volume of `blocks` blocks out of those of `meta`; `made` takes those that are made anew.
+    /// A volume of `blocks` blocks based on `meta`; `made` stores the new ones.
     pub(super) fn new(
         meta: Arc<MetadataCache>,
         moves: Arc<Moves>,
@@ -47,7 +47,7 @@ impl Draft {
         self.blocks.empty_unit()
     }
 
-    /// The content of `block` as it is so far.
+    /// The present content of `block`.
     ///
     /// # Errors
     /// When it cannot be read.
@@ -58,7 +58,7 @@ impl Draft {
     /// Gives `block` the content `bytes`.
     ///
     /// # Errors
-    /// When it has to be put aside and cannot be.
+    /// When it can't be written to the temporary file.
     pub(super) fn put(&mut self, block: u64, bytes: Vec<u8>) -> Result<()> {
         self.blocks.put_unit(block, bytes)
     }
@@ -89,12 +89,12 @@ impl Draft {
         self.blocks.units()
     }
 
-    /// How much of it stands in a temporary file.
+    /// The number of bytes in the temporary file.
     pub(super) fn aside(&self) -> ByteLen {
         self.blocks.aside()
     }
 
-    /// The volume as it is now, to be read.
+    /// The finished volume.
     pub(super) fn finished(self) -> Arc<dyn ReadAt> {
         Arc::new(self.blocks)
     }

@@ -1,9 +1,8 @@
-//! The groups of a volume at another size, and where their bitmaps and tables stand.
+//! The groups of a resized volume, and the locations of their bitmaps and tables.
 //!
-//! What stands somewhere stays there as long as that is in the volume and free of the copies of the
-//! superblock and the descriptors. These keep their length: descriptors and the blocks reserved for
-//! more add up to the same, until a growing table needs more than that; then whatever is behind it
-//! makes room, in every group that has a copy.
+//! Metadata stay at their place if that is in the volume, and not needed for backups of the superblock and the
+//! descriptors. These keep their length: the number of descriptor blocks plus reserved ones is constant until a growing
+//! table needs more; then the metadata after it move, in every group with a backup.
 
 use crate::{
     bits::{Bits, Run},
@@ -100,7 +99,7 @@ impl Geometry {
     }
 }
 
-/// What a group has of its own.
+/// The kinds of metadata of a group.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum MetadataKind {
     Table,
@@ -157,7 +156,7 @@ pub(super) fn sized(old: &Superblock, blocks: u64) -> Result<Superblock> {
 
 /// Has everything that hangs on the number of groups follow it.
 fn follow(old: &Superblock, new: &mut Superblock) -> Result<()> {
-    // A volume without a group is refused by whoever asked for it.
+    // The caller refuses a volume without a group.
     let last = new.groups().saturating_sub(1);
     if old.has_sparse_super2() {
         let (last_before, [first, second]) = (old.groups().minus(1)?, old.backup_groups);
@@ -201,7 +200,7 @@ pub(super) fn least_of_last(old: &Superblock, new: &Superblock, last: u64) -> Re
 
 fn leading(superblock: &Superblock, number: u64) -> Run {
     let start = superblock.group_start(number);
-    // In front of the first group, with blocks of 1 KiB, lies a block of boot code.
+    // With blocks of 1 KiB, a block of boot code precedes the first group.
     Run::new(start, superblock.leading_blocks(number))
 }
 
@@ -220,9 +219,8 @@ fn added(superblock: &Superblock, number: u64) -> Result<Group> {
     })
 }
 
-/// The groups from `first` up to `end`, which were not there before and belong to one flexible group:
-/// as its system makes them, their bitmaps and tables stand together in the first of them, or as
-/// many as there is room for.
+/// The new groups from `first` up to `end`, which belong to one flexible group: as mkfs does, their bitmaps and tables
+/// are stored together in the first of them, or as many of them as fit.
 fn added_together(
     superblock: &Superblock,
     first: u64,
@@ -367,7 +365,8 @@ mod tests {
                     prop_assert!(inside || new.has_flex_bg(), "group {}", number);
                     prop_assert!(first + len <= new.blocks);
                 }
-                // What can stay, stays: only the last group is cut, or gets a copy of the superblock.
+                // Groups are unchanged where possible: only the last one is shortened, or gets a backup of the
+                // superblock.
                 let is_shorter = new.descriptor_blocks() <= old.descriptor_blocks();
                 let is_last = number + 1 == new.groups();
                 let was = opened.groups.get(number as usize);

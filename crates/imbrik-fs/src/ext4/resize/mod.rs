@@ -9,11 +9,10 @@
 //!                   inodes    …
 //! ```
 //!
-//! [`census`] looks at every inode and refuses a volume that contradicts itself. [`layout`] decides
-//! where everything goes: [`geometry`] places the groups' own metadata, [`placement`](crate::placement) the blocks that
-//! must move. [`rewrite`] makes the metadata that the plan changes into a [`draft`], which reads like
-//! the finished volume. Then the census is taken of the draft: its content must have the
-//! fingerprint of the source's.
+//! [`census`] verifies every inode and refuses an inconsistent volume. [`layout`] decides where everything goes:
+//! [`geometry`] places the metadata of groups, [`placement`](crate::placement) the blocks that must move. [`rewrite`]
+//! writes the changed metadata into a [`draft`], which reads like the finished volume. Then the census of the draft
+//! must have the fingerprint of the source.
 
 mod census;
 mod draft;
@@ -36,8 +35,8 @@ use imbrik_store::{
 use layout::{Lack, Layout, Planner};
 use std::sync::Arc;
 
-/// The volume in `store`, which is recovered, at another size. `replayed` is where a replay put newer
-/// blocks, in bytes: what stands in their places on the medium is old.
+/// Resizes the recovered volume in `store`. `replayed` are the ranges of newer blocks from a replay, in bytes: the data
+/// at these places on the medium are outdated.
 ///
 /// # Errors
 /// - When the store cannot be read, or `cancel` was requested.
@@ -102,9 +101,8 @@ pub(crate) fn smallest(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<ByteLe
     Ok(layout.geometry.superblock.volume_len())
 }
 
-/// Whether all that tells which blocks are whose agrees, in a volume that its system found errors in.
-/// Answers how many faults there are in folders, attributes and links, which have nothing to do with
-/// that.
+/// Verifies block ownership in a volume that is marked as having errors. Returns the number of faults in folders,
+/// attributes and links, which don't concern blocks.
 ///
 /// # Errors
 /// As [`crate::check`].
@@ -157,7 +155,7 @@ fn rewritten(opened: &Opened, layout: &Layout, draft: &Draft, replayed: &[Span])
     let mut all: Vec<u64> = draft.made().chain(more).collect();
     all.sort_unstable();
     all.dedup();
-    // What lies behind the source's end is not in it, whatever it will be.
+    // Space past the end of the source is not part of it.
     let behind = Run::between(had, blocks);
     let mut runs: Vec<Run> = Vec::new();
     for block in all.into_iter().filter(|block| *block < had) {

@@ -46,7 +46,7 @@ pub(super) fn prove(
     Ok(())
 }
 
-/// A resized volume's numbers, told as those of its source.
+/// Converts a resized volume's numbers to those of its source.
 struct Back<'a> {
     moves: &'a Moves,
     inodes: &'a InodeMoves,

@@ -144,7 +144,7 @@ impl Attribute<'_> {
         Some([whose, self.name].concat())
     }
 
-    /// Returns whether its value is an ACL, which has an on-disk format of its own.
+    /// Returns whether its value is an ACL, which has a separate on-disk format.
     pub(in crate::ext4) fn is_acl(&self) -> bool {
         matches!(self.index, ACL_OF_ACCESS | ACL_OF_NEW)
     }

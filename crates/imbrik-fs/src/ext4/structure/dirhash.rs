@@ -6,7 +6,7 @@ use crate::ext4::superblock::Superblock;
 
 /// The start of half MD4 and TEA where the superblock has no seed.
 const START: [u32; 4] = [0x6745_2301, 0xefcd_ab89, 0x98ba_dcfe, 0x1032_5476];
-/// The hash that means "behind the last entry": no name has it.
+/// The hash that marks the end: no name has it.
 const END: u32 = 0xffff_fffe;
 
 /// How a folder hashes names.
@@ -25,8 +25,8 @@ enum HashKind {
 }
 
 impl NameHash {
-    /// The one that a folder's root names by the number `hash_version`; `None` for one that is not
-    /// known, and where the superblock doesn't tell whether characters have a sign.
+    /// The hash function of a folder's root with the number `hash_version`; `None` if it is unknown, or the superblock
+    /// does not record whether characters are signed.
     pub(in crate::ext4) fn of(hash_version: u8, superblock: &Superblock) -> Option<Self> {
         let kind = match hash_version {
             0 => HashKind::Legacy,
@@ -177,7 +177,7 @@ pub(in crate::ext4) fn words_of(value: &[u8]) -> Vec<u32> {
 mod tests {
     use super::*;
 
-    /// What `debugfs -R "dx_hash -h KIND -s SEED NAME"` prints.
+    /// The output of `debugfs -R "dx_hash -h KIND -s SEED NAME"`.
     #[test]
     fn name_hashes_match_debugfs() {
         let seed = [0x0403_0201, 0x0807_0605, 0x0c0b_0a09, 0x100f_0e0d];

@@ -366,7 +366,7 @@ mod tests {
         assert!(is_sound(&leaf, 5) && !is_sound(&leaf, 6));
         leaf[9] ^= 1;
         assert!(!is_sound(&leaf, 5));
-        // Without a tail there is no place for a checksum.
+        // A block without a tail can't have a checksum.
         assert!(seal(&mut block(1024, &[(12, b".")], false), 5).is_none());
     }
 

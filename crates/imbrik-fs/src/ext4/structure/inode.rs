@@ -1,5 +1,4 @@
-//! One inode as it stands in a table: `struct ext4_inode`, the fields that a resize reads and
-//! changes.
+//! An inode of an inode table: `struct ext4_inode`, with the fields that a resize reads and changes.
 //!
 //! ```text
 //!  0x00 mode     0x08 atime   0x0c ctime   0x10 mtime   0x14 dtime     0x1a links
@@ -50,7 +49,7 @@ const USER_FLAGS: [(FileFlags, u32); 8] = [
     (FileFlags::TOP_DIR, 0x2_0000),
 ];
 
-/// Where the 60 bytes of the map stand.
+/// The offsets of the map's 60 bytes.
 pub(in crate::ext4) const I_BLOCK: Range<usize> = 0x28..0x64;
 
 /// How an inode says where its content is.
@@ -118,7 +117,7 @@ impl RawInode {
         self.put_u32(0x6c, low_u32(size >> 32));
     }
 
-    /// What it is; `None` for a mode that is none.
+    /// Its type; `None` if the mode is invalid.
     pub(in crate::ext4) fn kind(&self) -> Option<FileKind> {
         let kind = match self.mode() & TYPE_MASK {
             FILE => FileKind::File,
@@ -155,8 +154,8 @@ impl RawInode {
         }
     }
 
-    /// The moment whose seconds stand at `at`, and whose rest at `extra`, where there is room for
-    /// that: nanoseconds above two bits that count how often the seconds began anew.
+    /// The time with the seconds at `at` and the rest at `extra`, if there is space for that: nanoseconds above two
+    /// bits that extend the seconds.
     fn time(&self, at: usize, extra: usize) -> Option<FileTime> {
         let seconds = i64::from(i32::from_le_bytes(bytes::array(&self.raw, at)?));
         let end = 128usize.checked_add(self.extra_len()?.into())?;
@@ -272,7 +271,7 @@ impl RawInode {
         }
     }
 
-    /// Whether what is made in a folder belongs to the folder's project.
+    /// Returns whether what is made in a folder belongs to the folder's project.
     pub(in crate::ext4) fn project_of_new(&self) -> Option<u32> {
         let has_room = self.extra_len().is_some_and(|len| len >= 0x20);
         (self.flags() & PROJECT_INHERIT_FLAG != 0 && has_room).then(|| self.u32(0x9c))
@@ -286,17 +285,17 @@ impl RawInode {
         }
     }
 
-    /// Whether it is a folder with an index.
+    /// Returns whether it is a folder with an index.
     pub(in crate::ext4) fn is_indexed(&self) -> bool {
         self.flags() & INDEX_FLAG != 0
     }
 
-    /// Whether names or content in it are encrypted.
+    /// Returns whether names or content in it are encrypted.
     pub(in crate::ext4) fn is_encrypted(&self) -> bool {
         self.flags() & ENCRYPTED_FLAG != 0
     }
 
-    /// Whether data may stand behind its end: the hashes of a verified file do.
+    /// Returns whether it may have data after its end: a verified file has its hashes there.
     pub(in crate::ext4) fn has_hashes_behind(&self) -> bool {
         self.flags() & VERITY_FLAG != 0
     }
@@ -305,7 +304,7 @@ impl RawInode {
         self.flags() & IMMUTABLE_FLAG != 0
     }
 
-    /// The kind that an entry of a folder gives it; 0 for a mode that is none.
+    /// The type for directory entries; 0 if the mode is invalid.
     pub(in crate::ext4) fn entry_kind(&self) -> u8 {
         match self.mode() & TYPE_MASK {
             FILE => 1,
@@ -319,7 +318,7 @@ impl RawInode {
         }
     }
 
-    /// Bytes of its fields behind the first 128, as it says; `None` when that cannot be.
+    /// The recorded number of bytes after its first 128; `None` if that is invalid.
     pub(in crate::ext4) fn extra_len(&self) -> Option<u16> {
         let room = self.raw.len().checked_sub(128)?;
         let len = if room == 0 { 0 } else { self.u16(0x80) };
@@ -331,7 +330,7 @@ impl RawInode {
         self.flags() & INLINE_DATA_FLAG != 0
     }
 
-    /// Whether it holds the value of another inode's attribute.
+    /// Returns whether it holds the value of another inode's attribute.
     pub(in crate::ext4) fn is_attribute_value(&self) -> bool {
         self.flags() & EA_INODE_FLAG != 0
     }
@@ -389,7 +388,7 @@ impl RawInode {
     /// How many blocks it says it has.
     ///
     /// # Errors
-    /// When that is no whole number of blocks.
+    /// When that is not a multiple of the block size.
     pub(in crate::ext4) fn blocks(&self, superblock: &Superblock) -> Result<u64> {
         let high = if superblock.has_huge_file() { u64::from(self.u16(0x74)) << 32 } else { 0 };
         let count = u64::from(self.u32(0x1c)) | high;
@@ -436,7 +435,7 @@ impl RawInode {
         Ok(MapKind::Indirect)
     }
 
-    /// What the checksums of everything that belongs to this inode start from.
+    /// The initial value for all checksums of this inode.
     pub(in crate::ext4) fn seed(&self, superblock: &Superblock) -> u32 {
         let number = crc32c(superblock.seed, &self.number.to_le_bytes());
         crc32c(number, &self.generation().to_le_bytes())
@@ -470,7 +469,7 @@ impl RawInode {
         }
     }
 
-    /// Makes its checksum anew.
+    /// Updates its checksum.
     pub(in crate::ext4) fn seal(&mut self, superblock: &Superblock) {
         if superblock.has_metadata_csum() {
             let (sum, is_wide) = self.checksum(superblock);
@@ -481,7 +480,7 @@ impl RawInode {
         }
     }
 
-    /// Where its attributes stand in the inode; `None` when there are none.
+    /// The range of its attributes in the inode; `None` if it has none.
     pub(in crate::ext4) fn attributes(&self) -> Option<Range<usize>> {
         let start = 128usize.checked_add(self.u16(0x80).into())?;
         if self.raw.len() <= 128 || bytes::le_u32(&self.raw, start)? != attributes::MAGIC {

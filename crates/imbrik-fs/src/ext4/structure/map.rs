@@ -1,4 +1,4 @@
-//! Where an inode's blocks are.
+//! Block maps of inodes.
 
 use super::{
     inode::{MapKind, RawInode},
@@ -14,7 +14,7 @@ use imbrik_store::{
 };
 use std::ops::ControlFlow;
 
-/// What a node of an extent tree starts with.
+/// The magic number of an extent tree node.
 pub(in crate::ext4) const EXTENT_MAGIC: u16 = 0xf30a;
 const MOST_DEPTH: u16 = 5;
 /// Above this, an extent's length means that it is unwritten.
@@ -35,24 +35,23 @@ pub(in crate::ext4) struct Piece {
     pub(in crate::ext4) physical: u64,
     /// How many.
     pub(in crate::ext4) len: u64,
-    /// Whether the blocks are allocated but hold nothing yet.
+    /// True if the blocks are allocated but hold nothing yet.
     pub(in crate::ext4) is_unwritten: bool,
 }
 
 impl Piece {
-    /// Where it lies in the volume.
+    /// Its blocks in the volume.
     pub(in crate::ext4) fn run(&self) -> Run {
         Run::new(self.physical, self.len)
     }
 
-    /// Whether `next` goes on where it ends, in the file and in the volume, and both fit into one
-    /// extent.
+    /// Returns whether `next` continues it, in the file and in the volume, and both fit into one extent.
     pub(in crate::ext4) fn is_continued_by(&self, next: &Self) -> bool {
         let most = MOST_WRITTEN.saturating_sub(u64::from(self.is_unwritten));
         self.is_followed_by(next) && self.len.saturating_add(next.len) <= most
     }
 
-    /// Whether `next` goes on where it ends, in the file and in the volume.
+    /// Returns whether `next` continues it, in the file and in the volume.
     fn is_followed_by(&self, next: &Self) -> bool {
         self.logical.saturating_add(self.len) == next.logical
             && self.run().end() == next.physical
@@ -60,7 +59,7 @@ impl Piece {
     }
 }
 
-/// Where an inode's blocks are.
+/// The block map of an inode.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(in crate::ext4) struct Map {
     /// Its content, in the file's order.
@@ -72,14 +71,14 @@ pub(in crate::ext4) struct Map {
 /// A block of a map.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(in crate::ext4) struct Node {
-    /// Where it lies in the volume.
+    /// Its first block in the volume.
     pub(in crate::ext4) block: u64,
     /// The first block of the file that it may lead to.
     pub(in crate::ext4) logical: u64,
 }
 
 impl Map {
-    /// Leaves out what lies behind the first `blocks` of the file.
+    /// Removes everything after the first `blocks` of the file.
     pub(in crate::ext4) fn cut(&mut self, blocks: u64) {
         self.pieces.retain(|piece| piece.logical < blocks);
         self.nodes.retain(|node| node.logical < blocks);
@@ -112,7 +111,7 @@ pub(in crate::ext4) fn map_of(
     Ok(all.map)
 }
 
-/// What is done with what a map leads to, and with what is wrong with it.
+/// Receives the blocks of a map, and its faults.
 pub(in crate::ext4) trait MapVisit {
     /// Blocks that the map names, before any of them is read.
     ///
@@ -190,7 +189,7 @@ struct Walk<'a> {
     visit: &'a mut dyn MapVisit,
 }
 
-/// Whether the walk goes on.
+/// Whether to continue the walk.
 type Flow = Result<ControlFlow<()>>;
 
 const ON: Flow = Ok(ControlFlow::Continue(()));
@@ -207,7 +206,7 @@ fn node_head(node: &[u8], room: usize) -> Option<(usize, u16)> {
     is_sound.then_some((eh_entries, eh_depth))
 }
 
-/// Compares a block of an extent tree with the checksum behind its last possible entry.
+/// Verifies the checksum of an extent tree block, which is after its last possible entry.
 fn check_node(block: &[u8], superblock: &Superblock, seed: u32) -> Option<()> {
     if !superblock.has_metadata_csum() {
         return Some(());
@@ -216,7 +215,7 @@ fn check_node(block: &[u8], superblock: &Superblock, seed: u32) -> Option<()> {
     (crc32c(seed, block.get(..at)?) == bytes::le_u32(block, at)?).then_some(())
 }
 
-/// Where the checksum of an extent block stands.
+/// The offset of the checksum of an extent block.
 pub(in crate::ext4) fn tail_of(block: &[u8]) -> Option<usize> {
     let eh_max = usize::from(bytes::le_u16(block, 4)?);
     eh_max.checked_mul(ENTRY)?.checked_add(ENTRY)
@@ -235,7 +234,7 @@ impl Walk<'_> {
         self.inode.wrong("its extent tree is invalid")
     }
 
-    /// Walks a node that must have `depth`; `behind` is the first logical block that may follow.
+    /// Walks a node that must have `depth`; `behind` is the smallest logical block that may follow.
     fn node(&mut self, node: &[u8], room: usize, depth: u16, behind: &mut u64) -> Flow {
         let head = node_head(node, room).filter(|(_, found)| *found == depth);
         let (count, _) = head.ok_or_else(|| self.nonsense())?;

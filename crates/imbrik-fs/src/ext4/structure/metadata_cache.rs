@@ -22,7 +22,7 @@ pub(in crate::ext4) trait Blocks {
     /// The content of `block`.
     ///
     /// # Errors
-    /// When it cannot be read, or there is none such.
+    /// When it cannot be read, or does not exist.
     fn block(&self, block: u64) -> Result<Block>;
 }
 
@@ -45,7 +45,7 @@ impl<S: ReadAt> MetadataCache<S> {
         Self { store, block_len, blocks: Pages::new(MOST, Keep::First) }
     }
 
-    /// Bytes a block.
+    /// The block size in bytes.
     pub(in crate::ext4) fn block_len(&self) -> u64 {
         self.block_len
     }
@@ -145,7 +145,7 @@ impl<S: ReadAt> ReadAt for MetadataCache<S> {
             let kept = self.blocks.get(block);
             let mut len = self.block_len.saturating_sub(inside);
             if kept.is_none() {
-                // As far as nothing is kept, in one go.
+                // Blocks that are not cached are read in one request.
                 let behind = at.get().saturating_add(ByteLen::of(rest).get());
                 let next = self.blocks.next(block).unwrap_or(u64::MAX);
                 let until = next.saturating_mul(self.block_len).min(behind);

@@ -30,11 +30,11 @@ use inode::RawInode;
 use metadata_cache::{Block, Blocks, MetadataCache};
 use std::sync::Arc;
 
-/// A plan keeps a few bits a block in memory; a volume of more than these (4 TiB in blocks of 4 KiB)
-/// is no card's, and may be one that only says so.
+/// The maximum number of blocks. A plan needs a few bits of memory per block; a larger volume (4 TiB with blocks of 4
+/// KiB) is not on a card, and its size may be false.
 const MOST_BLOCKS: u64 = 1 << 30;
 
-/// Whether a volume of `blocks` blocks is planned for.
+/// Returns whether a volume of `blocks` blocks is planned for.
 ///
 /// # Errors
 /// [`imbrik_store::Class::Unsupported`] when it is too large.
@@ -61,7 +61,7 @@ impl Opened {
     ///
     /// # Errors
     /// - When the store cannot be read.
-    /// - [`imbrik_store::Class::Unsupported`] and [`imbrik_store::Class::Corrupt`] with what is in the way.
+    /// - [`imbrik_store::Class::Unsupported`] and [`imbrik_store::Class::Corrupt`] with the reason.
     pub(in crate::ext4) fn of(store: Arc<dyn ReadAt>) -> Result<Self> {
         let this = Self::to_look_at(store)?;
         this.superblock.is_resizable()?;
@@ -174,7 +174,7 @@ impl Opened {
         Ok(())
     }
 
-    /// The block and the byte in it where inode `number` stands.
+    /// The block of inode `number`, and its offset in it.
     pub(in crate::ext4) fn place_of(&self, number: u32) -> Option<(u64, usize)> {
         place_of(&self.superblock, &self.groups, number)
     }
@@ -182,7 +182,7 @@ impl Opened {
     /// The inode `number`.
     ///
     /// # Errors
-    /// When there is none of that number, or its checksum is wrong.
+    /// When the number does not exist, or the inode's checksum is wrong.
     pub(in crate::ext4) fn inode(&self, number: u32) -> Result<RawInode> {
         let group = usize::try_from(group_of(&self.superblock, number)).unwrap_or(usize::MAX);
         let group = self.groups.get(group).ok_or_else(|| no_inode(number))?;
@@ -196,16 +196,16 @@ fn no_inode(number: u32) -> Error {
     Error::corrupt(format!("inode {number} does not exist"))
 }
 
-/// The group whose table has inode `number`; one that there is not for 0, which is no inode.
+/// The group of inode `number`; an invalid one for 0, which is not an inode.
 pub(in crate::ext4) fn group_of(superblock: &Superblock, number: u32) -> u64 {
     let index = number.checked_sub(1).map(u64::from);
     index.and_then(|index| index.checked_div(superblock.inodes_per_group)).unwrap_or(u64::MAX)
 }
 
-/// The inode `number` out of the table of its group, its checksum not looked at.
+/// Reads inode `number` from the table of its group, without verifying its checksum.
 ///
 /// # Errors
-/// When there is none of that number, or it cannot be read.
+/// When the number does not exist, or the inode cannot be read.
 pub(in crate::ext4) fn inode_in(
     blocks: &dyn Blocks,
     superblock: &Superblock,
@@ -219,7 +219,7 @@ pub(in crate::ext4) fn inode_in(
     Ok(RawInode { number, raw: raw.to_vec() })
 }
 
-/// The block and the byte in it where inode `number` stands in the table of its group.
+/// The block of inode `number` in the table of its group, and its offset in the block.
 fn place_in(superblock: &Superblock, group: &Group, number: u32) -> Option<(u64, usize)> {
     let inside = u64::from(number.checked_sub(1)?).checked_rem(superblock.inodes_per_group)?;
     let at = inside.checked_mul(superblock.inode_len)?;
@@ -227,7 +227,7 @@ fn place_in(superblock: &Superblock, group: &Group, number: u32) -> Option<(u64,
     Some((block, usize::try_from(at.checked_rem(superblock.block_len)?).ok()?))
 }
 
-/// The block and the byte in it where inode `number` stands in tables as `groups` has them.
+/// The block of inode `number` in the tables of `groups`, and its offset in the block.
 pub(in crate::ext4) fn place_of(
     superblock: &Superblock,
     groups: &[Group],

@@ -9,7 +9,7 @@ use imbrik_store::bytes;
 const TAIL: usize = 8;
 const MAGIC: u32 = 0x0b10_ca04;
 
-/// Where a block names an inode, and which.
+/// The offsets of inode numbers in a block, and the numbers.
 pub(in crate::ext4) fn entries(block: &[u8]) -> Vec<(usize, u32)> {
     let list = block.len().saturating_sub(TAIL);
     let places = (0..list).step_by(4);
@@ -18,13 +18,13 @@ pub(in crate::ext4) fn entries(block: &[u8]) -> Vec<(usize, u32)> {
         .collect()
 }
 
-/// The checksum of a block that stands in block `number`, for checksums that start from `seed`.
+/// The checksum of block `number`, starting from `seed`.
 fn checksum(block: &[u8], number: u64, seed: u32) -> Option<u32> {
     let list = block.get(..block.len().checked_sub(TAIL)?)?;
     Some(crc32c(crc32c(seed, &number.to_le_bytes()), list))
 }
 
-/// Whether a block is one of an orphan file, with the right checksum if `seed` is known.
+/// Returns whether a block is one of an orphan file, with the right checksum if `seed` is known.
 pub(in crate::ext4) fn is_sound(block: &[u8], number: u64, seed: Option<u32>) -> bool {
     let sound = || {
         let tail = block.len().checked_sub(TAIL)?;
@@ -38,7 +38,7 @@ pub(in crate::ext4) fn is_sound(block: &[u8], number: u64, seed: Option<u32>) ->
     sound().unwrap_or(false)
 }
 
-/// Makes the checksum of a block anew.
+/// Updates the checksum of a block.
 pub(in crate::ext4) fn seal(block: &mut [u8], number: u64, seed: u32) -> Option<()> {
     let sum = checksum(block, number, seed)?;
     let at = block.len().checked_sub(4)?;

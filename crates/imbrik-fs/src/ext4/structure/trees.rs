@@ -1,5 +1,4 @@
-//! Maps made anew: extent trees of the least possible size, and indirect maps whose numbers follow
-//! their blocks.
+//! Rewritten maps: extent trees of minimal size, and indirect maps with converted block numbers.
 
 use super::{
     inode::{I_BLOCK, low_u32},
@@ -54,7 +53,7 @@ pub(in crate::ext4) fn moved(pieces: &[Piece], moves: &Moves) -> Vec<Piece> {
     out
 }
 
-/// A map: what stands in the inode, and its blocks.
+/// A map: the part in the inode, and its blocks.
 pub(in crate::ext4) struct Made {
     pub(in crate::ext4) i_block: Vec<u8>,
     pub(in crate::ext4) blocks: Vec<(u64, Vec<u8>)>,
@@ -139,15 +138,15 @@ fn node(out: &mut [u8], entries: &[TreeEntry], room: usize, depth: u16) -> Optio
     Some(())
 }
 
-/// Makes the checksum of a block of a tree anew.
+/// Updates the checksum of a tree block.
 pub(in crate::ext4) fn seal(block: &mut [u8], seed: u32) -> Option<()> {
     let at = tail_of(block)?;
     let sum = crc32c(seed, block.get(..at)?);
     bytes::put(block, at, sum.to_le_bytes())
 }
 
-/// An indirect map with every block number following its block, and nothing behind the first
-/// `limit` blocks of the file. Blocks of the map that stay as they are are left out.
+/// Converts every block number of an indirect map, and removes everything after the first `limit` blocks of the file.
+/// Unchanged blocks of the map are omitted.
 ///
 /// # Errors
 /// When a block of it cannot be read, or a number has no room.
@@ -180,7 +179,7 @@ struct Indirect<'a> {
 }
 
 impl Indirect<'_> {
-    /// What `number`, `depth` levels above the data, becomes.
+    /// Converts `number`, which is `depth` levels above the data.
     fn follow(&mut self, number: u32, depth: u32, logical: &mut u64) -> Result<u32> {
         let start = *logical;
         if number == 0 || start >= self.limit {
@@ -295,7 +294,7 @@ mod tests {
             limit in 1u64..1000,
         ) {
             let superblock = superblock();
-            // Twelve direct blocks, the rest through block 500 and, behind it, 501 and on.
+            // Twelve direct blocks, the rest through block 500, then 501 and the following ones.
             let mut i_block = vec![0; 60];
             let store = SparseStore::new(ByteLen::kib(BLOCKS));
             let put = |block: u64, index: u64, value: u64| {
@@ -340,7 +339,7 @@ mod tests {
             let before = map_of(&kept, &superblock, &inode, &mut |_| Ok(())).unwrap();
             let made = indirect(&kept, &superblock, &i_block, &moves, limit).unwrap();
             let target = SparseStore::new(ByteLen::kib(BLOCKS));
-            // What was not made anew is where it was.
+            // Blocks that were not rewritten are unchanged.
             for block in 500..520u64 {
                 let bytes = imbrik_store::read_vec(&*store, ByteOffset::new(block * 1024), 1024);
                 let to = moves.target_of(block);

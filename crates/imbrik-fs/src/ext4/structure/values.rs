@@ -1,4 +1,4 @@
-//! The values of attributes that stand in inodes of their own (`ea_inode`).
+//! Values of attributes in separate inodes (`ea_inode`).
 
 use super::{
     Opened,
@@ -63,7 +63,7 @@ pub(in crate::ext4) fn words_of_hash(hash: u32) -> Vec<u32> {
     words_of(&hash.to_le_bytes())
 }
 
-/// The attributes of `inode` that stand in it; `None` when they are invalid.
+/// The attributes in the inode itself; `None` if they are invalid.
 pub(in crate::ext4) fn in_inode(inode: &RawInode) -> Option<Vec<Attribute<'_>>> {
     match inode.attributes() {
         None => Some(Vec::new()),

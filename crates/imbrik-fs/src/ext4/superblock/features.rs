@@ -78,7 +78,7 @@ pub(super) const STATE_VALID: u16 = 0x1;
 pub(super) const STATE_ERRORS: u16 = 0x2;
 
 impl Superblock {
-    /// Whether its system found errors in it.
+    /// Returns whether its system found errors in it.
     pub(in crate::ext4) fn has_errors(&self) -> bool {
         self.state & STATE_ERRORS != 0
     }
@@ -92,7 +92,7 @@ impl Superblock {
         self.incompat & INCOMPAT_64BIT != 0
     }
 
-    /// Whether blocks of it can get other owners, and places.
+    /// Returns whether blocks of it can get other owners, and places.
     ///
     /// # Errors
     /// [`imbrik_store::Class::Unsupported`] with the feature that is in the way.
@@ -104,7 +104,7 @@ impl Superblock {
         }
     }
 
-    /// Whether all of its features are known, so that everything that hangs on its id, or on a
+    /// Returns whether all of its features are known, so that everything that hangs on its id, or on a
     /// number in it, can be found.
     ///
     /// # Errors
@@ -138,7 +138,7 @@ impl Superblock {
         self.ro_compat & RO_COMPAT_QUOTA != 0
     }
 
-    /// Whether entries of folders tell what kind of inode they lead to.
+    /// Returns whether directory entries contain the file type.
     pub(in crate::ext4) fn entries_have_types(&self) -> bool {
         self.incompat & 0x2 != 0
     }
@@ -159,7 +159,7 @@ impl Superblock {
         self.compat & 0x20 != 0
     }
 
-    /// Whether a folder may have more sub-folders than its count of links holds.
+    /// Returns whether a folder may have more sub-folders than its count of links holds.
     pub(in crate::ext4) fn has_dir_nlink(&self) -> bool {
         self.ro_compat & 0x20 != 0
     }
@@ -172,17 +172,17 @@ impl Superblock {
         self.compat & COMPAT_FAST_COMMIT != 0
     }
 
-    /// Whether something hangs on the numbers of its inodes, or on its UUID.
+    /// Returns whether something hangs on the numbers of its inodes, or on its UUID.
     pub(in crate::ext4) fn has_stable_inodes(&self) -> bool {
         self.compat & COMPAT_STABLE_INODES != 0
     }
 
-    /// Whether its orphan file says that it is not empty.
+    /// Returns whether its orphan file says that it is not empty.
     pub(in crate::ext4) fn has_orphans_in_file(&self) -> bool {
         self.ro_compat & RO_COMPAT_ORPHAN_PRESENT != 0
     }
 
-    /// Whether an inode holds the blocks reserved for more descriptors.
+    /// Returns whether an inode holds the blocks reserved for more descriptors.
     pub(in crate::ext4) fn has_resize_inode(&self) -> bool {
         self.compat & COMPAT_RESIZE_INODE != 0
     }
@@ -199,7 +199,7 @@ impl Superblock {
         self.ro_compat & RO_COMPAT_METADATA_CSUM != 0
     }
 
-    /// Whether descriptors carry checksums, so that their flags and unused counts mean something.
+    /// Returns whether descriptors carry checksums, so that their flags and unused counts mean something.
     pub(in crate::ext4) fn has_group_checksums(&self) -> bool {
         self.ro_compat & (RO_COMPAT_METADATA_CSUM | RO_COMPAT_GDT_CSUM) != 0
     }

@@ -1,7 +1,7 @@
 //! The superblock: `struct ext4_super_block`, 1024 bytes at byte 1024 of the volume.
 
 //!
-//! What is read is a [`RawSuperblock`]; holding a [`Superblock`] means that its numbers agree.
+//! Parsing returns a [`RawSuperblock`]; a [`Superblock`] has consistent values.
 
 mod features;
 mod raw;
@@ -23,16 +23,16 @@ pub(super) struct Superblock {
     pub(super) block_len: u64,
     pub(super) first_data_block: u64,
     pub(super) blocks_per_group: u64,
-    /// Blocks a bit of a block bitmap: 1 but with bigalloc.
+    /// Blocks per bit of a block bitmap: 1 except with bigalloc.
     pub(super) cluster_blocks: u64,
     pub(super) inodes_per_group: u64,
     pub(super) inode_len: u64,
-    /// Bytes a group descriptor: 32, or more with 64bit.
+    /// The size of a group descriptor in bytes: 32, or more with 64bit.
     pub(super) descriptor_len: u64,
     pub(super) first_meta_bg: u64,
     pub(super) reserved_gdt_blocks: u64,
     pub(super) journal_inode: u32,
-    /// The copy of the journal's map and length (`s_jnl_blocks`); `None` when there is none.
+    /// The backup of the journal's map and length (`s_jnl_blocks`); `None` if there is none.
     pub(super) journal_copy: Option<JournalCopy>,
     /// The seed of every other checksum.
     pub(super) seed: u32,
@@ -46,11 +46,11 @@ pub(super) struct Superblock {
     pub(super) backup_groups: [u32; 2],
     /// `s_hash_seed`: what the hashes of names start from.
     pub(super) hash_seed: [u32; 4],
-    /// Whether hashes of names take characters with a sign; `None` when nothing tells.
+    /// True if hashes of names use signed characters; `None` if that is not recorded.
     pub(super) has_signed_hashes: Option<bool>,
     /// The files of the users', the groups' and the projects' quotas; 0 for none.
     pub(super) quota_inodes: [u32; 3],
-    /// Groups whose bitmaps and tables stand together (`s_log_groups_per_flex`).
+    /// The number of groups with their bitmaps and tables together (`s_log_groups_per_flex`).
     pub(super) flex_groups: u64,
     state: u16,
     compat: u32,
@@ -58,7 +58,7 @@ pub(super) struct Superblock {
     ro_compat: u32,
 }
 
-/// What the superblock repeats of the journal's inode.
+/// The superblock's backup of the journal inode.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct JournalCopy {
     /// The 60 bytes of its map.
@@ -67,15 +67,15 @@ pub(super) struct JournalCopy {
     pub(super) size: u64,
 }
 
-/// Where a superblock has its checksum.
+/// The offset of the checksum of a superblock.
 const CHECKSUM_AT: usize = 0x3fc;
 
 impl Superblock {
-    /// Where it stands in the volume, in bytes.
+    /// Its offset in the volume, in bytes.
     pub(super) const OFFSET: u64 = 1024;
     /// How long it is, in bytes.
     pub(super) const LEN: usize = 1024;
-    /// The read-only-compatible feature that tells of a file of orphans that is not empty.
+    /// The read-only-compatible feature for a file of orphans that is not empty.
     pub(super) const ORPHAN_PRESENT: u32 = features::RO_COMPAT_ORPHAN_PRESENT;
 
     /// The same under another UUID.
@@ -92,18 +92,17 @@ impl Superblock {
         ByteLen::new(self.blocks.saturating_mul(self.block_len))
     }
 
-    /// How many blocks a group takes for itself: its bitmaps and its inode table.
+    /// The number of blocks of a group's metadata: its bitmaps and its inode table.
     pub(super) fn metadata_blocks_a_group(&self) -> u64 {
         self.inodes_per_group.div_ceil(self.inodes_a_block()).saturating_add(2)
     }
 
-    /// How many inodes stand in a block of a table.
+    /// The number of inodes per block of a table.
     pub(super) fn inodes_a_block(&self) -> u64 {
         self.block_len.checked_div(self.inode_len).unwrap_or(1).max(1)
     }
 
-    /// How many blocks a group has in use if it holds nothing but its own metadata, as an unwritten
-    /// bitmap implies.
+    /// The number of used blocks in a group that contains only its metadata, as an uninitialised bitmap implies.
     pub(super) fn implied_blocks(&self, number: u64, group: &Group) -> u64 {
         let (start, len) = (self.group_start(number), self.group_len(number));
         let inside = |first: u64, count: u64| {
@@ -145,7 +144,7 @@ impl Superblock {
         bitmap.get(..len).unwrap_or(bitmap)
     }
 
-    /// Whether two superblocks describe the same layout.
+    /// Returns whether two superblocks describe the same layout.
     pub(super) fn has_geometry_of(&self, other: &Self) -> bool {
         let of = |s: &Self| {
             let groups = (s.blocks, s.block_len, s.first_data_block, s.blocks_per_group);
@@ -154,8 +153,7 @@ impl Superblock {
         of(self) == of(other)
     }
 
-    /// Makes the checksum of a superblock's bytes anew: that over all of it but the checksum, from
-    /// all ones.
+    /// Updates the checksum in the bytes of a superblock, which covers everything before it and starts from all ones.
     pub(super) fn seal(&self, raw: &mut [u8]) {
         if self.has_metadata_csum() {
             let sum = crc32c(!0, raw.get(..CHECKSUM_AT).unwrap_or_default());
@@ -174,7 +172,7 @@ impl Superblock {
         self.first_data_block.saturating_add(group.saturating_mul(self.blocks_per_group))
     }
 
-    /// How many blocks a group has: all as many, but the last.
+    /// The number of blocks of a group: the same for all except the last.
     pub(super) fn group_len(&self, group: u64) -> u64 {
         self.blocks.saturating_sub(self.group_start(group)).min(self.blocks_per_group)
     }
@@ -184,7 +182,7 @@ impl Superblock {
         self.block_len.checked_div(self.descriptor_len).unwrap_or(1).max(1)
     }
 
-    /// The block, and the byte in it, where the descriptor of `group` stands.
+    /// The block of the descriptor of `group`, and its offset in the block.
     pub(super) fn descriptor_at(&self, group: u64) -> (u64, u64) {
         let a_block = self.descriptors_a_block();
         let index = group.checked_div(a_block).unwrap_or(0);
@@ -202,13 +200,13 @@ impl Superblock {
         Self::OFFSET.checked_div(self.block_len).unwrap_or(0)
     }
 
-    /// How far everything in group 0 stands behind the group's start: with bigalloc and blocks of
-    /// 1 KiB, the group starts at block 0 and the superblock stands in block 1.
+    /// The offset of the metadata of group 0 from its start: with bigalloc and blocks of 1 KiB, the group starts at
+    /// block 0 and the superblock is in block 1.
     fn shift(&self, group: u64) -> u64 {
         if group == 0 { self.primary().saturating_sub(self.first_data_block) } else { 0 }
     }
 
-    /// Whether a group starts with a superblock: the first, and those that the sparse rules name.
+    /// Returns whether a group starts with a superblock: the first, and those that the sparse rules name.
     pub(super) fn has_superblock(&self, group: u64) -> bool {
         let power_of = |base: u64| {
             let mut power = base;
@@ -225,8 +223,7 @@ impl Superblock {
             || [3, 5, 7].into_iter().any(power_of)
     }
 
-    /// Which blocks of the descriptor table stand behind a group's superblock, by their index in
-    /// the table.
+    /// The blocks of the descriptor table after the superblock of a group, by their index in the table.
     pub(super) fn descriptors_in(&self, group: u64) -> std::ops::Range<u64> {
         let a_block = self.descriptors_a_block();
         let index = group.checked_div(a_block).unwrap_or(0);

@@ -1,4 +1,4 @@
-//! The superblock as it is read: not believed yet.
+//! A parsed superblock that is not verified yet.
 
 use super::{CHECKSUM_AT, JournalCopy, Superblock, features::*};
 use crate::ext4::checksum::crc32c;
@@ -13,15 +13,15 @@ const MAGIC: u16 = 0xef53;
 /// `EXT3_JNL_BACKUP_BLOCKS`: the superblock has a copy of the journal's map.
 const JOURNAL_IS_COPIED: u8 = 1;
 
-/// A superblock that was only decoded. It names a volume and tells in which state it was left; what it
-/// says of the layout is there once it was looked at ([`RawSuperblock::verified`]).
+/// A superblock that was only decoded. It has a name and a state of the volume; the layout is available after
+/// [`RawSuperblock::verified`].
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(in crate::ext4) struct RawSuperblock {
     fields: Superblock,
     checksum_is_wrong: bool,
-    /// `s_inodes_count`: what the groups have together, in a sound volume.
+    /// `s_inodes_count`: the total of all groups in a consistent volume.
     inodes_count: u32,
-    /// Whether it has clusters of another length than its blocks, without the feature for that.
+    /// True if it has clusters of another length than its blocks, without the feature for that.
     has_stray_clusters: bool,
     /// `s_rev_level`: 0 has no features, and inodes of 128 bytes; higher ones than 1 don't exist.
     revision: u32,
@@ -123,7 +123,7 @@ impl RawSuperblock {
         })
     }
 
-    /// The superblock of the volume in `store`; `None` when there is none.
+    /// Reads the superblock of the volume in `store`; `None` if it has none.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -131,7 +131,7 @@ impl RawSuperblock {
         Ok(Self::decode(&read_up_to(store, ByteOffset::new(Superblock::OFFSET), Superblock::LEN)?))
     }
 
-    /// What the volume is called.
+    /// The label.
     pub(in crate::ext4) fn label(&self) -> Option<String> {
         self.fields.label.clone()
     }
@@ -146,17 +146,17 @@ impl RawSuperblock {
         self.fields.volume_len()
     }
 
-    /// Whether its system found errors in it.
+    /// Returns whether its system found errors in it.
     pub(in crate::ext4) fn has_errors(&self) -> bool {
         self.fields.has_errors()
     }
 
-    /// Whether it was not unmounted, so that its journal has newer blocks.
+    /// Returns whether it was not unmounted, so that its journal has newer blocks.
     pub(in crate::ext4) fn needs_recovery(&self) -> bool {
         self.fields.incompat & INCOMPAT_RECOVER != 0
     }
 
-    /// Whether it was unmounted as it should be.
+    /// Returns whether it was unmounted as it should be.
     pub(in crate::ext4) fn was_unmounted(&self) -> bool {
         self.fields.state & STATE_VALID != 0
     }
@@ -169,13 +169,13 @@ impl RawSuperblock {
         self.fields.has_features_since_ext4()
     }
 
-    /// Whether it describes the same layout as `other`.
+    /// Returns whether it describes the same layout as `other`.
     pub(in crate::ext4) fn has_geometry_of(&self, other: &Superblock) -> bool {
         self.fields.has_geometry_of(other)
     }
 
-    /// The superblock for whoever only looks: its numbers agree with each other, and all that tells where something
-    /// stands is known. `None` otherwise.
+    /// The superblock for reading files, if its values are consistent and the features of the layout are known; `None`
+    /// otherwise.
     pub(in crate::ext4) fn readable(self) -> Option<Superblock> {
         let unknown = self.fields.incompat & !INCOMPAT_KNOWN & !INCOMPAT_RECOVER;
         (unknown == 0 && self.has_sound_numbers()).then_some(self.fields)
@@ -203,7 +203,7 @@ impl RawSuperblock {
         }
     }
 
-    /// Whether the numbers that all arithmetic rests on agree with each other.
+    /// Returns whether the numbers that all arithmetic rests on agree with each other.
     fn has_sound_numbers(&self) -> bool {
         let it = &self.fields;
         let bits = it.block_len.saturating_mul(8);
@@ -229,7 +229,7 @@ impl RawSuperblock {
             && it.descriptor_len <= it.block_len
     }
 
-    /// Whether the volume is sound and all of its features are known.
+    /// Returns whether the volume is sound and all of its features are known.
     ///
     /// # Errors
     /// With the first reason why not.

@@ -37,7 +37,7 @@ type Tree = BTreeMap<String, Node>;
 struct Kind {
     name: &'static str,
     make: &'static str,
-    /// Whether it has links and owners.
+    /// True if it has links and owners.
     is_unix: bool,
     /// Runs its checker.
     judge: fn(&Path),

@@ -16,7 +16,7 @@ pub(crate) fn sh(line: &str, dir: &Path) -> String {
     String::from_utf8_lossy(&output.stdout).into_owned()
 }
 
-/// Whether the test may use loop devices and mounts. Without root it says that it was not run; in
+/// Returns whether the test may use loop devices and mounts. Without root it says that it was not run; in
 /// CI that is a failure.
 pub(crate) fn is_root(test: &str) -> bool {
     let is_root = rustix::process::geteuid().is_root();

@@ -41,7 +41,7 @@ impl Against {
 /// # Errors
 /// When either cannot be read.
 pub(super) fn against_image(image: &Image, other: &Image, watch: Watch<'_>) -> Outcome<OnCard> {
-    let nothing = "The image itself was checked; the other one was not compared with it.";
+    let nothing = "The image was checked, but not compared with the other one.";
     let compared = Comparison::of_images(image, other, watch).state(nothing)?;
     Ok(OnCard { compared, is_image: true, part: None })
 }
@@ -57,7 +57,7 @@ pub(super) fn against_card(
     tally: &Tally,
     watch: Watch<'_>,
 ) -> Outcome<OnCard> {
-    let nothing = "The image itself was checked; the card was not compared.";
+    let nothing = "The image was checked, but not compared with the card.";
     let target = TargetSize { size: card.size, sector: card.sector };
     let mut source = session.fleet.source(card, tally, false).state(nothing)?;
     let mut target = target;
@@ -66,7 +66,7 @@ pub(super) fn against_card(
         source = Arc::new(Window::new(source, part.span).map_err(Failure::from).state(nothing)?);
         target.size = part.span.len();
     } else if image.manifest().is_some_and(|manifest| manifest.only.is_some()) {
-        let what = format!("{} has no partition like that in the image", card.path.display());
+        let what = format!("{} has no such partition as the image", card.path.display());
         return Err(Failure::new(Exit::Mismatch, what).state(nothing));
     }
     let options = session.resize_options(true);

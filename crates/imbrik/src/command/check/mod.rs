@@ -55,10 +55,10 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
     if !session.out.is_json() {
         session.out.line("");
         session.out.line(&match bad.len() {
-            0 if exits.len() == 2 => "Both images are as they should be.".to_owned(),
-            0 => format!("All {} are as they should be.", count(exits.len() as u64, "image")),
+            0 if exits.len() == 2 => "Both images are intact.".to_owned(),
+            0 => format!("All {} are intact.", count(exits.len() as u64, "image")),
             bad => format!(
-                "{bad} of {} are not as they should be: see above.",
+                "{bad} of {} are not intact: see above.",
                 count(exits.len() as u64, "image")
             ),
         });
@@ -71,15 +71,15 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
 fn several_make_sense(args: &CheckArgs) -> Outcome<()> {
     let is_list = |text: &str| Path::new(text).is_file() || text.contains(char::is_whitespace);
     let what = if args.images.iter().any(|image| pipe::is_pipe(image)) {
-        "- is one image, and several are named"
+        "- is one image, but several are named"
     } else if args.against.is_some() {
-        "--against compares one image, and several are named"
+        "--against compares one image, but several are named"
     } else if args.expect.as_deref().is_some_and(|text| !is_list(text)) {
-        "one hash cannot be that of several images"
+        "--expect is for one image, but several are named"
     } else {
         return Ok(());
     };
-    Err(Failure::usage(what).next("Check them one after the other."))
+    Err(Failure::usage(what).next("Check them one by one."))
 }
 
 /// The hashes that `--expect` names for `image`: pasted, or from a file.
@@ -120,7 +120,7 @@ fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
     let image = session
         .open_image(path)
         .state("The image was only read.")
-        .next("If there is another copy of it, check that one.")?;
+        .next("If you have another copy, check that one.")?;
     let is_pipe = pipe::is_pipe(path);
     let listed = if is_pipe { Vec::new() } else { listed_sums(path)? };
     let to_make = to_make(args, &listed, is_pipe)?;
@@ -129,7 +129,7 @@ fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
     let progress = session.progress(check.steps() + usize::from(against.is_some()));
     let cancel = &session.environment.interrupt.cancel;
     let watch = Watch { observer: &progress, cancel };
-    let found = check.run(watch).state("The image was only read; nothing is known of the rest.")?;
+    let found = check.run(watch).state("The image was only read; the rest was not checked.")?;
     let is_undamaged = found.tiles.spans.is_empty();
     let tally = Tally::default();
     let card = match &against {

@@ -161,9 +161,9 @@ impl Report<'_> {
         let kinds: Vec<_> = self.sums.iter().map(|sum| sum.kind.to_string()).collect();
         match (self.found.wrong_sum, &kinds[..]) {
             (None, []) => match &self.made {
-                Some(path) => out.line(&format!("Checksum        put into {}", quoted(path))),
+                Some(path) => out.line(&format!("Checksum        written to {}", quoted(path))),
                 None => match &self.list {
-                    None => out.line("Checksum        no checksum file beside it"),
+                    None => out.line("Checksum        no checksum file next to it"),
                     Some(list) => out.line(&format!(
                         "Checksum        not compared: {} has a line for it; to compare, add --expect {}",
                         quoted(list.file_name().unwrap_or_default().as_ref()),
@@ -197,7 +197,7 @@ impl Report<'_> {
                 good("has")
             )),
             ExpectedSum::Other => out.line(&format!(
-                "Expected        {}, neither packed nor unpacked",
+                "Expected        {}, neither compressed nor decompressed",
                 bad("does not have the hash that was given")
             )),
         }
@@ -279,7 +279,7 @@ impl Report<'_> {
         }
     }
 
-    /// Whether nothing else is wrong than what other programs need to read the file.
+    /// Returns whether nothing else is wrong than what other programs need to read the file.
     fn is_only_refused(&self) -> bool {
         let is_refusal =
             |finding: &ImageFinding| matches!(finding, ImageFinding::OthersRefuse { .. });
@@ -311,12 +311,12 @@ impl Report<'_> {
             }
             (Verdict::Damaged, _) => {
                 out.line(&format!("{path} is damaged: do not rely on it."));
-                out.line("If there is another copy of it, check that one.");
+                out.line("If you have another copy, check that one.");
             }
             (Verdict::CutShort(missing), _) => {
                 let missing = size::both(missing);
-                out.line(&format!("{path} is cut short: {missing} are missing at its end."));
-                out.line("If there is another copy of it, check that one.");
+                out.line(&format!("{path} is truncated: {missing} are missing at its end."));
+                out.line("If you have another copy, check that one.");
             }
             (Verdict::Unknown, _) => match self.image.is_rather() {
                 Some(kind) => {
@@ -370,9 +370,7 @@ fn show_card(out: &Out, found: &OnCard, card: &Path) {
         [] => {
             let part = found.part.as_ref().map_or(String::new(), |part| format!("{part} of "));
             let table = match found.compared.is_plain_copy {
-                true => {
-                    "; its table is a copy of the image's and does not know the end of the card"
-                }
+                true => "; its table is that of the image and not extended to the end of the card",
                 false => "",
             };
             out.line(&format!(

@@ -40,14 +40,14 @@ pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
     let last = Writing::new(session, "clone", &last).unasked();
     let mut cards = first.cards(&args.cards)?;
     let (Some(chosen), true) = (cards.first(), cards.len() == 1) else {
-        return Err(Failure::usage("a card that is in use is cloned onto one other card")
+        return Err(Failure::usage("a card in use can be cloned to one card only")
             .state(UNTOUCHED)
-            .next("Name one; `imbrik clone` makes more of that one."));
+            .next("Name one, then clone that one with `imbrik clone`."));
     };
     super::is_another(session, &source, &chosen.card)?;
     if chosen.card.size < source.size {
         return Err(Failure::refused(
-            "a card that is in use is cloned onto one that is as large or larger",
+            "a card in use can only be cloned to one of the same size or larger",
         )
         .state(UNTOUCHED)
         .next("For a smaller one: `imbrik save --live CARD IMAGE`, then `imbrik restore`."));
@@ -77,7 +77,7 @@ pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
     let mixed = |failure: Failure| match failure.exit {
         Exit::Done => failure,
         _ => failure.state(format!(
-            "{name} has no partition table: what was copied to it mixes different times."
+            "{name} has no partition table: the data copied to it are from different times."
         )),
     };
     for _ in 0..MOST_PASSES {

@@ -78,7 +78,7 @@ fn opened<'a>(session: &Session, card: &'a Card, tally: Tally) -> Outcome<Source
     let content = session.fleet.source(card, &tally, true).state(UNTOUCHED)?;
     let survey = Survey::of(&*content).state(UNTOUCHED)?;
     if survey.is_unknown() {
-        let what = if survey.is_blank { "blank" } else { "nothing that is known" };
+        let what = if survey.is_blank { "blank" } else { "no known content" };
         return Err(Failure::refused(format!(
             "the card to read, {}, is {what}",
             card.path.display()
@@ -111,11 +111,10 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
     let mut exit = read_exit;
     let (mut written, mut made) = (0usize, Vec::new());
     let mut question = format!(
-        "Take the card out of {}, put the new one in, and press Enter; or type q to end: ",
+        "Remove the card from {}, insert the new one, and press Enter; or type q to quit: ",
         card.path.display()
     );
-    let mut state =
-        "No card was written to, and nothing is left of the temporary image.".to_owned();
+    let mut state = "No card was written, and the temporary image was removed.".to_owned();
     loop {
         let answer = session.ask(&question, &state);
         if cancel.check().is_err() {
@@ -130,10 +129,10 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
             Ok(done) => {
                 made.extend(session.fleet.look(card).ok());
                 exit = if read_exit == Exit::Done { done } else { read_exit };
-                question = "Another one? Put it in and press Enter, or type q to end: ".to_owned();
+                question = "Another one? Insert it and press Enter, or type q to quit: ".to_owned();
                 written = written.saturating_add(1);
                 state = format!(
-                    "{} written; nothing is left of the temporary image.",
+                    "{} written; the temporary image was removed.",
                     match written {
                         1 => "One card was".to_owned(),
                         all => format!("{all} cards were"),
@@ -148,7 +147,7 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
                     _ => failure,
                 };
                 session.out.failure("clone", &failure);
-                question = "Put another card in and press Enter, or type q to end: ".to_owned();
+                question = "Insert another card and press Enter, or type q to quit: ".to_owned();
             }
         }
     }
@@ -184,7 +183,7 @@ fn temporary_image(
     };
     let used = plan.view.copied_in(Span::whole(read.known.survey.size));
     session.out.note(&format!(
-        "{} are in use on {}: they are packed into a temporary image in {} first.",
+        "{} are used on {}: they are saved to a temporary image in {} first.",
         size::both(used),
         card.path.display(),
         quoted(temporary)
@@ -199,9 +198,9 @@ fn temporary_image(
         .state("The card is unchanged, and the temporary image was removed.")?;
     drop(progress);
     if session.fleet.has_changed(card, &read.known.survey) {
-        let what = "the card was written to, or exchanged, while it was read";
+        let what = "the card was changed or exchanged while it was read";
         return Err(Failure::new(Exit::Mismatch, what)
-            .state("No other card was written to, and nothing is left of the temporary image.")
+            .state("No other card was written, and the temporary image was removed.")
             .next("Unmount it everywhere, then clone it again."));
     }
     // It stays open without a name.
@@ -227,19 +226,19 @@ fn write_swapped(
     let known = &read.known.survey;
     if on_card.fingerprint() == known.fingerprint() && on_card.written == known.written {
         return Err(Failure::refused(format!(
-            "the card in {} is the one that was read, or the same as it",
+            "the card in {} is the source, or identical to it",
             card.path.display()
         ))
         .state(UNTOUCHED)
-        .next("Put the new card in."));
+        .next("Insert the new card."));
     }
     if made.iter().any(|made| !made.has_changed(&on_card)) {
         return Err(Failure::refused(format!(
-            "the card in {} is one that was just made",
+            "the card in {} was written just now",
             card.path.display()
         ))
         .state(UNTOUCHED)
-        .next("Put the new card in."));
+        .next("Insert the new card."));
     }
     let options = SourceOptions::default();
     let source = operation::Source::of_image(image, &options)

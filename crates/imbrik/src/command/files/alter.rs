@@ -28,7 +28,7 @@ pub(super) fn remove(session: &Session, args: &RemoveArgs) -> Outcome<Exit> {
     for path in &paths {
         for one in found(&*files, &path.path, &tree)? {
             if one.path.is_empty() {
-                return Err(Failure::usage("the root folder cannot go").state(UNTOUCHED));
+                return Err(Failure::usage("the root folder can't be removed").state(UNTOUCHED));
             }
             let mut told = Told::new(json::FileChanged::Removed, &one.path);
             weigh(&tree, one.file, &mut told)?;
@@ -49,9 +49,9 @@ pub(super) fn rename(session: &Session, args: &RenameArgs) -> Outcome<Exit> {
     };
     let typed = PartPath::of_new(&args.to);
     if typed.part.is_some() && typed.part != from.part {
-        return Err(Failure::usage("a file stays in its volume when it gets another name")
+        return Err(Failure::usage("a file can only be renamed within its volume")
             .state(UNTOUCHED)
-            .next("Bring it into another one with `imbrik files carry`."));
+            .next("Copy it to another volume with `imbrik files carry`."));
     }
     let folder = || one.path.rsplitn(2, |byte| *byte == b'/').nth(1).unwrap_or_default();
     // A name alone is one in the same folder.
@@ -113,7 +113,7 @@ fn of_one_part(typed: &[OsString]) -> Outcome<(Vec<PartPath>, PartPath)> {
     if others.iter().any(|one| one.part != last.part) {
         return Err(Failure::usage("all of it must be in one partition")
             .state(UNTOUCHED)
-            .next("Do it for one partition after the other."));
+            .next("Do it for one partition at a time."));
     }
     let part = PartPath { part: last.part.clone(), path: Vec::new() };
     Ok((all, part))

@@ -68,7 +68,7 @@ impl Told {
             (json::FileChanged::Renamed, Some(to)) => format!("{part}{path} renamed to {to}"),
             (json::FileChanged::Removed, _) => format!("{part}{path} removed"),
             (json::FileChanged::Folder, _) => format!("{part}{path} made"),
-            _ => format!("{part}{path} put in"),
+            _ => format!("{part}{path} added"),
         }
     }
 
@@ -82,13 +82,13 @@ impl Told {
         let path = &self.path;
         match (self.what, &self.to, self.replaced) {
             (json::FileChanged::Put, _, Some(old)) => {
-                format!("Put       {path}  {len}, in place of {}", size::short(old))
+                format!("Added     {path}  {len}, replaces {}", size::short(old))
             }
             (json::FileChanged::Put, ..) if self.folders == 0 && self.files == 1 => {
-                format!("Put       {path}  {len}, new")
+                format!("Added     {path}  {len}, new")
             }
             (json::FileChanged::Put, ..) => {
-                format!("Put       {path}  {}, {len}", below(self.files, self.folders))
+                format!("Added     {path}  {}, {len}", below(self.files, self.folders))
             }
             (json::FileChanged::Folder, ..) => format!("Made      {path}"),
             (json::FileChanged::Renamed, to, _) => {
@@ -122,11 +122,9 @@ impl<'a> Target<'a> {
     ) -> Outcome<Self> {
         let started = Instant::now();
         if pipe::is_pipe(path) {
-            return Err(Failure::usage(
-                "an image in a pipe has no place where it could be changed",
-            )
-            .state(UNTOUCHED)
-            .next("Name a file."));
+            return Err(Failure::usage("an image in a pipe can't be changed")
+                .state(UNTOUCHED)
+                .next("Name a file."));
         }
         let source = Source::open(session, path, &Tally::default())?;
         Ok(Self { session, args, command, path, source, started })
@@ -156,7 +154,7 @@ impl<'a> Target<'a> {
             self.session.out.warn(&format!("{} more are left out.", count(more as u64, "file")));
         }
         if wanted.edits.is_empty() {
-            return Err(Failure::refused("there is nothing that could be changed").state(UNTOUCHED));
+            return Err(Failure::refused("there is nothing to change").state(UNTOUCHED));
         }
         match &self.source.opened {
             Opened::Image(image) => self.image(image, index, title, wanted),
@@ -270,15 +268,15 @@ impl<'a> Target<'a> {
         });
         if session.policy(self.args.yes) == Policy::Nobody {
             return Err(Failure::refused(
-                "this needs a confirmation, and nobody can be asked here",
+                "this needs confirmation, and there is no terminal to ask on",
             )
             .state("Nothing was written to the card.")
-            .next("If that is what you want, add --yes."));
+            .next("To do it without being asked, add --yes."));
         }
         let word = crate::render::survey::name(Some(&self.source.survey), card);
         session.confirm_by_typing(
             &word,
-            &format!("Type what the card is called, {word}, to go ahead: "),
+            &format!("Type the name of the card, {word}, to continue: "),
             self.args.yes,
         )?;
         let progress = session.progress(2);
@@ -398,22 +396,22 @@ fn failed_on_card(failure: EditFailure) -> Failure {
     let state = match failure.state {
         CardState::Untouched => "Nothing was written to the card.",
         CardState::OldOrNew => {
-            "The card has the old files or the new ones: its journal sees to it at the next start."
+            "The card has the old files or the new ones, once its journal is replayed at the next start."
         }
         CardState::ToBeChecked => {
             "The volume is to be checked: names are old or new, one by one, and it says that it was not \
              unmounted."
         }
         CardState::Differs => {
-            "All was written, and not all of it is there: do not trust this card."
+            "Everything was written, but the card did not keep all of it: do not trust this card."
         }
-        _ => "All was written and is there.",
+        _ => "Everything was written and verified.",
     };
     let next = match (failure.error.class(), failure.state) {
         (Class::Cancelled, _) => "Run the same command again to do it.",
         (_, CardState::Untouched | CardState::Whole) => "",
-        (_, CardState::OldOrNew) => "Look what is there with `imbrik files list`, and repeat.",
-        _ => "Have its system's checker look at it, or restore it from its image.",
+        (_, CardState::OldOrNew) => "See what is there with `imbrik files list`, and try again.",
+        _ => "Check it with the filesystem checker of its system, or restore it from its image.",
     };
     Failure::from(failure.error).state(state).next(next)
 }

@@ -160,11 +160,9 @@ impl<'a> Diffing<'a> {
             let mut all = found(files, &pair.path, tree)?;
             match all.len() {
                 1 => Ok(all.remove(0)),
-                many => {
-                    Err(Failure::usage(format!("{} stands for {many} files", name(&pair.path)))
-                        .state(ONLY_READ)
-                        .next("Name one folder or file."))
-                }
+                many => Err(Failure::usage(format!("{} matches {many} files", name(&pair.path)))
+                    .state(ONLY_READ)
+                    .next("Name one folder or file.")),
             }
         };
         let (a, b) = (start(&*before_files, before)?, start(&*after_files, after)?);
@@ -286,12 +284,12 @@ impl<'a> Diffing<'a> {
         }
         out.line(&match (all.differs, counts.is_empty()) {
             (false, _) => format!("All files are the same: {same}, compared in {took}."),
-            (true, true) => format!("Else the same: {same}, compared in {took}."),
+            (true, true) => format!("Otherwise the same: {same}, compared in {took}."),
             (true, false) => format!("{}; {same} the same. Compared in {took}.", listed(&counts)),
         });
         if all.known > 0 {
             out.line(&format!(
-                "{} not read for that: the digests of the images' tiles are the same.",
+                "{} not read: the digests of the images' tiles are equal.",
                 match all.known {
                     1 => "1 file was".to_owned(),
                     many => format!("{many} files were"),
@@ -299,7 +297,7 @@ impl<'a> Diffing<'a> {
             ));
         }
         out.line(
-            "Tables, boot loaders and what no file holds were not compared: `imbrik check --against` does.",
+            "Partition tables and boot loaders were not compared: use `imbrik check --against`.",
         );
         Ok(exit)
     }
@@ -359,7 +357,7 @@ fn words(one: &Difference) -> (&'static str, String) {
                 Aspect::Attributes => "attributes".to_owned(),
                 Aspect::Flags => "flags".to_owned(),
                 Aspect::Links => "hard links".to_owned(),
-                Aspect::Modified => "time of change only".to_owned(),
+                Aspect::Modified => "modification time only".to_owned(),
             });
             ("changed", format!("  {}", told.collect::<Vec<_>>().join(", ")))
         }

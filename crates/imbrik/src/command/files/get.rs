@@ -199,7 +199,7 @@ impl Getting<'_> {
             fs::create_dir(folder).map_err(|error| {
                 system(format!("making the folder {}", quoted(folder)), error)
                     .state("Nothing was taken.")
-                    .next("Make the folder first, or name another.")
+                    .next("Create the folder first, or name another one.")
             })?;
         }
         let total = self.weight(wanted, "Nothing was taken.")?;
@@ -340,12 +340,12 @@ fn judge_room(total: ByteLen, folder: &Path) -> Outcome<()> {
     Err(Failure::new(
         Exit::NoRoom,
         format!(
-            "{} are to be taken, and {} has {} free",
+            "{} are needed, but {} has {} free",
             size::both(total),
             quoted(folder),
             size::both(free)
         ),
     )
     .state("Nothing was taken.")
-    .next("Make room there, or name a folder on a larger disk."))
+    .next("Free some space there, or name a folder on a larger disk."))
 }

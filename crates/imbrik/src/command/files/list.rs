@@ -103,7 +103,7 @@ struct Widths {
 /// What is shown of an entry.
 struct Shown {
     path: Vec<u8>,
-    /// Whether that is from the root down.
+    /// True if that is from the root down.
     is_whole: bool,
     info: FileInfo,
     target: Option<Vec<u8>>,

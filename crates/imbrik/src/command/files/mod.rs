@@ -178,7 +178,7 @@ impl Source {
     fn tell_of(session: &Session, tree: &Tree) {
         if tree.was_replayed() {
             session.out.note(&format!(
-                "{} was not unmounted: it is shown as its journal leaves it.",
+                "{} was not unmounted: its journal is taken into account.",
                 tree.title()
             ));
         }
@@ -197,10 +197,10 @@ fn found(files: &dyn Files, path: &[u8], tree: &Tree) -> Outcome<Vec<Found>> {
     let found = find(files, path).looked()?;
     if found.is_empty() {
         let slash = if path.starts_with(b"/") { "" } else { "/" };
-        let what = format!("there is no {slash}{} in {}", name(path), tree.title());
+        let what = format!("{slash}{} does not exist in {}", name(path), tree.title());
         return Err(Failure::usage(what)
             .state(ONLY_READ)
-            .next("`imbrik files list` shows what there is."));
+            .next("List the files with `imbrik files list`."));
     }
     Ok(found)
 }

@@ -37,7 +37,7 @@ pub(super) fn put(session: &Session, args: &PutArgs) -> Outcome<Exit> {
         brought
             .from_here(&path, &to, given)
             .state(UNTOUCHED)
-            .next("Look whether it is there, and whether you may read it.")?;
+            .next("Check that it exists and that you may read it.")?;
         take_in(&mut wanted, brought, &to, replaced);
     }
     target.apply(index, tree.title(), wanted)
@@ -85,7 +85,7 @@ fn given(args: &GiveArgs, tree: &Tree) -> Outcome<Given> {
     let files = tree.files().looked()?;
     let knows_owners = files.info(files.root()).looked()?.ownership.is_some();
     if !knows_owners && (args.owner.is_some() || args.mode.is_some()) {
-        return Err(Failure::usage(format!("{} knows no owners and no modes", tree.title()))
+        return Err(Failure::usage(format!("{} has no owners and modes", tree.title()))
             .state(UNTOUCHED)
             .next("Leave out --owner and --mode."));
     }

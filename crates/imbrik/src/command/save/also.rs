@@ -46,7 +46,7 @@ impl<'a> Also<'a> {
     ) -> Outcome<Self> {
         let session = writing.session;
         if to.is_pipe() || pipe::is_pipe(name) {
-            return Err(Failure::usage("--also and a pipe do not go together").state(UNTOUCHED));
+            return Err(Failure::usage("--also can't be combined with a pipe").state(UNTOUCHED));
         }
         if resolve::not_a_card(&session.fleet, name).is_ok() {
             let options = packing::options(session, &args.packing, Some(name))?;
@@ -117,7 +117,7 @@ fn spares(writing: &Writing<'_>, name: &Path, card: &Card) -> Outcome<Vec<Chosen
     let cards = writing.cards(&[name.to_owned()])?;
     match cards.iter().any(|other| writing.session.fleet.is_same_medium(card, &other.card)) {
         false => Ok(cards),
-        true => Err(Failure::usage(format!("{} is the card that is read", name.display()))
+        true => Err(Failure::usage(format!("{} is the source card", name.display()))
             .state(UNTOUCHED)
             .next("Name another card.")),
     }

@@ -190,7 +190,7 @@ impl Earlier {
         let mut reuse = reuse.map_err(|error: Error| {
             let next = match error.class() {
                 imbrik_core::Class::Unsupported => {
-                    format!("Give it some: imbrik repack {} FILE.img.zst", quoted(name))
+                    format!("Add digests: imbrik repack {} FILE.img.zst", quoted(name))
                 }
                 _ => String::new(),
             };
@@ -295,10 +295,7 @@ impl Earlier {
         }
         let read: ByteLen = saved.reused.read.iter().map(|span| span.len()).sum();
         if !read.is_zero() {
-            lines.push(format!(
-                "Reused    {} that were read and have not changed",
-                size::short(read)
-            ));
+            lines.push(format!("Reused    {} that were read and are unchanged", size::short(read)));
         }
         if saved.sums.is_empty() {
             lines.push("Checksum  not written; `imbrik check --sum` writes it".to_owned());

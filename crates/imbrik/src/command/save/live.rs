@@ -35,13 +35,13 @@ use std::{
 pub(super) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     let started = Instant::now();
     let Some(name) = &args.card else {
-        return Err(Failure::usage("which card? --live saves one that is in use")
+        return Err(Failure::usage("which card? --live saves a card in use")
             .state(UNTOUCHED)
             .next("For this machine's own: imbrik save --live / FOLDER"));
     };
     let card = card_in_use(session, name)?;
     if args.image.as_deref().is_some_and(pipe::is_pipe) {
-        return Err(Failure::usage("a card that is in use is not saved through a pipe")
+        return Err(Failure::usage("a card in use can't be saved to a pipe")
             .state(UNTOUCHED)
             .next("Name a file or a folder on another disk."));
     }

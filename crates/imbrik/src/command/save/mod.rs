@@ -174,7 +174,7 @@ fn tell_of_the_shelf(session: &Session, card: &Card, wanted: &SaveSource) {
     let known = Shelved::of(session).recognise(&wanted.survey);
     if let (Some(known), None, Some(folder)) = (known, &wanted.only, &session.config.images) {
         session.out.note(&format!(
-            "This card is on the shelf: {}. An image beside it costs what changed: imbrik shelf add {} {}",
+            "An image of this card is on the shelf: {}. A new one there stores only changes: imbrik shelf add {} {}",
             known.words(""),
             quoted(folder),
             quoted(&card.path)
@@ -243,7 +243,7 @@ impl Run<'_> {
         };
         let has_changed = wanted.has_changed(session, self.args, self.card, self.tally);
         if let Some(why) = &saved.not_named {
-            session.out.warn(&format!("Which files are lost could not be found out: {why}."));
+            session.out.warn(&format!("The names of lost files could not be determined: {why}."));
         }
         if let Some(why) = &saved.not_mended {
             session.out.warn(&format!(
@@ -310,10 +310,14 @@ fn failed(error: Error, card: &Card, to: &Destination) -> Failure {
     };
     let line = to.line("imbrik save", &card.path, "--resume");
     let next = match class {
-        Class::Refused => format!("{next} Or leave --resume out: {} makes room.", quoted(&left)),
-        Class::NoRoom => format!("Make room, then go on: {line}"),
+        Class::Refused => {
+            format!("{next} Or leave --resume out: {} is removed first.", quoted(&left))
+        }
+        Class::NoRoom => format!("Free some space, then resume: {line}"),
         Class::Gone => {
-            format!("Plug the card in again, look for it with `imbrik cards`, and go on: {line}")
+            format!(
+                "Plug the card in again, find its name with `imbrik cards`, then resume: {line}"
+            )
         }
         _ => format!("To resume, run: {line}"),
     };
@@ -346,7 +350,7 @@ impl SaveSource {
         Ok(Self { source: window, survey: inside, only: Some(part.clone()) })
     }
 
-    /// Whether the card tells of itself otherwise than before it was read. One that is gone by now
+    /// Returns whether the card tells of itself otherwise than before it was read. One that is gone by now
     /// tells nothing.
     fn has_changed(&self, session: &Session, args: &SaveArgs, card: &Card, tally: &Tally) -> bool {
         match Self::of(session, args, card, tally) {
@@ -362,7 +366,7 @@ fn content(session: &Session, args: &SaveArgs, wanted: &SaveSource) -> Outcome<I
     if args.fit {
         let room = args.room.map_or(ByteLen::ZERO, |room| room.0);
         let smallest = fit_plan::smallest(survey, None, room).map_err(|failure| {
-            failure.next("Leave --fit out: what is not in use takes no room in the image.")
+            failure.next("Leave --fit out: free space takes no space in the image.")
         })?;
         let plan = fit_plan::plan(session, source, survey, smallest, false)?;
         for change in &plan.plan.changes {
@@ -415,7 +419,7 @@ fn plan(
     }
     out.line(&format!("Read      {} of it", size::both(used)));
     out.line(&format!("Image     {}", to.title()));
-    out.line(&format!("Size      about {}, judged by samples", size::short(likely)));
+    out.line(&format!("Size      about {}, estimated from samples", size::short(likely)));
     out.line(&format!("Time      {} to read the card", time::roughly(seconds)));
     out.only_planned();
     Ok(Exit::Done)

@@ -137,7 +137,7 @@ impl Done<'_> {
             to.holes(saved)
         ));
         out.line(&format!(
-            "Used      {}; {} were read from the card",
+            "Used      {}; {} read from the card",
             size::both(self.used),
             size::short(tally.read())
         ));
@@ -146,7 +146,7 @@ impl Done<'_> {
         }
         if !saved.resumed.is_zero() {
             out.line(&format!(
-                "Resumed   {} of the card were in the image already",
+                "Resumed   {} of the card were already in the image",
                 size::both(saved.resumed)
             ));
         }
@@ -165,13 +165,13 @@ impl Done<'_> {
         }
         if !saved.rescued.is_zero() {
             out.line(&format!(
-                "Rescued   {} beside and between bad places, read in small pieces",
+                "Rescued   {} next to bad sectors, read in small requests",
                 size::both(saved.rescued)
             ));
         }
         if !lost.is_zero() {
             out.line(&format!(
-                "Lost      {} in {} could not be read and are zeros in the image",
+                "Lost      {} in {} could not be read, zeros in the image",
                 size::both(lost),
                 count(saved.unreadable.len() as u64, "place")
             ));
@@ -180,7 +180,7 @@ impl Done<'_> {
             }
             if saved.was_cut_short {
                 out.line(
-                    "          Not all of it was tried to the end: more patience may read more.",
+                    "          Not every sector was fully retried: a longer --patience may recover more.",
                 );
             }
         }

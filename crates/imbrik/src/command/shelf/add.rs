@@ -56,7 +56,7 @@ pub(crate) fn make_room(
     let may_go = std::mem::take(&mut removal.images);
     // What the failed save left is of no use: the next one has another name.
     removal.apply(&shelf, &lock, || ())?;
-    failure.state = "No image was added, and nothing was left of it.".to_owned();
+    failure.state = "No image was added.".to_owned();
     let removal = Removal { images: may_go, ..Removal::default() };
     if removal.is_empty() {
         failure.next = format!(

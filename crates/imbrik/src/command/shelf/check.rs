@@ -59,8 +59,8 @@ pub(super) fn check(session: &Session, shelf: &Shelf, most: usize) -> Outcome<Ex
         out.line(&json::object("shelf", "checked", more).to_string());
     } else {
         let others = match not_checked {
-            0 => "none left unchecked".to_owned(),
-            others => format!("{others} not checked this time"),
+            0 => "all checked".to_owned(),
+            others => format!("{others} not checked now"),
         };
         out.line(&format!(
             "{} read and compared with the digests in it; {others}.",

@@ -61,7 +61,7 @@ fn overdue(shelf: &Shelf, listing: &Listing, now: Timestamp) -> Vec<json::ShelfO
         let text = match listing.newest(card) {
             None => format!("{label} has only damaged images."),
             Some(newest) if is_ahead(newest.made_at, now) => format!(
-                "{label} has no image with a date that can be right: the newest is dated {}, in the future.",
+                "{label} has no image with a plausible date: the newest is dated {}, in the future.",
                 date_and_time(newest.made_at)
             ),
             Some(newest) if older(newest.made_at, shelf.due.into()) => {

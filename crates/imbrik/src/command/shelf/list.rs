@@ -93,7 +93,7 @@ pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
         ));
     }
     for stranger in &listing.strangers {
-        out.warn(&format!("{} is left alone: {}.", quoted(&stranger.path), stranger.why));
+        out.warn(&format!("{} is ignored: {}.", quoted(&stranger.path), stranger.why));
     }
     Ok(Exit::Done)
 }
@@ -116,7 +116,7 @@ fn head(
     )];
     if !listing.images.is_empty() {
         facts.push(match own < len {
-            true => format!("{} long in all, {} not shared", size::short(len), size::short(own)),
+            true => format!("{} in total, {} not shared", size::short(len), size::short(own)),
             false => size::short(len),
         });
     }

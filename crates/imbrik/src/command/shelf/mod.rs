@@ -50,7 +50,7 @@ fn open(session: &Session, folder: Option<&Path>) -> Outcome<Shelf> {
     Shelf::open(folder).map_err(|error| {
         let next = match error.class() {
             Class::Refused => format!(
-                "Mount its disk; or, when it is to become a shelf: imbrik shelf make {}",
+                "Mount its disk. To create a shelf there: imbrik shelf make {}",
                 quoted(folder)
             ),
             Class::Corrupt => {

@@ -177,12 +177,9 @@ fn install(
         let path = place.join(name);
         let there = fs::read_to_string(&path).ok();
         if there.is_some_and(|there| there != *text) && !replace {
-            return Err(Failure::refused(format!(
-                "{} is there already, and says something else",
-                quoted(&path)
-            ))
-            .state("It is unchanged; nothing was written.")
-            .next("Look at it, and add --replace when it may go."));
+            return Err(Failure::refused(format!("{} exists with other content", quoted(&path)))
+                .state("It is unchanged; nothing was written.")
+                .next("Check it, and add --replace to overwrite it."));
         }
     }
     let mut written = Vec::new();

@@ -47,7 +47,7 @@ pub(super) fn label(session: &Session, args: &ShelfImageArgs) -> Outcome<Exit> {
     let path = session.image_path(&args.image)?;
     let image: Image = session.open_image(&path).state("The image was only read.")?;
     let manifest = image.manifest().ok_or_else(|| {
-        Failure::usage(format!("{} does not say whose card it is of", quoted(&path)))
+        Failure::usage(format!("{} does not record which card it is of", quoted(&path)))
     })?;
     let day = manifest.made_at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d").to_string();
     let size = size::short(ByteLen::new(manifest.card_size));

@@ -122,7 +122,7 @@ impl Found<'_> {
         let table = match &self.survey.table {
             Some(table) => format!("{} {}", table.name(), table.id()),
             None if self.survey.parts.is_empty() => words::nothing(&self.survey).to_owned(),
-            None => "no table: one volume on the bare card".to_owned(),
+            None => "no partition table: one volume on the whole card".to_owned(),
         };
         let mut facts = vec![self.what.name(), size::both(self.survey.size)];
         facts.extend(self.what.facts());
@@ -274,7 +274,7 @@ impl Found<'_> {
         }
         let all = minimum.all_shrunk();
         if all < fitted.map_or(needed, |(len, _)| len) {
-            lines.push(format!("{} with every volume as small as it goes", size::both(all)));
+            lines.push(format!("{} with every volume as small as possible", size::both(all)));
         }
         for (index, line) in lines.iter().enumerate() {
             let head = if index == 0 { "Smallest card" } else { "" };

@@ -44,7 +44,7 @@ impl OnShelf {
 
     pub(super) fn line(&self) -> String {
         let changed = self.changed.map_or(String::new(), |changed| {
-            format!("; by its files' times, at most {} of it changed since", size::short(changed))
+            format!("; by file times, at most {} of it changed since", size::short(changed))
         });
         format!("on the shelf: {}", self.known.words(&changed))
     }

@@ -263,7 +263,7 @@ pub(crate) struct PrivateFile {
     pub(crate) why: String,
     /// How it was recognised.
     pub(crate) by: String,
-    /// Whether it is more than a guess.
+    /// True if it is more than a guess.
     pub(crate) is_certain: bool,
     /// The treatment in a copy without private data: `left out`, `redacted`, or `emptied`.
     pub(crate) in_a_copy: &'static str,

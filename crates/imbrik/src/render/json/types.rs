@@ -132,7 +132,7 @@ pub(crate) struct Content<P> {
     pub(crate) system: Option<String>,
     /// The label of the largest labelled volume.
     pub(crate) label: Option<String>,
-    /// Whether it is blank.
+    /// True if it is blank.
     pub(crate) blank: bool,
     pub(crate) partitions: Vec<P>,
     /// Oddities, one sentence each.
@@ -253,7 +253,7 @@ pub(crate) struct Gap {
     pub(crate) start: u64,
     pub(crate) size: u64,
     pub(crate) used: u64,
-    /// Whether all of it was read: of a long range, only the start is.
+    /// True if all of it was read: of a long range, only the start is.
     pub(crate) looked_at_all: bool,
 }
 
@@ -314,7 +314,7 @@ pub(crate) struct Saved {
     pub(crate) rescued_bytes: u64,
     /// With `--resume`, bytes of the card that were in the image already.
     pub(crate) resumed_bytes: u64,
-    /// Whether retries of unreadable ranges were stopped early.
+    /// True if retries of unreadable ranges were stopped early.
     pub(crate) was_cut_short: bool,
     /// With `--reuse`, data from the earlier image; otherwise null.
     pub(crate) reused: Option<Reused>,
@@ -369,7 +369,7 @@ pub(crate) struct Mended {
     pub(crate) unreadable: Vec<SpanPair>,
     /// Files that these ranges belong to, if known.
     pub(crate) lost: Vec<Lost>,
-    /// Whether retries were stopped early.
+    /// True if retries were stopped early.
     pub(crate) was_cut_short: bool,
 }
 
@@ -501,7 +501,7 @@ pub(crate) struct Checked {
     pub(crate) checksum_made: Option<String>,
     /// The data that the given hash matches; null if none was given.
     pub(crate) expected: Option<ExpectedOf>,
-    /// Whether the image has digests of its tiles.
+    /// True if the image has digests of its tiles.
     pub(crate) has_digests: bool,
     /// Ranges with damaged content.
     pub(crate) differing: Vec<SpanPair>,
@@ -572,7 +572,7 @@ pub(crate) struct Repacked {
     pub(crate) tiles: u64,
     /// Frames that were copied unchanged.
     pub(crate) tiles_taken_over: u64,
-    /// Whether each tile was compared with its digest in the old image.
+    /// True if each tile was compared with its digest in the old image.
     pub(crate) compared_with_digests: bool,
 }
 
@@ -648,7 +648,7 @@ pub(crate) struct WrittenCard {
     pub(crate) damaged: Vec<SpanPair>,
     /// Files that these ranges belong to, if known.
     pub(crate) lost: Vec<Lost>,
-    /// Whether it was read back and compared.
+    /// True if it was read back and compared.
     pub(crate) read_back: bool,
     pub(crate) seconds: f64,
     /// With `--live`, times of the freezes; otherwise null.

@@ -38,7 +38,7 @@ pub(super) struct FrameHead {
 /// # Errors
 /// [`crate::Class::Corrupt`] when there is no frame, or it reaches past the end of the file.
 pub(super) fn shape(file: &dyn ReadAt, at: ByteOffset) -> Result<FrameHead> {
-    let cut = || Error::corrupt(format!("the frame at {at} is cut short"));
+    let cut = || Error::corrupt(format!("the frame at {at} is truncated"));
     let head = read_up_to(file, at, 18)?;
     let magic = bytes::le_u32(&head, 0).ok_or_else(cut)?;
     let end = ByteOffset::new(file.size().get());

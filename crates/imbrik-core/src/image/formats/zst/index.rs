@@ -22,7 +22,7 @@ pub(super) struct ZstIndex {
     pub(super) frames: Option<Frames>,
     /// The manifest's JSON, when the file holds one.
     pub(super) manifest: Option<Vec<u8>>,
-    /// Whether the file ends in a seek table.
+    /// True if the file ends in a seek table.
     pub(super) has_seek_table: bool,
 }
 

@@ -117,7 +117,7 @@ impl Writing for Zst {
     }
 
     fn about(&self) -> &'static str {
-        "Zstandard, readable at any place"
+        "Zstandard with random access"
     }
 
     fn levels(&self) -> Option<RangeInclusive<i32>> {

@@ -62,7 +62,7 @@ pub(super) fn read(file: &dyn ReadAt) -> Result<Option<Vec<FrameLens>>> {
     let len = usize::try_from(table_len).map_err(|_| wrong("is too long for this system"))?;
     let table = read_up_to(file, ByteOffset::new(table_at), len)?;
     if bytes::le_u32(&table, 0) != Some(TABLE_MAGIC) {
-        return Err(wrong("does not start where its end says"));
+        return Err(wrong("does not start at the recorded offset"));
     }
     let step = usize::try_from(step).unwrap_or(12);
     let raw = table.get(8..).unwrap_or_default().chunks_exact(step);

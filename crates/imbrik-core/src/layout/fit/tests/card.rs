@@ -22,9 +22,9 @@ pub(super) enum Scheme {
     Chain {
         in_front: usize,
         behind: bool,
-        /// Whether the chain begins with a record that tells of no partition.
+        /// True if the chain begins with a record that tells of no partition.
         hollow: bool,
-        /// Whether the container takes all room up to what follows it.
+        /// True if the container takes all room up to what follows it.
         roomy: bool,
     },
     Gpt,
@@ -41,7 +41,7 @@ pub(super) struct Piece {
     pub(super) number: u32,
     /// Sectors between it and its record in the chain.
     pub(super) ahead: Option<u64>,
-    /// Whether the byte in front of it is free for a mark.
+    /// True if the byte in front of it is free for a mark.
     pub(super) has_front: bool,
 }
 

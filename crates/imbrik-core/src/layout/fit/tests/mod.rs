@@ -19,7 +19,10 @@ fn chain(card: &dyn ReadAt) -> Vec<(u64, u64, u64)> {
     let entry = |index: usize| (le32(&head, 454 + 16 * index), le32(&head, 458 + 16 * index));
     let container = (0..4).find(|index| head[450 + 16 * index] == 0x0f).map(entry);
     let Some((base, len)) = container else { return Vec::new() };
-    assert!((base + len) * SECTOR <= card.size().get(), "the container ends behind the card");
+    assert!(
+        (base + len) * SECTOR <= card.size().get(),
+        "the extended partition ends past the card"
+    );
     let mut found = Vec::new();
     let mut at = base;
     loop {
@@ -41,7 +44,10 @@ fn chain(card: &dyn ReadAt) -> Vec<(u64, u64, u64)> {
         }
     }
     for (first, count) in (0..4).filter(|index| head[450 + 16 * index] == 0xda).map(entry) {
-        assert!(first + count <= base || first >= base + len, "the container lies on another");
+        assert!(
+            first + count <= base || first >= base + len,
+            "the extended partition overlaps another one"
+        );
     }
     found
 }

@@ -1,7 +1,7 @@
-//! Every inode of a volume, looked at once: whether it is sound, and which blocks it has.
+//! The verification of every inode of a volume, and the ownership of all blocks.
 //!
-//! The same look proves a resized volume before it is written: its content must have the
-//! fingerprint of its source's, told in the source's numbers.
+//! The census also verifies a resized volume before it is written: its content must have the fingerprint of its source,
+//! computed with the source's numbers.
 
 mod oddities;
 mod tree;
@@ -37,13 +37,13 @@ pub(super) const RESIZE: u32 = 7;
 /// The pointer of an indirect map that leads to the double indirect block.
 pub(super) const DOUBLE: usize = I_BLOCK.start.saturating_add(13 * 4);
 
-/// What numbers a volume's blocks and inodes had in the volume that it was made of.
+/// The numbers of blocks and inodes in the source of a volume.
 pub(super) trait Origin {
     /// Calls `work` with the pieces that `piece` was, in order.
     fn pieces(&self, piece: Piece, work: &mut dyn FnMut(Piece));
-    /// What a block was.
+    /// The source's number of a block.
     fn block(&self, block: u64) -> u64;
-    /// What an inode was.
+    /// The source's number of an inode.
     fn inode(&self, number: u32) -> u32;
 }
 
@@ -62,12 +62,11 @@ impl Origin for Itself {
     }
 }
 
-/// What is to be done about faults that have nothing to do with which blocks are whose: in folders,
-/// attributes, links.
+/// How to handle faults that don't concern block ownership: in folders, attributes, links.
 pub(super) enum Faults {
     /// The first ends the look.
     Refused,
-    /// They are kept as they are, and told.
+    /// They are kept and reported.
     MetadataCache(Vec<String>),
 }
 
@@ -98,7 +97,7 @@ impl Faults {
     }
 }
 
-/// What was found.
+/// The result.
 pub(super) struct Census {
     /// The blocks that inodes have: content, maps and attributes.
     pub(super) owned: Bits,
@@ -112,7 +111,7 @@ pub(super) struct Census {
     pub(super) bad_blocks: Option<(RawInode, Map)>,
     /// How many inodes share each attribute block.
     pub(super) shared: BTreeMap<u64, u32>,
-    /// Tells this content from any other, whatever the places of its blocks and inodes.
+    /// A digest of the content that is independent of block and inode numbers.
     pub(super) fingerprint: u128,
     /// The faults that are kept.
     pub(super) faults: Faults,
@@ -120,7 +119,7 @@ pub(super) struct Census {
     clusters: Bits,
     tree: Tree,
     values: Values,
-    /// What each owner has, for quota files.
+    /// The usage of each owner, for quota files.
     usage: BTreeMap<quota::Owner, quota::Change>,
 }
 
@@ -184,7 +183,7 @@ impl Census {
         for fault in quota::compare(opened, &this.usage)? {
             this.faults.push(fault)?;
         }
-        // What was noted of each inode is not needed any more.
+        // The data about single inodes are no longer needed.
         this.tree = Tree::default();
         this.clusters = Bits::new(0);
         this.compare_bitmaps(opened, metadata)?;
@@ -239,7 +238,7 @@ impl Census {
         oddities::look(opened, &inode, &map, &mut self.faults)?;
         let has_no_name = inode.number == superblock.orphan_file
             || superblock.quota_inodes.contains(&inode.number);
-        // What holds a value is counted for those whose attributes have it.
+        // The inodes of large values are counted for the owners of the files that have them.
         if superblock.has_quota() && !has_no_name && !inode.is_attribute_value() {
             let inodes = quota::values_of(opened, &inode)?.saturating_add(1);
             let blocks = i64::try_from(count).unwrap_or(i64::MAX);
@@ -261,7 +260,7 @@ impl Census {
         metadata: &Bits,
         inode: &RawInode,
     ) -> Result<()> {
-        // What hangs on its double indirect block are the reserved descriptor blocks.
+        // Its double indirect block refers to the reserved descriptor blocks.
         if superblock.has_resize_inode() {
             let double = Run::new(double_of(inode), 1);
             owns(&mut self.owned, superblock, metadata, inode, double)
@@ -328,7 +327,7 @@ impl Census {
         Ok(())
     }
 
-    /// Compares what is owned with what the block bitmaps say.
+    /// Compares block ownership with the block bitmaps.
     fn compare_bitmaps(&self, opened: &Opened, mut used: Bits) -> Result<()> {
         let superblock = &opened.superblock;
         let owned = Run::new(0, superblock.blocks);
@@ -403,7 +402,7 @@ fn refuse_waiting(opened: &Opened) -> Result<()> {
     }))
 }
 
-/// How many blocks the attributes of an inode take that stand in inodes of their own.
+/// The number of blocks for attributes of an inode that are in separate inodes.
 fn values_elsewhere(opened: &Opened, inode: &RawInode, file_acl: u64) -> Result<u64> {
     let block_len = opened.superblock.block_len;
     let wrong = || inode.wrong("its attributes are invalid");
@@ -427,7 +426,7 @@ pub(super) fn double_of(inode: &RawInode) -> u64 {
     u64::from(bytes::le_u32(&inode.raw, DOUBLE).unwrap_or(0))
 }
 
-/// A digest of all that makes an inode what it is, its numbers told as those of its origin.
+/// A digest of an inode's properties, with numbers converted to the source's.
 fn fingerprint(opened: &Opened, inode: &RawInode, map: &Map, origin: &dyn Origin) -> Result<u128> {
     let superblock = &opened.superblock;
     let mut hasher = blake3::Hasher::new();
@@ -482,17 +481,17 @@ fn fingerprint(opened: &Opened, inode: &RawInode, map: &Map, origin: &dyn Origin
     Ok(u128::from_le_bytes(bytes::array(digest.as_bytes(), 0).unwrap_or_default()))
 }
 
-/// Whether `next` goes on where `last` ends, however long both are.
+/// Returns whether `next` continues `last`, whatever their lengths are.
 fn follows(last: &Piece, next: &Piece) -> bool {
     last.logical.saturating_add(last.len) == next.logical
         && last.run().end() == next.physical
         && last.is_unwritten == next.is_unwritten
 }
 
-/// Whether an inode that its bitmap has in use can be.
+/// Returns whether an inode that its bitmap has in use can be.
 ///
 /// # Errors
-/// With what says that it cannot.
+/// With the reason.
 fn is_alive(inode: &RawInode, superblock: &Superblock) -> Result<()> {
     inode.check(superblock)?;
     let is_reserved = inode.number < superblock.first_inode;

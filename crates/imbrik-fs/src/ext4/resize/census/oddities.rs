@@ -1,5 +1,4 @@
-//! What an inode must be beside having sound blocks: its mode, its length, a link's target, and
-//! what the special ones are.
+//! Rules for inodes besides their blocks: mode, length, the target of a link, and special inodes.
 
 use super::Faults;
 use crate::ext4::structure::{
@@ -9,7 +8,7 @@ use crate::ext4::structure::{
 };
 use imbrik_store::error::Result;
 
-/// The longest target of a link that stands in the inode.
+/// The longest target of a link that is stored in the inode.
 const SHORT_LINK: usize = 60;
 
 /// Looks at an inode in use with the map `map`.
@@ -32,7 +31,7 @@ pub(super) fn look(
     if inode.extra_len().is_none() {
         fault("its additional fields are longer than there is room for")?;
     }
-    // Blocks that hold something, and end behind the inode's length.
+    // Written blocks past the inode's length.
     let written = map.pieces.iter().filter(|piece| !piece.is_unwritten);
     let behind = written.map(|piece| piece.logical.saturating_add(piece.len)).max();
     let last = behind.map(|behind| behind.saturating_sub(1).saturating_mul(superblock.block_len));

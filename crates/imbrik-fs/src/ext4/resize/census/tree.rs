@@ -1,8 +1,7 @@
 //! Every folder of a volume: each block's checksum, each entry, the index, and how many names lead
 //! to each inode.
 //!
-//! What is looked at here decides nothing about blocks: a volume with such faults keeps them, where
-//! that is asked for.
+//! These checks don't concern blocks: a volume with such faults can keep them on request.
 
 use super::Faults;
 use crate::{
@@ -25,20 +24,20 @@ const MOST_LINKS: u32 = 64_998;
 /// The deepest index.
 const MOST_LEVELS: u8 = 3;
 
-/// What was noted of each inode in use, to be compared with the folders. It follows how many are in
-/// use, not how many there could be.
+/// Data about each used inode, to be compared with the folders. Their size depends on the number of used inodes, not on
+/// the capacity.
 #[derive(Default)]
 pub(super) struct Tree {
     /// Their numbers, in order.
     numbers: Vec<u32>,
-    /// What kind of inode each is, as entries of folders tell it; 0 for none.
+    /// The type of each inode, as in directory entries; 0 if unused.
     kinds: Vec<u8>,
     /// How many links each says that it has.
     links: Vec<u16>,
     folders: Vec<u32>,
 }
 
-/// What the folders say.
+/// The data from the folders.
 struct Names {
     /// How many names lead to each of the tree's inodes, "." and ".." included.
     count: Vec<u16>,
@@ -68,7 +67,7 @@ impl Tree {
         self.index(number).and_then(|at| self.kinds.get(at)).copied().unwrap_or(0)
     }
 
-    /// Looks at every folder, and compares what they say with what was noted.
+    /// Reads every folder, and compares it with the data about inodes.
     ///
     /// # Errors
     /// When the volume cannot be read, or stopping was requested, and those of `faults`.
@@ -158,16 +157,15 @@ impl Tree {
     }
 }
 
-/// The index of a folder, as far as it was followed.
+/// The part of a folder's index that was read.
 struct Index {
     hash: Option<NameHash>,
-    /// Of each block of the folder that is a leaf: the lowest hash in it, and the one behind the
-    /// highest.
+    /// For each leaf block of the folder: its lowest hash, and the end of its range.
     leaves: BTreeMap<u64, (u32, u32)>,
     nodes: Bits,
 }
 
-/// One folder that is looked at.
+/// A folder that is being read.
 struct Look<'a> {
     tree: &'a Tree,
     opened: &'a Opened,
@@ -266,7 +264,7 @@ impl Look<'_> {
         self.names.above.insert(self.inode.number, parent);
     }
 
-    /// The first two entries; answers those behind them.
+    /// Verifies the first two entries; returns the others.
     fn dots<'e>(&mut self, entries: &'e [NamedInode<'e>]) -> Result<&'e [NamedInode<'e>]> {
         let [own, above, rest @ ..] = entries else {
             self.fault("it has no \".\" and \"..\"")?;
@@ -320,7 +318,7 @@ impl Look<'_> {
         Ok(())
     }
 
-    /// Follows the index from its root; `None` when it is invalid, which was told then.
+    /// Reads the index from its root; `None` if it is invalid, which was reported.
     fn index(&mut self, places: &[u64]) -> Result<Option<Index>> {
         let first = places.first().copied().unwrap_or(0);
         let block = self.opened.meta.block(first)?;
@@ -360,7 +358,7 @@ impl Look<'_> {
         Ok(Some(index))
     }
 
-    /// Whether a node with `levels` of nodes below it makes sense; its hashes lie in `range`.
+    /// Returns whether a node with `levels` of nodes below it makes sense; its hashes lie in `range`.
     fn node(
         &mut self,
         block: &Block,
@@ -377,7 +375,7 @@ impl Look<'_> {
             let low = if is_first { range.0 } else { *hash };
             is_first = false;
             let high = children.peek().map_or(range.1, |(next, _)| *next);
-            // The lowest bit says that the hash goes on from the block before.
+            // The lowest bit means that the hash continues from the block before.
             let is_ordered = low & !1 <= high & !1 && low & !1 >= range.0 & !1;
             let at = u64::from(*child);
             let place = usize::try_from(at).ok().and_then(|at| places.get(at));
@@ -403,7 +401,7 @@ impl Look<'_> {
         Ok(true)
     }
 
-    /// Whether the names of a leaf have hashes where the index puts them.
+    /// Returns whether the names of a leaf have hashes where the index puts them.
     fn leaf(&mut self, index: &Index, number: u64, entries: &[NamedInode<'_>]) -> Result<()> {
         let Some((low, high)) = index.leaves.get(&number) else {
             return match entries.is_empty() {

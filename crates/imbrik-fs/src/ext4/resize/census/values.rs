@@ -16,7 +16,7 @@ use std::collections::BTreeMap;
 pub(super) struct Uses {
     /// How many entries name it: those of a shared block count once.
     all: u64,
-    /// Whether it is of the style of old, which has no count.
+    /// True if it is of the style of old, which has no count.
     is_old_style: bool,
 }
 
@@ -112,7 +112,7 @@ impl Values {
         Ok(())
     }
 
-    /// Compares what names each value with what its inode counts.
+    /// Compares the references to each value with the count in its inode.
     ///
     /// # Errors
     /// As [`Values::look_at_inode`].
@@ -139,7 +139,7 @@ impl Values {
     }
 }
 
-/// Whether a value is of the style of old, which names the inode whose attribute it is instead of a
+/// Returns whether a value is of the style of old, which names the inode whose attribute it is instead of a
 /// hash.
 fn is_old_style(holder: &RawInode, of: &RawInode) -> bool {
     holder.value_parent() == of.number && holder.generation() == of.generation()

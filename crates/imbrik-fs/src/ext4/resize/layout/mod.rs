@@ -1,7 +1,7 @@
 //! The plan of a resize: which blocks and inodes go where.
 //!
-//! Nothing here reads more than metadata, and nothing is written: a plan either has a place for
-//! everything, or tells how many blocks it lacks.
+//! Only metadata are read, and nothing is written: a plan has a place for everything, or reports how many blocks are
+//! missing.
 
 use super::{
     census::{BAD_BLOCKS, Census, RESIZE, double_of},
@@ -32,18 +32,18 @@ use std::{
 
 mod smallest;
 
-/// The blocks that maps get, for each inode whose map is made anew.
+/// The new map blocks of each inode whose map is rewritten.
 pub(super) type MapBlocks = BTreeMap<u32, Vec<u64>>;
 
 /// The smallest journal there is, in blocks.
 const LEAST_JOURNAL: u64 = 1024;
 
-/// Where two maps end, in blocks of the file, that do not keep their length.
+/// The new ends, in blocks of the file, of the two maps that change their length.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Ends {
     /// The journal's.
     pub(super) journal: u64,
-    /// That of the list of bad blocks: those behind the volume's end are of no concern to it.
+    /// That of the list of bad blocks: those past the end of the volume are dropped.
     pub(super) bad_blocks: u64,
 }
 
@@ -82,7 +82,7 @@ pub(super) struct Layout {
     pub(super) geometry: Geometry,
     pub(super) inodes: InodeMoves,
     pub(super) moves: Arc<Moves>,
-    /// The blocks of each map that is made anew, by its inode's old number.
+    /// The blocks of each rewritten map, by its inode's old number.
     pub(super) map_blocks: MapBlocks,
     /// The inodes whose blocks move, by their old numbers.
     pub(super) movers: BTreeSet<u32>,
@@ -96,7 +96,7 @@ pub(super) struct Layout {
     pub(super) moved: u64,
 }
 
-/// Why there is no plan.
+/// The reason why there is no plan.
 pub(super) enum Lack {
     /// So many blocks more are needed.
     Blocks(u64),
@@ -110,21 +110,21 @@ impl From<Error> for Lack {
     }
 }
 
-/// How many of the free blocks of a volume of `blocks` its system keeps for trees that must grow:
-/// room that is asked for is meant beyond them.
+/// The number of blocks of a volume of `blocks` that the kernel reserves for growing trees: requested free space is in
+/// addition to them.
 fn kept_back(superblock: &Superblock, blocks: u64) -> u64 {
     if superblock.has_extents() { (blocks / 50).min(4096) } else { 0 }
 }
 
-/// A volume that was looked at, of which plans are made.
+/// A volume after its census, for which plans are computed.
 pub(super) struct Planner<'a> {
     pub(super) opened: &'a Opened,
     pub(super) census: &'a Census,
     pub(super) cancel: &'a Cancel,
 }
 
-/// What of `owned` must move, since it lies behind the new end or where metadata stand now; and
-/// all that is taken without that.
+/// Splits `owned`: the blocks that must move, because they are past the new end or where metadata will be, and all that
+/// are taken without them.
 fn divided(owned: &Bits, geometry: &Geometry) -> (Bits, Bits) {
     let all = Run::new(0, owned.len());
     let end = geometry.superblock.blocks;
@@ -143,7 +143,7 @@ fn divided(owned: &Bits, geometry: &Geometry) -> (Bits, Bits) {
     (must_move, taken)
 }
 
-/// What files own afterwards, but for the maps that are made anew: what stays, and what came.
+/// The blocks of files after the moves, without rewritten maps: unmoved and moved ones.
 fn afterwards(taken: &Bits, geometry: &Geometry, data: &Moves) -> Bits {
     let end = geometry.superblock.blocks;
     let mut owned = Bits::new(end);
@@ -156,7 +156,7 @@ fn afterwards(taken: &Bits, geometry: &Geometry, data: &Moves) -> Bits {
     owned
 }
 
-/// What must move, and of what kind it is.
+/// The blocks that must move, by kind.
 #[derive(Default)]
 struct Load {
     rigid: Vec<Run>,
@@ -164,7 +164,7 @@ struct Load {
     movers: BTreeSet<u32>,
     /// Blocks of the journal's body among them.
     journal: u64,
-    /// Blocks of extent trees that must go: they are made anew elsewhere.
+    /// Blocks of extent trees that must move: they are rewritten elsewhere.
     trees: u64,
 }
 
@@ -192,7 +192,7 @@ impl Planner<'_> {
         has.min(usual)
     }
 
-    /// Where the journal and the list of bad blocks end in a volume of `blocks`.
+    /// The ends of the journal and the list of bad blocks in a volume of `blocks`.
     fn ends(&self, blocks: u64) -> Ends {
         let bad = self.census.bad_blocks_below(blocks).len();
         Ends {
@@ -207,20 +207,20 @@ impl Planner<'_> {
         journal.chain(self.census.bad_blocks.iter().map(move |one| (one, ends.bad_blocks)))
     }
 
-    /// Where the map of an inode ends that does not keep its length; `None` for any other.
+    /// The end of an inode's map that changes its length; `None` for any other.
     pub(super) fn end_of(&self, number: u32, ends: Ends) -> Option<u64> {
         let mut cut = self.cut_inodes(ends);
         cut.find(|((inode, _), _)| inode.number == number).map(|(_, end)| end)
     }
 
-    /// Whether an inode keeps the length of its map.
+    /// Returns whether an inode keeps the length of its map.
     fn keeps_its_length(&self, inode: &RawInode, ends: Ends) -> bool {
         let block_len = self.opened.superblock.block_len.max(1);
         let end = self.end_of(inode.number, ends);
         end.is_none_or(|end| inode.size().checked_div(block_len) == Some(end))
     }
 
-    /// What files own when two maps end there.
+    /// The blocks of files with these ends of two maps.
     fn owned(&self, ends: Ends) -> Bits {
         let mut owned = self.census.owned.clone();
         for ((inode, map), end) in self.cut_inodes(ends) {
@@ -233,8 +233,7 @@ impl Planner<'_> {
         owned
     }
 
-    /// A map cut to its new length. A tree that gets shorter is made anew, so that of its blocks
-    /// only as many are kept as that needs.
+    /// A map shortened to `len`. A shortened tree is rewritten, so only as many of its blocks are kept as it needs.
     fn cut(&self, inode: &RawInode, map: &Map, len: u64) -> Map {
         let mut map = map.clone();
         map.cut(len);
@@ -248,13 +247,13 @@ impl Planner<'_> {
     /// The plan with the most blocks of at most `blocks`.
     ///
     /// # Errors
-    /// [`Lack::Blocks`] when that many more would be needed; everything else as [`Lack::Other`].
+    /// [`Lack::Blocks`] with the number of missing blocks; all other errors as [`Lack::Other`].
     pub(super) fn longest(&self, blocks: u64) -> std::result::Result<Layout, Lack> {
         let lack = match self.plan(blocks) {
             Err(Lack::Blocks(lack)) => lack,
             other => return other,
         };
-        // A short last group may take more for itself, in front of it, than it gives.
+        // A short last group may need more blocks for metadata, in itself and before it, than it provides.
         let sized = sized(&self.opened.superblock, blocks)?;
         let last = sized.groups().saturating_sub(1);
         let takes = sized.leading_blocks(last).plus(sized.metadata_blocks_a_group())?;
@@ -341,7 +340,7 @@ impl Planner<'_> {
         Ok((inode, map))
     }
 
-    /// New numbers for the inodes behind the first `count`: the first that are free.
+    /// New numbers for the inodes after the first `count`: the first free ones.
     fn inode_moves(&self, count: u64) -> std::result::Result<InodeMoves, Lack> {
         let superblock = &self.opened.superblock;
         let used = &self.census.inodes;
@@ -369,7 +368,7 @@ impl Planner<'_> {
         Ok(InodeMoves { pairs })
     }
 
-    /// What has to move, by kind.
+    /// The blocks that must move, by kind.
     fn load(&self, must_move: &Bits, ends: Ends) -> Result<Load> {
         let superblock = &self.opened.superblock;
         let mut load = Load::default();

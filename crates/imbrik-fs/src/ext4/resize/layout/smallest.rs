@@ -14,7 +14,7 @@ impl Planner<'_> {
     /// The plan for the smallest size that has room for `room` blocks more than the content needs.
     ///
     /// # Errors
-    /// When there is no plan at all.
+    /// When no plan exists.
     pub(in crate::ext4::resize) fn smallest(&self, room: u64) -> Result<Layout> {
         let old = &self.opened.superblock;
         let inodes = self.census.inodes.count();

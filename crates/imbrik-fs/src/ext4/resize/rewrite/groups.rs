@@ -11,7 +11,7 @@ use crate::{
 use imbrik_store::{error::Result, exact::Exact as _};
 
 impl Rewriter<'_> {
-    /// The bitmaps, and the groups as their descriptors tell of them.
+    /// Writes the bitmaps; returns the groups for their descriptors.
     pub(super) fn groups(&mut self) -> Result<Vec<Group>> {
         let new = self.now().clone();
         let len = new.block_len.exact_as::<usize>()?;
@@ -57,7 +57,7 @@ impl Rewriter<'_> {
             }
             let bitmap = self.inodes.bitmap(own, len);
             if new.has_group_checksums() && group.flags & INODE_UNINIT != 0 {
-                // Nobody reads it, whatever stands there.
+                // It is not read, whatever it contains.
                 group.inode_bitmap_checksum = crc32c(new.seed, new.covered_inodes(&bitmap));
             } else {
                 group.inode_bitmap_checksum = crc32c(new.seed, new.covered_inodes(&bitmap));
@@ -67,7 +67,7 @@ impl Rewriter<'_> {
         Ok(groups)
     }
 
-    /// Puts `content` into `block` unless it stands there already.
+    /// Writes `content` to `block` unless it is there already.
     fn put_if_new(&mut self, block: u64, content: Vec<u8>) -> Result<()> {
         if self.draft.block(block)? != content {
             self.draft.put(block, content)?;

@@ -1,4 +1,4 @@
-//! The metadata of a resized volume, made anew where a plan changes what they say.
+//! Rewriting the metadata that a plan changes.
 
 mod groups;
 mod superblocks;
@@ -32,8 +32,7 @@ use imbrik_store::{
 };
 use std::{collections::BTreeMap, sync::Arc};
 
-/// Makes the volume that `layout` plans; `made` takes the blocks that are made anew. Answers with it
-/// what its owner should know, a sentence each.
+/// Builds the volume that `layout` plans; `made` stores the new blocks. Also returns warnings for the user.
 ///
 /// # Errors
 /// As for reading the source; [`imbrik_store::Class::Corrupt`] when its inline data is invalid.
@@ -101,7 +100,7 @@ impl Rewriter<'_> {
         &self.layout.geometry.superblock
     }
 
-    /// Every inode in use at its new place, with what changes in it.
+    /// Writes every used inode to its new place, with its changes.
     fn inodes(&mut self) -> Result<()> {
         let opened = self.planner.opened;
         opened.each_inode(|inode, is_used| {
@@ -198,7 +197,7 @@ impl Rewriter<'_> {
         Ok(())
     }
 
-    /// Whether an inode carries a signature that may cover its number.
+    /// Returns whether an inode carries a signature that may cover its number.
     fn is_signed(&self, inode: &RawInode) -> Result<bool> {
         if let Some(region) = inode.attributes()
             && attributes::is_signed(&inode.raw, region.start)
@@ -210,7 +209,7 @@ impl Rewriter<'_> {
             && attributes::is_signed(&self.planner.opened.meta.block(block)?, attributes::IN_BLOCK))
     }
 
-    /// What no checksum tells, and a resize may have made wrong.
+    /// Warnings about things that have no checksum and that a resize may have broken.
     fn warnings(&self) -> Result<Vec<ResizeWarning>> {
         let mut warnings = Vec::new();
         if self.signed > 0 {
@@ -285,7 +284,7 @@ impl Rewriter<'_> {
             }
         }
         if old.is_attribute_value() {
-            // An old-style one: its parent's number stands where its time of change would.
+            // An old-style value inode: its parent's number replaces the change time.
             let parent = bytes::le_u32(&old.raw, 0x10).unwrap_or(0);
             let target = inodes.target_of(parent);
             if target != parent

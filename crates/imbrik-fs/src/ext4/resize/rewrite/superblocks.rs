@@ -100,7 +100,7 @@ impl Rewriter<'_> {
             put(&mut raw, 0x24c, first)?;
             put(&mut raw, 0x250, second)?;
         }
-        // What the volume takes for itself: its metadata, and its journal.
+        // The overhead of the volume: its metadata and its journal.
         let overhead = u64::from(bytes::le_u32(&was, 0x248)?);
         if overhead > 0 {
             let before = self.planner.opened.metadata().ok()?.count();
