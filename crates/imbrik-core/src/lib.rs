@@ -1,6 +1,6 @@
 //! The engine of Imbrik: reads, plans and writes the cards of single-board computers.
 //!
-//! Everything that moves a card's bytes is the same transfer, and the modules stand in its order:
+//! All operations transfer data through the same stages, and the modules follow their order:
 //!
 //! ```text
 //!  card, table ──► layout ────────────────► image ──────► transfer ───► operation

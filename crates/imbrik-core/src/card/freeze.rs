@@ -1,4 +1,4 @@
-//! What is mounted of a card that is in use, and what makes it stand still.
+//! Mounted volumes of a card in use, and freezing them.
 
 use imbrik_store::{error::Result, units::Span};
 use std::{path::PathBuf, time::Duration};
@@ -12,11 +12,11 @@ pub struct MountedVolume {
     pub device: String,
     /// Its kind, as the kernel calls it.
     pub kind: String,
-    /// Where it lies on the card.
+    /// Its range on the card.
     pub span: Span,
 }
 
-/// Makes mounted filesystems stand still for a moment.
+/// Freezes mounted filesystems for a short time.
 pub trait Freeze {
     /// Has them write out what they have in memory.
     ///
@@ -24,16 +24,16 @@ pub trait Freeze {
     /// When one of them can't.
     fn flush(&mut self) -> Result<()>;
 
-    /// Has them write out what they have in memory, and stops whatever writes to them. Answers for each
-    /// whether that is so: those of a kind that cannot be stopped were only flushed.
+    /// Flushes and freezes them. Returns for each of them whether it is frozen: those that can't be frozen were only
+    /// flushed.
     ///
     /// # Errors
     /// When one of them can't: nothing is stopped then.
     fn freeze(&mut self) -> Result<Vec<bool>>;
 
-    /// Lets them go on, and answers for how long they stood still.
+    /// Thaws them, and returns how long they were frozen.
     ///
     /// # Errors
-    /// [`crate::Class::Mismatch`] when they were let go before, so that what was read meanwhile is not of one moment.
+    /// [`crate::Class::Mismatch`] when they were thawed before, so that the data read meanwhile are not a snapshot.
     fn thaw(&mut self) -> Result<Duration>;
 }

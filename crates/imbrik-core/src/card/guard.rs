@@ -6,7 +6,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
-/// Where a card stands when somebody wants to write to it.
+/// Permission to write a card, or the reason for refusing it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Standing {
     /// It may be written.
@@ -22,9 +22,9 @@ pub enum Standing {
 /// Why a card may not be written, whatever the options.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Reason {
-    /// The running system stands on it, by this use.
+    /// The running system uses it in this way.
     System(String),
-    /// Another layer stands on it.
+    /// Another layer uses it.
     Held {
         /// The part of the card that is held.
         device: String,
@@ -33,7 +33,7 @@ pub enum Reason {
     },
     /// It refuses to be written.
     ReadOnly,
-    /// There is no medium in it.
+    /// The reader is empty.
     Empty,
 }
 
@@ -49,7 +49,7 @@ impl fmt::Display for Reason {
 }
 
 impl Standing {
-    /// Why the card called `name` may not be written as it stands; `None` when it may be.
+    /// The reason why the card called `name` may not be written now; `None` if it may.
     #[must_use]
     pub fn refusal(&self, name: impl fmt::Display) -> Option<String> {
         match self {
@@ -70,7 +70,7 @@ fn is_of_the_system(at: &Path) -> bool {
         || at == Path::new("/")
         || at.starts_with("/boot")
         || at.starts_with("/efi")
-        // What a system that was started from a medium stands on, and the disk that holds its file.
+        // Mount points of a live system, and of the disk that contains its file.
         || ["/cdrom", "/run/live", "/lib/live", "/usr/lib/live", "/run/initramfs", "/isodevice"]
             .iter()
             .any(|place| at.starts_with(place))

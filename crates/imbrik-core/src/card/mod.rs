@@ -219,7 +219,8 @@ impl Card {
         mounts
     }
 
-    /// Returns whether `other` is the same medium in the same place, as far as its properties show without reading it.
+    /// Returns whether `other` is the same medium in the same place, according to properties that are available without
+    /// reading it.
     #[must_use]
     pub fn is_same_medium_as(&self, other: &Self) -> bool {
         let facts = |card: &Self| {

@@ -44,7 +44,7 @@ use std::{
 #[derive(Debug)]
 pub struct Rack {
     folder: PathBuf,
-    /// What was in it when it was last listed.
+    /// The slots as of the last listing.
     slots: Mutex<Vec<Slot>>,
     unmounted: Mutex<BTreeSet<PathBuf>>,
 }
@@ -100,7 +100,7 @@ struct Slot {
     faults: Faults,
 }
 
-/// What a slot's path starts with.
+/// The prefix of slot paths.
 const PREFIX: &str = "rack:";
 
 impl Rack {
@@ -140,13 +140,13 @@ impl Rack {
         path.to_str().is_some_and(|path| path.starts_with(PREFIX))
     }
 
-    /// The files that stand behind the slots: no image may be written over one.
+    /// The files of all slots: no image may overwrite them.
     #[must_use]
     pub fn files(&self) -> Vec<PathBuf> {
         self.slots().iter().map(|slot| slot.file.clone()).collect()
     }
 
-    /// The file that stands behind `card`; `None` when it is none of the rack's.
+    /// The file of `card`; `None` if it is not in the rack.
     #[must_use]
     pub fn file_of(&self, card: &Card) -> Option<PathBuf> {
         self.slot(card).ok().map(|slot| slot.file)

@@ -1,8 +1,7 @@
 //! Files into a tar stream (POSIX.1-2001, the pax interchange format).
 //!
-//! What a header has no room for stands in pax records in front of it: long names, times to the
-//! nanosecond, sizes and numbers that are too large, attributes (`SCHILY.xattr.*`), and files with holes
-//! as GNU tar has them (`GNU.sparse.*`, format 1.0).
+//! Data that don't fit into a header are in pax records before it: long names, times in nanoseconds, large sizes and
+//! numbers, attributes (`SCHILY.xattr.*`), and sparse files as in GNU tar (`GNU.sparse.*`, format 1.0).
 
 use super::take::{Item, ItemContent, Reading, Took, TreeSink};
 use flate2::{Compression, write::GzEncoder};
@@ -52,7 +51,7 @@ impl ArchivePacking {
     }
 }
 
-/// What a tar stream is made of, in bytes.
+/// The block size of a tar stream, in bytes.
 const RECORD: u64 = 512;
 
 /// A tar stream that takes what comes out of a volume.
@@ -88,7 +87,7 @@ impl<W: Write> ToArchive<W> {
     /// A stream that goes to `to`.
     ///
     /// # Errors
-    /// When there is no memory for packing.
+    /// When there is not enough memory for compression.
     pub fn new(to: W, packing: ArchivePacking) -> Result<Self> {
         let packer = match packing {
             ArchivePacking::None => Packer::None(to),
@@ -158,8 +157,8 @@ impl Entry {
         self.text("path", path, |ustar| &mut ustar.name);
     }
 
-    /// Puts a text into a field of the header, and into a record of its own where that is too short or
-    /// may not be understood.
+    /// Writes a text into a field of the header, and into a pax record if the field is too short or has no defined
+    /// encoding.
     fn text(
         &mut self,
         key: &str,
@@ -197,12 +196,12 @@ impl Entry {
     }
 }
 
-/// Returns whether a header alone tells a time.
+/// Returns whether a time fits into the header.
 fn fits(time: FileTime) -> bool {
     time.nanoseconds == 0 && (0..=0o77_777_777_777).contains(&time.seconds)
 }
 
-/// Seconds with nine digits behind the point, also before 1970.
+/// Seconds with nine decimal digits, also before 1970.
 fn decimal(time: FileTime) -> String {
     let whole = i128::from(time.seconds).saturating_mul(1_000_000_000);
     let nanos = whole.saturating_add(time.nanoseconds.into());
@@ -231,7 +230,7 @@ fn kept(content: &dyn Reading) -> Vec<Span> {
     kept
 }
 
-/// Some parts of a file, one behind the other.
+/// Some consecutive parts of a file.
 struct Parts<'a> {
     content: &'a mut dyn Reading,
     parts: std::vec::IntoIter<Span>,

@@ -1,4 +1,4 @@
-//! What a path leads to.
+//! Resolving paths.
 
 use imbrik_fs::{FileId, FileKind, Files};
 use imbrik_store::error::{Error, Result};
@@ -9,7 +9,7 @@ const MOST_LINKS: u32 = 40;
 /// The longest target of a link that is followed, in bytes.
 const LONGEST_TARGET: usize = 4096;
 
-/// What a path leads to.
+/// A file or folder at a path.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Found {
     /// The names from the root down, joined by `/`, without links on the way; nothing for the root.
@@ -26,10 +26,9 @@ impl Found {
     }
 }
 
-/// What `path` leads to, from the root down. A name that nothing has may be a pattern, as shells have
-/// it (`*`, `?`, `[ab]`): then it is all that it stands for, in the order of their names. Links on the
-/// way are followed within the volume; the last name only if a `/` stands behind it. Nothing comes back
-/// where it leads nowhere.
+/// Resolves `path` from the root. A name that does not exist can be a pattern, as in shells (`*`, `?`, `[ab]`), which
+/// matches several files in the order of their names. Links on the way are followed within the volume; the last name
+/// only if a `/` follows it. Returns nothing if nothing matches.
 ///
 /// # Errors
 /// When the store cannot be read, a folder on the way is invalid, or links lead in circles.
@@ -44,7 +43,7 @@ pub fn find(files: &dyn Files, path: &[u8]) -> Result<Vec<Found>> {
     Ok(found)
 }
 
-/// `path` as it is called from where `above` is: names joined by `/`. Either may be nothing.
+/// Joins `above` and `path` by `/`. Either may be empty.
 #[must_use]
 pub fn below(above: &[u8], path: &[u8]) -> Vec<u8> {
     match (above, path) {
@@ -120,7 +119,7 @@ impl Way<'_> {
         Ok(!target.is_empty())
     }
 
-    /// Goes on with everything here that `pattern` stands for.
+    /// Continues with everything here that matches `pattern`.
     fn branch(
         &self,
         pattern: &[u8],

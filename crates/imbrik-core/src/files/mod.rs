@@ -7,7 +7,7 @@
 //!  Brought       what is to be put in, from this machine or from another volume
 //! ```
 //!
-//! What is in a folder of an image, with nothing but this crate:
+//! Listing files of a folder in an image, with this crate alone:
 //!
 //! ```no_run
 //! use imbrik_core::{files::{Tree, find}, image::Image, layout::Survey};
@@ -60,7 +60,7 @@ pub struct Tree {
 }
 
 impl Tree {
-    /// The files of `part` of the card in `card`; `None` where they are not looked into.
+    /// The files of `part` of `card`; `None` if its filesystem is not supported.
     ///
     /// # Errors
     /// When the card cannot be read.
@@ -93,13 +93,13 @@ impl Tree {
         &self.title
     }
 
-    /// Returns whether its journal was replayed: what is shown is newer than what stands in its place.
+    /// Returns whether its journal was replayed: the result is newer than the volume on the card.
     #[must_use]
     pub fn was_replayed(&self) -> bool {
         self.recovered.was_replayed
     }
 
-    /// Why it is shown as it was found, when its journal should have been replayed.
+    /// The reason why the volume is shown unrecovered, although its journal should have been replayed.
     #[must_use]
     pub fn recovery_error(&self) -> Option<&Error> {
         self.recovered.recovery_error.as_ref()

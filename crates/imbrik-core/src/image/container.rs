@@ -3,7 +3,7 @@
 use super::formats::{FORMATS, Format, RAW, USUAL, Writing};
 use std::{fmt, hash, ops::RangeInclusive, path::Path};
 
-/// What a file is wrapped in, by content.
+/// The format of a file, by its content.
 #[derive(Clone, Copy)]
 pub struct Container(&'static dyn Format);
 
@@ -14,7 +14,7 @@ impl Container {
         Self(FORMATS.into_iter().find(|format| format.is_at(head)).unwrap_or(RAW.0))
     }
 
-    /// The container that a file name tells; `None` when it tells none.
+    /// The container for a file name's extension; `None` if it has none.
     #[must_use]
     pub fn of_name(path: &Path) -> Option<Self> {
         let ending = path.extension()?.to_str()?.to_ascii_lowercase();
@@ -22,7 +22,7 @@ impl Container {
         FORMATS.into_iter().find(told).map(Self)
     }
 
-    /// Returns whether there is none: the file is the card's bytes.
+    /// Returns whether the file contains the card's bytes directly.
     #[must_use]
     pub fn is_raw(self) -> bool {
         self.0.name() == RAW.0.name()
@@ -96,19 +96,19 @@ impl Pack {
         Container::of_name(path)?.pack()
     }
 
-    /// What it is asked for by: `zst`.
+    /// Its name on the command line: `zst`.
     #[must_use]
     pub fn word(self) -> &'static str {
         self.writing.word()
     }
 
-    /// What it is, in a few words for whoever chooses.
+    /// A short description, to help users choose.
     #[must_use]
     pub fn about(self) -> &'static str {
         self.writing.about()
     }
 
-    /// What a name of it ends in: `img.zst`.
+    /// Its extension: `img.zst`.
     #[must_use]
     pub fn extension(self) -> String {
         match self.is_raw() {
@@ -117,24 +117,24 @@ impl Pack {
         }
     }
 
-    /// What a file of it is recognised as.
+    /// The container that its files are recognised as.
     #[must_use]
     pub fn container(self) -> Container {
         Container(self.format)
     }
 
-    /// Returns whether an image of it that is not whole can be gone on with.
+    /// Returns whether an unfinished image can be resumed.
     #[must_use]
     pub fn can_be_gone_on_with(self) -> bool {
         self.is_raw() || self.writing.codec().is_some()
     }
 
-    /// Returns whether a tile may stand in several frames, with padding between them.
+    /// Returns whether a tile can be in several frames, with padding between them.
     pub(crate) fn can_be_in_pieces(self) -> bool {
         self.writing.padding(8).is_some()
     }
 
-    /// Returns whether frames of an image of a card of one size can stand in one of another size.
+    /// Returns whether frames of an image of one card size can be copied into an image of another size.
     pub(crate) fn frames_fit_any_card(self) -> bool {
         !self.writing.frames_tell_the_card()
     }
@@ -145,7 +145,7 @@ impl Pack {
         self.container().is_raw()
     }
 
-    /// Returns whether such an image keeps its manifest in itself; otherwise it stands beside it.
+    /// Returns whether such an image contains its manifest; otherwise it is stored next to it.
     #[must_use]
     pub fn holds_manifest(self) -> bool {
         self.writing.holds_manifest()

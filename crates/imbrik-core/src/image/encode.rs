@@ -53,7 +53,7 @@ impl Encoding {
 /// `bytes` as they would be packed, to judge how long that is.
 ///
 /// # Errors
-/// When the codec fails, which takes a lack of memory.
+/// When the codec fails, for insufficient memory.
 pub(crate) fn sampled(pack: Pack, level: i32, bytes: &[u8]) -> Result<usize> {
     let encoding = Encoding::new(pack, level, ByteLen::of(bytes));
     packed_len(encoding.encoder()?.packer, bytes)
@@ -62,7 +62,7 @@ pub(crate) fn sampled(pack: Pack, level: i32, bytes: &[u8]) -> Result<usize> {
 /// A tile, ready to be written.
 #[derive(Debug)]
 pub enum Encoded {
-    /// A frame of its own.
+    /// A separate frame.
     Packed {
         /// The frame.
         frame: Vec<u8>,
@@ -74,11 +74,11 @@ pub enum Encoded {
         /// The frame.
         frame: Arc<[u8]>,
     },
-    /// The tile as it stands in the file of another image.
+    /// The tile in the file of another image.
     Standing(Standing),
     /// The tile in pieces, in order.
     Several(Vec<Encoded>),
-    /// The tile as it is.
+    /// The uncompressed tile.
     Plain(Buffer),
     /// So many zeros.
     Zeros(ByteLen),
@@ -91,7 +91,7 @@ pub struct Encoder {
 }
 
 impl Encoder {
-    /// Encodes part of a tile as a frame of its own.
+    /// Encodes part of a tile as a separate frame.
     ///
     /// # Errors
     /// As [`Encoder::encode`]; [`crate::Class::Bug`] for a container without frames.
@@ -105,7 +105,7 @@ impl Encoder {
     /// Encodes `tile`.
     ///
     /// # Errors
-    /// When the codec fails, which takes a lack of memory.
+    /// When the codec fails, for insufficient memory.
     pub fn encode(&mut self, tile: TileData) -> Result<Encoded> {
         let Some(packer) = &mut self.packer else {
             return Ok(match tile {

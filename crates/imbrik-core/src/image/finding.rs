@@ -1,4 +1,4 @@
-//! What is odd about an image file, as values, and each in words.
+//! Oddities of an image file, each with its text.
 
 use imbrik_store::units::ByteLen;
 use std::fmt;
@@ -18,7 +18,7 @@ pub enum ImageFinding {
     },
     /// Other programs refuse to decode the file, though its content can be read here.
     OthersRefuse {
-        /// What is damaged, as the end of a sentence.
+        /// The damage, as the end of a sentence.
         what: String,
     },
     /// Its manifest cannot be read.

@@ -24,8 +24,7 @@ use std::{
 pub(super) const MOST_CONTENT: ByteLen = ByteLen::mib(64);
 /// More frames than any image has: as many as 64 TiB in tiles. A list of them has to be kept.
 pub(super) const MOST_FRAMES: usize = 1 << 24;
-/// How much longer than its content a frame may be: whatever does not pack is stored as it is, with a
-/// few bytes of its own.
+/// How much longer than its content a frame may be: incompressible data are stored with a few extra bytes.
 const MOST_OVERHEAD: ByteLen = ByteLen::kib(64);
 /// A frame this short is worth comparing with the known frame of zeros.
 const ZERO_FRAME: usize = 8192;
@@ -35,7 +34,7 @@ const KEPT: ByteLen = ByteLen::mib(16);
 /// A frame with content.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct Frame {
-    /// Where it stands in the file; empty when its content is all zeros and it stands nowhere.
+    /// Its range in the file; empty if its content is all zeros and not stored.
     pub(super) packed: Span,
     /// Which bytes of the image it holds.
     pub(super) content: Span,
@@ -52,8 +51,8 @@ impl Frames {
     /// Adds the frame at `packed`, which holds the next `content` bytes.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when the content exceeds 64 bits, or the frame is far longer than
-    /// what it holds; [`crate::Class::Unsupported`] when there are too many frames.
+    /// [`crate::Class::Corrupt`] when the content exceeds 64 bits, or the frame is far longer than its content;
+    /// [`crate::Class::Unsupported`] when there are too many frames.
     pub(super) fn push(&mut self, packed: Span, content: ByteLen) -> Result<()> {
         let start = ByteOffset::new(self.size.get());
         let content = Span::new(start, content)
@@ -83,21 +82,19 @@ impl Frames {
 
 /// Decodes frames of one format.
 pub(super) trait Codec: Send + Sync {
-    /// Decodes the frame `packed`, which stood at `at` in the file, into `out`, which has exactly
-    /// the length of its content.
+    /// Decodes the frame `packed`, from `at` in the file, into `out`, which has exactly the length of its content.
     ///
     /// # Errors
     /// In a few words, when it is damaged or its content is shorter or longer.
     fn decode(&self, packed: &[u8], at: Span, out: &mut [u8]) -> std::result::Result<(), String>;
 
-    /// Returns whether the frame at `at` is complete in itself, so that it can stand in another file.
+    /// Returns whether the frame at `at` is self-contained, so that it can be copied into another file.
     fn is_complete(&self, _at: Span) -> bool {
         true
     }
 }
 
-/// The content of a file in frames. Whoever reads it in small pieces, one frame after the other, has the
-/// next one decoded meanwhile.
+/// The content of a file in frames. For sequential small reads, the next frame is decoded ahead.
 pub(super) struct FramedStore {
     inner: Arc<Inner>,
     /// The frame of the last small read.
@@ -123,8 +120,8 @@ impl FramedStore {
         Self { inner: Arc::new(inner), last, ahead: OnceLock::new() }
     }
 
-    /// The frames whose content is exactly `span`, where each stands in the file and how much it holds; `None`
-    /// when there are no such frames.
+    /// The location in the file and the content length of the frames that contain exactly `span`; `None` if no frames
+    /// do.
     pub(super) fn places_of(&self, span: Span) -> Option<Vec<(Span, ByteLen)>> {
         let (first, _) = self.inner.frame_at(span.start())?;
         let mut at = span.start();
@@ -150,7 +147,7 @@ impl FramedStore {
         list.iter().rev().skip(1).any(|frame| frame.content.len() == len)
     }
 
-    /// A small read is in frame `index`: where it goes on from the one before, the next is wanted soon.
+    /// A small read of frame `index`: if it continues the previous one, the next frame will be needed soon.
     fn look_ahead(&self, index: usize) {
         let last = self.last.swap(index, Ordering::Relaxed);
         let next = index.saturating_add(1);
@@ -159,7 +156,7 @@ impl FramedStore {
         }
         let ahead = self.ahead.get_or_init(|| Inner::decode_ahead(&self.inner));
         if let Some(ahead) = ahead {
-            // Busy with another: then whoever wants it decodes it.
+            // If the thread is busy, the reader decodes the frame.
             let _ = ahead.try_send(next);
         }
     }
@@ -174,7 +171,7 @@ impl Inner {
             for index in wanted {
                 let Some(this) = store.upgrade() else { return };
                 if let Some(frame) = this.frames.list.get(index) {
-                    // What is wrong with it is told to whoever reads it.
+                    // The reader of this frame gets its error.
                     let _ = this.decoded(index, *frame);
                 }
             }
@@ -310,7 +307,7 @@ mod tests {
         }
     }
 
-    /// Would fail where what is decoded ahead is something else, or its fault is told too early or never.
+    /// Fails if data decoded ahead differ, or their error is reported too early or never.
     #[test]
     fn read_ahead_returns_the_same_bytes() {
         let packed: Vec<u8> = (1..=12).collect();

@@ -1,7 +1,7 @@
-//! Checksums of a file in the making, on a thread of their own.
+//! Checksums of a file while it is written, in a separate thread.
 //!
-//! A hash is a chain: no second core helps it, and it takes longer than all else that is done with a
-//! tile. So whoever writes the file hands over what was written, and goes on.
+//! A hash can't be computed in parallel, and takes longer than all other work for a tile. So the writer passes on the
+//! written data and continues.
 
 use super::{
     encode::Encoded,
@@ -25,7 +25,7 @@ struct Running {
 }
 
 impl Hashing {
-    /// Goes on with `sums`. Without any there is no thread.
+    /// Continues `sums`. Without any, no thread is started.
     ///
     /// # Errors
     /// When the system has no thread left.
@@ -40,7 +40,7 @@ impl Hashing {
                     Encoded::Packed { frame, .. } => sums.update(&frame),
                     Encoded::PackedZeros { frame } => sums.update(&frame),
                     Encoded::Standing(standing) => standing.read(|bytes| sums.update(bytes))?,
-                    // Whoever writes them hands them over one by one.
+                    // The writer passes them on one by one.
                     Encoded::Several(_) => return Err(Error::bug("pieces came in one")),
                     Encoded::Plain(tile) => sums.update(&tile),
                     Encoded::Zeros(len) => sums.update_zeros(len),
@@ -56,7 +56,7 @@ impl Hashing {
     /// The next piece of the file.
     pub(super) fn update(&self, piece: Encoded) {
         if let Some(running) = &self.0 {
-            // Where it ended early, it tells why at the end.
+            // If the thread ended early, `finish` returns its error.
             let _ = running.pieces.send(piece);
         }
     }
@@ -64,7 +64,7 @@ impl Hashing {
     /// The checksums of all pieces.
     ///
     /// # Errors
-    /// When what stands in another file cannot be read; [`crate::Class::Bug`] when the thread is gone.
+    /// When data in another file cannot be read; [`crate::Class::Bug`] when the thread has ended.
     pub(super) fn finish(self) -> Result<Vec<Sum>> {
         let Some(Running { pieces, sums }) = self.0 else { return Ok(Vec::new()) };
         drop(pieces);

@@ -90,7 +90,7 @@ pub struct Manifest {
 /// A file that is lost completely or partly: [`Lost`].
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ListedLoss {
-    /// The partition, in words; absent between partitions.
+    /// The title of the partition; absent between partitions.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub part: Option<String>,
     /// Path of the file or folder from the root of the partition; invalid UTF-8 is replaced.

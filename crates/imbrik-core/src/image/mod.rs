@@ -1,7 +1,7 @@
-//! Image containers: how a card's bytes stand in a file.
+//! Image containers: how a card's bytes are stored in a file.
 //!
-//! A container is known by its content, whatever its name says. Written ones are plain standard
-//! files, specified in `docs/image-format.md`; any decoder gives back the raw card.
+//! A container is recognised by its content, not by its name. Written images are plain standard files, specified in
+//! `docs/image-format.md`; any decoder restores the raw card.
 
 mod container;
 mod encode;

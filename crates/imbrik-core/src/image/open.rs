@@ -38,14 +38,14 @@ pub struct Image {
     /// The same file, when it is one of the system's.
     disk: Option<Arc<FileStore>>,
     content: Arc<dyn ReadAt>,
-    /// The same content, when it stands in frames of this very file.
+    /// The same content, if it is in frames of this file.
     framed: Option<Arc<FramedStore>>,
     manifest: Option<Manifest>,
     manifest_digest: Option<blake3::Hash>,
     findings: Vec<ImageFinding>,
 }
 
-/// Where the manifest of an image stands whose container cannot hold one.
+/// The path of the manifest, for containers that can't contain it.
 #[must_use]
 pub fn manifest_path(image: &Path) -> PathBuf {
     let mut name = image.as_os_str().to_owned();
@@ -58,7 +58,7 @@ pub fn manifest_path(image: &Path) -> PathBuf {
 pub struct Unpack<'a> {
     /// The folder of the temporary file, which is gone when the image is dropped.
     pub folder: &'a Path,
-    /// Who watches, and who may stop it.
+    /// The observer and the cancel token.
     pub watch: Watch<'a>,
     /// The name of the image in an archive that holds several files.
     pub entry: Option<&'a str>,
@@ -69,11 +69,11 @@ impl Image {
     /// at random.
     ///
     /// # Errors
-    /// - [`crate::Class::Corrupt`] when it is empty, cut short, or its container is damaged.
-    /// - [`crate::Class::Unsupported`] when it is an archive that holds no image or several, and
-    ///   when it cannot be read at random and may not be unpacked.
+    /// - [`crate::Class::Corrupt`] when it is empty, truncated, or its container is damaged.
+    /// - [`crate::Class::Unsupported`] when it is an archive without an image or with several, or when it has no random
+    /// access and may not be unpacked.
     /// - [`crate::Class::NoRoom`] when the temporary file does not fit.
-    /// - [`crate::Class::Usage`] when it is no file.
+    /// - [`crate::Class::Usage`] when it is not a file.
     pub fn open(path: &Path, unpack: Option<Unpack<'_>>) -> Result<Self> {
         let beside = match fs::File::open(manifest_path(path)) {
             Ok(file) => {
@@ -87,7 +87,7 @@ impl Image {
         Self::open_with(path, beside.as_deref(), unpack)
     }
 
-    /// Opens the image at `path` with the manifest that stands, or will stand, beside it.
+    /// Opens the image at `path` with its manifest from another file.
     ///
     /// # Errors
     /// As [`Image::open`].
@@ -108,7 +108,7 @@ impl Image {
         Ok(Self { disk: Some(disk), ..Self::of_store(path, file, beside, unpack)? })
     }
 
-    /// What its content plainly is instead of a card, in common words.
+    /// The kind of content if it is obviously not a card, in common terms.
     #[must_use]
     pub fn is_rather(&self) -> Option<&'static str> {
         let head = read_up_to(&**self.content(), ByteOffset::ZERO, stranger::HEAD);
@@ -204,7 +204,7 @@ impl Image {
         })
     }
 
-    /// Where it stands.
+    /// Its path.
     #[must_use]
     pub fn path(&self) -> &Path {
         &self.path
@@ -222,8 +222,8 @@ impl Image {
         &self.file
     }
 
-    /// The frames, members or streams that together hold exactly the bytes of `span`, or these bytes of a raw
-    /// image, where they stand in the file; `None` when there is no such thing.
+    /// The frames, members or streams in the file that together contain exactly the bytes of `span`, or these bytes of
+    /// a raw image; `None` if there are none.
     #[must_use]
     pub fn standing(&self, span: Span) -> Option<Vec<Standing>> {
         let places = match &self.framed {
@@ -251,7 +251,7 @@ impl Image {
         &self.content
     }
 
-    /// What the image knows about itself; `None` for an image made by others.
+    /// The manifest; `None` for an image from another program.
     #[must_use]
     pub fn manifest(&self) -> Option<&Manifest> {
         self.manifest.as_ref()
@@ -272,7 +272,7 @@ impl Image {
         Ok(refused.map(|what| ImageFinding::OthersRefuse { what }))
     }
 
-    /// What is wrong with it, a sentence each; empty for a sound image.
+    /// Problems of the image; empty if it is intact.
     #[must_use]
     pub fn findings(&self) -> &[ImageFinding] {
         &self.findings

@@ -1,4 +1,4 @@
-//! A file that exists under its name only when it is whole.
+//! A file that gets its name only when it is complete.
 //!
 //! It grows as `NAME.part`, is synced, and only then gets its name. Whatever ends the program in
 //! between, a half-made file is never mistaken for a whole one.
@@ -20,7 +20,7 @@ use std::{
 /// How often it is tried to make a file that others make and remove at the same time.
 const TRIES: u32 = 50;
 
-/// Who shall own what is written: the person who called `sudo`, not the superuser.
+/// The owner of written files: the user who called `sudo`, not root.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Owner {
     /// Numeric user id.
@@ -140,11 +140,10 @@ impl PartFile {
         Ok(this)
     }
 
-    /// What is left of `name` by a run that ended before it was whole, to be gone on with; `None` when
-    /// there is nothing.
+    /// The unfinished file of `name` from an earlier run, to be resumed; `None` if it does not exist.
     ///
     /// # Errors
-    /// As [`PartFile::create`]; and when it is no file, or has another name, too.
+    /// Those of [`PartFile::create`]; and when it is not a file, or has another name, too.
     pub fn resume(name: &Path, replace: bool) -> Result<Option<Self>> {
         let folder = open_folder_of(name)?;
         if !replace && in_folder(&folder, name).symlink_metadata().is_ok() {
@@ -179,7 +178,7 @@ impl PartFile {
         in_folder(&self.folder, &self.part)
     }
 
-    /// Leaves it as it is, with its notes, so that somebody can go on with it.
+    /// Keeps the unfinished file and its notes, so that it can be resumed.
     ///
     /// # Errors
     /// When it is not certain to be on the medium.
@@ -189,9 +188,8 @@ impl PartFile {
         self.sync()
     }
 
-    /// Makes `part`, and holds it. What is left of a run that ended is removed first: its name only,
-    /// so that whoever else has a link to it keeps what that holds. Answers `None` when it went away,
-    /// or got its name, in between.
+    /// Creates and locks `part`. The leftover of an earlier run is unlinked first, so that other hard links keep their
+    /// content. Returns `None` if the file was removed or renamed in between.
     fn start(part: &Path) -> Result<Option<File>> {
         let io = |e| Error::io("creating it", e);
         let nofollow = i32::try_from(OFlags::NOFOLLOW.bits()).unwrap_or(0);
@@ -199,7 +197,7 @@ impl PartFile {
         new.read(true).write(true).create_new(true).mode(0o600).custom_flags(nofollow);
         match new.open(part) {
             Ok(file) => {
-                // Another program may hold it for a moment, to see whether anybody does.
+                // Another program may lock it for a short time to test the lock.
                 match rustix::fs::flock(&file, FlockOperation::LockExclusive) {
                     Err(errno) if !knows_no_locks(errno) => return Err(io(errno.into())),
                     Ok(()) | Err(_) => {}
@@ -232,7 +230,7 @@ impl PartFile {
         &self.file
     }
 
-    /// Where it grows.
+    /// The path while it is unfinished.
     #[must_use]
     pub fn path(&self) -> &Path {
         &self.part
@@ -241,7 +239,7 @@ impl PartFile {
     /// Makes sure that all of it is on the medium.
     ///
     /// # Errors
-    /// What the system answers.
+    /// Those of the system.
     pub fn sync(&self) -> Result<()> {
         self.file.sync_all().map_err(|e| Error::io(format!("syncing {}", self.part.display()), e))
     }
@@ -297,8 +295,8 @@ impl Drop for PartFile {
     }
 }
 
-/// Returns whether another program holds `file`, and nobody else but this one does then. Where a filesystem knows
-/// no locks, nobody can tell: what was written by two is found when it is to get its name.
+/// Returns whether another program has locked `file`, and locks it otherwise. On a filesystem without locks, that is
+/// unknown: a file written by two programs is detected before it is renamed.
 fn is_held(file: &File) -> bool {
     let held = rustix::fs::flock(file, FlockOperation::NonBlockingLockExclusive);
     held.is_err_and(|errno| !knows_no_locks(errno))
@@ -309,7 +307,7 @@ fn knows_no_locks(errno: Errno) -> bool {
     matches!(errno, Errno::NOLCK | Errno::NOSYS | Errno::OPNOTSUPP)
 }
 
-/// Returns whether `file` is what stands at `path`.
+/// Returns whether `file` is the file at `path`.
 fn is_at(file: &File, path: &Path) -> bool {
     let at = path.symlink_metadata();
     file.metadata()
@@ -410,7 +408,7 @@ mod tests {
         assert_eq!(fs::read(folder.path().join("a.img")).unwrap(), b"");
     }
 
-    /// Fails when a stale one is opened for writing: whoever has another link to it would lose it.
+    /// Fails when a stale file is truncated: its other hard links would lose their content.
     #[test]
     fn hard_link_of_a_stale_part_file_keeps_its_content() {
         let folder = tempfile::tempdir().unwrap();

@@ -1,4 +1,4 @@
-//! What the pieces of a tile are known by: part of the BLAKE3 tree over it.
+//! Digests of the pieces of a tile: part of its BLAKE3 tree.
 
 use super::tile::{PIECE, TILE, TileDigest};
 use blake3::hazmat::{
@@ -11,8 +11,8 @@ use imbrik_store::{
 use std::sync::OnceLock;
 
 /// The chaining values (section 2.1 of the BLAKE3 paper) of the pieces of a tile, in order: the digest of the tile
-/// follows from them, so that it can be told when only some pieces were read. None of them where that is not known, and
-/// of a tile that is no longer than a piece.
+/// follows from them, even if only some pieces were read. Empty if unknown, and for a tile that is not longer than a
+/// piece.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct PieceHashes(Vec<ChainingValue>);
 
@@ -21,7 +21,7 @@ pub struct PieceHashes(Vec<ChainingValue>);
 pub struct KnownPiece {
     /// Which one, counted from 0.
     pub number: usize,
-    /// What it is known by.
+    /// Its chaining value.
     value: ChainingValue,
 }
 
@@ -32,7 +32,7 @@ impl KnownPiece {
         value_of(self.number, bytes) == self.value
     }
 
-    /// Where it lies in `tile`; `None` when that does not reach so far.
+    /// Its range in `tile`; `None` if it is past the end.
     #[must_use]
     pub fn span(&self, tile: Span) -> Option<Span> {
         piece_span(tile, self.number)
@@ -91,7 +91,7 @@ impl PieceHashes {
     }
 }
 
-/// Where piece `number` of `tile` lies.
+/// The range of piece `number` of `tile`.
 fn piece_span(tile: Span, number: usize) -> Option<Span> {
     let ahead = ByteLen::new(PIECE.get().checked_mul(u64::try_from(number).ok()?)?);
     Span::new(tile.start().checked_add(ahead)?, PIECE)?.intersect(tile)
@@ -106,7 +106,7 @@ fn value_of(number: usize, bytes: &[u8]) -> ChainingValue {
     blake3::Hasher::new().set_input_offset(ahead).update(bytes).finalize_non_root()
 }
 
-/// Returns whether it is a whole piece of zeros, which is told faster than a hash is made.
+/// Returns whether it is a complete piece of zeros, which is faster than hashing it.
 fn is_whole_of_zeros(bytes: &[u8]) -> bool {
     bytes.len() == piece_len() && is_zero(bytes)
 }
@@ -154,8 +154,7 @@ mod tests {
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(40))]
 
-        /// Would fail where a tile of any length gets another digest than by its content, whichever pieces of it
-        /// were not looked at.
+        /// Fails if the digest of a tile depends on which of its pieces were hashed.
         #[test]
         fn digest_of_pieces_equals_that_of_the_content(
             pieces in 1usize..=16, short in 0usize..5000, keeps in any::<u16>(), fill in any::<u8>(),

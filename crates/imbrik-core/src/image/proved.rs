@@ -15,12 +15,12 @@ use std::sync::Arc;
 /// How many tiles are kept once they are proved.
 const KEPT: ByteLen = ByteLen::mib(64);
 
-/// The content of an image, each tile of which is held against its checksum before a byte of it is given
-/// away: that of its frame, or the digest where it stands in none.
+/// The content of an image, with each tile verified before its bytes are returned: by the checksum of its frame, or by
+/// its digest if it is not in a frame.
 pub(crate) struct Proved {
     content: Arc<dyn ReadAt>,
     digests: Vec<TileDigest>,
-    /// True if the container has no checksums of its own.
+    /// True if the container has no checksums.
     is_raw: bool,
     tiles: Pages,
     pool: Pool,

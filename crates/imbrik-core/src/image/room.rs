@@ -1,4 +1,4 @@
-//! Whether an image will fit where it is to be written, as far as that can be told beforehand.
+//! Estimates whether an image will fit where it is to be written.
 
 use super::spool::temporary;
 use imbrik_store::{
@@ -22,7 +22,7 @@ pub struct OutputDisk {
     pub in_memory: bool,
 }
 
-/// What keeps a file of a certain size from being written.
+/// The reason why a file of some size can't be written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Limit {
     /// The filesystem can hold no file larger than this.
@@ -49,7 +49,7 @@ impl OutputDisk {
     /// Looks at the filesystem that holds `folder`.
     ///
     /// # Errors
-    /// When the system does not tell.
+    /// When the system can't report it.
     pub fn of(folder: &Path) -> Result<Self> {
         let failed = |errno: rustix::io::Errno| {
             Error::io(format!("looking at {}", folder.display()), errno.into())
@@ -64,7 +64,7 @@ impl OutputDisk {
         })
     }
 
-    /// What keeps a file of `len` from being written here; `None` when nothing does.
+    /// The reason why a file of `len` can't be written here; `None` if it can.
     #[must_use]
     pub fn limit_for(&self, len: ByteLen) -> Option<Limit> {
         match self.largest_file {

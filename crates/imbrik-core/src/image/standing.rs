@@ -1,4 +1,4 @@
-//! A tile as it stands in the file of another image, to be taken over without being packed again.
+//! A tile in the file of another image, to be copied without compressing it again.
 
 use imbrik_store::{
     FileStore, ReadAt,
@@ -14,13 +14,13 @@ pub(super) const BLOCK: u64 = 4096;
 /// How much is read at once where the system does not copy by itself.
 const PIECE: ByteLen = ByteLen::mib(1);
 
-/// A frame, or a tile of a raw image, in the file that it stands in.
+/// A frame, or a tile of a raw image, in another file.
 #[derive(Clone)]
 pub struct Standing {
     pub(super) file: Arc<dyn ReadAt>,
     /// The same file, where it is one of the system's.
     pub(super) disk: Option<Arc<FileStore>>,
-    /// Where it stands there.
+    /// Its range in that file.
     pub(super) packed: Span,
     /// How much content it holds.
     pub(super) content: ByteLen,
@@ -74,7 +74,7 @@ impl Standing {
     /// the same blocks of the disk where its filesystem can, or lets a server copy; else by reading and
     /// writing.
     pub(super) fn copy(&self, span: Span, to: &File, at: u64) -> Result<std::io::Result<()>> {
-        // Only whole blocks can be had in common: not what is in front of the first or behind the last.
+        // Only complete blocks can be shared: not the bytes before the first or after the last one.
         let ahead = span.start().get().wrapping_neg() % BLOCK;
         let is_alike = span.start().get() % BLOCK == at % BLOCK;
         let ahead = if is_alike { ahead.min(span.len().get()) } else { 0 };
@@ -95,7 +95,7 @@ impl Standing {
                 );
                 match copied {
                     Ok(len) if len > 0 => done = done.plus(len.exact_as::<u64>()?)?,
-                    // What is wrong shows when it is done by hand.
+                    // The manual copy will report the error.
                     _ => break,
                 }
             }

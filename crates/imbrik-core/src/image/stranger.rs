@@ -1,9 +1,9 @@
 //! Files that are plainly something else than an image of a card.
 
-/// How much of the start of a content is looked at, in bytes.
+/// The number of bytes at the start of a content that are inspected.
 pub(super) const HEAD: usize = 512;
 
-/// What a content that begins with `head` is in common words; `None` when nothing is plain.
+/// The kind of content that starts with `head`, in common terms; `None` if it is unknown.
 pub(super) fn kind(head: &[u8]) -> Option<&'static str> {
     if head.get(257..262) == Some(b"ustar") {
         return Some("a tar archive");

@@ -23,9 +23,9 @@ pub enum SumKind {
     Sha256,
     /// SHA-512.
     Sha512,
-    /// SHA-1: only to compare with what others publish.
+    /// SHA-1: only for comparing with published checksums.
     Sha1,
-    /// MD5: only to compare with what others publish.
+    /// MD5: only for comparing with published checksums.
     Md5,
     /// BLAKE3, 256 bits.
     Blake3,
@@ -78,8 +78,7 @@ impl FromStr for SumKind {
     }
 }
 
-/// The hashes that `text`, as somebody pasted it, can be: `HEX`, or `sha256:HEX` with any name.
-/// 64 digits are of either of two hashes.
+/// The hashes that the pasted `text` can be: `HEX`, or `sha256:HEX` with any algorithm. 64 digits fit two algorithms.
 ///
 /// # Errors
 /// [`crate::Class::Usage`] when it can be none.
@@ -113,7 +112,7 @@ pub fn pasted(text: &str) -> Result<Vec<Sum>> {
 /// or several lines of which one has that name.
 ///
 /// # Errors
-/// [`crate::Class::Usage`] when there is none, or none of that name.
+/// [`crate::Class::Usage`] when it contains no hash, or none for that name.
 pub fn pasted_for(text: &str, name: &OsStr) -> Result<Vec<Sum>> {
     let lines = SumFile::decode(text.as_bytes());
     match lines.hash_of(name) {

@@ -7,14 +7,14 @@ use imbrik_store::{
     units::{ByteLen, ByteOffset, Span},
 };
 
-/// Bytes a tile: 4 MiB. Only the last one of a card is shorter.
+/// The size of a tile in bytes: 4 MiB. Only the last one of a card is shorter.
 pub const TILE: ByteLen = ByteLen::mib(4);
 
-/// How much of a tile stands in a frame of its own where images are kept over time: 256 KiB. What changes is
-/// packed anew in such pieces, and all others have their blocks on the disk in common.
+/// The part of a tile in a separate frame if images are kept over time: 256 KiB. Only changed pieces are compressed
+/// again; all others share their blocks on the disk.
 pub const PIECE: ByteLen = ByteLen::kib(256);
 
-/// What a tile's content is known by: its BLAKE3 hash, or that it is all zeros.
+/// The digest of a tile's content: its BLAKE3 hash, or that it is all zeros.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum TileDigest {
     /// Every byte is zero.
@@ -23,7 +23,7 @@ pub enum TileDigest {
     Hash(blake3::Hash),
 }
 
-/// What a tile holds. A tile of nothing but zeros is never [`TileData::Bytes`].
+/// The content of a tile. A tile of zeros is never [`TileData::Bytes`].
 #[derive(Debug)]
 pub enum TileData {
     /// These bytes.
@@ -60,13 +60,13 @@ impl TileData {
     }
 }
 
-/// How many tiles a card of `size` has.
+/// The number of tiles of a card of `size`.
 #[must_use]
 pub fn tile_count(size: ByteLen) -> u64 {
     size.get().div_ceil(TILE.get())
 }
 
-/// Where tile `index` lies on a card of `size`; `None` behind its end.
+/// The range of tile `index` on a card of `size`; `None` past its end.
 #[must_use]
 pub fn tile_span(index: u64, size: ByteLen) -> Option<Span> {
     let start = ByteOffset::new(index.checked_mul(TILE.get())?);

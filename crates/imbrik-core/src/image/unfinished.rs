@@ -1,7 +1,7 @@
 //! An image that a run ended before it was whole: what is there of it, and the notes beside it.
 //!
-//! The notes are lines: first what tells the card and how it was taken (the manifest without what came
-//! of it), then a line `START LENGTH` for each place that could not be read.
+//! The notes are lines: first the identity of the card and the options of the save (the manifest without its results),
+//! then a line `START LENGTH` for each unreadable range.
 
 use super::{
     container::Pack,
@@ -35,7 +35,7 @@ pub(super) struct Notes {
 }
 
 impl Notes {
-    /// Begins the notes on `part` with what `manifest` says of the card.
+    /// Starts the notes of `part` with the data about the card from `manifest`.
     pub(super) fn begin(part: &PartFile, manifest: &Manifest) -> Result<Self> {
         let path = part.notes();
         let failed = |e| Error::io(format!("writing {}", path.display()), e);
@@ -47,7 +47,7 @@ impl Notes {
         Ok(Self { file })
     }
 
-    /// Goes on with the notes on `part`.
+    /// Continues the notes of `part`.
     pub(super) fn go_on(part: &PartFile) -> Result<Self> {
         let path = part.notes();
         let file = OpenOptions::new().append(true).open(&path);
@@ -64,20 +64,19 @@ impl Notes {
     }
 }
 
-/// What is left of an image that is not whole.
+/// An unfinished image.
 pub struct Unfinished {
     pub(super) part: PartFile,
     pub(super) frames: Vec<FrameLens>,
     head: String,
-    /// The tiles that are there, as far as that can be told without decoding them.
+    /// The complete tiles, found without decoding them.
     pub content: Arc<dyn ReadAt>,
-    /// What could not be read of these.
+    /// Their unreadable ranges.
     pub open: Vec<Span>,
 }
 
 impl Unfinished {
-    /// What is left of the image `name` of a card of `size` bytes; `None` when there is nothing that could
-    /// be gone on with.
+    /// The unfinished image `name` of a card of `size` bytes; `None` if it does not exist or can't be resumed.
     ///
     /// # Errors
     /// As [`PartFile::resume`], and when it cannot be read.
@@ -104,13 +103,13 @@ impl Unfinished {
         Ok(Some(Self { part, frames, head, content, open }))
     }
 
-    /// Leaves it as it is.
+    /// Keeps it unchanged.
     pub fn leave(self) {
         // Nothing was written to it.
         let _ = self.part.keep();
     }
 
-    /// Returns whether it is of the card, and made in the way, that `manifest` tells of.
+    /// Returns whether it is of the card, and was created with the options, in `manifest`.
     #[must_use]
     pub fn is_of(&self, manifest: &Manifest) -> bool {
         self.head == manifest.head()

@@ -1,4 +1,4 @@
-//! What is odd about a card, as values, and each in words.
+//! Oddities of a card, each with its text.
 
 use crate::table::TableFinding;
 use imbrik_fs::{VolumeFinding, VolumeKind};
@@ -15,10 +15,10 @@ pub enum Finding {
     Unreadable {
         /// Bytes.
         len: ByteLen,
-        /// A partition or a gap, in words.
+        /// The title of a partition or gap.
         place: String,
     },
-    /// The superblock or boot sector of a volume cannot be read, and a copy of it tells what it is.
+    /// The superblock or boot sector of a volume cannot be read, and a backup identifies it.
     NamedByCopy {
         /// The partition: "partition 2 (ext4, hive-07)".
         title: String,

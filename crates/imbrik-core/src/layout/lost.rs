@@ -23,7 +23,7 @@ pub struct Lost {
     pub what: LostWhat,
 }
 
-/// What is lost.
+/// The kind of loss.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum LostWhat {
@@ -43,20 +43,20 @@ pub enum LostWhat {
         /// Bytes of entries that are lost.
         len: ByteLen,
     },
-    /// What describes a file or folder, and so all of it that no other name leads to.
+    /// The metadata of a file or folder, and so all of its content, unless another name leads to it.
     Whole {
         /// From the root down.
         path: Vec<u8>,
     },
-    /// Bytes of the volume's own metadata, of its journal, or of what no file that was found has.
+    /// Bytes of the volume's own metadata, of its journal, or of no known file.
     Elsewhere {
         /// How many.
         len: ByteLen,
     },
 }
 
-/// Names what stands in `spans` of the card in `source`, in order and joined; none of these are read.
-/// Of volumes whose files are not looked into, only how much is lost is told.
+/// Finds the files in `spans` of the card in `source`, in order and joined; these ranges are not read. If the files of
+/// a volume are not supported, only the number of bytes is returned.
 ///
 /// # Errors
 /// When the source cannot be read elsewhere, or stopping was requested.
@@ -91,8 +91,8 @@ pub fn lost_in(source: &Arc<dyn ReadAt>, spans: &[Span], cancel: &Cancel) -> Res
     Ok(found)
 }
 
-/// What of a partition's files stands in `spans` of the card, which has zeros there. Where a copy tells
-/// what its volume is, the partition is told.
+/// The files of a partition in `spans` of the card, which has zeros there. If only a backup identifies the volume, that
+/// is reported for the partition.
 fn of_part(
     card: &Arc<dyn ReadAt>,
     part: &mut Part,
@@ -106,7 +106,7 @@ fn of_part(
     let window: Arc<dyn ReadAt> = Arc::new(Window::new(Arc::clone(card), place)?);
     let Some(volume) = OpenVolume::open_with_copies(window, &spans)? else { return Ok(Vec::new()) };
     part.volume.get_or_insert_with(|| volume.volume().clone());
-    // As its system would mount it, if that can be told with what is lost.
+    // The recovered volume, if the rest is sufficient for that.
     let recovered = volume.examine().ok().and_then(|found| found.recovered);
     let recovered =
         recovered.map(|recovered| OpenVolume::known(recovered.store, volume.volume().clone()));
@@ -120,14 +120,14 @@ fn of_part(
 
 struct Walk<'a> {
     files: &'a dyn Files,
-    /// What is lost, by its place in the volume, in order.
+    /// The lost ranges in the volume, in order.
     spans: Vec<Span>,
     cancel: &'a Cancel,
     seen: HashSet<u64>,
     found: BTreeMap<Vec<u8>, LostWhat>,
 }
 
-/// What is invalid, which zeros in place of metadata don't, is lost.
+/// Returns whether an error means that metadata are lost: zeros in their place are invalid.
 fn is_damage(class: Class) -> bool {
     matches!(class, Class::Corrupt | Class::Unsupported)
 }
@@ -182,7 +182,7 @@ impl Walk<'_> {
         })
     }
 
-    /// How many bytes of a file's content are lost; what lies behind its end, `size`, doesn't count.
+    /// The number of lost bytes of a file's content; bytes past its end, `size`, don't count.
     fn lost_of(&self, file: FileId, size: Option<ByteLen>) -> Result<ByteLen> {
         let mut lost = ByteLen::ZERO;
         self.files.content(file, &mut |at, stretch| {

@@ -1,4 +1,4 @@
-//! What is on a card, and what shall be: survey, plan and view.
+//! The present and the future content of a card: survey, plan and view.
 
 mod finding;
 mod fit;

@@ -1,5 +1,5 @@
-//! What of a card has to be read, and written: the used and cleared bytes of every volume, and all
-//! that lies outside of volumes.
+//! The ranges of a card that have to be read and written: used and cleared bytes of every volume, and everything
+//! outside of volumes.
 
 use super::{
     survey::Survey,
@@ -15,8 +15,7 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// A hole shorter than this is read through: a request of its own costs a card more time than the
-/// bytes do.
+/// Shorter holes are read: a request takes a card more time than that many bytes.
 pub(crate) const SHORTEST_HOLE: ByteLen = ByteLen::kib(64);
 
 /// Which parts of a card matter.
@@ -25,14 +24,14 @@ pub struct Occupancy {
     /// The whole card, in order and without a hole: copied, rewritten, cleared or unused. Holes between what is
     /// copied that are not worth a request are copied, too.
     pub segments: Vec<Segment>,
-    /// These holes: what stands there is nobody's. In order and joined.
+    /// These holes are unused space. In order and joined.
     pub holes: Vec<Span>,
-    /// What was found in each partition whose volume is known, with its place in
-    /// [`Survey::parts`]. Empty when the card is taken whole.
+    /// The result of examining each known volume, with its index in [`Survey::parts`]. Empty if the card is copied in
+    /// full.
     pub volumes: Vec<(usize, Examined)>,
     /// Why a volume, or the card, is read whole, a sentence each.
     pub read_whole: Vec<String>,
-    /// What of a volume is told differently by two of its structures, a sentence each.
+    /// Differences between structures of a volume.
     pub findings: Vec<Finding>,
 }
 
@@ -43,7 +42,7 @@ impl Occupancy {
     /// to two volumes that disagree about it.
     ///
     /// # Errors
-    /// When the store cannot be read where its metadata stand.
+    /// When the metadata in the store cannot be read.
     pub fn of(store: &Arc<dyn ReadAt>, survey: &Survey) -> Result<Self> {
         let card = Span::whole(survey.size);
         if let Some(why) = survey.whole_because {
@@ -124,14 +123,13 @@ impl Occupancy {
         Ok(cannot)
     }
 
-    /// All that a person should know of how it was found out, a sentence each: what is read whole,
-    /// and what is told differently by two structures.
+    /// Notes for the user: volumes that are copied in full, and differences between structures.
     pub fn notes(&self) -> impl Iterator<Item = String> {
         let findings = self.findings.iter().map(ToString::to_string);
         self.read_whole.iter().cloned().chain(findings)
     }
 
-    /// How many bytes of `span` are in use: read, or made anew.
+    /// The number of bytes of `span` that are used: read, or rewritten.
     #[must_use]
     pub fn used_in(&self, span: Span) -> ByteLen {
         let first = self.segments.partition_point(|segment| segment.span.end() <= span.start());
@@ -143,7 +141,7 @@ impl Occupancy {
         used.map(|(both, _)| both.len()).sum()
     }
 
-    /// What was found in the partition at `index` of [`Survey::parts`].
+    /// The result of examining the volume at `index` of [`Survey::parts`].
     #[must_use]
     pub fn volume(&self, index: usize) -> Option<&Examined> {
         self.volumes.iter().find(|(at, _)| *at == index).map(|(_, found)| found)

@@ -16,7 +16,7 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// Where references are looked for, from a volume's root.
+/// The files with references, from the root of a volume.
 pub(super) const PLACES: [&str; 15] = [
     "cmdline.txt",
     "uEnv.txt",
@@ -37,7 +37,7 @@ pub(super) const PLACES: [&str; 15] = [
 /// Folders with a file for each entry of a loader's menu.
 pub(super) const ENTRIES: [&str; 2] = ["loader/entries", "boot/loader/entries"];
 const FSTAB: &str = "etc/fstab";
-/// More files than these are not looked into on a volume: they may include each other.
+/// The maximum number of files that are read on a volume: they may include each other.
 const MOST_PLACES: usize = 200;
 /// A system needs some room to start.
 const LEAST_ROOM: ByteLen = ByteLen::new(64_000_000);
@@ -49,14 +49,13 @@ const MOST: usize = 1 << 20;
 pub struct Reference {
     /// The file, and the partition that holds it: "cmdline.txt on partition 1".
     pub from: String,
-    /// What it says, such as `root=PARTUUID=48560007-02`.
+    /// Its text, such as `root=PARTUUID=48560007-02`.
     pub what: String,
     /// True if that is on this card.
     pub is_found: bool,
 }
 
-/// All references of the card in `store`, which `survey` describes, in the order of its partitions.
-/// A volume that cannot be read where it would be looked into tells of none.
+/// All references on the card in `store`, in the order of the partitions in `survey`. An unreadable volume has none.
 ///
 /// # Errors
 /// When the store is gone, or may not be read.
@@ -129,7 +128,7 @@ fn names_of(path: &str) -> Vec<&[u8]> {
     path.split('/').filter(|name| !name.is_empty()).map(str::as_bytes).collect()
 }
 
-/// A path as it is meant in the file at `path`: from the root, or beside that file.
+/// Resolves a path in the file at `path`: from the root, or from that file's folder.
 fn beside(path: &str, file: &str) -> String {
     match (file.strip_prefix('/'), path.rsplit_once('/')) {
         (Some(from_root), _) => from_root.to_owned(),
@@ -138,7 +137,7 @@ fn beside(path: &str, file: &str) -> String {
     }
 }
 
-/// The files that a loader's configuration at `path` goes on in.
+/// The files that a loader's configuration at `path` includes.
 pub(super) fn included(path: &str, text: &str) -> Vec<String> {
     if !path.ends_with("linux.conf") && !path.ends_with(".cfg") {
         return Vec::new();
@@ -147,7 +146,7 @@ pub(super) fn included(path: &str, text: &str) -> Vec<String> {
     let files = lines.filter_map(|(key, value)| {
         let is_one = ["include", "menu"].iter().any(|word| key.eq_ignore_ascii_case(word));
         let value = value.trim();
-        // "MENU INCLUDE file", and behind it perhaps a title.
+        // "MENU INCLUDE file", optionally with a title.
         let value = match value.get(..8).filter(|word| word.eq_ignore_ascii_case("include ")) {
             Some(_) => value.get(8..)?,
             None if key.eq_ignore_ascii_case("menu") => return None,
@@ -169,8 +168,7 @@ pub struct Room {
     pub is_tight: bool,
 }
 
-/// The room on the volumes with a system on them of the card that `view` reads as. One that cannot be
-/// read tells of none.
+/// The free space of volumes with a system on the card that `view` reads as. An unreadable volume is omitted.
 ///
 /// # Errors
 /// When the view's source is gone, or may not be read.
@@ -197,7 +195,7 @@ pub fn room(view: &View, survey: &Survey) -> Result<Vec<Room>> {
     Ok(rooms)
 }
 
-/// The devices in a table of mounts, with what to call them. One that may be missing is none.
+/// The devices in a mount table, with their names for messages. Optional mounts are omitted.
 fn in_fstab(text: &str) -> Vec<(String, String)> {
     let lines = text.lines().map(str::trim).filter(|line| !line.starts_with('#'));
     let fields = lines.map(|line| line.split_whitespace().collect::<Vec<_>>());
@@ -240,12 +238,12 @@ fn files_in(text: &str) -> Vec<&str> {
             .iter()
             .any(|known| key.eq_ignore_ascii_case(known))
     });
-    // Several initial disks are parted by commas; a path upwards leads out of what is looked at.
+    // Several initial disks are separated by commas; a path upwards leads out of the inspected folder.
     let files = wanted.flat_map(|(_, value)| value.trim().split(','));
     files.filter(|file| !file.contains("..") && !file.contains(':')).collect()
 }
 
-/// Returns whether the device called `name` is on the card; `None` if the card alone cannot tell.
+/// Returns whether device `name` is on the card; `None` if that does not depend on the card.
 fn is_on_card(survey: &Survey, name: &str) -> Option<bool> {
     let any = |is_it: &dyn Fn(&Part) -> bool| Some(survey.parts.iter().any(is_it));
     let same = |known: Option<&str>, name: &str| {

@@ -19,7 +19,7 @@ use std::sync::Arc;
 pub struct Survey {
     /// Its size.
     pub size: ByteLen,
-    /// The sector size of its table; that of the store if there is no table.
+    /// The sector size of its table; that of the store without a table.
     pub sector: SectorSize,
     /// Its partition table; `None` for a bare volume and for unknown content.
     pub table: Option<Table>,
@@ -473,7 +473,7 @@ pub fn gap_in_use(store: &dyn ReadAt, gap: Span) -> Result<(ByteLen, bool)> {
     Ok((used, is_all))
 }
 
-/// The largest offset at which an image is searched for behind a prefix, in bytes.
+/// The largest offset at which an image is searched for after a prefix, in bytes.
 const PREFACE: usize = 4 << 20;
 
 /// Searches for a table at a higher offset, in case something was prepended to the image. Returns the offset of the

@@ -1,4 +1,4 @@
-//! What the owner of a card should know of a plan, as values, and each in words.
+//! Warnings about a plan, each with its text.
 
 use imbrik_fs::{GrowthLimit, ResizeWarning};
 use std::fmt;
@@ -18,7 +18,7 @@ pub enum Warning {
     Limited {
         /// Which.
         title: String,
-        /// What keeps it from that.
+        /// The reason.
         limit: GrowthLimit,
     },
     /// A volume moves that has code in its first sectors.
@@ -56,7 +56,7 @@ pub enum Warning {
     Shared {
         /// The file, and the partition that holds it.
         file: String,
-        /// What it refers to.
+        /// The file or device that it refers to.
         what: String,
         /// True if that is a label; otherwise it is a place.
         is_label: bool,

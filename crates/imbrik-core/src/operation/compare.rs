@@ -32,7 +32,7 @@ impl Comparison {
     }
 
     /// The partition of the card in `source` for an image of one partition: the one with the same volume, or else with
-    /// the same number; `None` if there is none, or the image is of a whole card.
+    /// the same number; `None` if it does not exist, or the image is of a whole card.
     ///
     /// # Errors
     /// When one of them can't be read.

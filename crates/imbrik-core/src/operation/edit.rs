@@ -18,23 +18,23 @@ use imbrik_store::{
 use jiff::Timestamp;
 use std::{path::Path, sync::Arc};
 
-/// By how much more than lacks a volume grows, and in which steps.
+/// How much a volume grows in addition to the missing space, and in each step.
 const ROOM: ByteLen = ByteLen::mib(16);
 const MOST_TRIES: u32 = 4;
 
 /// An image that is to be edited: proved, and not written yet.
 pub struct EditPlan<'a> {
     image: &'a Image,
-    /// What the new image will know of itself.
+    /// The manifest of the new image.
     pub manifest: Manifest,
-    /// What it will hold.
+    /// Its content.
     pub view: View,
-    /// What changes, in the order in which it is done.
+    /// The changes, in the order in which they are made.
     pub changes: Vec<Change>,
     changed: Changed,
 }
 
-/// Where an image differs.
+/// The changed ranges of an image.
 enum Changed {
     /// There.
     Spans(Vec<Span>),
@@ -43,8 +43,7 @@ enum Changed {
 }
 
 impl<'a> EditPlan<'a> {
-    /// The same with as much more room in the volume as lacks: the image is of a larger card then, and all
-    /// else is as for [`EditPlan::new`].
+    /// As [`EditPlan::new`], with the missing space added to the volume: the image is then of a larger card.
     ///
     /// # Errors
     /// As [`EditPlan::new`], and those of [`Plan::fit`].
@@ -82,8 +81,7 @@ impl<'a> EditPlan<'a> {
         Ok(Self { image, manifest, view, changes, changed: Changed::Size })
     }
 
-    /// The plan to do `edits` to the files in `image`. Every volume that is changed is looked at, every file of it,
-    /// before and afterwards.
+    /// Plans `edits` of the files in `image`. Every changed volume is verified in full before and afterwards.
     ///
     /// # Errors
     /// Those of [`Plan::with_identity`], and as [`RepackPlan::new`], which `made_by` and `now` are for.
@@ -106,12 +104,12 @@ impl<'a> EditPlan<'a> {
         Ok(Self { image, manifest, view, changes, changed })
     }
 
-    /// Writes the image again, in its place: what is under `name` stays there until the new one is whole,
-    /// and proved unless `options` waive that.
+    /// Replaces the image: the file `name` stays until the new one is complete and verified, unless `options` waive
+    /// that.
     ///
     /// # Errors
-    /// When the image cannot be read or is damaged, the new one cannot be written, or stopping was
-    /// requested: what is under `name` is as it was then.
+    /// When the image cannot be read or is damaged, the new one cannot be written, or the operation was cancelled: the
+    /// file `name` is unchanged then.
     pub fn run(self, name: &Path, options: &SaveOptions, watch: Watch<'_>) -> Result<Saved> {
         let Self { image, manifest, view, changed, .. } = self;
         let to = Output::File(name);

@@ -17,7 +17,7 @@ use imbrik_store::{
 use jiff::Timestamp;
 use std::{path::PathBuf, sync::Arc};
 
-/// What is compared at once.
+/// The unit of comparison.
 const PIECE: ByteLen = ByteLen::mib(1);
 /// A journal is replayed, then what was deleted while it was open is finished; no volume needs more.
 const MOST_SETTLING: usize = 4;
@@ -29,24 +29,24 @@ pub struct CardEdit {
     title: String,
     edits: Vec<FileEdit>,
     options: EditOptions,
-    /// What a cut in the middle leaves.
+    /// The state after a power loss during the write.
     pub after_a_cut: AfterACut,
-    /// How much is written, as far as it is known beforehand.
+    /// The number of bytes to write, as known in advance.
     pub written: ByteLen,
     /// True if the volume was not unmounted, and is recovered first.
     pub recovers_journal_first: bool,
 }
 
-/// What was done to a card.
+/// The result of editing a card.
 #[derive(Clone, Debug)]
 pub struct CardEdited {
     /// How much was written.
     pub written: ByteLen,
-    /// What a desktop mounted meanwhile, and was unmounted again.
+    /// The mount points that a desktop mounted meanwhile, and that were unmounted again.
     pub unmounted: Vec<PathBuf>,
 }
 
-/// What state a card is in whose files could not be changed.
+/// The state of a card after a failed edit.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum CardState {
@@ -56,7 +56,7 @@ pub enum CardState {
     OldOrNew,
     /// Its volume is to be checked: names may be old or new.
     ToBeChecked,
-    /// All was written, and something else stands there.
+    /// Everything was written, but the card has other data.
     Differs,
     /// All was written and is there, and the card is not yet safe to take out.
     Whole,
@@ -67,13 +67,13 @@ pub enum CardState {
 pub struct EditFailure {
     /// Why.
     pub error: Error,
-    /// What state the card is in.
+    /// The state of the card.
     pub state: CardState,
 }
 
 impl CardEdit {
-    /// The plan to do `edits` to the files of `part` of `card`, which is `store`. The volume is looked at,
-    /// every file of it, before and afterwards; nothing is written.
+    /// Plans `edits` of the files of `part` of `card`, which is `store`. The volume is verified in full before and
+    /// afterwards; nothing is written.
     ///
     /// # Errors
     /// As [`OpenVolume::edit`] and [`OpenVolume::commit`]; [`imbrik_store::Class::Corrupt`] for a volume that contradicts
@@ -203,7 +203,7 @@ impl CardEdit {
         volume.ok_or_else(|| Error::mismatch("its volume is no longer there"))
     }
 
-    /// Compares the medium with what each stage wrote, and no later one overwrote.
+    /// Compares the medium with the data of each stage, except for data that a later one overwrote.
     fn read_back(
         &self,
         target: &dyn TargetCard,

@@ -94,7 +94,7 @@ impl ImagePlan {
         manifest
     }
 
-    /// The manifest of an image based on `image`, with what is known about its card.
+    /// The manifest of an image based on `image`, with the data about its card.
     #[must_use]
     pub fn manifest_after(&self, image: &Image, made_by: &str, now: Timestamp) -> Manifest {
         let mut manifest = self.manifest(made_by, now);

@@ -35,7 +35,7 @@ pub struct WriteOptions {
     pub read_back: bool,
     /// The policy for unreadable ranges of a source card.
     pub damage: OnDamage,
-    /// Whether the first tile, with the partition table, is written.
+    /// How to handle the first tile, with the partition table.
     pub first_tile: FirstTile,
 }
 

@@ -42,7 +42,7 @@ struct Extent {
 /// `FS_IOC_FIEMAP` from `linux/fs.h`.
 const FIEMAP: Opcode = opcode::read_write::<Head>(b'f', 11);
 
-/// How much of the disk `file` has that no other file shares; `None` where its filesystem does not tell.
+/// The disk space of `file` that no other file shares; `None` if its filesystem does not report it.
 pub(super) fn own(file: &File) -> Option<ByteLen> {
     let (mut start, mut own) = (0u64, 0u64);
     loop {
@@ -50,8 +50,8 @@ pub(super) fn own(file: &File) -> Option<ByteLen> {
         let length = u64::MAX.checked_sub(start)?;
         let extents = [Extent::default(); EXTENTS];
         let mut map = Map { start, length, flags: 0, mapped: 0, count, reserved: 0, extents };
-        // SAFETY: FS_IOC_FIEMAP reads a `struct fiemap` and writes at most `count` extents behind its head,
-        // which is how many there is room for.
+        // SAFETY: FS_IOC_FIEMAP reads a `struct fiemap` and writes at most `count` extents after its header, for which
+        // there is space.
         unsafe { ioctl(file, Updater::<FIEMAP, Map>::new(&mut map)) }.ok()?;
         let found = map.extents.get(..usize::try_from(map.mapped).ok()?)?;
         for extent in found.iter().filter(|extent| extent.flags & SHARED == 0) {

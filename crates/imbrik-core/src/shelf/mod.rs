@@ -79,7 +79,7 @@ pub struct Shelved {
     pub own: ByteLen,
     /// The note of the user.
     pub note: Option<String>,
-    /// Whether some of the card could not be read.
+    /// The number of bytes of the card that could not be read.
     pub unreadable: ByteLen,
     /// The remarks on it.
     pub remarks: Remarks,
@@ -406,7 +406,7 @@ impl Listing {
 }
 
 impl Shelved {
-    /// Writes `remarks` beside the image. A check is about the file as it was when it was listed.
+    /// Writes `remarks` next to the image. A check refers to the file as of the listing.
     ///
     /// # Errors
     /// When they cannot be written; [`Class::Mismatch`] when the file changed since it was listed.

@@ -1,4 +1,4 @@
-//! Which images of a card stay, in words: `3 newest, 1 a week for 2 months, 1 a month`.
+//! Rules for keeping images of a card, as text: `3 newest, 1 a week for 2 months, 1 a month`.
 
 use imbrik_store::error::{Error, Result};
 use jiff::{Timestamp, ToSpan as _, Zoned, tz::TimeZone};
@@ -44,7 +44,7 @@ impl Period {
         Self::ALL.into_iter().find(|period| period.word() == one)
     }
 
-    /// Which one a moment is in.
+    /// The period of a time.
     fn of(self, at: &Zoned) -> (i16, i16) {
         let week = at.date().iso_week_date();
         match self {
@@ -55,7 +55,7 @@ impl Period {
         }
     }
 
-    /// The moment that lies `count` of them before `now`.
+    /// The time `count` periods before `now`.
     fn before(self, count: u32, now: &Zoned) -> Zoned {
         let count = i64::from(count.min(Rules::MOST));
         let span = match self {
@@ -68,7 +68,7 @@ impl Period {
     }
 }
 
-/// An image, as far as rules ask for it.
+/// The properties of an image that rules use.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Kept {
     /// When it was made.
@@ -84,7 +84,7 @@ pub struct Kept {
 /// Why an image stays, or that it may go.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Fate {
-    /// It is the newest sound one.
+    /// It is the newest intact one.
     Newest,
     /// Its owner said so.
     Pinned,
@@ -113,14 +113,13 @@ impl Rules {
     /// The largest number in a rule.
     const MOST: u32 = 1000;
 
-    /// What becomes of each of `images`, which are of one card, when they are thinned `now`, with days as they
-    /// are in `zone`.
+    /// The fate of each of `images`, which are of one card, when they are thinned `now`, with days in `zone`.
     #[must_use]
     pub fn fates(&self, images: &[Kept], now: Timestamp, zone: &TimeZone) -> Vec<Fate> {
         let mut order: Vec<usize> = (0..images.len()).collect();
         let at = |index: usize| images.get(index);
         let is_dated = |image: &Kept| image.is_sound && !is_ahead(image.made_at, now);
-        // Where no date can be trusted, the newest one is at least the latest that anybody made.
+        // If no date is plausible, the newest image is at least the last one created.
         let has_date = images.iter().any(is_dated);
         order.retain(|index| {
             at(*index).is_some_and(|image| if has_date { is_dated(image) } else { image.is_sound })

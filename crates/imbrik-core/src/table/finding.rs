@@ -1,4 +1,4 @@
-//! What is odd about a partition table, as values, and each in words.
+//! Oddities of a partition table, each with its text.
 
 use imbrik_store::units::Lba;
 use std::fmt;
@@ -23,7 +23,7 @@ pub enum TableFinding {
     },
     /// A GPT has no primary table, and its backup was taken.
     PrimaryMissing,
-    /// The protective record of a GPT names partitions of its own.
+    /// The protective record of a GPT contains partitions.
     Hybrid,
     /// A GPT has no protective record.
     NotProtected,

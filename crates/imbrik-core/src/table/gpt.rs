@@ -1,8 +1,7 @@
 //! The GUID partition table: two copies, each with checksums.
 //!
-//! After UEFI 2.10, section 5.3. A protective master boot record in sector 0, the primary header in
-//! sector 1 with the entry array behind it; at the card's very end the backup header, with its
-//! array in front:
+//! After UEFI 2.10, section 5.3. A protective master boot record in sector 0, the primary header in sector 1, followed
+//! by the entry array; at the very end of the card the backup header, preceded by its array:
 //!
 //! ```text
 //! header   0 "EFI PART"   8 revision   12 header size   16 CRC of the header   24 own sector
@@ -45,7 +44,7 @@ pub struct Gpt {
 pub struct GptPartition {
     /// Its place in the array, from 1.
     pub number: u32,
-    /// What it is for.
+    /// Its type.
     pub kind: Uuid,
     /// Its own id.
     pub guid: Uuid,
@@ -74,8 +73,7 @@ struct Header {
 }
 
 impl Header {
-    /// Decodes a header and checks it against its own checksum and its place. `Ok(None)` when
-    /// there is no trace of one.
+    /// Decodes a header, and verifies its checksum and its location. `Ok(None)` if there is no signature.
     fn decode(bytes: &[u8], at: Lba) -> std::result::Result<Option<Self>, String> {
         if !bytes.starts_with(MAGIC) {
             return Ok(None);
@@ -152,7 +150,7 @@ impl Gpt {
         mbr::shared_entries(&self.protective).all(|shared| own.contains(&shared))
     }
 
-    /// Reads the table of `store` in sectors of `sector`; `None` when there is no trace of one.
+    /// Reads the table of `store` with sectors of `sector`; `None` without any signature.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -191,7 +189,7 @@ impl Gpt {
                 findings.push(TableFinding::PrimaryMissing);
                 backup
             }
-            // A protective record with no sound copy behind it in this sector size.
+            // A protective record without a valid copy in this sector size.
             _ => return Ok(None),
         };
         if mbr::protective_for(&protective, SectorCount::new(1)).is_none() {
@@ -219,7 +217,7 @@ impl Gpt {
         &self.partitions
     }
 
-    /// Where the card ended for which the table was written: behind its backup header.
+    /// The end of the card for which the table was written: after its backup header.
     #[must_use]
     pub fn card_end(&self) -> ByteOffset {
         self.backup_end
@@ -253,7 +251,7 @@ impl Gpt {
         ByteLen::of(&self.entries).get().div_ceil(self.sector.bytes())
     }
 
-    /// Where the backup copy stands now: array and header.
+    /// The range of the present backup: array and header.
     ///
     /// `None` when the header's own numbers are invalid.
     #[must_use]
@@ -396,7 +394,7 @@ fn extent(part: &GptPartition) -> Option<mbr::Extent> {
 
 type Copy = std::result::Result<Option<(Header, Vec<u8>)>, String>;
 
-/// Reads the copy whose header stands at `at`: the inner result tells "none" from "damaged".
+/// Reads the copy with its header at `at`: the inner result distinguishes missing from damaged.
 fn read_copy(store: &dyn ReadAt, sector: SectorSize, at: Lba) -> Result<Copy> {
     let Some(offset) = sector.offset_of(at) else {
         return Ok(Err(format!("header is recorded at {at}")));

@@ -1,4 +1,4 @@
-//! The master boot record, and the chain of extended boot records behind it.
+//! The master boot record, and its chain of extended boot records.
 //!
 //! The first sector holds boot code, a 32-bit disk signature, four entries and a mark:
 //!
@@ -46,7 +46,7 @@ pub struct Mbr {
 struct Link {
     at: Lba,
     record: Vec<u8>,
-    /// The number of the partition that it tells of.
+    /// The number of its partition.
     logical: Option<u32>,
 }
 
@@ -54,11 +54,11 @@ struct Link {
 struct MovedLink {
     at: Lba,
     record: Vec<u8>,
-    /// Where its partition lies.
+    /// The range of its partition.
     span: Span,
 }
 
-/// One entry of a master boot record or of the chain behind it.
+/// An entry of a master boot record or of its chain.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct MbrPartition {
     /// 1 to 4 for the record's own entries, from 5 along the chain.
@@ -118,7 +118,7 @@ pub(super) fn is_protective(record: &[u8]) -> bool {
 }
 
 impl Mbr {
-    /// Reads the record of `store`, counting in sectors of `sector`; `None` when there is none.
+    /// Reads the record of `store` with sectors of `sector`; `None` if it has no record.
     ///
     /// # Errors
     /// When the store cannot be read. A chain that is broken or endless ends where it breaks, and
@@ -214,7 +214,7 @@ impl Mbr {
         bytes::le_u32(&self.record, SIGNATURE).unwrap_or(0)
     }
 
-    /// What must be written where for the table to have the disk signature `signature`.
+    /// The changes that give the table the disk signature `signature`.
     #[must_use]
     pub fn with_signature(signature: u32) -> Vec<(ByteOffset, Vec<u8>)> {
         let at = ByteOffset::new(ByteLen::from_usize(SIGNATURE).get());
@@ -226,8 +226,7 @@ impl Mbr {
     /// container without any that has no room any more is cut short, or left out.
     ///
     /// # Errors
-    /// [`crate::Class::Unsupported`] when a place is not what the format can count, or the chain is
-    /// not a single sound one.
+    /// [`crate::Class::Unsupported`] when the format can't represent an offset, or the chain is invalid.
     pub fn with_spans(&self, spans: &[(u32, Span)], size: ByteLen) -> Result<Relaid> {
         let containers = self.partitions.iter().filter(|part| part.is_extended()).count();
         let logicals = spans.iter().any(|(number, _)| *number > 4);
@@ -296,8 +295,8 @@ impl Mbr {
         Some(Span::between(self.sector.offset_of(start)?, end))
     }
 
-    /// The chain with every record as far in front of its partition as it was. Those that tell of no
-    /// partition, as some tools leave them when they delete one, are left out.
+    /// The chain, with every record at the same distance before its partition. Records without a partition, which some
+    /// tools leave when they delete one, are omitted.
     fn moved_links(&self, spans: &[(u32, Span)]) -> Option<Vec<MovedLink>> {
         let links = self.chain.iter().filter_map(|link| Some((link, link.logical?)));
         let moved = links.map(|(link, number)| {
@@ -313,8 +312,8 @@ impl Mbr {
         moved.collect()
     }
 
-    /// What of a container whose partitions stay is left when others lie at `spans` and the card
-    /// ends at `size`; an empty span when nothing is.
+    /// The space of an extended partition with unmoved partitions that remains when others are at `spans` and the card
+    /// ends at `size`; empty if none remains.
     fn room_for(
         &self,
         container: &MbrPartition,
@@ -324,7 +323,7 @@ impl Mbr {
         let whole = self.sector.span_of(container.start, container.sectors)?;
         let mut end = whole.end().min(ByteOffset::new(size.get()));
         for (_, place) in spans.iter().filter(|(_, place)| place.intersect(whole).is_some()) {
-            // Where its first record stood, a partition stands: nothing is left.
+            // A partition is where its first record was: no space is left.
             end = end.min(place.start().max(whole.start()));
         }
         for part in self.partitions.iter().filter(|part| part.number > 4) {
@@ -574,14 +573,14 @@ mod tests {
         let moves = [((2048, 100), (3000, 200)), ((2148, 300), (3200, 300))];
         let moved = hybrid_following(&hybrid, &moves).unwrap();
         assert_eq!(extents(&moved), [(1, 2999), (3000, 200), (4096, 904)]);
-        // The one behind reached to the card's end.
+        // The one after it reached to the end of the card.
         let on = |sectors| hybrid_on(&hybrid, SectorCount::new(5000), SectorCount::new(sectors));
         assert_eq!(extents(&on(9000).unwrap())[2], (4096, 4904));
         assert_eq!(
             on(9000).map(|new| extents(&new)[..2].to_vec()).unwrap(),
             [(1, 2047), (2048, 100)]
         );
-        // What the other table does not have cannot follow, nor may entries overlap.
+        // Entries that the other table does not have cannot follow, nor may entries overlap.
         assert_eq!(hybrid_following(&hybrid, &[((2048, 101), (2048, 101))]), None);
         assert_eq!(hybrid_following(&hybrid, &[((2048, 100), (2048, 2100))]), None);
         assert_eq!(hybrid_following(&hybrid, &[((2048, 100), (1 << 33, 100))]), None);
@@ -595,8 +594,7 @@ mod tests {
             shift in -1500i64..40_000,
             grown in 1u64..5000,
         ) {
-            // A primary partition, and behind it a chain of logical ones, each (length, distance from
-            // its record).
+            // A primary partition, followed by a chain of logical ones, each (length, distance from its record).
             let start = 8192;
             let mut at = start;
             let mut records = Vec::new();
@@ -643,7 +641,7 @@ mod tests {
             let container = after.entries().iter().find(|part| part.is_extended()).unwrap();
             let whole = after.sector.span_of(container.start, container.sectors).unwrap();
             prop_assert_eq!(whole.end(), wanted.last().unwrap().1.end());
-            // Nothing is said anew where nothing changes.
+            // Without changes, nothing is rewritten.
             let same: Vec<_> = before.iter().map(|part| (part.number, part.span)).collect();
             for (at, bytes) in mbr.with_spans(&same, ByteLen::mib(64)).unwrap().edits {
                 let stands = imbrik_store::read_vec(&store, at, bytes.len()).unwrap();

@@ -1,7 +1,7 @@
 //! Partition tables: where a card's partitions lie, and how to write that down again.
 //!
-//! [`read`] tells which table a card carries. A table that is damaged in one place and sound in
-//! another is read from the sound one, and what was noticed stands in [`Table::findings`].
+//! [`read`] detects the kind of table on a card. If one copy of a table is damaged, the other one is used, and
+//! [`Table::findings`] reports it.
 
 mod finding;
 mod gpt;
@@ -32,14 +32,14 @@ pub enum Table {
 pub struct Partition {
     /// Its number as systems count: 1 to 4 primary, from 5 logical; on a GPT its place in the array.
     pub number: u32,
-    /// Where it lies. May reach past the card's end when the table is wrong or the card too short.
+    /// Its range. It can extend past the card's end if the table is wrong or the card too short.
     pub span: Span,
-    /// What the table says it is for.
+    /// Its type in the table.
     pub kind: PartitionKind,
     /// Its name; only a GPT has any.
     pub name: Option<String>,
-    /// Its own id as systems write it, their `PARTUUID`: on an MBR made of the card's signature and
-    /// the number. `None` when there is no signature.
+    /// Its id as shown by systems, the `PARTUUID`: on an MBR it consists of the card's signature and the number. `None`
+    /// without a signature.
     pub uuid: Option<String>,
     /// True if it is marked to be started from.
     pub bootable: bool,
@@ -48,13 +48,13 @@ pub struct Partition {
 /// A table with partitions at other places, or for another card.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Relaid {
-    /// What must be written where; nothing when the table stays as it is.
+    /// The changes; empty if the table is unchanged.
     pub edits: Vec<(ByteOffset, Vec<u8>)>,
     /// The numbers of empty containers of logical partitions that have no room and are left out.
     pub left_out: Vec<u32>,
 }
 
-/// What a table says a partition is for. The number is kept as found, known or not.
+/// The type of a partition according to the table. The number is kept even if it is unknown.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum PartitionKind {
     /// The type byte of a master boot record.
@@ -120,8 +120,7 @@ impl Table {
         }
     }
 
-    /// The same table under ids of its own, made of `fresh` ones, on a card of `size` bytes: what must
-    /// be written where.
+    /// The same table with new ids, made of `fresh` ones, on a card of `size` bytes: the changes.
     ///
     /// # Errors
     /// As [`Table::with_spans`].
@@ -131,7 +130,7 @@ impl Table {
         fresh: &mut dyn FnMut() -> uuid::Uuid,
     ) -> Result<Vec<(ByteOffset, Vec<u8>)>> {
         match self {
-            // 0 would mean that there is none.
+            // 0 would mean no signature.
             Self::Mbr(_) => Ok(Mbr::with_signature(fresh().as_fields().0.max(1))),
             Self::Gpt(gpt) => {
                 let disk = fresh();
@@ -155,7 +154,7 @@ impl Table {
         }
     }
 
-    /// What is wrong with it; nothing for a sound table.
+    /// Problems of the table; empty if it is intact.
     #[must_use]
     pub fn findings(&self) -> &[TableFinding] {
         match self {
@@ -173,8 +172,7 @@ impl Table {
         }
     }
 
-    /// The number that tells this table from every other: the MBR's signature or the GPT's disk
-    /// GUID. Systems build `PARTUUID`s from it.
+    /// The unique id of the table: the MBR's signature or the GPT's disk GUID. Systems build `PARTUUID`s from it.
     #[must_use]
     pub fn id(&self) -> String {
         match self {
@@ -190,7 +188,7 @@ impl Table {
 /// since an image does not know on which card it was made.
 ///
 /// # Errors
-/// When the store cannot be read. A damaged table is no error: see [`Table::findings`].
+/// When the store cannot be read. A damaged table is not an error: see [`Table::findings`].
 pub fn read(store: &dyn ReadAt) -> Result<Option<Table>> {
     let own = store.sector_size();
     let mut sizes = vec![own];

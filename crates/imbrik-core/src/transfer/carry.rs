@@ -535,8 +535,8 @@ pub(super) fn carry(
     })
 }
 
-/// Reads the image at `path` back and compares it with what was written, except for the tiles in `skipped`. Returns
-/// where it was read from, and how many bytes.
+/// Reads the image at `path` and compares it with the written data, except for the tiles in `skipped`. Returns the
+/// source of the reads, and the number of bytes.
 fn compare_written(
     path: &Path,
     written: &Written,

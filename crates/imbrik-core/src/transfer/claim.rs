@@ -9,9 +9,9 @@ use imbrik_store::error::{Class, Error, Result};
 /// The card that a plan was made for.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Planned {
-    /// The card as it was listed.
+    /// The card as of its listing.
     pub card: Card,
-    /// [`Survey::fingerprint`] of what was on it; `None` when not all of that could be read.
+    /// The [`Survey::fingerprint`] of its content; `None` if not all of that could be read.
     pub fingerprint: Option<String>,
 }
 

@@ -8,20 +8,20 @@ use imbrik_store::{
     units::{ByteLen, Span},
 };
 
-/// How much is looked at, and then written, at once.
+/// The unit of reading and writing.
 const PIECE: ByteLen = ByteLen::mib(1);
 
-/// How many pieces are written unseen at most, before one is looked at again.
+/// The maximum number of pieces that are written without being read, before one is read again.
 const MOST_UNSEEN: u32 = 63;
 
 /// Clears spans of a card, writing as little as there is need for.
 ///
-/// A card reads three to ten times as fast as it writes. So where it cannot zero by itself, a piece is
-/// read first, and left alone when it is zero: a new card, and what an earlier restore has cleared.
-/// Where piece after piece holds something, ever fewer are looked at.
+/// A card reads three to ten times as fast as it writes. So if it has no command for zeroing, a piece is read first,
+/// and not written if it is zero: on a new card, or after an earlier restore. If piece after piece contains data, fewer
+/// and fewer are read.
 pub(super) struct Clearing {
     pool: Pool,
-    /// How many pieces in a row were looked at and held something, as a power of two less one.
+    /// The number of consecutive pieces that were read and contained data, as a power of two minus one.
     unseen_next: u32,
     /// How many pieces are to be written unseen before the next look.
     unseen_left: u32,

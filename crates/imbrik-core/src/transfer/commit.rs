@@ -10,17 +10,16 @@ use imbrik_store::{
     units::{ByteLen, ByteOffset, Span},
 };
 
-/// What is written at once begins and ends at multiples of so many bytes: cards have no smaller pieces.
+/// The alignment of writes in bytes: cards have no smaller units.
 const UNIT: u64 = 4096;
 /// In which pieces content is copied.
 const PIECE: ByteLen = ByteLen::mib(1);
 
-/// Writes a volume that stands in `place` of `target` in the order that `commit` tells; `new` is what it
-/// will be. `tell` is told of every byte that is written. New content comes first, and leads nowhere yet:
-/// up to then it can be stopped.
+/// Writes a volume at `place` of `target` in the steps of `commit`; `new` is its future content. `tell` is called for
+/// every written byte. New content comes first, without any reference to it: until then, it can be cancelled.
 ///
 /// # Errors
-/// When it cannot be written, or stopping was requested: what a cut leaves behind is there then.
+/// When it cannot be written, or the operation was cancelled: the card is in the state after a power loss then.
 pub fn write_commit(
     target: &dyn WriteAt,
     place: Span,
@@ -60,7 +59,7 @@ pub fn len_of_commit(commit: &Commit) -> ByteLen {
     commit.steps.iter().map(of).sum()
 }
 
-/// Writes bytes of a volume, with what stands beside them in the same pieces of the card.
+/// Writes bytes of a volume, together with the rest of their units on the card.
 fn write(target: &dyn WriteAt, place: Span, at: ByteOffset, bytes: &[u8]) -> Result<()> {
     let start = place.start().saturating_add(ByteLen::new(at.get()));
     let wanted = Span::between(start, start.saturating_add(ByteLen::of(bytes)));

@@ -256,7 +256,7 @@ mod tests {
         assert_eq!(saved.unreadable, [dead]);
         let asked = card.asked.lock().unwrap();
         let is_dead = |asked: &&Span| asked.intersect(dead).is_some();
-        // What is there beside it was asked for before that.
+        // The readable data next to it were read earlier.
         let is_good = |asked: &Span| asked.intersect(dead).is_none();
         let last_good = asked.iter().rposition(is_good).unwrap();
         let before = asked[..last_good].iter().filter(is_dead).count();

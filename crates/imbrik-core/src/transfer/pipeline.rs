@@ -633,7 +633,7 @@ mod tests {
         let found = run(Arc::new(Counted::new(store, &tally)), &known);
         assert_eq!(found.digests, all.digests);
         assert_eq!(found.pieces, all.pieces);
-        // Of the first tile a quarter, all of the second, of the last what is no whole piece.
+        // A quarter of the first tile, all of the second, and the incomplete last piece of the last.
         let last = 300_000 - PIECE.get();
         assert_eq!(tally.read(), ByteLen::new(TILE.get() / 4 + TILE.get() + last));
     }

@@ -1,4 +1,4 @@
-//! The content of a card as it stands on another one that it was written to.
+//! The content of a card, read from another card to which it was copied.
 
 use crate::{
     image::TILE,
@@ -11,18 +11,18 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// What of a card is kept in memory, since it is about to be overwritten where it stands.
+/// How much data of a card is kept in memory before it is overwritten.
 const MOST_IN_MEMORY: ByteLen = ByteLen::mib(256);
 
-/// A card read by where its content stood on it, out of another card to which that was copied as it was.
+/// A card whose content is read from another card to which it was copied unchanged.
 pub struct Placed {
     copy: Arc<dyn ReadAt>,
     size: ByteLen,
-    /// What of the first card, in order, and where it stands on the other one.
+    /// The ranges of the first card, in order, and their offset on the other one.
     pieces: Vec<(Span, ByteOffset)>,
 }
 
-/// What a view copies of its source: from where, to where; in order of the source.
+/// The ranges that a view copies from its source, and their offset in the view; in order of the source.
 fn copied(view: &View) -> Vec<(Span, ByteOffset)> {
     let pieces = view.segments_in(Span::whole(view.size())).filter_map(|segment| {
         let Content::Copied { from } = segment.content else { return None };
@@ -40,7 +40,7 @@ impl Placed {
         Self { copy, size, pieces: copied(view) }
     }
 
-    /// What of the first card it has, in order and joined.
+    /// The available ranges of the first card, in order and joined.
     #[must_use]
     pub fn spans(&self) -> Vec<Span> {
         joined(self.pieces.iter().map(|(span, _)| *span).collect())
@@ -79,7 +79,7 @@ impl Placed {
         Ok(Arc::new(kept))
     }
 
-    /// Calls `visit` for the parts of `span`, each with where it stands on the other card.
+    /// Calls `visit` for the parts of `span`, each with its offset on the other card.
     fn each(&self, span: Span, mut visit: impl FnMut(Span, Option<ByteOffset>)) {
         let mut at = span.start();
         let first = self.pieces.partition_point(|(piece, _)| piece.end() <= at);
@@ -168,8 +168,8 @@ mod tests {
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(48))]
 
-        /// Writes a card to another one by one plan, and then by a second one out of what stands there: would fail
-        /// where something is overwritten before it is read.
+        /// Writes a card to another one by one plan, then by a second one from the data there: fails if data are
+        /// overwritten before they are read.
         #[test]
         fn data_is_read_before_its_place_is_overwritten(
             cuts in proptest::collection::vec(any::<u64>(), 1..12),

@@ -1,4 +1,4 @@
-//! A save that was stopped, gone on with.
+//! Resuming a save.
 
 use super::{
     pipeline::{Pipeline, Sink, Tile, Transferred, run},
@@ -18,10 +18,10 @@ use imbrik_store::{
 };
 use std::{collections::BTreeSet, path::Path, sync::Arc};
 
-/// How much of the start of each partition is held against the card: what tells of its volume, and when
-/// that was in use, stands there.
+/// The part at the start of each partition that is compared with the card: it contains the volume's metadata, and the
+/// time of its last use.
 const HEAD: ByteLen = ByteLen::mib(16);
-/// How many tiles are held against the card besides.
+/// The number of other tiles that are compared with the card.
 const SAMPLES: usize = 16;
 
 /// Only digests are wanted.
@@ -40,9 +40,8 @@ impl Sink for ToNothing {
     }
 }
 
-/// Goes on with what is left of the image `name` of `view`, of which `manifest` tells: as many tiles as are
-/// sound are kept, once it was proved that they are of this card as it is now. Answers `None` where
-/// nothing is left that could be gone on with.
+/// Resumes the unfinished image `name` of `view`, with the data in `manifest`: all intact tiles are kept, after a check
+/// that they are of this card in its present state. Returns `None` if nothing can be resumed.
 ///
 /// # Errors
 /// [`imbrik_store::Class::Refused`] when it is of another card, or the card was written to since; what is

@@ -24,7 +24,7 @@ const MOST_COMPARED: ByteLen = ByteLen::mib(64);
 pub struct Reuse {
     /// The earlier image.
     pub image: Arc<Image>,
-    /// Reads like the card: [`Reuse::known`] ranges are read from the image, as long as it is intact.
+    /// Reads like the card: [`Reuse::known`] ranges are read from the image, if that is intact.
     pub source: Arc<dyn ReadAt>,
     /// The content of the image; each tile is compared with its digest.
     pub(super) earlier: Arc<dyn ReadAt>,

@@ -17,16 +17,14 @@ const CALM: u64 = 256 << 20;
 /// The longest leap over what follows places that fail.
 const LONGEST_LEAP: u64 = 64 << 20;
 
-/// What happens when a piece of the source cannot be read.
+/// How to handle an unreadable part of the source.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Damage {
     /// The transfer ends.
     Stop,
-    /// Zeros take its place, its span is noted, and the rest goes on: it is tried when all else is
-    /// safe.
+    /// It is replaced by zeros and recorded, and the rest is read first: it is retried when everything else is safe.
     Later,
-    /// It is tried at once, so much time in all; then zeros take the place of what is left, and that is
-    /// noted.
+    /// It is retried at once, for this time in total; then the rest is replaced by zeros and recorded.
     Now(Duration),
 }
 
@@ -69,7 +67,7 @@ pub(super) fn read(
             continue;
         };
         if damage == Damage::Stop {
-            // What fails may be in a hole.
+            // The failed part may be a hole.
             if view.source().read_at(from, now).is_err() {
                 view.read_at(start, now)?;
             }
@@ -95,7 +93,7 @@ pub(super) fn read(
             let until = began.checked_add(patience.saturating_sub(so_far.tried));
             let left = try_again(view, &open, span, buf, until, cancel)?;
             so_far.tried = so_far.tried.saturating_add(began.elapsed());
-            // What comes next is asked for all the same: there is no later.
+            // The next part is read nevertheless: there is no later attempt.
             (so_far.leap, so_far.leap_to) = (0, ByteOffset::ZERO);
             Ok(left)
         }
@@ -103,18 +101,18 @@ pub(super) fn read(
     }
 }
 
-/// What is read in one request, if it is copied: a segment, and holes in it.
+/// A single request: a copied segment, and holes in it.
 struct Reading {
     segment: Segment,
-    /// What of it is zeros in the view, in order.
+    /// The parts that are zeros in the view, in order.
     holes: Vec<Span>,
 }
 
-/// The segments of `span`, those that are copied from places in a row joined across holes that are not worth
-/// a request of their own.
+/// The segments of `span`; those copied from consecutive places are joined across holes that are not worth a separate
+/// request.
 fn runs(view: &View, span: Span) -> Vec<Reading> {
     let mut runs: Vec<Reading> = Vec::new();
-    // A hole behind a copied segment: it counts only when more that is copied follows.
+    // A hole after a copied segment: it counts only if another copied one follows.
     let mut hole: Option<Segment> = None;
     for segment in view.segments_in(span) {
         let last = runs.last_mut();
@@ -142,7 +140,7 @@ fn runs(view: &View, span: Span) -> Vec<Reading> {
     runs
 }
 
-/// Returns whether `segment`, copied from `from`, stands as far behind what `last` is copied from as behind `last`.
+/// Returns whether `segment`, copied from `from`, has the same distance from `last` in the source as in the view.
 fn is_in_row(last: &Segment, from: ByteOffset, segment: &Segment) -> bool {
     match last.content {
         Content::Copied { from: first } => {
@@ -178,8 +176,7 @@ fn try_again(
 }
 
 impl SoFar {
-    /// Reads `buf` at `at` of `source` as far as that goes without trying anything again. Answers what
-    /// is left open, and is zeros.
+    /// Reads `buf` from `at` of `source` without retries. Returns the unreadable ranges, which are zeros.
     fn read(
         &mut self,
         source: &dyn ReadAt,
@@ -240,7 +237,7 @@ impl SoFar {
     }
 }
 
-/// What came of asking once.
+/// The result of a single attempt.
 enum Once {
     Done,
     Failed,

@@ -29,9 +29,9 @@ use std::{path::Path, sync::Arc};
 /// that reads well; what does not is tried then, and put into it.
 ///
 /// # Errors
-/// As for reading the card and writing the image; no file of the name `to` is left behind then.
-/// [`crate::Class::Mismatch`] when what is read back differs from what was written. Once all that
-/// reads well is in the image, nothing that comes afterwards is an error: see [`Saved::not_mended`].
+/// Those of reading the card and writing the image; no file `to` exists then. [`crate::Class::Mismatch`] when the
+/// read-back differs from the written data. Once everything readable is in the image, later failures are not errors:
+/// see [`Saved::not_mended`].
 pub fn save(
     view: &View,
     manifest: Manifest,
@@ -42,8 +42,8 @@ pub fn save(
     saved(view, None, manifest, to, options, watch)
 }
 
-/// As [`save`], but what an earlier image of the same card has is taken over from it, as `reuse` found it:
-/// tiles in [`Reuse::same`] unread, and of all others the frames of those whose content is somewhere in it.
+/// As [`save`], but data of an earlier image of the same card are reused, as `reuse` found them: tiles in
+/// [`Reuse::same`] without reading them, and frames of all others with the same content.
 ///
 /// # Errors
 /// As [`save`].
@@ -85,7 +85,7 @@ fn saved(
         (OnDamage::TryFor(_), Some(_)) => Damage::Later,
         (OnDamage::TryFor(patience), None) => Damage::Now(patience),
     };
-    // What comes out of an image is decoded on all cores; what is left of the card is in pieces anyway.
+    // Data from an image are decoded on all cores; the remaining reads of the card are scattered anyway.
     let in_turn = before.is_none();
     let pipeline = Pipeline { damage, in_turn, ..of_view(view, options.pack, Step::Saving, watch) };
     let saved = carry(&pipeline, before, manifest, to, options)?;
@@ -97,7 +97,7 @@ fn saved(
     }
 }
 
-/// What is read of a view, in whatever order and to the first fault.
+/// Reading a view in any order, up to the first error.
 fn of_view<'a>(view: &'a View, pack: Pack, step: Step, watch: Watch<'a>) -> Pipeline<'a> {
     let total = weight(view, pack, Span::whole(view.size()));
     Pipeline {
@@ -127,9 +127,8 @@ pub fn fit(
     carry(&of_view(view, options.pack, Step::MinimumSizes, watch), None, manifest, to, options)
 }
 
-/// Makes the image `to` of `image`, which has the same content in another container. Frames that
-/// fit into it are taken over as they are when `takes_over` is set; in any case every tile is
-/// decoded, and compared with the digest that the image has of it.
+/// Creates the image `to` from `image`, with the same content in another container. With `takes_over`, suitable frames
+/// are copied unchanged; in any case every tile is decoded, and compared with its digest in the image.
 ///
 /// # Errors
 /// As [`save`]; [`crate::Class::Mismatch`] when the image is damaged.
@@ -147,12 +146,12 @@ pub fn repack(
     carry(&of_image(&view, Step::Repacking, watch), Some(before), manifest, to, options)
 }
 
-/// Makes the image `to` of `image` with the content of `view`, which differs from what the image holds in
-/// `changed`, in order and joined. Tiles of everything else are taken over as they stand in the image, where its container
-/// is that of `options`, and are not read: they are as sound as they were.
+/// Creates the image `to` from `image` with the content of `view`, which differs in `changed`, in order and joined. All
+/// other tiles are copied without reading them, if the container is that of `options`: they are as intact as in the
+/// image.
 ///
 /// # Errors
-/// As [`repack`], as far as the image is read.
+/// Those of [`repack`], for the data that are read.
 pub fn edited(
     image: &Image,
     view: &View,
@@ -192,8 +191,7 @@ const SAMPLE: usize = 128 << 10;
 /// A sample that packs to more of its size than this has nothing in it that repeats itself.
 const DENSE: f64 = 0.5;
 
-/// What part of what is in use an image will take, judged by a few samples of it: 0 for nothing, 1
-/// for all of it.
+/// The size of an image relative to its used space, estimated from a few samples: 0 for nothing, 1 for all of it.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub struct Sampled {
     /// How much is in use.
@@ -246,8 +244,8 @@ pub fn sample(view: &View, pack: Pack, level: i32) -> Result<Sampled> {
         before = end;
     }
     let (likely, _) = mean_and_error(&ratios);
-    // What packs well packs better still in whole tiles: for the low estimate it counts as nothing, and
-    // what is left as half of it. Of a raw file, half of a sample may be a hole.
+    // Compressible data are smaller still in whole tiles: the low estimate counts them as nothing, and the rest as
+    // half. Of a raw file, half of a sample may be a hole.
     let dense: Vec<f64> =
         ratios.iter().map(|ratio| if *ratio > DENSE { *ratio } else { 0.0 }).collect();
     let (mean, error) = mean_and_error(&dense);

@@ -67,7 +67,7 @@ impl Default for OnDamage {
     }
 }
 
-/// Whether an image was read back before it got its name, and from where.
+/// The verification of an image before it got its name, and the source of the reads.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ReadBack {
     /// It was not: verification was disabled, or it went into a pipe.
@@ -142,6 +142,6 @@ pub struct Saved {
     pub read_back_len: ByteLen,
     /// Errors that affected only files next to the image; the image itself is intact.
     pub not_beside: Option<String>,
-    /// Whether it was read back.
+    /// Its verification.
     pub read_back: ReadBack,
 }

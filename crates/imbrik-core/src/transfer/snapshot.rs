@@ -251,7 +251,7 @@ impl Look<'_> {
         }
         let occupancy = Occupancy::of(&store, &survey)?;
         let mounted = joined(self.running.volumes.iter().map(|volume| volume.span).collect());
-        // No process writes to the rest, as far as the system knows.
+        // According to the system, no process writes to the rest.
         let mut known = match self.before {
             None => Vec::new(),
             Some(_) => without(&[Span::whole(survey.size)], &mounted),

@@ -1,4 +1,4 @@
-//! What should be, against what is.
+//! Comparing expected and actual data.
 
 use super::{
     pipeline::{
@@ -20,11 +20,11 @@ use imbrik_store::{
 };
 use std::{sync::Arc, time::Duration};
 
-/// Where two things differ.
+/// The differences between two stores.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Differences {
-    /// The differing spans, in order and joined. How fine they are depends on who compared:
-    /// digests tell a tile, bytes tell a sector.
+    /// The differing ranges, in order and joined. Their resolution depends on the comparison: a tile for digests, a
+    /// sector for bytes.
     pub spans: Vec<Span>,
     /// Those among them that could not be read at all.
     pub unreadable: Vec<Span>,
@@ -102,8 +102,7 @@ fn compare_digests(
     Ok(Differences { spans: joined(sink.differing), unreadable: transferred.unreadable })
 }
 
-/// Reads a card back, as [`View::read_back_from`] shows it, and compares it with the digests of
-/// what was written.
+/// Reads a card, as [`View::read_back_from`] shows it, and compares it with the digests of the written data.
 ///
 /// # Errors
 /// When the card is no longer there. Spans that cannot be read count as differing.
@@ -127,8 +126,7 @@ pub fn check_tiles(
     compare_digests(&view, expected, known, Some(&[]), Step::CheckingTiles, false, watch)
 }
 
-/// The same with what an image was made of, but for tiles and pieces that lie in `but`, in order and joined: these
-/// are not looked at.
+/// Compares with the source of an image, except for tiles and pieces in `but`, in order and joined.
 ///
 /// # Errors
 /// As [`check_tiles`].
@@ -253,8 +251,8 @@ fn differing_sectors<'a>(
     pieces.filter(|(same, _)| !same).map(|(_, span)| span)
 }
 
-/// Compares what `view` would write to a card with what `card` holds, to the sector. What the view
-/// leaves alone is not compared.
+/// Compares the data that `view` would write to a card with the content of `card`, by sectors. Ranges that the view
+/// does not write are not compared.
 ///
 /// # Errors
 /// When the view cannot be read, or the card is no longer there. Spans of the card that cannot be
@@ -293,7 +291,7 @@ mod tests {
     use imbrik_store::{SparseStore, progress::Unobserved, units::ByteOffset};
     use std::os::unix::fs::FileExt;
 
-    /// Would fail where a piece that was packed anew is not read back, or one is that was not.
+    /// Fails if a newly compressed piece is not read back, or another one is.
     #[test]
     fn verification_skips_only_unwritten_pieces() {
         let mut noise = vec![0; TILE.to_usize().unwrap() * 2];

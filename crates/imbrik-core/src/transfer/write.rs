@@ -20,14 +20,14 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// What was written to a card.
+/// The result of writing a card.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct WrittenCard {
     /// The digest of every tile of the view, for the read-back.
     pub digests: Vec<TileDigest>,
     /// How much was found on the card already, and not written again.
     pub found: ByteLen,
-    /// How much of what was to be zero was already, and not written.
+    /// The number of bytes that were zero already, and not written.
     pub zero_already: ByteLen,
     /// Spans of the view whose source could not be read: zeros took their place.
     pub unreadable: Vec<Span>,
@@ -35,7 +35,7 @@ pub struct WrittenCard {
     pub withheld: Option<Vec<u8>>,
 }
 
-/// What happens to the first tile of a card, which holds its table, once all others are written.
+/// How to handle the first tile of a card, which contains its table, after all others are written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FirstTile {
     /// It is written.
@@ -44,7 +44,7 @@ pub enum FirstTile {
     Withheld,
 }
 
-/// Where what is written comes from.
+/// The source of the data.
 #[derive(Clone, Copy, Debug)]
 pub enum Origin<'a> {
     /// From an image, whose tiles may have digests: what doesn't match them ends the writing.
@@ -56,8 +56,8 @@ pub enum Origin<'a> {
 /// How much of a card's start is cleared before anything is written.
 const HEAD: ByteLen = ByteLen::mib(1);
 
-/// What is written last of all, each once all before it is on the medium: the superblock of a volume on
-/// the bare card, and then the sector of the table, which a medium takes as a whole or not at all.
+/// The last data to be written, each after everything before it is on the medium: the superblock of a volume without a
+/// table, and then the sector of the table, which is written completely or not at all.
 const LAST: [ByteLen; 2] = [ByteLen::kib(4), ByteLen::new(512)];
 
 /// Writes tiles to a card.
@@ -73,7 +73,7 @@ struct ToCard<'a> {
     withheld: Option<Vec<u8>>,
     /// True if the card has lost its first tile to what is under way.
     is_cleared: bool,
-    /// What is on the card now, when only what differs is to be written.
+    /// The present content of the card, if only differences are to be written.
     now: Option<Arc<View>>,
     found: ByteLen,
     clearing: Clearing,
@@ -146,8 +146,8 @@ impl Sink for ToCard<'_> {
     }
 }
 
-/// Returns whether a card, as [`View::read_back_from`] shows it, holds a tile. What cannot be read is
-/// written anew: that may mend it.
+/// Returns whether a card, as [`View::read_back_from`] shows it, contains a tile. Unreadable data are written again:
+/// that may repair the sector.
 fn is_on(now: &View, tile: &Tile, pool: &Pool) -> bool {
     let mut found = pool.take(tile.span.len().to_usize().unwrap_or(0));
     now.read_at(tile.span.start(), &mut found).is_ok()
@@ -158,7 +158,7 @@ fn is_on(now: &View, tile: &Tile, pool: &Pool) -> bool {
 }
 
 impl ToCard<'_> {
-    /// Takes the card's table away before anything behind it is written.
+    /// Clears the partition table before anything else is written.
     fn clear_head(&mut self) -> Result<()> {
         match self.head.as_ref().map(|(span, _)| *span) {
             Some(span) => self.clear(span),
@@ -204,7 +204,7 @@ impl ToCard<'_> {
         Ok(())
     }
 
-    /// Compares a tile that is copied as it is with the digest that the image itself has of it.
+    /// Compares an unchanged tile with its digest in the image.
     fn compare(&self, span: Span, found: TileDigest) -> Result<()> {
         let index = span.start().get().over(TILE.get())?;
         let index = index.exact_as::<usize>()?;
@@ -228,8 +228,8 @@ impl ToCard<'_> {
 /// `now`, which reads the card, only tiles that differ are written.
 ///
 /// # Errors
-/// As for reading the source and writing the card. The card then has no partition table, and
-/// anything behind it.
+/// Those of reading the source and writing the card. The card then has no partition table, and undefined content after
+/// it.
 pub fn write_card(
     view: &View,
     card: &dyn WriteAt,

@@ -98,7 +98,7 @@ proptest! {
             let at = ByteOffset::new(at);
             prop_assert!(read_vec(&**image.content(), at, size).unwrap() == read_vec(&*store, at, size).unwrap());
         }
-        // What it says of holes is never wrong about a byte that is there.
+        // Reported holes never contain data.
         let mut at = ByteOffset::ZERO;
         while let Some(data) = image.content().next_data(at).unwrap() {
             let skipped = data.start().saturating_since(at).to_usize().unwrap();

@@ -51,7 +51,7 @@ fn saved(at: &Path, pack: Pack) -> Vec<u8> {
     fs::read(at).unwrap()
 }
 
-/// What a damaged image turns out to be.
+/// The result of opening a damaged image.
 #[derive(Debug, PartialEq)]
 enum Verdict {
     Whole,
@@ -215,7 +215,7 @@ fn damaged_foreign_containers_fail_or_decode_correctly() {
             if at > 0 {
                 fs::write(&path, &whole[..at]).unwrap();
                 let found = content(&path).filter(|found| found[..] != whole[..at]);
-                // Zeros behind the end are padding: without them it is as whole as before.
+                // Zeros after the end are padding: the image is intact without them.
                 assert!(found.is_none_or(|found| found == card), "{line}: cut at {at}");
             }
         }
@@ -296,7 +296,7 @@ fn volumes() -> &'static [Vec<u8>] {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(1500))]
 
-    /// Most bytes that matter stand among the first few blocks: damage falls there.
+    /// Most bytes that matter are in the first few blocks: the damage is there.
     #[test]
     fn damaged_volume_is_copied_in_full_or_by_a_complete_plan(
         which in 0usize..10,
@@ -322,7 +322,7 @@ proptest! {
                 at = segment.span.end();
             }
             prop_assert_eq!(at.get(), cut as u64);
-            // What is read whole skips nothing at all.
+            // A volume that is copied in full skips nothing.
             let skips = occupancy.segments.iter().any(|s| !matches!(s.content, Content::Copied { .. }));
             prop_assert!(!skips || occupancy.read_whole.is_empty());
         }
@@ -344,8 +344,7 @@ fn free_blocks(path: &Path) -> Vec<(u64, u64)> {
 
 const PATH: &str = "/usr/sbin:/sbin:/usr/bin:/bin";
 
-/// What the system's checker calls sound, damage or not, is believed by it: then nothing may be
-/// skipped that it calls used.
+/// If the system's checker accepts the volume, damaged or not, nothing that it calls used may be skipped.
 fn skips_nothing_used(bytes: &[u8]) -> Result<(), String> {
     let dir = tempfile::tempdir().unwrap();
     let path = dir.path().join("v");
@@ -406,7 +405,7 @@ proptest! {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(600))]
 
-    /// In the journal, and in the file table of NTFS, which stand further on.
+    /// In the journal, and in the file table of NTFS, which are at higher offsets.
     #[test]
     fn damaged_journal_or_file_table_is_replayed_or_the_volume_copied_in_full(
         is_ext in any::<bool>(),

@@ -1,5 +1,4 @@
-//! The modules of the crate use each other in one direction only, as ARCHITECTURE.md tells. Would
-//! fail on the first `use` against the order.
+//! Modules use only modules of lower layers, as described in ARCHITECTURE.md. Fails on the first `use` of another one.
 
 #[test]
 fn modules_use_only_lower_layers() {

@@ -1,5 +1,4 @@
-//! Which card is which on machines that are made up file by file: sysfs, mount table, swap list and
-//! device database under a folder of their own.
+//! Listing cards on simulated machines: sysfs, mount table, swap list and device database in a temporary folder.
 
 use crate::support::{is_root, sh};
 use imbrik_core::{
@@ -43,7 +42,7 @@ impl Machine {
         format!("8:{}", self.minor)
     }
 
-    /// A block device whose hardware stands at `place` under sys/devices.
+    /// A block device whose hardware is at `place` under sys/devices.
     fn disk(&mut self, name: &str, place: &str, sectors: u64, files: &[(&str, &str)]) -> &mut Self {
         let real = PathBuf::from("sys/devices").join(place).join("block").join(name);
         let number = self.number();
@@ -187,7 +186,7 @@ fn system_disk_is_identified_by_device_number_or_source() {
             Standing::Refused(Reason::System(_))
         ));
     }
-    // btrfs: the number belongs to no device, only the source tells.
+    // btrfs: the device number is virtual, so the source of the mount is used.
     let mut only_root = Machine::new();
     only_root
         .disk("nvme0n1", "pci0000:00/nvme/nvme0", 1000, &[])

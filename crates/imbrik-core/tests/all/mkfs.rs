@@ -108,7 +108,7 @@ fn tables_match_sfdisk_and_sgdisk() {
     }
 }
 
-/// Only a device tells its maker that it has sectors of 4096 bytes: a loop device plays one.
+/// Only a device reports sectors of 4096 bytes to the tool: a loop device simulates one.
 #[test]
 fn a_table_in_large_sectors_is_read_from_its_image() {
     if tool("id -u", Path::new("")).trim() != "0" {

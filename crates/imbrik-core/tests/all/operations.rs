@@ -1,4 +1,4 @@
-//! Whole operations without a command line: what a program of somebody else's would do.
+//! Complete operations without the command line, as another program would use them.
 
 use imbrik_core::{
     Class,
@@ -80,7 +80,7 @@ fn library_restores_a_card_without_the_command_line() {
     let cancel = Cancel::new();
     let watch = Watch { observer: &Unobserved, cancel: &cancel };
     let source = Source::of_image(&image, &SourceOptions::default()).unwrap();
-    // The same size: as it was. A larger one: its last volume fills it, since it filled its own.
+    // On a card of the same size it is unchanged. On a larger one, the last volume fills the card, as it did before.
     for (name, volume) in [("b", 31u64 << 20), ("c", 47 << 20)] {
         let target = slot(&rack, name);
         let plan = RestorePlan::new(&source, &target, &RestoreOptions::new(&cancel)).unwrap();
@@ -100,7 +100,7 @@ fn library_restores_a_card_without_the_command_line() {
     }
 }
 
-/// Fails when a refusal is no longer told from another one.
+/// Fails if refusals can't be distinguished.
 #[test]
 fn impossible_requests_are_refused_before_writing() {
     let dir = tempfile::tempdir().unwrap();

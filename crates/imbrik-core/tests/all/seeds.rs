@@ -1,6 +1,5 @@
-//! What the fuzzer found worth keeping, run once in every test: a small part of its corpus, which
-//! `scripts/fuzz` starts from. Would fail on any input that makes a parser panic, contradict itself, or
-//! take for ever.
+//! A small part of the fuzzer's corpus, which `scripts/fuzz` starts from, run once in every test. Fails on any input
+//! that makes a parser panic, contradict itself, or hang.
 
 #[path = "../../../../fuzz/bodies/beside.rs"]
 mod beside;

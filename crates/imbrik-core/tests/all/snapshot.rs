@@ -1,4 +1,4 @@
-//! Cards that are in use, where what writes to them is ours: it can write at the worst moment.
+//! Cards in use with writers under the control of the test, which write at the worst time.
 
 use imbrik_core::{
     Class, Result,
@@ -45,7 +45,7 @@ fn states(at: &Path) -> Vec<Vec<u8>> {
     states
 }
 
-/// Cannot be stopped: each time that it is let go, the volume has its next state, as often as it may.
+/// Can't be frozen: after each thaw, the volume changes to its next state, a limited number of times.
 struct Restless {
     card: Arc<SparseStore>,
     states: Vec<Vec<u8>>,
@@ -91,7 +91,7 @@ fn planned(source: &Arc<dyn ReadAt>, survey: &Survey, cancel: &Cancel) -> ImageP
     ImagePlan::new(source, survey, ImageContent::InUse, options).unwrap()
 }
 
-/// The image of a moment, made of a copy from after the moment before it.
+/// The image of a snapshot, created from a copy after the snapshot before it.
 fn image_of(before: &Snapshot, snapshot: &Snapshot, at: &Path) -> Image {
     let cancel = Cancel::new();
     let watch = Watch { observer: &Unobserved, cancel: &cancel };
@@ -110,8 +110,7 @@ fn image_of(before: &Snapshot, snapshot: &Snapshot, at: &Path) -> Image {
     Image::open(&image, None).unwrap()
 }
 
-/// Would fail where a state is mixed of two, where the mark of a mounted volume stays, or where somebody waits for
-/// ever.
+/// Fails if two states are mixed, the flag of a mounted volume remains, or the save waits forever.
 #[test]
 fn unfreezable_volume_is_read_until_unchanged() {
     let dir = tempfile::tempdir().unwrap();
@@ -162,7 +161,7 @@ fn unfreezable_volume_is_read_until_unchanged() {
     assert_eq!((settled, refused), (4, 1));
 }
 
-/// Stands still, and tells at the end that it was let go before.
+/// Freezes, and reports at the end that it was thawed too early.
 struct Late;
 
 impl Freeze for Late {
@@ -179,7 +178,7 @@ impl Freeze for Late {
     }
 }
 
-/// Would fail where what was read too late is taken for a moment.
+/// Fails if data that were read too late are taken for a snapshot.
 #[test]
 fn early_thaw_invalidates_the_snapshot() {
     let dir = tempfile::tempdir().unwrap();

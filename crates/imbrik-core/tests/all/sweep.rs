@@ -22,7 +22,7 @@ use std::{
     sync::{Arc, Mutex},
 };
 
-/// What stood on the card before.
+/// The old content of the card.
 const OLD: u8 = 0xee;
 /// How many damages are tried where nothing else is asked for.
 const SAMPLE: usize = 24;
@@ -234,7 +234,7 @@ fn looked_at(bytes: &[u8]) -> Vec<u64> {
     all
 }
 
-/// What a card of old bytes holds after a save and a restore, and whether all of it was read.
+/// The content of a card of old bytes after a save and a restore, and whether all of it was read.
 fn through_an_image(bytes: &[u8]) -> (Vec<u8>, bool) {
     let (image, whole) = carried(bytes, 0);
     (carried(&image, OLD).0, whole)
@@ -355,7 +355,7 @@ impl Damage {
     }
 }
 
-/// Size in bytes of what is written at once in a volume of this kind.
+/// The size in bytes of a write in a volume of this kind.
 fn unit(kind: &Kind, volume: &[u8]) -> usize {
     match kind.reader {
         Reader::Debugfs | Reader::DebugfsReplayed => 1024 << volume[1024 + 0x18],
@@ -365,7 +365,7 @@ fn unit(kind: &Kind, volume: &[u8]) -> usize {
     }
 }
 
-/// `count` damages to the `bytes` that are looked at, of all sorts: all stale blocks first.
+/// `count` damages of all kinds to the `bytes` that are read: all stale blocks first.
 fn damages(volume: &[u8], old: &[u8], bytes: &[u64], unit: usize, count: usize) -> Vec<Damage> {
     let mut blocks: Vec<usize> = bytes.iter().map(|byte| *byte as usize / unit).collect();
     blocks.dedup();
@@ -571,13 +571,13 @@ fn sweep_all(of: impl Fn(&Kind) -> bool) {
             continue;
         }
         let count = sweep(kind);
-        // Damage is told, and not everything is damage.
+        // Damage is reported, and not everything counts as damage.
         assert!(count.whole > 0 && count.judged > 0, "{}: only one outcome", kind.name);
         assert!(count.stale > 0 || kind.age == "true", "{}: nothing stale", kind.name);
     }
 }
 
-/// What is said of the volume `bytes`: why it is read whole, and what is told differently.
+/// The reports about the volume `bytes`: why it is copied in full, and which structures differ.
 fn told(bytes: &[u8]) -> (Vec<String>, Vec<Finding>) {
     let store: Arc<dyn ReadAt> = Arc::new(SparseStore::of(bytes));
     let survey = Survey::of(&*store).unwrap();
@@ -637,7 +637,7 @@ fn wrong_block_number_in_the_journal_map_clears_no_other_file() {
     let (result, _) = through_an_image(&damaged);
     let block = stranger * 1024..(stranger + 1) * 1024;
     assert!(result[block.clone()] == sound[block], "a block of brood.wav was cleared");
-    // What a system noted in its journal is told, too.
+    // An error that a system recorded in its journal is reported, too.
     let (whole, findings) = told(&sound);
     assert!(whole.is_empty() && findings.is_empty(), "{whole:?} {findings:?}");
     let mut noted = sound.clone();

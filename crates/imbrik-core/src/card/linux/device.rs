@@ -28,11 +28,10 @@ use std::{
 
 /// The largest request that is made for bytes that are not aligned.
 const BOUNCE: usize = 1 << 20;
-/// What a device is asked to zero by itself is at least so long; and what is read of it to see whether it
-/// did.
+/// The minimum length for zeroing commands, and the length of the sample that is read to verify them.
 const LEAST_ZEROED: ByteLen = ByteLen::kib(64);
 const SAMPLE: ByteLen = ByteLen::new(4096);
-/// How long a desktop may take to mount what it finds on a card that was let go.
+/// How long a desktop may take to mount the volumes of a card after it was closed.
 const DESKTOP: Duration = Duration::from_millis(1500);
 
 /// A block device, open with direct I/O.
@@ -43,7 +42,7 @@ pub(super) struct DeviceStore {
     size: ByteLen,
     sector: SectorSize,
     pool: Pool,
-    /// Whether it is asked to zero by itself: until it says that it can't, or is found not to have.
+    /// True until the device reports that it has no command for zeroing, or a sample shows that it does not work.
     zeroes: AtomicBool,
 }
 
@@ -92,7 +91,7 @@ impl DeviceStore {
         })
     }
 
-    /// What was opened is the card that was meant: another one may have taken its name.
+    /// Verifies that the opened device is the card: another one may have taken its name.
     fn new(card: &Card, file: File) -> Result<Self> {
         let mut there = &file;
         let end = there.seek(SeekFrom::End(0));
@@ -154,8 +153,8 @@ impl DeviceStore {
         done.map_err(|e| self.failed(format!("writing {} at {at}", ByteLen::of(bytes)), e))
     }
 
-    /// Tells a bad sector from a card that is no longer there: both are the same answer to a read,
-    /// but a card that is gone cannot be opened again.
+    /// Distinguishes a bad sector from a removed card: a read returns the same error for both, but a removed card
+    /// cannot be opened again.
     fn failed(&self, what: String, cause: std::io::Error) -> Error {
         let error = Error::io(what, cause);
         match File::open(&self.path) {
@@ -225,7 +224,7 @@ impl WriteAt for DeviceStore {
         })
     }
 
-    /// Answers for what samples tell; the kernel's call never falls back to writing.
+    /// Returns whether samples are zero; the kernel call never falls back to writing.
     fn zeroes_by_itself(&self, span: Span) -> Result<bool> {
         let is_worth_it = span.len() >= LEAST_ZEROED
             && span.start().is_aligned_to(SAMPLE)
@@ -258,7 +257,7 @@ impl WriteAt for DeviceStore {
     }
 }
 
-/// A block device open for writing and claimed: nothing can mount it until it is let go.
+/// A block device that is open for writing, exclusively: nothing can mount it until it is closed.
 pub(super) struct DeviceTarget {
     store: DeviceStore,
     card: Card,

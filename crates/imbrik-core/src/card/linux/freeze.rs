@@ -1,8 +1,8 @@
-//! Filesystems that stand still for a moment: `FIFREEZE` and `FITHAW` of Linux.
+//! Freezing filesystems: `FIFREEZE` and `FITHAW` of Linux.
 //!
-//! A filesystem that was never thawed would stop the machine. So another process freezes, and thaws in any case: when
-//! it is told to, when the time is over, and when the process that started it ends. That one thaws when the other ends
-//! or does not answer in time. For the case that both are killed, what is frozen is recorded: see
+//! A filesystem that is never thawed would block the machine. So a second process freezes, and always thaws: on
+//! request, when the time limit is over, and when its parent ends. The parent thaws if that process ends or does not
+//! answer in time. In case both are killed, the frozen filesystems are recorded: see
 //! [`thaw_recorded`](super::frozen::thaw_recorded).
 
 use super::{frozen::FrozenRecord, ioctl};
@@ -25,7 +25,7 @@ use std::{
 /// written up to then goes to the card.
 const MOST_FLUSHING: Duration = Duration::from_secs(600);
 
-/// What is asked of the other process, and what it answers.
+/// The requests to the other process, and its answers.
 mod word {
     pub(super) const READY: &str = "ready";
     pub(super) const FLUSH: &str = "flush";
@@ -195,7 +195,7 @@ const STEP: Duration = Duration::from_millis(50);
 /// How often it is asked whether the other process has ended.
 const POLL: Duration = Duration::from_millis(5);
 
-/// What both threads of this process know about what is frozen.
+/// The state that both threads of this process share.
 struct Guard {
     mounts: Vec<File>,
     record: Option<FrozenRecord>,
@@ -229,7 +229,7 @@ impl Guard {
     fn thaw(&self, state: &mut GuardState) {
         if state.frozen_since.take().is_some() {
             for folder in self.mounts.iter().rev() {
-                // What the other process thawed is not frozen any more.
+                // Filesystems that the other process thawed are not frozen any more.
                 let _ = ioctl::thaw(folder);
             }
             state.was_thawed = true;
@@ -342,7 +342,7 @@ impl Freezer {
         }
     }
 
-    /// What follows `word` in the answer.
+    /// The rest of the answer after `word`.
     fn answer(&mut self, word: &str) -> Result<String> {
         let answer = self.next_answer()?;
         let (first, rest) = answer.split_once(' ').unwrap_or((&answer, ""));

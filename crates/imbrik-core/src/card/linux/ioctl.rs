@@ -34,7 +34,7 @@ pub(super) fn freeze(folder: &File) -> rustix::io::Result<()> {
     unsafe { ioctl(folder, NoArg::<FIFREEZE>::new()) }
 }
 
-/// Lets go on what [`freeze`] stopped.
+/// Thaws what [`freeze`] froze.
 pub(super) fn thaw(folder: &File) -> rustix::io::Result<()> {
     // SAFETY: FITHAW takes no argument and touches no memory of this process.
     unsafe { ioctl(folder, NoArg::<FITHAW>::new()) }

@@ -1,4 +1,4 @@
-//! Cards on Linux: what sysfs, the mount table and the swap list tell, and the devices themselves.
+//! Cards on Linux: sysfs, the mount table, the swap list, and the devices themselves.
 
 mod device;
 mod freeze;
@@ -20,10 +20,10 @@ use std::{
     sync::Arc,
 };
 
-/// How many filesystems may stand on each other.
+/// The maximum number of nested filesystems.
 const MOST_LAYERS: usize = 16;
 
-/// Where the system's own folders are: another place for tests on made-up machines.
+/// The locations of the system's folders: tests use simulated machines.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Roots {
     /// `/sys`
@@ -43,7 +43,7 @@ impl Default for Roots {
 }
 
 impl Roots {
-    /// The folders of a machine whose files stand under `root`.
+    /// The folders of a machine with its files under `root`.
     #[must_use]
     pub fn under(root: &Path) -> Self {
         let folder = |name| root.join(name);
@@ -64,8 +64,8 @@ impl LinuxHost {
         Self { roots }
     }
 
-    /// The card that the device `name` belongs to, and whether it is only a part of it; `None`
-    /// when it is no block device that the system knows.
+    /// The card of the device `name`, and whether the device is only a part of it; `None` if it is not a known block
+    /// device.
     ///
     /// `name` is a kernel name such as `sdb` or `sdb1`.
     #[must_use]
@@ -85,26 +85,25 @@ impl LinuxHost {
 }
 
 impl LinuxHost {
-    /// The filesystems of `card` that are mounted, in the order in which they are to be frozen: whatever stands
-    /// on another one was mounted after it, and comes first.
+    /// The mounted filesystems of `card`, in the order in which they are to be frozen: a filesystem in a file of
+    /// another one comes first.
     ///
     /// # Errors
-    /// [`crate::Class::Refused`] when something mounted stands behind a layer, such as encryption, so that it is
-    /// not on the card as it is.
+    /// [`crate::Class::Refused`] when a mounted filesystem is on a layer, such as encryption, and not directly on the
+    /// card.
     pub fn mounted_volumes(&self, card: &Card) -> Result<Vec<MountedVolume>> {
         sysfs::mounted_volumes(&self.roots, card)
     }
 
-    /// The device that the filesystem at `path` is mounted from, and where that is mounted; `None` when there is none, as for
-    /// one in memory or of another machine.
+    /// The device of the filesystem at `path`, and its mount point; `None` if it has no device, as in memory or on the
+    /// network.
     #[must_use]
     pub fn mounted_under(&self, path: &Path) -> Option<(String, PathBuf)> {
         let mount = self.mount_over(path)?;
         Some((sysfs::device_name(&self.roots, &mount)?, mount.at))
     }
 
-    /// The cards on which the file at `path` lies: the one that its filesystem is on, and those under the files and
-    /// folders that this one stands on in turn.
+    /// The cards that store the file at `path`: the one of its filesystem, and those of files and devices below it.
     #[must_use]
     pub fn cards_under(&self, path: &Path) -> Vec<PathBuf> {
         let mut cards = Vec::new();
@@ -162,7 +161,7 @@ impl Host for LinuxHost {
 
     fn unmount(&self, card: &Card) -> Result<Vec<PathBuf>> {
         let mut mounts = card.mounts();
-        // What is mounted inside another mount goes first.
+        // Nested mounts come first.
         mounts.sort_by_key(|at| std::cmp::Reverse(at.components().count()));
         for at in &mounts {
             rustix::mount::unmount(at, rustix::mount::UnmountFlags::empty())

@@ -14,13 +14,13 @@ use std::{
 pub(super) struct Mount {
     /// The device's number as `major:minor`; made up for filesystems that span several.
     pub(super) number: String,
-    /// What was mounted, as whoever mounted it said.
+    /// The source, as given to the mount call.
     pub(super) source: PathBuf,
     /// Where.
     pub(super) at: PathBuf,
     /// The kind of filesystem, as the kernel calls it.
     pub(super) kind: String,
-    /// What it was mounted with.
+    /// The mount options.
     pub(super) options: String,
 }
 
@@ -32,7 +32,7 @@ impl Mount {
     }
 }
 
-/// What the kernel calls filesystems of a network.
+/// The kernel's names of network filesystems.
 const OF_A_NETWORK: [&str; 12] = [
     "nfs",
     "nfs4",
@@ -49,7 +49,7 @@ const OF_A_NETWORK: [&str; 12] = [
 ];
 
 impl Mount {
-    /// Returns whether it is of a network; one of a program, as long as it stands on no device, counts as such.
+    /// Returns whether it is a network filesystem; a FUSE filesystem without a device counts as one.
     pub(super) fn is_of_a_network(&self) -> bool {
         OF_A_NETWORK.contains(&self.kind.as_str())
             || self.kind.starts_with("fuse.") && !self.source.starts_with("/dev")
@@ -80,7 +80,7 @@ fn decode_line(line: &[u8]) -> Option<Mount> {
     })
 }
 
-/// The devices and files that are swapped to; none where there is no list.
+/// The swap devices and files; none without a list.
 pub(super) fn swaps(roots: &Roots) -> Vec<PathBuf> {
     let list = fs::read(roots.proc.join("swaps")).unwrap_or_default();
     let lines = list.split(|byte| *byte == b'\n').skip(1);
@@ -88,7 +88,7 @@ pub(super) fn swaps(roots: &Roots) -> Vec<PathBuf> {
     first.filter(|path| path.starts_with(b"/")).map(unescaped).collect()
 }
 
-/// Blanks and backslashes in paths are written as three octal digits behind a backslash.
+/// Spaces and backslashes in paths are escaped as a backslash and three octal digits.
 fn unescaped(field: &[u8]) -> PathBuf {
     let mut out = Vec::new();
     let mut rest = field;

@@ -1,4 +1,4 @@
-//! What sysfs tells about block devices.
+//! Block devices in sysfs.
 
 use super::{
     Roots,
@@ -17,7 +17,7 @@ use std::{
 
 /// sysfs counts in sectors of this many bytes, whatever the device's own are.
 const UNIT: u64 = 512;
-/// Layers that may stand on each other: more is a loop in a made-up tree.
+/// The maximum number of nested layers: more would be a loop in a simulated tree.
 const MOST_LAYERS: u32 = 16;
 
 /// All cards and disks, and how many slots are empty.
@@ -147,7 +147,7 @@ fn bus(folder: &Path, real: &Path, name: &str, usb: Option<&Path>) -> Bus {
     }
 }
 
-/// A name made of what the hardware says of itself, or else of the place where it is plugged in.
+/// An id made of the hardware's own description, or else of its port.
 fn id_of(card: &Card, name: &str, real: &Path, usb: Option<&Path>) -> String {
     let serial = card.serial.as_deref().map(slug).filter(|serial| !serial.is_empty());
     let place = usb.and_then(Path::file_name).map(|place| slug(&place.to_string_lossy()));
@@ -213,7 +213,7 @@ fn partitions(roots: &Roots, usage: &Usage, folder: &Path) -> Vec<CardPartition>
     parts
 }
 
-/// What the device database knows about the device `major:minor`: readable without any right.
+/// The properties of device `major:minor` in the device database, which is readable for all users.
 fn udev_facts(roots: &Roots, dev: &str) -> BTreeMap<String, String> {
     let text = fs::read(roots.run.join("udev/data").join(format!("b{dev}"))).unwrap_or_default();
     let text = String::from_utf8_lossy(&text).into_owned();
@@ -238,8 +238,8 @@ pub(super) fn device_name(roots: &Roots, mount: &Mount) -> Option<String> {
     by_number.or_else(|| mounts::kernel_name(roots, &mount.source))
 }
 
-/// Returns whether what is found at the place of a mount is that mount: another one may have been made over it. Filesystems
-/// over several devices have made-up numbers, and are not told by them.
+/// Returns whether a mount is visible at its mount point: another one may cover it. Filesystems over several devices
+/// have virtual numbers and can't be compared.
 fn is_seen(mount: &Mount, is_of_a_device: bool) -> bool {
     let Ok(found) = rustix::fs::stat(&mount.at) else { return false };
     let (major, minor) = (rustix::fs::major(found.st_dev), rustix::fs::minor(found.st_dev));
@@ -283,7 +283,7 @@ pub(super) fn backing_file(roots: &Roots, name: &str) -> Option<PathBuf> {
     line(&roots.sys.join("block").join(whole).join("loop/backing_file")).map(PathBuf::from)
 }
 
-/// Where the device `name` lies on `card`: all of it, a partition, or a loop device over either.
+/// The range of device `name` on `card`: all of it, a partition, or a loop device over either.
 fn place_on(roots: &Roots, card: &Card, name: &str, layers: u32) -> Option<Span> {
     let layers = layers.checked_sub(1)?;
     if card.path.file_name().is_some_and(|whole| whole == name) {
@@ -300,7 +300,7 @@ fn place_on(roots: &Roots, card: &Card, name: &str, layers: u32) -> Option<Span>
         .filter(|span| span.end() <= below.end())
 }
 
-/// What the system does with its devices, by their kernel names.
+/// The system's use of its devices, by their kernel names.
 struct Usage {
     mounts: BTreeMap<String, BTreeSet<PathBuf>>,
     swaps: BTreeSet<String>,
@@ -354,7 +354,7 @@ impl Usage {
         self.mounts.get(device).into_iter().flatten().cloned().collect()
     }
 
-    /// What is done with `device`, and with every layer that stands on it.
+    /// The uses of `device`, and of all layers above it.
     fn of(&self, roots: &Roots, device: &str, layers: u32) -> Vec<Use> {
         let mut uses = Vec::new();
         for at in self.mounts_of(device) {

@@ -2,9 +2,9 @@
 
 use imbrik_store::error::{Class, Error, Result};
 
-/// How many names are told when it is not plain which is meant.
+/// The maximum number of names in a message about an ambiguous archive.
 const MOST_NAMED: usize = 5;
-/// How many entries of an archive are looked at.
+/// The maximum number of entries that are read.
 pub(super) const MOST_ENTRIES: usize = 10_000;
 
 /// Which entry is the image, from the names of all: the only file, or the only one whose name is

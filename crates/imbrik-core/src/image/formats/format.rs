@@ -143,7 +143,7 @@ pub(in crate::image) trait Packer: Send {
     /// Compresses a tile into an independent frame.
     ///
     /// # Errors
-    /// When the codec fails for lack of memory.
+    /// When the codec fails for insufficient memory.
     fn pack(&mut self, tile: &[u8]) -> io::Result<Vec<u8>>;
 }
 

@@ -1,13 +1,13 @@
-//! gzip images (RFC 1952): one member a tile, with its length in an extra field, so that the file
-//! can be read at any place without a list of its own.
+//! gzip images (RFC 1952): one member per tile, with its length in an extra field, so that the file has random access
+//! without an index.
 //!
 //! ```text
 //! 1f 8b 08 flags │ mtime (4) │ xfl │ os │ xlen (2) │ 'I' 'K' 16 0 │
 //! member (4) │ content (4) │ card (8) │ … deflate … │ CRC-32 (4) │ content (4)
 //! ```
 //!
-//! All numbers are little-endian bytes: the whole member, its content, and the whole card, so that
-//! a file that lacks its last members is noticed.
+//! All numbers are little-endian: the length of the member, of its content, and of the card, so that missing members at
+//! the end are detected.
 
 use super::{
     format::{Format, FrameLens, Inside, Packed, Packer, UseContent, Writing},
@@ -31,7 +31,7 @@ const MAGIC: &[u8] = &[0x1f, 0x8b, 8];
 const HAS_EXTRA: u8 = 4;
 /// The extra field of our members: its id and its length.
 const FIELD: [u8; 4] = [b'I', b'K', 16, 0];
-/// Where the field's three numbers start in a member, and where they end.
+/// The start and end of the field's three numbers in a member.
 const NUMBERS_AT: usize = 16;
 const NUMBERS_END: usize = 32;
 
@@ -114,7 +114,7 @@ impl Writing for Gzip {
     }
 }
 
-/// Packs `content`, a part of a card of `card` bytes, as a member of its own.
+/// Compresses `content`, a part of a card of `card` bytes, as a separate member.
 ///
 /// # Errors
 /// When it is longer than a member can say.
@@ -135,7 +135,7 @@ fn pack(content: &[u8], card: ByteLen, level: u32) -> std::io::Result<Vec<u8>> {
     Ok(member)
 }
 
-/// What a member says of itself.
+/// The lengths that a member records.
 struct Member {
     packed: ByteLen,
     content: ByteLen,
@@ -170,7 +170,7 @@ fn frames(file: &dyn ReadAt) -> Result<Option<Frames>> {
     while at < end {
         let member = decode(&read_up_to(file, at, NUMBERS_END)?);
         let Some(member) = member.filter(|member| member.packed > ByteLen::ZERO) else {
-            // Others may have put a member of theirs behind ours.
+            // Other programs may have appended a member.
             return Ok(None);
         };
         let packed = Span::between(at, at.saturating_add(member.packed));
@@ -208,7 +208,7 @@ pub(super) fn read_exactly(
     out: &mut [u8],
 ) -> std::result::Result<(), String> {
     decoder.read_exact(out).map_err(|e| e.to_string())?;
-    // What checks the content stands behind it, and is read only now.
+    // The checksum follows the content, and is read only now.
     match decoder.read(&mut [0]).map_err(|e| e.to_string())? {
         0 => Ok(()),
         _ => Err("its content is longer than recorded".to_owned()),

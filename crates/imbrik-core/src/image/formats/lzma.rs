@@ -17,7 +17,7 @@ use std::io::BufRead as _;
 
 /// The properties that every encoder uses: the format has no mark.
 const USUAL_PROPERTIES: u8 = 0x5d;
-/// Longer content is no card's.
+/// The maximum length of content: longer ones are not of a card.
 const MOST_CONTENT: u64 = 1 << 42;
 
 /// Files in the older format.

@@ -5,17 +5,17 @@ use super::format::{Packed, UseContent};
 use imbrik_store::error::Result;
 use std::io::{self, BufRead, Read};
 
-/// The decoder of one member, which gives back what it reads from.
+/// The decoder of one member, which returns its input afterwards.
 pub(super) trait Decoder: Read {
-    /// What it reads from, behind the member's end.
+    /// Its input, after the end of the member.
     fn into_inner(self: Box<Self>) -> Packed;
 }
 
 /// How the members of a format are known and decoded.
 pub(super) struct MemberKind {
-    /// What the format is called in a message.
+    /// The format's name in messages.
     pub(super) name: &'static str,
-    /// What a member may start with.
+    /// The possible first bytes of a member.
     pub(super) first_bytes: &'static [u8],
     /// Starts to decode one.
     pub(super) start: fn(Packed) -> io::Result<Box<dyn Decoder>>,
@@ -25,7 +25,7 @@ impl MemberKind {
     /// Hands the content of all members of `file` to `work`.
     ///
     /// # Errors
-    /// What `work` answers.
+    /// Those of `work`.
     pub(super) fn decode(&'static self, file: Packed, work: UseContent<'_>) -> Result<()> {
         work(&mut Members { kind: self, state: State::Between(file) })
     }
@@ -69,7 +69,7 @@ impl Read for Members {
     }
 }
 
-/// Returns whether another member begins here; `false` at the end, zeros in front of it passed over.
+/// Skips zeros, and returns whether another member starts here; `false` at the end.
 fn at_a_member(source: &mut impl BufRead, kind: &MemberKind) -> io::Result<bool> {
     loop {
         let ahead = source.fill_buf()?;
@@ -91,7 +91,7 @@ fn at_a_member(source: &mut impl BufRead, kind: &MemberKind) -> io::Result<bool>
     }
 }
 
-/// A decoder that has `into_inner` of its own.
+/// A decoder with its own `into_inner`.
 macro_rules! decoder {
     ($decoder:ty) => {
         impl Decoder for $decoder {

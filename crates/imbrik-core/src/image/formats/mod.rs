@@ -27,7 +27,7 @@ pub(super) const FORMATS: [&dyn Format; 8] = [
     &seven_zip::SevenZip,
 ];
 
-/// What a file is that is nothing else.
+/// The format of a file that is of no other format.
 pub(super) const RAW: (&dyn Format, &dyn Writing) = (&raw::Raw, &raw::Raw);
-/// What is written unless another is asked for.
+/// The default for written images.
 pub(super) const USUAL: (&dyn Format, &dyn Writing) = (&zst::Zst, &zst::Zst);

@@ -35,7 +35,7 @@ const FOOTER: u64 = 12;
 const MAGIC: &[u8] = b"\xfd7zXZ\0";
 /// The longest index that is read: two numbers a block.
 const MOST_INDEX: u64 = 64 << 20;
-/// More padding than this is no padding, and takes its time to be passed over.
+/// The maximum padding in bytes: more is invalid, and slow to skip.
 const MOST_PADDING: u64 = 1 << 20;
 /// Memory a decoder may take: the largest preset needs 65 MiB.
 pub(super) const MOST_MEMORY: u64 = 192 << 20;
@@ -112,7 +112,7 @@ impl Writing for Xz {
     }
 }
 
-/// Packs `content` as a stream of its own, at a preset from 0 to 9.
+/// Compresses `content` as a separate stream, with a preset from 0 to 9.
 ///
 /// # Errors
 /// When the codec fails for want of memory.
@@ -129,11 +129,11 @@ fn pack(content: &[u8], level: u32) -> std::io::Result<Vec<u8>> {
     encoder.finish()
 }
 
-/// A block that does not stand in a stream of its own.
+/// A block that is not in a separate stream.
 struct Block {
     /// Which check the stream uses: the second byte of its flags.
     check: u8,
-    /// Its length without the padding behind it.
+    /// Its length without padding.
     unpadded: u64,
 }
 

@@ -13,7 +13,7 @@ use imbrik_store::{
 use std::sync::Arc;
 use zip::{CompressionMethod, ZipArchive, result::ZipError};
 
-/// Length of the header in front of an entry, without its name.
+/// Length of the header before an entry, without its name.
 const HEADER: usize = 30;
 
 /// zip archives.
@@ -32,7 +32,7 @@ impl Format for Zip {
         &["zip"]
     }
 
-    /// Compares the header in front of each entry with the central directory, which is enough to read it here.
+    /// Compares the header before each entry with the central directory, which is enough to read it here.
     fn verify(&self, file: &Arc<dyn ReadAt>) -> Result<Option<String>> {
         let stream = Stream::of(Arc::clone(file), Arc::default());
         let Ok(mut archive) = ZipArchive::new(stream) else { return Ok(None) };

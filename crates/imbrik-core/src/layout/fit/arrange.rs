@@ -1,7 +1,7 @@
 //! Partitions in their places, put together into a card.
 //!
-//! Where sums saturate, in places of segments, the segments would no longer follow each other: that is
-//! what [`View::of_segments`](crate::layout::View::of_segments) refuses, whatever made them so.
+//! If a sum of positions saturates, the segments are no longer consecutive, and
+//! [`View::of_segments`](crate::layout::View::of_segments) refuses them.
 
 use super::{Placed, moved_by};
 use crate::{
@@ -22,8 +22,7 @@ use std::sync::Arc;
 /// that are looked for from the end live there.
 const TAIL: ByteLen = ByteLen::mib(1);
 
-/// The plan in which everything is where it was, on a card of `size`; what it holds are the segments
-/// of `found`, and `changes` is what is told of it first.
+/// The plan without moves, on a card of `size`, with the segments of `found`; `changes` are the first to be reported.
 ///
 /// # Errors
 /// When the table cannot be laid out on such a card.
@@ -81,7 +80,7 @@ fn segments(found: &[Segment], placed: &[Placed], held: ByteLen, size: ByteLen) 
     let mut segments = Vec::new();
     let (mut was, mut is) = (ByteOffset::ZERO, ByteOffset::ZERO);
     for one in placed {
-        // What stands between partitions keeps its distance to the one behind it.
+        // The gap between partitions stays before the following one.
         let gap = Span::between(was, one.from.start());
         let gap_start = one.to.start().get().saturating_sub(gap.len().get());
         let gap_start = ByteOffset::new(gap_start).max(is);
@@ -99,7 +98,7 @@ fn segments(found: &[Segment], placed: &[Placed], held: ByteLen, size: ByteLen) 
         }
         (was, is) = (one.from.end(), one.to.end());
     }
-    // A card of which nothing was placed stays as it was.
+    // A card without placed partitions is unchanged.
     let keeps_its_end = was == is && (is.get() > 0 || placed.is_empty());
     let kept = keeps_its_end.then_some(held.min(size));
     tail(&mut segments, found, is, kept, size);
@@ -107,7 +106,7 @@ fn segments(found: &[Segment], placed: &[Placed], held: ByteLen, size: ByteLen) 
     segments
 }
 
-/// Corrects what a volume that moved says of its place, and warns of what cannot be corrected.
+/// Updates the offset that a moved volume records, and warns if it can't be updated.
 fn with_its_place(
     mut plan: Plan,
     source: &Arc<dyn ReadAt>,
@@ -141,7 +140,7 @@ fn with_its_place(
 fn with_table(mut plan: Plan, table: &Table, survey: &Survey, placed: &[Placed]) -> Result<Plan> {
     let size = plan.view.size();
     if let Table::Gpt(gpt) = table {
-        // The old backup is nobody's any more, unless something stands there now.
+        // The old backup is unused space, unless something is there now.
         let mut taken: Vec<Span> = placed.iter().map(|one| one.to).collect();
         if placed.is_empty() {
             taken.extend(survey.parts.iter().map(|part| part.span));
@@ -167,7 +166,7 @@ fn with_table(mut plan: Plan, table: &Table, survey: &Survey, placed: &[Placed])
     Ok(plan)
 }
 
-/// What is told of a volume that got another size.
+/// The changes to report for a resized volume.
 fn resize_change(part: &Part, one: &Placed, resized: &ResizedVolume) -> Vec<Change> {
     let mut changes = vec![Change::Resized {
         title: part.full_title(),
@@ -213,8 +212,8 @@ fn shift(segments: &mut Vec<Segment>, found: &[Segment], from: Span, to: ByteOff
     }
 }
 
-/// Adds what lies behind the last partition, which ends at `end`: what was there up to `kept`, unless
-/// the partition's end moved, and zeros where old headers are looked for.
+/// Adds the space after the last partition, which ends at `end`: the old content up to `kept`, unless the end of the
+/// partition moved, and zeros where old headers are searched for.
 fn tail(
     segments: &mut Vec<Segment>,
     found: &[Segment],
@@ -234,7 +233,7 @@ fn tail(
     segments.push(Segment { span: cleared, content: Content::Cleared });
 }
 
-/// Of what nothing reaches at a card's end: what keeps what it holds, and what is cleared.
+/// Splits the unused end of a card: the part that keeps its content, and the part to clear.
 pub(super) fn parts_of_tail(rest: Span) -> (Span, Span) {
     let unused = rest.len().saturating_sub(TAIL);
     let from = rest.start().saturating_add(unused);

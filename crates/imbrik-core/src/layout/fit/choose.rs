@@ -27,7 +27,7 @@ pub(super) struct Chooser<'a> {
 /// Lengths of partitions that differ from those they have, by their place in the survey.
 type Lens = BTreeMap<usize, ByteLen>;
 
-/// What was resized so far, and why.
+/// The volumes resized so far, and the reason for each.
 type Shapes = BTreeMap<usize, (ResizedVolume, Examined, &'static str)>;
 
 impl Chooser<'_> {
@@ -149,13 +149,12 @@ impl Chooser<'_> {
         }
         let parts = self.survey.parts.iter().enumerate();
         let mut can: Vec<_> = parts.filter(|(_, part)| part.is_resizable()).collect();
-        // Swap is wanted as large as it was made: it is asked last.
+        // Swap has the size that its owner chose: it is shrunk last.
         can.sort_by_key(|(_, part)| (part.is_swap(), std::cmp::Reverse(part.span.end())));
         can.into_iter().map(|(index, _)| index).collect()
     }
 
-    /// The longest that a partition may be when the last one must end at `most`; `None` when there
-    /// is no such length.
+    /// The maximum length of a partition if the last one must end at `most`; `None` if even zero is too long.
     fn longest(&self, part: usize, lens: &Lens, most: ByteLen) -> Option<ByteLen> {
         let sector = self.survey.sector.bytes().max(1);
         let fits = |sectors: u64| {
@@ -214,7 +213,7 @@ impl Chooser<'_> {
         lens: &mut Lens,
     ) -> Result<Option<(ResizedVolume, Examined)>> {
         let now = self.part(part)?.span.len();
-        // Whether it holds the data is found out by trying: an estimate would sometimes be wrong.
+        // Only trying shows if it holds the data: an estimate would sometimes be wrong.
         if let Some(len) = self.longest(part, lens, most).filter(|len| *len < now) {
             match self.resize(part, NewSize::Bytes(len)) {
                 Err(error) if error.class() == Class::NoRoom => {}
@@ -234,7 +233,7 @@ impl Chooser<'_> {
         Ok(Some((resized, found)))
     }
 
-    /// What is missing, and which volumes lack it.
+    /// The missing space, and the volumes that need it.
     fn too_small(
         &self,
         size: ByteLen,
@@ -272,10 +271,9 @@ impl Chooser<'_> {
     }
 }
 
-/// Where partitions of these lengths stand, in the card's order: each where it was, or as much
-/// further on or back as those in front of it grew or shrank, by a multiple of what it is aligned
-/// to. A sum that does not fit into 64 bits is further on than any card is long: it saturates, and
-/// what ends there has no room.
+/// The offsets of partitions with these lengths, in the card's order: unchanged, or shifted by the change of those
+/// before them, by a multiple of the alignment. A sum that exceeds 64 bits saturates: it is past the end of any card,
+/// and does not fit.
 pub(super) fn lay(survey: &Survey, lens: &Lens) -> Vec<Placed> {
     let mut parts: Vec<_> = survey.parts.iter().enumerate().collect();
     parts.sort_by_key(|(_, part)| part.span);

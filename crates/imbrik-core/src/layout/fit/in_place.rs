@@ -13,8 +13,8 @@ use imbrik_store::{
 use std::sync::Arc;
 
 impl Plan {
-    /// `image`, of which `survey` tells what it holds, on `target`: every partition keeps its
-    /// place and its size. With an `occupancy`, the unused is not written.
+    /// `image`, with its `survey`, on `target`: every partition keeps its offset and its size. With an `occupancy`,
+    /// unused space is not written.
     ///
     /// # Errors
     /// - [`crate::Class::Refused`] when a partition reaches past the image's own end: the image is
@@ -65,7 +65,7 @@ impl Plan {
     }
 }
 
-/// What is told of the end of a card of `size` that gets an image of `held`.
+/// The changes to report for the end of a card of `size` that gets an image of `held`.
 fn tail_changes(survey: &Survey, held: ByteLen, size: ByteLen) -> Vec<Change> {
     let gpt_copy = match &survey.table {
         Some(Table::Gpt(gpt)) => gpt.backup_span().map_or(ByteLen::ZERO, Span::len),

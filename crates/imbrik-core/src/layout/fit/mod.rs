@@ -1,4 +1,4 @@
-//! A card at another size: volumes are resized, and what stands behind them moves along.
+//! A plan for another size: volumes are resized, and the partitions after them move.
 //!
 //! ```text
 //! before  │ table │ boot │ root …………………………………… │ data │
@@ -6,9 +6,9 @@
 //!           kept    kept   resized  shifted, a multiple of what it is aligned to
 //! ```
 //!
-//! [`Plan::fit`] decides which volumes get which length (`choose`), and puts them together
-//! (`arrange`); [`Plan::restore`] is the same with nothing placed anew. Partitions keep their order, and their places where they can. What lies in front of
-//! one that moves, such as the record of a logical partition, moves with it.
+//! [`Plan::fit`] chooses the length of each volume (`choose`), and arranges them (`arrange`); [`Plan::restore`] is the
+//! same without any resize. Partitions keep their order, and their offset if possible. The gap before a partition, such
+//! as the record of a logical partition, moves with it.
 
 mod arrange;
 mod choose;
@@ -75,8 +75,8 @@ impl Placed {
 }
 
 impl Survey {
-    /// The place in [`Survey::parts`] of the last partition whose volume can be resized, swap not
-    /// counted; `None` when there is none.
+    /// The index in [`Survey::parts`] of the last partition with a resizable volume, except swap; `None` if there is
+    /// none.
     #[must_use]
     pub fn last_resizable(&self) -> Option<usize> {
         let parts = self.parts.iter().enumerate();
@@ -110,14 +110,13 @@ impl Part {
 }
 
 impl Plan {
-    /// `source`, of which `survey` tells what it holds, fitted to another size.
+    /// `source`, with its `survey`, fitted to another size.
     ///
     /// # Errors
-    /// - When the source cannot be read where its metadata stand, or stopping was requested.
-    /// - [`crate::Class::NoRoom`] when the data don't fit, with the missing bytes and the volumes
-    ///   that lack them.
-    /// - [`crate::Class::Unsupported`] and [`crate::Class::Corrupt`] when a volume or the table
-    ///   cannot be resized, with the reason.
+    /// - When the metadata of the source cannot be read, or the operation was cancelled.
+    /// - [`crate::Class::NoRoom`] when the data don't fit, with the missing bytes and the volumes that need them.
+    /// - [`crate::Class::Unsupported`] and [`crate::Class::Corrupt`] when a volume or the table cannot be resized, with
+    /// the reason.
     pub fn fit(
         source: Arc<dyn ReadAt>,
         survey: &Survey,

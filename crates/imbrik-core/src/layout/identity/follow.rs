@@ -1,4 +1,4 @@
-//! What refers to an id that changes, and follows it.
+//! Updating references to an id that changes.
 
 use super::{Editing, MOST, names};
 use crate::layout::{
@@ -14,7 +14,7 @@ use imbrik_store::{
 /// Further files that name volumes and partitions.
 const MORE_PLACES: [&str; 4] =
     ["etc/crypttab", "etc/default/grub", "etc/kernel/cmdline", "etc/initramfs-tools/conf.d/resume"];
-/// Folders all of whose files with these endings are looked into. A star stands for any folder.
+/// Folders in which all files with these extensions are read. A star matches any folder.
 const FOLDERS: [(&str, &str); 15] = [
     ("syslinux", ".cfg"),
     ("boot/syslinux", ".cfg"),
@@ -33,7 +33,7 @@ const FOLDERS: [(&str, &str); 15] = [
     ("etc/systemd/system", ".automount"),
 ];
 
-/// How many files of a volume are looked into, and how deep in its folders.
+/// The maximum number of files of a volume that are read, and the maximum depth.
 const MOST_FILES: usize = 4000;
 const DEEPEST: usize = 5;
 
@@ -44,14 +44,14 @@ pub(super) struct NewId {
 }
 
 impl NewId {
-    /// Returns whether it tells anything from anything else: a table without an id has one of zeros.
+    /// Returns whether it is unique: a missing table id reads as zeros.
     fn is_one(&self) -> bool {
         self.from.chars().any(|c| c != '0' && c != '-')
     }
 }
 
 impl Editing<'_> {
-    /// Replaces ids in the files that are known to name some, and tells what goes on being shared.
+    /// Replaces ids in files that are known to contain some, and reports what remains shared.
     pub(super) fn follow(&mut self, ids: &[NewId]) -> Result<()> {
         for index in 0..self.parts.len() {
             let mut places = self.places(index)?;
@@ -72,8 +72,8 @@ impl Editing<'_> {
         self.tell_what_stays()
     }
 
-    /// Small files of a boot volume that still name an old id, in whatever words: nobody knows what
-    /// reads them, so they are told, and not changed.
+    /// Reports small files of a boot volume that still contain an old id: their format is unknown, so they are not
+    /// changed.
     fn tell_what_is_left(&mut self, index: usize, ids: &[NewId]) -> Result<()> {
         let part = self.parts.get(index);
         let is_boot = part
@@ -128,7 +128,7 @@ impl Editing<'_> {
         }
     }
 
-    /// What is named by something other than an id, which original and copy go on sharing.
+    /// Reports references without an id, which original and copy share.
     fn tell_what_stays(&mut self) -> Result<()> {
         for Reference { from, what, .. } in references(self.view, self.survey)? {
             let is_label = match what.as_str() {
@@ -169,7 +169,7 @@ impl Editing<'_> {
         Ok(places)
     }
 
-    /// The paths of what is in a folder of a partition; nothing when there is none.
+    /// The paths of the files in a folder of a partition; empty if it does not exist.
     pub(super) fn names_in(&self, index: usize, folder: &str) -> Result<Vec<String>> {
         let part = self.parts.get(index);
         let Some((part, volume)) = part.and_then(|part| Some((part, part.volume.as_ref()?))) else {
@@ -189,8 +189,7 @@ impl Editing<'_> {
     }
 }
 
-/// `text` with every id replaced that stands as a word of its own, whatever its case; and which those
-/// were, each once.
+/// Replaces every id in `text` that is a complete word, in any case; also returns those that occurred, each once.
 fn replaced<'a>(text: &[u8], ids: &'a [NewId]) -> (Vec<u8>, Vec<&'a NewId>) {
     let is_part = |byte: Option<&u8>| byte.is_some_and(|byte| byte.is_ascii_alphanumeric());
     let ids: Vec<&NewId> = ids.iter().filter(|id| id.is_one()).collect();
@@ -222,15 +221,15 @@ fn replaced<'a>(text: &[u8], ids: &'a [NewId]) -> (Vec<u8>, Vec<&'a NewId>) {
     (out, used)
 }
 
-/// The mark of a boot loader's packed script, and the length of its head: the mark, a CRC-32 of the
-/// head, a time, the length of what follows, two addresses, and a CRC-32 of what follows; big-endian.
+/// The magic number of a packed boot script, and the length of its header: the magic number, a CRC-32 of the header, a
+/// time, the length of the data, two addresses, and a CRC-32 of the data; big-endian.
 const SCRIPT: [u8; 4] = [0x27, 0x05, 0x19, 0x56];
 const SCRIPT_HEAD: usize = 64;
 const SCRIPT_HEAD_SUM: usize = 4;
 const SCRIPT_LEN: usize = 12;
 const SCRIPT_SUM: usize = 24;
 
-/// Makes the checksums of a packed boot script anew, when those of the `old` one were right.
+/// Updates the checksums of a packed boot script, if those of the `old` one were valid.
 fn seal_script(old: &[u8], new: &mut [u8]) {
     let is_right = |at: usize, sum: Option<u32>| {
         sum.is_some() && bytes::array(old, at).map(u32::from_be_bytes) == sum

@@ -1,11 +1,11 @@
-//! The machine's own name in `/etc/hosts`: an address a line, and behind it the names that it has.
+//! The board's own name in `/etc/hosts`: each line has an address, followed by its names.
 
-/// The names that stand for the machine itself are those of its own addresses.
+/// Returns whether an address is the board's own.
 fn is_own(address: &str) -> bool {
     address.starts_with("127.") || address == "::1"
 }
 
-/// `old` or `old` with a domain behind it, whatever the case.
+/// Compares with `old`, or `old` with a domain, ignoring case.
 fn is_name(word: &str, old: &str) -> bool {
     let name = word.get(..old.len());
     let rest = word.get(old.len()..);
@@ -13,13 +13,13 @@ fn is_name(word: &str, old: &str) -> bool {
         && rest.is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
 }
 
-/// The file with the machine called `new` where it was called `old`, all else as it was; and the
-/// other addresses that go by the old name, which nobody but the network's keeper can change.
+/// Replaces the board's name `old` by `new` and keeps everything else; also returns the other addresses with the old
+/// name, which depend on the network.
 pub(super) fn renamed(hosts: &[u8], old: &str, new: &str) -> (Vec<u8>, Vec<String>) {
     let mut out = Vec::with_capacity(hosts.len());
     let mut others = Vec::new();
     for line in hosts.split_inclusive(|byte| *byte == b'\n') {
-        // What is no text cannot name it.
+        // A line that is not text cannot contain the name.
         let Ok(text) = std::str::from_utf8(line) else {
             out.extend(line);
             continue;

@@ -202,8 +202,8 @@ impl Edit {
         proved.map_err(|error| error.at(&self.title))
     }
 
-    /// Brings a volume that was not unmounted into the state that its system would give it when it mounts it. Returns
-    /// whether it had a journal to replay.
+    /// Recovers a volume that was not unmounted, as its own system does on mount. Returns whether it had a journal to
+    /// replay.
     fn replay_journal(&mut self, volume: &Volume) -> Result<bool> {
         let mut was_replayed = false;
         for _ in 0..MOST_SETTLING {

@@ -303,7 +303,7 @@ struct Values<'a> {
 struct FilesWithValues {
     /// Files with one of the values in their content, name or attributes.
     paths: Vec<String>,
-    /// Where the volume has the content that was searched.
+    /// The ranges in the volume of the searched content.
     searched: Vec<Span>,
 }
 

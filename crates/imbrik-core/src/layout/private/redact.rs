@@ -175,8 +175,8 @@ pub(super) fn is_secret_name(name: &str) -> bool {
     }
     let singular = last.strip_suffix('s').filter(|word| !word.ends_with('s')).unwrap_or(&last);
     let before = words.last().map(String::as_str);
-    // A public key is public, and a file, a name or an id is none of a secret: their last word is another one.
-    // Two programs of Debian end in the name of a secret.
+    // A public key is public, and a file, a name or an id is not a secret: their last word is another one. Two Debian
+    // programs end in the name of a secret.
     if words.iter().any(|word| word == "public") || last == "chpasswd" || name == "base-passwd" {
         return false;
     }

@@ -70,7 +70,7 @@ impl Weighing<'_> {
         });
         let cleared = pieces(&mut |piece| {
             self.store.zero_at(piece)?;
-            // What was begun is brought to its end.
+            // A started test is completed.
             let _ = advance(piece.len());
             Ok(())
         });
@@ -79,7 +79,7 @@ impl Weighing<'_> {
         Ok(shortfall)
     }
 
-    /// What tells a piece that does not hold what was written: another place's content, or none.
+    /// Interprets a piece with other data than were written: those of another offset, or none.
     fn told_by(&self, piece: Span, found: &[u8], expected: &[u8]) -> Shortfall {
         let sectors = found.chunks(SECTOR).zip(expected.chunks(SECTOR));
         for (index, (found, expected)) in (0u64..).zip(sectors) {

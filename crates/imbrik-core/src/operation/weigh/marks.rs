@@ -10,7 +10,7 @@ use imbrik_store::{
 };
 
 impl Weighing<'_> {
-    /// Returns whether what stands at the card's start is found again at a power of two, and is not zeros.
+    /// Returns whether the data at the card's start occur again at a power of two, and are not zeros.
     pub(super) fn wraps_at_a_power_of_two(&self) -> Result<Option<Shortfall>> {
         let size = self.plan.card.size.get();
         let mut start = vec![0; 64 << 10];
@@ -32,7 +32,7 @@ impl Weighing<'_> {
         Ok(None)
     }
 
-    /// The content of mark `number`: each sector tells whose it is, and which.
+    /// The content of mark `number`: each sector contains the number.
     fn content(&self, number: u64) -> Vec<u8> {
         let mut mark = Vec::new();
         for sector in 0..MARK / 512 {
@@ -55,7 +55,7 @@ impl Weighing<'_> {
         Some((number, imbrik_store::bytes::le_u64(rest, 8)?))
     }
 
-    /// Where marks go: one in each stretch as long as the field, at powers of two, and at the very end.
+    /// The offsets of marks: one in each range as long as the field, at powers of two, and at the very end.
     fn places(&self, field: Span) -> Vec<ByteOffset> {
         let size = self.plan.card.size.get();
         let stretch = self.stretch(field);
@@ -178,7 +178,7 @@ impl Weighing<'_> {
         Ok(wraps.or(ends.map(Shortfall::Ends)))
     }
 
-    /// Where a card really ends that lost a mark at `bad` and kept one at `good`.
+    /// The real capacity of a card that lost a mark at `bad` and kept one at `good`.
     fn refined(&self, field: Span, good: Option<ByteOffset>, bad: ByteOffset) -> Result<Shortfall> {
         let (mut good, mut bad) = (good.unwrap_or(field.end()).min(bad), bad);
         while bad.get().saturating_sub(good.get()) > 2 * MARK {

@@ -1,5 +1,4 @@
-//! A volume with a list of bad blocks keeps it: those that are still in it stay where they are, and
-//! nothing comes to stand on them.
+//! A volume keeps its list of bad blocks: those that are still in it are unchanged, and no data are moved onto them.
 
 use super::volumes::{Mount, fill_tree, judged, len_of, made, resized, same, tool, tree_of};
 use crate::support::is_root;
@@ -32,7 +31,7 @@ fn bad_blocks_stay_where_they_are() {
         ("-t ext2 -b 1024", 1024),
         ("-t ext3 -b 2048 -O ^resize_inode", 2048),
     ] {
-        // So many that the list has blocks of its own, all over the volume.
+        // So many that the list has separate blocks, all over the volume.
         let blocks = (96 << 20) / block_len;
         let all = (0..400).map(|n| blocks / 5 + n * (blocks * 4 / 5 / 400));
         // Not where groups begin: mke2fs makes volumes of those that its own checker complains of.

@@ -33,7 +33,7 @@ fn places(dir: &Path, name: &str) -> (u64, u64) {
 fn each_inconsistency_is_refused_by_name() {
     let plain = "-t ext2 -b 1024";
     let modern = "-t ext4 -b 1024";
-    // What debugfs is told ({i}, {b}: inode and first block of the first file; {b2} of the second).
+    // The commands for debugfs ({i}, {b}: inode and first block of the first file; {b2} of the second).
     let cases: [(&str, &str, &str); 14] = [
         (plain, "sif one blocks 222", "its count of blocks is wrong"),
         (modern, "sif one blocks 222", "its count of blocks is wrong"),
@@ -81,7 +81,7 @@ fn a_wrong_checksum_is_named_with_its_inode() {
         let block: u64 = number("at block ").trim().parse().unwrap();
         let offset = u64::from_str_radix(number("offset 0x").trim(), 16).unwrap();
         let mut bytes = fs::read(dir.join("v")).unwrap();
-        // The time of change: nothing else would tell.
+        // The change time, which only a checksum covers.
         bytes[(block * 1024 + offset) as usize + 0x10] ^= 1;
         fs::write(dir.join("v"), bytes).unwrap();
         let error = resized(dir, "v", "w", NewSize::Smallest { room: ByteLen::ZERO });

@@ -36,7 +36,7 @@ const KINDS: [(&str, &str); 9] = [
     ("-t ext3 -b 1024", "data=ordered"),
 ];
 
-/// Makes, renames, cuts and deletes files with attributes, until it is told to stop.
+/// Creates, renames, truncates and deletes files with attributes, until it is stopped.
 fn load(at: &Path, stop: &AtomicBool) {
     let mut open = Vec::new();
     for round in 0u64.. {
@@ -80,7 +80,7 @@ fn load(at: &Path, stop: &AtomicBool) {
     }
 }
 
-/// A folder on a filesystem that copies a file as it is at one moment.
+/// A folder on a filesystem that copies a file atomically.
 pub(crate) struct Host(tempfile::TempDir);
 
 impl Host {
@@ -176,7 +176,7 @@ fn recovery_after_a_crash_matches_the_kernel() {
             scope.spawn(|| load(mount.path(), &stop));
             for copy in 0..copies {
                 std::thread::sleep(std::time::Duration::from_millis(300));
-                // What was written at one moment, as when the power goes.
+                // An atomic copy, as after a power loss.
                 tool("cp", &["--reflink=always", "v", &format!("crash{copy}")], dir);
             }
             stop.store(true, Ordering::Relaxed);

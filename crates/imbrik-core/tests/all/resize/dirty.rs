@@ -12,7 +12,7 @@ use std::{fs, path::Path, sync::Arc};
 
 const SMALLEST: NewSize = NewSize::Smallest { room: ByteLen::ZERO };
 
-/// Copies `v` as it is while it is mounted, with files that were deleted and are still open.
+/// Copies `v` while it is mounted, with deleted files that are still open.
 fn pulled_out(dir: &Path) {
     let mount = Mount::of(dir, "v", "noatime").unwrap();
     fill_tree(mount.path(), 6 << 20, 300);

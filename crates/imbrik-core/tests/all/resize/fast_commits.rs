@@ -1,6 +1,5 @@
-//! Volumes cut off right after a fast commit: what is saved of them holds just what its system showed
-//! at that moment, and is clean to the checker; and where the kernel recovers the same copy, it comes
-//! to the same.
+//! Volumes after a power loss right after a fast commit: the save contains exactly what the system showed then, is
+//! clean to the checker, and equals the kernel's recovery of the same copy.
 //!
 //! `IMBRIK_CRASHES=n` makes n copies of each kind; without it there are a few.
 
@@ -64,7 +63,7 @@ impl Load {
         OpenOptions::new().read(true).write(true).open(path).unwrap()
     }
 
-    /// Does one thing, and has it stand on the medium.
+    /// Does one thing, and syncs it to the medium.
     fn step(&mut self) {
         self.count += 1;
         let n = self.count;
@@ -129,7 +128,7 @@ impl Load {
         }
     }
 
-    /// Has all that was done so far stand on the medium.
+    /// Syncs everything that was done so far to the medium.
     fn settle(&mut self) {
         let path = self.at.join("last");
         std::fs::write(&path, format!("{}\n", self.count)).unwrap();
@@ -137,8 +136,8 @@ impl Load {
     }
 }
 
-/// A tree without what nobody tells of folders: their times, and how many blocks they have. Nor does
-/// the kernel count the links of folders made in fast commits.
+/// A tree without the properties of folders that are not recorded: their times, and their number of blocks. The kernel
+/// doesn't count the links of folders created in fast commits either.
 fn told(tree: &str) -> String {
     let line = |line: &str| match line.split_once(" d") {
         Some((path, rest)) if path.starts_with('.') => {
@@ -150,7 +149,7 @@ fn told(tree: &str) -> String {
     without_numbers(tree).lines().map(line).collect::<Vec<_>>().join("\n")
 }
 
-/// Returns whether the journal of a volume goes on in fast commits behind its last transaction.
+/// Returns whether the journal of a volume has fast commits after its last transaction.
 fn ends_in_fast_commits(dir: &Path, volume: &str) -> bool {
     let said = tool("debugfs", &["-R", "logdump", volume], dir);
     let number = |line: &str, before: &str| -> Option<u32> {

@@ -84,7 +84,7 @@ impl Volume {
         block * BLOCK + u64::from_str_radix(number("offset 0x").trim(), 16).unwrap()
     }
 
-    /// Where the block with the attributes of "two" starts.
+    /// The offset of the block with the attributes of "two".
     fn attributes(&self) -> u64 {
         let said = tool("debugfs", &["-R", "stat two", "v"], self.path());
         let block = said.split("File ACL: ").nth(1).unwrap().split_whitespace().next().unwrap();
@@ -130,7 +130,7 @@ const VALUES: &str = "-t ext4 -b 1024 -O ^metadata_csum,ea_inode";
 const QUOTA: &str = "-t ext4 -b 1024 -O ^metadata_csum,quota";
 const SUMMED: &str = "-t ext4 -b 1024";
 
-/// What is done to a volume of which kind, and the words that name it.
+/// The damage to each kind of volume, and the expected text.
 const FAULTS: [(&str, &str, Damage, &str); 60] = [
     (
         "a folder's . is another",
@@ -566,7 +566,7 @@ fn each_fault_is_named_and_can_be_kept() {
         if error.class() != Class::Corrupt || !error.to_string().contains(words) {
             wrong.push(format!("{what}: {error}"));
         }
-        // Kept as it is, nothing gets worse.
+        // If the fault is kept, the volume does not get worse.
         let cancel = Cancel::new();
         let work = ResizeOptions { as_found: true, ..ResizeOptions::in_memory(&cancel) };
         match resized_with(dir, "v", "w", NewSize::Bytes(ByteLen::mib(16)), work) {

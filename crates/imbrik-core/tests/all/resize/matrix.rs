@@ -60,7 +60,7 @@ impl Case {
         let piece = noise(1 << 20, 3);
         let mut files = 0u64;
         while files < self.mib * self.full / 100 {
-            // Each in a folder of its own, so that they spread over the groups.
+            // Each in a separate folder, so that they are spread over the groups.
             let folder = at.join(format!("old {files:05}"));
             fs::create_dir(&folder).unwrap();
             if fs::write(folder.join("recording"), &piece).is_err() {
@@ -126,7 +126,7 @@ impl Case {
             assert!(moves_little(shape.had_to_move, shape.copied), "{what} to {size}");
             judged(dir, "w");
             same(&before, &tree_of(dir, "w"), &what);
-            // Of what grew, some are given to the system's own resizer.
+            // Some of the grown volumes are resized by the system's own tool.
             if size > len + 4096 && size <= len * 4 {
                 resized_by_the_system(dir, &before, &what);
             }
@@ -134,8 +134,7 @@ impl Case {
     }
 }
 
-/// Has the system's own resizer go on with `w`: up, down, and up again. What we left must be as it
-/// expects it.
+/// Resizes `w` with the system's own tool: up, down, and up again. Our result must be as the tool expects it.
 fn resized_by_the_system(dir: &Path, before: &str, what: &str) {
     let len = len_of(dir, "w").get();
     for size in [len * 5 / 4, len * 3 / 4, len * 2] {
@@ -149,7 +148,7 @@ fn resized_by_the_system(dir: &Path, before: &str, what: &str) {
             eprintln!("NOT RUN: the system's resizer leaves {what} at {size}: {last}");
             return;
         }
-        // It leaves trees that could be narrower, and forgets to tell quota files of that.
+        // It leaves trees that could be narrower, without updating quota files.
         let check = run("e2fsck", &["-fn", "w"], dir);
         let said = String::from_utf8_lossy(&check.stdout).into_owned();
         let is_its_own = |line: &str| line.contains("could be ") || line.contains("quota info");
@@ -255,7 +254,7 @@ fn full_volumes_and_crowded_folders() {
     );
 }
 
-/// Sizes and kinds for which there is no time in every run.
+/// Sizes and kinds that take too long for every run.
 #[test]
 fn the_full_matrix() {
     if !is_full() {

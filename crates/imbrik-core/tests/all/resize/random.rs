@@ -88,8 +88,8 @@ proptest! {
                     same_files(dir, "v", &to);
                     from = to;
                 }
-                // A size in whose last group there is no room for its own metadata is cut to
-                // the groups before, which may be too few.
+                // A size whose last group has no space for its own metadata is reduced to the groups before it, which
+                // may be too few.
                 Err(error) => prop_assert_eq!(error.class(), Class::NoRoom, "{}", error),
             }
         }
@@ -131,7 +131,7 @@ fn spilling_to_disk_gives_the_same_result() {
     assert!(error.to_string().contains("temporary file in"), "{error}");
 }
 
-/// What a card of `size` gets of the bare volume `v`: its length there, or that it has no room.
+/// The size of volume `v` without a table on a card of `size`; `None` if it does not fit.
 fn chosen(dir: &Path, size: u64) -> Option<u64> {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join("v")).unwrap());
     let survey = Survey::of(&*store).unwrap();

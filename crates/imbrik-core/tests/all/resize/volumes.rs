@@ -60,7 +60,7 @@ impl Mount {
 
 impl Drop for Mount {
     fn drop(&mut self) {
-        // A program that another test is about to start holds files of this mount for a moment.
+        // A process that another test starts may inherit open files of this mount for a short time.
         for _ in 0..100 {
             let done = Command::new("umount").arg(&self.0).output();
             if done.is_ok_and(|output| output.status.success()) {
@@ -101,7 +101,7 @@ pub(crate) fn resized_with(
     if len < ByteLen::mib(300) {
         fill(&out, Span::whole(len), 0xee);
     } else {
-        // A large one would take too long: its first part is where everything stands.
+        // A large one would take too long: everything is in its first part.
         fill(&out, Span::whole(ByteLen::mib(64)), 0xee);
     }
     for span in &found.usage.used {
@@ -128,7 +128,7 @@ fn fill(file: &File, span: Span, byte: u8) {
     }
 }
 
-/// What the system's checker says, which must find nothing.
+/// Runs the system's checker, which must find nothing.
 pub(crate) fn judged(dir: &Path, volume: &str) {
     let check = run("e2fsck", &["-fn", volume], dir);
     let said = String::from_utf8_lossy(&check.stdout).into_owned();
@@ -176,7 +176,7 @@ pub(crate) fn without_numbers(tree: &str) -> String {
     lines.join("\n")
 }
 
-/// Where a file has data, as its system tells.
+/// The data ranges of a file, according to the system.
 fn holes(path: &Path) -> Vec<(u64, u64)> {
     use rustix::fs::{SeekFrom, seek};
     let Ok(file) = File::open(path) else { return Vec::new() };

@@ -1,4 +1,4 @@
-//! The shape of Zstandard frames (RFC 8878, section 3.1), as far as finding their ends needs it.
+//! The structure of Zstandard frames (RFC 8878, section 3.1), as needed to find their ends.
 
 use imbrik_store::{
     ReadAt, bytes,
@@ -12,7 +12,7 @@ const FRAME_MAGIC: u32 = 0xfd2f_b528;
 pub(super) const MANIFEST_MAGIC: u32 = 0x184d_2a59;
 /// The skippable frames of zeros between others.
 pub(super) const PADDING_MAGIC: u32 = 0x184d_2a50;
-/// What a manifest's frame starts with: the number of a skippable frame is free for anyone's use.
+/// The first bytes of a manifest's frame: the numbers of skippable frames are free for any use.
 pub(super) const MANIFEST_TAG: &[u8; 16] = b"imbrik-manifest\n";
 
 /// The header of a skippable frame with `magic` and a content of `len` bytes.
@@ -36,7 +36,7 @@ pub(super) struct FrameHead {
 /// Finds the end of the frame at `at` by walking its blocks, without decoding any.
 ///
 /// # Errors
-/// [`crate::Class::Corrupt`] when there is no frame, or it reaches past the end of the file.
+/// [`crate::Class::Corrupt`] when the frame is missing, or extends past the end of the file.
 pub(super) fn shape(file: &dyn ReadAt, at: ByteOffset) -> Result<FrameHead> {
     let cut = || Error::corrupt(format!("the frame at {at} is truncated"));
     let head = read_up_to(file, at, 18)?;

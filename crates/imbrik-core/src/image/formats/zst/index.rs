@@ -1,4 +1,4 @@
-//! Which frames a Zstandard file has, and what stands in its skippable ones.
+//! The frames of a Zstandard file, and the content of its skippable ones.
 
 use super::{frame, seek_table};
 use crate::image::frames::{Codec, Frames, MOST_CONTENT};
@@ -11,10 +11,10 @@ use imbrik_store::{
 use std::sync::{Mutex, PoisonError};
 use zstd::bulk::Decompressor;
 
-/// A manifest longer than this is no manifest: 64 MiB list the tiles of four terabytes.
+/// The maximum length of a manifest: 64 MiB list the tiles of four terabytes.
 const MOST_MANIFEST: ByteLen = ByteLen::mib(64);
 
-/// What is known of a Zstandard file without decoding it.
+/// The metadata of a Zstandard file, available without decoding it.
 #[derive(Default)]
 pub(super) struct ZstIndex {
     /// Its frames; `None` when one of them is too large, or doesn't say how large it is, so that
@@ -27,7 +27,7 @@ pub(super) struct ZstIndex {
 }
 
 impl ZstIndex {
-    /// Looks at a Zstandard file: by its seek table or, when there is none, by walking its frames.
+    /// Reads the seek table of a Zstandard file, or, if it has none, the headers of all frames.
     ///
     /// # Errors
     /// [`crate::Class::Corrupt`] when it is cut short or contradicts itself.
@@ -41,7 +41,7 @@ impl ZstIndex {
                     let (packed, content) = (entry.packed.into(), entry.content.into());
                     end = this.add(end, ByteLen::new(packed), Some(ByteLen::new(content)))?;
                 }
-                // The manifest stands at the end: thousands of others are not looked at, all over the file.
+                // The manifest is at the end: thousands of other frames all over the file are not read.
                 for entry in entries.iter().rev() {
                     let start = ByteOffset::new(end.get().saturating_sub(entry.packed.into()));
                     if entry.content == 0
@@ -157,8 +157,7 @@ mod tests {
     use crate::image::formats::format::{FrameLens, Writing as _};
     use imbrik_store::{Counted, SparseStore, Tally};
 
-    /// Would fail where what stands between frames is looked at, piece by piece all over the file: on a disk that turns,
-    /// that takes a minute.
+    /// Fails if data between frames are read all over the file: on a hard disk, that takes a minute.
     #[test]
     fn file_of_many_members_is_indexed_in_a_few_reads() {
         let mut file = Vec::new();

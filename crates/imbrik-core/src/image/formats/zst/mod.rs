@@ -7,8 +7,8 @@
 //! frame of tile 0 │ frame of tile 1 │ … │ skippable: manifest │ skippable: seek table
 //! ```
 //!
-//! A skippable frame of zeros in front of a long frame lets that begin at a multiple of a block, so that
-//! another file can have the same blocks on the disk.
+//! A skippable frame of zeros before a long frame aligns that to a block, so that another file can share its blocks on
+//! the disk.
 
 mod frame;
 mod index;

@@ -1,4 +1,4 @@
-//! The seek table of the Zstandard seekable format 0.1.0: which frame stands where.
+//! The seek table of the Zstandard seekable format 0.1.0, with the length of each frame.
 //!
 //! ```text
 //! skippable header │ entries: packed size (4), content size (4), checksum (4, optional) │
@@ -38,7 +38,7 @@ pub(super) fn encode(entries: &[FrameLens]) -> Option<Vec<u8>> {
     Some(out)
 }
 
-/// Reads the table at the end of `file`; `None` when there is none.
+/// Reads the table at the end of `file`; `None` if it has none.
 ///
 /// # Errors
 /// [`crate::Class::Corrupt`] when there is one and it doesn't describe this file.

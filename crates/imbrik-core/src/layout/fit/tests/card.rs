@@ -11,18 +11,18 @@ pub(super) const SECTOR: u64 = 512;
 /// Sectors that a GUID table takes at the end of a card.
 pub(super) const BACKUP: u64 = 33;
 
-/// What a random card's partitions are listed in.
+/// The kind of partition table of a random card.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Scheme {
     /// Nothing: one volume from the first sector on.
     Bare,
     /// The four entries of a master boot record.
     Primary,
-    /// A record with so many entries of its own, then a container, and one entry behind it if so.
+    /// A record with so many primary entries, then an extended partition, and optionally one entry after it.
     Chain {
         in_front: usize,
         behind: bool,
-        /// True if the chain begins with a record that tells of no partition.
+        /// True if the chain begins with a record without a partition.
         hollow: bool,
         /// True if the container takes all room up to what follows it.
         roomy: bool,
@@ -41,7 +41,7 @@ pub(super) struct Piece {
     pub(super) number: u32,
     /// Sectors between it and its record in the chain.
     pub(super) ahead: Option<u64>,
-    /// True if the byte in front of it is free for a mark.
+    /// True if the byte before it is free for a mark.
     pub(super) has_front: bool,
 }
 
@@ -101,8 +101,8 @@ impl Scheme {
 }
 
 impl Card {
-    /// A card with pieces of these gaps, lengths and kinds, `behind` sectors behind the last one,
-    /// marks at the first and the last byte of each that nobody knows, and one in front of each.
+    /// A card with partitions of these gaps, lengths and kinds, `behind` sectors after the last one, random marks at
+    /// the first and the last byte of each, and a mark before each.
     pub(super) fn of(scheme: Scheme, pieces: &[(u64, u64, bool)], behind: u64) -> Self {
         let mut at = if scheme == Scheme::Bare { 0 } else { 64 };
         let mut placed = Vec::new();
@@ -178,7 +178,7 @@ fn put_mbr(store: &SparseStore, pieces: &[Piece], hollow: bool, roomy: bool) {
     let at = |piece: &Piece| piece.start - piece.ahead.unwrap();
     if let (Some(first), Some(last)) = (chain.first(), chain.last()) {
         let own = at(first);
-        // In front of the first partition's own record, where there is room.
+        // Before the record of the first partition, if there is space.
         let free = own
             - pieces
                 .iter()

@@ -12,8 +12,8 @@ fn byte(store: &dyn ReadAt, at: u64) -> u8 {
     read_vec(store, ByteOffset::new(at), 1).unwrap()[0]
 }
 
-/// The logical partitions, as a reader of its own finds them: where each record stands, and the
-/// partition that it tells of. Each lies in its container, and nothing lies on a record.
+/// The logical partitions, as found by a separate reader: the location of each record, and its partition. Each is in
+/// the extended partition, and none overlaps a record.
 fn chain(card: &dyn ReadAt) -> Vec<(u64, u64, u64)> {
     let head = read_vec(card, ByteOffset::ZERO, 512).unwrap();
     let entry = |index: usize| (le32(&head, 454 + 16 * index), le32(&head, 458 + 16 * index));
@@ -89,7 +89,7 @@ impl Planned<'_> {
         self.scheme == Scheme::Bare
     }
 
-    /// In the same order, inside the card, at places as round as they were, with all that they had.
+    /// In the same order, inside the card, with the same alignment and content.
     fn partitions_are_kept(&self) {
         assert_eq!(self.after.parts.len(), self.before.parts.len());
         let size = self.plan.view.size();
@@ -108,7 +108,7 @@ impl Planned<'_> {
                 assert_eq!((&is.uuid, &is.name, &is.kind), (&was.uuid, &was.name, &was.kind));
             }
         }
-        // What is written to a card has no hole, and old headers at its end go.
+        // The written ranges have no hole, and old headers at the end are cleared.
         let last = Span::between(ByteOffset::new(size.get() - 1), ByteOffset::new(size.get()));
         let is_behind = at.get() < size.get();
         let is_unused = |one: Segment| is_behind && matches!(one.content, Content::Unused);
@@ -145,7 +145,7 @@ impl Planned<'_> {
         }
     }
 
-    /// Every record stands as far in front of its partition as it did, and on none.
+    /// Every record is at the same distance before its partition as before, and overlaps none.
     fn chain_is_kept(&self) {
         let logicals = self.pieces.iter().filter(|piece| piece.ahead.is_some());
         let chain = chain(&self.plan.view);
@@ -184,12 +184,12 @@ proptest! {
         size in (0u64..1_400, 1u64..9),
         give in 0usize..9,
     ) {
-        // Some stand at round places, as real ones do.
+        // Some are aligned, as real ones are.
         let pieces: Vec<_> = pieces
             .into_iter()
             .map(|(gap, len, is_swap, round)| {
                 let unit = 1u64 << round;
-                // What is not listed must be told by its content.
+                // Without a table, the content has to identify the kind.
                 let is_swap = is_swap || scheme == Scheme::Bare;
                 ((gap / unit + 1) * unit, len.next_multiple_of(8).max(16), is_swap)
             })
