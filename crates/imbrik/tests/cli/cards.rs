@@ -27,7 +27,7 @@ fn cards_lists_partitions_and_volumes() {
 fn cards_with_equal_ids_are_reported() {
     let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n"));
     fs::copy(bench.path("rack/a.img"), bench.path("rack/b.img")).unwrap();
-    bench.good("cards").says("rack:a and rack:b carry the same ids");
+    bench.good("cards").says("rack:a and rack:b have the same ids");
 }
 
 #[test]

@@ -12,7 +12,7 @@ fn saved(name: &str) -> Bench {
 #[test]
 fn intact_image_passes_check_under_another_name() {
     let bench = saved("hive.img.zst");
-    bench.good("check hive.img.zst --against rack:a").shows("is whole").shows("holds the same");
+    bench.good("check hive.img.zst --against rack:a").shows("is intact").shows("holds the same");
     fs::rename(bench.path("hive.img.zst"), bench.path("hive.bin")).unwrap();
     bench.good("check hive.bin").shows("no checksum file").shows("match their digests");
 }
@@ -27,7 +27,7 @@ fn check_detects_any_flipped_bit() {
             let at = len * part / 12;
             flip(&bench.path(name), at);
             let run = bench.imbrik(&format!("check {name}")).expect(3);
-            assert!(!format!("{run:?}").contains("is whole"), "byte {at}: {run:#?}");
+            assert!(!format!("{run:?}").contains("is intact"), "byte {at}: {run:#?}");
             flip(&bench.path(name), at);
         }
         bench.good(&format!("check {name}"));
@@ -56,7 +56,7 @@ fn check_distinguishes_truncated_empty_and_renamed_images() {
     for part in [1, 5, 10, 1000, whole.len() / 2, whole.len() - 1] {
         fs::write(bench.path("cut.img.zst"), &whole[..part]).unwrap();
         let run = bench.imbrik("check cut.img.zst").expect(3);
-        assert!(!run.out_has("is whole"), "{part}: {run:#?}");
+        assert!(!run.out_has("is intact"), "{part}: {run:#?}");
     }
     fs::write(bench.path("empty.img"), "").unwrap();
     bench.imbrik("check empty.img").expect(3).says("is empty");
@@ -65,7 +65,7 @@ fn check_distinguishes_truncated_empty_and_renamed_images() {
     bench.imbrik("check .").expect(2).says("a folder, not an image");
     bench.imbrik("check missing.img").expect(2).says("image missing.img does not exist");
     fs::write(bench.path("x.gz"), b"\x1f\x8b\x08\0rest").unwrap();
-    bench.imbrik("check x.gz").expect(3).says("cut short");
+    bench.imbrik("check x.gz").expect(3).says("truncated");
 }
 
 #[test]
@@ -84,7 +84,7 @@ fn check_against_a_changed_card_counts_differing_sectors() {
     assert_eq!(run.json()["card_differing"], serde_json::json!([[1_999_872, 512]]));
     let run = bench.imbrik("check hive.img.zst --against rack:a").expect(3);
     run.shows("bytes 1999872 to 2000383 of the card")
-        .shows("is whole, but the card holds something else");
+        .shows("is intact, but the card holds something else");
 }
 
 #[test]
@@ -114,10 +114,10 @@ fn check_reports_intact_only_with_digests() {
     let run = run
         .shows("is readable; it has no digests")
         .shows("Volumes    2 volumes, both were unmounted");
-    assert!(!run.out_has("is whole"), "{run:?}");
+    assert!(!run.out_has("is intact"), "{run:?}");
     // With a hash that matches, it is what was hashed.
     bench.good("check plain.img --sum");
-    bench.good("check plain.img").shows("is whole");
+    bench.good("check plain.img").shows("is intact");
     // Half of it, which a restore refuses, too.
     write("half.img", &card[..card.len() / 2]);
     let run = bench.imbrik("check half.img").expect(3);
@@ -151,7 +151,7 @@ fn check_reports_intact_only_with_digests() {
     // Saved with its digests, even that is what was saved.
     write("rack/b.img", &noise(200_000_000));
     bench.good("save rack:b noise.img.zst");
-    bench.good("check noise.img.zst").shows("is whole");
+    bench.good("check noise.img.zst").shows("is intact");
 }
 
 #[test]

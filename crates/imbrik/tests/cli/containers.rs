@@ -79,7 +79,7 @@ fn repack_refuses_a_damaged_image() {
     bench.good("save rack:a a.img.gz");
     let len = bench.bytes("a.img.gz").len() as u64;
     flip(&bench.path("a.img.gz"), len / 2);
-    bench.imbrik("repack a.img.gz b.img.zst").expect(3).says("no image b.img.zst was made");
+    bench.imbrik("repack a.img.gz b.img.zst").expect(3).says("no image b.img.zst was written");
     assert!(!bench.path("b.img.zst").exists());
     bench.imbrik("repack a.img.gz - --pack raw").expect(3).says("is incomplete");
 }

@@ -12,7 +12,7 @@ fn demo_runs_twice_and_keeps_foreign_folders() {
         run.shows("$ imbrik show rack:a")
             .shows("Will it start? 5 references to devices and files, all found, in extlinux/extlinux.conf, etc/fstab")
             .shows("$ imbrik save rack:a images")
-            .shows("is whole")
+            .shows("is intact")
             .shows("rack:c now holds hive-07")
             .shows("shrinks from 3.74 GB to 3.68 GB")
             .shows("rack:b now holds hive-07")

@@ -115,7 +115,7 @@ fn card_swapped_during_the_question_is_not_written() {
         tool!("losetup", &card.0, &second);
     };
     let words = format!("restore hive.img.zst {} --allow-fixed", card.name());
-    let run = bench.in_dialogue(&words, &[("to go ahead", &exchange, "101 MB\n")]);
+    let run = bench.in_dialogue(&words, &[("continue:", &exchange, "101 MB\n")]);
     assert_eq!(run.code, 4, "{}", run.stdout);
     assert!(run.out_has("no longer the card that the plan was made for"), "{}", run.stdout);
     assert!(fs::read(&second).unwrap().iter().all(|byte| *byte == 0), "it was written to");

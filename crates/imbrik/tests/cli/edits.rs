@@ -45,7 +45,7 @@ fn trees_are_added_removed_and_renamed_on_images_and_cards() {
     bench.good("save rack:a before.img.zst");
     for (target, more) in [("x.img.zst", ""), ("rack:a", "--yes")] {
         let run = bench.good(&format!("files put {target} brood 2:/etc {more}"));
-        run.shows("Put /etc/brood 3 files in 3 folders, 90 kB");
+        run.shows("Added /etc/brood 3 files in 3 folders, 90 kB");
         bench.good(&format!("files folder {target} 2:/srv/a/b {more}")).shows("Made /srv/a/b");
         bench
             .good(&format!("files rename {target} 2:/etc/brood/may june {more}"))
@@ -160,7 +160,7 @@ fn tree_is_carried_from_one_system_to_another() {
          mknod games/far b 300 70000; touch -d '2001-02-03 04:05:06.123456789' games/saves/one; \
          chown -R 1000:1000 games; chmod 4750 games/sparse; cd ..; umount m",
     );
-    bench.good("files carry old /games new /").shows("Put /games 7 files in 2 folders, 300 kB");
+    bench.good("files carry old /games new /").shows("Added /games 7 files in 2 folders, 300 kB");
     bench.good("files carry old /games big /").says("is left out");
     for name in ["new", "old"] {
         tool!("e2fsck", "-fn", bench.path(name));

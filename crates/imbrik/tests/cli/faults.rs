@@ -309,12 +309,12 @@ fn damaged_images(base: &Base) -> usize {
             "an image that is cut",
             &|| fs::write(&image, &whole[..whole.len() / 2]).unwrap(),
             [
-                (3, "cut short"),
-                (3, "cut short"),
-                (3, "cut short"),
-                (3, "cut short"),
-                (3, "cut short"),
-                (3, "cut short"),
+                (3, "truncated"),
+                (3, "truncated"),
+                (3, "truncated"),
+                (3, "truncated"),
+                (3, "truncated"),
+                (3, "truncated"),
             ],
         ),
         (

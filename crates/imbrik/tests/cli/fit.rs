@@ -297,7 +297,7 @@ fn fit_refuses_one_byte_below_the_minimum() {
         .says("were not allowed to shrink");
     // The first volume gives what the second has not.
     bench.good(&format!("fit card.img z.img --to {less}B")).shows("also shrinks");
-    bench.imbrik("fit card.img y.img --to 12XB").expect(2).says("no unit");
+    bench.imbrik("fit card.img y.img --to 12XB").expect(2).says("is not a unit");
     bench.imbrik("fit card.img y.img --part 9").expect(2);
     layout(&bench, "fat.img", 40_000, "", &[(0, 40_000, "fat")]);
     bench.good("fit fat.img fitted.img");
@@ -358,7 +358,7 @@ fn interrupt_or_full_disk_keeps_the_old_image_intact() {
     fs::write(bench.path("card.img"), &bytes).unwrap();
     let part = bench.path("card.img.part");
     let begun = || part.metadata().is_ok_and(|meta| meta.len() > 0);
-    bench.interrupted("fit card.img --replace", begun).expect(130).says("card.img is as it was");
+    bench.interrupted("fit card.img --replace", begun).expect(130).says("card.img is unchanged");
     assert!(bench.bytes("card.img") == bytes && !part.exists());
     if !is_root("interrupt_or_full_disk_keeps_the_old_image_intact") {
         return;

@@ -5,7 +5,7 @@ use serde_json::Value;
 use std::{
     ffi::{OsStr, OsString},
     fs::{self, File},
-    io::{Read, Seek, SeekFrom, Write},
+    io::{ErrorKind, Read, Seek, SeekFrom, Write},
     path::{Path, PathBuf},
     process::{Child, Command, Output, Stdio},
     sync::OnceLock,
@@ -170,7 +170,11 @@ impl Bench {
             }
             from += shown[from..].find(wanted).unwrap() + wanted.len();
             act();
-            input.write_all(typed.as_bytes()).unwrap();
+            // It may end before it reads this.
+            match input.write_all(typed.as_bytes()) {
+                Err(error) if error.kind() != ErrorKind::BrokenPipe => panic!("{error}"),
+                _ => {}
+            }
         }
         let mut rest = Vec::new();
         output.read_to_end(&mut rest).unwrap();

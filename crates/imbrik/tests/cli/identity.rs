@@ -169,10 +169,10 @@ fn copy_gets_new_ids_keys_and_name() {
             .shows("all found")
             .shows("keeper@hive-11.local")
             .shows("instead of")
-            .shows(&format!(" on partition 1 still names {}: it is left", was[2]))
+            .shows(&format!(" on partition 1 still contains {}: it is unchanged", was[2]))
             .shows("partition 3 (ext4, hive-07) has ")
             .shows("now holds hive-11, made of hive-07")
-            .shows("/etc/fstab on partition 3 keeps LABEL=HIVE-BOOT at /again: labels stay")
+            .shows("/etc/fstab on partition 3 keeps LABEL=HIVE-BOOT at /again: labels are unchanged")
             .shows("/etc/hosts on partition 3 keeps hive-07 as the name of 192.168.1.7");
         assert!(bench.bytes("card.img") == digest, "the image is as it was");
         let after = taken_apart(&bench, "rack:b", "is");
@@ -334,7 +334,7 @@ fn impossible_changes_are_refused_before_writing() {
         ("--drop /etc/none", 2, "names no destination"),
         ("--set file=9:/etc/x", 2, "no partition 9"),
         ("--set none=2:/etc/x", 1, "reading none: no such file"),
-        ("--set file=2:/none/x", 2, "no folder \"none\""),
+        ("--set file=2:/none/x", 2, "folder \"none\""),
         ("--ids stale", 2, ""),
         ("--as-new hive-1 --host hive-2", 2, ""),
     ] {

@@ -347,7 +347,7 @@ fn live_clone_under_load_is_a_snapshot() {
     bench
         .imbrik(&format!("clone --live {name} rack:small --yes"))
         .expect(4)
-        .says("as large or larger");
+        .says("the same size or larger");
     bench
         .imbrik(&format!("clone --live {name} rack:big rack:same --yes"))
         .expect(2)
@@ -722,7 +722,7 @@ fn output_on_the_frozen_card_is_refused_or_deferred() {
     card.bench
         .imbrik(&format!("save --live {} y.img.zst", other.name()))
         .expect(2)
-        .says("nothing of");
+        .says("no volume of");
     assert!(!card.bench.path("y.img.zst").exists());
     let left = card.bench.list("");
     assert!(!left.iter().any(|name| name.to_string_lossy().contains(".copy")), "{left:?}");
@@ -767,8 +767,15 @@ fn volume_that_cannot_be_frozen_is_read_until_unchanged() {
             thread::sleep(Duration::from_millis(5));
         }
     });
-    bench.imbrik(&format!("save --live {name} b.img.zst")).expect(4).says("never stays the same");
-    assert!(!bench.path("b.img.zst").exists());
+    // The writer may be held up for so long that the volume stays the same.
+    let refused = (0..20).find_map(|_| {
+        let run = bench.imbrik(&format!("save --live {name} b.img.zst"));
+        assert!([0, 4].contains(&run.code), "{run:?}");
+        assert_eq!(bench.path("b.img.zst").exists(), run.code == 0);
+        let _ = fs::remove_file(bench.path("b.img.zst"));
+        (run.code == 4).then_some(run)
+    });
+    refused.expect("a volume that always changes was saved 20 times").says("keeps changing");
     ends.store(true, Ordering::Relaxed);
     busy.join().unwrap();
     tool!("umount", at);
@@ -801,7 +808,7 @@ fn timer_units_are_complete() {
     // The same again is nothing new; something else is.
     nightly(&install).expect(0);
     let later = [&install[..], &["--at", "4:05"]].concat();
-    nightly(&later).expect(4).says("says something else");
+    nightly(&later).expect(4).says("exists with other content");
     nightly(&[&later[..], &["--replace"]].concat()).expect(0);
     assert!(fs::read_to_string(timer).unwrap().contains("04:05:00"));
     // Nights by what stands in the unit, as the system would read it.
@@ -825,7 +832,7 @@ fn timer_units_are_complete() {
     fs::remove_file(shelf.join("shelf.toml")).unwrap();
     let out = Command::new("sh").args(["-c", &line]).output().unwrap();
     assert_eq!(out.status.code(), Some(4), "{out:?}");
-    assert!(String::from_utf8_lossy(&out.stderr).contains("is no shelf"), "{out:?}");
+    assert!(String::from_utf8_lossy(&out.stderr).contains("is not a shelf"), "{out:?}");
     let cron = nightly(&["--cron"]);
     cron.expect(4);
 }

@@ -96,11 +96,11 @@ fn damaged_image_is_detected_before_writing() {
         flip(&bench.path("hive.img.zst"), at as u64);
     }
     fs::write(bench.path("hive.img.zst"), &whole[..whole.len() / 2]).unwrap();
-    bench.imbrik("restore hive.img.zst rack:b --yes").expect(3).says("cut short");
+    bench.imbrik("restore hive.img.zst rack:b --yes").expect(3).says("truncated");
     fs::write(bench.path("hive.img.zst"), "").unwrap();
     bench.imbrik("restore hive.img.zst rack:b --yes").expect(3).says("is empty");
     fs::write(bench.path("hive.img.zst"), noise(1 << 20)).unwrap();
-    bench.imbrik("restore hive.img.zst rack:b --yes").expect(4).says("is known");
+    bench.imbrik("restore hive.img.zst rack:b --yes").expect(4).says("no known content");
     assert!(is_stale(&bench));
     bench.good("restore hive.img.zst rack:b --yes --as-is");
 }
@@ -126,7 +126,7 @@ fn card_with_less_capacity_than_claimed_is_detected() {
     bench
         .imbrik("restore hive.img.zst rack:b --yes")
         .expect(3)
-        .says("did not keep what was written")
+        .says("did not keep the written data")
         .says("cannot be relied on");
     // All of it is something: what stands in front is what belongs further on.
     fs::write(bench.path("noise.img"), noise(CARD as usize)).unwrap();
@@ -158,7 +158,7 @@ fn source_as_target_is_refused() {
     let bench = with_target(CARD, "");
     bench.imbrik("restore rack:b hive.img.zst --yes").expect(2).says("an image is needed here");
     bench.imbrik("restore hive.img.zst hive.img.zst --yes").expect(2).says("(an image)");
-    bench.imbrik("restore rack/a.img rack:b --yes").expect(2).says("behind a slot");
+    bench.imbrik("restore rack/a.img rack:b --yes").expect(2).says("file of a slot");
     bench.imbrik("restore hive.img.zst").expect(2);
     assert!(is_stale(&bench));
 }
@@ -208,7 +208,7 @@ fn gpt_backup_is_moved_to_the_end_of_the_card() {
     bench.good("restore gpt.img rack:b --yes");
     assert!(bench.bytes("rack/b.img") == before);
     for (slot, size) in [("c", big), ("d", small - (8 << 20))] {
-        bench.good(&format!("restore gpt.img rack:{slot} --yes")).shows("backup of the GPT");
+        bench.good(&format!("restore gpt.img rack:{slot} --yes")).shows("backup GPT");
         let card = bench.path(format!("rack/{slot}.img"));
         let verdict = tool!("sgdisk", "-v", card);
         assert!(verdict.contains("No problems found"), "{verdict}");
@@ -294,7 +294,7 @@ fn fill_is_refused_with_a_reason_where_it_is_impossible() {
     let bench = with_bigger(CARD * 2, "mbr");
     let before = bench.bytes("rack/b.img");
     bench.good("save rack:a exact.img.zst --exact");
-    bench.imbrik("restore exact.img.zst rack:b --fill --yes").expect(4).says("stays as it is");
+    bench.imbrik("restore exact.img.zst rack:b --fill --yes").expect(4).says("kept byte for byte");
     bench.good("restore hive.img.zst rack:a --fill --yes").says("nothing to fill");
     assert!(bench.bytes("rack/b.img") == before);
 }

@@ -75,7 +75,7 @@ fn resume_refuses_a_changed_or_different_card() {
     let left = bench.bytes("one.img.zst.part");
     let is_refused = |words: &str| {
         let said = bench.imbrik("save rack:a one.img.zst --exact --resume").expect(4);
-        said.says(words).says("makes room");
+        said.says(words).says("removed");
         assert!(bench.bytes("one.img.zst.part") == left, "{words}");
     };
     // A file more in the FAT volume; another superblock; another card.

@@ -150,7 +150,7 @@ fn tiles(bench: &Bench, image: &str) -> Value {
 }
 
 /// Nights of random changes: would fail where a byte of an image made of the one before is another than in
-/// a full one, where it says something else of its content, or where it costs as much.
+/// a full one, where it exists with other content of its content, or where it costs as much.
 fn nights(count: usize) {
     if !is_root("reuse") {
         return;

@@ -62,7 +62,7 @@ fn with_one_card_plugged_in_no_argument_is_needed() {
     bench.good("save named.img.zst");
     assert!(bench.path("named.img.zst").exists());
     let two = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 1048576\n");
-    two.imbrik("save").expect(2).says("2 cards are plugged in");
+    two.imbrik("save").expect(2).says("2 cards are connected");
 }
 
 #[test]
@@ -132,7 +132,7 @@ fn save_of_a_removed_card_can_be_resumed() {
     bench
         .imbrik("save rack:a other.img.xz --exact")
         .expect(1)
-        .says("no image other.img.xz was made");
+        .says("no image other.img.xz was written");
     assert_eq!(bench.list("").len(), 3);
 }
 
@@ -170,7 +170,7 @@ fn source_as_target_is_refused() {
     bench.imbrik("save rack:a rack:b").expect(2).says("an image is needed here");
     bench.imbrik("save rack:z x.img").expect(2).says("no such slot");
     bench.imbrik("save nothing x.img").expect(2).says("no card is called nothing");
-    bench.imbrik("save rack:a rack/b.img --replace").expect(4).says("behind a slot");
+    bench.imbrik("save rack:a rack/b.img --replace").expect(4).says("file of a slot");
     bench.imbrik("save rack:a x.img.bz2").expect(2).says("are not written");
     bench.imbrik("save rack:a x.img.gz --level 12").expect(2).says("gzip has 1 to 9");
     bench.imbrik("save rack:a x.img.zst --pack raw").expect(2).says("--pack says");
@@ -211,7 +211,7 @@ fn save_to_a_full_disk_can_be_resumed() {
     let checked = bench.imbrik("check small/hive.img --against rack:a");
     tool!("umount", bench.path("small"));
     hopeless.expect(5).says("(4 MiB) free").says("Nothing was written");
-    tight.expect(5).says("space may run out").says("no space left").says("lives in memory");
+    tight.expect(5).says("space may run out").says("no space left").says("is in memory");
     raw.expect(5).says("no space left").says("Free some space, then resume").says("--resume");
     assert_eq!(left, ["hive.img.zst.part", "hive.img.zst.part.notes"]);
     more.expect(0);

@@ -157,7 +157,7 @@ fn no_line_wraps_at_any_width() {
             ("show hive.img.zst", "Smallest card"),
             ("save rack:a x.img.zst", "SHA-256"),
             ("save rack:a y.img --plan", "estimated from samples"),
-            ("check hive.img.zst --against rack:a", "is whole"),
+            ("check hive.img.zst --against rack:a", "is intact"),
             ("check hive.img.zst x.img.zst", "Both images"),
             ("restore hive.img.zst rack:c --plan", "Likely time"),
             ("restore hive.img.zst rack:b --yes", "now holds"),

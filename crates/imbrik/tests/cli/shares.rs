@@ -113,7 +113,7 @@ fn lost_share_fails_cleanly_and_the_next_night_succeeds() {
     );
     // Not mounted: nothing is put under it.
     let _ = Command::new("umount").arg(&share.at).status();
-    bench.imbrik(words).expect(4).says("is no shelf");
+    bench.imbrik(words).expect(4).says("is not a shelf");
     assert!(bench.list("share").is_empty());
     share.comes_back();
     // It hangs for a while.

@@ -99,7 +99,7 @@ fn due_reports_overdue_and_damaged_images() {
     // The newest that is left is too old.
     assert_eq!(what, ["image", "damaged"], "{told}");
     fs::write(bench.path("shelf/cut.img.zst"), b"\x28\xb5\x2f\xfd cut").unwrap();
-    bench.good("shelf list shelf").says("cut.img.zst is left alone");
+    bench.good("shelf list shelf").says("cut.img.zst is ignored");
     // A folder without its disk, one that is none, and a mark that is invalid.
     fs::create_dir(bench.path("empty")).unwrap();
     bench.imbrik("shelf add empty rack:a").expect(4).says("its disk is not mounted");

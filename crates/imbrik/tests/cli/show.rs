@@ -154,7 +154,7 @@ fn show_names_boot_references_that_are_missing() {
 #[test]
 fn show_rejects_what_is_neither_card_nor_image() {
     let bench = Bench::with_card("");
-    bench.imbrik("show nothing").expect(2).says("no card and no image called nothing");
+    bench.imbrik("show nothing").expect(2).says("no card or image is called nothing");
     bench.imbrik("show rack:z").expect(2).says("no such slot");
     bench.imbrik("show .").expect(2).says("a folder");
     fs::write(bench.path("noise.img"), noise(CARD as usize / 64)).unwrap();

@@ -77,7 +77,7 @@ fn errors_are_json_on_request() {
     let run = bench.imbrik("restore nothing.img rack:a --json").expect(2);
     let failure = run.json();
     assert_eq!((&failure["result"], &failure["exit"]), (&"failed".into(), &2.into()));
-    assert!(failure["what"].as_str().unwrap().contains("no image called nothing.img"));
+    assert!(failure["what"].as_str().unwrap().contains("image nothing.img does not exist"));
 }
 
 #[test]

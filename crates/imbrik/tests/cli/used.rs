@@ -149,7 +149,7 @@ fn inconsistent_volume_is_copied_in_full_with_a_warning() {
             at
         };
         crate::harness::flip(&bench.path("rack/a.img"), at);
-        let run = bench.good("save rack:a x.img.zst").says("is read whole").says(why);
+        let run = bench.good("save rack:a x.img.zst").says("is copied in full").says(why);
         assert!(run.out_has("Used 67.1 MB (64 MiB);"), "{}", run.stdout);
         tool!("zstd", "-dq", bench.path("x.img.zst"), "-o", bench.path("back"));
         assert!(bench.bytes("back") == bench.bytes("rack/a.img"), "{line}");

@@ -49,8 +49,20 @@ impl Mount {
         std::fs::create_dir_all(&at).unwrap();
         let path = at.display().to_string();
         let options = format!("loop,{options}");
-        let done = run("mount", &["-t", "ext4", "-o", &options, volume, &path], dir);
-        done.status.success().then_some(Self(at))
+        // Other tests attach loop devices at the same time: one that was free a moment ago may be taken.
+        for _ in 0..100 {
+            let done = run("mount", &["-t", "ext4", "-o", &options, volume, &path], dir);
+            if done.status.success() {
+                return Some(Self(at));
+            }
+            let message = String::from_utf8_lossy(&done.stderr);
+            if !message.contains("loop device") {
+                eprintln!("{volume}: {message}");
+                return None;
+            }
+            std::thread::sleep(std::time::Duration::from_millis(20));
+        }
+        panic!("no loop device was free")
     }
 
     pub(crate) fn path(&self) -> &Path {

@@ -41,9 +41,9 @@ pub(super) struct Report<'a> {
 
 fn word(verdict: Verdict) -> &'static str {
     match verdict {
-        Verdict::Whole => "whole",
+        Verdict::Whole => "intact",
         Verdict::Readable => "readable",
-        Verdict::CutShort(_) => "cut short",
+        Verdict::CutShort(_) => "truncated",
         Verdict::Unknown => "unknown",
         Verdict::Damaged => "damaged",
     }
