@@ -97,7 +97,7 @@ fn mounted(at: &Path) -> Tree {
 }
 
 fn copied_out(at: &Path) -> Tree {
-    sh("rm -rf m; mkdir m; mdir -b -i v :: | grep -q . && mcopy -s -n -i v '::*' m || true", at);
+    sh("rm -rf m; mkdir m; mdir -a -b -i v :: | grep -q . && mcopy -s -n -i v '::*' m || true", at);
     tree_in(&at.join("m"))
 }
 
