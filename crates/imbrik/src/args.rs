@@ -1,4 +1,4 @@
-//! What can be typed.
+//! The command line.
 
 mod files;
 mod shelf;
@@ -111,7 +111,7 @@ pub(crate) enum Command {
   imbrik fit hive-07.img.zst --to \"64 card\"   for any card sold as 64 GB
   imbrik fit hive-07.img.zst --for /dev/sdb")]
     Fit(FitArgs),
-    /// Read again what an image lacks, and put it in
+    /// Read missing data of an image again from its card, and add them
     #[command(after_help = "Examples:
   imbrik mend hive-07.img.zst /dev/sdb
   imbrik mend hive-07.img.zst /dev/sdb --patience 2h")]
@@ -137,7 +137,7 @@ pub(crate) enum Command {
 
 A path is PART:/PATH: the partition's number or label, then the path in it.")]
     Files(FilesArgs),
-    /// Keep images over time: each costs what changed, and the old ones thin out
+    /// Keep images over time: each stores only changes, and old ones are removed by rules
     Shelf(ShelfArgs),
     /// Run the full example on simulated cards
     #[command(after_help = "Example:
@@ -165,7 +165,7 @@ pub(crate) struct PagesArgs {
 }
 
 impl Command {
-    /// As it is typed.
+    /// The name on the command line.
     pub(crate) fn name(&self) -> &'static str {
         match self {
             Self::Cards(_) => "cards",
@@ -194,8 +194,8 @@ impl Command {
     }
 }
 
-/// A help text as it is meant: braces around a letter would be taken for a new line while it is laid
-/// out, so that other marks stand in for them.
+/// Escapes a help text: braces around a character would be taken for a line break during layout, so that other
+/// characters replace them.
 pub(crate) fn with_places(text: &str) -> String {
     text.replace('‹', "{").replace('›', "}")
 }
@@ -241,30 +241,30 @@ pub(crate) struct SaveArgs {
     /// Unmount the card first, when it is mounted
     #[arg(long, help_heading = READ)]
     pub(crate) unmount: bool,
-    /// Save a card that is in use, such as that of this machine (CARD may be / or another folder): its
-    /// filesystems stand still for a moment
+    /// Save a card in use, such as that of this machine (CARD can be / or another folder): its filesystems are frozen
+    /// for a short time
     #[arg(long, conflicts_with_all = ["only", "exact", "unmount", "also", "resume", "wait", "patience", "strict"],
           help_heading = READ)]
     pub(crate) live: bool,
-    /// With --live, how long they may stand still; otherwise 5s
+    /// With --live, the longest freeze; the default is 5s
     #[arg(long, value_name = "TIME", requires = "live", help_heading = READ)]
     pub(crate) freeze_limit: Option<Patience>,
     #[command(flatten)]
     pub(crate) damage: DamageArgs,
-    /// Go on with an image that was not finished: what is left of it must be of this very card
+    /// Resume an unfinished image, if it is of this card
     #[arg(long, help_heading = WRITE)]
     pub(crate) resume: bool,
-    /// Take over from this earlier image of the card what did not change; of files that are as they were,
-    /// by their times, sizes and places, nothing is read
+    /// Reuse what has not changed since this earlier image of the card; files with unchanged times, sizes and places
+    /// are not read
     #[arg(long, value_name = "IMAGE", help_heading = READ)]
     pub(crate) reuse: Option<PathBuf>,
     /// With --reuse, and onto a shelf, read all of the card, and take over only what is found to be the same
     #[arg(long, help_heading = READ)]
     pub(crate) reread: bool,
-    /// What to remember about the image, such as "before the update"
+    /// A note about the image, such as "before the update"
     #[arg(long, value_name = "TEXT", help_heading = WRITE)]
     pub(crate) note: Option<String>,
-    /// In the same read, also write a spare card, or a second image
+    /// In the same read, also write a card for the same board, or a second image
     #[arg(long, value_name = "CARD|IMAGE", conflicts_with = "only", help_heading = WRITE,
           add = complete::cards_and_files())]
     pub(crate) also: Option<PathBuf>,
@@ -290,7 +290,7 @@ pub(crate) struct SaveArgs {
     pub(crate) onto_shelf: bool,
 }
 
-/// What is done about places of a card that cannot be read.
+/// How to handle unreadable sectors of a card.
 #[derive(Clone, Copy, Debug, Default, Args)]
 pub(crate) struct DamageArgs {
     /// How long places that cannot be read are tried again, such as 90s, 30min or 2h; otherwise 15min
@@ -301,7 +301,7 @@ pub(crate) struct DamageArgs {
     pub(crate) strict: bool,
 }
 
-/// What is done about a card that is pulled out in the middle.
+/// How to handle a card that is removed during the run.
 #[derive(Clone, Copy, Debug, Default, Args)]
 pub(crate) struct PulledArgs {
     /// When the card is pulled out, wait for it, in this reader or another, and go on: 10min, or TIME
@@ -417,7 +417,7 @@ pub(crate) struct Shares {
     pub(crate) as_found: bool,
 }
 
-/// What a copy gets of its own.
+/// The identity of a copy.
 #[derive(Clone, Debug, Default, Args)]
 pub(crate) struct IdentityArgs {
     /// For another board: --ids fresh --keys fresh --host NAME in one word
@@ -442,8 +442,8 @@ pub(crate) struct IdentityArgs {
     /// given several times
     #[arg(long, value_name = "FILE=PART:/PATH", help_heading = IDENTITY)]
     pub(crate) set: Vec<String>,
-    /// Put a file, or a folder with all in it, in as it is, with ‹n› and ‹host› in both paths:
-    /// FILE=PART:/PATH; may be given several times
+    /// Add a file, or a folder with its content, with ‹n› and ‹host› in both paths: FILE=PART:/PATH; can be given
+    /// several times
     #[arg(long, value_name = "FILE|FOLDER=PART:/PATH", help_heading = IDENTITY)]
     pub(crate) put: Vec<String>,
     /// Leave a file out, or a folder with all in it; may be given several times
@@ -467,10 +467,10 @@ pub(crate) struct IdentityArgs {
 /// Which private data are left out.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum LeavePrivate {
-    /// What is private for certain.
+    /// Certainly private data.
     #[value(hide = true)]
     Known,
-    /// What may be private, too.
+    /// Possibly private data as well.
     Strict,
 }
 
@@ -499,7 +499,7 @@ pub(crate) struct WriteArgs {
     pub(crate) identity: IdentityArgs,
     #[command(flatten)]
     pub(crate) pulled: PulledArgs,
-    /// Go on with the others when one of several cards is too small or may not be written
+    /// Continue with the others when one of several cards is too small or may not be written
     #[arg(long, help_heading = SAFETY)]
     pub(crate) skip_failed: bool,
     /// Neither check an image beforehand nor read the cards back
@@ -514,7 +514,7 @@ pub(crate) struct WriteArgs {
     /// Show the plan and stop
     #[arg(long, help_heading = COMMON, display_order = 903)]
     pub(crate) plan: bool,
-    /// What is done about places of the source that cannot be read: the command says it.
+    /// How to handle unreadable sectors of the source: set by the command.
     #[arg(skip)]
     pub(crate) damage: OnDamage,
 }
@@ -560,7 +560,7 @@ pub(crate) struct CloneArgs {
     /// one that is as large or larger
     #[arg(long, conflicts_with_all = ["swap", "patience", "strict", "wait", "skip_failed"], help_heading = READ)]
     pub(crate) live: bool,
-    /// With --live, how long its filesystems may stand still; otherwise 5s
+    /// With --live, the longest freeze; the default is 5s
     #[arg(long, value_name = "TIME", requires = "live", help_heading = READ)]
     pub(crate) freeze_limit: Option<Patience>,
     #[command(flatten)]
@@ -571,7 +571,7 @@ pub(crate) struct CloneArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct MendArgs {
-    /// The image that lacks something
+    /// The incomplete image
     pub(crate) image: PathBuf,
     /// The card that it was made of, or a copy of that card
     #[arg(add = complete::cards())]
@@ -627,7 +627,7 @@ pub(crate) struct WeighArgs {
     /// Fill and read back all that no volume has in use, and leave zeros there
     #[arg(long, help_heading = WRITE)]
     pub(crate) full: bool,
-    /// Leave zeros where something was written, instead of what stood there
+    /// Leave zeros in the tested space instead of restoring its content
     #[arg(long, help_heading = WRITE)]
     pub(crate) zero: bool,
     /// Overwrite anything on the card, and leave it without a table
@@ -650,8 +650,8 @@ pub(crate) struct WeighArgs {
     pub(crate) yes: bool,
 }
 
-/// A size as people write it: 16GB and 500M count in powers of 1000, 8GiB in powers of 1024, 512B in
-/// bytes. A number without a unit is none: it could be meant as any.
+/// A size with a unit: 16GB and 500M are powers of 1000, 8GiB of 1024, 512B are bytes. A number without a unit is
+/// refused, because it is ambiguous.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Size(pub(crate) ByteLen);
 
@@ -701,7 +701,7 @@ impl FromStr for Size {
     }
 }
 
-/// A time as people write it: 90s, 30min or 2h. A number without a unit is none.
+/// A duration with a unit: 90s, 30min or 2h. A number without a unit is refused.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Patience(pub(crate) Duration);
 
@@ -755,7 +755,7 @@ impl FromStr for To {
 
 #[derive(Debug, Args)]
 pub(crate) struct DemoArgs {
-    /// Where to put the simulated cards and the images
+    /// The folder for the simulated cards and the images
     #[arg(default_value = "imbrik-demo")]
     pub(crate) dir: PathBuf,
 }

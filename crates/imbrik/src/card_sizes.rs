@@ -7,7 +7,7 @@ use imbrik_core::{
     units::ByteLen,
 };
 
-/// Cards of the machine that are told of, at most.
+/// The maximum number of listed cards.
 const MOST_CARDS: usize = 8;
 
 /// The smallest size by name of which every card holds `len`.
@@ -49,15 +49,14 @@ impl MinimumSizes<'_> {
         self.survey.needed_with(lens)
     }
 
-    /// How long a card must be when the last volume that can shrinks as far as it goes; `None` when
-    /// that is no less.
+    /// The required card size if the last shrinkable volume has its smallest size; `None` if that is no smaller.
     pub(crate) fn last_shrunk(&self) -> Option<ByteLen> {
         let last = self.survey.last_resizable()?;
         let len = self.smallest(|index| index == last);
         (len < self.survey.needed()).then_some(len)
     }
 
-    /// How long a card must be when every volume that can shrinks as far as it goes.
+    /// The required card size if every volume has its smallest size.
     pub(crate) fn all_shrunk(&self) -> ByteLen {
         self.smallest(|_| true).min(self.survey.needed())
     }
@@ -80,7 +79,7 @@ impl MinimumSizes<'_> {
         lines.collect()
     }
 
-    /// What would change on a card.
+    /// The changes on a card.
     fn on_card(&self, card: &Card) -> String {
         let needed = self.survey.needed();
         let last = self.survey.last_resizable();

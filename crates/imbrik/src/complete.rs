@@ -1,5 +1,4 @@
-//! What the shell offers while somebody types: cards that are plugged in, slots of a rack, and the
-//! partitions of the card or image that stands in the line.
+//! Shell completions: connected cards, slots of a rack, and the partitions of the card or image in the line.
 
 use crate::{config::Config, fleet::Fleet, render::size, session::Environment};
 use clap_complete::{
@@ -30,7 +29,7 @@ pub(crate) fn cards_and_files() -> ArgValueCompleter {
     })
 }
 
-/// The partitions of what stands in the line before.
+/// The partitions of the card or image in the line.
 pub(crate) fn parts() -> ArgValueCompleter {
     ArgValueCompleter::new(|typed: &OsStr| {
         let typed = typed.to_string_lossy();
@@ -89,7 +88,7 @@ fn fleet() -> Option<Fleet> {
     Fleet::open(rack.as_deref()).or_else(|_| Fleet::open(None)).ok()
 }
 
-/// What is on the card or in the image called `name`, when it is one.
+/// The survey of the card or image called `name`; `None` if it is neither.
 fn survey_of(name: &Path, fleet: &Fleet, cards: &[Card]) -> Option<Survey> {
     let is_meant = |card: &&Card| card.path == name || Path::new(&card.id) == name;
     match cards.iter().find(is_meant) {

@@ -32,7 +32,7 @@ impl Config {
         };
         let text = match fs::read_to_string(&path) {
             Ok(text) => text,
-            // One that may not be read belongs to somebody else: the home folder is not the caller's.
+            // An unreadable file belongs to another user: the home folder is not the caller's.
             Err(e)
                 if matches!(
                     e.kind(),

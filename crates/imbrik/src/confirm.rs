@@ -6,18 +6,18 @@ use crate::{
 };
 use std::io::{BufRead, Write};
 
-/// What to do after a question that was not answered with yes.
+/// The next step after a question that was not confirmed.
 pub(crate) const AGAIN: &str = "Run it again when you are sure.";
 
 /// How many columns there should be for what is typed.
 const ANSWER: usize = 16;
 
-/// Whether and how the user can be asked.
+/// How the user can be asked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Policy {
     /// `--yes` was given: nobody is asked.
     Yes,
-    /// Somebody sits at a terminal.
+    /// There is a terminal.
     Ask,
     /// Nobody can be asked.
     Nobody,
@@ -61,7 +61,7 @@ pub(crate) fn yes_unless_no(
     writer: &mut dyn Write,
 ) -> bool {
     let answer = ask(&format!("{question} [Y/n] "), reader, writer);
-    // A closed input is no answer, and no answer is no permission.
+    // End of input is not an answer, and without an answer nothing is permitted.
     answer.ends_with('\n') && !answer.trim().to_lowercase().starts_with('n')
 }
 
@@ -69,7 +69,7 @@ pub(crate) fn ask(question: &str, reader: &mut dyn BufRead, writer: &mut dyn Wri
     // A terminal that cannot be written to will not answer either.
     let width = layout::width(std::io::stderr()).saturating_sub(1);
     let mut lines = layout::laid_out(question.trim_end(), width);
-    // What is typed must not run over the edge either.
+    // The typed text must not exceed the line either.
     if lines.last().is_some_and(|last| layout::columns(last).saturating_add(ANSWER) > width) {
         lines.push(" ".to_owned());
     }
@@ -86,7 +86,7 @@ fn harmless_lines(lines: &[String]) -> String {
     lines.iter().map(|line| harmless(line).into_owned()).collect::<Vec<_>>().join("\n")
 }
 
-/// Without what doesn't matter: case, blanks, and how several names are parted.
+/// Normalises case, spaces, and the separators of several names.
 fn squeezed(text: &str) -> String {
     let words = text.split_whitespace().filter(|word| *word != "and");
     words.map(|word| word.trim_end_matches(',')).collect::<String>().to_lowercase()

@@ -1,4 +1,4 @@
-//! Pictures beside what is told in lines: `--map`.
+//! Pictures in addition to text: `--map`.
 
 use crate::{
     failure::{Failure, Outcome},

@@ -10,7 +10,7 @@ pub(crate) enum Exit {
     Done,
     /// Something failed.
     Failed,
-    /// What was typed is invalid.
+    /// The command line is invalid.
     Usage,
     /// Two things that should be equal are not.
     Mismatch,

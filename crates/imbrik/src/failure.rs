@@ -1,5 +1,4 @@
-//! What a user is told when something goes wrong: what happened, what state things are in, and
-//! what to do next.
+//! Error messages for users: what happened, what state things are in, and what to do next.
 
 use crate::exit::Exit;
 use imbrik_core::{Class, Error};
@@ -32,7 +31,7 @@ impl Failure {
         Self::new(Exit::Refused, what)
     }
 
-    /// What state things are in now. The first one told stays: it comes from closer by.
+    /// Sets the state that things are in, unless it is set already: the first one is more specific.
     pub(crate) fn state(mut self, state: impl Into<String>) -> Self {
         if self.state.is_empty() {
             self.state = state.into();
@@ -40,7 +39,7 @@ impl Failure {
         self
     }
 
-    /// What to do next. The first one told stays.
+    /// Sets the next step, unless it is set already.
     pub(crate) fn next(mut self, next: impl Into<String>) -> Self {
         if self.next.is_empty() {
             self.next = next.into();
@@ -49,7 +48,7 @@ impl Failure {
     }
 }
 
-/// What to do about a mistake of our own.
+/// The next step after a bug.
 const BUG: &str = "This is a bug in Imbrik. Please report it with this line.";
 
 /// A call to the system that failed while doing `what`.
@@ -77,9 +76,9 @@ impl From<Error> for Failure {
 
 /// Adds what only the caller knows to an error of any kind.
 pub(crate) trait Explain<T> {
-    /// What state things are in now.
+    /// Sets the state that things are in.
     fn state(self, state: impl Into<String>) -> Outcome<T>;
-    /// What to do next.
+    /// Sets the next step.
     fn next(self, next: impl Into<String>) -> Outcome<T>;
 }
 

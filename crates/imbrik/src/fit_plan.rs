@@ -35,7 +35,7 @@ pub(crate) fn smallest(survey: &Survey, named: Option<usize>, room: ByteLen) -> 
     Ok(Fit::Smallest { part, room })
 }
 
-/// The plan for a card or an image, or the refusal with what would still work.
+/// The plan for a card or an image, or a refusal with alternatives.
 pub(crate) fn plan(
     session: &Session,
     content: &Arc<dyn ReadAt>,

@@ -22,7 +22,7 @@ pub(crate) struct Fleet {
     pub(crate) rack: Option<Rack>,
 }
 
-/// What to say of something made of a card that changed while it was read.
+/// The message about a result from a card that changed while it was read.
 pub(crate) fn mixed(what: &str, next: &str) -> String {
     format!(
         "The card was written to, or exchanged, while it was read: {what} mixes what stood there \
@@ -31,8 +31,8 @@ pub(crate) fn mixed(what: &str, next: &str) -> String {
 }
 
 impl Fleet {
-    /// Returns whether a card tells of itself otherwise than before it was read, or another one is in its
-    /// place. One that is gone by now tells nothing.
+    /// Returns whether the content of a card has changed since it was read, or the card was exchanged. A removed card
+    /// is unknown.
     pub(crate) fn has_changed(&self, card: &Card, before: &Survey) -> bool {
         match self.host_of(card).open_source(card) {
             Ok(store) => Survey::of(&*store).is_ok_and(|again| before.has_changed(&again)),
@@ -48,7 +48,7 @@ impl Fleet {
         Ok(Self { machine: LinuxHost::default(), rack })
     }
 
-    /// All cards; those of the rack first, since whoever names a rack means it.
+    /// All cards; those of the rack first, because naming a rack means using it.
     pub(crate) fn list(&self) -> Outcome<Listing> {
         let mut listing = match &self.rack {
             Some(rack) => rack.list()?,
@@ -60,7 +60,7 @@ impl Fleet {
         Ok(listing)
     }
 
-    /// Who opens `card`.
+    /// The host of `card`.
     pub(crate) fn host_of(&self, card: &Card) -> &dyn Host {
         match &self.rack {
             Some(rack) if Rack::is_slot(&card.path) => rack,
@@ -74,7 +74,7 @@ impl Fleet {
         one.path == other.path || self.file_of(one).is_some_and(|a| self.file_of(other) == Some(a))
     }
 
-    /// The file behind a card, by device and inode.
+    /// The file of a simulated card, by device and inode.
     fn file_of(&self, card: &Card) -> Option<(u64, u64)> {
         let path = match (&card.bus, &self.rack) {
             (Bus::Loop(file), _) => file.clone(),
@@ -104,7 +104,7 @@ impl Fleet {
         cards.into_iter().map(look).collect()
     }
 
-    /// What is on `card`, when it may be read.
+    /// Surveys `card`, if it may be read.
     pub(crate) fn look(&self, card: &Card) -> imbrik_core::Result<Survey> {
         Survey::of(&*self.host_of(card).open_source(card)?)
     }

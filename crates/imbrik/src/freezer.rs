@@ -16,7 +16,8 @@ use std::{
 const FREEZE: &str = "stand-still";
 /// The only argument of a process that thaws leftovers of killed processes: for `ExecStopPost=`.
 pub(crate) const THAW: &str = "thaw-leftovers";
-/// Where processes record what they have frozen. The folder is in memory and empty after a restart, when nothing is frozen either.
+/// The folder in which processes record frozen filesystems. It is in memory and empty after a restart, when nothing is
+/// frozen either.
 const RECORDS: &str = "/run/imbrik";
 
 /// Runs one of these processes, if that is what was asked for.

@@ -1,4 +1,4 @@
-//! What each copy gets of its own, from what was typed.
+//! The identity of each copy, from the command line.
 
 use crate::{
     args::{self, IdentityArgs},
@@ -26,7 +26,7 @@ use std::{
 const MOST: u64 = 1 << 20;
 const UNTOUCHED: &str = "Nothing was written.";
 
-/// What to do when a copy can't get the identity that was asked for.
+/// The next step if a copy can't get the requested identity.
 pub(crate) fn hint(error: &Error) -> &'static str {
     match error.class() {
         Class::Refused => {
@@ -54,8 +54,8 @@ impl IdentityArgs {
                 .all(|list| list.is_empty())
     }
 
-    /// The identity of the `number`th of `count` copies of what `survey` tells of, in `source`; with
-    /// no count, one after the other is made for as long as somebody wants.
+    /// The identity of copy `number` of `count` of the card with this `survey`, in `source`; without a count, copies
+    /// are created one by one.
     ///
     /// # Errors
     /// When a name or a file is invalid.
@@ -167,7 +167,7 @@ impl Copy<'_> {
         counted(text, self.number).replace("{host}", &self.host)
     }
 
-    /// `FILE=PART:/PATH`, both as they were typed.
+    /// Parses `FILE=PART:/PATH`.
     fn pair<'w>(words: &'w str, option: &str) -> Outcome<(&'w str, &'w str)> {
         words.rsplit_once('=').ok_or_else(|| {
             Failure::usage(format!("--{option} {words} is invalid"))
@@ -215,7 +215,7 @@ impl Copy<'_> {
         Ok(PartEdit { part, edit })
     }
 
-    /// A file or a folder as it is.
+    /// Reads a file or folder to add.
     fn put(&self, words: &str) -> Outcome<Vec<PartEdit>> {
         let (name, place) = Self::pair(words, "put")?;
         let (part, path) = self.place(place, "put")?;
@@ -243,7 +243,7 @@ impl Copy<'_> {
         Ok(brought.edits.into_iter().map(|edit| PartEdit { part, edit }).collect())
     }
 
-    /// What is left out.
+    /// Parses a path to leave out.
     fn drop(&self, words: &str) -> Outcome<PartEdit> {
         let (part, path) = self.place(words, "drop")?;
         Ok(PartEdit { part, edit: FileEdit::Remove { path: names(path.as_bytes()) } })

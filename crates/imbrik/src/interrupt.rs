@@ -23,12 +23,12 @@ pub(crate) struct Interrupt {
     now: Arc<Mutex<Now>>,
 }
 
-/// What is going on when a signal comes.
+/// The state of the program when a signal arrives.
 #[derive(Debug, Default)]
 struct Now {
-    /// True if somebody is asked something.
+    /// True while the user is asked.
     is_asking: bool,
-    /// What state things are in, for one who does not wait for the end.
+    /// The state that things are in, for a user who does not wait for the end.
     state: String,
 }
 
@@ -59,7 +59,7 @@ impl Interrupt {
         self.now.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Tells what state things are in from now on, a sentence.
+    /// Sets the state that things are in from now on, as a sentence.
     pub(crate) fn set_state(&self, state: impl Into<String>) {
         self.now().state = state.into();
     }

@@ -40,7 +40,7 @@ pub(crate) fn keep_in(file: &Path, typed: &[OsString]) -> Outcome<()> {
     Ok(())
 }
 
-/// Whether lines are held back.
+/// True while lines are held back.
 static IS_HELD: AtomicBool = AtomicBool::new(false);
 
 /// Lines are held back as long as this lives: where the log is, nothing can be written then.
@@ -68,7 +68,7 @@ impl FormatTime for Now {
     }
 }
 
-/// Writes whole lines, with nothing in them that could steer the terminal of whoever reads it.
+/// Writes complete lines, with control characters escaped.
 struct Lines {
     file: File,
     line: Vec<u8>,

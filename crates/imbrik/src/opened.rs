@@ -1,4 +1,4 @@
-//! A card or an image that is only looked at, opened by the name that was typed.
+//! A card or an image that is opened read-only by its name.
 
 use crate::{
     failure::{Explain, Failure, Outcome},
@@ -55,7 +55,7 @@ impl Opened {
         }
     }
 
-    /// What is known of it besides its content.
+    /// Properties besides its content.
     pub(crate) fn facts(&self) -> Vec<String> {
         match self {
             Self::Card(card, _) => card.model.iter().cloned().collect(),

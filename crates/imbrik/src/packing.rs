@@ -1,4 +1,4 @@
-//! Where an image is to be written, and how: what `save` and `repack` have in common.
+//! The destination and format of an image: common to `save` and `repack`.
 
 use crate::{
     args::Packing,
@@ -23,7 +23,7 @@ use std::{
     time::Duration,
 };
 
-/// What images say that they were made by.
+/// The name of this program in manifests.
 pub(crate) const MADE_BY: &str = concat!("imbrik ", env!("CARGO_PKG_VERSION"));
 
 const UNTOUCHED: &str = "Nothing was read or written.";
@@ -111,7 +111,7 @@ pub(crate) fn options(
     })
 }
 
-/// What an image's name may end in, in words.
+/// The possible extensions of an image, as text.
 fn endings() -> String {
     let told = |pack: Pack| {
         let ending = format!(".{}", pack.extension());
@@ -130,7 +130,7 @@ fn endings() -> String {
     }
 }
 
-/// Where an image is to be written.
+/// The destination of an image.
 pub(crate) enum Destination {
     /// A file, in the folder that was there when its name was chosen.
     File(PathBuf, Option<FolderId>),
@@ -208,7 +208,7 @@ impl Destination {
         }
     }
 
-    /// What there is of it after a failure.
+    /// The state of the image after a failure.
     pub(crate) fn what_is_left(&self) -> String {
         match self {
             Self::File(path, _) => {
@@ -219,7 +219,7 @@ impl Destination {
         }
     }
 
-    /// What of it can be gone on with.
+    /// The unfinished image that can be resumed.
     pub(crate) fn unfinished(&self) -> Option<PathBuf> {
         let Self::File(path, _) = self else { return None };
         let with = |ending: &str| {
@@ -230,12 +230,12 @@ impl Destination {
         Some(with(".part")).filter(|part| part.exists() && with(".part.notes").exists())
     }
 
-    /// A line to type, with a card and the image behind `command`, and `more` behind that.
+    /// A command line: `command`, a card, the image, and `more`.
     pub(crate) fn line(&self, command: &str, card: &Path, more: &str) -> String {
         format!("{command} {} {} {more}", quoted(card), quoted(self.path())).trim_end().to_owned()
     }
 
-    /// What programs are told of the image that was made.
+    /// The image as JSON.
     pub(crate) fn made(&self, saved: &Saved, took: Duration, next: String) -> json::MadeImage {
         json::MadeImage {
             image: json::path(self.path()),
@@ -268,7 +268,7 @@ impl Destination {
         fs::metadata(path).ok().map(|meta| ByteLen::new(meta.blocks().saturating_mul(512)))
     }
 
-    /// Says what stands beside the image, and whether it needs that.
+    /// Describes the files next to the image, and whether they are needed.
     pub(crate) fn tell_what_belongs_to_it(&self, out: &Out, pack: Pack) {
         let Self::File(path, _) = self else { return };
         match pack.holds_manifest() {
@@ -288,7 +288,7 @@ impl Destination {
         }
     }
 
-    /// What went over the network for it; `None` where it is on no other machine.
+    /// The network traffic; `None` if the image is not on another machine.
     pub(crate) fn traffic(&self, session: &Session, saved: &Saved) -> Option<String> {
         let Self::File(path, _) = self else { return None };
         session.fleet.machine.is_on_network(path).then(|| {
@@ -321,7 +321,7 @@ impl Destination {
         }
     }
 
-    /// What to do next about a folder that went away, if it did.
+    /// The next step if the folder has disappeared.
     pub(crate) fn gone(&self) -> Option<String> {
         let Self::File(path, _) = self else { return None };
         let folder = path.parent().unwrap_or(Path::new("/"));
@@ -334,7 +334,7 @@ impl Destination {
         })
     }
 
-    /// A line to type next, with the image after `command` and `more` behind it.
+    /// The next command: `command`, the image, and `more`.
     pub(crate) fn next(&self, command: &str, more: &str) -> String {
         format!("{command} {} {more}", quoted(self.path())).trim_end().to_owned()
     }
@@ -366,7 +366,7 @@ impl Destination {
         let mut place = OutputDisk::of(folder)
             .state(UNTOUCHED)
             .next("Create the folder first, or name another one.")?;
-        // What is left over is gone on with, or makes room: either way it is no obstacle.
+        // A leftover is resumed or removed: either way, its space is available.
         let left = fs::metadata(&unfinished).map_or(0, |left| left.blocks().saturating_mul(512));
         place.free = place.free.saturating_add(ByteLen::new(left));
         if place.in_memory {
@@ -380,7 +380,7 @@ impl Destination {
             return Ok(());
         }
         let (low, likely) = match (options.pack, place.limit_for(whole)) {
-            // However many holes it has: a file is as long as it is.
+            // The length of a sparse file counts in full.
             (pack, Some(Limit::LargestFile(_))) if pack.is_raw() => (whole, whole),
             (pack, _) => {
                 let sampled = sample(view, pack, options.level).state(UNTOUCHED)?;
@@ -418,7 +418,7 @@ pub(crate) fn part(len: ByteLen, ratio: f64) -> ByteLen {
     ByteLen::new((len.get() as f64 * ratio) as u64)
 }
 
-/// The name of an image without what tells its container.
+/// The name of an image without the extension of its container.
 pub(crate) fn stem_of(image: &Path) -> String {
     let name = image.file_name().unwrap_or_default().to_string_lossy().into_owned();
     let mut stem = name.as_str();
@@ -433,7 +433,7 @@ pub(crate) fn stem_of(image: &Path) -> String {
     if pipe::is_pipe(image) { "image".to_owned() } else { stem.to_owned() }
 }
 
-/// Says when an image was compared with what memory has of it.
+/// Reports when an image was compared with the page cache instead of the disk.
 pub(crate) fn tell_of(session: &Session, saved: &Saved) {
     if let Some(why) = &saved.not_beside {
         session.out.warn(&format!(
@@ -452,7 +452,7 @@ pub(crate) fn tell_of(session: &Session, saved: &Saved) {
     }
 }
 
-/// How the image `path` is written again in its own place: as it is, with the same files beside it.
+/// Options for rewriting the image `path` in place, with the same format and the same files next to it.
 pub(crate) fn in_place(
     session: &Session,
     path: &Path,
@@ -499,7 +499,7 @@ pub(crate) fn failed(error: Error, image: &Image, to: &Destination) -> Failure {
         .next(next)
 }
 
-/// What to do after a failure while an image was written.
+/// The next step after a failure while an image was written.
 pub(crate) fn what_next(error: &Error) -> &'static str {
     match error.class() {
         Class::Cancelled => "Run the same command again to start over.",
@@ -546,8 +546,7 @@ fn path(session: &Session, name: Option<&Path>, stem: &str, pack: Pack) -> Outco
     Ok(folder.join(free_name(stem, &extension, &names)))
 }
 
-/// The first name of a day, or the one behind the last that is there: what was removed in between does not come
-/// back as another image.
+/// The first name of a day, or the one after the last existing one: the name of a removed image is not reused.
 fn free_name(stem: &str, extension: &str, names: &[String]) -> String {
     let number = |name: &String| {
         let middle = name.strip_prefix(stem)?.strip_suffix(extension)?.strip_suffix('.')?;

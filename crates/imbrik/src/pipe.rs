@@ -23,7 +23,7 @@ pub(crate) fn is_pipe(path: &Path) -> bool {
     path == Path::new("-")
 }
 
-/// What to call an image in a sentence.
+/// The name of an image in a message.
 pub(crate) fn title(path: &Path) -> String {
     if is_pipe(path) { "the image from the pipe".to_owned() } else { quoted(path) }
 }

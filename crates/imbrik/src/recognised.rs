@@ -15,13 +15,13 @@ use std::path::PathBuf;
 pub(crate) struct Shelved(Option<Listing>);
 
 impl Shelved {
-    /// What stands on it; nothing where there is none.
+    /// Lists the images on the shelf; empty without a shelf.
     pub(crate) fn of(session: &Session) -> Self {
         let folder = session.config.images.as_deref();
         Self(folder.and_then(|folder| Shelf::open(folder).ok()?.list(Timestamp::now()).ok()))
     }
 
-    /// What it has of the very card that `survey` tells of.
+    /// The images of the card with this `survey`.
     pub(crate) fn recognise(&self, survey: &Survey) -> Option<Recognised> {
         let images = self.0.as_ref()?.of_card(survey);
         let newest = images.iter().find(|image| image.remarks.is_sound())?;
@@ -32,7 +32,7 @@ impl Shelved {
 
 /// A card that a shelf has images of.
 pub(crate) struct Recognised {
-    /// The newest sound one.
+    /// The newest intact image.
     pub(crate) newest: PathBuf,
     pub(crate) made_at: Timestamp,
     /// How many there are.
@@ -40,7 +40,7 @@ pub(crate) struct Recognised {
 }
 
 impl Recognised {
-    /// "saved 2026-11-23 07:20 (3 days ago) as hive-07.img.zst", and how many there are behind `more`.
+    /// "saved 2026-11-23 07:20 (3 days ago) as hive-07.img.zst", and the number of others after `more`.
     pub(crate) fn words(&self, more: &str) -> String {
         let name = self.newest.file_name().unwrap_or_default();
         format!(

@@ -1,4 +1,4 @@
-//! What a name on the command line means: a card, an image, or a mistake.
+//! Resolves names on the command line to cards and images.
 
 use crate::{
     failure::{Failure, Outcome},
@@ -111,7 +111,7 @@ pub(crate) fn part_index(survey: &Survey, name: &str, card: &Path) -> Outcome<us
     index.ok_or_else(|| Failure::usage(format!("{} has no partition {name}", card.display())))
 }
 
-/// Refuses a card where an image must stand.
+/// Refuses a card in place of an image.
 pub(crate) fn not_a_card(fleet: &Fleet, path: &Path) -> Outcome<()> {
     let is_id = || {
         fleet.list().is_ok_and(|listing| {
@@ -171,15 +171,15 @@ pub(crate) fn must_be_there(path: &Path) -> Outcome<()> {
     }
 }
 
-/// Returns whether `path` is one of the files behind the slots of `rack`.
+/// Returns whether `path` is the file of a slot of `rack`.
 pub(crate) fn is_same_file_as_any(path: &Path, rack: &Rack) -> bool {
     let real = |path: &Path| fs::canonicalize(path).ok();
     let wanted: Option<PathBuf> = real(path);
     wanted.is_some() && rack.files().iter().any(|file| real(file) == wanted)
 }
 
-/// The image that `name` means on a shelf: in the folder in front of it, or else in `usual`; `None` when it is the
-/// name of a file, or nothing that could be one there.
+/// The image on a shelf with this name: in the folder in the name, or else in `usual`; `None` if it is the name of a
+/// file, or not the name of a card.
 pub(crate) fn on_shelf(usual: Option<&Path>, name: &Path) -> Outcome<Option<Shelved>> {
     let own = name.parent().filter(|folder| !folder.as_os_str().is_empty());
     let Some(folder) = own.or(usual) else { return Ok(None) };

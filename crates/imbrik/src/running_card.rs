@@ -1,4 +1,4 @@
-//! Cards that are in use, and stand still for a moment: what `save --live` and `clone --live` have in common.
+//! Cards in use, which are frozen for a short time: common to `save --live` and `clone --live`.
 
 use crate::{
     args::Patience,
@@ -25,17 +25,17 @@ use std::{
 
 const UNTOUCHED: &str = "Nothing was read or written.";
 const GOES_ON: &str = "The card is unchanged and in use as before.";
-/// What to do about a card that cannot be read while it is in use.
+/// The next step for a card that can't be read while in use.
 const WAY_OUT: &str = "Shut the machine down, and read its card on another machine.";
-/// What to do about a card that fails.
+/// The next step for a failing card.
 pub(crate) const FAILS: &str = "Read a failing card on another machine, where it is not in use.";
-/// How long filesystems stand still at most, unless something else is asked for.
+/// The default limit for a freeze.
 const LIMIT: Duration = Duration::from_secs(5);
-/// For so long they may at most be read meanwhile, as far as that can be judged.
+/// The intended maximum duration of a freeze, as far as it can be estimated.
 const AIM: Duration = Duration::from_millis(700);
-/// A card reads at least so many bytes a second, however fast what was read could be packed.
+/// The minimum assumed read rate of a card in bytes per second, however fast its data were compressed.
 const LEAST_RATE: f64 = 20e6;
-/// How often what changed is copied again until so little is left that the card can stand still for it.
+/// How often changes are copied again until the rest can be read during a freeze.
 pub(crate) const MOST_PASSES: usize = 8;
 
 /// A card that is in use.
@@ -45,17 +45,17 @@ pub(crate) struct InUse<'a> {
     running: RunningCard,
     freezer: Freezer,
     limit: Duration,
-    /// What is read of it.
+    /// The number of bytes read from it.
     pub(crate) tally: Tally,
-    /// How long it stood still, each time.
+    /// The duration of each freeze.
     times: Vec<Duration>,
-    /// How much had changed at the last moment.
+    /// How much had changed at the last freeze.
     changed: Option<ByteLen>,
 }
 
 impl<'a> InUse<'a> {
-    /// `card`, of which something is mounted; what is to be remembered of it while it stands still has room in
-    /// `folder`, which lies elsewhere, or in memory.
+    /// `card`, which has mounted volumes; data read during a freeze are stored in `folder`, on another disk, or in
+    /// memory.
     pub(crate) fn of(
         session: &'a Session,
         card: &'a Card,
@@ -88,8 +88,8 @@ impl<'a> InUse<'a> {
         Ok(Self { session, card, running, freezer, limit, tally, times, changed })
     }
 
-    /// What is on it at one moment, with everything held back that could be written then. Of what was in use at
-    /// the moment `before`, `had` was copied.
+    /// Freezes and reads it, with all writes of this program deferred. Of the used space at the snapshot `before`,
+    /// `had` was copied.
     pub(crate) fn snapshot(
         &mut self,
         before: Option<(&Snapshot, &[Span])>,
@@ -120,7 +120,7 @@ impl<'a> InUse<'a> {
         Ok(snapshot)
     }
 
-    /// Refuses a card of which all would have to be read while it stands still, and that would take too long.
+    /// Refuses a card if all of it would have to be read during a freeze, and that would take too long.
     fn may_stand_still_for_all(&self, snapshot: &Snapshot) -> Outcome<()> {
         let Some(first) = snapshot.not_judged.first() else { return Ok(()) };
         let used: ByteLen = snapshot.not_judged.iter().map(|one| one.used).sum();
@@ -138,7 +138,7 @@ impl<'a> InUse<'a> {
         .next(format!("{WAY_OUT} Or allow a longer freeze: --freeze-limit {least:.0}s.")))
     }
 
-    /// When and for how long it stood still.
+    /// The times and durations of the freezes.
     pub(crate) fn stood(&self, snapshot: &Snapshot) -> Freezes {
         let is_stopped = |volume: &&MountedVolume| !snapshot.unstoppable.contains(&volume.span);
         let (stopped, others): (Vec<_>, Vec<_>) = self.running.volumes.iter().partition(is_stopped);
@@ -151,18 +151,18 @@ impl<'a> InUse<'a> {
         Freezes { times, at, changed, is_judged, stopped, unstoppable }
     }
 
-    /// How much may be read while the card stands still, when what was copied took `took`.
+    /// How much may be read during a freeze, if copying everything took `took`.
     pub(crate) fn most_at_once(&mut self, took: Duration, last: &Snapshot) -> ByteLen {
-        // What was packed or written in so many seconds was read in no more.
+        // Reading the data took no longer than compressing or writing them.
         let rate = self.tally.read().get() as f64 / took.as_secs_f64().max(0.01);
-        // Where it changes as fast as it is copied, another pass gains nothing.
+        // If the card changes as fast as it is copied, another pass gains nothing.
         let gains = self.changed.is_none_or(|before| {
             last.changed < before.saturating_sub(ByteLen::new(before.get() / 4))
         });
         self.changed = Some(last.changed);
         let aim = if gains { AIM.min(self.limit / 2) } else { self.limit / 2 };
         let most = ByteLen::new((rate.max(LEAST_RATE) * aim.as_secs_f64()) as u64);
-        // What cannot be judged is read in any case.
+        // Volumes whose changes can't be tracked are read in any case.
         last.not_judged.iter().fold(most, |most, one| most.saturating_add(one.used))
     }
 
@@ -174,7 +174,7 @@ impl<'a> InUse<'a> {
     }
 }
 
-/// What to do about a filesystem that another process has frozen.
+/// The next step for a filesystem that another process has frozen.
 fn frozen_elsewhere(at: &Path) -> String {
     match freezer::holder(at) {
         Some(pid) => {
@@ -223,15 +223,15 @@ pub(crate) fn card_in_use(session: &Session, name: &Path) -> Outcome<Card> {
     })
 }
 
-/// What becomes of a card that is in use.
+/// The freezes of a card in use.
 pub(crate) struct Freezes {
-    /// How long it stood still each time.
+    /// The duration of each freeze.
     pub(crate) times: Vec<Duration>,
     /// When the image was.
     pub(crate) at: Timestamp,
-    /// What was read while it stood still, besides what describes the files.
+    /// The number of bytes read during the freeze, besides metadata.
     pub(crate) changed: ByteLen,
-    /// True if it can be told of all of it what changed.
+    /// True if the changes of all of it can be tracked.
     is_judged: bool,
     /// Which filesystems cannot be stopped, and which can.
     unstoppable: Vec<String>,
@@ -239,14 +239,14 @@ pub(crate) struct Freezes {
 }
 
 impl Freezes {
-    /// Tells of it, for people.
+    /// The text for users.
     pub(crate) fn lines(&self) -> Vec<String> {
         let times: Vec<_> =
             self.times.iter().map(|time| format!("{:.2} s", time.as_secs_f64())).collect();
         let read = match (self.changed.is_zero(), self.is_judged) {
             (true, _) => "nothing changed in between".to_owned(),
             (false, true) => format!("{} of changes read", size::short(self.changed)),
-            // Some of it may have been as it was.
+            // Some of it may be unchanged.
             (false, false) => format!("{} read", size::short(self.changed)),
         };
         let mut lines = vec![format!("Snapshot  {}", time::to_the_second(self.at))];
@@ -260,7 +260,7 @@ impl Freezes {
         lines
     }
 
-    /// How long at most, behind a comma.
+    /// The longest freeze, as the end of a sentence.
     pub(crate) fn in_brief(&self) -> String {
         let longest = self.times.iter().max().copied().unwrap_or_default();
         format!(", frozen for {:.1} s at most", longest.as_secs_f64())

@@ -35,19 +35,19 @@ use std::{
 
 const UNWRITTEN: &str = "Nothing was written.";
 
-/// What the process was started with, taken once: nothing else reads the environment.
+/// The environment of the process, read once: no other code reads it.
 #[derive(Clone, Debug)]
 pub(crate) struct Environment {
     pub(crate) rack: Option<PathBuf>,
     pub(crate) color: bool,
     pub(crate) config_folder: Option<PathBuf>,
     pub(crate) owner: Option<Owner>,
-    /// Where temporary files go that may be large.
+    /// The folder for large temporary files.
     pub(crate) temporary: PathBuf,
     pub(crate) interrupt: Interrupt,
-    /// True if somebody sits in front of it.
+    /// True if there is a user at a terminal.
     pub(crate) asks: bool,
-    /// Where a log is kept.
+    /// The path of the log.
     pub(crate) log: Option<PathBuf>,
 }
 
@@ -110,7 +110,7 @@ pub(crate) struct Session {
     pub(crate) config: Config,
     pub(crate) fleet: Fleet,
     pub(crate) environment: Environment,
-    /// Whether an image comes through standard input, so that answers must come from elsewhere.
+    /// True if an image comes from standard input, so that answers must come from the terminal.
     input_is_image: Cell<bool>,
 }
 
@@ -123,7 +123,7 @@ impl Session {
             (&config.rack, "the configuration"),
         ];
         let named = named.into_iter().find_map(|(rack, by)| Some((rack.clone()?, by)));
-        // A relative name means another folder in each place: the message tells which one it was.
+        // A relative name depends on the current folder: the message contains the absolute one.
         let rack = named.as_ref().map(|(rack, _)| path::absolute(rack).unwrap_or(rack.clone()));
         let fleet = Fleet::open(rack.as_deref()).map_err(|failure| match named {
             Some((rack, by)) if rack.is_relative() => {
@@ -141,8 +141,7 @@ impl Session {
         })
     }
 
-    /// Whose the bytes were in `spans` of what `view` shows, which could not be read. Where that cannot
-    /// be found out, it is said why.
+    /// The files in the unreadable `spans` of `view`. Reports the reason if they can't be determined.
     pub(crate) fn lost_in(&self, view: &View, spans: &[Span]) -> Vec<Lost> {
         if spans.is_empty() {
             return Vec::new();
@@ -163,8 +162,8 @@ impl Session {
         }
     }
 
-    /// The image called `path`, `-` for standard input, open for reading. One that cannot be read
-    /// at random is unpacked first, with a progress of its own.
+    /// Opens the image `path`, `-` for standard input. An image without random access is unpacked first, with its own
+    /// progress.
     pub(crate) fn open_image(&self, path: &Path) -> Outcome<Image> {
         let path = &*self.image_path(path)?;
         let progress = self.progress(1);
@@ -184,7 +183,7 @@ impl Session {
             Image::open(path, Some(unpack))
         };
         opened.map_err(|error| match error.class() {
-            // Damage is an answer about the image, whoever asked.
+            // Damage is a result of checking the image, whichever command found it.
             Class::Corrupt | Class::Ended | Class::Mismatch => {
                 Failure { exit: Exit::Mismatch, ..Failure::from(error) }
             }
@@ -194,8 +193,8 @@ impl Session {
         })
     }
 
-    /// The image called `name`: a file, or else the newest sound image of that card, or the one meant by
-    /// `CARD@DATE` or `CARD@pinned`, on the shelf of the configuration or in the folder in front of it.
+    /// The image called `name`: a file, or else the newest intact image of that card, or the one named as `CARD@DATE`
+    /// or `CARD@pinned`, on the shelf in the configuration or in the folder before the name.
     pub(crate) fn image_path<'a>(&self, name: &'a Path) -> Outcome<Cow<'a, Path>> {
         match resolve::on_shelf(self.config.images.as_deref(), name)? {
             None => Ok(Cow::Borrowed(name)),
@@ -208,7 +207,7 @@ impl Session {
         }
     }
 
-    /// What a resize has to work with; `as_found` keeps faults that have nothing to do with blocks.
+    /// Options for resizing; `as_found` keeps faults that don't concern blocks.
     pub(crate) fn resize_options(&self, as_found: bool) -> ResizeOptions<'_> {
         ResizeOptions {
             as_found,
@@ -231,7 +230,7 @@ impl Session {
         }
     }
 
-    /// Where answers come from: the terminal itself while an image comes through standard input.
+    /// The source of answers: the terminal itself while an image comes from standard input.
     fn answers(&self) -> Box<dyn BufRead> {
         match terminal() {
             Ok(terminal) if self.input_is_image.get() => Box::new(BufReader::new(terminal)),
@@ -248,8 +247,7 @@ impl Session {
         })
     }
 
-    /// What somebody at the terminal answers; nothing where there is nobody. `state` is what state
-    /// things are in, for one who ends it here.
+    /// The answer of the user; empty without a user. `state` is shown if the question is interrupted.
     pub(crate) fn ask(&self, question: &str, state: &str) -> String {
         if self.policy(false) != Policy::Ask {
             return String::new();

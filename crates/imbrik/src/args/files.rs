@@ -1,4 +1,4 @@
-//! What can be typed behind `imbrik files`.
+//! The arguments of `imbrik files`.
 
 use super::{COMMON, READ, SAFETY, WRITE};
 use crate::complete;
@@ -68,7 +68,7 @@ pub(crate) struct ListArgs {
     /// The card or image; - for standard input
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) source: PathBuf,
-    /// What to list; left out, every volume from the top. Names may be patterns: '2:/etc/*.conf'
+    /// What to list; the default is every volume from its root. Names can be patterns: '2:/etc/*.conf'
     #[arg(value_name = "PART:/PATH")]
     pub(crate) paths: Vec<OsString>,
     /// Also what is in folders below
@@ -85,8 +85,8 @@ pub(crate) struct GetArgs {
     /// The card or image
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) source: PathBuf,
-    /// What to get, then where to: a folder, a name for the only file or folder, a .tar, .tar.zst or
-    /// .tar.gz; or -: one file as it is, anything else as a tar stream
+    /// What to extract, then the destination: a folder, a name for a single file or folder, a .tar, .tar.zst or
+    /// .tar.gz; or -: a single file unchanged, anything else as a tar stream
     #[arg(required = true, num_args = 2.., value_names = ["PART:/PATH", "DEST"])]
     pub(crate) paths: Vec<OsString>,
     /// Replace files of the same name
@@ -100,8 +100,8 @@ pub(crate) struct PutArgs {
     /// The card or image
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) target: PathBuf,
-    /// What to put in, then where to: a folder, or the name of the only file or folder. What is new
-    /// belongs to whom its folder belongs
+    /// What to add, then the destination: a folder, or the name of a single file or folder. New files get the owner of
+    /// their folder
     #[arg(required = true, num_args = 2.., value_names = ["FILE|FOLDER", "PART:/PATH"])]
     pub(crate) paths: Vec<OsString>,
     #[command(flatten)]
@@ -115,13 +115,13 @@ pub(crate) struct CarryArgs {
     /// The card or image that it is taken from
     #[arg(value_name = "OLD", add = complete::cards_and_files())]
     pub(crate) old: PathBuf,
-    /// What to carry
+    /// What to copy
     #[arg(value_name = "PART:/PATH")]
     pub(crate) from: OsString,
     /// The card or image that it is put into
     #[arg(value_name = "NEW", add = complete::cards_and_files())]
     pub(crate) new: PathBuf,
-    /// Where to: a folder, or the name that it gets. Owners, modes, times and links stay what they are
+    /// The destination: a folder, or the new name. Owners, modes, times and links are kept
     #[arg(value_name = "PART:/PATH")]
     pub(crate) to: OsString,
     #[command(flatten)]
@@ -135,7 +135,7 @@ pub(crate) struct RemoveArgs {
     /// The card or image
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) target: PathBuf,
-    /// What goes; names may be patterns, and of a folder goes all that is in it
+    /// What to remove; names can be patterns, and a folder is removed with its content
     #[arg(required = true, value_name = "PART:/PATH")]
     pub(crate) paths: Vec<OsString>,
     #[command(flatten)]
@@ -147,7 +147,7 @@ pub(crate) struct RenameArgs {
     /// The card or image
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) target: PathBuf,
-    /// What gets another name
+    /// What to rename
     #[arg(value_name = "PART:/PATH")]
     pub(crate) from: OsString,
     /// The new name in the same folder, a path, or the folder that it moves into
@@ -171,7 +171,7 @@ pub(crate) struct FolderArgs {
     pub(crate) change: ChangeArgs,
 }
 
-/// What everything gets that is put in.
+/// The owner and mode of added files.
 #[derive(Debug, Args)]
 pub(crate) struct GiveArgs {
     /// Whose it shall be, in numbers: 1000:1000
@@ -225,10 +225,10 @@ fn mode(text: &str) -> Result<u16, String> {
 
 #[derive(Debug, Args)]
 pub(crate) struct DiffArgs {
-    /// What was: a card or an image
+    /// The earlier state: a card or an image
     #[arg(value_name = "BEFORE", add = complete::cards_and_files())]
     pub(crate) before: PathBuf,
-    /// What is: a card or an image
+    /// The later state: a card or an image
     #[arg(value_name = "AFTER", add = complete::cards_and_files())]
     pub(crate) after: PathBuf,
     /// Only this folder or file of both

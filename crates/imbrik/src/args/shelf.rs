@@ -1,4 +1,4 @@
-//! What can be typed behind `imbrik shelf`.
+//! The arguments of `imbrik shelf`.
 
 use super::{COMMON, Patience, READ, SAFETY, WRITE};
 use clap::{Args, Subcommand};
@@ -21,7 +21,7 @@ pub(crate) enum ShelfCommand {
     #[command(after_help = "Example:
   imbrik shelf list /mnt/cards")]
     List(ShelfOnlyArgs),
-    /// Save a card onto a shelf, and look after what stands there, in one go
+    /// Save a card onto a shelf, remove old images and check some, in one command
     #[command(after_help = "Examples:
   imbrik shelf add /mnt/cards /dev/sdb
   imbrik shelf add /mnt/cards /dev/sdb --thin --check 2
@@ -90,7 +90,7 @@ pub(crate) struct ShelfAddArgs {
     /// Read all of the card, and take over only what is found to be the same
     #[arg(long, help_heading = READ)]
     pub(crate) reread: bool,
-    /// What to remember about the image
+    /// A note about the image
     #[arg(long, value_name = "TEXT", help_heading = WRITE)]
     pub(crate) note: Option<String>,
     /// Afterwards, remove the images that no rule keeps, without asking
@@ -105,7 +105,7 @@ pub(crate) struct ShelfAddArgs {
     /// Save a card that is in use, such as that of this machine (CARD may be / or another folder)
     #[arg(long, conflicts_with = "unmount", requires = "card", help_heading = READ)]
     pub(crate) live: bool,
-    /// With --live, how long its filesystems may stand still; otherwise 5s
+    /// With --live, the longest freeze; the default is 5s
     #[arg(long, value_name = "TIME", requires = "live", help_heading = READ)]
     pub(crate) freeze_limit: Option<Patience>,
     /// Say one line when all is well, and nothing of how far it is
@@ -115,7 +115,7 @@ pub(crate) struct ShelfAddArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct ShelfNightlyArgs {
-    /// What is saved: / or another folder of a card that is in use, or the card
+    /// What to save: / or another folder of a card in use, or the card
     #[arg(value_name = "SOURCE")]
     pub(crate) source: PathBuf,
     /// The shelf
@@ -124,7 +124,7 @@ pub(crate) struct ShelfNightlyArgs {
     /// When, in the time of the place, such as 03:30
     #[arg(long, value_name = "HH:MM", default_value = "03:30", help_heading = WRITE)]
     pub(crate) at: TimeOfDay,
-    /// How long its filesystems may stand still; otherwise 5s
+    /// The longest freeze; the default is 5s
     #[arg(long, value_name = "TIME", help_heading = READ)]
     pub(crate) freeze_limit: Option<Patience>,
     /// Print a line for cron instead of a service and a timer for systemd

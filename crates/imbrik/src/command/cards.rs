@@ -26,7 +26,7 @@ pub(crate) fn run(session: &Session, args: &CardsArgs) -> Outcome<Exit> {
         let more = json::Cards { cards, empty_slots: Some(empty_slots) };
         session.out.line(&json::object("cards", "done", more).to_string());
     } else {
-        // What is on a disk is not shown, so a sleeping one is not woken up for it.
+        // The content of a disk is not shown, so that a sleeping one is not woken up.
         let (cards, disks): (Vec<_>, Vec<_>) = cards.into_iter().partition(cards::is_card);
         let seen = recognised(session, session.fleet.look_at_all(cards));
         cards::show(&session.out, &seen, &disks, empty_slots);
@@ -34,7 +34,7 @@ pub(crate) fn run(session: &Session, args: &CardsArgs) -> Outcome<Exit> {
     Ok(Exit::Done)
 }
 
-/// The same cards, with what the shelf has of them.
+/// The same cards, with their images on the shelf.
 fn recognised(session: &Session, mut cards: Vec<Seen>) -> Vec<Seen> {
     let shelf = Shelved::of(session);
     for seen in &mut cards {
@@ -57,7 +57,7 @@ fn watch(session: &Session) -> Outcome<Exit> {
         thread::sleep(LOOK_EVERY);
         let fleet = &session.fleet;
         let listing = fleet.list()?;
-        // A loop device or a disk that something attached is not what somebody puts in.
+        // A new loop device or an attached disk is not an inserted card.
         let new =
             listing.cards.iter().find(|card| cards::is_card(card) && !known.contains(&key(card)));
         if let Some(card) = new {
@@ -79,7 +79,7 @@ fn watch(session: &Session) -> Outcome<Exit> {
     }
 }
 
-/// A card that was put in a moment ago may need another moment before it answers.
+/// A card that was just inserted may need some time before it answers.
 fn survey_with_retry(
     fleet: &Fleet,
     card: &Card,

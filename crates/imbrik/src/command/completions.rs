@@ -24,7 +24,7 @@ pub(crate) fn run(args: &CompletionsArgs, is_json: bool) -> Outcome<Exit> {
         .write_registration("COMPLETE", "imbrik", "imbrik", "imbrik", &mut script)
         .and_then(|()| io::stdout().lock().write_all(&script));
     match written {
-        // A reader that went away is no failure.
+        // A closed output pipe is not an error.
         Err(error) if error.kind() != ErrorKind::BrokenPipe => {
             Err(failure::system("writing the script", error))
         }

@@ -1,7 +1,7 @@
 //! `imbrik demo`: the full example on simulated cards, nothing hidden.
 //!
-//! The cards are made from small packed images that the program carries; every command is then
-//! run as it is printed, and what follows is its real output.
+//! The cards are created from small images in the program; every command is run exactly as printed, and the real output
+//! follows.
 
 use super::run as run_command;
 use crate::{
@@ -61,7 +61,7 @@ size = 3904897024
 model = "Yarrow card 4G"
 "#;
 
-/// What is put into an image.
+/// The file that is added to an image.
 const CALIBRATION: &str = "images/calibration.toml";
 
 /// A card that fails, as one reader reads it and as another does.
@@ -90,8 +90,7 @@ const CARDS: [(&str, &[u8]); 3] = [
     ("worn/old.img", HIVE_07),
 ];
 
-/// What tells a folder of an earlier demo from any other: it lists what the demo made, which may be
-/// made anew.
+/// The file that marks a folder of an earlier demo: it lists the demo's files, which may be replaced.
 const MARK: &str = ".imbrik-demo";
 /// The folders that it fills.
 const FOLDERS: [&str; 4] = ["rack", "worn", "images", "shelf"];
@@ -137,7 +136,7 @@ impl<'a> Step<'a> {
         Self { comment, words, expected: Exit::Done }
     }
 
-    /// Shows it as it is typed, and runs it.
+    /// Prints the command line, and runs it.
     fn show(&self, out: &Out, environment: &Environment) -> Outcome<()> {
         out.line("");
         out.line(&out.paint(Tone::Strong, &format!("# {}", self.comment)));
@@ -177,7 +176,7 @@ fn first_steps() -> [Step<'static>; 3] {
     ]
 }
 
-/// What is done with the image that was just made, and with what comes of it.
+/// The steps with the new image, and with its copies.
 fn steps<'a>(image: &'a str, fitted: &'a str) -> Vec<Step<'a>> {
     let onto_any = "It can be restored to any card, and its last volume then fills the card.";
     vec![
@@ -298,7 +297,7 @@ fn set_up(dir: &Path, out: &Out) -> Outcome<BTreeSet<PathBuf>> {
     for folder in FOLDERS {
         fs::create_dir_all(dir.join(folder)).map_err(failed)?;
     }
-    // Stand-ins of a demo that was interrupted are not on the list.
+    // Simulated cards of an interrupted demo are not on the list.
     for name in RACKS.iter().map(|(name, _)| (*name).to_owned()).chain(slots()) {
         remove(&dir.join(name)).map_err(failed)?;
     }
@@ -311,7 +310,7 @@ fn set_up(dir: &Path, out: &Out) -> Outcome<BTreeSet<PathBuf>> {
     for (name, packed) in CARDS {
         unpack(packed, &dir.join(name)).map_err(failed)?;
     }
-    // Somebody's own file of that name stays.
+    // A user's own file of that name is kept.
     if !others.contains(Path::new(CALIBRATION)) {
         fs::write(dir.join(CALIBRATION), "# hive-07, weighed with 10 kg\noffset = -0.35\n")
             .map_err(failed)?;
@@ -319,7 +318,7 @@ fn set_up(dir: &Path, out: &Out) -> Outcome<BTreeSet<PathBuf>> {
     Ok(others)
 }
 
-/// The files behind the slots of the rack.
+/// The files of the slots of the rack.
 fn slots() -> impl Iterator<Item = String> {
     let worn = std::iter::once("worn/old.img".to_owned());
     ('a'..='g').map(|slot| format!("rack/{slot}.img")).chain(worn)
@@ -370,7 +369,7 @@ fn unpack(packed: &[u8], path: &Path) -> io::Result<()> {
     }
 }
 
-/// Fills `piece` as far as the source goes.
+/// Fills `piece` from the source, up to its end.
 fn read_full(source: &mut impl Read, piece: &mut [u8]) -> io::Result<usize> {
     let mut len = 0;
     while len < piece.len() {

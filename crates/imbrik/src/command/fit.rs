@@ -29,7 +29,7 @@ use std::{
 };
 
 const UNTOUCHED: &str = "Nothing was written.";
-/// What is verified of a resized volume before its plan is shown.
+/// The checks of a resized volume before its plan is shown.
 const VERIFIED: &str = "block ownership, directories and link counts of resized volumes; not file \
                         contents, and not all that fsck checks";
 /// The same when faults are kept.
@@ -62,8 +62,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     let wanted = wanted(session, args, &before)?;
     let identity = args.identity.of(1, Some(1), &before, &args.image)?;
     let means = session.resize_options(false);
-    // What comes in needs the room that there is when it becomes larger; what goes makes room for it to
-    // become smaller.
+    // A larger image needs space before its files are written; a smaller one frees it first.
     let grows = matches!(&wanted, Fit::Card { size, .. } if *size > content.size());
     let mut first = Vec::new();
     if !identity.is_empty() && !grows {

@@ -1,4 +1,4 @@
-//! `imbrik mend`: what an image lacks, read again and put in.
+//! `imbrik mend`: reads missing data of an image again from its card, and adds them.
 
 use crate::{
     args::{DamageArgs, MendArgs},
@@ -100,7 +100,7 @@ fn refused(card: &Card, refusal: &MendRefusal) -> Failure {
     failure.state(UNTOUCHED).next(next)
 }
 
-/// What became of it.
+/// The result.
 struct Done<'a> {
     image: &'a Image,
     card: &'a Card,
@@ -119,7 +119,7 @@ impl Done<'_> {
             false => to.next("imbrik mend", &quoted(&card.path)),
         };
         let saved = mended.image.as_ref();
-        // What could not be named again is what it was.
+        // If the names can't be determined again, the earlier ones are kept.
         let before = || self.image.manifest().map_or(Vec::new(), |known| known.lost.clone());
         let of = match saved {
             Some(saved) => saved.lost.clone(),

@@ -98,7 +98,7 @@ fn add(session: &Session, args: &ShelfAddArgs) -> Outcome<Exit> {
     shelf::add::look_after(session, args, saved)
 }
 
-/// What people type who know another word for it.
+/// Synonyms of commands that people may try.
 const OTHER_WORDS: [(&str, &str); 30] = [
     ("prune", "shelf thin"),
     ("rotate", "shelf thin"),
@@ -145,7 +145,7 @@ fn not_run(error: &clap::Error, typed: &[OsString], environment: &Environment) -
                 true => args::with_places(&text.ansi().to_string()),
                 false => plain,
             };
-            // A reader that went away is no failure.
+            // A closed output pipe is not an error.
             let _ = write!(io::stdout().lock(), "{text}");
         } else {
             // The parser lays out its texts, but not the line of usage.
@@ -183,13 +183,13 @@ fn not_run(error: &clap::Error, typed: &[OsString], environment: &Environment) -
     Exit::Usage
 }
 
-/// A result that could not be written out is a failure of its own.
+/// A result that could not be written is a separate error.
 fn output_is_whole(out: &Out, exit: Exit) -> Outcome<Exit> {
     match out.broken() {
         None => Ok(exit),
         Some(error) => {
             let failure = failure::system("writing the output", error);
-            // What has no room there is not the card's content.
+            // The full disk is that of the output, not of the operation.
             Err(Failure { exit: Exit::Failed, ..failure }
                 .state("The operation itself is complete."))
         }

@@ -1,4 +1,4 @@
-//! `imbrik pages`: the manual and the completions, for whoever makes a package.
+//! `imbrik pages`: the manual and the completions, for packagers.
 
 use crate::{
     args::{self, Cli, PagesArgs},
@@ -11,7 +11,7 @@ use clap_complete::{Shell, env::Shells};
 use clap_mangen::Man;
 use std::{fs, io, path::Path};
 
-/// Where they go below the folder that is named, as packages have it.
+/// Their paths in the named folder, as in packages.
 const MANUAL: &str = "share/man/man1";
 const COMPLETIONS: [(Shell, &str, &str); 3] = [
     (Shell::Bash, "share/bash-completion/completions", "imbrik"),

@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 pub(crate) struct Seen {
     pub(crate) card: Card,
     pub(crate) survey: Result<Survey, imbrik_core::Error>,
-    /// What the shelf has of it.
+    /// Its images on the shelf.
     pub(crate) shelved: Option<Recognised>,
 }
 
@@ -23,7 +23,7 @@ pub(crate) fn is_card(card: &Card) -> bool {
         || card.read_only && (card.removable || card.bus == Bus::Rack)
 }
 
-/// Shows cards first, then the disks that cannot be a target, then what to do when there is none.
+/// Shows cards first, then the disks that can't be a target, then a hint if there is no card.
 pub(crate) fn show(out: &Out, cards: &[Seen], disks: &[Card], empty_slots: usize) {
     let mut first = true;
     let mut gap = || {
@@ -112,7 +112,7 @@ pub(crate) fn card(out: &Out, seen: &Seen) {
     }
 }
 
-/// What the system's database knows of a card that may not be read.
+/// The device database's data about a card that may not be read.
 fn known_to_the_system(card: &Card) -> Vec<String> {
     let rows = card.partitions.iter().map(|part| {
         let at: Vec<_> = part.mounted_at.iter().map(|at| at.display().to_string()).collect();
@@ -133,7 +133,7 @@ fn why_not(card: &Card) -> String {
         _ => String::new(),
     };
     match standing(card, false) {
-        // What it is stands in front of it.
+        // The kind of device precedes it.
         Standing::Fixed(_) if !file.is_empty() => {
             format!("a loop device{file}: only with --allow-fixed")
         }
@@ -143,7 +143,7 @@ fn why_not(card: &Card) -> String {
     }
 }
 
-/// What should not be overlooked: equal ids, and what more rights would show.
+/// Important notes: equal ids, and what root could see.
 fn notes(cards: &[Seen]) -> Vec<String> {
     let mut notes = Vec::new();
     let mut holders: BTreeMap<String, Vec<String>> = BTreeMap::new();

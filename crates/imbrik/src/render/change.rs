@@ -1,9 +1,9 @@
-//! What a plan changes, in words.
+//! The changes of a plan, as text.
 
 use super::{count, size};
 use imbrik_core::{layout::Change, units::ByteLen};
 
-/// How many of the faults that are kept are told one by one.
+/// The maximum number of listed faults.
 const TOLD: usize = 5;
 
 /// One change, without a full stop.

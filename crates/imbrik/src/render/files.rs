@@ -7,7 +7,7 @@ use std::{collections::HashMap, fmt::Write};
 /// Of a volume's own lists of users and groups, so much is read.
 const MOST_OF_A_LIST: usize = 1 << 20;
 
-/// A name or path of a volume: what no terminal should get, and what is no text, is escaped.
+/// A name or path of a volume: control characters and invalid UTF-8 are escaped.
 pub(crate) fn name(bytes: &[u8]) -> String {
     let mut text = String::with_capacity(bytes.len());
     for chunk in bytes.utf8_chunks() {

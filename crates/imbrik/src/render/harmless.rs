@@ -10,7 +10,7 @@ use std::{
     sync::atomic::{AtomicBool, Ordering},
 };
 
-/// Where a tone starts, and where it ends: characters that mean nothing to anybody.
+/// The start and the end of a tone: characters without a meaning.
 const MARKS: [(char, &str); 4] = [
     ('\u{fdd0}', "\u{1b}[1m"),
     ('\u{fdd1}', "\u{1b}[32m"),
@@ -60,7 +60,7 @@ fn escaped(text: &str, put: impl Fn(&mut String, char)) -> Cow<'_, str> {
     Cow::Owned(out)
 }
 
-/// What stands for the signs that we draw with, where only ASCII is shown.
+/// ASCII replacements for drawing characters.
 const PLAINER: [(char, &str); 20] = [
     ('·', "-"),
     ('…', "..."),
@@ -84,7 +84,7 @@ const PLAINER: [(char, &str); 20] = [
     ('–', "-"),
 ];
 
-/// Whether only ASCII is shown, since nobody says that the terminal understands more.
+/// True if only ASCII is shown, because the terminal is not known to support more.
 static IS_PLAIN: AtomicBool = AtomicBool::new(false);
 
 /// From now on, only ASCII is shown.
@@ -110,7 +110,7 @@ fn plainer(text: &str) -> String {
     out
 }
 
-/// `text` with what is harmful written out.
+/// Escapes harmful characters of `text`.
 pub(crate) fn harmless(text: &str) -> Cow<'_, str> {
     if is_plain() && !text.is_ascii() {
         return Cow::Owned(escaped(&plainer(text), written_out).into_owned());
@@ -135,7 +135,7 @@ pub(super) fn terminal(text: &str) -> Cow<'_, str> {
     Cow::Owned(coloured + PLAIN)
 }
 
-/// A line of JSON: what is harmful stands in strings, and is escaped as they are.
+/// Escapes harmful characters in a line of JSON, which are in strings.
 pub(super) fn json(text: &str) -> Cow<'_, str> {
     escaped(text, |out, c| {
         let _ = write!(out, "\\u{:04x}", u32::from(c));
@@ -171,7 +171,7 @@ mod tests {
     fn colours_are_reset_at_the_end_of_the_line() {
         let text = format!("{} hive\u{1b}[31m", marked(Tone::Alarm, "Note:"));
         assert_eq!(terminal(&text), "\u{1b}[33mNote:\u{1b}[0m hive\\x1b[31m\u{1b}[0m");
-        // A mark that somebody else put does not reach beyond its line.
+        // A foreign mark has no effect beyond its line.
         assert!(terminal("x\u{fdd0}y").ends_with(PLAIN));
     }
 }

@@ -1,16 +1,15 @@
-//! Text laid out for the width there is: lines break between words, and what follows hangs below
-//! where the text of the line began.
+//! Wraps text at the available width, between words, with a hanging indent.
 
 use super::harmless::is_mark;
 use rustix::{fd::AsFd, termios::tcgetwinsize};
 use std::io::IsTerminal;
 use unicode_width::UnicodeWidthChar;
 
-/// How wide text is where there is no terminal.
+/// The width without a terminal.
 const USUAL: usize = 80;
 /// Less is taken for this: a terminal may say that it has no columns at all.
 const LEAST: usize = 20;
-/// How far in the text behind a heading may begin.
+/// The maximum hanging indent after a heading.
 const FURTHEST: usize = 18;
 
 /// How many columns `stream` has.
@@ -65,7 +64,7 @@ pub(crate) fn laid_out(text: &str, width: usize) -> Vec<String> {
     lines
 }
 
-/// A command to type behind `head`: broken so that all of it can still be typed, or copied.
+/// Wraps a command line after `head` so that it can still be pasted.
 pub(crate) fn command(head: &str, command: &str, width: usize) -> Vec<String> {
     let whole = format!("{head}{command}");
     let mut lines = laid_out(&whole, width);
@@ -77,7 +76,7 @@ pub(crate) fn command(head: &str, command: &str, width: usize) -> Vec<String> {
     lines
 }
 
-/// Words, each with how many blanks stand in front of it.
+/// The words, each with the number of spaces before it.
 fn words(text: &str) -> impl Iterator<Item = (usize, &str)> {
     let mut rest = text;
     std::iter::from_fn(move || {
@@ -90,8 +89,8 @@ fn words(text: &str) -> impl Iterator<Item = (usize, &str)> {
     })
 }
 
-/// How far in the lines below begin: behind a heading that is parted from its text by two blanks or
-/// a colon's worth of them, else a little further in than the line itself.
+/// The hanging indent: the start of the text after a heading, which ends with a colon or two spaces, or else a little
+/// more than the line's own indent.
 fn hang(text: &str, width: usize) -> usize {
     let indent = text.len().saturating_sub(text.trim_start_matches(' ').len());
     let mut at = 0usize;

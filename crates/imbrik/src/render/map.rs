@@ -35,7 +35,7 @@ pub(crate) struct Words {
 /// Draws a card.
 ///
 /// # Errors
-/// In words, when the picture cannot be made.
+/// A message, when the picture can't be drawn.
 pub(crate) fn draw(
     survey: &Survey,
     occupancy: &Occupancy,
@@ -64,7 +64,7 @@ impl Draw for Picture<'_> {
 }
 
 impl Picture<'_> {
-    /// Where a byte of the card is drawn.
+    /// The horizontal position of a byte of the card.
     fn x(&self, byte: u64) -> i32 {
         let wide = u128::from((RIGHT - LEFT).unsigned_abs());
         let ahead = u128::from(byte) * wide / u128::from(self.survey.size.get().max(1));
@@ -82,7 +82,7 @@ impl Picture<'_> {
                 area.draw(&Rectangle::new([(column, top), (column + 1, BOTTOM)], HONEY.filled()))?;
             }
         }
-        // Gaps are notches through the whole strip; what stands in them is not a volume's.
+        // Gaps are notches through the whole strip; data in them are not part of a volume.
         for gap in &self.survey.gaps {
             let (from, to) = (self.x(gap.start().get()), self.x(gap.end().get()));
             let to = to.max(from + NOTCH).min(RIGHT);
@@ -131,7 +131,7 @@ impl Picture<'_> {
         centred(area, &size::short(self.survey.size), (RIGHT, TOP - 30), 14)
     }
 
-    /// What the partitions are, hung below where they start.
+    /// The names of the partitions, below their start.
     fn labels<B: DrawingBackend>(&self, area: &DrawingArea<B, Shift>) -> Drawn<B> {
         let starts = strip::starts(self.survey, u64::from((RIGHT - LEFT).unsigned_abs()));
         let count = i32::try_from(starts.len()).unwrap_or(0);

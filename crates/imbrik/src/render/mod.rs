@@ -29,18 +29,18 @@ use std::{
 /// How many bytes of rows are written at once.
 const ROWS: usize = 64 << 10;
 
-/// Where results go: text or JSON on standard output, notes and failures on standard error.
+/// The outputs: text or JSON on standard output, notes and errors on standard error.
 pub(crate) struct Out {
     json: bool,
     color: bool,
-    /// Whether standard output carries an image, so that text goes elsewhere.
+    /// True if standard output carries an image, so that text goes to standard error.
     is_given_away: Cell<bool>,
     failed: RefCell<Option<io::Error>>,
-    /// Where only one line is to be said: its parts.
+    /// The parts of a report that is printed as a single line.
     brief: RefCell<Option<Vec<String>>>,
 }
 
-/// What a piece of text means, for whoever can see colours.
+/// The meaning of a text, shown in colour if possible.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Tone {
     /// A heading.
@@ -94,7 +94,7 @@ impl Out {
         self.json
     }
 
-    /// A line of the result. A reader that went away is no failure; a full disk is.
+    /// Prints a line of the result. A closed output pipe is not an error; a full disk is.
     pub(crate) fn line(&self, text: &str) {
         if self.is_brief() && !self.json {
             return;
@@ -116,7 +116,7 @@ impl Out {
         }
     }
 
-    /// Lines of the result that are shown as they are, however long they are: a table of any length.
+    /// Prints lines of the result without wrapping: a table of any width.
     pub(crate) fn rows(&self) -> Rows<'_> {
         Rows { out: self, buffer: String::new(), is_over: false }
     }
@@ -133,7 +133,7 @@ impl Out {
         self.is_given_away.set(true);
     }
 
-    /// What to type next, behind `head`.
+    /// Prints the next command, after `head`.
     pub(crate) fn next(&self, head: &str, command: &str) {
         for line in layout::command(head, command, self.width()) {
             self.line(&line);

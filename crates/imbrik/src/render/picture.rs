@@ -1,4 +1,4 @@
-//! What all pictures have in common: paper, ink, letters, and the formats that they are kept in.
+//! Common to all pictures: paper, ink, text, and file formats.
 
 use plotters::{
     backend::BitMapBackend,
@@ -14,7 +14,7 @@ use std::{error::Error, io::Cursor, sync::Once};
 
 pub(super) const WIDTH: u32 = 1280;
 pub(super) const HEIGHT: u32 = 800;
-/// What is drawn, from left to right.
+/// The horizontal extent of the drawing.
 pub(super) const LEFT: i32 = 60;
 pub(super) const RIGHT: i32 = 1220;
 const FONT: &str = "imbrik";
@@ -25,7 +25,7 @@ pub(super) const FAINT: RGBColor = RGBColor(150, 144, 132);
 pub(super) const GROUND: RGBColor = RGBColor(233, 228, 214);
 pub(super) const HONEY: RGBColor = RGBColor(196, 128, 22);
 
-/// What to draw into.
+/// The picture format.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Format {
     Svg,
@@ -34,7 +34,7 @@ pub(crate) enum Format {
 
 pub(super) type Drawn<B> = Result<(), DrawingAreaErrorKind<<B as DrawingBackend>::ErrorType>>;
 
-/// What can be drawn.
+/// A drawing.
 pub(super) trait Draw {
     fn draw<B: DrawingBackend>(&self, area: &DrawingArea<B, Shift>) -> Drawn<B>;
 }
@@ -42,7 +42,7 @@ pub(super) trait Draw {
 /// Draws `what`.
 ///
 /// # Errors
-/// In words, when the picture cannot be made.
+/// A message, when the picture can't be drawn.
 pub(super) fn render(what: &impl Draw, format: Format) -> Result<Vec<u8>, Box<dyn Error>> {
     static FONTS: Once = Once::new();
     FONTS.call_once(|| {
@@ -88,7 +88,7 @@ pub(super) fn text<B: DrawingBackend>(
     size: u32,
     color: RGBColor,
 ) -> Drawn<B> {
-    // What doesn't fit on the paper is cut, never drawn over its edge.
+    // Text that doesn't fit is truncated.
     let mut words = words.to_owned();
     let style = style(size, color);
     let most = (RIGHT - LEFT).unsigned_abs();

@@ -15,16 +15,16 @@ use std::{
     time::{Duration, Instant},
 };
 
-/// How often a line is written where there is no terminal.
+/// The interval between lines without a terminal.
 const LINE_EVERY: Duration = Duration::from_secs(10);
 /// How often a bar is drawn.
 const DRAW_EVERY: Duration = Duration::from_millis(100);
-/// Columns of what is done, and of how far it is.
+/// The widths of the columns for the step and for its progress.
 const TITLE: usize = 34;
 const MESSAGE: usize = 36;
-/// A longer bar tells nothing more.
+/// The maximum width of the bar.
 const WIDEST_BAR: usize = 28;
-/// How many unreadable places are told one by one.
+/// The maximum number of listed unreadable ranges.
 const TOLD: usize = 5;
 
 /// Shows the steps of a transfer as they run.
@@ -32,7 +32,7 @@ pub(crate) struct Progress {
     steps: AtomicUsize,
     terminal: bool,
     color: bool,
-    /// Which of several transfers it is, in front of all that it says.
+    /// The name of one of several transfers, as a prefix of its lines.
     name: String,
     board: Option<MultiProgress>,
     /// True if nothing is shown at all.
@@ -80,7 +80,7 @@ struct Running {
     started: Instant,
     shown: Instant,
     bar: Option<ProgressBar>,
-    /// What of all is safe, while bad places are tried.
+    /// The progress of retrying bad sectors.
     trying: Option<String>,
     /// True if it counts steps instead of bytes.
     is_in_steps: bool,
@@ -170,13 +170,12 @@ impl Progress {
         });
     }
 
-    /// Returns whether a bar's line has room for what is done, too: else that stands in a line above.
+    /// Returns whether the step's name fits in the line of the bar: otherwise it is in a line above.
     fn has_room_for_titles(&self) -> bool {
         layout::width(io::stderr()) >= TITLE + MESSAGE + 8
     }
 
-    /// What a bar's line is made of. The bar takes what the words leave, and no room at all on a
-    /// narrow terminal.
+    /// The template of the bar's line. The bar takes the rest of the width, and is left out on a narrow terminal.
     fn template(&self, title: &str) -> String {
         let width = layout::width(io::stderr());
         let has_title = self.has_room_for_titles();
@@ -203,7 +202,7 @@ impl Progress {
         }
     }
 
-    /// Lays the bar out anew when the terminal got another width.
+    /// Lays out the bar again when the terminal was resized.
     fn follow_the_width(&self, running: &mut Running) {
         let Some(bar) = &running.bar else { return };
         let width = layout::width(io::stderr());
@@ -274,7 +273,7 @@ impl Progress {
                     false => " ".to_owned(),
                 }
             }
-            // Where there is no terminal, the title already stands in the line above.
+            // Without a terminal, the title is in the line above.
             None if self.name.is_empty() => " ".to_owned(),
             None => format!("{}:", running.title),
         };
@@ -285,7 +284,7 @@ impl Progress {
 /// "8 % of 4 GB, 93 MB/s, 41 s left". `has_rate` is false where `done` counts more than was read.
 fn how_far(done: ByteLen, total: ByteLen, took: Duration, has_rate: bool) -> String {
     let seconds = took.as_secs_f64();
-    // Of what comes through a pipe, nobody knows how much there is.
+    // The total of a pipe is unknown.
     if total.is_zero() {
         let rate = match seconds {
             ..0.5 => String::new(),

@@ -14,11 +14,11 @@ use plotters::{
 };
 use std::error::Error;
 
-/// Where the rates are drawn, from top to bottom.
+/// The vertical extent of the rates.
 const TOP: i32 = 170;
 const BOTTOM: i32 = 680;
 
-/// Rates in bytes a second, by place.
+/// Rates in bytes per second, by offset.
 pub(crate) type Rates<'a> = &'a [(ByteOffset, u64)];
 
 fn highest(rates: Rates<'_>) -> u64 {
@@ -41,7 +41,7 @@ pub(crate) fn line(rates: Rates<'_>, columns: usize) -> String {
 /// The rates as a picture.
 ///
 /// # Errors
-/// In words, when the picture cannot be made.
+/// A message, when the picture can't be drawn.
 pub(crate) fn draw(
     rates: Rates<'_>,
     card: ByteLen,

@@ -1,13 +1,12 @@
-//! Will it start? What the files on a card refer to, in words.
+//! References of boot files on a card, as text.
 
 use super::{Out, Tone, count};
 use imbrik_core::layout::Reference;
 
-/// Returns whether all that the system needs to start is where its files say, behind `head`; nothing when
-/// its files say nothing.
+/// Prints whether all references of boot files exist, after `head`; nothing if there are none.
 pub(crate) fn start_lines(out: &Out, head: &str, references: &[Reference]) -> Vec<String> {
     let missing: Vec<_> = references.iter().filter(|reference| !reference.is_found).collect();
-    // What a reference is, is told with the first word on them.
+    // The noun is printed once.
     let all = count(references.len() as u64, "reference");
     let verdict = match missing.len() {
         _ if references.is_empty() => return Vec::new(),

@@ -15,13 +15,13 @@ use imbrik_core::{
 
 const HEIGHTS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
 
-/// A bar as high as `part` says, from 0, which is none, to 1.
+/// A bar with the height `part`, from 0 to 1.
 pub(crate) fn bar(part: f64) -> char {
     let height = (part * 8.0).ceil().clamp(0.0, 8.0) as usize;
     height.checked_sub(1).map_or(' ', |height| HEIGHTS[height.min(7)])
 }
 
-/// What part of each of `columns` equal pieces of a card is in use, from 0 to 1.
+/// The used share of each of `columns` equal parts of a card, from 0 to 1.
 pub(crate) fn density(used_in: impl Fn(Span) -> ByteLen, card: ByteLen, columns: u64) -> Vec<f64> {
     let place = |column: u64| {
         let at = u128::from(card.get()) * u128::from(column) / u128::from(columns.max(1));
@@ -88,7 +88,7 @@ pub(crate) fn lines(
     for (place, (index, start)) in starts.iter().enumerate().rev() {
         let label = label(*index);
         let taken = layout::columns(&label) as u64;
-        // Where it would run over the edge, the label stands in front of its mark.
+        // If the label would exceed the line, it precedes its mark.
         let is_behind = start + 2 + taken <= columns;
         let until = if is_behind { *start } else { start.saturating_sub(taken + 1) };
         let mut line = String::new();

@@ -1,4 +1,4 @@
-//! What is on a card, in lines.
+//! The content of a card, as lines of text.
 
 use super::{Out, Tone, listed, size, table};
 use imbrik_core::{
@@ -26,7 +26,7 @@ pub(crate) fn parts(survey: &Survey, card: Option<&Card>) -> Vec<String> {
     table::rows(rows, &[0, 3])
 }
 
-/// As [`parts`], with what was different `before`: "was 3.7 GB", "moved".
+/// As [`parts`], with the differences to `before`: "was 3.7 GB", "moved".
 pub(crate) fn parts_and_before(survey: &Survey, before: Option<&Survey>) -> Vec<String> {
     let rows = survey.parts.iter().enumerate().map(|(index, part)| {
         let was = before.and_then(|before| before.parts.get(index));
@@ -64,7 +64,7 @@ fn volume(part: &Part) -> String {
     }
 }
 
-/// What a card without partitions holds.
+/// The content of a card without partitions.
 pub(crate) fn nothing(survey: &Survey) -> &'static str {
     match (survey.is_blank, &survey.table) {
         _ if survey.whole_because.is_some() && survey.parts.is_empty() => {
@@ -76,7 +76,7 @@ pub(crate) fn nothing(survey: &Survey) -> &'static str {
     }
 }
 
-/// What lies behind the last partition, when that is worth a line.
+/// The space after the last partition, if it is worth a line.
 pub(crate) fn behind(survey: &Survey) -> Option<String> {
     let last = survey.parts.iter().map(|part| part.span.end()).max()?;
     let rest = survey.size.saturating_sub(ByteLen::new(last.get()));

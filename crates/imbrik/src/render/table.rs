@@ -29,8 +29,7 @@ pub(crate) fn rows(rows: impl IntoIterator<Item = Vec<String>>, right: &[usize])
     rows.iter().map(line).collect()
 }
 
-/// The same for at most `width` columns: where the table is wider, each row becomes a line of its
-/// own, with the heads of the first row in front of what they are of.
+/// The same for at most `width` columns: if the table is wider, each cell becomes a separate line, with its heading.
 pub(crate) fn fitted(lines: Vec<Vec<String>>, right: &[usize], width: usize) -> Vec<String> {
     let table = rows(lines.clone(), right);
     if table.iter().all(|line| layout::columns(line) <= width) {

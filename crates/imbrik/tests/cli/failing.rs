@@ -8,7 +8,7 @@ use std::{fs, path::Path};
 const FAT: u64 = 2048 * 512;
 const EXT: u64 = 34816 * 512;
 
-/// Where the metadata of the small card stand: a name, the first byte, and bytes.
+/// The locations of metadata of the small card: a name, the offset, and the length.
 fn places(card: &Path, folder: &Path) -> Vec<(&'static str, u64, u64)> {
     let bytes = fs::read(card).unwrap();
     let word =
@@ -79,7 +79,7 @@ fn card_with_a_bad_metadata_sector_is_saved_except_for_that_sector() {
             let is_there = healthy.iter().zip(&image).all(|(was, is)| *was == 0 || was == is);
             assert!(is_there, "{name} {words}: something in use is missing");
         }
-        // What answers at the third try is no loss at all.
+        // Sectors that read at the third try are no loss.
         slot(&format!("flaky = [[{at}, {len}, 3]]"));
         let (image, told) = saved(&bench, "", 0);
         assert!(image == healthy && told["unreadable"] == json!([]), "{name}");
@@ -120,7 +120,7 @@ fn fat_with_a_bad_sector_in_one_table_uses_the_other() {
         bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {CARD}\n{bad}\n"));
     };
     let (healthy, _) = saved(&bench, "", 0);
-    // Behind the first 64 KiB, where the marks of volumes are looked for.
+    // After the first 64 KiB, where signatures of volumes are searched.
     let bad = (64 << 10).max(table) + 10_240;
     slot(&format!("unreadable = [[{bad}, 512]]"));
     bench.good("show rack:a").shows("one of its allocation tables cannot be read");
@@ -134,7 +134,7 @@ fn fat_with_a_bad_sector_in_one_table_uses_the_other() {
     assert_eq!(told["read_whole"].as_array().unwrap().len(), 1, "{told}");
 }
 
-/// How far the second table of a FAT32 volume lies behind the first, in bytes.
+/// The offset of the second table of a FAT32 volume from the first, in bytes.
 fn second_table(boot: &[u8]) -> u64 {
     512 * u64::from(u32::from_le_bytes(boot[36..40].try_into().unwrap()))
 }
@@ -166,15 +166,15 @@ fn card_with_bad_sectors_is_overwritten_and_then_verified() {
         fs::copy(bench.path("rack/a.img"), bench.path("rack/b.img")).unwrap();
         bench.write_rack(&format!("{b}{bad}\n"));
         bench.good("restore hive.img.zst rack:b --yes --no-check");
-        // What is not read back is not proved; what is, and cannot be, is told.
+        // Without a read-back nothing is verified; an unreadable sector in a read-back is reported.
         bench.imbrik("restore hive.img.zst rack:b --yes").expect(3).says("did not keep");
         bench.write_rack(&format!("{b}flaky = [[{at}, {len}, 3]]\n"));
         assert_eq!(bench.imbrik("restore hive.img.zst rack:b --yes").code, 0, "{name}");
     }
 }
 
-/// The small card with a file in each volume; answers where on the card stand: a piece of the file of
-/// ext, that of its folder's entries, what describes another file, and a piece of the file of FAT.
+/// The small card with a file in each volume; returns the offsets of part of the ext file, of its folder's entries, of
+/// the metadata of another file, and of part of the FAT file.
 fn with_files(bench: &Bench) -> [u64; 4] {
     let card = bench.path("rack/a.img");
     let volume = bench.path("volume");
@@ -238,14 +238,14 @@ fn lost_data_is_reported_with_its_file_names() {
     let whole = json!({"part": ext, "what": "whole", "path": "/notes/may",
         "lost_bytes": null, "size_bytes": null});
     assert!(lost(&[inode]).contains(&whole));
-    // All at once, and in words.
+    // All at once, as text.
     let all = lost(&[file, inode, fat]);
     assert!(all.contains(&of_file) && all.contains(&whole), "{all:?}");
     let in_fat = |lost: &serde_json::Value| {
         lost["path"] == "/may.wav" && lost["lost_bytes"] == 512 && lost["what"] == "file"
     };
     assert!(all.iter().any(in_fat), "{all:?}");
-    // A copy tells where the files are when the superblock and the descriptors are lost, too.
+    // A backup gives the location of the files if the superblock and the descriptors are lost, too.
     let placed = places(&bench.path("rack/a.img"), &bench.path(""));
     let at = |name: &str| placed.iter().find(|(one, ..)| *one == name).unwrap().1;
     let heads = [at("ext's superblock"), at("ext's descriptors")];
@@ -276,7 +276,7 @@ fn lost_data_is_reported_with_its_file_names() {
     bench.good("check small.img.zst").shows(named);
 }
 
-/// Would fail where, behind a number of bad sectors, good ones beside others are given up with them.
+/// Fails if good sectors next to bad ones are abandoned after a number of bad ones.
 #[test]
 fn image_of_a_failing_card_has_every_readable_sector() {
     let bench = Bench::with_card("");

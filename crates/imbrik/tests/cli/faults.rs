@@ -5,7 +5,7 @@ use crate::harness::{Bench, CARD, Run, all_are, flip, is_root, noise, put, sized
 use serde_json::json;
 use std::{cell::RefCell, fs, path::PathBuf};
 
-/// A place of the card at which a file stands.
+/// A range of the card with part of a file.
 const BAD: [u64; 2] = [2 << 20, 8_192];
 
 const SAVE: &str = "save rack:a out/new.img.zst";
@@ -23,13 +23,12 @@ const FIT: &str = "fit old.img.zst out/new.img.zst";
 const CHECK: &str = "check old.img.zst";
 const SHOW_IMAGE: &str = "show old.img.zst";
 
-/// What is made once: a card, an image of it, one that lacks something, and a card that is full of old
-/// bytes.
+/// Created once: a card, an image of it, one with missing data, and a card full of old bytes.
 struct Base {
     bench: Bench,
     card: Vec<u8>,
     shortfall: Vec<u8>,
-    /// What does not hold.
+    /// The failed expectations.
     wrong: RefCell<Vec<String>>,
 }
 
@@ -56,7 +55,7 @@ impl Base {
         self.bench.write_rack(&format!("{}{}", slot("a", a), slot("b", b)));
     }
 
-    /// All is as it was in the beginning.
+    /// Restores the initial state.
     fn reset(&self) {
         self.rack("", "");
         fs::write(self.bench.path("rack/b.img"), vec![0xee; CARD as usize]).unwrap();
@@ -69,7 +68,7 @@ impl Base {
         }
     }
 
-    /// What stands there and is not to change.
+    /// The files that must not change.
     fn kept(&self) -> Vec<(PathBuf, Vec<u8>)> {
         let names = ["old.img.zst", "lacking.img.zst"].into_iter();
         let bytes = |name| Some((self.bench.path(name), fs::read(self.bench.path(name)).ok()?));
@@ -104,7 +103,7 @@ impl Base {
             run.err_has(words) || run.out_has(words),
             &format!("{words:?} is not said: {told}"),
         );
-        // What failed says what state things are in, and what to do.
+        // An error has a state and a next step.
         if ![0, 6].contains(&code) && run.stderr.contains("imbrik: ") {
             let lines = run.stderr.lines().filter(|line| line.starts_with("  ")).count();
             self.must(lines >= 2, &told);
@@ -141,14 +140,14 @@ impl Base {
                 let _ = fs::remove_file(bench.path(format!("{name}{left}")));
             }
         }
-        // A card is as it was, has no table, or is what was to be.
+        // A card is unchanged, has no table, or has the intended content.
         if command == RESTORE || command == CLONE {
             let now = bench.bytes("rack/b.img");
             let is_untouched = all_are(&now[..CARD.min(now.len() as u64) as usize], 0xee);
             let is_blank = now.len() > 512 && all_are(&now[..512], 0);
             match code {
                 0 | 6 => self.must(!is_untouched && !is_blank, &told),
-                // It holds less than it claims, and that is told.
+                // It has less capacity than it claims, and that is reported.
                 3 if run.err_has("did not keep") => {}
                 _ => self.must(is_untouched || is_blank, &told),
             }
@@ -185,8 +184,8 @@ impl Base {
     }
 }
 
-/// Would fail where a fault ends in another code than it should, where something is said that is not so or
-/// nothing of what to do, or where an image or a card is lost that was there.
+/// Fails if a fault leads to an unexpected exit code, a false or missing message, or the loss of an existing image or
+/// card.
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn fault_table_gives_the_expected_exit_codes_and_loses_nothing() {
@@ -297,7 +296,7 @@ fn fault_table_gives_the_expected_exit_codes_and_loses_nothing() {
     assert!(cells >= 60, "{cells}");
 }
 
-/// What is done to an image, and how each command ends then and what it says.
+/// The damage to an image, and the exit code and text of each command.
 type Damage<'a> = (&'a str, &'a dyn Fn(), [(i32, &'a str); 6]);
 
 fn damaged_images(base: &Base) -> usize {
@@ -439,8 +438,7 @@ fn removed_or_busy_device_is_reported() {
     tool!("umount", &small);
 }
 
-/// Would fail where a night run that failed leaves nothing to go by, or where a stranger's text in a log
-/// steers the terminal of whoever reads it.
+/// Fails if a failed nightly run leaves no trace, or foreign text in a log can control the terminal of its reader.
 #[test]
 fn log_records_decisions_retries_and_the_result() {
     let bench = Bench::with_slot_a(&format!("unreadable = {}", json!([BAD])), "");
@@ -452,7 +450,7 @@ fn log_records_decisions_retries_and_the_result() {
         assert!(log.contains(words), "{words}: {log}");
     }
     assert!(log.lines().all(|line| line.starts_with("20") && line.contains("Z ")), "{log}");
-    // Another run goes on with it; the environment names it, too.
+    // Another run appends to it; the environment names it, too.
     let mut command = bench.command(["check", "none\u{1b}[2J.img"]);
     command.env("IMBRIK_LOG", "night.log");
     assert_eq!(command.output().unwrap().status.code(), Some(2));
@@ -475,8 +473,8 @@ const CALLS: [(&str, &str); 9] = [
     ("flock", "ENOLCK"),
 ];
 
-/// Would fail where a call to the system that fails, whichever it is and whenever, leaves a name that is
-/// not that of a whole image, takes away what was there before, or is not told.
+/// Fails if any failing system call leaves an incomplete image under its name, removes an existing file, or is not
+/// reported.
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn failing_system_calls_lose_nothing() {
@@ -497,7 +495,7 @@ fn failing_system_calls_lose_nothing() {
                     0 => passed += 1,
                     _ => failed += 1,
                 }
-                // What is not needed may fail: a hole, a lock, the sync of a folder.
+                // Optional calls may fail: a hole, a lock, the sync of a folder.
                 let fault = format!("{error} at call {nth} of {calls}");
                 base.judge(&fault, command, &run, &[0, 1, 4, 5], "", kept);
                 let words = |name: &str| name.starts_with("new.img");
@@ -534,8 +532,8 @@ fn with_failing(bench: &Bench, command: &str, calls: &str, error: &str, nth: u32
     fs::read_to_string(&trace).unwrap().contains("INJECTED").then_some(run)
 }
 
-/// An image that is replaced, with its manifest and its checksum: all three are there afterwards, of the
-/// old one or of the new one, or it is told that they are not.
+/// An image is replaced, with its manifest and its checksum: afterwards all three are of the old or of the new one, or
+/// an error is reported.
 fn replaced(base: &Base, most: u32) {
     let bench = &base.bench;
     base.reset();
@@ -559,8 +557,7 @@ fn replaced(base: &Base, most: u32) {
     }
 }
 
-/// Would fail where a card whose driver has died is taken for one that reads zeros, or where nothing tells
-/// what to do then.
+/// Fails if a card whose driver has died is read as zeros, or the message has no next step.
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn device_that_returns_only_errors_is_reported() {
@@ -569,8 +566,7 @@ fn device_that_returns_only_errors_is_reported() {
     }
     let bench = Bench::with_card("");
     bench.good("save rack:a old.img.zst");
-    // A file in a file system of user space behind a loop device: when the program behind that file
-    // system is killed, every read and write fails.
+    // A file in a FUSE filesystem under a loop device: when the FUSE process is killed, every read and write fails.
     let under = bench.path("under");
     sized(&under, 160 << 20);
     tool!("mkfs.exfat", &under);
@@ -616,7 +612,7 @@ fn device_that_returns_only_errors_is_reported() {
     assert!(wrong.is_empty(), "{}", wrong.join("\n\n"));
 }
 
-/// Would fail where a folder that stands still for a moment ends in half an image, or in none.
+/// Fails if a frozen folder leads to an incomplete image, or none.
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn a_filesystem_that_is_frozen_for_a_while_is_waited_for() {

@@ -84,7 +84,7 @@ fn extracted_files_match_the_kernel() {
     }
 }
 
-/// Would fail on a listing that tells something else of a file than the kernel does.
+/// Fails if a list differs from the kernel's.
 #[test]
 fn file_list_matches_the_kernel() {
     if !is_root("file_list_matches_the_kernel") {
@@ -182,7 +182,7 @@ fn file_list_is_readable_and_patterns_match() {
     bench.imbrik("files list v /srv/none").expect(2).says("/srv/none does not exist in the volume");
     bench.imbrik("files list v 2:/etc").expect(2).says("has no partition 2");
     bench.imbrik("files list none /etc").expect(2).says("no card or image");
-    // Who looks at the first lines only is told nothing of a broken pipe.
+    // Reading only the first lines gives no error about a broken pipe.
     let imbrik = env!("CARGO_BIN_EXE_imbrik");
     let script = format!("set -o pipefail; {imbrik} files list v / --recursive | head -n 1");
     let run =
@@ -201,7 +201,7 @@ fn one_file_goes_to_a_pipe_to_a_name_or_into_a_folder() {
     fs::create_dir(bench.path("out")).unwrap();
     bench.good("files get v /etc/hostname out");
     assert_eq!(bench.bytes("out/hostname"), b"hive-07\n");
-    // What is there stays, unless it is to be replaced.
+    // Existing files are kept, unless they are to be replaced.
     fs::write(bench.path("out/hostname"), "a letter").unwrap();
     let told = bench.imbrik("files get v /etc out/hostname").expect(4);
     assert!(told.err_has("exists already") || told.err_has("unchanged"), "{}", told.stderr);
@@ -241,7 +241,7 @@ fn extraction_without_enough_space_is_refused() {
     tool!("mount", "-t", "tmpfs", "-o", "size=200k", "tmpfs", &out);
     bench.imbrik("files get v /srv out").expect(5).says("Nothing was taken");
     assert!(bench.list("out").is_empty());
-    // What is to be replaced is there until the new one is.
+    // A file to be replaced exists until the new one is complete.
     fs::write(out.join("may.wav"), vec![7; 150_000]).unwrap();
     volume(&bench, "w", "head -c 100000 /dev/zero | tr '\\0' b > may.wav");
     let run = bench.imbrik("files get w /may.wav out --replace");
@@ -309,7 +309,7 @@ fn hostile_tree_writes_nothing_outside_and_terminates() {
     // The huge one by itself: it cannot be, or all of it are zeros.
     let run = bench.imbrik("files get v /huge huge");
     assert!([0, 5, 6].contains(&run.code), "{run:?}");
-    // A folder of this machine that somebody turns into a link.
+    // A folder of this machine that is replaced by a link.
     let _ = fs::remove_dir_all(bench.path("out"));
     fs::create_dir(bench.path("out")).unwrap();
     symlink(&outside, bench.path("out/srv")).unwrap();
@@ -318,7 +318,7 @@ fn hostile_tree_writes_nothing_outside_and_terminates() {
     assert!(fs::read_dir(&outside).unwrap().next().is_none());
 }
 
-/// What only root may make is left out for everybody else, and told.
+/// Items that only root can create are left out and reported for other users.
 #[test]
 fn extraction_without_root_copies_what_is_permitted() {
     if !is_root("extraction_without_root_copies_what_is_permitted") {
@@ -349,7 +349,7 @@ fn extraction_without_root_copies_what_is_permitted() {
     assert_eq!(kept, "07");
 }
 
-/// Would fail where a change is not found, or one is told that is none.
+/// Fails if a change is missed, or one is reported that did not happen.
 #[test]
 fn diff_lists_changed_files() {
     let bench = Bench::empty();
@@ -368,7 +368,7 @@ fn diff_lists_changed_files() {
     let lines = run.stdout.lines().map(|line| serde_json::from_str::<Value>(line).unwrap());
     let found: Vec<String> = lines
         .filter(|line| line["result"] == "difference")
-        // The times of what both make anew are others.
+        // The modification times of files that both tools write differ.
         .filter(|line| line["aspects"] != json!(["modified"]))
         .map(|line| {
             let aspects: Vec<&str> =
@@ -399,7 +399,7 @@ fn diff_lists_changed_files() {
     bench.good("repack a a.img.zst");
     bench.good("repack a a2.img.gz");
     bench.good("files diff a.img.zst a2.img.gz").shows("All files are the same");
-    // What is known to be the same by the digests of its tiles is not read.
+    // Data with equal digests of their tiles are not read.
     let run = bench.good("files diff a.img.zst a2.img.gz");
     assert!(flat(&run.stderr).contains("0 bytes in"), "{}", run.stderr);
     run.shows("not read: the digests");
@@ -460,7 +460,7 @@ fn journal_is_replayed_before_extraction() {
     }
 }
 
-/// A tree as large as a system's: it comes out as it is, and no slower than tar reads it.
+/// A tree as large as a system's: it is extracted unchanged, and as fast as with tar.
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn complete_system_is_extracted_unchanged() {
@@ -484,7 +484,7 @@ fn complete_system_is_extracted_unchanged() {
     );
 }
 
-/// Ctrl-C at any moment leaves whole files, or none, and no archive under its name.
+/// Ctrl-C at any time leaves complete files, or none, and no archive under its name.
 #[test]
 fn interrupted_extraction_leaves_complete_files_and_no_archive() {
     let slow = "read_rate = 3000000";
@@ -550,12 +550,12 @@ fn a_file_is_put_into_an_image_and_nothing_else_changes() {
         let back = Command::new("mcopy").args(["-i", &volume, "::may.wav", "-"]).output().unwrap();
         assert!(back.stdout == noise(700_000), "{name}");
     }
-    // Put once more: what stands there is replaced, and the image's history says so.
+    // Added again: the existing file is replaced, and the image's history records it.
     fs::write(bench.path("wifi.conf"), "hive-07").unwrap();
     bench.good("files put x.img.zst wifi.conf 2:/etc").shows("7 bytes, replaces 4 bytes");
     bench.good("show x.img.zst").shows("first; 2:/etc/wifi.conf added on");
     let whole = bench.bytes("x.img.zst");
-    // What cannot be done leaves it as it is.
+    // Failed additions leave it unchanged.
     fs::write(bench.path("large"), noise(60 << 20)).unwrap();
     for (words, code, why) in [
         ("files put x.img.zst large 2:/etc", 5, "Add --grow"),
@@ -634,7 +634,7 @@ fn flags_and_attributes_of_devices_are_copied_or_reported() {
     let read = "import tarfile; print({m.name: m.pax_headers.get('SCHILY.fflags') for m in tarfile.open('hive.tar')})";
     let told = shell(&bench.path(""), &format!("python3 -c \"{read}\""));
     assert!(told.contains("'hive/sealed': 'schg,nodump,noatime'"), "{told}");
-    // FAT has flags of its own.
+    // FAT has its own flags.
     for name in ["f", "g"] {
         sized(&bench.path(name), 32 << 20);
         tool!("mkfs.vfat", bench.path(name));

@@ -41,7 +41,7 @@ fn layout(bench: &Bench, name: &str, sectors: u64, table: &str, volumes: &[Volum
     }
 }
 
-/// The volume in a partition of a raw card, as a file of its own, and where it starts in sectors.
+/// The volume in a partition of a raw card, as a separate file, and its first sector.
 fn volume(bench: &Bench, card: &str, number: usize) -> (std::path::PathBuf, u64) {
     let shown = bench.good(&format!("show {card} --json")).json();
     let part = &shown["content"]["partitions"][number];
@@ -101,7 +101,7 @@ fn fit_minimises_an_image_and_restore_fills_the_card() {
     tool!("sh", "-c", format!("cd {} && sha256sum -c {fitted}.sha256", folder.display()));
     bench.good(&format!("check {fitted}"));
     bench.good(&format!("show {fitted}")).shows("today").shows("fitted from a card of 99.7 MB");
-    // Once more is of no use: it is as small as it can be.
+    // Repeating it has no effect: it has its smallest size.
     let again = bench.good(&format!("fit {fitted} again.img.zst --json")).stdout;
     let sizes: Vec<u64> = again
         .lines()
@@ -239,7 +239,7 @@ fn fit_converts_between_containers_in_one_pass() {
     shell(&format!("gzip -dc card.img.gz | {imbrik} fit - - --pack gz | gzip -dc > unpacked"));
     assert!(bench.bytes("unpacked") == want, "through pipes");
     bench.imbrik("fit -").expect(2).says("needs a name");
-    // Without a name it stands beside the old one, or takes its place.
+    // Without a name, it is written next to the old one, or replaces it.
     bench.good("fit card.img.xz");
     assert!(bench.path("card-fitted.img.zst").exists());
     bench.imbrik("fit card.zip --replace").expect(2).says("cannot be replaced");
@@ -337,7 +337,7 @@ fn inconsistent_volume_is_not_resized() {
     assert!(said.err_has("bitmap"), "{}", said.stderr);
     assert!(said.err_has("restore the image as it is"), "{}", said.stderr);
     assert!(!bench.path("x.img").exists());
-    // A damaged container is told apart.
+    // A damaged container has a different message.
     flip(&bench.path("card.img.zst"), bench.bytes("card.img.zst").len() as u64 / 2);
     let said = bench.imbrik("fit card.img.zst x.img --replace");
     assert!(matches!(said.code, 1 | 3), "{said:?}");

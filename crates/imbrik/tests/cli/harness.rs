@@ -22,7 +22,7 @@ pub(crate) struct Bench {
     dir: TempDir,
 }
 
-/// What a run of the program gave.
+/// The result of a run of the program.
 #[derive(Debug)]
 pub(crate) struct Run {
     pub(crate) code: i32,
@@ -102,7 +102,7 @@ impl Bench {
         Run::of(&self.command(args).output().unwrap())
     }
 
-    /// Runs it with words parted by blanks.
+    /// Runs it with arguments separated by spaces.
     pub(crate) fn imbrik(&self, words: &str) -> Run {
         self.run(words.split_whitespace())
     }
@@ -130,7 +130,7 @@ impl Bench {
         (run, peak.trim().parse().unwrap())
     }
 
-    /// Runs it on a terminal, with `typed` as what somebody types; answers all that is shown.
+    /// Runs it on a terminal with the input `typed`; returns everything that is shown.
     pub(crate) fn on_terminal(&self, words: &str, typed: &str) -> Run {
         let line = format!("{} {words}", env!("CARGO_BIN_EXE_imbrik"));
         let mut command = Command::new("script");

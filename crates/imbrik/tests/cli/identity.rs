@@ -1,4 +1,4 @@
-//! Copies with ids, keys and host names of their own.
+//! Copies with new ids, keys and host names.
 
 use crate::harness::{Bench, all_are, is_root, noise, places_of, put, sized, tool};
 use std::{collections::BTreeMap, fs};
@@ -60,7 +60,7 @@ fn card(bench: &Bench, table: &str, kinds: &[&str]) {
     write("cmdline.txt", &format!("console=tty1 root=PARTUUID={} rootwait\n", ids[2]));
     tool!("mcopy", "-i", &fat, files.join("cmdline.txt"), "::");
     write("meadowEnv.txt", &format!("rootdev=PARTUUID={}\n", ids[2]));
-    // Another loader's menu, which goes on in a file of any name; and one that nobody reads.
+    // Another loader's menu, which includes a file of any name; and a file that nothing reads.
     tool!("mmd", "-i", &fat, "::syslinux");
     write("syslinux.cfg", "DEFAULT meadow\nInclude hives.txt\nLABEL meadow\n");
     write("hives.txt", &format!("APPEND root=PARTUUID={}\n", ids[2].to_uppercase()));
@@ -86,7 +86,7 @@ fn card(bench: &Bench, table: &str, kinds: &[&str]) {
     put(&card, 51200 * SECTOR, &fs::read(&ext).unwrap());
 }
 
-/// The volumes of a raw card as files of their own, clean by the checkers; and all ids.
+/// The volumes of a raw card as separate files, clean for the checkers; and all ids.
 fn taken_apart(bench: &Bench, card: &str, to: &str) -> BTreeMap<String, String> {
     let shown = bench.good(&format!("show {card} --json")).json();
     let content = &shown["content"];
@@ -172,7 +172,9 @@ fn copy_gets_new_ids_keys_and_name() {
             .shows(&format!(" on partition 1 still contains {}: it is unchanged", was[2]))
             .shows("partition 3 (ext4, hive-07) has ")
             .shows("now holds hive-11, made of hive-07")
-            .shows("/etc/fstab on partition 3 keeps LABEL=HIVE-BOOT at /again: labels are unchanged")
+            .shows(
+                "/etc/fstab on partition 3 keeps LABEL=HIVE-BOOT at /again: labels are unchanged",
+            )
             .shows("/etc/hosts on partition 3 keeps hive-07 as the name of 192.168.1.7");
         assert!(bench.bytes("card.img") == digest, "the image is as it was");
         let after = taken_apart(&bench, "rack:b", "is");
@@ -246,13 +248,13 @@ fn copy_gets_new_ids_keys_and_name() {
         assert_eq!(count(before["volume 1"].as_bytes()), 0, "{table}: the swap's");
         // The notes speak of this one.
         assert_eq!(count(b"4856-0007"), 1, "{table}");
-        // What nobody reads is left; the remark in fstab is of another kind.
+        // Files that nothing reads are unchanged; the comment in fstab is not a reference.
         assert_eq!(
             [&was[0], &was[1], &was[2]].map(|id| count(id.as_bytes())),
             [0, 0, 1],
             "{table}"
         );
-        // Everything else is as it was, the notes that only speak of an id included.
+        // Everything else is unchanged, including notes that only mention an id.
         let edited = [
             "fstab",
             "hostname",
@@ -357,7 +359,7 @@ fn existing_fault_is_attributed_to_the_volume() {
         fs::write(bench.path(name), noise(9000)).unwrap();
         tool!("mcopy", "-i", &card, bench.path(name), "::");
     }
-    // Both files begin with the same cluster: no allocation table tells that.
+    // Both files start at the same cluster: no allocation table shows that.
     let mut bytes = fs::read(&card).unwrap();
     let entry = |bytes: &[u8], name: &[u8]| bytes.windows(11).position(|it| it == name).unwrap();
     let first = entry(&bytes, b"FIRST   WAV");

@@ -54,7 +54,7 @@ fn killed_run_leaves_a_complete_image_or_none_and_a_complete_card_or_no_table() 
     bench.good("fit direct.img.zst fitted.img.zst");
     let card = bench.bytes("rack/a.img");
     let fitted = raw(&bench, "fitted.img.zst");
-    // What is right under the name afterwards, beside nothing.
+    // The permitted content under the name afterwards, besides none.
     let cases: [(&str, &str, &[&Vec<u8>]); 5] = [
         ("save rack:a new.img.zst --exact --resume", "new.img.zst", &[&card]),
         ("fit direct.img.zst new.img.zst", "new.img.zst", &[&fitted]),
@@ -78,7 +78,7 @@ fn killed_run_leaves_a_complete_image_or_none_and_a_complete_card_or_no_table() 
         bench.good(command);
         let mut all = started.elapsed();
         for kill in 0..kills {
-            // What a save left is gone on with; the others begin anew.
+            // A save is resumed; other commands start from scratch.
             if !command.starts_with("save") || kill % 3 == 0 {
                 forget();
             }

@@ -1,5 +1,5 @@
-//! Commands don't use each other: what two have in common stands beside them. Nothing but `main` uses
-//! a command. Would fail on the first `use` of one by another.
+//! Commands don't use each other: common code is in separate modules. Only `main` uses a command. Fails on the first
+//! `use` of one by another.
 
 use crate::layering::used;
 use std::{fs, path::Path};

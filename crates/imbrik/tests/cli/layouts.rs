@@ -144,7 +144,7 @@ fn with_exfat(bench: &Bench, volume: &Path, options: &str, work: impl FnOnce(&Pa
     tool!("sh", "-c", line, &device);
 }
 
-/// What each volume of a card holds, and the gaps; the checkers find nothing.
+/// The content of each volume of a card, and the gaps; the checkers find nothing.
 fn judged(bench: &Bench, card: &str, layout: &Layout) -> (Vec<String>, Vec<u8>) {
     let path = bench.path(card);
     if !layout.table.is_empty() {
@@ -301,7 +301,7 @@ fn goes_everywhere(layout: &Layout) {
         let (after, gap_after) = judged(&bench, "b.img", layout);
         assert!(after == before, "{what}: the files differ");
         assert!(gap_after == gap, "{what}: the gap differs");
-        // A bigger card is filled, as far as the last volume can.
+        // A bigger card is filled, as far as the last volume can grow.
         let listed = bench.good("show b.img --json").json();
         let last = listed["content"]["partitions"].as_array().unwrap().last().unwrap().clone();
         let end = last["start"].as_u64().unwrap() + last["size"].as_u64().unwrap();
@@ -365,7 +365,7 @@ fn hybrid_with_differing_tables_is_kept_unchanged() {
     run.expect(1).says("(a hybrid) name different partitions");
 }
 
-/// Where the partitions of a card stand, and how long they are.
+/// The offsets and lengths of the partitions of a card.
 fn places(bench: &Bench, card: &str) -> Vec<(u64, u64)> {
     let listed = bench.good(&format!("show {card} --json")).json();
     let parts = listed["content"]["partitions"].as_array().unwrap().clone();

@@ -1,4 +1,4 @@
-//! Cards that are in use: loop devices with mounted filesystems that somebody writes to all the time.
+//! Cards in use: loop devices with mounted filesystems and constant writes.
 
 use crate::{
     harness::{Bench, is_root, noise, sized, times, tool},
@@ -150,10 +150,10 @@ impl Drop for Load {
     }
 }
 
-/// Returns whether what the writers left in `at` is what there was at one moment between `start` and `end`.
+/// Returns whether the data that writers left in `at` are of one time between `start` and `end`.
 fn is_of_one_snapshot(at: &Path, start: &[u64], end: &[u64]) {
     let within = |index: usize, step: u64| {
-        // A step that was under way is done when it is seen, and counted a moment later.
+        // A step in progress is visible when it is done, and counted a little later.
         let range = start[index]..=end[index] + 1;
         assert!(range.contains(&step), "writer {index}: {step} is not in {range:?}");
     };
@@ -218,7 +218,7 @@ struct InUse {
     card: Loop,
 }
 
-/// Where the volume in use starts.
+/// The offset of the volume in use.
 const START: u64 = 34 << 20;
 
 impl InUse {
@@ -246,7 +246,7 @@ impl InUse {
             fs::write(mount.0.join(format!("brood-{number}.wav")), noise(4 << 20)).unwrap();
         }
         tool!("sync", "-f", mount.0);
-        // What was written a moment ago is not told from what is written now.
+        // Writes within the resolution of timestamps can't be distinguished.
         thread::sleep(Duration::from_millis(2500));
         Self { bench, mount: Some(mount), part: Some(part), card }
     }
@@ -279,7 +279,8 @@ const FROZEN_READS: u64 = 24 << 20;
 /// Seconds that a writer may be held up beyond the longest freeze.
 const SLACK: f64 = 5.0;
 
-/// Saves it under load so many times, each time of the one before; would fail on the first image that is not of one moment.
+/// Saves it under load so many times, each time based on the previous image; fails on the first image that is not a
+/// snapshot.
 fn saved_under_load(images: usize) {
     let card = InUse::with(24, "mkfs.ext4 -q -F");
     let load = Load::on(&card.at());
@@ -326,8 +327,8 @@ fn live_save_under_load_is_a_snapshot() {
     }
 }
 
-/// Would fail where a card gets content of two moments, where something is overwritten before it is read, or where
-/// what a copy gets of its own is lost on the way.
+/// Fails if a card gets content of two times, data are overwritten before they are read, or the copy's identity is
+/// lost.
 #[test]
 fn live_clone_under_load_is_a_snapshot() {
     if !is_root("live_clone_under_load_is_a_snapshot") {
@@ -400,7 +401,7 @@ fn killed_live_clone_leaves_no_partition_table_over_torn_content() {
     };
     let said = bench.path("said");
     let (mut torn, mut step) = (0, 0);
-    // On a busy machine the clone may give up, for the filesystem would have stood still too long: tried again then.
+    // On a busy machine the clone may give up, because the freeze would take too long: it is tried again.
     for attempt in 0.. {
         assert!(
             attempt < 40,
@@ -436,8 +437,8 @@ fn killed_live_clone_leaves_no_partition_table_over_torn_content() {
     assert!(torn > 2, "killed only {torn} times between the first write and the last");
 }
 
-/// Several volumes of a card stand still together. Would fail where one of them goes on while another one is read, and
-/// would not end where they wait for each other.
+/// Several volumes of a card are frozen together. Fails if one of them changes while another one is read; hangs if they
+/// wait for each other.
 #[test]
 fn volumes_of_a_card_are_frozen_together() {
     if !is_root("volumes_of_a_card_are_frozen_together") {
@@ -460,7 +461,7 @@ fn volumes_of_a_card_are_frozen_together() {
     );
     let mounts =
         [("a", a), ("b", b)].map(|(name, part)| Mount::of(part, bench.path(name), "noatime"));
-    // One that stands in a file of the second, and is mounted on a folder of the first.
+    // A volume in a file of the second one, mounted on a folder of the first.
     let inner = bench.path("b/inner");
     sized(&inner, 16 << 20);
     tool!("mkfs.ext4", "-q", "-F", inner);
@@ -499,7 +500,7 @@ fn volumes_of_a_card_are_frozen_together() {
         seen.push(first);
     }
     assert!(seen.is_sorted() && seen[0] > 100, "{seen:?}");
-    // What is mounted over the place of one is not taken for it: it stands elsewhere, too.
+    // A mount that covers its mount point is not mistaken for it: it is mounted elsewhere, too.
     fs::create_dir(bench.path("c")).unwrap();
     tool!("mount", "--bind", bench.path("a"), bench.path("c"));
     tool!("mount", "-t", "tmpfs", "tmpfs", bench.path("a"));
@@ -524,7 +525,7 @@ enum Who {
     Both,
 }
 
-/// The process that freezes for the run with the number `id`; empty when there is none.
+/// The freezing process of the run with the process id `id`; empty if it has none.
 fn freezer_of(id: &str) -> String {
     let found = tool!("sh", "-c", format!("pgrep -P {id} -f stand-still || true"));
     found.trim().to_owned()
@@ -664,7 +665,7 @@ fn killed_live_save_leaves_no_frozen_filesystem() {
                 break;
             }
             if signal == "-STOP" && matches!(who, Who::Program) {
-                // Resumed, it reports that what it read is not of one moment.
+                // Resumed, it reports that the data it read are not a snapshot.
                 tool!("sh", "-c", format!("kill -CONT {id} || true"));
                 let ended = run.wait().unwrap();
                 let code = ended.code().unwrap();
@@ -693,7 +694,7 @@ fn output_on_the_frozen_card_is_refused_or_deferred() {
         let words = ["save", "--live", &name, image.to_str().unwrap()];
         card.bench.run(words).expect(4).says("lies on the card itself");
     }
-    // A file on it that is mounted elsewhere is no other place.
+    // A file on it that is mounted elsewhere is still on it.
     let inner = at.join("inner");
     sized(&inner, 64 << 20);
     tool!("mkfs.ext4", "-q", "-F", inner);
@@ -704,14 +705,14 @@ fn output_on_the_frozen_card_is_refused_or_deferred() {
         .expect(4)
         .says("lies on the card itself");
     drop((mount, inside));
-    // What is said and logged there is said and logged, later.
+    // Output and log on the frozen card are written after the thaw.
     let mut run = card.bench.command(["save", "--live", &name, "x.img.zst", "--log"]);
     run.arg(at.join("log")).stdout(File::create(at.join("out")).unwrap());
     let run = run.stderr(File::create(at.join("err")).unwrap()).status().unwrap();
     assert!(run.success());
     assert!(fs::read_to_string(at.join("out")).unwrap().contains("Frozen    "));
     assert!(fs::read_to_string(at.join("log")).unwrap().contains("frozen"));
-    // Frozen by somebody else: left alone.
+    // Frozen by another process: left unchanged.
     tool!("fsfreeze", "-f", at);
     let refused = card.bench.imbrik(&format!("save --live {name} y.img.zst"));
     tool!("fsfreeze", "-u", at);
@@ -728,7 +729,7 @@ fn output_on_the_frozen_card_is_refused_or_deferred() {
     assert!(!left.iter().any(|name| name.to_string_lossy().contains(".copy")), "{left:?}");
 }
 
-/// Would fail where a kind that cannot be stopped is taken for one that stood still, or waited for without an end.
+/// Fails if an unfreezable kind counts as frozen, or the wait has no end.
 #[test]
 fn volume_that_cannot_be_frozen_is_read_until_unchanged() {
     if !is_root("volume_that_cannot_be_frozen_is_read_until_unchanged") {

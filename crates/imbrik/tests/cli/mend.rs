@@ -20,8 +20,8 @@ fn raw(bench: &Bench, image: &str) -> Vec<u8> {
     bench.bytes("raw.img")
 }
 
-/// Would fail where something that was lacking is still, where anything else changed, or where what
-/// stands beside the image is that of the old one.
+/// Fails if missing data are still missing, anything else has changed, or the files next to the image are those of the
+/// old one.
 #[test]
 fn mend_adds_missing_data_once_it_is_readable() {
     let bench = Bench::with_card("");
@@ -98,7 +98,7 @@ fn mend_refuses_a_different_card() {
     bench.imbrik("mend plain.img rack:a").expect(2).says("does not record what is missing");
 }
 
-/// Would fail where the first bad place ends a save that may go on, or one goes on that may not.
+/// Fails if a bad sector ends a save that may continue, or does not end a strict one.
 #[test]
 fn strict_save_stops_at_the_first_bad_sector() {
     let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n"));
@@ -113,8 +113,7 @@ fn strict_save_stops_at_the_first_bad_sector() {
     bench.imbrik("save rack:a x --patience 3").expect(2).says("3s, 3min or 3h");
 }
 
-/// Would fail where nothing is safe before bad places are tried, or where a second try doesn't come to
-/// what the first would have.
+/// Fails if bad sectors are retried before the rest is safe, or a second try recovers less than the first would have.
 #[test]
 fn save_without_patience_can_be_mended_later() {
     let bench = Bench::with_card("");

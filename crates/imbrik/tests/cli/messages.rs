@@ -1,5 +1,4 @@
-//! What is said when something cannot be done: each message with its state and its next step, and
-//! the conveniences that spare one of them.
+//! Messages: each error has a state and a next step; and conveniences that avoid errors.
 
 use crate::harness::{
     Bench, CARD, Run, all_are, flip, is_root, put, sized, tool, valid, wait_for_message,
@@ -41,7 +40,12 @@ fn usage_errors_say_what_to_do_instead() {
         ("restore hive.img.zst rack:c --take-from 5 --plan", 2, "has no partition 5", "sudo"),
         ("fit hive.img.zst x.img.zst --give-to 7", 2, "has no partition 7", "sudo"),
         ("fit hive.img.zst x.img.zst --take-from 7", 2, "has no partition 7", "sudo"),
-        ("fit hive.img.zst x.img.zst --room 500", 2, "500 has no unit: write 500MB", "is not a unit"),
+        (
+            "fit hive.img.zst x.img.zst --room 500",
+            2,
+            "500 has no unit: write 500MB",
+            "is not a unit",
+        ),
         ("fit hive.img.zst x.img.zst --to 16", 2, "16 has no unit", "is not a unit"),
         (
             "save rack:a newfolder",
@@ -154,7 +158,7 @@ fn image_problems_are_distinguished() {
         .shows("hive.img.zst is intact by its own digests; hive.img.zst.sha256 is wrong");
     let told = bench.imbrik("check hive.img.zst --json").expect(3).json();
     assert_eq!((&told["verdict"], &told["checksum_differs"]), (&"whole".into(), &"sha256".into()));
-    // What people take for images.
+    // Common files that people take for images.
     tool!("tar", "-C", bench.path(""), "-cf", bench.path("x.tar"), "hive.img.zst");
     tool!("tar", "-C", bench.path(""), "-czf", bench.path("x.tar.gz"), "hive.img.zst");
     fs::write(bench.path("page.img.xz"), "<!DOCTYPE html><h1>404</h1>").unwrap();
@@ -285,7 +289,7 @@ fn checksum_list_is_found_read_and_pasted() {
     run.says("no line of it is for third.img.zst");
     fs::write(bench.path("SHA256SUMS"), lines.replace('a', "b")).unwrap();
     bench.imbrik("check hive.img.zst --expect SHA256SUMS").expect(3);
-    // A hash of what is in it costs a step more, and each is counted once.
+    // A hash of the content takes one more step, and each step is counted once.
     let raw = bench.path("raw");
     tool!("zstd", "-dqf", bench.path("hive.img.zst"), "-o", raw);
     let hash = tool!("sha256sum", raw).split_whitespace().next().unwrap().to_owned();
@@ -384,7 +388,7 @@ fn nothing_is_unmounted_for_a_command_that_is_refused() {
     assert!(!run.says("there is no terminal to ask on").err_has("Unmounted"));
 }
 
-/// What a shell is offered for a line that is being typed.
+/// The completions for an incomplete line.
 fn offered(bench: &Bench, words: &[&str]) -> String {
     let mut command = bench.command(["--", "imbrik"]);
     let output = command.args(words).env("COMPLETE", "fish").output().unwrap();
@@ -392,7 +396,7 @@ fn offered(bench: &Bench, words: &[&str]) -> String {
     String::from_utf8(output.stdout).unwrap()
 }
 
-/// Would fail where a slot, or a partition of what stands in the line, is not offered.
+/// Fails if a slot, or a partition of the card in the line, is not offered.
 #[test]
 fn completions_offer_cards_and_partitions() {
     let bench = bench();
@@ -440,8 +444,8 @@ fn completions_are_generated_for_the_named_shell() {
     bench.imbrik("completions bash --json").expect(2);
 }
 
-/// Would fail where the progress of a raw image stands still while its holes are hashed, or where a
-/// container says of itself what only another one can.
+/// Fails if the progress of a raw image stops while its holes are hashed, or the description of a container is that of
+/// another one.
 #[test]
 fn show_describes_each_container_correctly() {
     let bench = Bench::with_card("");

@@ -1,4 +1,4 @@
-//! One partition as an image of its own, and back; and writing only what differs.
+//! Saving and restoring a single partition; and writing only differences.
 
 use crate::harness::{Bench, CARD, noise, put, tool};
 use std::fs;

@@ -185,7 +185,7 @@ fn planted_secrets_are_not_in_the_bytes_of_a_copy() {
     assert!(all >= 250 && PLANTED.len() >= 60, "{all}");
     assert!(found * 5 >= all * 4, "{found} of {all}: {missed:?}");
     assert!(!has(deleted), "a deleted file is in the copy");
-    // What is left is not private.
+    // The rest is not private.
     let again = bench.good("show rack:b --private --json").json();
     assert_eq!(listed(&again, true), BTreeSet::new());
 }
@@ -194,7 +194,7 @@ fn planted_secrets_are_not_in_the_bytes_of_a_copy() {
 #[test]
 fn fresh_system_has_hardly_any_private_files() {
     let bench = Bench::empty();
-    // The settings of this machine are those of a fresh system, and a few of its own.
+    // The settings of this machine are those of a fresh system, with a few more.
     made(
         &bench,
         "mkdir -p f/etc f/var/lib; cp -r --no-preserve=all /etc/. f/etc/ 2>/dev/null || true; \

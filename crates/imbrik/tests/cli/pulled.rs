@@ -63,12 +63,12 @@ fn wait_rejects_a_different_card_of_the_same_size() {
     let run = meanwhile(&bench, &format!("{SAVE} --wait=2s"), &other).expect(1);
     run.says("does not answer").says("--resume");
     assert!(bench.path("new.img.zst.part").exists() && !bench.path("new.img.zst").exists());
-    // Where none is waited for, it is told at once, and what was saved is still there.
+    // Without a wait, it is reported at once, and the data saved so far are kept.
     bench.write_rack(&slot("a", "a.img", ""));
     bench.good(&format!("{SAVE} --resume"));
 }
 
-/// Would fail where a card is written anew from its start, or where one is written that is another.
+/// Fails if a card is written from its start again, or another card is written.
 #[test]
 fn restore_resumes_only_on_the_same_card() {
     let bench = a_bench();

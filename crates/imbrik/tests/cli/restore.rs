@@ -128,7 +128,7 @@ fn card_with_less_capacity_than_claimed_is_detected() {
         .expect(3)
         .says("did not keep the written data")
         .says("cannot be relied on");
-    // All of it is something: what stands in front is what belongs further on.
+    // All of it is data: later data overwrite the start.
     fs::write(bench.path("noise.img"), noise(CARD as usize)).unwrap();
     bench
         .imbrik("restore noise.img rack:b --as-is --yes")
@@ -281,7 +281,7 @@ fn the_last_volume_fills_a_bigger_card() {
         assert!(part["volume"]["size"].as_u64().unwrap() > len - (1 << 20), "{table}: {part}");
         fs::write(bench.path("ext"), &bytes[start as usize..(start + len) as usize]).unwrap();
         tool!("e2fsck", "-fn", bench.path("ext"));
-        // The gap in front is as it was, and so is the first volume.
+        // The gap before it is unchanged, and so is the first volume.
         let before = bench.bytes("rack/a.img");
         assert!(bytes[512 * 64..2048 * 512] == before[512 * 64..2048 * 512], "{table}");
         fs::write(bench.path("fat"), &bytes[2048 * 512..34816 * 512]).unwrap();

@@ -1,4 +1,4 @@
-//! `imbrik save --resume`: a save that was stopped is gone on with.
+//! `imbrik save --resume`: resuming an interrupted save.
 
 use crate::harness::{Bench, CARD, flip, noise, put, tool};
 use serde_json::json;
@@ -60,7 +60,7 @@ fn resumed_save_equals_an_uninterrupted_one() {
             }
         }
     }
-    // Nothing is left: it is begun anew. What cannot be resumed says so.
+    // There is no leftover: it starts from scratch. Formats that can't be resumed are reported.
     bench.good("save rack:a new.img.zst --exact --resume");
     bench.imbrik("save rack:a new.img.xz --exact --resume").expect(2).says("cannot be resumed");
 }
@@ -118,7 +118,7 @@ fn resume_discards_damaged_frames() {
             fs::write(bench.path(format!("{name}.part.notes")), &notes).unwrap();
         };
         again(20 << 20..=40 << 20);
-        // Cut in the middle of a frame, rubbish behind it, and a bit in the second tile.
+        // Truncated in the middle of a frame, garbage after it, and a flipped bit in the second tile.
         fs::write(&part, &left[..left.len() - 7]).unwrap();
         again(4 << 20..=40 << 20);
         fs::write(&part, [&left[..], &[0; 70_000][..]].concat()).unwrap();
@@ -147,7 +147,7 @@ fn resume_keeps_the_list_of_bad_sectors() {
     assert!(raw(&bench, "one.img.zst") == raw(&bench, "direct.img.zst"));
 }
 
-/// Would fail where a save that somebody stops leaves nothing, or a name that is not whole.
+/// Fails if an interrupted save leaves nothing, or an incomplete image under its name.
 #[test]
 fn interrupted_save_can_be_resumed() {
     let bench = Bench::with_slot_a("read_rate = 8000000", "");
@@ -162,7 +162,7 @@ fn interrupted_save_can_be_resumed() {
     is_tidy(&bench);
 }
 
-/// Would fail where all that is kept is read once more to prove that it is of this card.
+/// Fails if all kept data are read again to verify that they are of this card.
 #[test]
 fn resume_compares_samples_with_the_card() {
     const LEN: u64 = 400 << 20;

@@ -31,7 +31,7 @@ impl Mounted {
         Self { device, at }
     }
 
-    /// Waits until what was written is told from what comes after it.
+    /// Waits until later writes have other timestamps.
     fn settle(&self) {
         tool!("sync", "-f", self.at);
         sleep(Duration::from_millis(3100));
@@ -105,7 +105,7 @@ fn content(random: &mut Dice) -> Vec<u8> {
     content
 }
 
-/// What happens on a card in a day.
+/// The changes on a card in a day.
 fn a_day(at: &Path, random: &mut Dice, changes: usize) {
     let mut files = Vec::new();
     for folder in fs::read_dir(at).unwrap().map(|entry| entry.unwrap().path()) {

@@ -1,4 +1,4 @@
-//! Whether a card holds what an image would have made of it.
+//! Comparing a card with the result of restoring an image to it.
 
 use crate::{
     exit::Exit,
@@ -17,7 +17,7 @@ use imbrik_core::{
 };
 use std::{path::Path, sync::Arc};
 
-/// What an image is compared with.
+/// What to compare an image with.
 pub(super) enum Against {
     Card(Box<Card>),
     Image(Box<Image>),
@@ -46,7 +46,7 @@ pub(super) fn against_image(image: &Image, other: &Image, watch: Watch<'_>) -> O
     Ok(OnCard { compared, is_image: true, part: None })
 }
 
-/// Compares a card with what `image` would have made of it.
+/// Compares a card with the result of restoring `image` to it.
 ///
 /// # Errors
 /// When either cannot be read, or the card cannot be what the image makes.
@@ -78,7 +78,7 @@ pub(super) fn against_card(
     Ok(OnCard { compared, is_image: false, part: part.map(|part| part.title()) })
 }
 
-/// Where a card, or another image, differs.
+/// The differences of a card or another image.
 pub(super) struct OnCard {
     pub(super) is_image: bool,
     pub(super) compared: Comparison,

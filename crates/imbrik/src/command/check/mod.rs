@@ -67,7 +67,7 @@ pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
     Ok(if bad.iter().all(|exit| *exit == first) { first } else { Exit::Mismatch })
 }
 
-/// Refuses for several images what is meant for one.
+/// Refuses options for a single image if several are named.
 fn several_make_sense(args: &CheckArgs) -> Outcome<()> {
     let is_list = |text: &str| Path::new(text).is_file() || text.contains(char::is_whitespace);
     let what = if args.images.iter().any(|image| pipe::is_pipe(image)) {
@@ -162,7 +162,7 @@ fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
     Ok(report.exit())
 }
 
-/// The checksum file that is to be made, when there is none of its kind.
+/// The checksum file to write, if there is none of its kind.
 fn to_make(args: &CheckArgs, listed: &[Sum], is_pipe: bool) -> Outcome<Option<SumKind>> {
     let Some(name) = &args.sum else { return Ok(None) };
     let kind: SumKind = name.parse()?;

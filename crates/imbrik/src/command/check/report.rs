@@ -1,4 +1,4 @@
-//! What a check found, told in lines or as JSON.
+//! The result of a check, as text or JSON.
 
 use super::against::OnCard;
 use crate::{
@@ -19,10 +19,10 @@ use std::{
     time::Duration,
 };
 
-/// How many differing places are told one by one.
+/// The maximum number of listed differences.
 const TOLD: usize = 4;
 
-/// What was found.
+/// The result.
 pub(super) struct Report<'a> {
     pub(super) image: &'a Image,
     pub(super) sums: &'a [Sum],
@@ -32,9 +32,9 @@ pub(super) struct Report<'a> {
     pub(super) made: Option<PathBuf>,
     /// A list of hashes beside it that has a line for it and was not asked for.
     pub(super) list: Option<PathBuf>,
-    /// The card that it was compared with, as it was typed.
+    /// The card that it was compared with, as on the command line.
     pub(super) against: Option<&'a Path>,
-    /// What was read of the card.
+    /// The number of bytes read from the card.
     pub(super) tally: &'a Tally,
     pub(super) took: Duration,
 }
@@ -73,7 +73,7 @@ impl Report<'_> {
         self.found.verdict
     }
 
-    /// What is in it, unless it is damaged.
+    /// The survey of its content, unless it is damaged.
     fn survey(&self) -> Option<&Survey> {
         self.found.content.as_ref().map(|content| &content.survey)
     }
@@ -99,7 +99,7 @@ impl Report<'_> {
         }
     }
 
-    /// Tells what was found.
+    /// Prints the result.
     pub(super) fn show(&self, out: &Out) {
         if out.is_json() {
             let result = json::result(self.exit());
@@ -253,7 +253,7 @@ impl Report<'_> {
         }
     }
 
-    /// What the volumes say of themselves: an image can be whole and its volumes not.
+    /// The states of its volumes: an image can be intact and its volumes not.
     fn show_volumes(&self, out: &Out) {
         let all = self.volumes().len() as u64;
         let Some(survey) = self.survey().filter(|_| all > 0) else { return };

@@ -1,7 +1,7 @@
 //! `imbrik clone --live`: a card that is in use, onto another one.
 //!
-//! It is copied while it runs, as it stands; then, while it stands still, what changed since is read, and
-//! the card gets all that differs from that moment. What did not change is read from where the copy has it.
+//! The card is copied while it runs; then, during a freeze, changes since then are read, and the target gets all
+//! differences to that snapshot. Unchanged data are read from the copy.
 
 use super::UNTOUCHED;
 use crate::{
@@ -27,7 +27,7 @@ use std::{sync::Arc, time::Instant};
 pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
     let source = card_in_use(session, &args.source)?;
     let write = WriteArgs { damage: OnDamage::Stop, ..args.write.clone() };
-    // As it stands, until it stood still.
+    // Unchanged, until the freeze.
     let first = WriteArgs {
         shape: SizeArgs { fill: false, keep_size: true, shares: Shares::default() },
         identity: IdentityArgs::default(),
@@ -122,10 +122,10 @@ pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
     Err(mixed(card.never_still()))
 }
 
-/// How much may be read while the card stands still.
+/// The maximum number of bytes to read during a freeze.
 const MOST_AT_ONCE: ByteLen = ByteLen::mib(192);
 
-/// What `content` reads like, to be written to another card.
+/// A view of `content`, to be written to another card.
 fn of_snapshot<'a>(
     in_use: &InUse<'_>,
     card: &'a Card,

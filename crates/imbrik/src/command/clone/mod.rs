@@ -43,7 +43,7 @@ pub(crate) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
     let cards = writing.cards(&args.cards)?;
     cards.iter().try_for_each(|chosen| is_another(session, &source, &chosen.card))?;
     if !source.mounts().is_empty() {
-        // What would be refused is refused before anything is unmounted.
+        // Invalid requests are refused before anything is unmounted.
         let from = opened(session, &source, Tally::default())?;
         writing.try_plan(&from, &cards)?;
     }
@@ -73,7 +73,7 @@ fn is_another(session: &Session, source: &Card, card: &Card) -> Outcome<()> {
     Err(Failure::usage(what).state(UNTOUCHED).next("Name another card to write."))
 }
 
-/// The source, with what is on it.
+/// Opens and surveys the source.
 fn opened<'a>(session: &Session, card: &'a Card, tally: Tally) -> Outcome<Source<'a>> {
     let content = session.fleet.source(card, &tally, true).state(UNTOUCHED)?;
     let survey = Survey::of(&*content).state(UNTOUCHED)?;
@@ -125,7 +125,7 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
         }
         let next = writing.after(written);
         match write_swapped(&next, &read, &image, card, &made) {
-            // What went wrong before, such as a card that was not changed yet, is made good.
+            // An earlier problem, such as a card that was not exchanged yet, is solved.
             Ok(done) => {
                 made.extend(session.fleet.look(card).ok());
                 exit = if read_exit == Exit::Done { done } else { read_exit };
@@ -141,7 +141,7 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
             }
             Err(failure) => {
                 exit = failure.exit;
-                // What to do next is the question that follows.
+                // The following question is the next step.
                 let failure = match failure.next.as_str() {
                     confirm::AGAIN => Failure { next: String::new(), ..failure },
                     _ => failure,
@@ -222,7 +222,7 @@ fn write_swapped(
     let cards = writing.cards(std::slice::from_ref(&card.path))?;
     let now = &cards.first().ok_or_else(|| Failure::usage("no card is there"))?.card;
     let on_card = session.fleet.look(now).state(UNTOUCHED)?;
-    // A spare that is to be made again has the same ids, and was written to at another time.
+    // A copy for the same board that is written again has the same ids, and another write time.
     let known = &read.known.survey;
     if on_card.fingerprint() == known.fingerprint() && on_card.written == known.written {
         return Err(Failure::refused(format!(

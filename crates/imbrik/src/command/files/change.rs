@@ -1,5 +1,5 @@
-//! What `put`, `remove`, `rename`, `folder` and `carry` have in common: a card or an image whose files are
-//! changed, and what is told of it.
+//! Common to `put`, `remove`, `rename`, `folder` and `carry`: changing the files of a card or an image, and reporting
+//! it.
 
 use super::{PartPath, Source};
 use crate::{
@@ -34,14 +34,14 @@ pub(super) const UNTOUCHED: &str = "Nothing was changed.";
 pub(super) struct Target<'a> {
     session: &'a Session,
     args: &'a ChangeArgs,
-    /// What it is told as.
+    /// The name of the command in reports.
     command: &'static str,
     path: &'a Path,
     pub(super) source: Source,
     started: Instant,
 }
 
-/// Something that was done, as it is told.
+/// A completed change, for reports.
 pub(super) struct Told {
     pub(super) what: json::FileChanged,
     /// From the root, with a slash in front.
@@ -104,7 +104,7 @@ impl Told {
     }
 }
 
-/// What is done, and what of it is told.
+/// The changes, and how to report them.
 #[derive(Default)]
 pub(super) struct Wanted {
     pub(super) edits: Vec<FileEdit>,
@@ -145,7 +145,7 @@ impl<'a> Target<'a> {
         Ok((index, tree))
     }
 
-    /// Does it, and tells of it.
+    /// Makes the changes and reports them.
     pub(super) fn apply(self, index: usize, title: &str, wanted: Wanted) -> Outcome<Exit> {
         for one in wanted.left_out.iter().take(5) {
             self.session.out.warn(&format!("{} is left out: {}.", name(&one.path), one.why));
@@ -341,7 +341,7 @@ impl<'a> Target<'a> {
     }
 }
 
-/// A note that goes on: what its owner wrote stays, and of a long history what was done last.
+/// Extends a note: the user's text is kept, and the latest changes of a long history.
 fn continued(note: Option<String>, done: &str) -> String {
     const MOST: usize = 1000;
     let Some(note) = note else { return done.to_owned() };
@@ -416,7 +416,7 @@ fn failed_on_card(failure: EditFailure) -> Failure {
     Failure::from(failure.error).state(state).next(next)
 }
 
-/// What stands there now: its length, where it is a file.
+/// The present item at a path: the length of a file.
 pub(super) fn there(tree: &Tree, path: &[u8]) -> Outcome<Option<imbrik_core::files::Found>> {
     use super::Looked as _;
     let files = tree.files().looked()?;

@@ -77,7 +77,7 @@ struct Pair<'a> {
 /// A partition that only one of the two has, and which.
 type Alone = (String, &'static str);
 
-/// What all comparisons add up to.
+/// The sum of all comparisons.
 #[derive(Default)]
 struct Summary {
     differs: bool,
@@ -174,7 +174,7 @@ impl<'a> Diffing<'a> {
             }
             _ => false,
         };
-        // What a journal changes is not what the tiles hold.
+        // Changes in a journal are not in the tiles.
         let is_as_stored = !before.was_replayed() && !after.was_replayed();
         let known: Option<KnownSame<'_>> = if is_as_stored { Some(&known) } else { None };
         let progress = self.session.progress(1);
@@ -329,7 +329,7 @@ fn is_folder(one: &Difference) -> bool {
     }
 }
 
-/// The word for what became of a file, and what is told behind its name.
+/// The kind of change of a file, and the details after its name.
 fn words(one: &Difference) -> (&'static str, String) {
     let below = |kind: FileKind, below: &imbrik_core::files::Below| match kind {
         FileKind::Folder if below.files == 0 => String::new(),

@@ -32,7 +32,7 @@ use std::{
 };
 
 const AGAIN: &str = "Run the same command again to start over.";
-/// How many things that were not taken are told one by one.
+/// The maximum number of listed items that were not extracted.
 const TOLD: usize = 10;
 /// How much of a file that goes to standard output is read at once.
 const PIECE: ByteLen = ByteLen::mib(1);
@@ -73,7 +73,7 @@ pub(super) fn run(session: &Session, args: &GetArgs) -> Outcome<Exit> {
     getting.show(&wanted, &got, &tally)
 }
 
-/// What is got of a partition.
+/// The selected files of a partition.
 struct Wanted<'a> {
     part: &'a Part,
     tree: &'a Tree,
@@ -81,7 +81,7 @@ struct Wanted<'a> {
     chosen: Vec<Chosen>,
 }
 
-/// Where it goes.
+/// The destination.
 enum Goal {
     /// The content of the only file, to standard output.
     Bytes,
@@ -92,7 +92,7 @@ enum Goal {
 }
 
 impl Goal {
-    /// What `dest` asks for. The only file or folder that is got takes its name, when nothing has it.
+    /// Interprets `dest`. A single file or folder gets that name, if it does not exist.
     fn of(dest: &Path, wanted: &mut [Wanted<'_>]) -> Outcome<Self> {
         let is_file = match wanted {
             [Wanted { files, chosen, .. }] => match &chosen[..] {
@@ -112,7 +112,7 @@ impl Goal {
             });
         }
         if let Some(packing) = ArchivePacking::of_name(dest).filter(|_| !dest.is_dir()) {
-            // A file that is itself such an archive is got as it is.
+            // A single file that is such an archive itself is extracted unchanged.
             let only = wanted.first().and_then(|one| one.chosen.first());
             let is_one = is_file == Some(true)
                 && only.is_some_and(|only| {
@@ -241,7 +241,7 @@ impl Getting<'_> {
         Ok(got)
     }
 
-    /// The content of the only file, as it is.
+    /// Writes the content of a single file.
     fn bytes(&self, wanted: &[Wanted<'_>]) -> Outcome<Exit> {
         let [Wanted { files, chosen, .. }] = wanted else { return Ok(Exit::Done) };
         let [only] = &chosen[..] else { return Ok(Exit::Done) };
@@ -257,7 +257,7 @@ impl Getting<'_> {
             buffer.resize(len.to_usize().unwrap_or(0), 0);
             content.read_at(at.start(), &mut buffer).state(half).next(AGAIN)?;
             match out.write_all(&buffer) {
-                // A reader that has seen enough is no failure.
+                // A closed output pipe is not an error.
                 Err(error) if error.kind() == io::ErrorKind::BrokenPipe => return Ok(Exit::Done),
                 written => {
                     written.map_err(|error| system("writing the file", error).state(half))?

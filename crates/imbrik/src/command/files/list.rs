@@ -92,7 +92,7 @@ struct Listing<'a> {
     cancel: &'a Cancel,
 }
 
-/// How wide the columns are by now: they grow with what comes.
+/// The present widths of the columns: they grow with the entries.
 #[derive(Default)]
 struct Widths {
     owner: usize,
@@ -100,7 +100,7 @@ struct Widths {
     size: usize,
 }
 
-/// What is shown of an entry.
+/// An entry to print.
 struct Shown {
     path: Vec<u8>,
     /// True if that is from the root down.
@@ -110,7 +110,7 @@ struct Shown {
 }
 
 impl Listing<'_> {
-    /// Lists what was found: folders by what is in them, all else by itself.
+    /// Lists the items: folders with their entries, files by themselves.
     fn list(&self, found: &[Found]) -> Outcome<(u64, u64)> {
         let (mut entries, mut faults) = (0u64, 0u64);
         let mut rows = self.session.out.rows();
@@ -198,7 +198,7 @@ impl Listing<'_> {
             },
             _ => None,
         };
-        // What is in a folder that was named is shown by its name in it.
+        // The content of a named folder is shown by its names in the folder.
         let is_whole = !is_folder || self.args.recursive || self.session.out.is_json();
         let path = match is_whole {
             true => below(&start.path, entry.path),

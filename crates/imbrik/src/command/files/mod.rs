@@ -45,7 +45,7 @@ pub(crate) fn run(session: &Session, args: &FilesArgs) -> Outcome<Exit> {
     }
 }
 
-/// What went wrong while something was only looked at.
+/// Adds the state and the next step to errors of read-only access.
 trait Looked<T> {
     /// Says so, and what may help.
     fn looked(self) -> Outcome<T>;
@@ -60,14 +60,14 @@ impl<T> Looked<T> for imbrik_core::Result<T> {
     }
 }
 
-/// A card or image whose files are looked at.
+/// A card or image whose files are read.
 struct Source {
     opened: Opened,
     path: PathBuf,
     survey: Survey,
 }
 
-/// A partition and a path in it, as it was typed.
+/// A partition and a path in it, as on the command line.
 struct PartPath {
     part: Option<String>,
     path: Vec<u8>,
@@ -127,7 +127,7 @@ impl Source {
         Tree::open(&self.opened.store(), part).looked()
     }
 
-    /// All partitions whose files can be looked into.
+    /// All partitions with readable files.
     fn trees(&self) -> Outcome<Vec<(&Part, Tree)>> {
         let mut trees = Vec::new();
         for part in &self.survey.parts {
@@ -174,7 +174,7 @@ impl Source {
         }
     }
 
-    /// Says what a tree is that is not read just as it stands there.
+    /// Reports that a journal was replayed, or could not be.
     fn tell_of(session: &Session, tree: &Tree) {
         if tree.was_replayed() {
             session.out.note(&format!(
@@ -192,7 +192,7 @@ impl Source {
     }
 }
 
-/// What a path leads to.
+/// The items at a path.
 fn found(files: &dyn Files, path: &[u8], tree: &Tree) -> Outcome<Vec<Found>> {
     let found = find(files, path).looked()?;
     if found.is_empty() {
@@ -205,7 +205,7 @@ fn found(files: &dyn Files, path: &[u8], tree: &Tree) -> Outcome<Vec<Found>> {
     Ok(found)
 }
 
-/// What is wrong with a volume's metadata, and was passed over.
+/// Reports faults in a volume's metadata that were skipped.
 fn tell_of_faults(session: &Session, files: &dyn Files, tree: &Tree) {
     let faults = files.faults();
     if let Some(first) = faults.first() {

@@ -80,7 +80,7 @@ fn take_in(wanted: &mut Wanted, brought: Brought, to: &[u8], replaced: Option<By
     wanted.left_out.extend(brought.left_out);
 }
 
-/// What all of it gets, from what was typed.
+/// The owner and mode of all added files, from the command line.
 fn given(args: &GiveArgs, tree: &Tree) -> Outcome<Given> {
     let files = tree.files().looked()?;
     let knows_owners = files.info(files.root()).looked()?.ownership.is_some();
@@ -96,8 +96,8 @@ fn given(args: &GiveArgs, tree: &Tree) -> Outcome<Given> {
     })
 }
 
-/// Where in the volume something called `base` goes: into the folder that `goal` is, or under that name;
-/// and how long the file is that it takes the place of.
+/// The path in the volume for something called `base`: in the folder `goal`, or that name itself; and the length of the
+/// file that it replaces.
 fn place(
     tree: &Tree,
     goal: &[u8],

@@ -1,4 +1,4 @@
-//! What is made beside the image in the same read: a spare, or a second image.
+//! A second output of the same read: a card for the same board, or another image.
 
 use super::{SaveSource, UNTOUCHED, off_the_card};
 use crate::{
@@ -20,7 +20,7 @@ use imbrik_core::{
 };
 use std::{path::Path, sync::Arc, thread};
 
-/// What is made in the same read.
+/// The kind of second output.
 pub(super) enum Also<'a> {
     /// A spare.
     Card(Box<Source<'a>>, Vec<writing::PlannedCard>),
@@ -28,14 +28,14 @@ pub(super) enum Also<'a> {
     Image(Destination, SaveOptions),
 }
 
-/// What became of that.
+/// The result of the second output.
 pub(super) enum Other {
     Card(Outcome<Exit>),
     Image(imbrik_core::Result<Saved>),
 }
 
 impl<'a> Also<'a> {
-    /// What `--also` names, planned, shown and agreed to.
+    /// Plans, shows and confirms the output named by `--also`.
     pub(super) fn of(
         writing: &Writing<'_>,
         args: &SaveArgs,

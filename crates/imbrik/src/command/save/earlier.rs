@@ -1,4 +1,4 @@
-//! An earlier image of the card, of which what did not change is taken over.
+//! An earlier image of the card, from which unchanged data are reused.
 
 use super::SaveSource;
 use crate::{
@@ -57,8 +57,7 @@ impl OnShelf {
         Ok(Some(Self { listing, _lock: lock }))
     }
 
-    /// The newest image of the card that is not known to be damaged. Warns of what is odd about the images that
-    /// are there.
+    /// The newest image of the card that is not known to be damaged. Warns about oddities of the images there.
     pub(super) fn before(&self, session: &Session, wanted: &SaveSource) -> Option<PathBuf> {
         let mut manifest = Manifest::new(&wanted.survey, "", Timestamp::UNIX_EPOCH);
         manifest.only = wanted.only.as_ref().map(ListedPart::of);
@@ -200,7 +199,7 @@ impl Earlier {
             session.out.note(&format!("{}.", super::sentence(why)));
         }
         if args.fit {
-            // What is fitted stands elsewhere.
+            // In a fitted image, data are at other offsets.
             reuse.same.clear();
         }
         Ok(Self { reuse, checked })
@@ -249,7 +248,7 @@ impl Earlier {
         self.reuse.known.iter().map(|span| span.len()).sum()
     }
 
-    /// Tells, for people, what was taken over.
+    /// The text about reused data.
     pub(super) fn lines(&self, saved: &Saved) -> Vec<String> {
         let name = quoted(self.reuse.image.path());
         let unread: ByteLen = saved.reused.unread.iter().map(|span| span.len()).sum();

@@ -64,7 +64,7 @@ struct Live<'a> {
 /// A copy of a card that was made while it ran; it has no name any more, and goes away with this.
 struct Copy {
     image: Arc<Image>,
-    /// What of it is as sound as in an image before it.
+    /// The parts that are as intact as in an earlier image.
     trusted: Vec<Span>,
 }
 
@@ -173,7 +173,7 @@ impl Live<'_> {
         Ok((Copy { image, trusted }, saved))
     }
 
-    /// Makes the image of the moment that was read, and tells of it.
+    /// Writes the image of the snapshot, and reports it.
     #[expect(clippy::too_many_arguments, reason = "everything about a save, reported once")]
     fn finish(
         &self,
@@ -234,13 +234,13 @@ fn failed(error: Error, to: &Destination) -> Failure {
         .next(next)
 }
 
-/// What was found at a moment, to be saved.
+/// The source of the save, from a snapshot.
 fn wanted(snapshot: &Snapshot) -> SaveSource {
     let source: Arc<dyn ReadAt> = Arc::<Recorded>::clone(&snapshot.store);
     SaveSource { source, survey: snapshot.survey.clone(), only: None }
 }
 
-/// All that is in use, as it stands.
+/// All used space, unchanged.
 fn all_in_use(session: &Session, wanted: &SaveSource) -> Outcome<ImagePlan> {
     let options = session.resize_options(false);
     ImagePlan::new(&wanted.source, &wanted.survey, ImageContent::InUse, options).state(UNWRITTEN)

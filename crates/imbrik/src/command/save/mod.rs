@@ -70,7 +70,7 @@ pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
 /// A save that came to nothing.
 struct Stopped {
     failure: Failure,
-    /// What was on the card, when it went away and what is saved of it can be gone on with.
+    /// The survey of a removed card whose save can be resumed.
     gone: Option<Box<Survey>>,
 }
 
@@ -80,7 +80,7 @@ impl From<Failure> for Stopped {
     }
 }
 
-/// Saves the card as far as it is there; with `resume`, what is left of an earlier attempt is kept.
+/// Saves the card while it is connected; with `resume`, the result of an earlier attempt is kept.
 fn attempt(
     session: &Session,
     args: &SaveArgs,
@@ -125,7 +125,7 @@ fn attempt(
     let writing = Writing::new(session, "save", &write_args);
     let also = args.also.as_deref();
     if !card.mounts().is_empty() {
-        // What would be refused is refused before anything is unmounted.
+        // Invalid requests are refused before anything is unmounted.
         also.map_or(Ok(()), |name| Also::may_be(&writing, name, card))?;
         drop(wanted);
         source_guard::unmounted(session, card, args.unmount)?;
@@ -197,7 +197,7 @@ struct Run<'a> {
 }
 
 impl Run<'_> {
-    /// Reads the card, and tells what came of it.
+    /// Reads the card, and reports the result.
     fn carry(
         &self,
         writing: &Writing<'_>,
@@ -229,7 +229,7 @@ impl Run<'_> {
             Stopped { failure: failed(error, self.card, to), gone }
         })?;
         packing::tell_of(session, &saved);
-        // The image is whole, whatever became of the card beside it.
+        // The image is complete, whatever happened to the second output.
         let mut beside = Ok(Exit::Done);
         let second = match (other, also) {
             (Some(Other::Image(second)), Some(Also::Image(to, _))) => {
@@ -327,7 +327,7 @@ fn failed(error: Error, card: &Card, to: &Destination) -> Failure {
     failure
 }
 
-/// What is to be saved: a card, or a partition of it that stands for the card.
+/// The source of a save: a card, or a partition in place of a card.
 struct SaveSource {
     source: Arc<dyn ReadAt>,
     survey: Survey,
@@ -350,8 +350,7 @@ impl SaveSource {
         Ok(Self { source: window, survey: inside, only: Some(part.clone()) })
     }
 
-    /// Returns whether the card tells of itself otherwise than before it was read. One that is gone by now
-    /// tells nothing.
+    /// Returns whether the content of the card has changed since it was read. A removed card is unknown.
     fn has_changed(&self, session: &Session, args: &SaveArgs, card: &Card, tally: &Tally) -> bool {
         match Self::of(session, args, card, tally) {
             Ok(again) => self.survey.has_changed(&again.survey),
@@ -360,7 +359,7 @@ impl SaveSource {
     }
 }
 
-/// What the image will hold.
+/// The content of the image.
 fn content(session: &Session, args: &SaveArgs, wanted: &SaveSource) -> Outcome<ImagePlan> {
     let (source, survey) = (&wanted.source, &wanted.survey);
     if args.fit {
@@ -425,7 +424,7 @@ fn plan(
     Ok(Exit::Done)
 }
 
-/// What the image will say of itself.
+/// The manifest of the image.
 fn manifest(args: &SaveArgs, card: &Card, wanted: &SaveSource, content: &ImagePlan) -> Manifest {
     let mut manifest = content.manifest(packing::MADE_BY, Timestamp::now());
     manifest.card_model.clone_from(&card.model);

@@ -1,4 +1,4 @@
-//! What became of a save.
+//! The result of a save.
 
 use crate::{
     card_sizes,
@@ -17,7 +17,7 @@ use imbrik_core::{
 };
 use std::time::Duration;
 
-/// What was done.
+/// The completed save.
 pub(super) struct Done<'a> {
     pub(super) card: &'a Card,
     /// How long it is, or the partition of it that was saved.
@@ -25,17 +25,17 @@ pub(super) struct Done<'a> {
     /// How long a card must be for the image, when it was fitted.
     pub(super) fitted: Option<ByteLen>,
     pub(super) only: Option<&'a Part>,
-    /// What is in use of the card; `None` when that was not looked at.
+    /// The used space of the card; `None` if it was not examined.
     pub(super) occupancy: Option<&'a Occupancy>,
     pub(super) used: ByteLen,
     pub(super) pack: Pack,
     pub(super) saved: &'a Saved,
-    /// What was taken over from the image that it was made from, for programs and for people.
+    /// The data reused from the earlier image, as JSON and as text.
     pub(super) reused: Option<json::Reused>,
     pub(super) reused_lines: Vec<String>,
-    /// When and for how long the card stood still, if it was in use.
+    /// The times and durations of the freezes of a card in use.
     pub(super) stood: Option<Freezes>,
-    /// What was read of the card.
+    /// The number of bytes read from the card.
     pub(super) tally: &'a Tally,
     pub(super) took: Duration,
 }
@@ -79,7 +79,7 @@ impl Done<'_> {
         to.next("imbrik restore", &place)
     }
 
-    /// Tells of a second image that was made in the same read.
+    /// Reports a second image from the same read.
     pub(super) fn show_second(&self, session: &Session, to: &Destination) {
         let out = &session.out;
         if out.is_json() {

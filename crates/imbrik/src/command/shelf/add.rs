@@ -12,7 +12,7 @@ use imbrik_core::shelf::Removal;
 use jiff::{Timestamp, tz::TimeZone};
 use std::path::PathBuf;
 
-/// The save that is meant; what is not mounted is noticed before a card is read.
+/// The arguments of the save; a missing mount is noticed before a card is read.
 pub(crate) fn meant(session: &Session, args: &ShelfAddArgs) -> Outcome<SaveArgs> {
     if args.brief {
         session.out.be_brief();
@@ -54,7 +54,7 @@ pub(crate) fn make_room(
     let now = Timestamp::now();
     let mut removal = shelf.removal(&shelf.list(now)?, now, &TimeZone::system(), Some(leftovers));
     let may_go = std::mem::take(&mut removal.images);
-    // What the failed save left is of no use: the next one has another name.
+    // The leftover of the failed save is useless: the next image has another name.
     removal.apply(&shelf, &lock, || ())?;
     failure.state = "No image was added.".to_owned();
     let removal = Removal { images: may_go, ..Removal::default() };

@@ -77,7 +77,7 @@ pub(super) fn check(session: &Session, shelf: &Shelf, most: usize) -> Outcome<Ex
     Ok(if damaged > 0 { Exit::Mismatch } else { Exit::Done })
 }
 
-/// What is wrong with an image, when something is.
+/// The problem of an image, if it has one.
 fn wrong_with(session: &Session, one: &Shelved) -> imbrik_core::Result<Option<String>> {
     let damaged = |error: &Error| {
         matches!(error.class(), Class::Corrupt | Class::Mismatch | Class::Unsupported)

@@ -1,4 +1,4 @@
-//! `imbrik shelf list`: what stands on a shelf.
+//! `imbrik shelf list`: the images on a shelf.
 
 use super::open;
 use crate::{
@@ -140,7 +140,7 @@ fn roughly(days: f64) -> String {
     }
 }
 
-/// In how many days the disk is full, when it goes on as in the last month; `None` when there is too little to tell.
+/// The number of days until the disk is full, at the pace of the last month; `None` if there is not enough data.
 fn full_in(listing: &Listing, now: Timestamp, free: ByteLen) -> Option<f64> {
     let age = |image: &&Shelved| (now.as_second() - image.made_at.as_second()) as f64 / DAY;
     let recent: Vec<_> = listing.images.iter().filter(|image| age(image) < 31.0).collect();

@@ -15,7 +15,7 @@ use std::{
 };
 
 const NAME: &str = "imbrik-nightly";
-/// Where a log is kept, in a folder that systemd makes.
+/// The path of the log, in a folder that systemd creates.
 const LOG: &str = "/var/log/imbrik/nightly.log";
 const LOG_OF_CRON: &str = "/var/log/imbrik-nightly.log";
 /// How many images are checked a night: sixty a month.
@@ -67,7 +67,7 @@ fn told(session: &Session, result: &str, units: Vec<json::ShelfUnit>, cron: Opti
     session.out.line(&json::object("shelf", result, more).to_string());
 }
 
-/// What is to be done every night.
+/// The command for every night.
 struct Night<'a> {
     program: PathBuf,
     folder: PathBuf,
@@ -76,7 +76,7 @@ struct Night<'a> {
 }
 
 impl Night<'_> {
-    /// The words of the command line, in front of which the program stands.
+    /// The arguments of the program.
     fn words(&self) -> Vec<String> {
         let words = ["shelf", "add", "--live", "--brief", "--thin", "--check"];
         let mut words: Vec<_> = words.map(str::to_owned).to_vec();
@@ -130,7 +130,7 @@ impl Night<'_> {
     }
 }
 
-/// `text` with what stands in braces filled in; what is filled in is not looked at again.
+/// `text` with placeholders in braces replaced; replacements are not expanded again.
 fn filled(text: &str, with: &[(&str, &str)]) -> String {
     let mut out = String::new();
     let mut rest = text;

@@ -85,10 +85,10 @@ struct Found<'a> {
     what: &'a Opened,
     survey: Survey,
     occupancy: Occupancy,
-    /// The gaps, how much of each is in use, and whether all of it was looked at.
+    /// The gaps, the used space of each, and whether all of it was read.
     gaps: Vec<(Span, (ByteLen, bool))>,
     references: Vec<Reference>,
-    /// What a shelf has of the card.
+    /// The images of the card on the shelf.
     shelf: Option<OnShelf>,
 }
 
@@ -241,7 +241,7 @@ impl Found<'_> {
         ]
     }
 
-    /// What limits the volumes, and the smallest card.
+    /// The limits of the volumes, and the smallest card.
     fn show_limits(&self, out: &Out) {
         for why in self.occupancy.notes() {
             out.line(&format!("{} {why}", out.paint(Tone::Alarm, "!")));
@@ -378,7 +378,7 @@ impl Found<'_> {
     }
 }
 
-/// What programs are told of an image.
+/// The properties of an image as JSON.
 fn facts_of(image: &Image) -> json::ImageFacts {
     let manifest = image.manifest();
     let fitted = manifest.and_then(|manifest| manifest.fitted.as_ref());
@@ -393,7 +393,7 @@ fn facts_of(image: &Image) -> json::ImageFacts {
     }
 }
 
-/// Where a span starts.
+/// The start of a range.
 fn place(span: &Span) -> String {
     match span.start().get() {
         0 => "0".to_owned(),
@@ -425,7 +425,7 @@ fn short_label(part: &Part) -> String {
     }
 }
 
-/// What of a volume is in use and what is free; `None` where nobody knows.
+/// The used and the free space of a volume; `None` if unknown.
 fn used_and_free(found: Option<&Examined>, part: &Part) -> (Option<ByteLen>, Option<ByteLen>) {
     match found {
         Some(found) if found.usage.whole_because.is_none() => {

@@ -14,7 +14,7 @@ use imbrik_core::{
 };
 use std::{sync::Arc, time::Instant};
 
-/// What the list covers.
+/// The limits of the search.
 const COVERED: &str = "Only known places and forms of private data are searched: see docs/private.md. Other private \
                        data may be there. restore, clone and fit leave out the files listed as private with \
                        --leave-private, and those that are only possible with --leave-private=strict.";
@@ -84,7 +84,7 @@ pub(super) fn run(
     Ok(Exit::Done)
 }
 
-/// What happens to it in a copy without private data.
+/// How a copy without private data treats it.
 fn remedy(one: &Private) -> &'static str {
     match &one.remedy {
         Remedy::Drop => "left out",

@@ -1,4 +1,4 @@
-//! What the shelf of the configuration has of a card, and how much of it changed since.
+//! The images of a card on the configured shelf, and how much of it has changed since.
 
 use crate::{
     recognised::{Recognised, Shelved},
@@ -14,15 +14,15 @@ use imbrik_core::{
 };
 use std::sync::Arc;
 
-/// What of a card stands on the shelf.
+/// The images of a card on the shelf.
 pub(super) struct OnShelf {
     known: Recognised,
-    /// At most so much of what is in use is otherwise now; `None` when that cannot be told without reading all.
+    /// The maximum number of used bytes that have changed; `None` if only reading everything could tell.
     changed: Option<ByteLen>,
 }
 
 impl OnShelf {
-    /// Looks for the card; `None` when there is no shelf, or it has none of this very card.
+    /// Searches for the card; `None` without a shelf, or if it has no image of this card.
     pub(super) fn of(
         session: &Session,
         card: &Arc<dyn ReadAt>,

@@ -24,7 +24,7 @@ pub(crate) use types::*;
 /// The version of everything in here.
 pub(crate) const VERSION: u32 = 1;
 
-/// What stands in front of every object.
+/// The first fields of every object.
 #[derive(Serialize)]
 struct Envelope<'a, T> {
     imbrik: u32,
@@ -34,7 +34,7 @@ struct Envelope<'a, T> {
     more: T,
 }
 
-/// Findings, in words.
+/// The texts of findings.
 pub(crate) fn told(findings: &[impl ToString]) -> Vec<String> {
     findings.iter().map(ToString::to_string).collect()
 }
