@@ -4,12 +4,12 @@
 //!
 //! ```text
 //!  card, table ──► layout ────────────────► image ──────► transfer ───► operation
-//!  where bytes     survey, occupancy,       containers,   a view into   from options over a
-//!  come from       plan, view               manifest      a sink        plan to an outcome
+//!  sources and     survey, occupancy,       containers,   from a view   request, plan,
+//!  targets         plan, view               manifest      into a sink   outcome
 //!       └──────────────┴──── imbrik-fs (volumes), imbrik-store (bytes) ────┘
 //! ```
 //!
-//! A module uses only those to the left of it. What a program wants as a whole is an [`operation`]:
+//! A module uses only those to the left of it. Complete tasks are in [`operation`]:
 //! its front page restores a card. The crates below are at hand as [`fs`] and [`store`].
 //!
 //! ```no_run

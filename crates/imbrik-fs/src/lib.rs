@@ -6,14 +6,14 @@
 //! counts as used completely.
 //!
 //! ```text
-//!                     OpenVolume                 a store, and what stands in it
-//!                     registry                   a line a filesystem
+//!                     OpenVolume                 a store, and its volume
+//!                     registry                   one line per filesystem
 //!   ┌──────┬──────┬──────┼──────┬──────┬──────┬──────┐
-//!  ext4   FAT   exFAT   NTFS  btrfs   F2FS   swap   LUKS       a folder each, none uses another
+//!  ext4   FAT   exFAT   NTFS  btrfs   F2FS   swap   LUKS       one folder each, none uses another
 //!   └──────┴──────┴──────┼──────┴──────┴──────┴──────┘
-//!              Filesystem, Files, Resize        what each may answer, and the cautious answers
-//!       Volume, Examined, Usage, ResizedVolume        what is answered
-//!       bits, placement, clusters                sets of blocks, and where they may move
+//!              Filesystem, Files, Resize        the traits, with cautious defaults
+//!       Volume, Examined, Usage, ResizedVolume        the results
+//!       bits, placement, clusters                sets of blocks, and their moves
 //! ```
 //!
 //! A new filesystem is a folder with one `impl Filesystem`, and a line in `registry`.
@@ -28,7 +28,7 @@
 //! # fn main() -> imbrik_store::Result<()> {
 //! let store = Arc::new(FileStore::open(Path::new("hive-07.ext4"))?);
 //! let volume = OpenVolume::open(store)?.expect("it holds a volume");
-//! let files = volume.files()?.expect("its files can be looked into");
+//! let files = volume.files()?.expect("its files can be read");
 //! let etc = files.at(&[b"etc"])?.expect("it has a folder etc");
 //! files.entries(etc, &mut |entry| {
 //!     let info = files.info(entry.file)?;

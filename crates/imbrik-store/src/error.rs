@@ -1,4 +1,4 @@
-//! The error type of all libraries, classified by what the caller can do.
+//! The error type of all libraries, classified by the caller's options.
 //!
 //! The text of an error is lowercase, has no full stop, gives numbers with units, and compares the found with the
 //! expected value. Each layer that knows a place (a file, a partition, an offset) adds it in front with [`Error::at`].
@@ -10,7 +10,7 @@ use std::{fmt, io};
 /// A [`std::result::Result`] with the core's [`Error`].
 pub type Result<T> = std::result::Result<T, Error>;
 
-/// Classes of errors, by what the caller can do.
+/// Classes of errors, by the caller's options.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum Class {

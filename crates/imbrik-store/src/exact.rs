@@ -1,7 +1,7 @@
 //! Checked arithmetic, and the error for violated invariants.
 //!
-//! Values from a card are validated where they are parsed; an invalid one is [`crate::Class::Corrupt`]. After that, an
-//! overflow can only be a bug. A saturated result would hide the bug behind a plausible number, so it becomes an
+//! Values from a card are validated where they are parsed; an invalid one is [`crate::Class::Corrupt`]. Later overflows
+//! can only be bugs. A saturated result would hide the bug behind a plausible number, so it becomes an
 //! [`invariant_error`].
 
 use crate::{

@@ -119,7 +119,7 @@ impl<'a> Rescue<'a> {
     }
 
     /// Reads as much of `open` as possible, passes the data to `take`, and returns the unreadable ranges, in order and
-    /// joined. Calls `tell` after each successful request.
+    /// joined. Reports its progress after each successful request.
     ///
     /// # Errors
     /// Those of `take`, and of the source those that no other place would escape, such as a card that

@@ -49,7 +49,7 @@ impl MinimumSizes<'_> {
         self.survey.needed_with(lens)
     }
 
-    /// The required card size if the last shrinkable volume has its smallest size; `None` if that is no smaller.
+    /// The required card size if the last shrinkable volume has its smallest size; `None` if it can't shrink.
     pub(crate) fn last_shrunk(&self) -> Option<ByteLen> {
         let last = self.survey.last_resizable()?;
         let len = self.smallest(|index| index == last);

@@ -31,7 +31,7 @@ const WAY_OUT: &str = "Shut the machine down, and read its card on another machi
 pub(crate) const FAILS: &str = "Read a failing card on another machine, where it is not in use.";
 /// The default limit for a freeze.
 const LIMIT: Duration = Duration::from_secs(5);
-/// The intended maximum duration of a freeze, as far as it can be estimated.
+/// The estimated maximum duration of a freeze.
 const AIM: Duration = Duration::from_millis(700);
 /// The minimum assumed read rate of a card in bytes per second, however fast its data were compressed.
 const LEAST_RATE: f64 = 20e6;
@@ -155,7 +155,7 @@ impl<'a> InUse<'a> {
     pub(crate) fn most_at_once(&mut self, took: Duration, last: &Snapshot) -> ByteLen {
         // Reading the data took no longer than compressing or writing them.
         let rate = self.tally.read().get() as f64 / took.as_secs_f64().max(0.01);
-        // If the card changes as fast as it is copied, another pass gains nothing.
+        // If the card changes faster than it is copied, another pass gains nothing.
         let gains = self.changed.is_none_or(|before| {
             last.changed < before.saturating_sub(ByteLen::new(before.get() / 4))
         });

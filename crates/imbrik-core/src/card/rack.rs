@@ -5,22 +5,22 @@
 //! ```toml
 //! [[slot]]
 //! name = "a"                       # rack:a
-//! size = 4000000000                # bytes it says it holds
-//! file = "a.img"                   # its backing file; NAME.img when left out
+//! size = 4000000000                # the size it claims, in bytes
+//! file = "a.img"                   # its file; the default is NAME.img
 //! model = "Willow reader 1"
 //! serial = "0001"
 //! removable = true                 # the default
 //! read_only = false                # the default
 //! sector_size = 512                # the default
-//! mounted_at = ["/media/hive"]     # where it pretends to be mounted
-//! read_rate = 90000000             # bytes a second; as fast as it goes when left out
+//! mounted_at = ["/media/hive"]     # the mount points it reports
+//! read_rate = 90000000             # bytes per second; no limit by default
 //! write_rate = 30000000
-//! request_time = 0.0004            # seconds that every request costs besides
-//! unreadable = [[1048576, 4096]]   # spans [first byte, bytes] that can never be read
-//! flaky = [[2097152, 512, 3]]      # spans that can be read at the n-th try
-//! wraps_at = 1000000000            # what it really holds: addresses wrap around behind it
-//! keeps = 1000000000               # what it really holds: what is written behind it vanishes
-//! pulled_after = 50000000          # it is pulled out once so many bytes went to and from it
+//! request_time = 0.0004            # seconds for every request
+//! unreadable = [[1048576, 4096]]   # ranges [offset, length] that are never readable
+//! flaky = [[2097152, 512, 3]]      # ranges that are readable at the n-th try
+//! wraps_at = 1000000000            # its real capacity: addresses past it wrap around
+//! keeps = 1000000000               # its real capacity: data written past it are lost
+//! pulled_after = 50000000          # it is removed after so many bytes were transferred
 //! ```
 
 use super::{Bus, Card, Host, Listing, TargetCard, Use};

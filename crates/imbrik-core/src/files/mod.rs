@@ -17,7 +17,7 @@
 //! let image = Image::open(Path::new("hive-07.img.zst"), None)?;
 //! let survey = Survey::of(&**image.content())?;
 //! let last = survey.parts.last().expect("it has a partition");
-//! let tree = Tree::open(image.content(), last)?.expect("its files can be looked into");
+//! let tree = Tree::open(image.content(), last)?.expect("its files can be read");
 //! let files = tree.files()?;
 //! for found in find(&*files, b"/etc/*.conf")? {
 //!     println!("{} has {} bytes", found.path.escape_ascii(), files.info(found.file)?.size);

@@ -71,7 +71,7 @@ impl Image {
     /// # Errors
     /// - [`crate::Class::Corrupt`] when it is empty, truncated, or its container is damaged.
     /// - [`crate::Class::Unsupported`] when it is an archive without an image or with several, or when it has no random
-    /// access and may not be unpacked.
+    ///   access and may not be unpacked.
     /// - [`crate::Class::NoRoom`] when the temporary file does not fit.
     /// - [`crate::Class::Usage`] when it is not a file.
     pub fn open(path: &Path, unpack: Option<Unpack<'_>>) -> Result<Self> {

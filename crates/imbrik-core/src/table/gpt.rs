@@ -73,7 +73,7 @@ struct Header {
 }
 
 impl Header {
-    /// Decodes a header, and verifies its checksum and its location. `Ok(None)` if there is no signature.
+    /// Decodes a header, and verifies its checksum and its location. `Ok(None)` without a signature.
     fn decode(bytes: &[u8], at: Lba) -> std::result::Result<Option<Self>, String> {
         if !bytes.starts_with(MAGIC) {
             return Ok(None);

@@ -15,8 +15,8 @@ const UNIT: u64 = 4096;
 /// In which pieces content is copied.
 const PIECE: ByteLen = ByteLen::mib(1);
 
-/// Writes a volume at `place` of `target` in the steps of `commit`; `new` is its future content. `tell` is called for
-/// every written byte. New content comes first, without any reference to it: until then, it can be cancelled.
+/// Writes a volume at `place` of `target` in the steps of `commit`; `new` is its future content. Reports every written
+/// byte. New content comes first, without any reference to it: until then, it can be cancelled.
 ///
 /// # Errors
 /// When it cannot be written, or the operation was cancelled: the card is in the state after a power loss then.

@@ -93,7 +93,7 @@ pub(super) fn read(
             let until = began.checked_add(patience.saturating_sub(so_far.tried));
             let left = try_again(view, &open, span, buf, until, cancel)?;
             so_far.tried = so_far.tried.saturating_add(began.elapsed());
-            // The next part is read nevertheless: there is no later attempt.
+            // The next part is read nevertheless, because it is not retried later.
             (so_far.leap, so_far.leap_to) = (0, ByteOffset::ZERO);
             Ok(left)
         }

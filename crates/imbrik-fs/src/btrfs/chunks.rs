@@ -41,7 +41,7 @@ impl Chunks {
     /// # Errors
     /// - When the store cannot be read.
     /// - [`imbrik_store::Class::Corrupt`] when chunks overlap, reach past the end, or don't add up to the allocated
-    /// space of the device; [`imbrik_store::Class::Unsupported`] for unsupported kinds of stripes.
+    ///   space of the device; [`imbrik_store::Class::Unsupported`] for unsupported kinds of stripes.
     pub(super) fn read(store: &dyn ReadAt, superblock: &Superblock) -> Result<Self> {
         let system = Self { chunks: in_list(&superblock.system_chunks, superblock)? };
         let trees = Trees { store, superblock, chunks: &system };

@@ -1,9 +1,9 @@
 //! btrfs, after its developers' documentation ("On-disk Format") and the kernel's `btrfs_tree.h`.
 //!
 //! ```text
-//!  superblock ──► chunk tree: which bytes of the device each range of logical addresses has
-//!       └───────► root tree ──► extent tree: which of those logical addresses are given out
-//!                          └──► block group tree: how many of each range, where it is not told there
+//!  superblock ──► chunk tree: the bytes of the device for each range of logical addresses
+//!       └───────► root tree ──► extent tree: the allocated logical addresses
+//!                          └──► block group tree: the used bytes of each range, if not in the extent tree
 //! ```
 //!
 //! The superblock and tree blocks are verified by their checksums, owners and generations. Space outside of all chunks

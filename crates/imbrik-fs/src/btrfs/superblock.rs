@@ -56,7 +56,7 @@ impl Superblock {
     /// # Errors
     /// - When the store cannot be read.
     /// - [`imbrik_store::Class::Corrupt`] when it is invalid, and [`imbrik_store::Class::Unsupported`] for unsupported
-    /// features.
+    ///   features.
     pub(super) fn read(store: &dyn ReadAt) -> Result<Self> {
         let raw = read_up_to(store, PLACES[0], LEN)?;
         if raw.len() != LEN || raw.get(0x40..0x48) != Some(MAGIC) {

@@ -176,8 +176,8 @@ impl OpenFolder {
         self.put(at, &[slot], draft)
     }
 
-    /// Ends the folder after `behind`, the end of a new set, if it ended before that: old bytes after the end must not
-    /// be read as entries.
+    /// Ends the folder at `behind`, the end of a new set, if it ended before that: old bytes after the end must not be
+    /// read as entries.
     ///
     /// # Errors
     /// When it can't be written.

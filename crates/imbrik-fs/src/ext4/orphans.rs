@@ -29,7 +29,7 @@ use std::{collections::BTreeSet, sync::Arc};
 /// # Errors
 /// - When the store cannot be read.
 /// - [`imbrik_store::Class::Corrupt`] and [`imbrik_store::Class::Unsupported`] with the obstacle: the orphans are
-/// unchanged then.
+///   unchanged then.
 pub(super) fn finished(store: &Arc<dyn ReadAt>, superblock: &Superblock) -> Result<Option<Edited>> {
     if superblock.last_orphan == 0 && !superblock.has_orphans_in_file() {
         return Ok(None);

@@ -5,15 +5,15 @@
 //!
 //! - *The system wrote both in order.* After a power loss, content can be on the card whose inode is not.
 //! - *Its clock went forward.* Boards without a clock start at the same time each boot, so a second change could get
-//! the time of the first. The times of both superblocks must be in order, and a file is not judged by a time long
-//! before the volume was created, or shortly before it was examined. A folder is not judged if a checker ran in
-//! between.
+//!   the time of the first. The times of both superblocks must be in order, and a file is not judged by a time long
+//!   before the volume was created, or shortly before it was examined. A folder is not judged if a checker ran in
+//!   between.
 //! - *Nothing was written past the filesystem.* Swap files, and blocks for the variables of a boot loader, are written
-//! without a change of the inode.
+//!   without a change of the inode.
 //! - *No power loss hid a write in place.* `fdatasync` writes data at once, but the modification time only with the
-//! next commit, which the mount option `commit=` can delay by many minutes. A power loss in between leaves new content
-//! under an old inode, and the volume looks clean after its next mount and unmount. So once a volume was mounted again,
-//! only files that are written once are judged: see [`is_written_once`].
+//!   next commit, which the mount option `commit=` can delay by many minutes. A power loss in between leaves new content
+//!   under an old inode, and the volume looks clean after its next mount and unmount. So once a volume was mounted again,
+//!   only files that are written once are judged: see [`is_written_once`].
 
 use super::{
     structure::{

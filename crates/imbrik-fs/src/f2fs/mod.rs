@@ -3,9 +3,9 @@
 //!
 //! ```text
 //! superblock, twice │ 2 checkpoints │ SIT, twice │ NAT, twice │ SSA       │ main area
-//! where all is      │ what counts   │ valid      │ where each │ whose the │ nodes and data in
-//!                   │ of what is    │ blocks of  │ node is    │ blocks of │ segments of 2 MiB
-//!                   │ there twice   │ a segment  │            │ it are    │
+//! location of       │ the valid     │ valid      │ location   │ owners of │ nodes and data in
+//! all areas         │ copies of SIT │ blocks of  │ of each    │ blocks    │ segments of 2 MiB
+//!                   │ and NAT       │ a segment  │ node       │           │
 //! ```
 //!
 //! The superblock is accepted if its copy is the same, and the newer of two checkpoints if both are intact. A block of

@@ -44,7 +44,7 @@ impl Superblock {
     /// # Errors
     /// - When the store cannot be read.
     /// - [`imbrik_store::Class::Corrupt`] when they differ or are invalid, and [`imbrik_store::Class::Unsupported`] for
-    /// unsupported sizes and features.
+    ///   unsupported sizes and features.
     pub(super) fn read(store: &dyn ReadAt) -> Result<Self> {
         let raw = read_up_to(store, ByteOffset::ZERO, 2 * BLOCK)?;
         let copy = |at: usize| raw.get(at..at.checked_add(3072)?);

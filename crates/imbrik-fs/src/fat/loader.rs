@@ -1,4 +1,4 @@
-//! A boot loader with a list of its own sectors, which is updated when they move.
+//! A boot loader with a list of its sectors, which is updated when they move.
 //!
 //! The boot sector of SYSLINUX (with that name in its OEM field) reads one sector by its number, the first of
 //! `ldlinux.sys`, which contains the numbers of all others. Numbers count from the start of the volume, in sectors of
@@ -6,10 +6,10 @@
 //! checksum covers the file up to the end of its data:
 //!
 //! ```text
-//!  0 magic   8 sectors of data   10 sectors behind them   12 words summed   16 sum   22 further area
-//! further: 0 place of two numbers of the sectors behind   10 place of the list   12 entries in it
-//!          14, 16 places in the boot sector of the first sector's number, low and high half
-//! list:    number (8 bytes), how many (2 bytes), …
+//!  0 magic   8 sectors of data   10 sectors after them   12 checksummed words   16 checksum   22 further area
+//! further: 0 offset of two numbers of the sectors after   10 offset of the list   12 its entries
+//!          14, 16 offsets in the boot sector of the first sector's number, low and high half
+//! list:    number (8 bytes), count (2 bytes), …
 //! ```
 
 use super::{boot::BootSector, folder::short_name, table::Table};

@@ -284,7 +284,7 @@ fn file_of_very_many_extents_is_read_in_full() {
     are_alike(&tree_of(&at.join("v"), Told::Everything), &tree, 2);
 }
 
-/// What is damaged is told, and what can be read is read.
+/// Damage is reported, and everything readable is read.
 #[test]
 fn wrong_checksum_is_reported_and_skipped() {
     let dir = tempfile::tempdir().unwrap();
@@ -298,10 +298,10 @@ fn wrong_checksum_is_reported_and_skipped() {
     assert_eq!(files.small_file(&[b"weight"], 99).unwrap().unwrap(), b"23.5\n");
     let faults = files.faults();
     assert!(matches!(&faults[..], [one] if one.ends_with("its checksum is wrong")), "{faults:?}");
-    // What changes a volume refuses the same.
+    // Changing the volume is refused for the same reason.
     let error = open.check(&imbrik_store::progress::Cancel::new()).unwrap_err();
     assert_eq!(error.class(), Class::Corrupt);
-    // Where a link leads is not known; what is not there is not there.
+    // A link's target may not exist; a missing file is reported as missing.
     sh("debugfs -w -R 'symlink link weight' v 2>/dev/null", at);
     let open = OpenVolume::open(Arc::new(FileStore::open(&at.join("v")).unwrap())).unwrap();
     let open = open.unwrap();
@@ -534,7 +534,7 @@ fn walk_of_a_damaged_volume_terminates() {
     for make in kinds {
         sh(&format!("rm -f v; {make}"), at);
         let sound = std::fs::read(at.join("v")).unwrap();
-        // Where anything stands: flipped bits in free space say nothing.
+        // Only allocated bytes: flipped bits in free space have no effect.
         let full: Vec<usize> = (0..sound.len().min(3 << 20)).filter(|at| sound[*at] != 0).collect();
         let mut found = 0;
         for _ in 0..300 {
@@ -577,8 +577,8 @@ fn volume_without_its_primary_superblock_is_read_by_backups() {
         sh(&format!("rm -f v; {make}"), at);
         let whole = tree_of(&at.join("v"), Told::NoOwners);
         let sound = std::fs::read(at.join("v")).unwrap();
-        // The superblock or boot sector alone, and with what stands behind it: descriptors, or a part of
-        // the first table.
+        // The superblock or boot sector alone, and together with the following metadata: descriptors, or a part of the
+        // first table.
         let block = if head == 0 { 0 } else { 1024usize << sound[1024 + 24] };
         let behind = if head == 0 { 32 * 512 } else { block.max(2048) };
         let places = [(head, head_len), (behind, block.max(512))];

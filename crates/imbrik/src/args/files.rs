@@ -68,7 +68,7 @@ pub(crate) struct ListArgs {
     /// The card or image; - for standard input
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) source: PathBuf,
-    /// What to list; the default is every volume from its root. Names can be patterns: '2:/etc/*.conf'
+    /// The paths to list; the default is every volume from its root. Names can be patterns: '2:/etc/*.conf'
     #[arg(value_name = "PART:/PATH")]
     pub(crate) paths: Vec<OsString>,
     /// Also what is in folders below
@@ -85,7 +85,7 @@ pub(crate) struct GetArgs {
     /// The card or image
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) source: PathBuf,
-    /// What to extract, then the destination: a folder, a name for a single file or folder, a .tar, .tar.zst or
+    /// The paths to extract, then the destination: a folder, a name for a single file or folder, a .tar, .tar.zst or
     /// .tar.gz; or -: a single file unchanged, anything else as a tar stream
     #[arg(required = true, num_args = 2.., value_names = ["PART:/PATH", "DEST"])]
     pub(crate) paths: Vec<OsString>,
@@ -100,8 +100,8 @@ pub(crate) struct PutArgs {
     /// The card or image
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) target: PathBuf,
-    /// What to add, then the destination: a folder, or the name of a single file or folder. New files get the owner of
-    /// their folder
+    /// The files and folders to add, then the destination: a folder, or the name of a single file or folder. New files
+    /// get the owner of their folder
     #[arg(required = true, num_args = 2.., value_names = ["FILE|FOLDER", "PART:/PATH"])]
     pub(crate) paths: Vec<OsString>,
     #[command(flatten)]
@@ -135,7 +135,7 @@ pub(crate) struct RemoveArgs {
     /// The card or image
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) target: PathBuf,
-    /// What to remove; names can be patterns, and a folder is removed with its content
+    /// The paths to remove; names can be patterns, and a folder is removed with its content
     #[arg(required = true, value_name = "PART:/PATH")]
     pub(crate) paths: Vec<OsString>,
     #[command(flatten)]
@@ -147,7 +147,7 @@ pub(crate) struct RenameArgs {
     /// The card or image
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) target: PathBuf,
-    /// What to rename
+    /// The file or folder to rename
     #[arg(value_name = "PART:/PATH")]
     pub(crate) from: OsString,
     /// The new name in the same folder, a path, or the folder that it moves into

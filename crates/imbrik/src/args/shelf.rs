@@ -115,7 +115,7 @@ pub(crate) struct ShelfAddArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct ShelfNightlyArgs {
-    /// What to save: / or another folder of a card in use, or the card
+    /// The source: / or another folder of a card in use, or the card
     #[arg(value_name = "SOURCE")]
     pub(crate) source: PathBuf,
     /// The shelf

@@ -23,7 +23,7 @@ pub(crate) fn is_card(card: &Card) -> bool {
         || card.read_only && (card.removable || card.bus == Bus::Rack)
 }
 
-/// Shows cards first, then the disks that can't be a target, then a hint if there is no card.
+/// Shows cards first, then the disks that can't be a target, then a hint if no card is connected.
 pub(crate) fn show(out: &Out, cards: &[Seen], disks: &[Card], empty_slots: usize) {
     let mut first = true;
     let mut gap = || {

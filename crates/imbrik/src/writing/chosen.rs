@@ -10,7 +10,7 @@ use crate::{
 use imbrik_core::card::{Bus, Card, Reason, Standing, standing};
 use std::path::{Path, PathBuf};
 
-/// A card that was named, and which of those that were: what it gets of its own follows from that.
+/// A named card, and its position on the command line, which determines its identity.
 pub(crate) struct Chosen {
     pub(crate) card: Card,
     pub(super) number: usize,
@@ -78,7 +78,7 @@ impl Writing<'_> {
         }
     }
 
-    /// What is to be thought of all, when some were left out.
+    /// The exit code, considering cards that were left out.
     pub(super) fn with_skipped(&self, exit: Exit) -> Outcome<Exit> {
         let skipped = self.skipped.borrow();
         let Some(first) = skipped.first().filter(|_| exit != Exit::Interrupted) else {

@@ -1,4 +1,4 @@
-//! One card is written; what became of it, in words.
+//! Writing one card, and the text about the result.
 
 use super::{PlannedCard, Source, UNTOUCHED};
 use crate::{
@@ -20,7 +20,7 @@ use imbrik_core::{
 /// How often a card may go away and come back in one run: one that does so again and again never ends.
 pub(crate) const MOST_TIMES: usize = 8;
 
-/// What there is to do for a card.
+/// The work for a card.
 pub(super) struct Job<'a> {
     pub(super) host: &'a dyn Host,
     pub(super) card: &'a PlannedCard,
@@ -31,7 +31,7 @@ pub(super) struct Job<'a> {
 
 impl Job<'_> {
     /// # Errors
-    /// With what state the card is in.
+    /// With the state of the card.
     pub(super) fn run(&self, watch: Watch<'_>) -> Outcome<WrittenToCard> {
         let options = WriteOptions {
             allow_fixed: self.args.allow_fixed,
@@ -43,7 +43,7 @@ impl Job<'_> {
         let PlannedCard { plan, target, .. } = self.card;
         let known = &self.source.known;
         let mut written = plan.write(self.host, target, known, options, watch);
-        // What it is called now, when it came back under another name.
+        // The new device of a card that returned under another name.
         let mut back: Option<CardTarget> = None;
         let mut worst = LeftOnCard::WhatItHad;
         for _ in 0..MOST_TIMES {

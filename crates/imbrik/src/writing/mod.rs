@@ -1,8 +1,8 @@
 //! Writing cards: what `restore` and `clone` have in common.
 //!
-//! A [`Source`] is an image or a card with what is known of it; each card to write is a [`PlannedCard`]
-//! with a plan of its own. All plans are shown, one question is asked, then a [`job`] a card runs
-//! beside the others. One that fails fails alone.
+//! A [`Source`] is an image or a card with its survey; each card to write is a [`PlannedCard`] with its plan. All plans
+//! are shown, one question is asked, then one [`job`] per card runs in parallel. A failing card does not affect the
+//! others.
 
 mod chosen;
 mod job;
@@ -43,10 +43,10 @@ use std::{
 };
 
 const UNTOUCHED: &str = "Nothing was written to the card.";
-/// How much of what was read last is kept for cards that are written beside each other.
+/// The size of the cache for cards that are written in parallel.
 const KEPT: ByteLen = ByteLen::mib(48);
 
-/// Where the content comes from.
+/// The kind of source.
 #[derive(Clone, Copy)]
 pub(crate) enum SourceKind<'a> {
     Image(&'a Image),
@@ -65,19 +65,19 @@ impl<'a> SourceKind<'a> {
     }
 }
 
-/// What is written to the cards, and whence.
+/// The source of the content for the cards.
 pub(crate) struct Source<'a> {
     pub(crate) from: SourceKind<'a>,
-    /// What is known of it.
+    /// Its survey and used space.
     pub(crate) known: operation::Source,
-    /// What is read of a card.
+    /// The number of bytes read from a card.
     pub(crate) tally: Option<Tally>,
-    /// When and for how long it stood still, when it is one in use.
+    /// The freezes of a card in use.
     pub(crate) stood: Option<Freezes>,
 }
 
 impl<'a> Source<'a> {
-    /// A card, of which `survey` tells what is on it, read through `content`.
+    /// A card with its `survey`, read through `content`.
     ///
     /// # Errors
     /// When it cannot be read.
@@ -93,7 +93,7 @@ impl<'a> Source<'a> {
 }
 
 impl Source<'_> {
-    /// As it is typed.
+    /// Its name on the command line.
     fn title(&self) -> String {
         match self.from {
             SourceKind::Image(image) => pipe::title(image.path()),
@@ -131,7 +131,7 @@ impl Source<'_> {
 struct IntoPart {
     span: Span,
     title: String,
-    /// What is in it now.
+    /// Its present content.
     now: Survey,
 }
 
@@ -149,27 +149,27 @@ pub(crate) struct PlannedCard {
     plan: RestorePlan,
     /// The host name that it gets.
     host: Option<String>,
-    /// The partition of which the image is one, when it is no card's.
+    /// The partition in an image of a single partition.
     only: Option<ListedPart>,
 }
 
 impl PlannedCard {
-    /// The card's, as it is typed.
+    /// The card's name on the command line.
     pub(crate) fn name(&self) -> String {
         self.target.card.path.display().to_string()
     }
 
-    /// What shall be on it.
+    /// The future content.
     pub(crate) fn view(&self) -> &View {
         &self.plan.plan.view
     }
 
-    /// What differs from the source.
+    /// The differences from the source.
     pub(crate) fn changes(&self) -> &[Change] {
         &self.plan.plan.changes
     }
 
-    /// What is now where the content goes.
+    /// The present content of the target.
     fn now(&self) -> &Survey {
         self.into.as_ref().map_or(&self.target.survey, |into| &into.now)
     }
@@ -179,7 +179,7 @@ impl PlannedCard {
         self.into.is_none() && self.only.is_some()
     }
 
-    /// What is written: the card, or a partition of it.
+    /// The target: the card, or a partition of it.
     fn goal(&self) -> String {
         self.goal_at(&self.target.card.path)
     }
@@ -210,7 +210,7 @@ pub(crate) struct Writing<'a> {
     pub(crate) args: &'a WriteArgs,
     /// How many copies were made before, one after the other; `None` when all are made at once.
     pub(crate) made: Option<usize>,
-    /// True if somebody may be asked whether a copy is for another board.
+    /// True if the user may be asked whether a copy is for another board.
     asks: bool,
     /// How the cards ended that were left out, since they cannot be written.
     skipped: RefCell<Vec<Exit>>,
@@ -236,7 +236,7 @@ impl Writing<'_> {
     /// Plans, shows, asks, writes and proves.
     ///
     /// # Errors
-    /// What ends all of it, or the failure of the only card.
+    /// An error that concerns all cards, or that of the only card.
     pub(crate) fn go(
         &self,
         mut source: Source<'_>,
@@ -321,7 +321,7 @@ impl Writing<'_> {
     /// hold, so it gets no table.
     ///
     /// # Errors
-    /// With what state the card is in.
+    /// With the state of the card.
     pub(crate) fn copy(
         &self,
         source: &Source<'_>,
@@ -479,8 +479,8 @@ impl Writing<'_> {
         Ok(())
     }
 
-    /// Writes and proves, and tells what became of each card. With a `board`, their progress stands
-    /// beside that of something else.
+    /// Writes and verifies the cards, and reports the result of each. With a `board`, their progress is shown next to
+    /// that of another operation.
     ///
     /// # Errors
     /// The failure of the only card, or that some of several failed.
@@ -548,7 +548,7 @@ impl Writing<'_> {
     }
 }
 
-/// What has to be typed before a card is overwritten: its host name, its label or its size.
+/// The word to be typed before a card is overwritten: its host name, its label or its size.
 fn word(target: &PlannedCard) -> String {
     let now = target.now();
     match (&target.into, now.name()) {
@@ -588,7 +588,7 @@ fn check_image(image: &Image, watch: Watch<'_>) -> Outcome<()> {
     }
 }
 
-/// What is left of cards whose writing nobody waits for any more.
+/// The state of cards whose writing was abandoned.
 fn left_behind(targets: &[PlannedCard]) -> String {
     let names: Vec<_> = targets.iter().map(PlannedCard::goal).collect();
     let has = if names.len() == 1 { "it has" } else { "each has" };

@@ -1,4 +1,4 @@
-//! What is asked of the plan for one card, and the words for what is refused.
+//! The request for the plan of one card, and the text for its refusal.
 
 use super::{Source, UNTOUCHED};
 use crate::{
@@ -13,12 +13,12 @@ use imbrik_core::{
     operation::{CardTarget, PlanRefusal, RestoreOptions, RestorePlan, SizeNote, Sizes},
 };
 
-/// What a plan is to be made of.
+/// The input of a plan.
 pub(super) struct Request<'a> {
     pub(super) args: &'a WriteArgs,
     pub(super) source: &'a Source<'a>,
     pub(super) target: &'a CardTarget,
-    /// What the copy gets of its own, and whether that was typed just now.
+    /// The identity of the copy, and whether it was typed just now.
     pub(super) identity: Identity,
     pub(super) is_typed: bool,
 }
@@ -26,7 +26,7 @@ pub(super) struct Request<'a> {
 impl Request<'_> {
     pub(super) fn plan(self, session: &Session) -> Outcome<RestorePlan> {
         let shape = &self.args.shape;
-        // A name that is invalid is told, also where nothing would come of it.
+        // An invalid name is reported even if it would not be used.
         let sizes = Sizes {
             keep: shape.keep_size,
             fill: shape.fill,

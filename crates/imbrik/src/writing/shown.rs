@@ -75,7 +75,7 @@ impl Writing<'_> {
         self.session.out.paint(Tone::Strong, &format!("{text:<16}"))
     }
 
-    /// A spare that is made beside an image is a clone.
+    /// A card written next to an image is a clone.
     fn json_command(&self) -> &'static str {
         if self.command == "save" { "clone" } else { self.command }
     }
@@ -176,7 +176,7 @@ impl Writing<'_> {
         }
     }
 
-    /// The last volume, when it could grow into room that is left as it is.
+    /// The last volume, if it could grow into unused space.
     fn could_fill(&self, source: &Source<'_>, target: &PlannedCard) -> Option<String> {
         let is_left = |change: &Change| matches!(change, Change::TailUnused(_));
         if target.into.is_some() || !target.plan.plan.changes.iter().any(is_left) {
@@ -235,7 +235,7 @@ impl Writing<'_> {
         }
     }
 
-    /// Tells what became of each card.
+    /// Reports the result of each card.
     ///
     /// # Errors
     /// The failure of the only card, or that some of several failed.
@@ -338,8 +338,7 @@ impl Writing<'_> {
         }
     }
 
-    /// How much was written of what was planned: the start, which is cleared before it is written,
-    /// counts once.
+    /// The written part of the plan: the start, which is cleared before it is written, counts once.
     fn sent(&self, target: &PlannedCard, written: &WrittenToCard) -> ByteLen {
         let planned = target.plan.plan.view.written();
         planned.saturating_sub(written.found).saturating_sub(written.zero_already)
@@ -396,7 +395,7 @@ impl Writing<'_> {
         self.show_lost(target, written);
     }
 
-    /// What to do with a copy that got a name.
+    /// The next steps for a copy with a new name.
     fn show_how_to_reach(&self, target: &PlannedCard) {
         let Some(host) = &target.host else { return };
         let login = identity::login(&target.plan.plan.view, &target.plan.after);
@@ -404,7 +403,7 @@ impl Writing<'_> {
         self.session.out.line(&format!("          start it, then reach it as {who}{host}.local"));
     }
 
-    /// What of a damaged image is zeros on the cards.
+    /// The parts of a damaged image that are zeros on the cards.
     fn show_damaged(&self, source: &Source<'_>) {
         for (place, len) in source.known.survey.places_of(&source.known.damaged) {
             let len = size::both(len);
@@ -478,7 +477,7 @@ impl Writing<'_> {
     }
 }
 
-/// What to say of the image of one partition that would take a whole card.
+/// The warning about an image of one partition that would take a whole card.
 fn alone(target: &PlannedCard) -> Option<String> {
     let only = target.only.as_ref().filter(|_| target.into.is_none())?;
     let number = only.number?;
@@ -493,7 +492,7 @@ fn alone(target: &PlannedCard) -> Option<String> {
     ))
 }
 
-/// What is to be thought of `all` cards of which some failed.
+/// The error if some of `all` cards failed.
 fn some_failed(failed: &[Failure], all: usize) -> Failure {
     let first = failed.first().map_or(Exit::Failed, |failure| failure.exit);
     let same = failed.iter().all(|failure| failure.exit == first);

@@ -102,13 +102,13 @@ fn check_rejects_a_smaller_card_and_a_card_in_place_of_an_image() {
     bench.imbrik("check hive.img.zst --against nothing").expect(2).says("no card is called");
 }
 
-/// Fails when what can be read is called whole, though nothing tells that it is.
+/// Fails if a readable image without digests is called intact.
 #[test]
 fn check_reports_intact_only_with_digests() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 200000000\n");
     let card = bench.bytes("rack/a.img");
     let write = |name: &str, bytes: &[u8]| std::fs::write(bench.path(name), bytes).unwrap();
-    // A card of somebody else's making: all there, and nothing to compare it with.
+    // An image from another program: complete, but without digests.
     write("plain.img", &card);
     let run = bench.good("check plain.img");
     let run = run
@@ -136,7 +136,7 @@ fn check_reports_intact_only_with_digests() {
     write("bare.img", &bytes[..80 << 20]);
     bench.imbrik("check bare.img").expect(3).shows("is truncated: 41.9 MB");
     bench.imbrik("restore bare.img rack:b --yes").expect(4).says("its volume needs 126 MB");
-    // What is no card at all.
+    // Data that are not a card.
     write("noise.img", &noise(300_000));
     write("page.img", b"<html><body>404: the image is not here any more</body></html>");
     tool!("xz", "-k", bench.path("page.img"));

@@ -35,7 +35,7 @@ fn one_read_serves_cards_of_all_sizes() {
     let bench = Bench::with_card(&more);
     let before = bench.bytes("rack/a.img");
     let one = bench.good("clone rack:a rack:c --yes");
-    // Nothing is left beside the cards, and the source is as it was.
+    // No other file exists, and the source is unchanged.
     assert_eq!(bench.list("."), ["rack"]);
     assert!(bench.bytes("rack/a.img") == before);
     one.shows("rack:c now holds hive-07").shows("Read ");
@@ -177,7 +177,7 @@ fn clone_of_a_card_with_bad_sectors_copies_the_rest() {
     );
     let run = bench.imbrik("clone rack:a rack:b rack:c --yes");
     assert!([0, 6].contains(&run.code), "{run:?}");
-    // Where the volume is in use, it is told.
+    // Bad sectors in used space are reported.
     let bench = Bench::with_slot_a("unreadable = [[200704, 1024]]", &slot("b", CARD, ""));
     bench.imbrik("clone rack:a rack:b --yes").expect(6).shows("could not be read");
 }
@@ -210,7 +210,7 @@ fn large_card_is_cloned_to_a_smaller_one_at_the_cost_of_used_space() {
     let written = done["card_bytes_written"].as_u64().unwrap();
     let read = done["source_bytes_read"].as_u64().unwrap();
     assert!(read <= used * 105 / 100, "{read} read of {used}");
-    // A simulated card cannot zero by itself: what is zero already is left as it is.
+    // A simulated card has no command for zeroing: zeros are not written again.
     let cleared = done["card_bytes_cleared"].as_u64().unwrap();
     let already = done["card_bytes_zero_already"].as_u64().unwrap();
     assert!(cleared > 700 << 20 && already >= cleared, "{already} of {cleared}");
@@ -228,7 +228,7 @@ fn swap_clones_with_a_single_reader() {
         fs::rename(bench.path("rack/a.img"), bench.path("first.img")).unwrap();
         sized(&bench.path("rack/a.img"), CARD);
     };
-    // A spare that was made earlier, and used since: the same ids, another time.
+    // An earlier copy for the same board, used since: the same ids, another time.
     let spare = || {
         fs::rename(bench.path("rack/a.img"), bench.path("second.img")).unwrap();
         let bytes = bench.bytes("first.img");
@@ -347,7 +347,7 @@ fn clone_writes_an_image_and_a_card_in_one_read() {
     bench.good("repack four.img.gz four.img");
     assert!(bench.bytes("three.img") == bench.bytes("four.img"));
     bench.imbrik("save rack:a five.img.zst --also five.img.zst").expect(2).says("same name");
-    // A spare that fails leaves a whole image, and the code says it.
+    // If the card fails, the image is complete, and the exit code reports the failure.
     bench.write_rack(&[slot("a", CARD, ""), slot("b", CARD, "pulled_after = 5000000")].concat());
     let run = bench.imbrik("save rack:a six.img.zst --also rack:b --yes");
     assert_eq!(run.code, 1, "{run:?}");

@@ -158,7 +158,7 @@ fn closed_or_silent_pipe_ends_with_a_clear_message() {
     let output = child.wait_with_output().unwrap();
     let said = String::from_utf8_lossy(&output.stderr).into_owned();
     assert!(said.contains("is incomplete") && !said.contains("panicked"), "{said}");
-    // Somebody holds the other end and says nothing.
+    // The other end is open and silent.
     let mut command = bench.command(["show", "-"]);
     command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
     let mut child = command.spawn().unwrap();

@@ -44,7 +44,7 @@ fn demo_card_is_read_once() {
     assert!(read.unwrap() * 100 <= used.unwrap() * 105, "{saved}");
 }
 
-/// Fails when a demo that is run again takes away what somebody put there since.
+/// Fails if a second demo removes files of the user.
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn demo_replaces_only_its_own_files() {
@@ -64,7 +64,7 @@ fn demo_replaces_only_its_own_files() {
     assert_eq!(fs::metadata(bench.path("imbrik-demo/images/of-mine.img.zst")).unwrap().len(), size);
     let now = bench.list("imbrik-demo/images");
     assert!(ours.iter().all(|name| now.contains(name)), "{ours:?} {now:?}");
-    // A rack that somebody changed is theirs.
+    // A changed rack belongs to the user.
     let rack = bench.path("imbrik-demo/rack/rack.toml");
     let text = fs::read_to_string(&rack).unwrap() + "\n[[slot]]\nname = \"h\"\nsize = 1000000\n";
     fs::write(&rack, &text).unwrap();

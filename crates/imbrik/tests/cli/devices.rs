@@ -105,7 +105,7 @@ fn card_swapped_during_the_question_is_not_written() {
     }
     let bench = Bench::with_card("");
     bench.good("save rack:a hive.img.zst");
-    // Two blank ones of the same size: only the kernel can tell them apart.
+    // Two blank cards of the same size: only the kernel can distinguish them.
     let (first, second) = (bench.path("first"), bench.path("second"));
     sized(&first, 96 << 20);
     sized(&second, 96 << 20);
@@ -261,7 +261,7 @@ fn reads_of_a_large_card_follow_used_space_as_counted_by_the_kernel() {
     let card = Loop::on(&bench.path("card"));
     tool!("mkfs.ext4", "-q", "-L", "hive-07", card.0);
     let mount = Mount::of(&card, bench.path("mnt"), "noatime");
-    // Folders go to groups of their own, so the files lie all over the card.
+    // Each folder goes to another group, so the files are all over the card.
     for number in 0..50 {
         let folder = mount.0.join(format!("week-{number}"));
         fs::create_dir(&folder).unwrap();
@@ -285,7 +285,7 @@ fn reads_of_a_large_card_follow_used_space_as_counted_by_the_kernel() {
     assert!(counted <= read && read - counted < 64 << 10, "{counted} counted, {read} read");
 
     sized(&bench.path("other"), 64 << 30);
-    // Something old stands where tables will: at the start of each group of groups.
+    // Old data are where tables will be: at the start of each flexible group.
     for number in 0..512u64 {
         put(&bench.path("other"), number << 27, &[0xee; 80 << 10]);
     }
@@ -293,7 +293,7 @@ fn reads_of_a_large_card_follow_used_space_as_counted_by_the_kernel() {
     let words = format!("restore x.img.zst {} --yes --allow-fixed --json", other.name());
     let restored = bench.good(&words).json();
     assert!(restored["card_bytes_written"].as_u64().unwrap() < 3 << 30, "{restored}");
-    // What is cleared, the device does by itself: no zeros are sent to it.
+    // The device zeroes by a command: no zeros are sent to it.
     let taken = fs::metadata(bench.path("other")).unwrap().blocks() * 512;
     let stale = 512 * (80 << 10);
     assert!((taken - stale) * 100 <= used * 105, "{taken} bytes taken for {used} in use");

@@ -1,5 +1,5 @@
-//! `imbrik files diff` against a model: the kernel changes a volume at random, and what it shows before and after is
-//! compared here once more.
+//! `imbrik files diff` against a model: the kernel changes a volume at random, and its view before and after is
+//! compared here independently.
 
 use crate::harness::{Bench, flat, is_root, sized, times, tool};
 use std::{
@@ -11,7 +11,7 @@ use std::{
     time::SystemTime,
 };
 
-/// What the kernel shows of a file. A field with another value is another aspect.
+/// The kernel's data about a file. Each field is one aspect of a difference.
 #[derive(Clone, Debug, PartialEq, Eq)]
 struct Facts {
     kind: &'static str,
@@ -147,7 +147,7 @@ fn is_listed(set: &BTreeSet<String>, moved: &BTreeSet<&String>, path: &str) -> b
     nearest.is_some_and(|path| set.contains(&path))
 }
 
-/// Fails when a difference is missing, one is reported that is none, or a file that the kernel renamed is reported as
+/// Fails when a difference is missing, a false one is reported, or a file that the kernel renamed is reported as
 /// removed and added.
 #[test]
 fn differences_match_the_model() {

@@ -19,7 +19,7 @@ fn put_tree(bench: &Bench) {
     fs::set_permissions(bench.path("brood/may/weights.csv"), mode).unwrap();
 }
 
-/// What `files list` tells of everything below a path.
+/// The output of `files list` below a path.
 fn listed(bench: &Bench, source: &str, path: &str) -> Vec<String> {
     let run = bench.good(&format!("files list {source} {path} --recursive --json"));
     let lines = run.stdout.lines().map(|line| serde_json::from_str::<Value>(line).unwrap());
@@ -87,7 +87,7 @@ fn trees_are_added_removed_and_renamed_on_images_and_cards() {
     bench.good("repack x.img.zst x.img");
     judged(&bench, "x.img");
     judged(&bench, "rack/a.img");
-    // Both ways come to the same files.
+    // Both ways give the same files.
     let run = bench.imbrik("files diff x.img.zst rack:a --json");
     assert!(!run.stdout.contains("\"difference\""), "{}", run.stdout);
 }
@@ -127,7 +127,7 @@ fn added_files_get_the_owner_of_their_folder() {
         given.contains("600 7 8") && given.contains("/may 0700 7 8") || given.contains("700 7 8"),
         "{given}"
     );
-    // What is there keeps what it has, whatever the file here is like.
+    // Existing files keep their metadata, whatever those of the new content are.
     bench.good("files put v brood/may/night/hum.wav /brood/may/weights.csv");
     let kept = seen("/brood");
     assert!(kept.contains("/brood/may/weights.csv 0600 7 8"), "{kept}");
@@ -177,7 +177,7 @@ fn tree_is_carried_from_one_system_to_another() {
     assert_eq!(tree("old"), tree("new"));
     let holes = made("mount -o loop,ro new m; stat -c %b m/games/sparse; umount m");
     assert!(holes.trim().parse::<u64>().unwrap() < 64, "the holes are still holes: {holes}");
-    // What has two names is two files there.
+    // A file with two names becomes two files.
     assert_eq!(
         listed(&bench, "big", "/games"),
         ["/games/same", "/games/saves", "/games/saves/one", "/games/sparse"]
@@ -212,7 +212,7 @@ fn journal_is_replayed_before_an_edit() {
     assert_eq!((logs, names.iter().any(|name| name == "/port.conf")), (5, true), "{names:?}");
 }
 
-/// What is put in and left out on the way onto cards, each under its own name.
+/// Files are added and left out on the way to cards, each under a separate name.
 #[test]
 fn copies_add_and_omit_files() {
     let bench = Bench::with_card(&format!(
@@ -227,7 +227,7 @@ fn copies_add_and_omit_files() {
     let more =
         "--put keys/{host}.key=2:/etc/hive.key --put brood=2:/brood-{n} --drop 2:/etc/hostname.old";
     let words = format!("restore x.img.zst rack:b rack:c --host hive-{{n}} --first 4 {more} --yes");
-    // What is to go must be there.
+    // A path to remove must exist.
     bench.imbrik(&words).expect(2).says("no such file or folder");
     let words = words.replace("--drop 2:/etc/hostname.old", "--drop 1:/kernel");
     let plan = words.replace("--yes", "--plan");
@@ -295,7 +295,7 @@ fn copy_leaves_out_private_files() {
     assert_eq!(bench.good("files get rack:b /etc/plain.conf -").stdout, "port=7\n");
     let shadow = bench.good("files get rack:b /etc/shadow -").stdout;
     assert_eq!(shadow, "root:!:1:0:9:7:::\nkeeper:!:1::::::\n");
-    // Keys of its own are made, and stay.
+    // New keys are generated, and kept.
     bench.good("restore v rack:b --leave-private --keys fresh --yes");
     bench.good("files get rack:b /etc/ssh/ssh_host_ed25519_key -").shows("PRIVATE KEY");
     bench.good("show rack:b --private").shows("2 private files");
@@ -384,8 +384,8 @@ fn killed_edit_leaves_the_old_or_the_new_files() {
     assert!(olds > 0 && news > 0, "{olds} old, {news} new");
 }
 
-/// What folders hand on is handed on as the kernel does it: a tree is put in by both, and who may do what in it
-/// must be the same. Would fail where a list is lost, gives more, or stays behind in folders.
+/// Inherited access control lists are the same as those of the kernel: a tree is added both ways and compared. Fails if
+/// a list is lost, grants more, or is missing in folders.
 #[test]
 fn default_acls_are_inherited_as_by_the_kernel() {
     if !is_root("default_acls_are_inherited_as_by_the_kernel") {

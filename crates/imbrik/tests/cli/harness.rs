@@ -387,7 +387,7 @@ pub(crate) fn all_are(bytes: &[u8], byte: u8) -> bool {
     bytes.chunks(expected.len()).all(|piece| piece == &expected[..piece.len()])
 }
 
-/// Where `needle` stands in `bytes`.
+/// The offsets of `needle` in `bytes`.
 pub(crate) fn places_of<'a>(bytes: &'a [u8], needle: &'a [u8]) -> impl Iterator<Item = usize> {
     memchr::memmem::find_iter(bytes, needle)
 }

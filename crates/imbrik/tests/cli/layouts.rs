@@ -301,7 +301,7 @@ fn goes_everywhere(layout: &Layout) {
         let (after, gap_after) = judged(&bench, "b.img", layout);
         assert!(after == before, "{what}: the files differ");
         assert!(gap_after == gap, "{what}: the gap differs");
-        // A bigger card is filled, as far as the last volume can grow.
+        // A bigger card is filled, limited by the growth of the last volume.
         let listed = bench.good("show b.img --json").json();
         let last = listed["content"]["partitions"].as_array().unwrap().last().unwrap().clone();
         let end = last["start"].as_u64().unwrap() + last["size"].as_u64().unwrap();

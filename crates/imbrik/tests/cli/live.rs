@@ -812,7 +812,7 @@ fn timer_units_are_complete() {
     nightly(&later).expect(4).says("exists with other content");
     nightly(&[&later[..], &["--replace"]].concat()).expect(0);
     assert!(fs::read_to_string(timer).unwrap().contains("04:05:00"));
-    // Nights by what stands in the unit, as the system would read it.
+    // Runs the command in the unit, as systemd would parse it.
     let text = fs::read_to_string(service).unwrap();
     let line = text.lines().find_map(|line| line.strip_prefix("ExecStart=")).unwrap();
     let log = bench.path("nightly.log");

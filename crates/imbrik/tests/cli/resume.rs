@@ -60,7 +60,7 @@ fn resumed_save_equals_an_uninterrupted_one() {
             }
         }
     }
-    // There is no leftover: it starts from scratch. Formats that can't be resumed are reported.
+    // Without a leftover, it starts from scratch. Formats that can't be resumed are reported.
     bench.good("save rack:a new.img.zst --exact --resume");
     bench.imbrik("save rack:a new.img.xz --exact --resume").expect(2).says("cannot be resumed");
 }

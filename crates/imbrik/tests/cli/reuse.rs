@@ -141,7 +141,7 @@ fn same_content(bench: &Bench, a: &str, b: &str) {
     assert!(run.status.success(), "{a} and {b}: {}", String::from_utf8_lossy(&run.stdout));
 }
 
-/// What an image says of its tiles and their pieces.
+/// The tiles and pieces listed in an image.
 fn tiles(bench: &Bench, image: &str) -> Value {
     let file = bench.bytes(image);
     let start = places_of(&file, b"{\"imbrik_manifest\"").last().unwrap();
@@ -197,9 +197,8 @@ fn incremental_saves_cost_what_changed_and_equal_a_full_save() {
     nights(times("IMBRIK_NIGHTS", 3));
 }
 
-/// Where what describes files cannot be trusted, they are read: a swap file that the kernel writes past its
-/// inode, a volume that was cut off, content of the image that is damaged. Would fail where the image kept the
-/// old bytes.
+/// Files are read if their metadata can't be trusted: a swap file that the kernel writes past its inode, a volume after
+/// a power loss, damaged content of the image. Fails if the image keeps the old bytes.
 #[test]
 fn reuse_reads_volumes_it_cannot_judge() {
     if !is_root("reuse") {
@@ -225,14 +224,14 @@ fn reuse_reads_volumes_it_cannot_judge() {
     mounted.settle();
     drop(mounted);
     bench.good("save rack:a one.img.zst --no-check");
-    // Nobody told the filesystem.
+    // Written without the filesystem.
     put(&card, places[0] + (1 << 20), b"a page that was swapped out");
     put(&card, places[2] + 100, b"bootcount=3");
     let run = bench.good("save rack:a two.img.zst --reuse one.img.zst");
     run.shows("Unchanged").shows("Copied");
     bench.good("save rack:a full.img.zst --no-check");
     same_content(&bench, "two.img.zst", "full.img.zst");
-    // What is written past the filesystem elsewhere is not seen, unless all is read.
+    // Other writes past the filesystem are not noticed, unless everything is read.
     put(&card, places[1] + 5000, b"from nowhere");
     let told = bench.good("save rack:a three.img.zst --reuse two.img.zst --json").json();
     assert!(told["card_bytes_read"].as_u64().unwrap() < 12 << 20, "{told}");

@@ -128,7 +128,7 @@ fn save_of_a_removed_card_can_be_resumed() {
         .says("Plug the card in again")
         .says("--resume");
     assert_eq!(bench.list(""), ["hive.img.zst.part", "hive.img.zst.part.notes", "rack"]);
-    // What cannot be resumed leaves nothing.
+    // Formats that can't be resumed leave no file.
     bench
         .imbrik("save rack:a other.img.xz --exact")
         .expect(1)

@@ -1,5 +1,4 @@
-//! What somebody sees on terminals of different widths, compared as a screen: no line wraps, and
-//! nothing is left of what was drawn over.
+//! The screen on terminals of different widths: no line wraps, and no overwritten text remains.
 
 use crate::harness::{Bench, CARD, all_are, flat};
 use rustix::{
@@ -67,7 +66,7 @@ impl Screen {
         }
     }
 
-    /// Takes in what was drawn since; false once the program has gone.
+    /// Reads new output; false after the program has ended.
     fn more(&mut self) -> bool {
         let mut piece = [0; 4096];
         match self.terminal.read(&mut piece) {
@@ -97,7 +96,7 @@ impl Screen {
         flat(&self.contents())
     }
 
-    /// Waits for the end; answers the exit code and what stands on the screen then.
+    /// Waits for the end; returns the exit code and the content of the screen.
     fn end(mut self) -> (i32, String) {
         while self.more() {}
         self.is_tidy();
@@ -204,7 +203,7 @@ fn a_window_that_gets_another_size_shows_no_fragments() {
     }
 }
 
-/// The questions, each with what makes it go on, and what is said where it does not.
+/// The questions, each with the confirming answer, and the message without it.
 #[test]
 fn every_question_can_be_answered_refused_and_interrupted() {
     let mounted = || {
@@ -217,7 +216,7 @@ fn every_question_can_be_answered_refused_and_interrupted() {
         bench
     };
     let cases: [(&str, &str, &str, &str, &str); 5] = [
-        // What is typed, the question, the answer, another one, and what that leads to.
+        // The command, the question, the answer, the next answer, and the result.
         ("restore hive.img.zst rack:b", "Type its size", "67.6 MB\n\n", "hive\n", "not confirmed"),
         (
             "restore hive.img.zst rack:b --unmount",
@@ -239,7 +238,7 @@ fn every_question_can_be_answered_refused_and_interrupted() {
             "insert the new one, and press Enter",
             "q\n",
             "\n",
-            // The next question: what is typed before it would stand in the middle of the reason.
+            // The next question: text typed before it would appear in the middle of the message.
             "Insert another card and press Enter",
         ),
     ];
@@ -260,7 +259,7 @@ fn every_question_can_be_answered_refused_and_interrupted() {
         let (bench, mut screen) = asked(60);
         screen.type_in(other);
         screen.wait_for(why);
-        // Only that one asks once more: what is typed would stand in the middle of what another says.
+        // Only this question is repeated: typed text would appear in the middle of other messages.
         if words.contains(&"--swap") {
             screen.type_in("q\n");
         }
@@ -290,8 +289,7 @@ fn is_blank(bench: &Bench) -> bool {
     all_are(&bench.bytes("rack/b.img"), 0)
 }
 
-/// Would fail where the answer is looked for in the pipe, or nobody is asked although somebody sits
-/// there.
+/// Fails if the answer is read from the pipe, or the user at the terminal is not asked.
 #[test]
 fn an_image_from_a_pipe_is_confirmed_on_the_terminal() {
     let bench = bench();

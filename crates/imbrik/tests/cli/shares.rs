@@ -39,7 +39,7 @@ impl Share {
         tool!("pkill", signal, "-f", format!("mount.exfat-fuse -o rw {} ", self.device.name()));
     }
 
-    /// As after the server was started anew.
+    /// As after a restart of the server.
     fn comes_back(&self) {
         let _ = Command::new("umount").arg(&self.at).status();
         let begun = Instant::now();
@@ -51,7 +51,7 @@ impl Share {
             assert!(begun.elapsed() < Duration::from_secs(10), "its program stays");
             thread::sleep(Duration::from_millis(20));
         }
-        // What it mended is no matter here.
+        // The result of the repair is irrelevant here.
         Command::new("fsck.exfat").arg("-ys").arg(&self.device.0).output().unwrap();
         self.mount();
     }
@@ -97,7 +97,7 @@ fn lost_share_fails_cleanly_and_the_next_night_succeeds() {
     bench.good("shelf add share rack:a --brief");
     let first = bench.list("share");
     let words = "shelf add share rack:a --reread --brief";
-    // What changed is read slowly enough for that.
+    // The changes are read slowly enough for that.
     let touch = |number: u8| {
         let noise: Vec<u8> =
             crate::harness::noise(9 << 20).iter().map(|byte| byte ^ number).collect();
@@ -127,7 +127,7 @@ fn lost_share_fails_cleanly_and_the_next_night_succeeds() {
     assert!(first.iter().all(|name| there.contains(name)), "{there:?}");
     bench.good("shelf check share").shows("2 images read");
     bench.good("shelf list share").shows("2 images of 1 card");
-    // Full, and somebody else at work on it.
+    // Full, and in use by another process.
     let free = tool!("df", "--output=avail", "-B1", share.at);
     let free: u64 = free.lines().last().unwrap().trim().parse().unwrap();
     fs::write(share.at.join("filler"), vec![1; usize::try_from(free - (1 << 20)).unwrap()])
@@ -143,7 +143,7 @@ fn lost_share_fails_cleanly_and_the_next_night_succeeds() {
     bench.good("shelf check share").shows("3 images read");
 }
 
-/// Would fail where what is left over stays for ever, or goes while somebody may go on with it.
+/// Fails if leftovers stay forever, or are removed while they can still be resumed.
 #[test]
 fn leftovers_are_removed_after_two_days() {
     let bench = Bench::with_card("");

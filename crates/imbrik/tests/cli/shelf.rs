@@ -10,7 +10,7 @@ fn shelf(days: &[u64]) -> Bench {
     bench.good("shelf make shelf").shows("Keeps 3 newest, 1 a day for 1 week");
     bench.good("save rack:a first.img.zst --no-check");
     for day in days {
-        // The manifest tells when it was made, wherever its file came from.
+        // The manifest records the time of the save, wherever its file came from.
         let now =
             tool!("date", "-u", "-d", format!("{day} days ago"), "+%Y-%m-%dT%H:%M:%S.000000000Z");
         let name = format!("shelf/night-{day}.img");
@@ -100,7 +100,7 @@ fn due_reports_overdue_and_damaged_images() {
     assert_eq!(what, ["image", "damaged"], "{told}");
     fs::write(bench.path("shelf/cut.img.zst"), b"\x28\xb5\x2f\xfd cut").unwrap();
     bench.good("shelf list shelf").says("cut.img.zst is ignored");
-    // A folder without its disk, one that is none, and a mark that is invalid.
+    // A folder without its disk, an ordinary folder, and an invalid mark.
     fs::create_dir(bench.path("empty")).unwrap();
     bench.imbrik("shelf add empty rack:a").expect(4).says("its disk is not mounted");
     assert!(bench.list("empty").is_empty());
@@ -109,8 +109,8 @@ fn due_reports_overdue_and_damaged_images() {
     bench.imbrik("shelf list empty").expect(1).says("shelf.toml");
 }
 
-/// Would fail where a second image costs as much as the first, where a name finds another image than it says, or
-/// where two are at it at once.
+/// Fails if a second image costs as much as the first, a name finds another image, or two processes work on the shelf
+/// at once.
 #[test]
 fn shelf_images_reuse_each_other_and_are_found_by_name() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 83886080\n");

@@ -1,4 +1,4 @@
-//! What is on a card or in an image, in words, as JSON, and drawn.
+//! The content of a card or an image as text, as JSON, and drawn.
 
 use crate::harness::{Bench, CARD, noise, put, sized, tool};
 use std::fs;
@@ -29,7 +29,7 @@ fn a_card_is_shown_with_its_gaps_volumes_and_limits() {
         assert_eq!(used + free, part["size"].as_u64().unwrap());
         assert!(part["smallest"].as_u64().unwrap() <= part["size"].as_u64().unwrap());
     }
-    // What the system's own tool counts as free, metadata left out of account.
+    // The free space according to the system's own tool, without metadata.
     let free = parts[1]["free"].as_u64().unwrap();
     bench.good("save rack:a x.img --exact");
     let ext = bench.bytes("x.img")[34816 * 512..][..96256 * 512].to_vec();

@@ -66,7 +66,7 @@ fn swap_question_reports_progress() {
     assert_eq!(left.count(), 0, "a temporary image is left");
 }
 
-/// Fails when somebody who does not wait for the end is not told what became of the card.
+/// Fails if the state of the card is not reported after a second interrupt.
 #[test]
 fn second_interrupt_reports_the_state_of_the_card() {
     let bench = bench();
@@ -83,7 +83,7 @@ fn second_interrupt_reports_the_state_of_the_card() {
     assert!(told, "{run:?}");
 }
 
-/// Fails when what somebody wrote into a note, a label or a name reaches the terminal as it is.
+/// Fails if text in a note, a label or a name reaches the terminal unescaped.
 #[test]
 fn foreign_text_cannot_control_the_terminal() {
     let bench = Bench::with_slot_a("model = \"Willow\\u001b[31m\\u202e\"", "");

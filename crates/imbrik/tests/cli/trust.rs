@@ -255,7 +255,7 @@ fn full_disk_is_freed_by_removing_images_that_no_rule_keeps() {
     fs::write(bench.path("disk/more"), vec![1; free - (1 << 20)]).unwrap();
     bench.run(["shelf", "keep", "disk", "20 newest"]).expect(0);
     bench.imbrik("shelf add disk rack:a --thin").expect(5).says("Free space on its disk");
-    // What can be removed is not enough.
+    // The removable images are not enough.
     fs::remove_file(bench.path("disk/more")).unwrap();
     bench.good("repack old.img.zst disk/old.img.zst --level 19");
     bench.run(["shelf", "keep", "disk", "1 newest"]).expect(0);

@@ -1,4 +1,4 @@
-//! What is typed, and how the output behaves.
+//! The command line, and the output.
 
 use crate::harness::{Bench, tool};
 use std::{fs, process::Stdio};

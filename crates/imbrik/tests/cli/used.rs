@@ -98,7 +98,7 @@ fn fat_volumes_are_saved_clean_and_equal() {
         fs::write(source.path().join("KERNEL"), noise(1_500_000)).unwrap();
         fs::write(source.path().join("gone"), noise(300_000)).unwrap();
         fs::write(source.path().join("a long name.txt"), "board").unwrap();
-        // A deleted file in front leaves a fragmented one behind.
+        // A deleted file before it makes the next one fragmented.
         let line = format!(
             "mkfs.vfat {about} -n HIVE FILE >/dev/null && cd {0} && A=$OLDPWD/FILE; A=$OLDPWD/rack/a.img; \
              mcopy -i $A gone KERNEL 'a long name.txt' :: && mdel -i $A ::gone && mcopy -i $A KERNEL ::SECOND",
@@ -143,7 +143,7 @@ fn inconsistent_volume_is_copied_in_full_with_a_warning() {
     for (line, at, why) in damages {
         let bench = bench(64, line);
         let at = if line.contains("vfat") {
-            // The first byte of the first table, which stands behind the reserved sectors.
+            // The first byte of the first table, after the reserved sectors.
             u64::from(bench.bytes("rack/a.img")[14]) * 512
         } else {
             at
@@ -212,8 +212,8 @@ fn le32(bytes: &[u8], at: usize) -> u32 {
     u32::from_le_bytes(bytes[at..at + 4].try_into().unwrap())
 }
 
-/// Where the clusters of an exFAT volume lie that its bitmap calls used: a reader of the test's
-/// own, along the chain of the bitmap's clusters.
+/// The clusters of an exFAT volume that its bitmap calls used: the test's own reader, along the chain of the bitmap's
+/// clusters.
 fn used_clusters(volume: &[u8]) -> Vec<(usize, usize)> {
     let sector = 1usize << volume[108];
     let cluster = sector << volume[109];
@@ -252,7 +252,7 @@ fn fragmented_exfat_bitmap_is_read_along_its_chain() {
         |n: usize| (first + (n - 2) / 8 / 512, heap + (first - 2) * 512 + (n - 2) / 8, (n - 2) % 8);
     for (step, old) in (first + clusters / 2..first + clusters).enumerate() {
         let new = far + step * 2;
-        // The bits of the far clusters stand in the part that stays where it is.
+        // The bits of the far clusters are in the part that does not move.
         assert!(bit(new).0 < first + clusters || step == 0);
         let (_, at, shift) = bit(new);
         volume[at] |= 1 << shift;

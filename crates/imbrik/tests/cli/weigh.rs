@@ -10,7 +10,7 @@ use std::{fs, path::Path};
 const GIB: u64 = 1 << 30;
 const CLAIMED: u64 = 64 * GIB;
 
-/// A card as they are sold: one FAT32 volume over all that it claims, with a file; in slot `w`.
+/// A new card: one FAT32 volume over its whole claimed size, with a file; in slot `w`.
 fn large(bench: &Bench) -> std::path::PathBuf {
     let card = bench.path("rack/w.img");
     sized(&card, CLAIMED);
@@ -49,7 +49,7 @@ fn weigh_detects_false_capacity_without_harming_data() {
     let bench = Bench::with_card("");
     let card = large(&bench);
     let before = content(&card);
-    // Where its addresses wrap, or from where on it keeps nothing; nothing of either.
+    // The address at which it wraps around, or after which it keeps nothing; or neither.
     let cases: [(&str, Option<(&str, u64)>); 6] = [
         ("", None),
         ("wraps_at = 8589934592", Some(("wraps", 8 * GIB))),
@@ -87,8 +87,7 @@ fn weigh_detects_false_capacity_without_harming_data() {
     tool!("fsck.fat", "-n", &card);
 }
 
-/// Would fail where a slow card is called fast, or where it is not put back what stood there when
-/// somebody stops it.
+/// Fails if a slow card is called fast, or the tested data are not restored after an interrupt.
 #[test]
 fn weigh_reports_a_slow_card_and_restores_data_when_interrupted() {
     let bench = Bench::with_slot_a("write_rate = 4000000\nrequest_time = 0.02", "");

@@ -116,7 +116,7 @@ impl Plan {
     /// - When the metadata of the source cannot be read, or the operation was cancelled.
     /// - [`crate::Class::NoRoom`] when the data don't fit, with the missing bytes and the volumes that need them.
     /// - [`crate::Class::Unsupported`] and [`crate::Class::Corrupt`] when a volume or the table cannot be resized, with
-    /// the reason.
+    ///   the reason.
     pub fn fit(
         source: Arc<dyn ReadAt>,
         survey: &Survey,

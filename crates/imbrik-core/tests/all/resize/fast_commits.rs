@@ -149,8 +149,17 @@ fn told(tree: &str) -> String {
     without_numbers(tree).lines().map(line).collect::<Vec<_>>().join("\n")
 }
 
-/// Returns whether the journal of a volume has fast commits after its last transaction.
-fn ends_in_fast_commits(dir: &Path, volume: &str) -> bool {
+/// Fast commits in the journal of a volume.
+#[derive(Clone, Copy, PartialEq)]
+enum FastCommits {
+    Absent,
+    /// Of a transaction before the last one.
+    Stale,
+    /// After the last transaction.
+    Newest,
+}
+
+fn fast_commits(dir: &Path, volume: &str) -> FastCommits {
     let said = tool("debugfs", &["-R", "logdump", volume], dir);
     let number = |line: &str, before: &str| -> Option<u32> {
         let rest = line.split_once(before)?.1;
@@ -158,8 +167,11 @@ fn ends_in_fast_commits(dir: &Path, volume: &str) -> bool {
     };
     let log = said.lines().filter_map(|line| number(line, "expected sequence ")).next_back();
     let head = said.lines().find(|line| line.starts_with("tag HEAD"));
-    let fast = head.and_then(|line| number(line, "tid "));
-    matches!((log, fast), (Some(log), Some(fast)) if fast == log + 1)
+    match (log, head.and_then(|line| number(line, "tid "))) {
+        (Some(log), Some(fast)) if fast == log + 1 => FastCommits::Newest,
+        (_, Some(_)) => FastCommits::Stale,
+        (_, None) => FastCommits::Absent,
+    }
 }
 
 #[test]
@@ -195,7 +207,8 @@ fn fast_commits_are_replayed() {
         for (copy, expected) in expected.iter().enumerate() {
             let what = format!("{options} {copy}");
             let crash = format!("crash{copy}");
-            let is_fast = ends_in_fast_commits(dir, &crash);
+            let found = fast_commits(dir, &crash);
+            let is_fast = found == FastCommits::Newest;
             fast += usize::from(is_fast);
             let whole = saved(dir, &crash, "s");
             assert!(whole.is_empty(), "{what}: {whole:?}");
@@ -218,7 +231,9 @@ fn fast_commits_are_replayed() {
                     by_kernel += usize::from(is_fast);
                 }
                 None => {
-                    assert!(is_fast, "{what}: the kernel does not mount it");
+                    // It doesn't replay all fast commits that it writes.
+                    let may_refuse = found != FastCommits::Absent;
+                    assert!(may_refuse, "{what}: the kernel does not mount it");
                     refused_by_kernel += 1;
                 }
             }

@@ -49,7 +49,7 @@ impl Mount {
         std::fs::create_dir_all(&at).unwrap();
         let path = at.display().to_string();
         let options = format!("loop,{options}");
-        // Other tests attach loop devices at the same time: one that was free a moment ago may be taken.
+        // Other tests attach loop devices at the same time, and may take the free one first.
         for _ in 0..100 {
             let done = run("mount", &["-t", "ext4", "-o", &options, volume, &path], dir);
             if done.status.success() {

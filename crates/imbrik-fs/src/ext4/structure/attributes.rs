@@ -371,7 +371,8 @@ pub(in crate::ext4) fn is_signed(bytes: &[u8], start: usize) -> bool {
     all.any(|entry| entry.index == SECURITY && entry.name(bytes) == Some(b"evm"))
 }
 
-/// The entry "system.data", which contains the rest of inline content: its offset and value; `None` if there is none.
+/// The entry "system.data", which contains the rest of inline content: its offset and value; `None` if it does not
+/// exist.
 fn inline_entry(inode: &RawInode) -> Option<(Range<usize>, Range<usize>)> {
     let region = inode.attributes()?;
     let is_it =
@@ -381,7 +382,7 @@ fn inline_entry(inode: &RawInode) -> Option<(Range<usize>, Range<usize>)> {
     Some((entry.at..entry.next, value))
 }
 
-/// The location of the rest of inline content: the value of "system.data"; `None` if there is none.
+/// The location of the rest of inline content: the value of "system.data"; `None` if it does not exist.
 pub(in crate::ext4) fn inline_data(inode: &RawInode) -> Option<Range<usize>> {
     inline_entry(inode).map(|(_, value)| value).filter(|value| !value.is_empty())
 }

@@ -189,7 +189,7 @@ struct Walk<'a> {
     visit: &'a mut dyn MapVisit,
 }
 
-/// Whether to continue the walk.
+/// Continues or ends the walk.
 type Flow = Result<ControlFlow<()>>;
 
 const ON: Flow = Ok(ControlFlow::Continue(()));
@@ -234,7 +234,7 @@ impl Walk<'_> {
         self.inode.wrong("its extent tree is invalid")
     }
 
-    /// Walks a node that must have `depth`; `behind` is the smallest logical block that may follow.
+    /// Walks a node that must have `depth`; `behind` is the smallest permitted logical block.
     fn node(&mut self, node: &[u8], room: usize, depth: u16, behind: &mut u64) -> Flow {
         let head = node_head(node, room).filter(|(_, found)| *found == depth);
         let (count, _) = head.ok_or_else(|| self.nonsense())?;

@@ -32,7 +32,7 @@ pub(super) struct Superblock {
     pub(super) first_meta_bg: u64,
     pub(super) reserved_gdt_blocks: u64,
     pub(super) journal_inode: u32,
-    /// The backup of the journal's map and length (`s_jnl_blocks`); `None` if there is none.
+    /// The backup of the journal's map and length (`s_jnl_blocks`), if it exists.
     pub(super) journal_copy: Option<JournalCopy>,
     /// The seed of every other checksum.
     pub(super) seed: u32,

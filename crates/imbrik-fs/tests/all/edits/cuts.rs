@@ -32,7 +32,7 @@ fn write(at: &Path, name: &str, writes: &[(u64, Vec<u8>)]) {
     }
 }
 
-/// What stands on the volume: every file with its content.
+/// The content of the volume: every file with its bytes.
 type Seen = BTreeMap<String, Vec<u8>>;
 
 fn seen_in(top: &Path) -> Seen {
@@ -228,7 +228,7 @@ impl Dice {
 fn is_old_or_new(make: &str, seen: &Seen, old: &Seen, new: &Seen) {
     for (path, content) in seen.iter().filter(|(path, _)| !path.starts_with("FSCK")) {
         let is_one = old.get(path) == Some(content) || new.get(path) == Some(content);
-        // Where both names of a file are there, the checkers of FAT and exFAT give the content to one of them.
+        // If both names of a file exist, the checkers of FAT and exFAT give the content to one of them.
         let other = RENAMED.iter().find(|(from, to)| path == from || path == to);
         let other = other.map(|(from, to)| if path == from { to } else { from });
         let has_other = other.and_then(|other| seen.get(*other)).is_some_and(|content| {
@@ -272,7 +272,7 @@ fn power_loss_at_any_step_leaves_the_old_or_the_new_files() {
             AfterACut::ToBeChecked => FileEdit::stages(&all_edits).collect(),
         };
         assert!(stages.len() > 3 || kind.after == AfterACut::OldOrNew);
-        // What all of it makes of the volume.
+        // The volume after all writes.
         sh("cp v start", at);
         for stage in &stages {
             keep(

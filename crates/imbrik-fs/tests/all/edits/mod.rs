@@ -135,7 +135,7 @@ fn ext_files_are_replaced_and_added() {
         assert_eq!(listed.matches("new with").count(), 40, "{options}");
         let said = sh("debugfs -R 'stat /etc/new' v 2>/dev/null", at);
         assert!(said.contains("Mode:  0644") && said.contains("Links: 1"), "{said}");
-        // The kernel goes on with it.
+        // The kernel continues to use it.
         sh(
             "mkdir -p m; mount -o loop v m; echo more >> m/etc/new; rm m/etc/ssh/new*7; sync; \
             for i in $(seq 99); do umount m && break; sleep 0.02; done",
@@ -155,8 +155,7 @@ fn inline_data_is_replaced_and_extended() {
     {
         let dir = ext(&format!("-t ext4 -O inline_data {options}"));
         let at = dir.path();
-        // Attributes beside the content, some before it and some behind, and folders with entries in
-        // both places.
+        // Attributes next to inline data, some before it and some after, and folders with entries in both places.
         sh(
             "mkdir -p m; mount -o loop v m; setfattr -n user.a -v one m/etc/hostname; \
              mkdir m/hives; for n in 1 2 3; do echo $n > m/hives/hive-0$n; done; \
@@ -246,7 +245,7 @@ fn impossible_additions_are_refused_with_a_reason() {
     let large = vec![7; 60 << 20];
     assert_eq!(said("etc/large", &large).class(), Class::NoRoom);
     judged(at);
-    // Content within the inode, as far as it fits there.
+    // Content in the inode, if it fits.
     let dir = ext("-t ext4 -O inline_data");
     let at = dir.path();
     put(at, "etc/hostname", b"hive-11\n").unwrap();
@@ -265,7 +264,7 @@ fn an_ext_volume_gets_another_uuid_with_all_its_checksums() {
     for options in KINDS.into_iter().chain(clustered) {
         let dir = ext(options);
         let at = dir.path();
-        // Extended attributes in blocks of their own, deep trees, and deleted inodes.
+        // Extended attributes in separate blocks, deep trees, and deleted inodes.
         sh(
             "mkdir -p m; mount -o loop v m; setfattr -n user.note -v \"$(head -c 900 /dev/zero | tr '\\0' y)\" \
             m/deep/large; for i in $(seq 60); do dd if=/dev/urandom of=m/deep/grown bs=4k count=1 \
@@ -365,7 +364,7 @@ fn fat_files_are_replaced_and_added() {
     }
 }
 
-/// A folder that stands in itself is no reason to go round for ever, and none is made.
+/// A folder that contains itself causes no endless loop, and none is created.
 #[test]
 fn cyclic_folders_are_refused() {
     let names = |path: &str| path.split('/').map(|name| name.as_bytes().to_vec()).collect();
@@ -512,7 +511,7 @@ fn times_out_of_range_are_clamped() {
 }
 
 /// Fails when an owner without a quota record is refused, or the kernel and we disagree about the lists in quota files:
-/// the kernel frees records and blocks, we use them, and it goes on.
+/// the kernel frees records and blocks, we use them, and then the kernel again.
 #[test]
 fn owners_without_a_quota_record_get_one() {
     if !is_root("owners_without_a_quota_record_get_one") {
@@ -597,7 +596,7 @@ fn short_names_in_the_dos_code_page_are_read_as_linux_reads_them() {
     };
     assert_eq!(ours(), by_linux());
     assert!(ours().contains("ÄPFEL.TXT") && ours().contains("bñfel.TXT"), "{:?}", ours());
-    // One of the same name is replaced, by any case; another one gets a short name of its own.
+    // A file of the same name in any case is replaced; another one gets a unique short name.
     put(at, "äpfel.txt", b"honey").unwrap();
     put(at, "Ägypten.txt", b"wax").unwrap();
     put(at, "epfelÜ", b"brood").unwrap();

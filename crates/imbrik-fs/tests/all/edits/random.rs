@@ -60,7 +60,7 @@ fn judged_exfat(at: &Path) {
     assert!(said.contains("clean") && !said.contains("ERROR"), "{said}");
 }
 
-/// What stands below a folder of this system.
+/// The tree below a folder of this system.
 fn tree_in(top: &Path) -> Tree {
     let mut tree = Tree::new();
     let mut waiting = vec![top.to_path_buf()];
@@ -195,7 +195,7 @@ const KINDS: [Kind; 41] = [
     exfat!("-c 16k -L HONEY"),
 ];
 
-/// An edit, as numbers that say what is meant once it is known what there is.
+/// An edit as numbers, which are interpreted when the tree is known.
 type Raw = (u8, u16, u16, u16);
 
 /// A name: short ones, long ones, and such of other scripts.
@@ -263,7 +263,7 @@ fn subtree(tree: &Tree, path: &str) -> Vec<String> {
     all.filter(|one| *one == path || one.starts_with(&inside)).cloned().collect()
 }
 
-/// What an edit is, and what becomes of the tree by it; `None` where it must be refused.
+/// An edit, and the tree after it; `None` if it must be refused.
 fn meant(raw: Raw, tree: &Tree, is_unix: bool) -> (FileEdit, Option<Tree>) {
     let (what, a, b, c) = raw;
     let place = below(&folder(tree, a), &name(b));
@@ -334,7 +334,7 @@ fn meant(raw: Raw, tree: &Tree, is_unix: bool) -> (FileEdit, Option<Tree>) {
     }
 }
 
-/// What our own reader finds.
+/// The tree according to our own reader.
 fn ours(at: &Path) -> Tree {
     let volume = volume(at);
     let files = volume.files().unwrap().unwrap();
@@ -547,7 +547,7 @@ fn a_large_folder_keeps_its_index() {
         let found: std::collections::BTreeSet<String> =
             mounted(at).into_keys().filter(|path| path != "log").collect();
         assert!(found == expected, "{options}: {} names", found.len());
-        // The kernel goes on with it: it finds each by its hash, and adds more.
+        // The kernel continues to use it: it finds each name by its hash, and adds more.
         sh(
             &format!(
                 "mkdir -p m; mount -o loop v m; cd m/log; test -e 'readings of the night 31000'; \

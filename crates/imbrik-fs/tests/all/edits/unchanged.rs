@@ -1,4 +1,4 @@
-//! What is said to be unchanged is the same to the byte, whatever was done to the files in between.
+//! Content that is reported as unchanged is identical, whatever happened to the files in between.
 
 use super::{ext, keep, volume};
 use crate::support::{is_root, sh};
@@ -45,7 +45,7 @@ fn edit(dice: &mut Dice, names: u64, len: usize) -> FileEdit {
     let meta = FileMeta::default();
     match dice.roll(5) {
         0 => FileEdit::Remove { path: path(&name) },
-        // In most cases as long as before: only its time tells.
+        // Mostly of the same length, so that only the time shows the change.
         1..4 => FileEdit::Put { path: path(&name), content: content(dice, len), meta },
         _ => {
             let name = format!("etc/new {}", dice.roll(9));
@@ -55,7 +55,7 @@ fn edit(dice: &mut Dice, names: u64, len: usize) -> FileEdit {
     }
 }
 
-/// The volume as it is now; later changes of `v` do not show.
+/// The present volume; later changes of `v` are not visible.
 fn snapshot(dir: &Path) -> OpenVolume {
     let copy = tempfile::NamedTempFile::new_in(dir).unwrap().into_temp_path();
     sh(&format!("cp --sparse=auto v {}", copy.display()), dir);
@@ -118,7 +118,7 @@ fn unchanged_ranges_are_identical() {
     assert!(said > 2 && fewer > 5, "FAT: {said} times, {fewer} times fewer");
 }
 
-/// A volume whose clock began anew, that was cut off, or is another one, says nothing.
+/// A volume whose clock was reset, after a power loss, or that is another one, reports nothing.
 #[test]
 fn doubtful_ranges_are_not_called_unchanged() {
     if !is_root("doubtful_ranges_are_not_called_unchanged") {

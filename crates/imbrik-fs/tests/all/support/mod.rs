@@ -1,4 +1,4 @@
-//! What several test programs need.
+//! Common to several groups of tests.
 #![allow(dead_code, reason = "each test program uses some of it")]
 
 use std::{

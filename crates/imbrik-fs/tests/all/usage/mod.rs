@@ -1,5 +1,5 @@
-//! What F2FS and btrfs volumes have in use: all else is overwritten with old bytes, and the system's
-//! checkers, its tools and its kernel judge what is left.
+//! The used space of F2FS and btrfs volumes: everything else is overwritten with old bytes, and the system's checkers,
+//! tools and kernel judge the result.
 
 mod stale;
 
@@ -14,11 +14,10 @@ use std::{
     sync::Arc,
 };
 
-/// Old bytes stand in front of this place of a large volume: all of its metadata lie there.
+/// Old bytes are written before this offset of a large volume: all of its metadata are there.
 const FRONT: u64 = 400 << 20;
 
-/// What was found in the volume `v` of `dir`; `w` becomes a card of old bytes onto which what
-/// matters of it was written.
+/// Examines the volume `v` of `dir`; `w` becomes a card of old bytes to which its used space was written.
 fn over_old_bytes(dir: &Path) -> (State, Usage) {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join("v")).unwrap());
     let volume = OpenVolume::open(Arc::clone(&store)).unwrap().expect("a volume");
@@ -64,14 +63,14 @@ fn change(path: &Path, at: u64, work: impl FnOnce(&mut [u8; 4096])) {
     file.write_all_at(&block, at).unwrap();
 }
 
-/// What F2FS' checker complains of.
+/// The complaints of the F2FS checker.
 fn complaints(dir: &Path, volume: &str) -> String {
     sh(&format!("fsck.f2fs --dry-run {volume} | grep -a -E 'Fail|ASSERT|orrupt' || true"), dir)
         .replace("[FSCK] other corrupted bugs                           [Ok..]\n", "")
 }
 
-/// How many whole blocks of the files in `folder` stand nowhere in the front of `w`: no tool here
-/// reads all files of F2FS.
+/// The number of complete blocks of files in `folder` that are nowhere at the start of `w`: no tool here reads all
+/// files of F2FS.
 fn blocks_missing(dir: &Path, folder: &str) -> usize {
     let card = File::open(dir.join("w")).unwrap();
     let mut piece = vec![0; 1 << 20];
@@ -184,8 +183,8 @@ fn inconsistent_or_dirty_f2fs_is_copied_in_full() {
     change(&at.join("v"), 0, |block| block[1024 + 50] ^= 1);
     assert!(why().unwrap().contains("its two superblocks differ"));
     again();
-    // Maps in which a block gets lost and another one is gained: the counts stay as they are, and
-    // the nodes contradict. Which copy of the table counts is not asked here, so both are changed.
+    // Maps in which one block is lost and another one added: the counts match, and the nodes don't. Both copies of the
+    // table are changed, because the test does not know which one is valid.
     for copy in [sit, sit + (nat - sit) / 2] {
         change(&at.join("v"), copy * 4096, |block| {
             for entry in block.chunks_exact_mut(74) {
@@ -251,7 +250,7 @@ fn aged_and_torn_btrfs_is_read_by_the_kernel_over_old_bytes() {
                   ../sums); btrfs -q scrub start -B m; cp more/second.wav m/new; umount m; \
                   btrfs check --check-data-csum w 2>&1";
     sh(judged, at);
-    // Pulled out right after a file was made sure of: that stands in a log, which the system replays.
+    // Power loss right after a sync of a file: its data are in a log, which the kernel replays.
     sh(
         "mount -o loop v m; cp more/second.wav m/kept; sync m/kept; cp --sparse=always v t; umount m; mv t v",
         at,
@@ -274,7 +273,7 @@ fn btrfs_whose_extents_are_damaged_keeps_all_of_its_chunks() {
     tree(at);
     sh("truncate -s 300M v; mkfs.btrfs -q -m single -d single -r tree v 2>&1", at);
     let sound = over_old_bytes(at).1;
-    // Where the one block of a tree starts on the device.
+    // The offset of a tree's single block on the device.
     let place = |tree: &str| -> u64 {
         let dump =
             format!("btrfs inspect-internal dump-tree -t {tree} v | grep -a -m1 -E '^(leaf|node)'");

@@ -17,7 +17,7 @@ use imbrik_core::{
 };
 use std::{path::Path, sync::Arc};
 
-/// What to compare an image with.
+/// The other side of the comparison.
 pub(super) enum Against {
     Card(Box<Card>),
     Image(Box<Image>),

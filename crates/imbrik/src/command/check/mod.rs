@@ -162,7 +162,7 @@ fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
     Ok(report.exit())
 }
 
-/// The checksum file to write, if there is none of its kind.
+/// The checksum file to write, if no file of its kind exists.
 fn to_make(args: &CheckArgs, listed: &[Sum], is_pipe: bool) -> Outcome<Option<SumKind>> {
     let Some(name) = &args.sum else { return Ok(None) };
     let kind: SumKind = name.parse()?;

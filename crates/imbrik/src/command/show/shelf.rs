@@ -17,7 +17,7 @@ use std::sync::Arc;
 /// The images of a card on the shelf.
 pub(super) struct OnShelf {
     known: Recognised,
-    /// The maximum number of used bytes that have changed; `None` if only reading everything could tell.
+    /// The maximum number of used bytes that have changed; `None` if that requires reading everything.
     changed: Option<ByteLen>,
 }
 

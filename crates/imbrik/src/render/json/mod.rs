@@ -134,7 +134,7 @@ fn bus(bus: &CardBus) -> Bus {
     }
 }
 
-/// What is on a card or in an image.
+/// The content of a card or an image.
 pub(crate) fn content(survey: &Survey) -> Content<Partition> {
     content_with(survey, |_, part| part)
 }

@@ -163,7 +163,7 @@ fn document() -> String {
     text
 }
 
-/// What a type is, and its fields.
+/// Describes a type and its fields.
 fn describe(text: &mut String, definition: &Value) {
     if let Some(what) = definition["description"].as_str() {
         let _ = write!(text, "{}\n\n", flat(what));
@@ -203,7 +203,7 @@ fn flat(text: &str) -> String {
     text.split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
-/// A type in words.
+/// The name of a type in the documentation.
 fn type_of(field: &Value) -> String {
     if let Some(name) = field["$ref"].as_str() {
         let name = name.rsplit('/').next().unwrap_or_default();

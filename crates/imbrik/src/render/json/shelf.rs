@@ -4,7 +4,7 @@
 use schemars::JsonSchema;
 use serde::Serialize;
 
-/// What saves a card onto a shelf every night.
+/// The files for saving a card onto a shelf every night.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct ShelfNightly {
@@ -35,17 +35,17 @@ pub(crate) struct ShelfImage {
     pub(crate) made_at: String,
     pub(crate) card_size: u64,
     pub(crate) image_bytes: u64,
-    /// What no other file shares with it: so much would be free without it.
+    /// The disk space that no other file shares with it, and that removing it would free.
     pub(crate) own_bytes: u64,
-    /// What of the card could not be read.
+    /// The number of bytes of the card that could not be read.
     pub(crate) unreadable_bytes: u64,
     pub(crate) note: Option<String>,
     pub(crate) pinned: bool,
     /// When all of it was last read; null when that never was.
     pub(crate) checked_at: Option<String>,
-    /// What came of that.
+    /// The result of the last check.
     pub(crate) whole: Option<bool>,
-    /// What the next thinning does to it.
+    /// The effect of the next thinning.
     pub(crate) fate: ShelfFate,
 }
 
@@ -73,18 +73,18 @@ pub(crate) struct ShelfStranger {
     pub(crate) why: String,
 }
 
-/// A shelf and all that stands on it.
+/// A shelf and its images.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct ShelfListed {
     pub(crate) shelf: String,
-    /// Which images stay, in words.
+    /// The rules for keeping images, as text.
     pub(crate) rules: String,
     pub(crate) due_days: u32,
     pub(crate) images: Vec<ShelfImage>,
     pub(crate) strangers: Vec<ShelfStranger>,
     pub(crate) free_bytes: Option<u64>,
-    /// In how many days it is full when it goes on as in the last month; null when that cannot be told.
+    /// The number of days until the disk is full, at the pace of the last month; null if unknown.
     pub(crate) full_in_days: Option<f64>,
 }
 
@@ -103,10 +103,10 @@ pub(crate) struct ShelfRules {
 pub(crate) struct ShelfThinned {
     pub(crate) shelf: String,
     pub(crate) removed: Vec<String>,
-    /// What was left of images that did not become whole, and is removed, too.
+    /// Leftovers of incomplete images, which are removed as well.
     pub(crate) unfinished: Vec<String>,
     pub(crate) kept: u64,
-    /// What no other file shared with any of them alone; what they share with each other comes on top.
+    /// The disk space that no other file shares with any single one of them; space shared among them is additional.
     pub(crate) own_bytes: u64,
 }
 
@@ -120,17 +120,17 @@ pub(crate) struct ShelfChecked {
     pub(crate) not_checked: u64,
 }
 
-/// What came of one.
+/// The result for one image.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct ShelfCheckedImage {
     pub(crate) image: String,
     pub(crate) whole: bool,
-    /// What is wrong, when something is.
+    /// The problem, if there is any.
     pub(crate) why: Option<String>,
 }
 
-/// What is overdue.
+/// The overdue cards and images.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct ShelfDue {
@@ -151,7 +151,7 @@ pub(crate) struct ShelfOverdue {
     pub(crate) text: String,
 }
 
-/// What kind of thing it is.
+/// The kind of problem.
 #[derive(Clone, Copy, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[cfg_attr(test, derive(JsonSchema))]
@@ -162,7 +162,7 @@ pub(crate) enum ShelfOverdueKind {
     Check,
     /// An image is damaged.
     Damaged,
-    /// A file is no image that can be read.
+    /// A file is not a readable image.
     Unreadable,
 }
 
@@ -177,11 +177,11 @@ pub(crate) struct ShelfMarked {
     pub(crate) label: Option<String>,
 }
 
-/// What a shelf has of a card.
+/// The images of a card on a shelf.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct CardOnShelf {
-    /// The newest sound image.
+    /// The newest intact image.
     pub(crate) newest: String,
     pub(crate) made_at: String,
     /// How many there are of this very card.
@@ -194,6 +194,6 @@ pub(crate) struct CardOnShelf {
 pub(crate) struct ShownOnShelf {
     #[serde(flatten)]
     pub(crate) on_shelf: CardOnShelf,
-    /// At most so many bytes in use are otherwise than in the newest; null when only a read of all would tell.
+    /// The maximum number of used bytes that differ from the newest image; null if that requires reading everything.
     pub(crate) changed_at_most: Option<u64>,
 }

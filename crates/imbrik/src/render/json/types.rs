@@ -20,11 +20,11 @@ pub(crate) type Sums = BTreeMap<String, String>;
 pub(crate) struct Failed {
     /// Exit code.
     pub(crate) exit: u8,
-    /// What happened, as a sentence.
+    /// The error, as a sentence.
     pub(crate) what: String,
     /// The state of card and image; empty if nothing could have changed.
     pub(crate) state: String,
-    /// What to do next; empty if there is nothing to add.
+    /// The next step; may be empty.
     pub(crate) next: String,
     /// The card that failed or was skipped, of several.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -63,7 +63,7 @@ pub(crate) struct Card {
     pub(crate) read_only: bool,
     /// Current uses.
     pub(crate) uses: Vec<InUse>,
-    /// Whether it may be written to.
+    /// The permission to write to it.
     pub(crate) target: MayBeWritten,
     /// The reason if writing is not allowed, or only with an option.
     pub(crate) reason: Option<String>,
@@ -105,7 +105,7 @@ pub(crate) enum InUse {
     Held { device: String, held_by: String },
 }
 
-/// Whether writing to a card is allowed.
+/// The permission to write to a card.
 #[derive(Serialize)]
 #[serde(rename_all = "lowercase")]
 #[cfg_attr(test, derive(JsonSchema))]

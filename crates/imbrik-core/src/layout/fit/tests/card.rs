@@ -101,8 +101,8 @@ impl Scheme {
 }
 
 impl Card {
-    /// A card with partitions of these gaps, lengths and kinds, `behind` sectors after the last one, random marks at
-    /// the first and the last byte of each, and a mark before each.
+    /// A card with partitions of these gaps, lengths and types, `behind` sectors after the last one, random marks in
+    /// their first and last bytes, and a mark before each.
     pub(super) fn of(scheme: Scheme, pieces: &[(u64, u64, bool)], behind: u64) -> Self {
         let mut at = if scheme == Scheme::Bare { 0 } else { 64 };
         let mut placed = Vec::new();

@@ -96,7 +96,7 @@ pub(super) struct Layout {
     pub(super) moved: u64,
 }
 
-/// The reason why there is no plan.
+/// The reason for the absence of a plan.
 pub(super) enum Lack {
     /// So many blocks more are needed.
     Blocks(u64),
@@ -247,7 +247,7 @@ impl Planner<'_> {
     /// The plan with the most blocks of at most `blocks`.
     ///
     /// # Errors
-    /// [`Lack::Blocks`] with the number of missing blocks; all other errors as [`Lack::Other`].
+    /// The number of missing blocks; all other errors as `Other`.
     pub(super) fn longest(&self, blocks: u64) -> std::result::Result<Layout, Lack> {
         let lack = match self.plan(blocks) {
             Err(Lack::Blocks(lack)) => lack,
