@@ -19,7 +19,7 @@ pub(crate) use shelf::{
 };
 use std::{path::PathBuf, str::FromStr, time::Duration};
 
-/// Save, check and restore the cards of single-board computers
+/// Save, verify and restore the cards of single-board computers
 #[derive(Debug, Parser)]
 #[command(
     name = "imbrik",
@@ -48,16 +48,16 @@ const IDENTITY: &str = "The copy's identity";
 const SAFETY: &str = "Safety";
 const COMMON: &str = "Everywhere";
 
-/// Options that every command takes, the last ones of each help.
+/// Options of all commands, at the end of each help.
 #[derive(Clone, Debug, Args)]
 pub(crate) struct Global {
-    /// Print JSON, an object a line, instead of text
+    /// Print JSON, one object per line, instead of text
     #[arg(long, global = true, help_heading = COMMON, display_order = 900)]
     pub(crate) json: bool,
     /// Also use the simulated cards in this folder, as rack:SLOT
     #[arg(long, global = true, value_name = "DIR", help_heading = COMMON, display_order = 901)]
     pub(crate) rack: Option<PathBuf>,
-    /// Append to this file what is decided, read again, written and refused
+    /// Append decisions, retries, writes and refusals to this file
     #[arg(long, global = true, value_name = "FILE", help_heading = COMMON, display_order = 904)]
     pub(crate) log: Option<PathBuf>,
     /// Print this help
@@ -68,12 +68,12 @@ pub(crate) struct Global {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Show which card is which
+    /// List cards and their partitions
     #[command(after_help = "Examples:
-  imbrik cards            what is plugged in
-  imbrik cards --watch    put a card in, and see which one it is")]
+  imbrik cards            all connected cards
+  imbrik cards --watch    insert a card and see its name")]
     Cards(CardsArgs),
-    /// Show what is on a card or in an image
+    /// Show the content of a card or an image
     #[command(after_help = "Examples:
   imbrik show /dev/sdb
   imbrik show hive-07.img.zst --map hive-07.png")]
@@ -85,65 +85,65 @@ pub(crate) enum Command {
   imbrik save /dev/sdb hive-07.img.zst --fit   as small as its files allow
   imbrik save --live / /mnt/cards              this machine, while it runs")]
     Save(SaveArgs),
-    /// Check that images are whole, and are what a card holds
+    /// Verify images, or compare them with a card
     #[command(after_help = "Examples:
   imbrik check hive-07.img.zst
   imbrik check cards/*.img.zst
   imbrik check hive-07.img.zst --against /dev/sdb
   imbrik check system.img.xz --expect SHA256SUMS")]
     Check(CheckArgs),
-    /// Write an image to one card or to many
+    /// Write an image to one or more cards
     #[command(after_help = "Examples:
-  imbrik restore hive-07.img.zst /dev/sdb --plan    only look
+  imbrik restore hive-07.img.zst /dev/sdb --plan    show the plan only
   imbrik restore hive-07.img.zst /dev/sdb
   imbrik restore hive.img.zst /dev/sdb /dev/sdc --as-new hive-‹n:02›")]
     Restore(RestoreArgs),
     /// Copy a card to other cards of any size, in one pass
     #[command(after_help = "Examples:
-  imbrik clone /dev/sdb /dev/sdc                  a spare for the same board
+  imbrik clone /dev/sdb /dev/sdc                  a copy for the same board
   imbrik clone /dev/sdb /dev/sdc --as-new hive-11 a card for another board
   imbrik clone /dev/sdb --swap                    with one reader
   imbrik clone --live / /dev/sdb                  this machine, while it runs")]
     Clone(CloneArgs),
-    /// Make an image for a card of another size
+    /// Resize an image for cards of another size
     #[command(after_help = "Examples:
   imbrik fit hive-07.img.zst                  as small as its files allow
   imbrik fit hive-07.img.zst --to \"64 card\"   for any card sold as 64 GB
   imbrik fit hive-07.img.zst --for /dev/sdb")]
     Fit(FitArgs),
-    /// Read missing data of an image again from its card, and add them
+    /// Add missing data to an image by reading its card again
     #[command(after_help = "Examples:
   imbrik mend hive-07.img.zst /dev/sdb
   imbrik mend hive-07.img.zst /dev/sdb --patience 2h")]
     Mend(MendArgs),
-    /// Find out whether a card holds what it claims, and how fast it is
+    /// Measure the real capacity and the speed of a card
     #[command(after_help = "Examples:
-  imbrik weigh /dev/sdb                  harms nothing on it
+  imbrik weigh /dev/sdb                  keeps all data
   imbrik weigh /dev/sdb --map card.png
-  imbrik weigh /dev/sdb --erase --full   a new card, to its last byte")]
+  imbrik weigh /dev/sdb --erase --full   test all of a new card")]
     Weigh(WeighArgs),
-    /// Put an image into another container
+    /// Convert an image to another container
     #[command(after_help = "Examples:
   imbrik repack hive-07.img.zst hive-07.img.xz
   imbrik repack download.zip:system.img system.img.zst")]
     Repack(RepackArgs),
-    /// Look at single files of a card or an image, get them out, and put others in
+    /// List, extract, add and change single files of a card or an image
     #[command(after_help = "Examples:
-  imbrik files list hive-07.img.zst                       its volumes from the top
+  imbrik files list hive-07.img.zst                       its volumes
   imbrik files list hive-07.img.zst rootfs:/etc
-  imbrik files get hive-07.img.zst 2:/srv/brood out       into the folder out
-  imbrik files diff hive-07.img.zst /dev/sdb              what changed since
-  imbrik files put hive-07.img.zst wifi.conf 2:/etc       into the image
+  imbrik files get hive-07.img.zst 2:/srv/brood out       to the folder out
+  imbrik files diff hive-07.img.zst /dev/sdb              changes since then
+  imbrik files put hive-07.img.zst wifi.conf 2:/etc       add it to the image
 
 A path is PART:/PATH: the partition's number or label, then the path in it.")]
     Files(FilesArgs),
-    /// Keep images over time: each stores only changes, and old ones are removed by rules
+    /// Keep images over time: each stores only changes, and rules remove old ones
     Shelf(ShelfArgs),
     /// Run the full example on simulated cards
     #[command(after_help = "Example:
   imbrik demo             in the folder imbrik-demo")]
     Demo(DemoArgs),
-    /// Print what a shell needs to complete commands, options and cards
+    /// Print shell completions for commands, options and cards
     #[command(after_help = "Example:
   imbrik completions bash >> ~/.bashrc")]
     Completions(CompletionsArgs),
@@ -202,7 +202,7 @@ pub(crate) fn with_places(text: &str) -> String {
 
 #[derive(Debug, Args)]
 pub(crate) struct CardsArgs {
-    /// Wait until a card is put in, and show just that one
+    /// Wait until a card is inserted, and show only that one
     #[arg(long)]
     pub(crate) watch: bool,
 }
@@ -212,33 +212,31 @@ pub(crate) struct ShowArgs {
     /// The card, or an image; - for an image from standard input
     #[arg(add = complete::cards_and_files())]
     pub(crate) what: PathBuf,
-    /// Instead, what one would not give away: passwords, keys, histories, mail
+    /// List private data instead: passwords, keys, histories, mail
     #[arg(long, help_heading = READ, conflicts_with = "map")]
     pub(crate) private: bool,
-    /// Also draw it as a picture: .svg or .png
+    /// Also draw a map to a file: .svg or .png
     #[arg(long, value_name = "FILE", help_heading = WRITE)]
     pub(crate) map: Option<PathBuf>,
-    /// Replace a picture of the same name
+    /// Replace an existing picture
     #[arg(long, requires = "map", help_heading = SAFETY)]
     pub(crate) replace: bool,
 }
 
 #[derive(Debug, Default, Args)]
 pub(crate) struct SaveArgs {
-    /// The card: a device path, an id from `imbrik cards`, or rack:SLOT. May be left out when only
-    /// one is plugged in
+    /// The card: a device path, an id from `imbrik cards`, or rack:SLOT. The default is the only connected card
     #[arg(add = complete::cards())]
     pub(crate) card: Option<PathBuf>,
-    /// The image to make, a folder for it, or - for standard output. Left out: a proposed name in
-    /// this folder
+    /// The image to write, a folder for it, or - for standard output. The default is a proposed name in this folder
     pub(crate) image: Option<PathBuf>,
     /// Save only this partition, by number or label
     #[arg(long, value_name = "PART", add = complete::parts(), help_heading = READ)]
     pub(crate) only: Option<String>,
-    /// Read and keep every sector, also those that no volume has in use
+    /// Read and store every sector, including free space
     #[arg(long, help_heading = READ)]
     pub(crate) exact: bool,
-    /// Unmount the card first, when it is mounted
+    /// Unmount the card first if it is mounted
     #[arg(long, help_heading = READ)]
     pub(crate) unmount: bool,
     /// Save a card in use, such as that of this machine (CARD can be / or another folder): its filesystems are frozen
@@ -258,7 +256,7 @@ pub(crate) struct SaveArgs {
     /// are not read
     #[arg(long, value_name = "IMAGE", help_heading = READ)]
     pub(crate) reuse: Option<PathBuf>,
-    /// With --reuse, and onto a shelf, read all of the card, and take over only what is found to be the same
+    /// With --reuse, or onto a shelf, read all of the card, and reuse only data that are found to be identical
     #[arg(long, help_heading = READ)]
     pub(crate) reread: bool,
     /// A note about the image, such as "before the update"
@@ -268,11 +266,10 @@ pub(crate) struct SaveArgs {
     #[arg(long, value_name = "CARD|IMAGE", conflicts_with = "only", help_heading = WRITE,
           add = complete::cards_and_files())]
     pub(crate) also: Option<PathBuf>,
-    /// Make the last volume (ext, FAT, exFAT, swap) as small as it goes, so that the image fits
-    /// smaller cards
+    /// Shrink the last volume (ext, FAT, exFAT, swap) to its smallest size, so that the image fits smaller cards
     #[arg(long, conflicts_with = "exact", help_heading = SIZES)]
     pub(crate) fit: bool,
-    /// With --fit, leave so much room in it, such as 500MB
+    /// With --fit, leave this much free space in it, such as 500MB
     #[arg(long, value_name = "SIZE", requires = "fit", help_heading = SIZES)]
     pub(crate) room: Option<Size>,
     #[command(flatten)]
@@ -282,10 +279,10 @@ pub(crate) struct SaveArgs {
     /// Show what would be saved, and stop
     #[arg(long, help_heading = COMMON, display_order = 903)]
     pub(crate) plan: bool,
-    /// Do not ask before the card named by --also is overwritten
+    /// Don't ask before the card named by --also is overwritten
     #[arg(long, requires = "also", help_heading = COMMON, display_order = 902)]
     pub(crate) yes: bool,
-    /// True if the image goes onto a shelf, which must still be there when it is begun.
+    /// True if the image goes onto a shelf, which must still exist when it is written.
     #[arg(skip)]
     pub(crate) onto_shelf: bool,
 }
@@ -293,10 +290,10 @@ pub(crate) struct SaveArgs {
 /// How to handle unreadable sectors of a card.
 #[derive(Clone, Copy, Debug, Default, Args)]
 pub(crate) struct DamageArgs {
-    /// How long places that cannot be read are tried again, such as 90s, 30min or 2h; otherwise 15min
+    /// How long unreadable sectors are retried, such as 90s, 30min or 2h; the default is 15min
     #[arg(long, value_name = "TIME", help_heading = READ)]
     pub(crate) patience: Option<Patience>,
-    /// End at the first place that cannot be read, instead of leaving it out
+    /// Stop at the first unreadable sector, instead of leaving it out
     #[arg(long, conflicts_with = "patience", help_heading = READ)]
     pub(crate) strict: bool,
 }
@@ -304,7 +301,7 @@ pub(crate) struct DamageArgs {
 /// How to handle a card that is removed during the run.
 #[derive(Clone, Copy, Debug, Default, Args)]
 pub(crate) struct PulledArgs {
-    /// When the card is pulled out, wait for it, in this reader or another, and go on: 10min, or TIME
+    /// If the card is removed, wait for it, in this reader or another, and continue; the default is 10min
     #[arg(long, value_name = "TIME", num_args = 0..=1, require_equals = true,
           default_missing_value = "10min", help_heading = SAFETY)]
     pub(crate) wait: Option<Patience>,
@@ -320,30 +317,30 @@ impl DamageArgs {
     }
 }
 
-/// How an image is to be written.
+/// How to write an image.
 #[derive(Debug, Default, Args)]
 pub(crate) struct Packing {
-    /// The container; otherwise the image's name decides
+    /// The container; the default depends on the image's name
     #[arg(long, value_parser = pack(), value_name = "KIND", help_heading = WRITE)]
     pub(crate) pack: Option<Pack>,
-    /// Level, from fast to small
+    /// Compression level, from fast to small
     #[arg(long, help = levels(), help_heading = WRITE)]
     pub(crate) level: Option<i32>,
-    /// Checksum file to put beside the image; may be given several times
+    /// Write a checksum file next to the image; can be given several times
     #[arg(long, value_name = "HASH", value_delimiter = ',', value_parser = HASHES,
           help_heading = WRITE)]
     pub(crate) sum: Vec<String>,
-    /// Replace an image of the same name
+    /// Replace an existing image
     #[arg(long, help_heading = SAFETY)]
     pub(crate) replace: bool,
-    /// Do not read the image back
+    /// Don't read the image back
     #[arg(long, help_heading = SAFETY)]
     pub(crate) no_check: bool,
 }
 
 const HASHES: [&str; 5] = ["sha256", "sha512", "sha1", "md5", "blake3"];
 
-/// The levels of every container that is written.
+/// The levels of all writable containers.
 fn levels() -> String {
     let told = Pack::all().filter_map(|pack| {
         let levels = pack.levels()?;
@@ -352,7 +349,7 @@ fn levels() -> String {
     format!("Level, from fast to small: {}", told.collect::<Vec<_>>().join(", "))
 }
 
-/// Takes the word of a container that is written.
+/// Parses the name of a writable container.
 fn pack() -> impl TypedValueParser<Value = Pack> {
     let words = Pack::all().map(|pack| PossibleValue::new(pack.word()).help(pack.about()));
     PossibleValuesParser::new(words)
@@ -361,9 +358,9 @@ fn pack() -> impl TypedValueParser<Value = Pack> {
 
 #[derive(Debug, Args)]
 pub(crate) struct RepackArgs {
-    /// The image, in any container that is read; - for standard input
+    /// The image, in any supported container; - for standard input
     pub(crate) image: PathBuf,
-    /// The image to make, a folder for it, or - for standard output
+    /// The image to write, a folder for it, or - for standard output
     pub(crate) out: PathBuf,
     #[command(flatten)]
     pub(crate) packing: Packing,
@@ -374,45 +371,44 @@ pub(crate) struct CheckArgs {
     /// The images; - for standard input
     #[arg(required = true, value_name = "IMAGE")]
     pub(crate) images: Vec<PathBuf>,
-    /// Also compare it with this card, or with another image
+    /// Also compare it with this card or image
     #[arg(long, value_name = "CARD|IMAGE", help_heading = READ,
           add = complete::cards_and_files())]
     pub(crate) against: Option<PathBuf>,
-    /// Compare the image, packed or unpacked, with this hash (md5, sha1, sha256, sha512 or blake3),
-    /// a line "HASH  NAME", or a file of such lines
+    /// Compare the image, packed or unpacked, with this hash (md5, sha1, sha256, sha512 or blake3), a line "HASH
+    /// NAME", or a file of such lines
     #[arg(long, value_name = "HASH|FILE", help_heading = READ)]
     pub(crate) expect: Option<String>,
-    /// Put a checksum file beside an image that has none
+    /// Write a checksum file next to an image that has none
     #[arg(long, value_name = "HASH", num_args = 0..=1, require_equals = true,
           default_missing_value = "sha256", value_parser = HASHES, help_heading = WRITE)]
     pub(crate) sum: Option<String>,
 }
 
-/// Which volumes get another size on a card of another size.
+/// How volumes are resized on a card of another size.
 #[derive(Clone, Debug, Default, Args)]
 pub(crate) struct SizeArgs {
-    /// Let the last volume grow to the end of a bigger card, also when it did not reach the end of
-    /// its own
+    /// Grow the last volume to the end of a bigger card, even if it did not reach the end of its own card
     #[arg(long, help_heading = SIZES)]
     pub(crate) fill: bool,
-    /// Keep the size of every volume: neither fill a bigger card nor shrink for a smaller one
+    /// Keep the size of every volume: don't fill a bigger card, and don't shrink for a smaller one
     #[arg(long, conflicts_with_all = ["fill", "give_to", "take_from"], help_heading = SIZES)]
     pub(crate) keep_size: bool,
     #[command(flatten)]
     pub(crate) shares: Shares,
 }
 
-/// Which partitions give or get room.
+/// Which partitions shrink or grow.
 #[derive(Clone, Debug, Default, Args)]
 pub(crate) struct Shares {
-    /// On a bigger card, let this partition grow instead of the last, by number or label
+    /// On a bigger card, grow this partition instead of the last, by number or label
     #[arg(long, value_name = "PART", add = complete::parts(), help_heading = SIZES)]
     pub(crate) give_to: Option<String>,
-    /// On a smaller card, let only these partitions shrink, in this order, by number or label
+    /// On a smaller card, shrink only these partitions, in this order, by number or label
     #[arg(long, value_name = "PART", add = complete::parts(), value_delimiter = ',', help_heading = SIZES)]
     pub(crate) take_from: Vec<String>,
-    /// Give an ext volume another size although there are faults in its folders, links or
-    /// attributes: they are listed and kept; which blocks are whose must be sound
+    /// Resize an ext volume despite faults in its folders, links or attributes: they are listed and kept; block
+    /// ownership must be consistent
     #[arg(long, help_heading = SIZES)]
     pub(crate) as_found: bool,
 }
@@ -420,36 +416,35 @@ pub(crate) struct Shares {
 /// The identity of a copy.
 #[derive(Clone, Debug, Default, Args)]
 pub(crate) struct IdentityArgs {
-    /// For another board: --ids fresh --keys fresh --host NAME in one word
+    /// For another board: the same as --ids fresh --keys fresh --host NAME
     #[arg(long, value_name = "NAME", value_delimiter = ',', help_heading = IDENTITY,
           conflicts_with_all = ["ids", "host", "keys"])]
     pub(crate) as_new: Vec<String>,
-    /// Set the host name; hive-‹n› counts up (hive-‹n:02› with two digits), and a list names one
-    /// card each
+    /// Set the host name; hive-‹n› is numbered (hive-‹n:02› with two digits), and a list has one name per card
     #[arg(long, value_name = "NAME", value_delimiter = ',', help_heading = IDENTITY)]
     pub(crate) host: Vec<String>,
-    /// With which number ‹n› begins; otherwise with 1
+    /// The first number for ‹n›; the default is 1
     #[arg(long, value_name = "NUMBER", help_heading = IDENTITY)]
     pub(crate) first: Option<usize>,
-    /// New ids for the table and every volume, so that both can be used on one machine; what refers
-    /// to them follows
+    /// New ids for the table and every volume, so that both cards can be used on one machine; references to them are
+    /// updated
     #[arg(long, value_enum, value_name = "fresh", help_heading = IDENTITY)]
     pub(crate) ids: Option<Fresh>,
-    /// A new Ed25519 SSH host key instead of the host keys that are there, and an empty machine id
+    /// A new Ed25519 SSH host key instead of the present host keys, and an empty machine id
     #[arg(long, value_enum, value_name = "fresh", help_heading = IDENTITY)]
     pub(crate) keys: Option<Fresh>,
-    /// Put a small file in, with ‹n› and ‹host› filled in, in its path, too: FILE=PART:/PATH; may be
-    /// given several times
+    /// Add a small file, with ‹n› and ‹host› replaced in its text and its path: FILE=PART:/PATH; can be given several
+    /// times
     #[arg(long, value_name = "FILE=PART:/PATH", help_heading = IDENTITY)]
     pub(crate) set: Vec<String>,
     /// Add a file, or a folder with its content, with ‹n› and ‹host› in both paths: FILE=PART:/PATH; can be given
     /// several times
     #[arg(long, value_name = "FILE|FOLDER=PART:/PATH", help_heading = IDENTITY)]
     pub(crate) put: Vec<String>,
-    /// Leave a file out, or a folder with all in it; may be given several times
+    /// Leave out a file, or a folder with its content; can be given several times
     #[arg(long, value_name = "PART:/PATH", help_heading = IDENTITY)]
     pub(crate) drop: Vec<String>,
-    /// Leave out the private data that `show --private` lists; with =strict, files that may be private, too
+    /// Leave out the private data that `show --private` lists; with =strict, also files that may be private
     #[arg(
         long,
         value_name = "strict",
@@ -474,23 +469,23 @@ pub(crate) enum LeavePrivate {
     Strict,
 }
 
-/// The only thing that can be asked of ids and keys.
+/// The only value of --ids and --keys.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum Fresh {
-    /// Made anew.
+    /// New ones are generated.
     Fresh,
 }
 
-/// How cards are to be written.
+/// How to write cards.
 #[derive(Clone, Debug, Default, Args)]
 pub(crate) struct WriteArgs {
-    /// Read the card, and write only what differs
+    /// Read the card, and write only differences
     #[arg(long, conflicts_with = "wipe", help_heading = WRITE)]
     pub(crate) differing: bool,
-    /// Also write zeros over what no volume has in use
+    /// Also write zeros to all free space
     #[arg(long, help_heading = WRITE)]
     pub(crate) wipe: bool,
-    /// Unmount the cards first, when they are mounted
+    /// Unmount the cards first if they are mounted
     #[arg(long, help_heading = WRITE)]
     pub(crate) unmount: bool,
     #[command(flatten)]
@@ -499,16 +494,16 @@ pub(crate) struct WriteArgs {
     pub(crate) identity: IdentityArgs,
     #[command(flatten)]
     pub(crate) pulled: PulledArgs,
-    /// Continue with the others when one of several cards is too small or may not be written
+    /// Continue with the other cards if one of several is too small or may not be written
     #[arg(long, help_heading = SAFETY)]
     pub(crate) skip_failed: bool,
-    /// Neither check an image beforehand nor read the cards back
+    /// Don't check the image first, and don't read the cards back
     #[arg(long, help_heading = SAFETY)]
     pub(crate) no_check: bool,
     /// Permit writing to a fixed disk (never to the one the system runs from)
     #[arg(long, help_heading = SAFETY)]
     pub(crate) allow_fixed: bool,
-    /// Do not ask: the cards are overwritten
+    /// Don't ask before the cards are overwritten
     #[arg(long, help_heading = COMMON, display_order = 902)]
     pub(crate) yes: bool,
     /// Show the plan and stop
@@ -526,17 +521,17 @@ pub(crate) struct RestoreArgs {
     /// The cards: device paths, ids from `imbrik cards`, or rack:SLOT
     #[arg(required = true, value_name = "CARD", add = complete::cards())]
     pub(crate) cards: Vec<PathBuf>,
-    /// The image proper starts at this byte of the file
+    /// The image starts at this byte of the file
     #[arg(long, value_name = "BYTE", conflicts_with_all = ["fill", "give_to"],
           help_heading = READ)]
     pub(crate) starts_at: Option<u64>,
-    /// Write the image although nothing in it was recognised
+    /// Write the image although its content is unknown
     #[arg(long, conflicts_with_all = ["fill", "give_to"], help_heading = READ)]
     pub(crate) as_is: bool,
-    /// Write the image although it is damaged: tiles that are damaged become zeros, and are named
+    /// Write a damaged image: damaged tiles become zeros, and are listed
     #[arg(long, conflicts_with = "starts_at", help_heading = READ)]
     pub(crate) damaged: bool,
-    /// Write the image into this partition of the card, by number or label
+    /// Write the image to this partition of the card, by number or label
     #[arg(long, value_name = "PART", add = complete::parts(), conflicts_with_all = ["fill", "give_to"],
           help_heading = WRITE)]
     pub(crate) into: Option<String>,
@@ -553,11 +548,11 @@ pub(crate) struct CloneArgs {
     #[arg(value_name = "CARD", required_unless_present = "swap", conflicts_with = "swap",
           add = complete::cards())]
     pub(crate) cards: Vec<PathBuf>,
-    /// With one reader only: read the card, then ask for the new one in the same reader
+    /// With a single reader: read the card, then ask for the new one in the same reader
     #[arg(long, help_heading = READ)]
     pub(crate) swap: bool,
-    /// Clone a card that is in use, such as that of this machine (the source may be / or another folder), onto
-    /// one that is as large or larger
+    /// Clone a card in use, such as that of this machine (the source can be / or another folder), to one of the same
+    /// size or larger
     #[arg(long, conflicts_with_all = ["swap", "patience", "strict", "wait", "skip_failed"], help_heading = READ)]
     pub(crate) live: bool,
     /// With --live, the longest freeze; the default is 5s
@@ -573,16 +568,16 @@ pub(crate) struct CloneArgs {
 pub(crate) struct MendArgs {
     /// The incomplete image
     pub(crate) image: PathBuf,
-    /// The card that it was made of, or a copy of that card
+    /// The card of the image, or a copy of that card
     #[arg(add = complete::cards())]
     pub(crate) card: PathBuf,
-    /// How long places that cannot be read are tried again, such as 90s, 30min or 2h; otherwise 15min
+    /// How long unreadable sectors are retried, such as 90s, 30min or 2h; the default is 15min
     #[arg(long, value_name = "TIME", help_heading = READ)]
     pub(crate) patience: Option<Patience>,
-    /// Unmount the card first, when it is mounted
+    /// Unmount the card first if it is mounted
     #[arg(long, help_heading = READ)]
     pub(crate) unmount: bool,
-    /// Do not read the image back
+    /// Don't read the image back
     #[arg(long, help_heading = SAFETY)]
     pub(crate) no_check: bool,
 }
@@ -591,21 +586,20 @@ pub(crate) struct MendArgs {
 pub(crate) struct FitArgs {
     /// The image; - for standard input
     pub(crate) image: PathBuf,
-    /// The image to make, a folder for it, or - for standard output. Left out: NAME-fitted beside
-    /// the old one
+    /// The image to write, a folder for it, or - for standard output. The default is NAME-fitted next to the old one
     pub(crate) out: Option<PathBuf>,
-    /// Fit a card of this size, also a bigger one: 16GB, "64 card" for any card sold as 64 GB (10 %
-    /// less), or smallest
+    /// Fit a card of this size, which may be bigger: 16GB, "64 card" for any card sold as 64 GB (10 % less), or
+    /// smallest
     #[arg(long, value_name = "SIZE", help_heading = SIZES)]
     pub(crate) to: Option<To>,
-    /// Fit this card, which is plugged in
+    /// Fit this connected card
     #[arg(long = "for", value_name = "CARD", conflicts_with_all = ["to", "room"],
           help_heading = SIZES, add = complete::cards())]
     pub(crate) card: Option<PathBuf>,
-    /// Leave so much room in the volume, such as 500MB; otherwise it becomes as small as it can
+    /// Leave this much free space in the volume, such as 500MB; the default is none
     #[arg(long, value_name = "SIZE", conflicts_with = "to", help_heading = SIZES)]
     pub(crate) room: Option<Size>,
-    /// The partition to make as small as it goes, by number or label; otherwise the last that can
+    /// The partition to shrink to its smallest size, by number or label; the default is the last possible one
     #[arg(long, value_name = "PART", add = complete::parts(), conflicts_with = "card", help_heading = SIZES)]
     pub(crate) part: Option<String>,
     #[command(flatten)]
@@ -624,28 +618,28 @@ pub(crate) struct WeighArgs {
     /// The card: a device path, an id from `imbrik cards`, or rack:SLOT
     #[arg(add = complete::cards())]
     pub(crate) card: PathBuf,
-    /// Fill and read back all that no volume has in use, and leave zeros there
+    /// Write and read back all free space, and leave zeros there
     #[arg(long, help_heading = WRITE)]
     pub(crate) full: bool,
     /// Leave zeros in the tested space instead of restoring its content
     #[arg(long, help_heading = WRITE)]
     pub(crate) zero: bool,
-    /// Overwrite anything on the card, and leave it without a table
+    /// Overwrite everything on the card, and leave it without a partition table
     #[arg(long, help_heading = WRITE)]
     pub(crate) erase: bool,
-    /// Also draw how fast it reads, from its first byte to its last: .svg or .png
+    /// Also draw the read rates over the whole card to a file: .svg or .png
     #[arg(long, value_name = "FILE", help_heading = WRITE)]
     pub(crate) map: Option<PathBuf>,
-    /// Unmount the card first, when it is mounted
+    /// Unmount the card first if it is mounted
     #[arg(long, help_heading = WRITE)]
     pub(crate) unmount: bool,
-    /// Replace a picture of the same name
+    /// Replace an existing picture
     #[arg(long, requires = "map", help_heading = SAFETY)]
     pub(crate) replace: bool,
     /// Permit writing to a fixed disk (never to the one the system runs from)
     #[arg(long, help_heading = SAFETY)]
     pub(crate) allow_fixed: bool,
-    /// Do not ask before the card is erased
+    /// Don't ask before the card is erased
     #[arg(long, requires = "erase", help_heading = COMMON, display_order = 902)]
     pub(crate) yes: bool,
 }
@@ -656,7 +650,7 @@ pub(crate) struct WeighArgs {
 pub(crate) struct Size(pub(crate) ByteLen);
 
 impl Size {
-    /// The same, without a part of a sector at the end.
+    /// The same, without an incomplete sector at the end.
     pub(crate) fn whole_sectors(self, sector: u64) -> ByteLen {
         ByteLen::new(self.0.get() - self.0.get() % sector.max(1))
     }
@@ -726,7 +720,7 @@ impl FromStr for Patience {
     }
 }
 
-/// To which size an image is fitted.
+/// The size that an image is fitted to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum To {
     /// As small as its files allow.

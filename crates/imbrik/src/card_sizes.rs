@@ -97,7 +97,7 @@ impl MinimumSizes<'_> {
                         size::short(missing)
                     )
                 }
-                None => "fits as it is".to_owned(),
+                None => "fits unchanged".to_owned(),
             };
         }
         if card.size < self.all_shrunk() {
@@ -115,12 +115,12 @@ impl MinimumSizes<'_> {
         }
         let more = card.size.saturating_sub(needed);
         match (last, more > ByteLen::mib(1)) {
-            (_, false) => "fits as it is".to_owned(),
+            (_, false) => "fits unchanged".to_owned(),
             (Some(_), true) if self.fills => format!("{title} grows by {}", size::short(more)),
             (Some(_), true) => {
                 format!("fits unchanged; with --fill, {title} grows by {}", size::short(more))
             }
-            (None, true) => "fits as it is".to_owned(),
+            (None, true) => "fits unchanged".to_owned(),
         }
     }
 }

@@ -14,19 +14,19 @@ pub(crate) struct FilesArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum FilesCommand {
-    /// List what is in folders
+    /// List files and folders
     #[command(after_help = "Examples:
   imbrik files list /dev/sdb
   imbrik files list hive-07.img.zst '2:/var/log/*.log'
   imbrik files list hive-07.img.zst 2:/ --sizes     what fills the card")]
     List(ListArgs),
-    /// Get files and folders out of a card or an image
+    /// Extract files and folders from a card or an image
     #[command(after_help = "Examples:
   imbrik files get hive-07.img.zst 2:/etc/fstab -           one file, to the screen or a pipe
   imbrik files get hive-07.img.zst 2:/srv/brood out         as the folder out, or into it
   imbrik files get /dev/sdb 2:/home 2:/etc hive-07.tar.zst")]
     Get(GetArgs),
-    /// Put files and folders into a card or an image
+    /// Add files and folders to a card or an image
     #[command(after_help = "Examples:
   imbrik files put hive-07.img.zst wifi.conf 2:/etc/wifi.conf
   imbrik files put hive-07.img.zst *.wav rootfs:/srv/brood
@@ -36,7 +36,7 @@ An image is written again in its own place, once what it becomes is proved. A ca
 place: where the volume has a journal, a cut in the middle leaves the old files or the new ones; where it
 has none, as FAT, what its checker can mend.")]
     Put(PutArgs),
-    /// Carry files and folders from one card or image into another
+    /// Copy files and folders from one card or image to another
     #[command(after_help = "Examples:
   imbrik files carry old.img.zst 2:/home/keeper/hive new.img.zst 2:/home/keeper
   imbrik files carry hive-07.img.zst 2:/srv/brood /dev/sdb 2:/srv")]
@@ -46,12 +46,12 @@ has none, as FAT, what its checker can mend.")]
   imbrik files remove hive-07.img.zst '2:/var/log/*.gz'
   imbrik files remove /dev/sdb 2:/srv/brood/2025")]
     Remove(RemoveArgs),
-    /// Give a file or folder another name
+    /// Rename or move a file or folder
     #[command(after_help = "Examples:
   imbrik files rename hive-07.img.zst 2:/etc/wifi.conf wifi.conf.old
   imbrik files rename hive-07.img.zst 2:/srv/brood 2:/home/keeper/brood")]
     Rename(RenameArgs),
-    /// Make a folder, and those on the way to it
+    /// Create a folder, and its missing parents
     #[command(after_help = "Example:
   imbrik files folder hive-07.img.zst 2:/srv/weights/2026")]
     Folder(FolderArgs),
@@ -71,10 +71,10 @@ pub(crate) struct ListArgs {
     /// The paths to list; the default is every volume from its root. Names can be patterns: '2:/etc/*.conf'
     #[arg(value_name = "PART:/PATH")]
     pub(crate) paths: Vec<OsString>,
-    /// Also what is in folders below
+    /// List subfolders as well
     #[arg(long, help_heading = READ, conflicts_with = "sizes")]
     pub(crate) recursive: bool,
-    /// Instead, how much room each folder takes with all below it, the largest first
+    /// List the space that each folder uses, with its subfolders, the largest first
     #[arg(long, help_heading = READ)]
     pub(crate) sizes: bool,
 }
@@ -89,7 +89,7 @@ pub(crate) struct GetArgs {
     /// .tar.gz; or -: a single file unchanged, anything else as a tar stream
     #[arg(required = true, num_args = 2.., value_names = ["PART:/PATH", "DEST"])]
     pub(crate) paths: Vec<OsString>,
-    /// Replace files of the same name
+    /// Replace existing files
     #[arg(long, help_heading = SAFETY)]
     pub(crate) replace: bool,
 }
@@ -112,13 +112,13 @@ pub(crate) struct PutArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct CarryArgs {
-    /// The card or image that it is taken from
+    /// The card or image to copy from
     #[arg(value_name = "OLD", add = complete::cards_and_files())]
     pub(crate) old: PathBuf,
-    /// What to copy
+    /// The path to copy
     #[arg(value_name = "PART:/PATH")]
     pub(crate) from: OsString,
-    /// The card or image that it is put into
+    /// The card or image to copy to
     #[arg(value_name = "NEW", add = complete::cards_and_files())]
     pub(crate) new: PathBuf,
     /// The destination: a folder, or the new name. Owners, modes, times and links are kept
@@ -150,7 +150,7 @@ pub(crate) struct RenameArgs {
     /// The file or folder to rename
     #[arg(value_name = "PART:/PATH")]
     pub(crate) from: OsString,
-    /// The new name in the same folder, a path, or the folder that it moves into
+    /// The new name in the same folder, a path, or another folder
     #[arg(value_name = "NEW")]
     pub(crate) to: OsString,
     #[command(flatten)]
@@ -174,10 +174,10 @@ pub(crate) struct FolderArgs {
 /// The owner and mode of added files.
 #[derive(Debug, Args)]
 pub(crate) struct GiveArgs {
-    /// Whose it shall be, in numbers: 1000:1000
+    /// The owner and group as numbers: 1000:1000
     #[arg(long, value_name = "OWNER:GROUP", help_heading = WRITE)]
     pub(crate) owner: Option<Owner>,
-    /// The mode that files get: 644
+    /// The mode of files: 644
     #[arg(long, value_name = "MODE", value_parser = mode, help_heading = WRITE)]
     pub(crate) mode: Option<u16>,
 }
@@ -185,19 +185,19 @@ pub(crate) struct GiveArgs {
 /// How the files of a card or an image are changed.
 #[derive(Debug, Args)]
 pub(crate) struct ChangeArgs {
-    /// Make the image larger where its volume has no room
+    /// Enlarge the image if its volume has not enough free space
     #[arg(long, help_heading = WRITE)]
     pub(crate) grow: bool,
-    /// Do not read the image back
+    /// Don't read the image back
     #[arg(long, help_heading = SAFETY)]
     pub(crate) no_check: bool,
-    /// Unmount the card first, when it is mounted
+    /// Unmount the card first if it is mounted
     #[arg(long, help_heading = WRITE)]
     pub(crate) unmount: bool,
     /// Permit writing to a fixed disk (never to the one the system runs from)
     #[arg(long, help_heading = SAFETY)]
     pub(crate) allow_fixed: bool,
-    /// Do not ask before a card is changed
+    /// Don't ask before a card is changed
     #[arg(long, help_heading = COMMON, display_order = 902)]
     pub(crate) yes: bool,
 }
@@ -231,10 +231,10 @@ pub(crate) struct DiffArgs {
     /// The later state: a card or an image
     #[arg(value_name = "AFTER", add = complete::cards_and_files())]
     pub(crate) after: PathBuf,
-    /// Only this folder or file of both
+    /// Compare only this folder or file
     #[arg(value_name = "PART:/PATH")]
     pub(crate) path: Option<OsString>,
-    /// Only count, by folders
+    /// Print only counts, by folder
     #[arg(long, help_heading = READ)]
     pub(crate) stat: bool,
 }

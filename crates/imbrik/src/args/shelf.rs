@@ -13,11 +13,11 @@ pub(crate) struct ShelfArgs {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum ShelfCommand {
-    /// Make a folder a shelf: images that are saved into it are made of the ones before
+    /// Turn a folder into a shelf: new images in it reuse data of earlier ones
     #[command(after_help = "Example:
   imbrik shelf make /mnt/cards")]
     Make(ShelfMakeArgs),
-    /// List the images on a shelf, card by card
+    /// List the images on a shelf by card
     #[command(after_help = "Example:
   imbrik shelf list /mnt/cards")]
     List(ShelfOnlyArgs),
@@ -27,7 +27,7 @@ pub(crate) enum ShelfCommand {
   imbrik shelf add /mnt/cards /dev/sdb --thin --check 2
   imbrik shelf add /mnt/cards / --live --brief             what a timer does every night")]
     Add(ShelfAddArgs),
-    /// Set which images stay when a shelf is thinned
+    /// Set the rules for keeping images
     #[command(after_help = "Examples:
   imbrik shelf keep /mnt/cards                                 what the rules are
   imbrik shelf keep /mnt/cards '3 newest, 1 a week for 2 months, 1 a month'
@@ -40,41 +40,41 @@ Whatever the rules: the newest sound image of a card stays, and the one that was
   imbrik shelf thin /mnt/cards --plan    only look
   imbrik shelf thin /mnt/cards")]
     Thin(ShelfThinArgs),
-    /// Check the images that were not checked for the longest time
+    /// Check the images with the oldest checks
     #[command(after_help = "Examples:
   imbrik shelf check /mnt/cards              all of them
   imbrik shelf check /mnt/cards --oldest 2   two a night: sixty images in a month")]
     Check(ShelfCheckArgs),
-    /// Say what is overdue: cards without a new image, images that were not checked, damage
+    /// Report what is overdue: cards without a new image, unchecked images, damage
     #[command(after_help = "Example:
   imbrik shelf due /mnt/cards --json     for a monitor; exit code 7 when something is")]
     Due(ShelfOnlyArgs),
-    /// Print what a timer needs to save this machine's card every night, or put it in place
+    /// Print or install a timer that saves this machine's card every night
     #[command(after_help = "Examples:
   imbrik shelf nightly / /mnt/cards              a service and a timer, only printed
   imbrik shelf nightly / /mnt/cards --install
   imbrik shelf nightly / /mnt/cards --cron       a line for /etc/cron.d")]
     Nightly(ShelfNightlyArgs),
-    /// Keep an image whatever the rules say
+    /// Keep an image regardless of the rules
     #[command(after_help = "Example:
   imbrik shelf pin /mnt/cards/hive-07-2026-11-20.img.zst")]
     Pin(ShelfImageArgs),
-    /// Leave an image to the rules again
+    /// Apply the rules to a pinned image again
     Unpin(ShelfImageArgs),
-    /// Print a short line for the sticker on a card
+    /// Print a short line for a sticker on the card
     Label(ShelfImageArgs),
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct ShelfMakeArgs {
-    /// The folder, which is there
+    /// The folder, which must exist
     #[arg(value_name = "DIR")]
     pub(crate) folder: PathBuf,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct ShelfOnlyArgs {
-    /// The shelf. Left out: the folder for images of the configuration
+    /// The shelf; the default is the image folder in the configuration
     #[arg(value_name = "DIR")]
     pub(crate) folder: Option<PathBuf>,
 }
@@ -84,10 +84,10 @@ pub(crate) struct ShelfAddArgs {
     /// The shelf
     #[arg(value_name = "DIR")]
     pub(crate) folder: PathBuf,
-    /// The card. May be left out when only one is plugged in
+    /// The card; the default is the only connected one
     #[arg(value_name = "CARD", add = crate::complete::cards())]
     pub(crate) card: Option<PathBuf>,
-    /// Read all of the card, and take over only what is found to be the same
+    /// Read all of the card, and reuse only data that are found to be identical
     #[arg(long, help_heading = READ)]
     pub(crate) reread: bool,
     /// A note about the image
@@ -96,19 +96,19 @@ pub(crate) struct ShelfAddArgs {
     /// Afterwards, remove the images that no rule keeps, without asking
     #[arg(long, help_heading = WRITE)]
     pub(crate) thin: bool,
-    /// Afterwards, check so many images that were not checked for the longest time
+    /// Afterwards, check this many images with the oldest checks
     #[arg(long, value_name = "NUMBER", default_value_t = 0, help_heading = SAFETY)]
     pub(crate) check: usize,
-    /// Unmount the card first, when it is mounted
+    /// Unmount the card first if it is mounted
     #[arg(long, help_heading = READ)]
     pub(crate) unmount: bool,
-    /// Save a card that is in use, such as that of this machine (CARD may be / or another folder)
+    /// Save a card in use, such as that of this machine (CARD can be / or another folder)
     #[arg(long, conflicts_with = "unmount", requires = "card", help_heading = READ)]
     pub(crate) live: bool,
     /// With --live, the longest freeze; the default is 5s
     #[arg(long, value_name = "TIME", requires = "live", help_heading = READ)]
     pub(crate) freeze_limit: Option<Patience>,
-    /// Say one line when all is well, and nothing of how far it is
+    /// Print one line if everything went well, and no progress
     #[arg(long, help_heading = COMMON, display_order = 903)]
     pub(crate) brief: bool,
 }
@@ -121,7 +121,7 @@ pub(crate) struct ShelfNightlyArgs {
     /// The shelf
     #[arg(value_name = "DIR")]
     pub(crate) folder: PathBuf,
-    /// When, in the time of the place, such as 03:30
+    /// The time of day in local time, such as 03:30
     #[arg(long, value_name = "HH:MM", default_value = "03:30", help_heading = WRITE)]
     pub(crate) at: TimeOfDay,
     /// The longest freeze; the default is 5s
@@ -130,18 +130,18 @@ pub(crate) struct ShelfNightlyArgs {
     /// Print a line for cron instead of a service and a timer for systemd
     #[arg(long, conflicts_with = "install", help_heading = WRITE)]
     pub(crate) cron: bool,
-    /// Put the service and the timer in place
+    /// Install the service and the timer
     #[arg(long, help_heading = WRITE)]
     pub(crate) install: bool,
-    /// Where to
+    /// The folder to install to
     #[arg(long, value_name = "FOLDER", default_value = "/etc/systemd/system", help_heading = WRITE)]
     pub(crate) units: PathBuf,
-    /// Overwrite what says something else there
+    /// Overwrite existing files with other content
     #[arg(long, requires = "install", help_heading = WRITE)]
     pub(crate) replace: bool,
 }
 
-/// A time of the day.
+/// A time of day.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct TimeOfDay {
     pub(crate) hour: u8,
@@ -173,40 +173,40 @@ pub(crate) struct ShelfKeepArgs {
     /// The shelf
     #[arg(value_name = "DIR")]
     pub(crate) folder: PathBuf,
-    /// The rules, with commas between them: 3 newest, 1 a week for 2 months, 1 a month, all for 2 weeks
+    /// The rules, separated by commas: 3 newest, 1 a week for 2 months, 1 a month, all for 2 weeks
     #[arg(value_name = "RULES")]
     pub(crate) rules: Option<String>,
-    /// After how many days without a new image a card is overdue
+    /// The number of days without a new image after which a card is overdue
     #[arg(long, value_name = "DAYS", value_parser = clap::value_parser!(u32).range(1..=3650), help_heading = WRITE)]
     pub(crate) due: Option<u32>,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct ShelfThinArgs {
-    /// The shelf. Left out: the folder for images of the configuration
+    /// The shelf; the default is the image folder in the configuration
     #[arg(value_name = "DIR")]
     pub(crate) folder: Option<PathBuf>,
     /// Show what would be removed, and stop
     #[arg(long, help_heading = SAFETY)]
     pub(crate) plan: bool,
-    /// Do not ask before images are removed
+    /// Don't ask before images are removed
     #[arg(long, help_heading = SAFETY)]
     pub(crate) yes: bool,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct ShelfCheckArgs {
-    /// The shelf. Left out: the folder for images of the configuration
+    /// The shelf; the default is the image folder in the configuration
     #[arg(value_name = "DIR")]
     pub(crate) folder: Option<PathBuf>,
-    /// Only so many, those that were not checked for the longest time
+    /// Check only this many, those with the oldest checks
     #[arg(long, value_name = "NUMBER", help_heading = READ)]
     pub(crate) oldest: Option<usize>,
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct ShelfImageArgs {
-    /// The image, by its file or as CARD, CARD@DATE or CARD@pinned on the shelf of the configuration
+    /// The image, as a file or as CARD, CARD@DATE or CARD@pinned on the shelf in the configuration
     #[arg(value_name = "IMAGE")]
     pub(crate) image: PathBuf,
 }

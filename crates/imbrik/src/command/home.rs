@@ -24,7 +24,7 @@ pub(crate) fn run(session: &Session) -> Outcome<Exit> {
     if !io::stdout().is_terminal() || !session.environment.asks {
         return Err(Failure::usage("no command was given").next(
             "`imbrik cards` shows which card is which, `imbrik demo` runs a full example, `imbrik \
-             --help` tells all commands.",
+             --help` lists all commands.",
         ));
     }
     let out = &session.out;

@@ -93,7 +93,7 @@ struct Running {
 fn title(step: Step) -> &'static str {
     match step {
         Step::Unpacking => "unpacking to a temporary file",
-        Step::TakingIn => "taking in the pipe",
+        Step::TakingIn => "reading the pipe",
         Step::Repacking => "repacking the image",
         Step::Editing => "writing the image again",
         Step::MinimumSizes => "fitting the image",
@@ -108,7 +108,7 @@ fn title(step: Step) -> &'static str {
         Step::Weighing => "weighing the card",
         Step::Filling => "filling, reading back, clearing",
         Step::ReadingCardBack => "reading back from the card",
-        Step::TakingOut => "taking files out",
+        Step::TakingOut => "extracting files",
         Step::ComparingFiles => "comparing files",
         Step::WaitingForCard => "waiting for the card to come back",
     }

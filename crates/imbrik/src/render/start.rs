@@ -1,18 +1,16 @@
 //! References of boot files on a card, as text.
 
-use super::{Out, Tone, count};
+use super::{Out, Tone};
 use imbrik_core::layout::Reference;
 
-/// Prints whether all references of boot files exist, after `head`; nothing if there are none.
+/// Counts the references of boot files to devices and files that exist, after `head`; nothing without references.
 pub(crate) fn start_lines(out: &Out, head: &str, references: &[Reference]) -> Vec<String> {
     let missing: Vec<_> = references.iter().filter(|reference| !reference.is_found).collect();
-    // The noun is printed once.
-    let all = count(references.len() as u64, "reference");
+    let all = references.len();
     let verdict = match missing.len() {
         _ if references.is_empty() => return Vec::new(),
-        0 => format!("{all} to devices and files, all found, in {}", sources(references)),
-        1 => format!("1 of {all} to devices and files is broken"),
-        more => format!("{more} of {all} to devices and files are broken"),
+        0 => format!("{all} of {all} found, in {}", sources(references)),
+        more => format!("{more} of {all} not found"),
     };
     let mut lines = vec![format!("{head}{verdict}")];
     lines.extend(missing.iter().map(|reference| {

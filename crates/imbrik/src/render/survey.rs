@@ -89,19 +89,19 @@ pub(crate) fn name(survey: Option<&Survey>, card: &Card) -> String {
     name.unwrap_or_else(|| size::short(card.size))
 }
 
-/// How much room a system has afterwards, and a warning where that is hardly any.
+/// The free space of systems, with a warning if there is hardly any.
 pub(crate) fn room(out: &Out, rooms: &[Room]) -> Vec<String> {
     let line = |room: &Room| {
         let free = match room.free.is_zero() {
-            true => "no room at all".to_owned(),
+            true => "no free space".to_owned(),
             false if room.is_tight => format!("only {} free", size::short(room.free)),
             false => format!("{} free", size::short(room.free)),
         };
         match room.is_tight {
             false => format!("{} has {free}", room.title),
             true => format!(
-                "{} {} has {free}: its system may not even start; a larger card, or \
-                 `fit --room`, gives it more",
+                "{} {} has {free}: its system may not start; use a larger card, or \
+                 `fit --room`",
                 out.paint(Tone::Alarm, "!"),
                 room.title
             ),

@@ -44,7 +44,7 @@ impl Writing<'_> {
         // Of several copies, the one with the most that leads nowhere speaks for all.
         let worst = changed.max_by_key(|all| all.iter().filter(|one| !one.is_found).count());
         let references = worst.unwrap_or(&source.known.references);
-        for line in start_lines(out, &self.head("Will it start?"), references) {
+        for line in start_lines(out, &self.head("Boot references"), references) {
             out.line(&line);
         }
         let findings = match source.from {

@@ -10,7 +10,7 @@ fn demo_runs_twice_and_keeps_foreign_folders() {
     for _ in 0..2 {
         let run = bench.good("demo");
         run.shows("$ imbrik show rack:a")
-            .shows("Will it start? 5 references to devices and files, all found, in extlinux/extlinux.conf, etc/fstab")
+            .shows("Boot references 5 of 5 found, in extlinux/extlinux.conf, etc/fstab")
             .shows("$ imbrik save rack:a images")
             .shows("is intact")
             .shows("rack:c now holds hive-07")

@@ -46,7 +46,7 @@ fn trees_are_added_removed_and_renamed_on_images_and_cards() {
     for (target, more) in [("x.img.zst", ""), ("rack:a", "--yes")] {
         let run = bench.good(&format!("files put {target} brood 2:/etc {more}"));
         run.shows("Added /etc/brood 3 files in 3 folders, 90 kB");
-        bench.good(&format!("files folder {target} 2:/srv/a/b {more}")).shows("Made /srv/a/b");
+        bench.good(&format!("files folder {target} 2:/srv/a/b {more}")).shows("Created /srv/a/b");
         bench
             .good(&format!("files rename {target} 2:/etc/brood/may june {more}"))
             .shows("Renamed /etc/brood/may to /etc/brood/june");

@@ -65,9 +65,9 @@ impl Chooser<'_> {
         let mut cannot = Vec::new();
         for part in self.givers(take_from) {
             let why = match take_from.is_empty() {
-                true if shapes.is_empty() => "shrinks to fit the card",
-                true => "also shrinks: the others can't shrink further",
-                false => "shrinks, as requested",
+                true if shapes.is_empty() => "the card is smaller",
+                true => "the others can't shrink further",
+                false => "as requested",
             };
             match self.shrunk(part, most, &mut lens) {
                 Ok(Some((resized, found))) => {
@@ -199,7 +199,7 @@ impl Chooser<'_> {
         // Some kinds have a largest size: the partition is no longer then.
         let got = self.sectors(resized.volume.store.size());
         lens.insert(part, if resized.limit.is_some() { got.max(now) } else { len });
-        let why = "grows to fill the card";
+        let why = "it fills the card";
         let shapes = Shapes::from([(part, (resized, found, why))]);
         Ok(self.with(lay(self.survey, &lens), shapes))
     }

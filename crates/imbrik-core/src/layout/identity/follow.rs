@@ -117,7 +117,7 @@ impl Editing<'_> {
         }
         seal_script(&old, &mut new);
         let each = used.iter().map(|id| format!("{} instead of {}", id.to, id.from));
-        let why = format!("names {}", each.collect::<Vec<_>>().join(", "));
+        let why = format!("contains {}", each.collect::<Vec<_>>().join(", "));
         match self.put(index, path, new, None, &why) {
             Err(error) if matches!(error.class(), Class::Unsupported | Class::NoRoom) => {
                 let why = error.to_string();

@@ -129,7 +129,7 @@ impl Plan {
         for some in identity.edits.chunk_by(|one, next| one.part == next.part) {
             let part = some.first().map_or(0, |one| one.part);
             let edits: Vec<FileEdit> = some.iter().map(|one| one.edit.clone()).collect();
-            work.edit(part, &edits, "as asked")?;
+            work.edit(part, &edits, "as requested")?;
         }
         let mut unused = Vec::new();
         if identity.leave_private.is_some() {

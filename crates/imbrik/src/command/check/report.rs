@@ -113,7 +113,7 @@ impl Report<'_> {
         self.show_tiles(out);
         self.show_manifest(out);
         self.show_volumes(out);
-        for line in start_lines(out, "Will it start?  ", self.references()) {
+        for line in start_lines(out, "Boot references ", self.references()) {
             out.line(&line);
         }
         if let (Some(found), Some(card)) = (self.card, self.against) {
@@ -190,15 +190,15 @@ impl Report<'_> {
         match self.found.expected {
             ExpectedSum::Nothing => {}
             ExpectedSum::File(kind) => {
-                out.line(&format!("Expected        {} the {kind} that was given", good("has")));
+                out.line(&format!("Expected        {} the given {kind}", good("matches")));
             }
             ExpectedSum::Content(kind) => out.line(&format!(
-                "Expected        its content, unpacked, {} the {kind} that was given",
-                good("has")
+                "Expected        its content, unpacked, {} the given {kind}",
+                good("matches")
             )),
             ExpectedSum::Other => out.line(&format!(
                 "Expected        {}, neither compressed nor decompressed",
-                bad("does not have the hash that was given")
+                bad("does not match the given hash")
             )),
         }
     }

@@ -90,7 +90,7 @@ impl Told {
             (json::FileChanged::Put, ..) => {
                 format!("Added     {path}  {}, {len}", below(self.files, self.folders))
             }
-            (json::FileChanged::Folder, ..) => format!("Made      {path}"),
+            (json::FileChanged::Folder, ..) => format!("Created   {path}"),
             (json::FileChanged::Renamed, to, _) => {
                 format!("Renamed   {path}  to {}", to.as_deref().unwrap_or_default())
             }
@@ -258,12 +258,12 @@ impl<'a> Target<'a> {
         }
         session.out.note(&match plan.after_a_cut {
             AfterACut::OldOrNew => format!(
-                "In {title} on {path}, through the volume's own journal: if it is cut off in the middle, \
-                 the old files are there or the new ones."
+                "In {title} on {path}, through the journal of the volume: after an interruption, it has \
+                 the old files or the new ones."
             ),
             AfterACut::ToBeChecked => format!(
-                "In {title} on {path}, which has no journal: if it is cut off in the middle, no content \
-                 is lost but what was to go, and its checker has to look at the volume."
+                "In {title} on {path}, which has no journal: after an interruption, the volume has to be \
+                 checked; only files that are to be removed or replaced can be lost."
             ),
         });
         if session.policy(self.args.yes) == Policy::Nobody {

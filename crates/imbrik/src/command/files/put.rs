@@ -116,7 +116,7 @@ fn place(
             return Err(Failure::usage(format!("{goal} is not a folder in {}", tree.title()))
                 .state(UNTOUCHED)
                 .next(
-                    "Name a folder that is there, or make one with `imbrik files folder`; `imbrik files \
+                    "Name an existing folder, or create one with `imbrik files folder`; `imbrik files \
                      list` shows what there is.",
                 ));
         }

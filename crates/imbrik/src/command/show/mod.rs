@@ -169,7 +169,7 @@ impl Found<'_> {
         out.line("");
         self.show_limits(out);
         self.show_cards(session);
-        for line in start_lines(out, "Will it start?  ", &self.references) {
+        for line in start_lines(out, "Boot references ", &self.references) {
             out.line(&line);
         }
         let findings = match self.what {
@@ -183,7 +183,7 @@ impl Found<'_> {
     }
 
     fn show_table(&self, out: &Out) {
-        let head = ["Nr", "Start", "Size", "Type", "Volume", "Label", "Used", "Free", "State"];
+        let head = ["No", "Start", "Size", "Type", "Volume", "Label", "Used", "Free", "State"];
         let mut lines = vec![head.map(str::to_owned).to_vec()];
         let mut below = vec![None];
         for row in self.rows() {
@@ -265,7 +265,7 @@ impl Found<'_> {
             out.line(&format!("{head:<15} {text}"));
         }
         let (minimum, needed) = (self.minimum_sizes(), self.survey.needed());
-        let mut lines = vec![format!("{} as it stands", size::both(needed))];
+        let mut lines = vec![format!("{} unchanged", size::both(needed))];
         let last = self.survey.last_resizable().and_then(|index| self.survey.parts.get(index));
         let fitted = minimum.last_shrunk().zip(last);
         if let Some((len, part)) = fitted {
