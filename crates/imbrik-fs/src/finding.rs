@@ -58,8 +58,8 @@ impl fmt::Display for VolumeFinding {
             ),
             Self::MarkedAsFaulty { faults } => write!(
                 f,
-                "its system marked it as having errors; which blocks are whose is sound, {faults} \
-                 faults are in folders, attributes or links"
+                "it is marked as having errors; block ownership is consistent, {faults} faults are in \
+                 folders, attributes or links"
             ),
             Self::JournalError { errno } => write!(
                 f,
@@ -111,21 +111,19 @@ impl fmt::Display for ResizeWarning {
         match self {
             Self::SignedFiles { count } => write!(
                 f,
-                "{count} files with a signature (security.evm) got another inode number: signatures \
-                 that cover it must be updated"
+                "{count} files with a signature (security.evm) got another inode number: sign them \
+                 again if the signature covers it"
             ),
             Self::StillMarkedAsFaulty => f.write_str(
-                "its system marked it as having errors, and the mark is kept: a check on the machine \
-                 takes it away",
+                "it is marked as having errors, and stays marked until its own system checks it",
             ),
             Self::BootCode => f.write_str(
-                "it starts with boot code: if that keeps a list of its own blocks, it must be \
-                 installed again",
+                "it starts with boot code: if that has a list of its own blocks, install it again",
             ),
             Self::LoaderLeftBehind { why } => write!(
                 f,
-                "its boot loader keeps a list of its own sectors, which does not follow: {why}; \
-                 install it again before the card is to start"
+                "its boot loader has a list of its own sectors, which could not be updated: {why}; \
+                 install it again before the card can start"
             ),
         }
     }

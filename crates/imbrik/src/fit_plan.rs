@@ -57,8 +57,9 @@ fn refusal(error: Error, is_smallest: bool) -> Failure {
             "Give a larger size; without --to it becomes as small as possible."
         }
         (Class::Corrupt, _) => {
-            "Have the card's own system check that volume and save it again, or restore the image as it \
-             is; --as-found keeps faults in folders, links and attributes."
+            "Check that volume with the filesystem checker of its own system and save the card again, \
+             or restore the image unchanged; --as-found keeps faults in folders, links and \
+             attributes."
         }
         (Class::Unsupported, _) => OTHERWISE,
         _ => "",

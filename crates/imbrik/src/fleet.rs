@@ -25,8 +25,8 @@ pub(crate) struct Fleet {
 /// The message about a result from a card that changed while it was read.
 pub(crate) fn mixed(what: &str, next: &str) -> String {
     format!(
-        "The card was written to, or exchanged, while it was read: {what} mixes what stood there \
-         before and afterwards. Unmount it everywhere, and {next}."
+        "The card was changed or exchanged while it was read: {what} contains data from different \
+         times. Unmount it everywhere, and {next}."
     )
 }
 

@@ -327,8 +327,8 @@ impl Destination {
         let folder = path.parent().unwrap_or(Path::new("/"));
         fs::metadata(folder).is_err().then(|| {
             format!(
-                "{} is not there any more: mount its disk or share again, and repeat. What is left there \
-                 of this image makes room then.",
+                "{} is not there any more: mount its disk or share again, and repeat. Its leftover \
+                 there will be removed.",
                 quoted(folder)
             )
         })
@@ -355,8 +355,8 @@ impl Destination {
                 (OnUnfinished::Resume, Some(_)) => "is resumed, if it is of this card",
                 (OnUnfinished::Resume, None) => "cannot be resumed and is removed",
                 (OnUnfinished::Keep, Some(_)) => {
-                    "is left of a save that was stopped; --resume would have gone on with it, and now it \
-                     makes room"
+                    "is the leftover of an interrupted save; --resume would resume it, and now it is \
+                     removed"
                 }
                 _ => "exists: it is a leftover and is removed, unless a program is writing it",
             };
@@ -437,8 +437,8 @@ pub(crate) fn stem_of(image: &Path) -> String {
 pub(crate) fn tell_of(session: &Session, saved: &Saved) {
     if let Some(why) = &saved.not_beside {
         session.out.warn(&format!(
-            "The image is whole and has its name, but its checksum or manifest could not be put beside \
-             it: {why}. `imbrik check --sum` makes a checksum."
+            "The image is complete, but its checksum or manifest file could not be written next to \
+             it: {why}. Write a checksum file with `imbrik check --sum`."
         ));
     }
 
@@ -446,8 +446,8 @@ pub(crate) fn tell_of(session: &Session, saved: &Saved) {
         session.out.in_brief("read back from memory".to_owned());
     } else if saved.read_back == ReadBack::Memory {
         session.out.warn(
-            "The image was compared as the system has it in memory: it did not let go of it, or the \
-             folder lies in memory. A later `imbrik check` tells what is on the disk.",
+            "The image was compared with the system's copy in memory, not with the disk. Verify it \
+             later with `imbrik check`.",
         );
     }
 }

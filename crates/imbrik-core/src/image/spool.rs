@@ -46,7 +46,7 @@ pub(super) fn temporary(folder: &Path) -> Result<File> {
 /// The content of `file`, a `container`, unpacked to a temporary file.
 ///
 /// # Errors
-/// [`crate::Class::Corrupt`] when it is cut short or damaged, [`crate::Class::NoRoom`] when the
+/// [`crate::Class::Corrupt`] when it is truncated or damaged, [`crate::Class::NoRoom`] when the
 /// temporary file does not fit; [`crate::Class::Unsupported`] when it holds no image or not
 /// plainly one.
 pub(super) fn unpacked(

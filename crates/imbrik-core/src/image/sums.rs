@@ -100,8 +100,8 @@ pub fn pasted(text: &str) -> Result<Vec<Sum>> {
     let sums: Vec<_> = sums.map(|kind| Sum { kind: *kind, hex: hex.to_owned() }).collect();
     if sums.is_empty() || !hex.chars().all(|c| c.is_ascii_hexdigit()) {
         return Err(Error::usage(format!(
-            "what was given is not a hash: it has {} characters; md5 has 32, sha1 40, sha256 and blake3 \
-             64, sha512 128, all of them 0 to 9 and a to f",
+            "this is not a hash: it has {} characters; md5 has 32, sha1 40, sha256 and blake3 64, \
+             sha512 128, all of them 0 to 9 and a to f",
             hex.len()
         )));
     }

@@ -124,8 +124,7 @@ impl fmt::Display for Warning {
             }
             Self::ContainerLeftOut { number } => write!(
                 f,
-                "partition {number}, an empty container of logical partitions, has no room there and \
-                 is left out"
+                "partition {number}, an empty extended partition, does not fit and is left out"
             ),
             Self::KeepsId { title, why } => write!(f, "{title} keeps its id: {why}"),
             Self::StillNames { path, title, id } => {

@@ -82,8 +82,8 @@ impl fmt::Display for SourceRefusal {
             }
             Self::Preface(at) => write!(
                 f,
-                "the image has no table at its start, but one at byte {}: something seems to stand \
-                 in front of it",
+                "the image has no partition table at its start, but one at byte {}: there seems to be \
+                 a prefix",
                 at.get()
             ),
             Self::Stranger(kind) => write!(f, "it is {kind}, not the image of a card"),

@@ -78,7 +78,7 @@ impl Header {
         if !bytes.starts_with(MAGIC) {
             return Ok(None);
         }
-        let short = || "header is cut short".to_owned();
+        let short = || "header is truncated".to_owned();
         let size = bytes::le_u32(bytes, 12).ok_or_else(short)?;
         let raw = usize::try_from(size)
             .ok()

@@ -223,7 +223,7 @@ impl Mbr {
 
     /// The same table on a card of `size` bytes, with some partitions, each by its number, at new
     /// places. The container of logical partitions and the chain of their records follow; a
-    /// container without any that has no room any more is cut short, or left out.
+    /// container without any that has no room any more is truncated, or left out.
     ///
     /// # Errors
     /// [`crate::Class::Unsupported`] when the format can't represent an offset, or the chain is invalid.

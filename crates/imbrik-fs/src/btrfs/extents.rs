@@ -108,8 +108,8 @@ impl Extents {
             let used = self.in_chunks.get(&start).copied().unwrap_or(0);
             if self.groups.get(&start) != Some(&(len, used)) {
                 return Err(Error::corrupt(format!(
-                    "{used} bytes are used in the chunk at logical byte {start}, and its block group \
-                     says something else"
+                    "{used} bytes are used in the chunk at logical byte {start}, but its block group \
+                     records another number"
                 )));
             }
             all = all.saturating_add(used);

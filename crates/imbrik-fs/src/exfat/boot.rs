@@ -131,7 +131,7 @@ pub(crate) fn with_serial(store: &Arc<dyn ReadAt>, serial: u32) -> Result<Edited
         }
         let sealed = bytes::put(&mut region, 100, serial.to_le_bytes())
             .and_then(|()| seal_region(&mut region, boot.sector));
-        sealed.ok_or_else(|| Error::corrupt("its boot region is cut short"))?;
+        sealed.ok_or_else(|| Error::corrupt("its boot region is truncated"))?;
         draft.put(at, &region)?;
     }
     Ok(draft)

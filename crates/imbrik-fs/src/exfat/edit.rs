@@ -284,7 +284,7 @@ impl SetFormat for ExFat {
     }
 
     fn renamed(&self, _folder: &OpenFolder, set: &[Slot], name: &str) -> Result<Vec<Slot>> {
-        let wrong = || Error::corrupt("an entry set is cut short");
+        let wrong = || Error::corrupt("an entry set is truncated");
         let (first, stream) = (set.first().ok_or_else(wrong)?, set.get(1).ok_or_else(wrong)?);
         let mut renamed = self.named_set(name, *first, *stream)?;
         // Vendor entries after the name move with it.

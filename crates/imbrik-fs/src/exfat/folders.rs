@@ -320,13 +320,13 @@ pub(super) fn each_set(
         let mut set = Set { raw: entry.to_vec(), places: vec![at], holdings: Vec::new() };
         for (at, entry) in rest.by_ref().take(more) {
             if bytes::u8(&entry, 0).unwrap_or(0) & (IN_USE | SECONDARY) != IN_USE | SECONDARY {
-                return Err(Error::corrupt("an entry set is cut short"));
+                return Err(Error::corrupt("an entry set is truncated"));
             }
             set.raw.extend(entry);
             set.places.push(at);
         }
         if set.places.len() != more.saturating_add(1) {
-            return Err(Error::corrupt("an entry set is cut short"));
+            return Err(Error::corrupt("an entry set is truncated"));
         }
         if set.is_sealed() && bytes::le_u16(&set.raw, 2) != Some(set.checksum()) {
             return Err(Error::corrupt("an entry set's checksum is wrong"));

@@ -97,7 +97,7 @@ fn check_boot_region(store: &dyn ReadAt, boot: &BootSector) -> Result<()> {
     let computed = region_checksum(&region, boot.sector);
     let found = bytes::le_u32(&region, sector.saturating_mul(11)).unwrap_or(0);
     let Some(computed) = computed else {
-        return Err(Error::corrupt("its boot region is cut short"));
+        return Err(Error::corrupt("its boot region is truncated"));
     };
     if found == computed {
         return Ok(());

@@ -123,7 +123,7 @@ impl Group {
     /// [`imbrik_store::Class::Corrupt`] when its checksum is wrong.
     pub(super) fn decode(raw: &[u8], number: u64, superblock: &Superblock) -> Result<Self> {
         let decoded = Self::fields(raw, superblock);
-        let group = decoded.ok_or_else(|| Error::corrupt("a group descriptor is cut short"))?;
+        let group = decoded.ok_or_else(|| Error::corrupt("a group descriptor is truncated"))?;
         let found = bytes::le_u16(raw, CHECKSUM_AT).unwrap_or(0);
         match Self::checksum(raw, number, superblock) {
             Some(computed) if computed != found => Err(Error::corrupt(format!(

@@ -123,7 +123,7 @@ pub(super) fn compare(opened: &Opened, usage: &BTreeMap<Owner, Change>) -> Resul
             let ((told, files), (has, are)) = (of(&told), of(&found));
             if (told, files) != (has, are) {
                 faults.push(format!(
-                    "the quota file of {} says that {id} has {told} bytes in {files} files, it has \
+                    "the quota file of {} records {told} bytes in {files} files for {id}, which has \
                      {has} in {are}",
                     kind.words()
                 ));

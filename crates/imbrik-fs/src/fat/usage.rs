@@ -132,7 +132,7 @@ fn take_table(
         let rest = Span::between(at, end).len().to_usize().unwrap_or(PIECE);
         let bytes = read_up_to(store, at, rest.min(PIECE))?;
         if bytes.len() < 4 {
-            return Err(Error::corrupt("its allocation table is cut short"));
+            return Err(Error::corrupt("its allocation table is truncated"));
         }
         at = at.saturating_add(ByteLen::of(&bytes));
         let own = if boot.width == Width::Bits32 { !TOP } else { u32::MAX };

@@ -46,7 +46,7 @@ pub(crate) fn run(session: &Session, args: &MendArgs) -> Outcome<Exit> {
     let plan = MendPlan::new(&image, source).map_err(|refusal| refused(&card, &refusal))?;
     let shortfall: ByteLen = plan.shortfall.iter().map(|span| span.len()).sum();
     session.out.note(&format!(
-        "{} is the card of the image, by its ids, what is in use, and {} of samples. {} are shortfall \
+        "{} is the card of the image, by its ids, its used space, and {} of samples. {} are missing \
          in {}.",
         card.path.display(),
         size::short(plan.compared),

@@ -83,8 +83,8 @@ fn refused(refusal: WeighRefusal) -> Failure {
     match refusal {
         WeighRefusal::Failed(error) => Failure::from(error).state(UNTOUCHED),
         other => Failure::refused(other.to_string()).state(UNTOUCHED).next(
-            "Only what a clean volume has unused may be written. To give up all that is on it, add \
-             --erase.",
+            "Only free space of clean volumes can be tested. To test all of the card and lose its \
+             data, add --erase.",
         ),
     }
 }
@@ -187,20 +187,19 @@ fn holds(args: &WeighArgs, weighed: &Weighed) -> String {
             "as claimed: every byte was written and read back".to_owned()
         }
         None if !weighed.has_verdict() => format!(
-            "not known: only {} % of the card could be tested, the rest is in use. To test all of it and lose \
-             what is on it: --erase",
+            "not known: only {} % of the card could be tested, the rest is in use. To test all of it \
+             and lose its data: --erase",
             weighed.tested_percent()
         ),
         None if args.full => format!(
-            "what it claims: {} were written and read back, and {} spread over {} % of the card kept \
-             what was written there",
+            "as claimed: {} were written and read back, and {} spread over {} % of the card kept \
+             their data",
             size::both(weighed.proved),
             count(weighed.marks, "sample"),
             weighed.tested_percent()
         ),
         None => format!(
-            "what it claims: {} spread over {} % of the card kept what was written there; --full \
-             tests all unused space",
+            "as claimed: {} spread over {} % of the card kept their data; --full tests all free space",
             count(weighed.marks, "sample"),
             weighed.tested_percent()
         ),

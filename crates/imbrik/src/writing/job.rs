@@ -110,12 +110,12 @@ impl Job<'_> {
                     "The first write failed: {name} is unchanged, or its first sector is lost."
                 ),
                 (LeftOnCard::NoStart, None) => format!(
-                    "What was on {name} is lost, and it has no partition table now, so that it is \
-                     not taken for a whole card."
+                    "All data on {name} is lost. It has no partition table now, so that nobody takes \
+                     it for a complete card."
                 ),
                 (LeftOnCard::NoStart, Some(_)) => format!(
-                    "What was on {name} is lost, and its start is cleared, so that it is not taken \
-                     for whole."
+                    "All data on {name} is lost. Its start was cleared, so that nobody takes it for \
+                     complete."
                 ),
             })
             .next(next)
@@ -152,13 +152,13 @@ impl Job<'_> {
         .state(format!("{} cannot be relied on.", self.card.name()))
         .next(match wraps_at {
             Some(real) => format!(
-                "Its addresses wrap around at {}: that is its real capacity. Use another card; \
-                 `imbrik weigh` tells more.",
+                "Its addresses wrap around at {}: that is its real capacity. Use another card; see \
+                 `imbrik weigh`.",
                 size::both(real)
             ),
             None => {
-                "Try another reader; if it happens again, the card is bad or holds less than it \
-                     claims: `imbrik weigh` tells."
+                "Try another reader; if it happens again, the card is bad or smaller than it claims: \
+                 test it with `imbrik weigh`."
                     .to_owned()
             }
         })

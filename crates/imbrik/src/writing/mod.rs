@@ -363,8 +363,8 @@ impl Writing<'_> {
         }
         let example = if count > 1 { "such as hive-{n}" } else { "such as hive-11" };
         let question = format!(
-            "A spare for the same board keeps ids, keys and host name. Enter for that, or the host \
-             name of another board, {example}: "
+            "A copy for the same board keeps ids, keys and host name. Press Enter for that, or type \
+             the host name of another board, {example}: "
         );
         let answer = self.session.ask(&question, UNTOUCHED);
         let name = answer.trim();
@@ -467,8 +467,8 @@ impl Writing<'_> {
                 what_it_is(target.now())
             ),
             _ => format!(
-                "Everything on these {} cards is overwritten. Type what they are called now, \
-                 {word}, to go ahead: ",
+                "Everything on these {} cards will be overwritten. Type their present names, {word}, \
+                 to continue: ",
                 targets.len()
             ),
         };
@@ -595,12 +595,12 @@ fn left_behind(targets: &[PlannedCard]) -> String {
     let names = listed(&names);
     match targets.iter().any(|target| target.into.is_some()) {
         true => format!(
-            "What was on {names} is lost unless nothing was written yet: its start is cleared until \
-             all is written, so that it is not taken for whole."
+            "All data on {names} is lost, unless nothing was written yet: its start stays cleared \
+             until everything is written, so that nobody takes it for complete."
         ),
         false => format!(
-            "What was on {names} is lost unless nothing was written yet: {has} no partition table \
-             until all is written, so that it is not taken for a whole card."
+            "All data on {names} is lost, unless nothing was written yet: {has} no partition table \
+             until everything is written, so that nobody takes it for a complete card."
         ),
     }
 }

@@ -86,8 +86,8 @@ impl Request<'_> {
             Class::NoRoom => "Name a larger partition.",
             Class::Refused => "Get the image again, and check it with `imbrik check`.",
             Class::Corrupt if self.args.shape.fill => {
-                "Leave --fill out, and it keeps its size; --as-found keeps faults in folders, links \
-                 and attributes instead."
+                "Leave --fill out to keep its size; or --as-found keeps faults in folders, links and \
+                 attributes."
             }
             Class::Unsupported if self.args.shape.fill => "Leave --fill out to keep its size.",
             Class::Unsupported => "Use a card with sectors of the same size.",

@@ -486,8 +486,8 @@ fn alone(target: &PlannedCard) -> Option<String> {
         format!(" ({})", facts.into_iter().flatten().collect::<Vec<_>>().join(", "))
     });
     Some(format!(
-        "the image of partition {number}{} alone: it would become the card's only volume, without \
-         a table; into a partition of it: --into {number}",
+        "the image of partition {number}{} alone: it would become the card's only volume, without a \
+         partition table; to write it to a partition: --into {number}",
         facts.unwrap_or_default()
     ))
 }

@@ -195,10 +195,10 @@ fn pasted_hash_is_compared_with_the_file_and_its_content() {
     let bench = bench();
     bench.good("save rack:a x.img.gz --exact");
     for (line, says) in [
-        ("sha256sum x.img.gz", "has the SHA-256"),
-        ("md5sum hive.img", "its content, unpacked, has the MD5"),
-        ("sha1sum hive.img", "has the SHA-1"),
-        ("sha512sum x.img.gz", "has the SHA-512"),
+        ("sha256sum x.img.gz", "matches the given SHA-256"),
+        ("md5sum hive.img", "its content, unpacked, matches the given MD5"),
+        ("sha1sum hive.img", "matches the given SHA-1"),
+        ("sha512sum x.img.gz", "matches the given SHA-512"),
     ] {
         let hash = sh(&bench, line).split(' ').next().unwrap().to_owned();
         bench.good(&format!("check x.img.gz --expect {hash}")).shows(says);

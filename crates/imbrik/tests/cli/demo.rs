@@ -17,7 +17,7 @@ fn demo_runs_twice_and_keeps_foreign_folders() {
             .shows("shrinks from 3.74 GB to 3.68 GB")
             .shows("rack:b now holds hive-07")
             .shows("rack:d now holds hive-07")
-            .shows("kept what was written there")
+            .shows("kept their data")
             .shows("20.5 kB of 73.6 kB of /home/keeper/hive/sounds/brood-3.wav")
             .shows("512 bytes of 700 kB of /usr/lib/hive-monitor")
             .shows("Mended 21 kB (20.5 KiB) of 21 kB missing")

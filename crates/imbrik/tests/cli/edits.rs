@@ -205,7 +205,7 @@ fn journal_is_replayed_before_an_edit() {
     bench
         .good("files put rack:a port.conf / --yes")
         .says("its journal is replayed first")
-        .says("through the volume's own journal");
+        .says("through the journal of the volume");
     tool!("e2fsck", "-fn", bench.path("rack/a.img"));
     let names = listed(&bench, "rack:a", "/");
     let logs = names.iter().filter(|name| name.starts_with("/log-")).count();
@@ -267,7 +267,7 @@ fn copy_leaves_out_private_files() {
     assert!(made.unwrap().success());
     let run = bench.good("show v --private");
     assert!(!run.stdout.contains("honeycomb"), "{}", run.stdout);
-    let run = run.shows("9 private files").shows("Other private data may be there");
+    let run = run.shows("9 private files").shows("There may be other private data");
     for words in [
         "/etc/shadow password hashes: of root redacted",
         "/firstuser.txt password hashes: the hash of a password redacted",

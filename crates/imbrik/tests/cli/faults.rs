@@ -124,7 +124,8 @@ impl Base {
         // A name is that of a whole image, or of none.
         for name in ["out/new.img.zst", "out/new.img.gz", "out/new.img"] {
             if bench.path(name).is_file() {
-                let is_told = [0, 6].contains(&code) || run.err_has("whole and has its name");
+                let is_told = [0, 6].contains(&code)
+                    || run.err_has("The image is complete, but its checksum");
                 self.must(is_told, &format!("{name} is there: {told}"));
                 bench.good(&format!("check {name}"));
                 for beside in ["", ".sha256", ".imbrik.json"] {
@@ -206,7 +207,7 @@ fn fault_table_gives_the_expected_exit_codes_and_loses_nothing() {
             (AGAINST, 3, "could not be read"),
             (SHOW, 0, "hive-07"),
             (MEND, 6, "no missing data could be read"),
-            (WEIGH, 0, "kept what was written there"),
+            (WEIGH, 0, "kept their data"),
         ],
     );
     cells += base.each(
@@ -544,7 +545,7 @@ fn replaced(base: &Base, most: u32) {
             let Some(run) = with_failing(bench, command, calls, error, nth) else { break };
             let told = format!("{error} at call {nth} of {calls}: {command}: {}", run.stderr);
             base.must([0, 1, 5].contains(&run.code), &told);
-            let is_told = run.err_has("whole and has its name");
+            let is_told = run.err_has("The image is complete, but its checksum");
             let sides = ["kept.img.manifest.json", "kept.img.sha256"];
             let is_there = |name: &&str| bench.path("out").join(name).exists();
             base.must(is_told || sides.iter().all(is_there), &format!("sides are gone: {told}"));

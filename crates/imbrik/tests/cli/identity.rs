@@ -166,7 +166,7 @@ fn copy_gets_new_ids_keys_and_name() {
         let run = bench
             .good("restore card.img rack:b --ids fresh --host hive-11 --keys fresh --yes --fill");
         run.shows("gets the id")
-            .shows("all found")
+            .shows("found, in")
             .shows("keeper@hive-11.local")
             .shows("instead of")
             .shows(&format!(" on partition 1 still contains {}: it is unchanged", was[2]))
@@ -327,7 +327,7 @@ fn impossible_changes_are_refused_before_writing() {
     bench.good("save rack:a hive.img.zst");
     let before = bench.bytes("rack/b.img");
     for (words, code, says) in [
-        ("--host not_a_name", 2, "cannot be a host name"),
+        ("--host not_a_name", 2, "is not a valid host name"),
         ("--set file=2:etc/x", 2, "names no destination"),
         ("--set file", 2, "is invalid"),
         ("--put file=2:etc/x", 2, "names no destination"),

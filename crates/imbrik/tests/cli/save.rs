@@ -257,7 +257,7 @@ fn save_reports_a_card_that_changes_meanwhile() {
     let output = child.wait_with_output().unwrap();
     let said = String::from_utf8_lossy(&output.stderr).into_owned();
     assert_eq!(output.status.code(), Some(3), "{said}");
-    assert!(said.contains("was written to, or exchanged, while it was read"), "{said}");
+    assert!(said.contains("was changed or exchanged while it was read"), "{said}");
 }
 
 /// Fails when a read-back from memory is passed off as one from the disk.
@@ -273,9 +273,9 @@ fn read_back_reports_whether_it_reached_the_disk() {
     let from = |run: &crate::harness::Run| run.json()["image_read_from"].clone();
     let disk = saved(on_disk.path(), "");
     assert_eq!(from(&disk), "medium");
-    assert!(!disk.err_has("has it in memory"), "{disk:?}");
+    assert!(!disk.err_has("copy in memory"), "{disk:?}");
     let memory = saved(in_memory.path(), "");
     assert_eq!(from(&memory), "memory");
-    memory.says("compared as the system has it in memory");
+    memory.says("compared with the system's copy in memory");
     assert_eq!(from(&saved(in_memory.path(), "--no-check")), serde_json::Value::Null);
 }

@@ -228,10 +228,10 @@ fn every_question_can_be_answered_refused_and_interrupted() {
         ("save rack:a x.img.zst", "Unmount it? [Y/n]", "\n", "n\n", "is mounted at"),
         (
             "clone rack:a rack:b --unmount",
-            "or the host name of another board",
+            "or type the host name of another board",
             "\n67.6 MB\n",
             "no_name\n",
-            "cannot be a host name",
+            "is not a valid host name",
         ),
         (
             "clone rack:a --swap --unmount",

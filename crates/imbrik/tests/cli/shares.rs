@@ -162,9 +162,7 @@ fn leftovers_are_removed_after_two_days() {
     for name in ["a.img.zst.part", "b.img.zst.copy.part", "notes.part"] {
         tool!("touch", "-d", "3 days ago", bench.path("shelf").join(name));
     }
-    bench
-        .good("shelf list shelf")
-        .says("c.img.zst.part is left of an image that did not become whole");
+    bench.good("shelf list shelf").says("c.img.zst.part is the leftover of an incomplete image");
     bench.good("shelf thin shelf --plan").shows("Remove a.img.zst.part incomplete since");
     let told = bench.good("shelf thin shelf --yes --json").json();
     assert_eq!(told["unfinished"].as_array().unwrap().len(), 2, "{told}");

@@ -80,7 +80,7 @@ fn weigh_detects_false_capacity_without_harming_data() {
     slot(&bench, "wraps_at = 7800000512");
     bench.imbrik("weigh rack:w").expect(3).shows("only 7.8 GB").shows("do not rely on this card");
     slot(&bench, "");
-    bench.good("weigh rack:w --map rates.png").shows("kept what was written there");
+    bench.good("weigh rack:w --map rates.png").shows("kept their data");
     bench.imbrik("weigh rack:w --map rates.png").expect(4).says("exists already");
     bench.good("weigh rack:w --map rates.svg");
     assert_eq!(content(&card), before);

@@ -225,7 +225,7 @@ pub(in crate::image) fn broken(error: io::Error) -> Error {
         Err(error) => error,
     };
     match error.kind() {
-        io::ErrorKind::UnexpectedEof => Error::corrupt("it is cut short"),
+        io::ErrorKind::UnexpectedEof => Error::corrupt("it is truncated"),
         io::ErrorKind::InvalidData | io::ErrorKind::InvalidInput | io::ErrorKind::Other => {
             Error::corrupt(format!("it is damaged: {}", error.to_string().to_lowercase()))
         }

@@ -161,7 +161,7 @@ fn decode(head: &[u8]) -> Option<Member> {
 /// start.
 ///
 /// # Errors
-/// [`crate::Class::Corrupt`] when a file of ours is cut short or its members contradict each other.
+/// [`crate::Class::Corrupt`] when a file of ours is truncated or its members contradict each other.
 fn frames(file: &dyn ReadAt) -> Result<Option<Frames>> {
     let end = ByteOffset::new(file.size().get());
     let mut frames = Frames::default();

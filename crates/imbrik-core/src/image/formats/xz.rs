@@ -156,7 +156,7 @@ struct XzStream {
 /// The blocks of a file; `None` when one is too large to be read at random.
 ///
 /// # Errors
-/// [`crate::Class::Corrupt`] when it is cut short or contradicts itself.
+/// [`crate::Class::Corrupt`] when it is truncated or contradicts itself.
 fn frames(file: &dyn ReadAt) -> Result<Option<(Frames, XzCodec)>> {
     let mut frames = Frames::default();
     let mut codec = XzCodec::default();

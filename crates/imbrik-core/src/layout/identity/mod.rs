@@ -328,7 +328,7 @@ impl Editing<'_> {
             && !host.ends_with('-');
         if !is_name {
             return Err(Error::usage(format!(
-                "{host} cannot be a host name: that is up to 63 letters, digits and hyphens, with no \
+                "{host} is not a valid host name: use up to 63 letters, digits and hyphens, with no \
                  hyphen at either end"
             )));
         }

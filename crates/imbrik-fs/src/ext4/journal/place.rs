@@ -92,8 +92,8 @@ impl JournalPlace {
         let len = superblock.block_len.saturating_mul(s_maxlen);
         if behind != s_maxlen || len != inode.size() {
             return Err(wrong(&format!(
-                "its map has {behind} blocks, its inode {} bytes, and it says that it is {s_maxlen} \
-                 blocks long",
+                "its map has {behind} blocks, its inode {} bytes, and its superblock records \
+                 {s_maxlen} blocks",
                 inode.size()
             )));
         }

@@ -48,8 +48,8 @@ impl Journal<'_> {
         let there = usize::try_from(self.end.saturating_sub(self.first)).unwrap_or(0);
         if needed > there {
             return Err(Error::no_room(format!(
-                "that changes {} blocks of metadata at once, and the volume's journal has room for {}: do \
-                 less at a time",
+                "that changes {} blocks of metadata at once, but the journal of the volume has space \
+                 for {}: change fewer files at a time",
                 blocks.len(),
                 there.saturating_sub(there.div_ceil(a_block)).saturating_sub(1)
             )));

@@ -297,16 +297,16 @@ impl Report<'_> {
             let beside = quoted(beside.file_name().unwrap_or_default().as_ref());
             out.line(&format!("{path} is intact by its own digests; {beside} is wrong."));
             out.line(&format!(
-                "It was changed, or is that of another file. Remove it; imbrik check {path} --sum \
-                 makes a new one."
+                "It was changed, or belongs to another file. Remove it; imbrik check {path} --sum \
+                 writes a new one."
             ));
             return;
         }
         match (verdict, self.exit()) {
             (Verdict::Damaged, _) if self.is_only_refused() => {
                 out.line(&format!(
-                    "{path}: the content can be read here, but other programs refuse the file. To write it \
-                     again: imbrik repack {path} NEW"
+                    "{path}: the content is readable here, but other programs reject the file. To \
+                     write it again: imbrik repack {path} NEW"
                 ));
             }
             (Verdict::Damaged, _) => {
@@ -326,8 +326,8 @@ impl Report<'_> {
                     }
                 }
                 None => out.line(&format!(
-                    "{path} can be read, and nothing in it is known: neither a partition table nor \
-                     a volume."
+                    "{path} is readable, but has no known content: neither a partition table nor a \
+                     volume."
                 )),
             },
             (_, Exit::Mismatch) if is_other => {

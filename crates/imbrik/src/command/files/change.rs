@@ -399,8 +399,8 @@ fn failed_on_card(failure: EditFailure) -> Failure {
             "The card has the old files or the new ones, once its journal is replayed at the next start."
         }
         CardState::ToBeChecked => {
-            "The volume is to be checked: names are old or new, one by one, and it says that it was not \
-             unmounted."
+            "The volume must be checked: each name is the old or the new one, and the volume is \
+             marked as not unmounted."
         }
         CardState::Differs => {
             "Everything was written, but the card did not keep all of it: do not trust this card."

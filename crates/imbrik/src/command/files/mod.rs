@@ -184,8 +184,8 @@ impl Source {
         }
         if let Some(why) = tree.recovery_error() {
             session.out.warn(&format!(
-                "{} was not unmounted, and its journal cannot be replayed ({why}): it is shown as it \
-                 stands there, and may be out of date.",
+                "{} was not unmounted, and its journal cannot be replayed ({why}): it is shown \
+                 without it, and may be out of date.",
                 tree.title()
             ));
         }

@@ -116,8 +116,8 @@ fn place(
             return Err(Failure::usage(format!("{goal} is not a folder in {}", tree.title()))
                 .state(UNTOUCHED)
                 .next(
-                    "Name an existing folder, or create one with `imbrik files folder`; `imbrik files \
-                     list` shows what there is.",
+                    "Name an existing folder, or create one with `imbrik files folder`; list the \
+                     folders with `imbrik files list`.",
                 ));
         }
     };

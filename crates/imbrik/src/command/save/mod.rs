@@ -261,8 +261,8 @@ impl Run<'_> {
         let lost: ByteLen = saved.unreadable.iter().map(|span| span.len()).sum();
         if !lost.is_zero() && lost >= done.used {
             session.out.warn(
-                "Nothing of the card could be read: all that is in the image are zeros. Try another \
-                 reader or cable, and save it again.",
+                "Nothing of the card could be read: the image contains only zeros. Try another reader \
+                 or cable, and save it again.",
             );
         }
         if has_changed {

@@ -85,8 +85,8 @@ pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
     }
     for left in &listing.unfinished {
         out.note(&format!(
-            "{} is left of an image that did not become whole ({}, {}); `imbrik shelf thin` removes it \
-             after two days.",
+            "{} is the leftover of an incomplete image ({}, {}); `imbrik shelf thin` removes it after \
+             two days.",
             quoted(&left.path),
             time::date_and_time(left.changed_at),
             size::short(left.len)

@@ -15,9 +15,9 @@ use imbrik_core::{
 use std::{sync::Arc, time::Instant};
 
 /// The limits of the search.
-const COVERED: &str = "Only known places and forms of private data are searched: see docs/private.md. Other private \
-                       data may be there. restore, clone and fit leave out the files listed as private with \
-                       --leave-private, and those that are only possible with --leave-private=strict.";
+const COVERED: &str = "Only known places and formats of private data are searched: see \
+     docs/private.md. There may be other private data. restore, clone and fit leave out certainly \
+     private files with --leave-private, and also possibly private ones with --leave-private=strict.";
 
 pub(super) fn run(
     session: &Session,

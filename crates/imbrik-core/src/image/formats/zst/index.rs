@@ -30,7 +30,7 @@ impl ZstIndex {
     /// Reads the seek table of a Zstandard file, or, if it has none, the headers of all frames.
     ///
     /// # Errors
-    /// [`crate::Class::Corrupt`] when it is cut short or contradicts itself.
+    /// [`crate::Class::Corrupt`] when it is truncated or contradicts itself.
     pub(super) fn of(file: &dyn ReadAt) -> Result<Self> {
         let mut this = Self { frames: Some(Frames::default()), ..Self::default() };
         match seek_table::read(file)? {

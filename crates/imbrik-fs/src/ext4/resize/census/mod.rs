@@ -395,10 +395,7 @@ fn refuse_waiting(opened: &Opened) -> Result<()> {
     Err(Error::corrupt(match opened.superblock.has_errors() {
         // Its system drops their list.
         true => "it is marked as having errors, and files wait to be deleted",
-        false => {
-            "files that were deleted or cut while they were open wait for that, and what they have \
-             contradicts itself"
-        }
+        false => "files that were deleted or truncated while open are inconsistent",
     }))
 }
 

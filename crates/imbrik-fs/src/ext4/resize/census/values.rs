@@ -127,7 +127,7 @@ impl Values {
                     let counted = inode.value_references();
                     if counted != uses.all && !uses.is_old_style {
                         faults.push(format!(
-                            "inode {number}: it counts {counted} attributes with its value, there \
+                            "inode {number}: it counts {counted} attributes with its value, but there \
                              are {}",
                             uses.all
                         ))?;

@@ -361,8 +361,8 @@ impl Planner<'_> {
         }
         if superblock.has_stable_inodes() && !pairs.is_empty() {
             return Err(Lack::Other(Error::unsupported(
-                "its inodes must keep their numbers (stable_inodes), and some are in groups that \
-                 would go",
+                "its inodes must keep their numbers (stable_inodes), but some are in groups that \
+                 would be removed",
             )));
         }
         Ok(InodeMoves { pairs })
@@ -401,8 +401,7 @@ impl Planner<'_> {
                 for run in must_move.runs(piece.run()) {
                     if inode.number == BAD_BLOCKS {
                         return Err(Error::no_room(format!(
-                            "block {} is on its list of bad blocks, and its own structures would \
-                             stand there",
+                            "block {} is on its list of bad blocks, but its metadata would be there",
                             run.first
                         )));
                     }
