@@ -282,5 +282,5 @@ fn image_truncated_at_a_frame_is_detected_without_its_manifest_file() {
     fs::write(&path, &whole[..first.len()]).unwrap();
     let error = Image::open(&path, None).err().unwrap();
     assert_eq!(error.class(), Class::Corrupt);
-    assert!(error.to_string().contains("cut short"), "{error}");
+    assert!(error.to_string().contains("truncated"), "{error}");
 }
