@@ -66,7 +66,7 @@ impl Bits {
         self.len
     }
 
-    /// Calls `work` with each word that `run` touches and the bits of it that lie in `run`.
+    /// Calls `work` with each word that contains numbers of `run`, and a mask of their bits.
     fn over(&mut self, run: Run, mut work: impl FnMut(&mut u64, u64)) {
         let end = run.end().min(self.len);
         let mut at = run.first;
@@ -173,7 +173,7 @@ impl Bits {
         self.runs_of(within, false)
     }
 
-    /// The same numbers, with a bound at `len` or where it was, whichever is further on.
+    /// The same numbers, with the limit increased to `len`, if that is larger.
     pub(super) fn reaching(mut self, len: u64) -> Self {
         self.len = self.len.max(len);
         self.words.resize(usize::try_from(self.len.div_ceil(WORD)).unwrap_or(0), 0);

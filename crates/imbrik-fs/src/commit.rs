@@ -33,8 +33,8 @@ pub enum AfterACut {
     /// The old files or the new ones: the volume's journal sees to it.
     #[default]
     OldOrNew,
-    /// Names may be old or new, one by one; the volume says that it was not unmounted, and a checker gives
-    /// back what belongs to nobody.
+    /// Each name is the old or the new one; the volume is marked as not unmounted, and a checker frees blocks that
+    /// belong to no file.
     ToBeChecked,
 }
 
@@ -91,8 +91,8 @@ pub(crate) fn parted(
 /// Bytes of an entry in a folder of FAT and exFAT.
 const ENTRY: usize = 32;
 
-/// The steps that write the entries in `spans`: first those that are added where none was, then those that are changed
-/// or removed. So a name that gets another one, or moves to another folder, is there at any time.
+/// The steps that write the entries in `spans`: first new entries, then changed and removed ones. So a file that is
+/// renamed or moved to another folder has a name at any time.
 pub(crate) fn entries_in_order(
     old: &dyn ReadAt,
     new: &dyn ReadAt,

@@ -43,7 +43,7 @@ pub struct DerivedVolume {
     pub rewritten: Vec<Span>,
 }
 
-/// An edited volume: what was changed is what is rewritten.
+/// An edited volume: the changed ranges are the rewritten ones.
 impl From<Edited> for DerivedVolume {
     fn from(edited: Edited) -> Self {
         let rewritten = edited.spans();

@@ -7,7 +7,7 @@ use std::fmt;
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum VolumeFinding {
-    /// Its own system marked it as having errors; which blocks are whose is sound.
+    /// It is marked as having errors; block ownership is consistent.
     MarkedAsFaulty {
         /// How many faults are in folders, attributes or links.
         faults: usize,
@@ -95,7 +95,7 @@ pub enum ResizeWarning {
         /// How many.
         count: u64,
     },
-    /// Its system marked it as having errors, and the mark is kept.
+    /// It is marked as having errors, and stays marked.
     StillMarkedAsFaulty,
     /// Its boot code may contain a list of blocks that have moved.
     BootCode,
@@ -134,7 +134,7 @@ impl fmt::Display for ResizeWarning {
 pub struct GrowthLimit {
     /// The cluster size in bytes.
     pub cluster: ByteLen,
-    /// The largest size that it can get with these, about.
+    /// The approximate largest size.
     pub most: ByteLen,
 }
 

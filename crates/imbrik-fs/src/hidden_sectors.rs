@@ -56,7 +56,7 @@ mod tests {
         let places: Vec<_> = edits.iter().map(|(at, _)| at.get()).collect();
         assert_eq!(places, [28, 6 * 512 + 28]);
         assert!(edits.iter().all(|(_, bytes)| *bytes == 6144u32.to_le_bytes()));
-        // One that says something else is nobody's business.
+        // Another number is kept.
         store.write_at(ByteOffset::new(28), &[9, 0, 0, 0]).unwrap();
         assert_eq!(follow().len(), 1);
     }

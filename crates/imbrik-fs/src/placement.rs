@@ -55,13 +55,13 @@ impl Moves {
         target
     }
 
-    /// Calls `work` with each part of `run`, a run of the source, and where that part goes.
+    /// Calls `work` with each part of `run`, a run of the source, and its new location.
     pub(super) fn targets(&self, run: Run, work: impl FnMut(Run, Run)) {
         split(&self.by_source, |one| (one.from, one.to), run, work);
     }
 
-    /// Calls `work` with each part of `run`, a run of the target, and where it comes from: itself
-    /// for what stays.
+    /// Calls `work` with each part of `run`, a run of the target, and its location in the source, which is the same for
+    /// unmoved parts.
     pub(super) fn sources(&self, run: Run, work: impl FnMut(Run, Run)) {
         split(&self.by_target, |one| (one.to, one.from), run, work);
     }
@@ -128,8 +128,8 @@ impl Holes {
     }
 }
 
-/// Finds places in `holes` for `rigid` runs, each of which is better not split, and for `loose` ones
-/// that don't mind. Answers the moves, or how many blocks have no place.
+/// Finds locations in `holes` for `rigid` runs, which should not be split, and for `loose` ones, which can be. Returns
+/// the moves, or how many blocks have no place.
 pub(super) fn place(
     holes: &mut Holes,
     rigid: Vec<Run>,
@@ -169,7 +169,7 @@ pub(super) fn place(
     }
 }
 
-/// The same moves, those that lie side by side in the target put in the source's order.
+/// The same moves, with neighbours in the target sorted by the source.
 fn in_order(mut moves: Vec<Move>) -> Vec<Move> {
     moves.sort_unstable_by_key(|one| one.to);
     let mut ordered: Vec<Move> = Vec::with_capacity(moves.len());

@@ -10,8 +10,8 @@ use imbrik_store::{
     units::{ByteOffset, Span},
 };
 
-/// All of them, those with the strongest marks first: a FAT boot sector can be left over under a
-/// newer filesystem, a LUKS header cannot.
+/// All filesystems, those with the strongest signatures first: a FAT boot sector can be left over under a newer
+/// filesystem, a LUKS header cannot.
 const FILESYSTEMS: [&dyn Filesystem; 9] = [
     &crate::md::Md,
     &crate::luks::Luks,
@@ -56,8 +56,7 @@ pub fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     Ok(None)
 }
 
-/// Names the volume in `store` by a second copy of its superblock or boot sector, where the first
-/// cannot be read.
+/// Identifies the volume in `store` by a backup of its superblock or boot sector, if the primary cannot be read.
 ///
 /// # Errors
 /// When the store cannot be read.

@@ -13,12 +13,12 @@ use std::path::Path;
 /// How large a volume is to become.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum NewSize {
-    /// So many bytes, or a little less: only whole blocks count, and a last group that would be too
-    /// short for what it must hold is left out.
+    /// This many bytes, or slightly less: only complete blocks count, and a last group that would be too short for its
+    /// metadata is left out.
     Bytes(ByteLen),
-    /// As small as its content allows, with so many bytes of room more.
+    /// As small as its content allows, with this much additional free space.
     Smallest {
-        /// Bytes, beyond what the volume's system keeps for itself.
+        /// Bytes, in addition to reserved blocks.
         room: ByteLen,
     },
 }
@@ -28,7 +28,7 @@ pub enum NewSize {
 pub struct ResizeOptions<'a> {
     /// The request to stop.
     pub cancel: &'a Cancel,
-    /// A folder for what has no room in memory; without one, all of it stays there.
+    /// A folder for new blocks that exceed the memory limit; without one, all of them stay in memory.
     pub temporary: Option<&'a Path>,
     /// The maximum size of new blocks in memory.
     pub memory: ByteLen,
@@ -38,7 +38,7 @@ pub struct ResizeOptions<'a> {
 }
 
 impl<'a> ResizeOptions<'a> {
-    /// The usual bound on what stays in memory.
+    /// The default memory limit.
     pub const MEMORY: ByteLen = ByteLen::mib(32);
 
     /// Work in memory alone.
@@ -66,9 +66,9 @@ pub struct ResizedVolume {
     pub moved: Vec<Moved>,
     /// The number of bytes that had to move: those past the new end, or where metadata are now.
     pub had_to_move: ByteLen,
-    /// How many bytes get a new place.
+    /// The number of moved bytes.
     pub copied: ByteLen,
-    /// How many inodes get another number, since their groups go.
+    /// The number of inodes with a new number, because their groups are removed.
     pub inodes_moved: u64,
     /// The size of new blocks in a temporary file.
     pub aside: ByteLen,

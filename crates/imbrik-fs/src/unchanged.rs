@@ -16,7 +16,7 @@ pub struct Unchanged {
     pub spans: Vec<Span>,
     /// How many files have it.
     pub files: u64,
-    /// Why nothing is said of any file, when that is so.
+    /// The reason why no file is judged, if so.
     pub why_not: Option<String>,
     /// True if files were judged by names, sizes, times and positions alone, which a write in place with the
     /// same time does not change.
@@ -24,15 +24,15 @@ pub struct Unchanged {
 }
 
 impl Unchanged {
-    /// Nothing is said, because of `why`.
+    /// No file is judged, because of `why`.
     #[must_use]
     pub fn unknown(why: impl Into<String>) -> Self {
         Self { why_not: Some(why.into()), ..Self::default() }
     }
 }
 
-/// Shorter files are not judged by their names and times: what starts a board writes its settings in place
-/// without telling the time, and reading them costs little.
+/// Shorter files are not judged by their names and times: boot loaders write settings in place without changing the
+/// time, and reading them takes little time.
 const SHORTEST: u64 = 1 << 20;
 /// How much older than the newest file a file must be, in seconds, so that a later write would show: FAT has a
 /// resolution of two seconds.
@@ -45,11 +45,11 @@ const DAY: i64 = 24 * 60 * 60;
 /// How many bytes files with the same time may have in all: more cannot be written within the two seconds that
 /// FAT counts in.
 const MOST_AT_ONCE: u64 = 256 << 20;
-/// How deep folders are gone into.
+/// The maximum depth of folders.
 const DEEPEST: usize = 128;
 
-/// Which content of files is what it was, where these have nothing but names, sizes, times and places: those of
-/// at least a MiB of which all of that is the same.
+/// The unchanged content of files that have only names, sizes, times and locations: those of at least a MiB for which
+/// all of that is the same.
 ///
 /// # Errors
 /// When a store cannot be read, or stopping was requested.
@@ -101,7 +101,7 @@ struct ByNames<'a> {
     cancel: &'a Cancel,
     /// The newest time that any file had before.
     newest: i64,
-    /// Files that look the same, with the time of their last change and their content.
+    /// Matching files, with their modification time and their content.
     alike: Vec<(i64, Vec<Span>)>,
     /// How many bytes the files have now that were last changed at each time.
     bytes_at: HashMap<i64, u64>,

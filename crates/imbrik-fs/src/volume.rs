@@ -6,13 +6,13 @@ use std::fmt;
 /// The description of a volume, from its own metadata.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Volume {
-    /// Which filesystem, or what else.
+    /// The filesystem, or another kind.
     pub kind: VolumeKind,
     /// Its label; `None` when it has none.
     pub label: Option<String>,
     /// Its id, written as the system's tools write it; `None` when it has none.
     pub uuid: Option<String>,
-    /// How long it says it is. May exceed its partition when one of the two is wrong.
+    /// The recorded length. It can exceed that of the partition if one of them is wrong.
     pub size: ByteLen,
 }
 
@@ -21,7 +21,7 @@ pub struct Volume {
 pub struct VolumeKind(&'static str);
 
 impl VolumeKind {
-    /// A kind called `name`: only the registry's filesystems make any.
+    /// A kind called `name`: only filesystems in the registry define kinds.
     pub(crate) const fn new(name: &'static str) -> Self {
         Self(name)
     }

@@ -13,22 +13,22 @@ pub enum Walked<'a> {
     Entry(WalkedEntry<'a>),
     /// A folder that can't be read completely; its other entries follow nevertheless.
     Fault {
-        /// The folder, or the entry in it: names from where the walk began, joined by `/`.
+        /// The path of the folder or entry from the start of the walk: names joined by `/`.
         path: &'a [u8],
         /// Why.
         error: Error,
     },
 }
 
-/// A file or folder that a walk comes to.
+/// A file or folder of a walk.
 pub struct WalkedEntry<'a> {
-    /// Names from where the walk began, joined by `/`; nothing for the start itself.
+    /// The path from the start of the walk: names joined by `/`; empty for the start itself.
     pub path: &'a [u8],
     /// The file.
     pub file: FileId,
     /// Its metadata.
     pub info: FileInfo,
-    /// How many folders lie between it and the start; 0 for the start itself.
+    /// The number of folders between it and the start; 0 for the start itself.
     pub depth: usize,
 }
 
@@ -67,13 +67,11 @@ struct Walk<'a> {
 }
 
 impl dyn Files + '_ {
-    /// Calls `each` with `start` and everything below it, a folder before what is in it, the names of a
-    /// folder in the order of their bytes. Nothing is taken into memory but the names of the folders
-    /// that lead to where it is. Each folder is entered once, even if it contains itself.
+    /// Calls `each` with `start` and everything below it, a folder before its content, names in byte order. Only the
+    /// names of the folders on the present path are in memory. Each folder is entered once, even if it contains itself.
     ///
     /// # Errors
-    /// When the store cannot be read any more, and what `each` answers. What is invalid is no
-    /// error: see [`Walked::Fault`].
+    /// When the store cannot be read, and those of `each`. Invalid data are not an error: see [`Walked::Fault`].
     pub fn walk(
         &self,
         start: FileId,

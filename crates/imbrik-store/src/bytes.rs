@@ -1,7 +1,7 @@
 //! Integers in byte strings, with the width and the byte order in the name.
 //!
-//! Every reader takes a position and answers `None` past the end, so a decoder of hostile bytes
-//! reads as plainly as the specification it follows and cannot panic.
+//! Every function takes an offset and returns `None` past the end, so a decoder of hostile bytes reads as plainly as
+//! its specification and cannot panic.
 
 /// The `N` bytes at `at`.
 pub fn array<const N: usize>(bytes: &[u8], at: usize) -> Option<[u8; N]> {

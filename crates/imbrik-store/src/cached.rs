@@ -13,10 +13,9 @@ const PAGE: u64 = 4096;
 
 /// A store that caches pages of 4 KiB of another one, up to a limit.
 ///
-/// It never reads more than was asked for, and each stretch that is not kept in one request, so that
-/// an unreadable sector spoils nothing beside it. Readers that go the same way side by side read
-/// every byte once; one that falls back by more than what is kept reads for itself, and holds up
-/// nobody.
+/// It never reads more than requested, and each range that is not cached in one request, so that an unreadable sector
+/// affects nothing else. Readers that advance together read every byte once; a reader that falls behind by more than
+/// the cache reads for itself, and delays no other.
 pub struct Cached<S> {
     inner: S,
     pages: Pages,
@@ -36,7 +35,7 @@ fn page_in(number: u64, at: ByteOffset, read: &[u8]) -> Option<&[u8]> {
 }
 
 impl<S: ReadAt> Cached<S> {
-    /// Fills `buf`, what is not kept through `read`.
+    /// Fills `buf`, using `read` for ranges that are not cached.
     fn fill(
         &self,
         at: ByteOffset,

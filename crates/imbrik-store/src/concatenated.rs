@@ -15,8 +15,7 @@ pub struct Concatenated {
     pieces: Vec<Piece>,
 }
 
-/// A piece of a store that is put together out of others: where it lies, and the store and the place
-/// in that where it comes from; zeros when from nowhere.
+/// A range of a concatenated store, with its source store and the offset there; `None` for zeros.
 pub type PieceOf<'a> = (Span, Option<(&'a dyn ReadAt, ByteOffset)>);
 
 /// Reads `buf` at `at` out of pieces that follow each other without a hole, the first of which holds
@@ -88,7 +87,7 @@ impl fmt::Debug for Concatenated {
 }
 
 impl Concatenated {
-    /// No piece yet. It says that it works in sectors of `sector`.
+    /// Creates an empty store with sectors of `sector`.
     #[must_use]
     pub fn new(sector: SectorSize) -> Self {
         Self { size: ByteLen::ZERO, sector, pieces: Vec::new() }
@@ -101,7 +100,7 @@ impl Concatenated {
         self.push_zeros(len.saturating_sub(there));
     }
 
-    /// `store` with zeros in place of `spans`, which are in order and joined: what of it is damaged.
+    /// `store` with zeros in place of `spans`, which are in order and joined: its damaged ranges.
     #[must_use]
     pub fn with_zeros(store: &Arc<dyn ReadAt>, spans: &[Span]) -> Self {
         let mut this = Self::new(store.sector_size());

@@ -1,4 +1,4 @@
-//! Counts what really goes to and from a card: the currency in which Imbrik measures itself.
+//! Counts the traffic of a card, by which Imbrik's performance is measured.
 
 use super::{ReadAt, WriteAt};
 use crate::{
@@ -48,7 +48,7 @@ impl Tally {
     }
 }
 
-/// A store whose traffic is added to a [`Tally`].
+/// A store that adds its traffic to a [`Tally`].
 #[derive(Debug)]
 pub struct Counted<S> {
     inner: S,

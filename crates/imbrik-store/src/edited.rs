@@ -1,4 +1,4 @@
-//! A store with some bytes changed: what differs is kept beside it, nothing below it changes.
+//! A store with changes, which are stored separately; the store below is never changed.
 
 use super::{ReadAt, Spill, check_range};
 use crate::{
@@ -8,7 +8,7 @@ use crate::{
 };
 use std::{fmt, path::Path, sync::Arc};
 
-/// Bytes that are kept together unless something else is asked for: a sector.
+/// The default unit: a sector.
 const SECTOR: u64 = 512;
 
 /// A store with changes: the changed units are kept in memory up to a limit, and beyond that in a temporary file. A
@@ -26,7 +26,7 @@ impl fmt::Debug for Edited {
 }
 
 impl Edited {
-    /// Nothing changed so far; what will be stays in memory.
+    /// Creates it without changes; future ones stay in memory.
     #[must_use]
     pub fn new(base: Arc<dyn ReadAt>) -> Self {
         Self::bounded(base, ByteLen::ZERO, None)

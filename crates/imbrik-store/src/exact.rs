@@ -10,8 +10,8 @@ use crate::{
 };
 use std::{fmt, panic::Location};
 
-/// For what cannot be, and was met all the same: ends a debug build on the spot, and is an error of the
-/// class [`crate::Class::Bug`] with the place in the source otherwise.
+/// Reports a violated invariant: panics in debug builds, and returns an error of the class [`crate::Class::Bug`] with
+/// the source location otherwise.
 #[track_caller]
 #[must_use]
 pub fn invariant_error(what: impl fmt::Display) -> Error {
@@ -40,7 +40,7 @@ pub trait Exact: Sized + fmt::Display + Copy {
     /// [`crate::Class::Bug`] when that does not fit.
     fn times(self, count: Self) -> Result<Self>;
 
-    /// How often `part` goes into this as a whole.
+    /// Divides by `part`, rounding down.
     ///
     /// # Errors
     /// [`crate::Class::Bug`] when `part` is nothing.

@@ -81,7 +81,7 @@ impl<S: ReadAt> Faulty<S> {
         Self { inner, faults, state: Mutex::new(state) }
     }
 
-    /// The store with the faults taken away.
+    /// The store without faults.
     pub fn inner(&self) -> &S {
         &self.inner
     }
@@ -129,8 +129,7 @@ impl<S: ReadAt> Faulty<S> {
         failed
     }
 
-    /// The places where `span` really lies, more than one when the card wraps around; and whether they
-    /// are there at all.
+    /// The real ranges of `span`, more than one if the card wraps around; and whether they exist.
     fn real(&self, span: Span) -> impl Iterator<Item = (Span, bool)> {
         let mut pieces = Vec::new();
         let wrap = self.faults.wraps_at.filter(|size| !size.is_zero());

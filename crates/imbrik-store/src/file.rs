@@ -67,8 +67,7 @@ impl FileStore {
         Ok(self.is_forgotten())
     }
 
-    /// Returns whether no sample of the file is in memory: a read that must not wait answers with nothing
-    /// else.
+    /// Returns whether no sample of the file is in the page cache, according to reads that must not block.
     fn is_forgotten(&self) -> bool {
         (0..CACHE_SAMPLES).all(|sample| {
             let at = self.size.get().saturating_mul(sample) / CACHE_SAMPLES;
@@ -123,7 +122,7 @@ impl WriteAt for FileStore {
             .map_err(|e| Error::io(format!("writing {} at {at}", ByteLen::of(bytes)), e))
     }
 
-    /// Makes a hole, which reads as zeros; where the filesystem has none, writes them.
+    /// Punches a hole, which reads as zeros; writes zeros if the filesystem does not support holes.
     fn zero_at(&self, span: Span) -> Result<()> {
         check_range(span.start(), span.len(), self.size)?;
         let flags = FallocateFlags::PUNCH_HOLE | FallocateFlags::KEEP_SIZE;

@@ -1,4 +1,4 @@
-//! A store that forgets what was not flushed, as a card does whose power is cut: for tests.
+//! A store that loses unflushed data, like a card on power loss: for tests.
 
 use super::{ReadAt, SparseStore, WriteAt};
 use crate::{
@@ -116,7 +116,7 @@ impl WriteAt for Forgetful {
 mod tests {
     use super::*;
 
-    /// Fails when a cut keeps what it must not, or loses what was flushed.
+    /// Fails if a power loss keeps what it must not, or loses flushed data.
     #[test]
     fn flushed_writes_survive_and_unflushed_ones_may_not() {
         let written = |requests| {

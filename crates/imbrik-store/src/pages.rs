@@ -34,7 +34,7 @@ pub struct Pages {
 #[derive(Default)]
 struct State {
     held: ByteLen,
-    /// How often a page was asked for: the age of each is counted in that.
+    /// The number of requests, which measures the age of pages.
     asked: u64,
     slots: BTreeMap<u64, Slot>,
     /// The cached pages, by their last use.
@@ -83,7 +83,7 @@ impl State {
         self.slots.insert(number, Slot::Held { page, age: self.asked });
     }
 
-    /// Lets the page go that nobody asked for the longest; answers whether there was one.
+    /// Drops the least recently used page; returns whether there was one.
     fn drop_oldest(&mut self) -> bool {
         let Some((_, number)) = self.by_age.pop_first() else { return false };
         if let Some(Slot::Held { page, .. }) = self.slots.remove(&number) {
@@ -160,7 +160,7 @@ impl Pages {
         Lookup::Absent(Absent { pages: self, row, reserved })
     }
 
-    /// Page `number`, made by `make` unless it is there.
+    /// Page `number`, loaded by `make` if it is not cached.
     ///
     /// # Errors
     /// Those of `make`.

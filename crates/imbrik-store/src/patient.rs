@@ -11,8 +11,8 @@ use crate::{
 };
 use std::sync::{Mutex, PoisonError};
 
-/// After so many requests that failed, pieces that fail are no longer taken apart: a card that is bad
-/// all over would take hours. A bad sector costs some fifteen of them.
+/// After this many failed requests, failed ranges are no longer divided: a card that is bad all over would take hours.
+/// A bad sector needs about fifteen.
 const MOST_FAILED: u64 = 192;
 
 fn given_up(span: Span) -> Error {
@@ -20,7 +20,7 @@ fn given_up(span: Span) -> Error {
     Error::new(Class::Io, what)
 }
 
-/// A store of which some places are known to be bad, and are not asked for.
+/// A store with known bad ranges, which are not read.
 struct Known<'a> {
     inner: &'a dyn ReadAt,
     bad: &'a [Span],
@@ -50,8 +50,8 @@ impl ReadAt for Known<'_> {
     }
 }
 
-/// A store that tries again, down to single sectors, before it says that something cannot be read;
-/// and that does not ask a second time for what it gave up.
+/// A store that retries failed reads, down to single sectors, before it reports an error; abandoned sectors are not
+/// read again.
 pub struct Patient<S> {
     inner: S,
     is_blank: bool,
@@ -68,12 +68,11 @@ struct Rest {
     lost: Vec<Span>,
 }
 
-/// The longest piece of which the rest is kept, in bytes.
+/// The maximum length of a range whose rest is kept, in bytes.
 const MOST_REST: usize = 8 << 20;
 
 impl<S> Patient<S> {
-    /// Fills `buf` with `span` out of the rest of the last piece that failed; answers whether all of
-    /// it is there.
+    /// Fills `buf` with `span` from the rest of the last failed range; returns whether all of it is available.
     fn take_from_rest(&self, span: Span, buf: &mut [u8]) -> bool {
         let rest = self.rest.lock().unwrap_or_else(PoisonError::into_inner);
         let Some(rest) = rest.as_ref().filter(|rest| rest.span.contains(span)) else {
@@ -257,7 +256,7 @@ mod tests {
         assert_eq!(tally.reads(), asked);
     }
 
-    /// Would fail where a piece that was given up whole is refused for ever, good sectors included.
+    /// Fails if a range that was abandoned in full is refused forever, good sectors included.
     #[test]
     fn good_sectors_after_many_bad_ones_are_read() {
         let bad = |n: u64| span(n * 20_480, 512);

@@ -36,8 +36,7 @@ pub enum Step {
     CheckingTiles,
     /// An image and a card are read and compared.
     ComparingWithCard,
-    /// It is found out whether a card holds what it claims, and how fast it is; counted in steps, not
-    /// in bytes.
+    /// The capacity and speed of a card are measured; counted in steps, not in bytes.
     Weighing,
     /// All of a card that may be written is filled, read back and cleared.
     Filling,
@@ -73,7 +72,7 @@ pub enum Event {
         /// Its range in the source.
         span: Span,
     },
-    /// The places that could not be read up to now are tried: so many are left.
+    /// Unreadable ranges are retried: this many bytes are left.
     Trying {
         /// How many areas.
         areas: usize,
@@ -104,7 +103,7 @@ pub struct Watch<'a> {
     pub cancel: &'a Cancel,
 }
 
-/// An observer that looks away.
+/// An observer that ignores all events.
 pub struct Unobserved;
 
 impl Observer for Unobserved {
@@ -122,14 +121,14 @@ pub struct Merged<'a> {
 }
 
 impl<'a> Merged<'a> {
-    /// Begins `step` of `shown` bytes. The steps inside add up to `total`, which may be more: bytes
-    /// that are gone over twice are still the same bytes.
+    /// Begins `step` of `shown` bytes. The merged steps add up to `total`, which can be more: bytes that are processed
+    /// twice are still the same bytes.
     pub fn start(observer: &'a dyn Observer, step: Step, shown: ByteLen, total: ByteLen) -> Self {
         observer.on(&Event::Started { step, total: shown });
         Self { observer, total, shown, before: Mutex::default(), part: Mutex::default() }
     }
 
-    /// As how much `done` of the total is shown.
+    /// The shown progress for `done` of the total.
     fn scaled(&self, done: ByteLen) -> ByteLen {
         let scaled = u128::from(done.get()).saturating_mul(self.shown.get().into());
         let scaled = scaled.checked_div(self.total.get().into()).unwrap_or(0);
@@ -182,7 +181,7 @@ impl Cancel {
         Arc::clone(&self.0)
     }
 
-    /// An error when stopping was asked for.
+    /// Returns an error if it was cancelled.
     ///
     /// # Errors
     /// [`crate::Class::Cancelled`], and nothing else.

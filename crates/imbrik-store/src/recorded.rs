@@ -27,8 +27,8 @@ pub enum Beyond {
     Refused,
 }
 
-/// A store that keeps what is read of another, whole pages of 4 KiB, in memory up to a bound and beyond that
-/// in a temporary file: what was read once is never read again, whatever becomes of the other.
+/// A store that records the reads of another one, in pages of 4 KiB, in memory up to a limit and beyond that in a
+/// temporary file: recorded data are never read again, whatever happens to the other store.
 pub struct Recorded {
     inner: Arc<dyn ReadAt>,
     state: Mutex<State>,
@@ -40,7 +40,7 @@ struct State {
 }
 
 impl Recorded {
-    /// Nothing is recorded yet; `most` bytes stay in memory, and more goes into a temporary file in `folder`.
+    /// Creates an empty record; `most` bytes stay in memory, and more goes into a temporary file in `folder`.
     #[must_use]
     pub fn new(inner: Arc<dyn ReadAt>, most: ByteLen, folder: Option<&Path>) -> Self {
         let pages = Spill::new(PAGE, most, folder);
@@ -93,7 +93,7 @@ impl Recorded {
     /// Reads `span` in long requests, so that it is recorded.
     ///
     /// # Errors
-    /// When it cannot be read, or not be kept.
+    /// When it cannot be read or stored.
     pub fn take(&self, span: Span) -> Result<()> {
         let mut buffer = Vec::new();
         for_pieces(span, REQUEST, |piece| {

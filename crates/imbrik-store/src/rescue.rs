@@ -31,7 +31,7 @@ const MOST_AGAIN: u64 = 64;
 /// How much is left to be read, while it is tried.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Left {
-    /// Areas that nobody knows all of yet, or that could not be read.
+    /// Areas that were not fully read yet, or could not be.
     pub areas: usize,
     /// Bytes in them.
     pub len: ByteLen,
@@ -78,7 +78,7 @@ enum Read {
 
 /// Why there is no more to be tried.
 enum Halt {
-    /// The time is over, or stopping was requested: what is left is left.
+    /// The time is over, or it was cancelled: the rest remains unreadable.
     Over,
     Failed(Error),
 }
@@ -162,7 +162,7 @@ impl<'a> Rescue<'a> {
             self.each(work, |this, work, area| this.in_leaps(work, area, leap))?;
         }
         self.each(work, |this, work, area| {
-            // Both ends were asked for already.
+            // Both ends were tried already.
             let inside = area.start.saturating_add(this.sector);
             this.sector_by_sector(work, area, inside, area.end.saturating_sub(this.sector))
         })?;
@@ -176,7 +176,7 @@ impl<'a> Rescue<'a> {
         Ok(())
     }
 
-    /// Has every area be what `work_on` leaves of it. What was not come to stays.
+    /// Replaces every area by the rest that `work_on` leaves. Areas that were not reached are kept.
     fn each(
         &mut self,
         work: &mut Work<'_>,
@@ -248,7 +248,7 @@ impl<'a> Rescue<'a> {
         Ok(vec![area])
     }
 
-    /// Looks into a long area in leaps: where something can be read, so may what is around it.
+    /// Samples a long area in steps: where data can be read, the neighbourhood may be readable, too.
     fn in_leaps(&mut self, work: &mut Work<'_>, area: Area, leap: u64) -> Step<Vec<Area>> {
         let mut left = Vec::new();
         let mut rest = area;
@@ -304,7 +304,7 @@ impl<'a> Rescue<'a> {
         Ok(at)
     }
 
-    /// Asks for every sector from `from` up to `to` of an area, and for more where one answers.
+    /// Tries every sector of an area from `from` up to `to`, and more where one is readable.
     fn sector_by_sector(
         &mut self,
         work: &mut Work<'_>,
@@ -322,7 +322,7 @@ impl<'a> Rescue<'a> {
                     let end = self.forwards(work, at.plus(len)?, to)?;
                     left.push(Area { end: at, ..rest });
                     rest.start = end;
-                    // It was asked for on the way.
+                    // It was tried on the way.
                     at = end.saturating_add(self.sector);
                 }
                 Read::Failed | Read::Final => at = at.plus(len)?,
@@ -451,7 +451,7 @@ mod tests {
         }
     }
 
-    /// The time is over at once: nothing is asked for, and nothing is called lost that was read.
+    /// Without any time, nothing is read, and nothing that was read is called lost.
     #[test]
     fn time_limit_leaves_the_rest_unread() {
         let card = SparseStore::new(ByteLen::mib(1));

@@ -1,5 +1,4 @@
-//! A store in memory that holds only what was written: cards of any size for tests and small
-//! pieces of a plan.
+//! A store in memory that holds only written data: cards of any size for tests, and small parts of a plan.
 
 use super::{ReadAt, WriteAt, check_range, for_pieces};
 use crate::{

@@ -17,7 +17,7 @@ use std::{
 /// The location of a page's content.
 enum PagePlace {
     Memory(Vec<u8>),
-    /// At so many pages from the file's start.
+    /// In the file, at this page number.
     Aside(u64),
 }
 
@@ -56,7 +56,7 @@ impl Spill {
         self.places.range(range).map(|(page, _)| *page)
     }
 
-    /// All of them, in order.
+    /// All pages, in order.
     pub fn list(&self) -> impl Iterator<Item = u64> + '_ {
         self.places.keys().copied()
     }

@@ -78,10 +78,10 @@ pub trait WriteAt: ReadAt {
         Ok(false)
     }
 
-    /// Makes sure that all that was written is on the medium.
+    /// Syncs all written data to the medium.
     ///
     /// # Errors
-    /// When the medium did not take it; what was written since the last flush is then uncertain.
+    /// When the medium reports an error; data written since the last flush are uncertain then.
     fn flush(&self) -> Result<()>;
 }
 
@@ -135,7 +135,7 @@ pub fn read_vec(store: &dyn ReadAt, at: ByteOffset, len: usize) -> Result<Vec<u8
     Ok(buf)
 }
 
-/// Reads up to `len` bytes at `at`, fewer only where the store ends.
+/// Reads up to `len` bytes at `at`, fewer only at the end of the store.
 ///
 /// # Errors
 /// When they cannot be read.
@@ -147,7 +147,7 @@ pub fn read_up_to(store: &dyn ReadAt, at: ByteOffset, len: usize) -> Result<Vec<
     }
 }
 
-/// Checks that `len` bytes at `at` lie inside a store of `size`.
+/// Checks that `len` bytes at `at` are inside a store of `size`.
 ///
 /// # Errors
 /// A [`crate::Class::Corrupt`] error with the figures: a range past the end always comes from a
@@ -162,7 +162,7 @@ pub fn check_range(at: ByteOffset, len: ByteLen, size: ByteLen) -> Result<()> {
 /// Calls `work` for `span` in pieces of at most `most`.
 ///
 /// # Errors
-/// The first that `work` answers.
+/// The first error of `work`.
 pub fn for_pieces(
     span: Span,
     most: ByteLen,

@@ -1,8 +1,7 @@
 //! Positions, lengths and sectors: numbers that cannot be mixed up.
 //!
-//! Position + length = position, position − position = length, both checked. Sectors become bytes
-//! only through a [`SectorSize`]. The inner numbers are private; [`ByteOffset::get`] and
-//! [`ByteLen::get`] lead out.
+//! Offset + length = offset, offset − offset = length, both checked. Sectors are converted to bytes only through a
+//! [`SectorSize`]. The inner numbers are private; use [`ByteOffset::get`] and [`ByteLen::get`].
 
 mod spans;
 
@@ -110,7 +109,7 @@ impl ByteLen {
         self.0
     }
 
-    /// As a length in memory; `None` when this system cannot hold so much.
+    /// The length as `usize`; `None` if it does not fit.
     #[must_use]
     pub fn to_usize(self) -> Option<usize> {
         usize::try_from(self.0).ok()

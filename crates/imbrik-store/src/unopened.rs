@@ -1,4 +1,4 @@
-//! A file that is opened only when it is read: of many files that are taken in, few are open at once.
+//! A file that is opened on first use: of many added files, few are open at once.
 
 use super::{FileStore, ReadAt};
 use crate::{

@@ -725,7 +725,7 @@ impl FromStr for Patience {
 pub(crate) enum To {
     /// As small as its files allow.
     Smallest,
-    /// A card of so many bytes.
+    /// A card of this size.
     Size(Size),
 }
 
@@ -740,7 +740,7 @@ impl FromStr for To {
         let Some(name) = text.strip_suffix("card").map(str::trim) else {
             return text.parse().map(Self::Size);
         };
-        // "64 card" and "64GB card": what is sold under that name holds up to a tenth less.
+        // "64 card" and "64GB card": cards sold under that name may be up to a tenth smaller.
         let bare = name.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.');
         let named: Size = if bare { format!("{name}GB").parse()? } else { name.parse()? };
         Ok(Self::Size(Size(ByteLen::new(named.0.get() / 10 * 9))))

@@ -1,4 +1,4 @@
-//! Which cards something fits, and what would change on those that are plugged in.
+//! The card sizes that an image fits, and the changes on connected cards.
 
 use crate::{render::size, session::Session};
 use imbrik_core::{
@@ -13,7 +13,7 @@ const MOST_CARDS: usize = 8;
 /// The smallest size by name of which every card holds `len`.
 pub(crate) fn sold_as(len: ByteLen) -> Option<ByteLen> {
     let sold = (0..12).map(|power| 1_000_000_000u64 << power);
-    // Cards hold up to a tenth less than their name says.
+    // Cards may be up to a tenth smaller than labelled.
     sold.map(|size| (size, size / 10 * 9))
         .find(|(_, least)| *least >= len.get())
         .map(|(name, _)| ByteLen::new(name))
@@ -61,7 +61,7 @@ impl MinimumSizes<'_> {
         self.smallest(|_| true).min(self.survey.needed())
     }
 
-    /// A line for each card that is plugged in and may be written: what would change on it.
+    /// A line for each connected card that may be written: the changes on it.
     pub(crate) fn on_cards(&self, session: &Session, but: Option<&Card>) -> Vec<String> {
         let Ok(listing) = session.fleet.list() else { return Vec::new() };
         let can = listing.cards.iter().filter(|card| {

@@ -34,7 +34,7 @@ pub(crate) fn parts() -> ArgValueCompleter {
     ArgValueCompleter::new(|typed: &OsStr| {
         let typed = typed.to_string_lossy();
         let words = env::args_os().skip(2);
-        // The last one is what is written to, or all there is.
+        // The last card is the target, or the only one.
         let fleet = fleet();
         let cards = fleet.as_ref().and_then(|fleet| fleet.list().ok());
         let cards = cards.map(|listing| listing.cards).unwrap_or_default();
@@ -49,7 +49,7 @@ pub(crate) fn parts() -> ArgValueCompleter {
     })
 }
 
-/// How a partition can be called, and what it is.
+/// The names of a partition, and its description.
 fn names_of(part: &Part) -> Vec<(String, String)> {
     let about = format!("{}, {}", part.full_title(), size::short(part.span.len()));
     let label = part.volume.as_ref().and_then(|volume| volume.label.clone());

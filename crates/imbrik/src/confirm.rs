@@ -9,13 +9,13 @@ use std::io::{BufRead, Write};
 /// The next step after a question that was not confirmed.
 pub(crate) const AGAIN: &str = "Run it again when you are sure.";
 
-/// How many columns there should be for what is typed.
+/// The number of columns for the answer.
 const ANSWER: usize = 16;
 
 /// How the user can be asked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Policy {
-    /// `--yes` was given: nobody is asked.
+    /// `--yes` was given: no question is asked.
     Yes,
     /// There is a terminal.
     Ask,
@@ -23,7 +23,7 @@ pub(crate) enum Policy {
     Nobody,
 }
 
-/// Has the user type `word`, what would be lost. Case and blanks don't matter: "16gb" is "16 GB".
+/// Asks the user to type `word`, the name of the data to lose. Case and spaces are ignored: "16gb" is "16 GB".
 pub(crate) fn typed(
     word: &str,
     question: &str,
@@ -54,7 +54,7 @@ pub(crate) fn typed(
     Err(Failure::refused(what).state(untouched).next(AGAIN))
 }
 
-/// Asks a question whose usual answer is yes.
+/// Asks a question whose default answer is yes.
 pub(crate) fn yes_unless_no(
     question: &str,
     reader: &mut dyn BufRead,

@@ -12,7 +12,7 @@ pub(crate) struct Failure {
     pub(crate) what: String,
     /// One sentence, or nothing where nothing could have changed.
     pub(crate) state: String,
-    /// One sentence, or nothing where the first says it all.
+    /// A sentence; may be empty.
     pub(crate) next: String,
 }
 
@@ -51,7 +51,7 @@ impl Failure {
 /// The next step after a bug.
 const BUG: &str = "This is a bug in Imbrik. Please report it with this line.";
 
-/// A call to the system that failed while doing `what`.
+/// A system call that failed while doing `what`.
 pub(crate) fn system(what: impl Into<String>, error: io::Error) -> Failure {
     Error::io(what, error).into()
 }
@@ -74,7 +74,7 @@ impl From<Error> for Failure {
     }
 }
 
-/// Adds what only the caller knows to an error of any kind.
+/// Adds the caller's knowledge to an error of any kind.
 pub(crate) trait Explain<T> {
     /// Sets the state that things are in.
     fn state(self, state: impl Into<String>) -> Outcome<T>;

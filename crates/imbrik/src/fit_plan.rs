@@ -1,4 +1,4 @@
-//! The plan for an image of another size: what `save --fit` and `fit` have in common.
+//! The plan for an image of another size: common to `save --fit` and `fit`.
 
 use crate::{
     failure::{Failure, Outcome},
@@ -18,7 +18,7 @@ const UNTOUCHED: &str = "Nothing was written.";
 pub(crate) const OTHERWISE: &str =
     "The image can be restored unchanged to a card of the same size or a bigger one.";
 
-/// One volume as small as it goes: the one named, or the last that can.
+/// Shrinks one volume to its smallest size: the named one, or the last possible one.
 pub(crate) fn smallest(survey: &Survey, named: Option<usize>, room: ByteLen) -> Outcome<Fit> {
     let part = named.or_else(|| survey.last_resizable()).ok_or_else(|| {
         match survey.parts.iter().any(Part::is_resizable) {

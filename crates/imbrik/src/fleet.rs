@@ -13,7 +13,7 @@ use imbrik_core::{
 };
 use std::{fs, os::unix::fs::MetadataExt, path::Path, sync::Arc};
 
-/// How much of a card's metadata is kept between looking at it and copying it.
+/// The size of the cache of a card's metadata between surveying and copying it.
 const MOST_KEPT: ByteLen = ByteLen::mib(24);
 
 /// The machine, and a rack when there is one.
@@ -84,8 +84,8 @@ impl Fleet {
         fs::metadata(path).ok().map(|meta| (meta.dev(), meta.ino()))
     }
 
-    /// `card`, to be read with patience: sectors that fail are tried again. `tally` counts what is
-    /// asked of it; with `is_held`, nothing can mount it meanwhile.
+    /// Opens `card` with retries of failed sectors. `tally` counts its reads; with `is_held`, nothing can mount it
+    /// meanwhile.
     pub(crate) fn source(
         &self,
         card: &Card,
@@ -98,7 +98,7 @@ impl Fleet {
         Ok(Arc::new(Cached::new(patient, MOST_KEPT, Keep::First)))
     }
 
-    /// Looks at what is on each card.
+    /// Surveys each card.
     pub(crate) fn look_at_all(&self, cards: Vec<Card>) -> Vec<Seen> {
         let look = |card: Card| Seen { survey: self.look(&card), card, shelved: None };
         cards.into_iter().map(look).collect()

@@ -20,7 +20,7 @@ pub(crate) const THAW: &str = "thaw-leftovers";
 /// frozen either.
 const RECORDS: &str = "/run/imbrik";
 
-/// Runs one of these processes, if that is what was asked for.
+/// Runs one of these processes, if its arguments are given.
 pub(crate) fn run(typed: &[OsString]) -> Option<ExitCode> {
     match typed {
         [_, word] if word == THAW => {
@@ -39,7 +39,7 @@ pub(crate) fn run(typed: &[OsString]) -> Option<ExitCode> {
 
 fn freeze(limit: &str, mounts: &[OsString]) -> Option<ExitCode> {
     let limit = Duration::from_millis(limit.parse().ok()?);
-    // It outlives what ends the others, and ends with its input: a terminal's Ctrl-C must not reach it.
+    // It survives signals to the others, and ends with its input: a terminal's Ctrl-C must not reach it.
     let _ = rustix::process::setsid();
     for signal in [SIGHUP, SIGINT, SIGTERM] {
         let _ = signal_hook::flag::register(signal, Arc::new(AtomicBool::new(false)));

@@ -22,7 +22,7 @@ use std::{
     sync::Arc,
 };
 
-/// The longest file that can be put in, in bytes.
+/// The maximum length of a file with placeholders, in bytes.
 const MOST: u64 = 1 << 20;
 const UNTOUCHED: &str = "Nothing was written.";
 
@@ -37,7 +37,7 @@ pub(crate) fn hint(error: &Error) -> &'static str {
     }
 }
 
-/// The failure of a plan whose copy can't get the identity that was asked for.
+/// The error for a copy that can't get the requested identity.
 pub(crate) fn explain(error: Error) -> Failure {
     let hint = hint(&error);
     Failure::from(error).next(hint)
@@ -66,7 +66,7 @@ impl IdentityArgs {
         survey: &Survey,
         source: &Path,
     ) -> Outcome<Identity> {
-        // Lists are gone along from their start; only what counts begins elsewhere.
+        // Lists always start with their first name; only numbers have another start.
         let named = self.first.unwrap_or(1).saturating_add(number).saturating_sub(1);
         let names = if self.as_new.is_empty() { &self.host } else { &self.as_new };
         let host = match &names[..] {
@@ -154,7 +154,7 @@ fn counted(text: &str, number: usize) -> String {
     out + rest
 }
 
-/// A copy, for what is filled in.
+/// A copy, for replacing placeholders.
 struct Copy<'a> {
     number: usize,
     host: String,

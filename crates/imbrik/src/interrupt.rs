@@ -15,8 +15,8 @@ use std::{
 /// How long a signal may take from the system to the thread that listens.
 const ON_ITS_WAY: Duration = Duration::from_millis(50);
 
-/// Turns signals into a request to stop. At a question, where no work is under way, the program ends
-/// at once; a second signal ends it at once anywhere.
+/// Turns signals into a cancel request. At a question, when no work is in progress, the program ends at once; a second
+/// signal ends it at once at any time.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Interrupt {
     pub(crate) cancel: Cancel,
@@ -64,8 +64,7 @@ impl Interrupt {
         self.now().state = state.into();
     }
 
-    /// Runs `ask`, during which a signal ends the program at once and says that things are in
-    /// `state`.
+    /// Runs `ask`; a signal meanwhile ends the program at once and reports `state`.
     pub(crate) fn while_asking<T>(&self, state: &str, ask: impl FnOnce() -> T) -> T {
         *self.now() = Now { is_asking: true, state: state.to_owned() };
         let answer = ask();

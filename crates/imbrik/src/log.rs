@@ -1,4 +1,4 @@
-//! A log that helps: what was decided, read again, written and refused, a line each, with its time.
+//! A log of decisions, retries, writes and refusals, one line each, with its time.
 
 use crate::{
     failure::{self, Outcome},
@@ -19,7 +19,7 @@ use std::{
 };
 use tracing_subscriber::fmt::{format::Writer, time::FormatTime};
 
-/// Appends to `file` what happens from now on, and first what was `typed`. A second call changes nothing.
+/// Appends all later events to `file`, after the command line `typed`. A second call has no effect.
 pub(crate) fn keep_in(file: &Path, typed: &[OsString]) -> Outcome<()> {
     let opened = OpenOptions::new().append(true).create(true).mode(0o600).open(file);
     let opened = opened.map_err(|error| {
@@ -43,7 +43,7 @@ pub(crate) fn keep_in(file: &Path, typed: &[OsString]) -> Outcome<()> {
 /// True while lines are held back.
 static IS_HELD: AtomicBool = AtomicBool::new(false);
 
-/// Lines are held back as long as this lives: where the log is, nothing can be written then.
+/// Lines are held back during its lifetime: the log's filesystem can't be written then.
 pub(crate) struct Held;
 
 /// Holds lines back.

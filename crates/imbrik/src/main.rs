@@ -1,6 +1,6 @@
 //! Imbrik saves, checks and restores the cards of single-board computers.
 //!
-//! This program is thin: it parses what was typed, calls `imbrik-core`, and shows what came out.
+//! The command line: parses arguments, calls `imbrik-core`, and shows the results.
 
 mod args;
 mod card_sizes;
@@ -33,7 +33,7 @@ use clap_complete::CompleteEnv;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
-    // Asked by a shell what could be typed, this ends the program.
+    // Answers a completion request of a shell, and exits.
     CompleteEnv::with_factory(args::Cli::command).complete();
     let typed: Vec<_> = std::env::args_os().collect();
     if let Some(exit) = freezer::run(&typed) {

@@ -138,7 +138,7 @@ pub(crate) enum Destination {
 }
 
 impl Destination {
-    /// Standard output. From now on, all text goes to standard error.
+    /// Standard output. From then on, all text goes to standard error.
     pub(crate) fn pipe(session: &Session) -> Outcome<Self> {
         if session.out.is_json() {
             return Err(Failure::usage("--json and - both want standard output")
@@ -305,7 +305,7 @@ impl Destination {
         })
     }
 
-    /// Says beforehand what will go over the network.
+    /// Reports in advance what will go over the network.
     pub(crate) fn tell_of_network(&self, session: &Session, options: &SaveOptions) {
         let Self::File(path, _) = self else { return };
         if session.fleet.machine.is_on_network(path) {
@@ -510,8 +510,8 @@ pub(crate) fn what_next(error: &Error) -> &'static str {
     }
 }
 
-/// The image to make: as named, or proposed.
-/// The folder into which an image called `name`, or one with a proposed name, goes.
+/// The path of the image: as named, or proposed. The folder for an image called `name`, or for one with a proposed
+/// name.
 pub(crate) fn folder_for(session: &Session, name: Option<&Path>) -> Outcome<PathBuf> {
     let parent = |file: &Path| match file.parent() {
         Some(parent) if !parent.as_os_str().is_empty() => parent.to_owned(),

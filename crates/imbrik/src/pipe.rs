@@ -28,7 +28,7 @@ pub(crate) fn title(path: &Path) -> String {
     if is_pipe(path) { "the image from the pipe".to_owned() } else { quoted(path) }
 }
 
-/// Standard input, which is given up when that is asked for: a pipe may be silent for ever.
+/// Standard input, whose reads can be cancelled: a pipe may be silent forever.
 pub(crate) struct Input {
     file: File,
     cancel: Cancel,
@@ -36,7 +36,7 @@ pub(crate) struct Input {
 
 impl Input {
     /// # Errors
-    /// When it is a terminal: nobody types an image.
+    /// When it is a terminal: an image can't be typed.
     pub(crate) fn open(cancel: Cancel) -> Outcome<Self> {
         if io::stdin().is_terminal() {
             return Err(Failure::usage("- stands for a pipe, and standard input is a terminal")

@@ -1,4 +1,4 @@
-//! Whose card is this? What the shelf of the configuration has of it, by its name and all its ids.
+//! The images of a card on the configured shelf, found by its name and all its ids.
 
 use crate::{
     render::{count, json, quoted, time},

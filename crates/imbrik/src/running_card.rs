@@ -187,7 +187,7 @@ fn frozen_elsewhere(at: &Path) -> String {
     }
 }
 
-/// Refuses a folder that lies on the card itself: nothing could be written there meanwhile.
+/// Refuses a folder on the card itself, which can't be written during a freeze.
 fn lies_elsewhere(
     session: &Session,
     folder: &Path,
@@ -204,7 +204,7 @@ fn lies_elsewhere(
     Ok(())
 }
 
-/// The card that `name` names: itself, or the one that the folder `name` lies on.
+/// The card called `name`, or the one with the folder `name`.
 pub(crate) fn card_in_use(session: &Session, name: &Path) -> Outcome<Card> {
     if !name.is_dir() {
         return resolve::card(&session.fleet, name);

@@ -1,4 +1,4 @@
-//! All that a command needs to know about where it runs: the caller, the terminal, the cards.
+//! The context of a command: the user, the terminal, the cards.
 
 use crate::{
     args::Global,
@@ -238,7 +238,7 @@ impl Session {
         }
     }
 
-    /// Has the user type what would be lost.
+    /// Asks the user to type the name of the data to lose.
     pub(crate) fn confirm_by_typing(&self, word: &str, question: &str, yes: bool) -> Outcome<()> {
         let policy = self.policy(yes);
         self.environment.interrupt.while_asking(UNWRITTEN, || {
@@ -277,7 +277,7 @@ impl Session {
         }
     }
 
-    /// Unmounts a card when that was asked for or is agreed to, or refuses with the remedy.
+    /// Unmounts a card on request or after a question, or refuses with a remedy.
     pub(crate) fn make_unmounted(
         &self,
         card: &imbrik_core::card::Card,

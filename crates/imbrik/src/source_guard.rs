@@ -6,8 +6,7 @@ use crate::{
 };
 use imbrik_core::card::{Card, Reason, Standing, standing};
 
-/// Refuses a card that something may write to while it is read: the image would mix what was on it
-/// at different times.
+/// Refuses a card that another process may write while it is read: the image would mix data from different times.
 pub(crate) fn may_be_read(card: &Card) -> Outcome<()> {
     let name = card.path.display();
     match standing(card, true) {
@@ -20,7 +19,7 @@ pub(crate) fn may_be_read(card: &Card) -> Outcome<()> {
     }
 }
 
-/// Unmounts a card that is to be read.
+/// Unmounts a card before it is read.
 pub(crate) fn unmounted(session: &Session, card: &Card, unmount: bool) -> Outcome<()> {
     may_be_read(card)?;
     match card.mounts() {

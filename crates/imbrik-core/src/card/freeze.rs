@@ -18,7 +18,7 @@ pub struct MountedVolume {
 
 /// Freezes mounted filesystems for a short time.
 pub trait Freeze {
-    /// Has them write out what they have in memory.
+    /// Flushes them.
     ///
     /// # Errors
     /// When one of them can't.

@@ -114,7 +114,7 @@ pub fn standing(card: &Card, allow_fixed: bool) -> Standing {
     }
 }
 
-/// Why a card looks like a fixed disk; `None` for one that people take out.
+/// The reason why a card counts as a fixed disk; `None` for a removable one.
 fn why_fixed(card: &Card) -> Option<&'static str> {
     match card.bus {
         Bus::SdSlot | Bus::Rack => None,

@@ -280,8 +280,8 @@ impl Host for Rack {
     }
 }
 
-/// A slot open for writing. The read-back reads the same simulated card: what it forgets or wraps, it
-/// forgets and wraps there, too.
+/// A slot that is open for writing. The read-back reads the same simulated card, including its losses and wrapped
+/// addresses.
 struct RackTarget {
     store: Arc<Faulty<FileStore>>,
     _lock: File,

@@ -18,7 +18,7 @@ use std::{
 };
 use tar::{Builder, EntryType, Header};
 
-/// Of a file with holes only so much at least is left out at once: a record costs about as much.
+/// The minimum length of a hole that is left out: its entry takes about as much space.
 const LEAST_HOLE: ByteLen = ByteLen::kib(4);
 
 /// How a tar stream is packed.
@@ -54,7 +54,7 @@ impl ArchivePacking {
 /// The block size of a tar stream, in bytes.
 const RECORD: u64 = 512;
 
-/// A tar stream that takes what comes out of a volume.
+/// A tar stream of extracted files.
 pub struct ToArchive<W: Write> {
     builder: Builder<Packer<W>>,
 }
@@ -84,7 +84,7 @@ impl<W: Write> Write for Packer<W> {
 }
 
 impl<W: Write> ToArchive<W> {
-    /// A stream that goes to `to`.
+    /// A stream to `to`.
     ///
     /// # Errors
     /// When there is not enough memory for compression.
@@ -97,7 +97,7 @@ impl<W: Write> ToArchive<W> {
         Ok(Self { builder: Builder::new(packer) })
     }
 
-    /// Ends the stream; answers what it went to.
+    /// Ends the stream; returns its target.
     ///
     /// # Errors
     /// When its end cannot be written.
@@ -210,8 +210,8 @@ fn decimal(time: FileTime) -> String {
     format!("{sign}{}.{:09}", nanos / 1_000_000_000, nanos % 1_000_000_000)
 }
 
-/// The parts of a file that are kept, short holes between them included. Each begins at a record of the
-/// stream, and all but the last one end at one: GNU tar takes them by records.
+/// The stored parts of a file, including short holes. Each starts at a block of the stream, and all but the last end at
+/// one, as GNU tar requires.
 fn kept(content: &dyn Reading) -> Vec<Span> {
     let whole = Span::whole(content.size());
     let mut kept: Vec<Span> = Vec::new();
@@ -434,7 +434,7 @@ mod tests {
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(60))]
 
-        /// Whatever holes and name a file has, GNU tar unpacks what was put in.
+        /// GNU tar extracts the archived files, whatever holes and names they have.
         #[test]
         fn tar_extracts_the_archived_tree(
             cuts in prop::collection::vec(0u64..300_000, 0..9),

@@ -35,7 +35,7 @@ impl Found {
 pub fn find(files: &dyn Files, path: &[u8]) -> Result<Vec<Found>> {
     let mut names: VecDeque<Vec<u8>> = split(path).collect();
     if path.ends_with(b"/") {
-        // Makes the last name one that lies on the way.
+        // Turns the last name into one on the way.
         names.push_back(b".".to_vec());
     }
     let mut found = Vec::new();

@@ -1,4 +1,4 @@
-//! Files of a card or an image: found by their paths, and taken out.
+//! Files of a card or an image: finding, extracting, adding and comparing them.
 //!
 //! ```text
 //!  Tree          a volume as its own system would have it, its journal replayed

@@ -94,7 +94,7 @@ pub trait Reading {
     /// Reads `buf` at `at`.
     ///
     /// # Errors
-    /// When the card is gone, or stopping was requested.
+    /// When the card was removed, or the operation was cancelled.
     fn read(&mut self, at: ByteOffset, buf: &mut [u8]) -> Result<()>;
 }
 
@@ -202,7 +202,7 @@ pub struct Taken {
 /// counted.
 ///
 /// # Errors
-/// When the card is gone, or stopping was requested.
+/// When the card was removed, or the operation was cancelled.
 pub fn weight_of(files: &dyn Files, chosen: &[Chosen], watch: Watch<'_>) -> Result<ByteLen> {
     let mut sum = ByteLen::ZERO;
     let mut seen = std::collections::HashSet::new();

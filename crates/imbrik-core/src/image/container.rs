@@ -8,7 +8,7 @@ use std::{fmt, hash, ops::RangeInclusive, path::Path};
 pub struct Container(&'static dyn Format);
 
 impl Container {
-    /// The container whose file starts with `head`.
+    /// The container of a file that starts with `head`.
     #[must_use]
     pub fn of(head: &[u8]) -> Self {
         Self(FORMATS.into_iter().find(|format| format.is_at(head)).unwrap_or(RAW.0))
@@ -78,7 +78,7 @@ impl Pack {
         FORMATS.into_iter().filter_map(|format| Container(format).pack())
     }
 
-    /// The one that is written unless another is asked for.
+    /// The default for written images.
     #[must_use]
     pub fn usual() -> Self {
         Self { format: USUAL.0, writing: USUAL.1 }
@@ -157,7 +157,7 @@ impl Pack {
         self.writing.levels()
     }
 
-    /// The level used unless another is asked for.
+    /// The default level.
     #[must_use]
     pub fn usual_level(self) -> i32 {
         self.writing.usual_level()

@@ -13,7 +13,7 @@ use imbrik_store::{
 };
 use std::sync::{Arc, OnceLock};
 
-/// How an image is to be packed.
+/// The format and level for encoding.
 #[derive(Clone, Debug)]
 pub struct Encoding {
     pack: Pack,
@@ -34,7 +34,7 @@ impl Encoding {
         Self { pack, level, card, zero_tile: Arc::default() }
     }
 
-    /// The container that comes out.
+    /// The container.
     #[must_use]
     pub fn pack(&self) -> Pack {
         self.pack
@@ -50,7 +50,7 @@ impl Encoding {
     }
 }
 
-/// `bytes` as they would be packed, to judge how long that is.
+/// Compresses `bytes`, to estimate the length.
 ///
 /// # Errors
 /// When the codec fails, for insufficient memory.

@@ -3,7 +3,7 @@
 use imbrik_store::units::ByteLen;
 use std::fmt;
 
-/// Something odd about an image whose content can be read all the same.
+/// An oddity of an image whose content is readable nevertheless.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum ImageFinding {

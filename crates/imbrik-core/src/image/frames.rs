@@ -22,13 +22,13 @@ use std::{
 /// Frames up to this content are read at random; larger ones would cost memory and time without
 /// bound for a few bytes.
 pub(super) const MOST_CONTENT: ByteLen = ByteLen::mib(64);
-/// More frames than any image has: as many as 64 TiB in tiles. A list of them has to be kept.
+/// The maximum number of frames, as 64 TiB have in tiles: their list is in memory.
 pub(super) const MOST_FRAMES: usize = 1 << 24;
 /// How much longer than its content a frame may be: incompressible data are stored with a few extra bytes.
 const MOST_OVERHEAD: ByteLen = ByteLen::kib(64);
 /// A frame this short is worth comparing with the known frame of zeros.
 const ZERO_FRAME: usize = 8192;
-/// Decoded content that is kept for small reads.
+/// The size of the cache for small reads.
 const KEPT: ByteLen = ByteLen::mib(16);
 
 /// A frame with content.
@@ -112,7 +112,7 @@ struct Inner {
 }
 
 impl FramedStore {
-    /// The content of `frames` of `file`, whose places were checked against its size.
+    /// The content of `frames` of `file`, whose locations were validated against its size.
     pub(super) fn new(file: Arc<dyn ReadAt>, codec: Box<dyn Codec>, frames: Frames) -> Self {
         let kept = Pages::new(KEPT, Keep::Last);
         let inner = Inner { file, codec, frames, kept, zero_frame: OnceLock::new() };
@@ -215,8 +215,7 @@ impl Inner {
         frame.content.len() == TILE && self.zero_frame.get().is_some_and(|zero| zero == packed)
     }
 
-    /// Decodes a frame for a small read, or takes it from those kept. Others may be decoded at the
-    /// same time.
+    /// Decodes a frame for a small read, or takes it from the cache. Other frames can be decoded at the same time.
     fn decoded(&self, index: usize, frame: Frame) -> Result<Page> {
         self.kept.get_or_make(u64::try_from(index).unwrap_or(u64::MAX), || {
             let len = frame.content.len().to_usize().unwrap_or(0);
@@ -289,7 +288,7 @@ mod tests {
     use super::*;
     use imbrik_store::Class;
 
-    /// Every frame is so many times the byte that it is packed as.
+    /// Every frame repeats its single byte.
     struct Repeated;
 
     impl Codec for Repeated {

@@ -479,7 +479,7 @@ mod tests {
             prop_assert_eq!(again.digests().unwrap(), digests);
         }
 
-        /// Most random lists contradict themselves; what is taken has a digest for each tile.
+        /// Most random lists are inconsistent; an accepted one has a digest for each tile.
         #[test]
         fn random_tile_lists_are_refused_or_have_one_digest_per_tile(
             count in 0u64..12,

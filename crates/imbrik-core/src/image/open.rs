@@ -1,4 +1,4 @@
-//! Opening an image: which container it is, what it holds, what it knows about itself.
+//! Opening an image: its container, its content and its manifest.
 
 use super::{
     container::Container,
@@ -27,7 +27,7 @@ use std::{
     sync::Arc,
 };
 
-/// The longest manifest that is read from beside an image, in bytes.
+/// The maximum length of a manifest file next to an image, in bytes.
 const MOST_MANIFEST: u64 = 64 << 20;
 
 /// An image, open for reading: a file, or any other store.
@@ -56,7 +56,7 @@ pub fn manifest_path(image: &Path) -> PathBuf {
 /// How an image is opened that cannot be read at random: unpacked to a temporary file.
 #[derive(Clone, Copy)]
 pub struct Unpack<'a> {
-    /// The folder of the temporary file, which is gone when the image is dropped.
+    /// The folder for the temporary file, which is removed when the image is dropped.
     pub folder: &'a Path,
     /// The observer and the cancel token.
     pub watch: Watch<'a>,
@@ -115,8 +115,8 @@ impl Image {
         stranger::kind(&head.ok()?)
     }
 
-    /// Takes an image out of a pipe: its bytes are kept in a temporary file first, since what an
-    /// image is shows at its end.
+    /// Reads an image from a pipe: its bytes are copied to a temporary file first, because some formats have their
+    /// metadata at the end.
     ///
     /// # Errors
     /// As [`Image::open`].
@@ -263,7 +263,7 @@ impl Image {
         self.manifest_digest
     }
 
-    /// Checks what is not needed to read the content here, but by other decoders.
+    /// Verifies data that other decoders need, and this one does not.
     ///
     /// # Errors
     /// When the file cannot be read.

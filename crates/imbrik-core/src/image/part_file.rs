@@ -1,7 +1,7 @@
 //! A file that gets its name only when it is complete.
 //!
-//! It grows as `NAME.part`, is synced, and only then gets its name. Whatever ends the program in
-//! between, a half-made file is never mistaken for a whole one.
+//! It is written as `NAME.part`, synced, and then renamed. If the program ends in between, nobody takes an incomplete
+//! file for a complete one.
 
 use imbrik_store::error::{Class, Error, Result};
 use rustix::{
@@ -17,7 +17,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
-/// How often it is tried to make a file that others make and remove at the same time.
+/// How often to retry creating a file that other processes create and remove at the same time.
 const TRIES: u32 = 50;
 
 /// The owner of written files: the user who called `sudo`, not root.
@@ -87,18 +87,17 @@ pub fn notes_path(part: &Path) -> PathBuf {
 impl PartFile {
     /// Starts `name` as `name.part`, readable by its owner alone: images hold keys and passwords.
     ///
-    /// A `.part` that nobody writes any more makes room: it was worth nothing. Never is anything
-    /// written to a file that was there before.
+    /// A leftover `.part` file that no process writes is removed. An existing file is never written to.
     ///
     /// # Errors
-    /// [`Class::Refused`] when `name` exists and `replace` is not set, or when another program is
-    /// writing it right now; else what the system answers.
+    /// [`Class::Refused`] when `name` exists and `replace` is not set, or when another program is writing it; otherwise
+    /// those of the system.
     pub fn create(name: &Path, replace: bool, owner: Option<Owner>) -> Result<Self> {
         Self::create_in(name, None, replace, owner)
     }
 
-    /// The same, but only in the folder that `wanted` identifies: when the path of `name` leads to another one by
-    /// now, its disk or share was unmounted, and the file would be hidden under the mount point.
+    /// The same, but only in the folder that `wanted` identifies: if the path of `name` leads to another folder, its
+    /// disk or share was unmounted, and the file would be hidden under the mount point.
     ///
     /// # Errors
     /// As [`PartFile::create`]; [`Class::Io`] when the folder is another one.
@@ -216,7 +215,7 @@ impl PartFile {
         if is_held(&left) {
             return Err(written_by_another(part));
         }
-        // Held, and still under that name: nobody else can be writing it or giving it its name.
+        // Locked, and still under that name: no other process can write or rename it.
         if is_at(&left, part) {
             fs::remove_file(part).map_err(io)?;
             let _ = fs::remove_file(notes_path(part));
@@ -236,7 +235,7 @@ impl PartFile {
         &self.part
     }
 
-    /// Makes sure that all of it is on the medium.
+    /// Syncs it to the medium.
     ///
     /// # Errors
     /// Those of the system.
@@ -252,7 +251,7 @@ impl PartFile {
         self.sync()?;
         let (part, name) = (self.held(), in_folder(&self.folder, &self.name));
         if !is_at(&self.file, &part) {
-            // Its name is another program's by now, which must not lose it.
+            // Its name belongs to another program now, which must not lose it.
             self.stays = true;
             return Err(written_by_another(&self.part));
         }
@@ -279,7 +278,7 @@ impl PartFile {
         tracing::info!(name = %self.name.display(), "a file has its name");
         self.stays = true;
         let _ = fs::remove_file(self.notes());
-        // Makes the rename itself durable, where folders can be synced.
+        // Makes the rename durable, if folders can be synced.
         let _ = self.folder.sync_all();
         Ok(())
     }
@@ -288,7 +287,7 @@ impl PartFile {
 impl Drop for PartFile {
     fn drop(&mut self) {
         if !self.stays {
-            // Nothing can be done about a failure here, and the name says that it is half-made.
+            // A failure can't be handled here, and the name shows that the file is incomplete.
             let _ = fs::remove_file(self.held());
             let _ = fs::remove_file(self.notes());
         }
@@ -365,7 +364,7 @@ mod tests {
         assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1);
     }
 
-    /// Fails when a file is created by its path alone: under a mount point whose share went away.
+    /// Fails if a file is created by its path alone, under a mount point whose share was unmounted.
     #[test]
     fn file_is_created_only_in_the_folder_that_was_inspected() {
         let folder = tempfile::tempdir().unwrap();
@@ -379,7 +378,7 @@ mod tests {
         let error = PartFile::create_in(&name, Some(wanted), false, None).unwrap_err();
         assert!(error.to_string().contains("unmounted"), "{error}");
         assert_eq!(fs::read_dir(&share).unwrap().count(), 0);
-        // Exchanged after it was begun: it gets its name where it was begun.
+        // Exchanged after the file was created: the file is renamed in its own folder.
         let found = FolderId::open(&share).unwrap();
         let part = PartFile::create_in(&name, Some(found), false, None).unwrap();
         fs::rename(&share, folder.path().join("away")).unwrap();
@@ -425,7 +424,7 @@ mod tests {
         drop(held);
     }
 
-    /// Many make and publish the same file at once: what has its name is always one of theirs, whole.
+    /// Many processes write and publish the same file at once: the published one is always complete.
     #[test]
     fn next_writer_never_truncates_a_published_file() {
         let folder = tempfile::tempdir().unwrap();

@@ -16,7 +16,7 @@ use std::sync::OnceLock;
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct PieceHashes(Vec<ChainingValue>);
 
-/// A piece of a tile of which it is known what it holds.
+/// A piece of a tile with a known digest.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct KnownPiece {
     /// Which one, counted from 0.
@@ -74,8 +74,8 @@ impl PieceHashes {
         &self.0
     }
 
-    /// The pieces of `tile`, which they are of, whose places are `wanted`. Without the last one of a card where it
-    /// is short, and those that are zeros: whether a tile is nothing else is seen from what was read.
+    /// The pieces of `tile` at the `wanted` positions. Omits a short last piece of a card, and pieces of zeros: only
+    /// reading shows that a whole tile is zeros.
     pub(crate) fn known(
         &self,
         tile: Span,

@@ -1,4 +1,4 @@
-//! The content of an image as its checksums have it: what does not match them is not there.
+//! The content of an image, verified by its checksums: data that don't match are errors.
 
 use super::{
     open::Image,
@@ -12,7 +12,7 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// How many tiles are kept once they are proved.
+/// The size of the cache of verified tiles.
 const KEPT: ByteLen = ByteLen::mib(64);
 
 /// The content of an image, with each tile verified before its bytes are returned: by the checksum of its frame, or by
@@ -70,7 +70,7 @@ impl ReadAt for Proved {
     fn read_at(&self, at: ByteOffset, buf: &mut [u8]) -> Result<()> {
         check_range(at, ByteLen::of(buf), self.size())?;
         if !self.is_raw {
-            // Frames have checksums, and those that are not asked for need not be decoded.
+            // Frames have checksums, and other frames need not be decoded.
             return self.content.read_at(at, buf);
         }
         let (mut at, mut rest) = (at, buf);

@@ -11,7 +11,7 @@ const TMPFS: u64 = 0x0102_1994;
 const RAMFS: u64 = 0x8584_58f6;
 const MSDOS: u64 = 0x4d44;
 
-/// The filesystem that an image is to be written to.
+/// The filesystem of an image's destination.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct OutputDisk {
     /// Bytes that the caller may still write there.
@@ -27,7 +27,7 @@ pub struct OutputDisk {
 pub enum Limit {
     /// The filesystem can hold no file larger than this.
     LargestFile(ByteLen),
-    /// Only so much is free.
+    /// The free space in bytes.
     Free(ByteLen),
 }
 
@@ -46,7 +46,7 @@ pub fn can_share_blocks(folder: &Path) -> bool {
 }
 
 impl OutputDisk {
-    /// Looks at the filesystem that holds `folder`.
+    /// Inspects the filesystem of `folder`.
     ///
     /// # Errors
     /// When the system can't report it.

@@ -29,7 +29,7 @@ use std::{
 
 /// The fastest level: the file lives for minutes.
 const LEVEL: i32 = 1;
-/// More than any card holds: what unpacks to more is made to fill disks.
+/// The largest possible card: a file that unpacks to more is malicious.
 const MOST: ByteLen = ByteLen::mib(4 << 20);
 /// Tiles on their way from decoding to encoding.
 const AHEAD: usize = 2;

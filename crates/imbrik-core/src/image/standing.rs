@@ -9,16 +9,16 @@ use imbrik_store::{
 };
 use std::{fmt, fs::File, os::unix::fs::FileExt, sync::Arc};
 
-/// The unit, a power of two, in which filesystems share what is on the disk between files, or a multiple of it, in bytes.
+/// A multiple of the unit in which filesystems share blocks between files: a power of two, in bytes.
 pub(super) const BLOCK: u64 = 4096;
-/// How much is read at once where the system does not copy by itself.
+/// The request size for copying without the system's help.
 const PIECE: ByteLen = ByteLen::mib(1);
 
 /// A frame, or a tile of a raw image, in another file.
 #[derive(Clone)]
 pub struct Standing {
     pub(super) file: Arc<dyn ReadAt>,
-    /// The same file, where it is one of the system's.
+    /// The same file, if it is a regular file.
     pub(super) disk: Option<Arc<FileStore>>,
     /// Its range in that file.
     pub(super) packed: Span,
@@ -35,7 +35,7 @@ impl fmt::Debug for Standing {
 }
 
 impl Standing {
-    /// The same frame, whose content was verified.
+    /// The same frame, after its content was verified.
     #[must_use]
     pub fn verified(self) -> Self {
         Self { is_verified: true, ..self }
@@ -70,9 +70,8 @@ impl Standing {
         })
     }
 
-    /// Copies what of it lies in `span` of its file to `at` of `to`: by the system, which lets both files have
-    /// the same blocks of the disk where its filesystem can, or lets a server copy; else by reading and
-    /// writing.
+    /// Copies its part in `span` of its file to `at` of `to`: by the system, which shares blocks between both files if
+    /// the filesystem supports it, or lets a server copy; otherwise by reading and writing.
     pub(super) fn copy(&self, span: Span, to: &File, at: u64) -> Result<std::io::Result<()>> {
         // Only complete blocks can be shared: not the bytes before the first or after the last one.
         let ahead = span.start().get().wrapping_neg() % BLOCK;

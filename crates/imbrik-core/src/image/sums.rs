@@ -32,10 +32,10 @@ pub enum SumKind {
 }
 
 impl SumKind {
-    /// All of them, the default first.
+    /// All algorithms, the default first.
     pub const ALL: [Self; 5] = [Self::Sha256, Self::Sha512, Self::Sha1, Self::Md5, Self::Blake3];
 
-    /// Its name in lowercase letters: also what a checksum file's name ends in.
+    /// Its name in lower case, which is also the extension of checksum files.
     #[must_use]
     pub fn name(self) -> &'static str {
         match self {
@@ -47,7 +47,7 @@ impl SumKind {
         }
     }
 
-    /// The checksum file of this kind beside `image`.
+    /// The checksum file of this kind next to `image`.
     #[must_use]
     pub fn path_beside(self, image: &Path) -> PathBuf {
         let mut name = image.as_os_str().to_owned();
@@ -189,7 +189,7 @@ impl Sums {
         }
     }
 
-    /// All of `store` is next, of which holes are not read; `advanced` hears how far that is.
+    /// Hashes all of `store`, without reading holes; `advanced` receives the progress.
     ///
     /// # Errors
     /// When it cannot be read, and those of `advanced`.

@@ -1,4 +1,4 @@
-//! Tiles: the fixed pieces of a card's address space in which it is hashed and compressed.
+//! Tiles: the fixed-size parts of a card that are hashed and compressed.
 
 use super::pieces::{KnownPiece, PieceHashes};
 use imbrik_store::{
@@ -44,8 +44,7 @@ impl TileData {
         }
     }
 
-    /// The same, and what its pieces are known by; of those that are `known`, in order, the content does not
-    /// matter.
+    /// The same, with the digests of its pieces; the content of those in `known`, in order, is ignored.
     #[must_use]
     pub fn in_pieces(buffer: Buffer, known: &[KnownPiece]) -> (Self, TileDigest, PieceHashes) {
         match PieceHashes::of_tile(&buffer, known) {

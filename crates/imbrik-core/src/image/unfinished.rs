@@ -1,4 +1,4 @@
-//! An image that a run ended before it was whole: what is there of it, and the notes beside it.
+//! An unfinished image of an interrupted run: its content, and the notes next to it.
 //!
 //! The notes are lines: first the identity of the card and the options of the save (the manifest without its results),
 //! then a line `START LENGTH` for each unreadable range.
@@ -54,7 +54,7 @@ impl Notes {
         Ok(Self { file: file.map_err(|e| Error::io(format!("opening {}", path.display()), e))? })
     }
 
-    /// Notes places that could not be read, before what takes their place is written.
+    /// Records unreadable ranges, before their zeros are written.
     pub(super) fn add(&mut self, lost: &[Span]) -> Result<()> {
         let failed = |e| Error::io("writing the list of unreadable ranges", e);
         for span in lost {

@@ -5,7 +5,7 @@ use imbrik_fs::{VolumeFinding, VolumeKind};
 use imbrik_store::units::ByteLen;
 use std::fmt;
 
-/// Something odd about what is on a card.
+/// An oddity of a card's content.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Finding {
@@ -27,16 +27,16 @@ pub enum Finding {
     PastTheEnd {
         /// Which: "partition 2".
         title: String,
-        /// By so many bytes.
+        /// By how many bytes.
         by: ByteLen,
     },
-    /// A volume says that it is longer than its place.
+    /// A volume claims to be longer than its partition.
     TooLong {
         /// What it is.
         kind: VolumeKind,
         /// The partition; `None` for one that has the whole card.
         title: Option<String>,
-        /// By so many bytes.
+        /// By how many bytes.
         by: ByteLen,
     },
     /// About a volume.

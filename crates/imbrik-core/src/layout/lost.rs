@@ -1,4 +1,4 @@
-//! Whose bytes they are that could not be read: which files of a card are damaged, and by how much.
+//! The owners of unreadable bytes: which files of a card are damaged, and how much of each.
 
 use crate::layout::{Part, Survey};
 use imbrik_fs::{FileId, FileKind, Files, OpenVolume, Stretch};

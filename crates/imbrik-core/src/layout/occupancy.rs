@@ -21,8 +21,8 @@ pub(crate) const SHORTEST_HOLE: ByteLen = ByteLen::kib(64);
 /// Which parts of a card matter.
 #[derive(Clone)]
 pub struct Occupancy {
-    /// The whole card, in order and without a hole: copied, rewritten, cleared or unused. Holes between what is
-    /// copied that are not worth a request are copied, too.
+    /// The complete card, in order and without a hole: copied, rewritten, cleared or unused. Holes between copied
+    /// ranges that are not worth a request are copied, too.
     pub segments: Vec<Segment>,
     /// These holes are unused space. In order and joined.
     pub holes: Vec<Span>,
@@ -36,10 +36,10 @@ pub struct Occupancy {
 }
 
 impl Occupancy {
-    /// Looks at every volume that `survey` found in `store`.
+    /// Examines every volume in `survey` of `store`.
     ///
-    /// A card whose partitions overlap or reach past its end is taken whole: a byte could belong
-    /// to two volumes that disagree about it.
+    /// If partitions overlap or extend past the end, the card is copied in full: a byte could belong to two volumes
+    /// that disagree about it.
     ///
     /// # Errors
     /// When the metadata in the store cannot be read.
@@ -91,8 +91,7 @@ impl Occupancy {
         Ok(Self { segments, holes, volumes, read_whole, findings })
     }
 
-    /// Finds out how small each volume that can be resized could become, to the byte. Answers why
-    /// one cannot, a sentence each.
+    /// Determines the smallest size of each resizable volume, in bytes. Returns the reasons for the others.
     ///
     /// # Errors
     /// When the store cannot be read, or `cancel` was requested.
@@ -152,7 +151,7 @@ fn copied(span: Span) -> Segment {
     Segment { span, content: Content::Copied { from: span.start() } }
 }
 
-/// The segments of a volume that lies at `place`.
+/// The segments of a volume at `place`.
 pub(super) fn segments_of(found: &Examined, place: Span) -> Vec<Segment> {
     let moved = |span: &Span| {
         let start = place.start().checked_add(ByteLen::new(span.start().get()))?;

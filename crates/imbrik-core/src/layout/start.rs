@@ -58,7 +58,7 @@ pub struct Reference {
 /// All references on the card in `store`, in the order of the partitions in `survey`. An unreadable volume has none.
 ///
 /// # Errors
-/// When the store is gone, or may not be read.
+/// When the store can't be read.
 pub fn references(store: &dyn ReadAt, survey: &Survey) -> Result<Vec<Reference>> {
     let mut found = Vec::new();
     for part in &survey.parts {
@@ -107,7 +107,7 @@ fn references_in(part: &Part, store: &dyn ReadAt, survey: &Survey) -> Result<Vec
             }
             if in_entries || path.ends_with("linux.conf") || path.ends_with("linux.cfg") {
                 for file in files_in(&text) {
-                    // A loader looks beside its configuration, and from the root.
+                    // A loader searches the folder of its configuration, and the root.
                     let beside = beside(&path, file);
                     let found =
                         [names_of(file), names_of(&beside)].map(|names| files.has_entry(&names));
@@ -171,7 +171,7 @@ pub struct Room {
 /// The free space of volumes with a system on the card that `view` reads as. An unreadable volume is omitted.
 ///
 /// # Errors
-/// When the view's source is gone, or may not be read.
+/// When the view's source can't be read.
 pub fn room(view: &View, survey: &Survey) -> Result<Vec<Room>> {
     let store: Arc<dyn ReadAt> = Arc::new(view.clone());
     let mut rooms = Vec::new();

@@ -7,14 +7,14 @@ use std::fmt;
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Warning {
-    /// About a volume that gets another size.
+    /// About a resized volume.
     Volume {
         /// Which: "partition 2 (ext4, hive-07)".
         title: String,
         /// What.
         what: ResizeWarning,
     },
-    /// A volume does not get all the room that there is.
+    /// A volume can't grow into all of the free space.
     Limited {
         /// Which.
         title: String,
@@ -38,7 +38,7 @@ pub enum Warning {
         /// Why.
         why: String,
     },
-    /// A file names an id that changed, where nobody knows what reads it: it is left.
+    /// A file with a changed id in an unknown format: it is unchanged.
     StillNames {
         /// The file, from the root.
         path: String,

@@ -1,4 +1,4 @@
-//! An image whose files are changed.
+//! Changing the files of an image.
 
 use super::{
     image::{ImageContent, ImagePlan},
@@ -22,7 +22,7 @@ use std::{path::Path, sync::Arc};
 const ROOM: ByteLen = ByteLen::mib(16);
 const MOST_TRIES: u32 = 4;
 
-/// An image that is to be edited: proved, and not written yet.
+/// An edit of an image: verified, and not written yet.
 pub struct EditPlan<'a> {
     image: &'a Image,
     /// The manifest of the new image.
@@ -38,7 +38,7 @@ pub struct EditPlan<'a> {
 enum Changed {
     /// There.
     Spans(Vec<Span>),
-    /// It gets another size.
+    /// It is resized.
     Size,
 }
 
@@ -68,7 +68,7 @@ impl<'a> EditPlan<'a> {
                 .with_identity(&identity, means);
             tries = tries.saturating_add(1);
             match plan {
-                // Tables and maps take room, too: how much shows only then.
+                // Tables and maps need space, too: the amount is only known then.
                 Err(error) if error.class() == Class::NoRoom && tries < MOST_TRIES => {
                     let shortfall = error.shortfall().unwrap_or(ROOM);
                     more = more.saturating_add(shortfall).saturating_add(ROOM);

@@ -1,4 +1,4 @@
-//! A card whose files are changed in their place.
+//! Changing the files of a card in place.
 
 use crate::{
     card::{Card, Host, TargetCard},
@@ -19,10 +19,10 @@ use std::{path::PathBuf, sync::Arc};
 
 /// The unit of comparison.
 const PIECE: ByteLen = ByteLen::mib(1);
-/// A journal is replayed, then what was deleted while it was open is finished; no volume needs more.
+/// The journal is replayed, then orphans are completed; no volume needs more steps.
 const MOST_SETTLING: usize = 4;
 
-/// A card whose files are to be changed: proved, and not written yet.
+/// An edit of a card: verified, and not written yet.
 pub struct CardEdit {
     planned: Planned,
     place: Span,
@@ -54,15 +54,15 @@ pub enum CardState {
     Untouched,
     /// Its volume has the old files or the new ones.
     OldOrNew,
-    /// Its volume is to be checked: names may be old or new.
+    /// Its volume must be checked: each name is the old or the new one.
     ToBeChecked,
     /// Everything was written, but the card has other data.
     Differs,
-    /// All was written and is there, and the card is not yet safe to take out.
+    /// Everything was written and verified, but the card can't be removed safely yet.
     Whole,
 }
 
-/// Why the files of a card could not be changed, and what state it is in.
+/// The reason why the files of a card could not be changed, and the state of the card.
 #[derive(Debug)]
 pub struct EditFailure {
     /// Why.
@@ -117,10 +117,10 @@ impl CardEdit {
         })
     }
 
-    /// Changes them: each step is on the medium before the next, and what was written is read back.
+    /// Writes the changes: each step is flushed before the next, and everything is read back.
     ///
     /// # Errors
-    /// When the card is another one by now, cannot be written, or does not keep what is written.
+    /// When the card was exchanged, cannot be written, or does not keep its data.
     pub fn run(
         &self,
         host: &dyn Host,
@@ -166,7 +166,7 @@ impl CardEdit {
             )?;
         }
         watch.cancel.check()?;
-        // A journal makes all edits one; without one, each stage is written and flushed before the next.
+        // A journal makes all edits atomic; without one, each stage is written and flushed before the next.
         let stages: Vec<&[FileEdit]> = match self.after_a_cut {
             AfterACut::OldOrNew => vec![&self.edits],
             AfterACut::ToBeChecked => FileEdit::stages(&self.edits).collect(),

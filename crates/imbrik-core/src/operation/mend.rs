@@ -37,7 +37,7 @@ pub enum MendRefusal {
         /// Size of the card, in bytes.
         card: ByteLen,
     },
-    /// The card has no partition where the image's was.
+    /// The card has no partition at the offset of the image's.
     NoPartition,
     /// It is another card.
     OtherCard {

@@ -5,13 +5,13 @@ use imbrik_store::units::ByteLen;
 use rustix::ioctl::{Opcode, Updater, ioctl, opcode};
 use std::fs::File;
 
-/// How many extents are asked for at once.
+/// The number of extents per request.
 const EXTENTS: usize = 256;
 /// `FIEMAP_EXTENT_LAST` and `FIEMAP_EXTENT_SHARED` from `linux/fiemap.h`.
 const LAST: u32 = 0x1;
 const SHARED: u32 = 0x2000;
 
-/// `struct fiemap` without its extents: what the number of the call is made of.
+/// `struct fiemap` without its extents, which the request number depends on.
 #[repr(C)]
 struct Head([u64; 4]);
 

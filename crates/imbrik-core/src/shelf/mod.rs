@@ -1,4 +1,4 @@
-//! A shelf: a folder of images that are kept over time.
+//! A shelf: a folder of images that are kept by rules.
 //!
 //! All information is in the images. Next to an image there can be a file with remarks, and one file marks the folder
 //! as a shelf and contains its rules. So a folder under which a disk is not mounted is not a shelf, and nothing is
@@ -42,7 +42,7 @@ const MOST_MARK: u64 = 64 << 10;
 /// The default age of the newest image, in days, after which a card is overdue.
 const DUE: u32 = 7;
 
-/// A folder of images that are kept over time.
+/// A folder of images that are kept by rules.
 #[derive(Clone, Debug)]
 pub struct Shelf {
     folder: PathBuf,
@@ -336,7 +336,7 @@ impl Listing {
         }
     }
 
-    /// The cards whose name, or name with code, is `name`.
+    /// The cards with the name, or the name with code, `name`.
     #[must_use]
     pub fn cards_named(&self, name: &str) -> Vec<&CardIdentity> {
         let is_named = |card: &&CardIdentity| card.name == name || card.full_name() == name;

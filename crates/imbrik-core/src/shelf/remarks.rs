@@ -1,4 +1,4 @@
-//! Remarks on an image of a shelf, in a file beside it: whether it is pinned, and the result of the last check.
+//! Remarks on an image of a shelf, in a file next to it: whether it is pinned, and the result of the last check.
 //!
 //! ```toml
 //! image = "9f86d0…"                  # BLAKE3 of the manifest of the image
@@ -40,7 +40,7 @@ pub struct Remarks {
     pub whole: Option<bool>,
 }
 
-/// The file beside an image.
+/// The file next to an image.
 #[derive(Default, Serialize, Deserialize)]
 struct Stored {
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -95,7 +95,7 @@ impl Remarks {
         name.into()
     }
 
-    /// The remarks on `image`, whose file is in state `file`; the default when there are none, or they are about
+    /// The remarks on `image`, whose file is in state `file`; the default if there are no remarks, or they are about
     /// another image.
     ///
     /// # Errors
@@ -115,7 +115,7 @@ impl Remarks {
         })
     }
 
-    /// Writes them beside `image`, replacing older ones. `digest` is that of its manifest, `file` the state of its
+    /// Writes them next to `image`, replacing older ones. `digest` is that of its manifest, `file` the state of its
     /// file before it was checked.
     ///
     /// # Errors

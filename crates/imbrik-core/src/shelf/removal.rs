@@ -11,9 +11,9 @@ use std::path::PathBuf;
 pub struct Removal {
     /// Images that no rule keeps.
     pub images: Vec<Shelved>,
-    /// Incomplete images that nobody is likely to resume.
+    /// Incomplete images that are unlikely to be resumed.
     pub unfinished: Vec<Unfinished>,
-    /// How many images are kept.
+    /// The number of images to keep.
     pub kept: usize,
 }
 
@@ -49,7 +49,7 @@ impl Removal {
         self.images.is_empty() && self.unfinished.is_empty()
     }
 
-    /// How much of the disk is free afterwards at least: what these images share with each other comes on top.
+    /// The minimum space that becomes free: space that these images share with each other is additional.
     #[must_use]
     pub fn least_freed(&self) -> ByteLen {
         let images = self.images.iter().map(|image| image.own);
@@ -59,7 +59,7 @@ impl Removal {
     /// Removes all of it. Calls `done` after each file.
     ///
     /// # Errors
-    /// When a file cannot be removed; those before it are gone then.
+    /// When a file cannot be removed; the earlier ones have been removed then.
     pub fn apply(&self, shelf: &Shelf, lock: &Lock, mut done: impl FnMut()) -> Result<()> {
         for image in &self.images {
             shelf.remove(image, lock)?;

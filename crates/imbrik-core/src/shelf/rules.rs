@@ -14,7 +14,7 @@ enum Rule {
     Newest(u32),
     /// All from the last days, weeks, months or years.
     All(u32, Period),
-    /// So many of each period: the newest in it; for so long, or for ever.
+    /// A number of images per period, the newest in each; for some time, or forever.
     Each(u32, Period, Option<(u32, Period)>),
 }
 
@@ -86,7 +86,7 @@ pub struct Kept {
 pub enum Fate {
     /// It is the newest intact one.
     Newest,
-    /// Its owner said so.
+    /// The user pinned it.
     Pinned,
     /// It is the one that was checked last.
     LastChecked,
@@ -94,7 +94,7 @@ pub enum Fate {
     Rule,
     /// It is dated in the future, so that no rule can be applied to it.
     Ahead,
-    /// It is known to be damaged: no rule counts it, and what becomes of it is its owner's to say.
+    /// It is known to be damaged: no rule counts it, and the user decides when to remove it.
     Damaged,
     /// No rule keeps it.
     Goes,
@@ -188,7 +188,7 @@ impl Rule {
 }
 
 impl Default for Rules {
-    /// A week of days, two months of weeks, and a month for ever.
+    /// Daily for a week, weekly for two months, and monthly forever.
     fn default() -> Self {
         Self(vec![
             Rule::Newest(3),
@@ -321,8 +321,8 @@ mod tests {
             prop_assert_eq!(rules.to_string().parse::<Rules>().unwrap(), rules);
         }
 
-        /// Would fail where thinning takes the last good image, a pinned one or the one that was checked
-        /// last, or where a rule has less than it says; and where a second thinning took more.
+        /// Fails if thinning removes the last intact image, a pinned one or the last checked one, a rule keeps fewer
+        /// than it says, or a second thinning removes more.
         #[test]
         fn rules_keep_the_images_they_name(
             rules in rules(),

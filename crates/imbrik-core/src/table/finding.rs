@@ -7,7 +7,7 @@ use std::fmt;
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum TableFinding {
-    /// The backup of a GPT is sound, and says something else than the primary table.
+    /// The backup of a GPT is valid, and differs from the primary table.
     BackupDiffers,
     /// A GPT has no backup.
     BackupMissing,
@@ -32,7 +32,7 @@ pub enum TableFinding {
         /// That sector.
         at: Lba,
     },
-    /// The chain of logical partitions comes back to a sector that it was at.
+    /// The chain of logical partitions returns to an earlier sector.
     ChainIsACircle {
         /// That sector.
         at: Lba,

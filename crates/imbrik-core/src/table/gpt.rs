@@ -58,7 +58,7 @@ pub struct GptPartition {
     pub name: Option<String>,
 }
 
-/// A header whose checksums were right when it was read.
+/// A header with valid checksums.
 #[derive(Clone, Debug, PartialEq, Eq)]
 struct Header {
     raw: Vec<u8>,
@@ -114,8 +114,7 @@ impl Header {
         Ok(Some(header))
     }
 
-    /// Bytes of the entry array; `None` when the numbers are outside what the standard allows and
-    /// Imbrik reads.
+    /// The length of the entry array in bytes; `None` if the values are outside of the supported range.
     fn array_len(&self) -> Option<usize> {
         let size = usize::try_from(self.entry_size).ok()?;
         let count = usize::try_from(self.entry_count).ok()?;
@@ -159,8 +158,8 @@ impl Gpt {
         let last = Lba::new(sector.sectors_in(store.size()).get().saturating_sub(1));
         let mut findings = Vec::new();
         let primary = read_copy(store, sector, Lba::new(1))?;
-        // The backup is where the primary says, or at the end of the card. Without a primary and
-        // without a protective record, a backup is the leftover of a table that was overwritten.
+        // The backup is where the primary says, or at the end of the card. Without a primary and without a protective
+        // record, a backup is the leftover of an overwritten table.
         let told = primary.as_ref().ok().and_then(Option::as_ref).map(|(h, _)| h.alternate);
         if matches!(primary, Ok(None)) && !mbr::is_protective(&protective) {
             return Ok(None);
@@ -326,8 +325,8 @@ impl Gpt {
         self.sector.len_of(SectorCount::new(sectors)).unwrap_or_default()
     }
 
-    /// The same table on a card of `size` bytes: what must be written where. Both copies come out
-    /// fresh, the backup at the card's very end, and the protective record covers the card.
+    /// The changes for the same table on a card of `size` bytes. Both copies are rewritten, the backup at the very end
+    /// of the card, and the protective record covers the card.
     ///
     /// # Errors
     /// [`crate::Class::NoRoom`] when a partition reaches past the last usable sector of such a

@@ -9,9 +9,9 @@
 //! 510  0x55 0xaa
 //! ```
 //!
-//! An entry of type 0x05, 0x0f or 0x85 is a container. Its first sector is a record of the same
-//! shape whose entry 0 is a logical partition, counted from that record, and whose entry 1 is the
-//! next record, counted from the container's start.
+//! An entry of type 0x05, 0x0f or 0x85 is an extended partition. Its first sector is a record of the same format: entry
+//! 0 is a logical partition, relative to that record, and entry 1 is the next record, relative to the start of the
+//! extended partition.
 
 use super::{Partition, PartitionKind, Relaid};
 use crate::table::TableFinding;
@@ -101,8 +101,8 @@ fn entry(record: &[u8], index: usize) -> Option<MbrEntry> {
     (entry.kind != 0 && entry.count != 0).then_some(entry)
 }
 
-/// Returns whether a record carries the closing mark and entries that a table could have. The boot sector
-/// of a volume carries the same mark, with code or text where the entries would be.
+/// Returns whether a record has the signature and plausible entries. The boot sector of a volume has the same
+/// signature, with code or text in place of the entries.
 pub(super) fn is_table(record: &[u8]) -> bool {
     bytes::le_u16(record, MARK) == Some(0xaa55)
         && (0..4usize).all(|index| {
@@ -121,8 +121,7 @@ impl Mbr {
     /// Reads the record of `store` with sectors of `sector`; `None` if it has no record.
     ///
     /// # Errors
-    /// When the store cannot be read. A chain that is broken or endless ends where it breaks, and
-    /// that is among the findings.
+    /// When the store cannot be read. A broken or endless chain ends at the fault, which is one of the findings.
     pub fn read(store: &dyn ReadAt, sector: SectorSize) -> Result<Option<Self>> {
         let record = read_up_to(store, ByteOffset::ZERO, RECORD)?;
         if !is_table(&record) {
@@ -271,7 +270,7 @@ impl Mbr {
         Some(relaid)
     }
 
-    /// Makes the records of a chain whose partitions lie at `spans`; answers what they take.
+    /// Builds the records of a chain with partitions at `spans`; returns their ranges.
     fn move_chain(
         &self,
         spans: &[(u32, Span)],
@@ -333,7 +332,7 @@ impl Mbr {
         Some(Span::between(whole.start(), end.max(whole.start())))
     }
 
-    /// Puts `span` into an entry of `record`, whose numbers count from `base`.
+    /// Writes `span` to an entry of `record`, whose numbers are relative to `base`.
     fn put_entry(&self, record: &mut [u8], index: usize, base: Lba, span: Span) -> Option<()> {
         let start = self.sector.sectors_in(ByteLen::new(span.start().get())).get();
         let first = start.checked_sub(base.get())?;
@@ -386,7 +385,7 @@ pub(super) fn protective_for(record: &[u8], sectors: SectorCount) -> Option<Vec<
     Some(record)
 }
 
-/// Sectors in a row: the first, and how many.
+/// Consecutive sectors: the first, and their number.
 pub(super) type Extent = (u64, u64);
 
 /// The entries of a hybrid record that are no protective ones.
@@ -412,10 +411,10 @@ fn put_extent(record: &mut [u8], index: usize, (first, count): Extent) -> Option
     bytes::put(record, at.checked_add(12)?, count.to_le_bytes())
 }
 
-/// A hybrid record with its entries following their partitions, each from its old place to its new
-/// one. A protective entry that ended where a partition starts ends there again.
+/// A hybrid record with its entries moved along with their partitions. A protective entry that ended at the start of a
+/// partition ends there again.
 ///
-/// `None` when an entry names none of them, or what comes out would overlap or cannot be counted.
+/// `None` if an entry refers to none of them, or the result would overlap or exceed the range of numbers.
 pub(super) fn hybrid_following(record: &[u8], moves: &[(Extent, Extent)]) -> Option<Vec<u8>> {
     let mut new = record.to_vec();
     let mut protective = Vec::new();
@@ -569,7 +568,7 @@ mod tests {
             let all = (0..4).filter_map(|index| entry(record, index));
             all.map(|entry| (entry.first.into(), entry.count.into())).collect()
         };
-        // Moved and longer: the protective entry in front ends where it starts.
+        // Moved and longer: the protective entry before it ends at its start.
         let moves = [((2048, 100), (3000, 200)), ((2148, 300), (3200, 300))];
         let moved = hybrid_following(&hybrid, &moves).unwrap();
         assert_eq!(extents(&moved), [(1, 2999), (3000, 200), (4096, 904)]);
@@ -624,7 +623,7 @@ mod tests {
                 })
                 .collect();
             let mut wanted = spans.clone();
-            // The last one also gets longer.
+            // The last one is also extended.
             if let Some((_, span)) = wanted.last_mut() {
                 let end = span.end().get() + grown * 512;
                 *span = Span::between(span.start(), ByteOffset::new(end));

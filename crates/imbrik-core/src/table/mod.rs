@@ -1,4 +1,4 @@
-//! Partition tables: where a card's partitions lie, and how to write that down again.
+//! Partition tables: parsing and writing them.
 //!
 //! [`read`] detects the kind of table on a card. If one copy of a table is damaged, the other one is used, and
 //! [`Table::findings`] reports it.

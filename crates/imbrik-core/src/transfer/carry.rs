@@ -77,7 +77,7 @@ struct Frames<'a> {
     copies: Copies<'a>,
 }
 
-/// How frames of the other image get into the new file.
+/// How frames of the other image are copied into the new file.
 #[derive(Clone, Copy)]
 pub(super) enum Copies<'a> {
     /// Both files share blocks of the disk, so the frames are as intact as in the other image.

@@ -28,8 +28,8 @@ impl Planned {
 /// for and that it may be written.
 ///
 /// # Errors
-/// [`Class::Refused`] when it is another card by now, or may not be written; [`Class::Gone`] when
-/// none is there. Nothing was written then.
+/// [`Class::Refused`] when it is another card now, or may not be written; [`Class::Gone`] when there is no card.
+/// Nothing was written then.
 pub fn claim(host: &dyn Host, planned: &Planned, allow_fixed: bool) -> Result<Box<dyn TargetCard>> {
     let path = planned.card.path.display();
     let listing = host.list()?;

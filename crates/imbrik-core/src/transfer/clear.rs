@@ -1,4 +1,4 @@
-//! Zeros onto a card: what is zero already is not written again.
+//! Zeroing parts of a card, without rewriting zeros.
 
 use imbrik_store::{
     Pool, WriteAt,
@@ -23,7 +23,7 @@ pub(super) struct Clearing {
     pool: Pool,
     /// The number of consecutive pieces that were read and contained data, as a power of two minus one.
     unseen_next: u32,
-    /// How many pieces are to be written unseen before the next look.
+    /// The number of pieces to write without reading them first.
     unseen_left: u32,
 }
 
@@ -32,7 +32,7 @@ impl Clearing {
         Self { pool: Pool::new(PIECE.to_usize().unwrap_or(0)), unseen_next: 0, unseen_left: 0 }
     }
 
-    /// Makes `span` of `card` read as zeros; answers how much of it did already, and was not written.
+    /// Zeroes `span` of `card`; returns the number of bytes that were zero already.
     ///
     /// # Errors
     /// As for [`WriteAt::zero_at`]. What cannot be read is written.
@@ -63,7 +63,7 @@ impl Clearing {
 
     fn is_zero(&mut self, card: &dyn WriteAt, piece: Span) -> bool {
         let mut buffer = self.pool.take(piece.len().to_usize().unwrap_or(0));
-        // Once: what does not answer is written, which may mend it.
+        // Without retries: an unreadable piece is written, which may repair it.
         let is = card.read_once(piece.start(), &mut buffer).is_ok() && is_zero(&buffer);
         self.unseen_next = match is {
             true => 0,
@@ -102,7 +102,7 @@ mod tests {
         (found, tally)
     }
 
-    /// Fails where what is zero is written again, or a full card is read all over before it is.
+    /// Fails if zeros are rewritten, or a full card is read completely.
     #[test]
     fn zeros_are_not_rewritten_and_a_full_card_is_hardly_read() {
         let blank = SparseStore::new(ByteLen::mib(300));
@@ -124,8 +124,7 @@ mod tests {
     }
 
     proptest! {
-        /// Whatever a card holds, and whatever part of it is cleared: that part is zero then, and no
-        /// byte beside it is another.
+        /// After clearing any part of any card, that part is zero, and no other byte has changed.
         #[test]
         fn span_is_zeroed_and_its_neighbours_unchanged(
             stale in prop::collection::vec((0u64..24 << 20, 1usize..2 << 20), 0..12),

@@ -3,7 +3,7 @@
 use imbrik_store::units::{Span, joined};
 use std::sync::{Mutex, PoisonError};
 
-/// Spans of a card whose content in an image does not match its digest. Shared by all that reads the image.
+/// Ranges of a card whose content in an image does not match its digest. Shared by all readers of the image.
 #[derive(Debug, Default)]
 pub(super) struct DamagedSpans(Mutex<Vec<Span>>);
 
@@ -18,7 +18,7 @@ impl DamagedSpans {
         damaged.iter().any(|one| one.intersect(span).is_some())
     }
 
-    /// All of them, in order and joined.
+    /// All ranges, in order and joined.
     pub(super) fn list(&self) -> Vec<Span> {
         joined(self.0.lock().unwrap_or_else(PoisonError::into_inner).clone())
     }

@@ -204,7 +204,7 @@ mod tests {
         Span::new(ByteOffset::new(start), ByteLen::new(len)).unwrap()
     }
 
-    /// Notes what it is asked for.
+    /// Records its read requests.
     struct Noted {
         inner: Faulty<SparseStore>,
         asked: Mutex<Vec<Span>>,
@@ -226,7 +226,7 @@ mod tests {
         }
     }
 
-    /// Would fail where a long dead stretch is gone through before the rest of the card is safe.
+    /// Fails if a long dead region is retried before the rest of the card is safe.
     #[test]
     fn bad_region_is_retried_after_the_rest_is_saved() {
         let dead = span((150 << 20) + 512, 100 << 20);
@@ -261,7 +261,7 @@ mod tests {
         let last_good = asked.iter().rposition(is_good).unwrap();
         let before = asked[..last_good].iter().filter(is_dead).count();
         assert!(before < 200, "{before} requests before all else is safe");
-        // Each sector of it was asked for in the end.
+        // Each of its sectors was tried in the end.
         let sectors = asked.iter().filter(is_dead).filter(|asked| asked.len().get() == 512);
         assert!(sectors.count() as u64 >= (100 << 20) / 512);
     }

@@ -1,7 +1,7 @@
 //! The transfer: one pipeline that carries any view into any sink.
 //!
-//! [`save`] carries a card into an image, [`write_card`] an image onto a card, [`read_back`],
-//! [`check_tiles`] and [`compare`] carry what should be against what is.
+//! [`save`] transfers a card to an image, [`write_card`] an image to a card; [`read_back`], [`check_tiles`] and
+//! [`compare`] compare expected and actual data.
 
 mod carry;
 mod claim;

@@ -538,7 +538,7 @@ mod tests {
     };
     use std::sync::Arc;
 
-    /// Keeps what it is given, and fails at one tile.
+    /// Stores its input, and fails at one tile.
     struct Keep {
         seen: Vec<(u64, bool)>,
         fail_at: Option<u64>,
@@ -598,8 +598,7 @@ mod tests {
         }
     }
 
-    /// Would fail where a piece that is known is read all the same, another one is not, or what comes out is not what
-    /// the tile is known by as a whole.
+    /// Fails if a known piece is read, another one is not, or the result does not match the tile's digest.
     #[test]
     fn pieces_with_a_known_digest_are_not_read() {
         let bytes: Vec<u8> =

@@ -46,8 +46,8 @@ impl Placed {
         joined(self.pieces.iter().map(|(span, _)| *span).collect())
     }
 
-    /// The same, with that in memory which will not be where it is once `view`, made of `known` and more, is
-    /// written to the other card.
+    /// The same, after reading into memory the data that writing `view`, made of `known` and more, to the other card
+    /// would overwrite.
     ///
     /// # Errors
     /// When it cannot be read; [`crate::Class::NoRoom`] when that is too much.
@@ -58,7 +58,7 @@ impl Placed {
                 let to = to.saturating_add(known.start().saturating_since(span.start()));
                 self.each(known, |part, at| {
                     let due = to.saturating_add(part.start().saturating_since(known.start()));
-                    // The first tile goes before anything is written.
+                    // The first tile is overwritten first.
                     if at != Some(due) || due < ByteOffset::new(TILE.get()) {
                         moves.push(part);
                     }
@@ -114,7 +114,7 @@ impl ReadAt for Placed {
             match place {
                 Some(place) if done.is_ok() => done = self.copy.read_at(place, now),
                 Some(_) => {}
-                // Nobody asks for it who knows what is there; recording reads whole pages.
+                // Unknown data are not needed; recording reads whole pages.
                 None => now.fill(0),
             }
             rest = later;
@@ -186,7 +186,7 @@ mod tests {
             let known = placed.spans();
             let second = view(&card, &cuts, &[&swaps[..], &again[..]].concat());
             let kept = placed.kept_for(&second, &known).unwrap();
-            // As a card is written: its start goes first, the rest in order, its start last.
+            // In the order of writing a card: its start is cleared first, then the rest in order, its start last.
             other.write_at(ByteOffset::ZERO, &vec![0xee; TILE.to_usize().unwrap()]).unwrap();
             for segment in second.segments_in(Span::whole(second.size())) {
                 let Content::Copied { from } = segment.content else { continue };

@@ -44,8 +44,8 @@ impl Sink for ToNothing {
 /// that they are of this card in its present state. Returns `None` if nothing can be resumed.
 ///
 /// # Errors
-/// [`imbrik_store::Class::Refused`] when it is of another card, or the card was written to since; what is
-/// left stays then.
+/// [`imbrik_store::Class::Refused`] when it is of another card, or the card has changed since; the unfinished image is
+/// kept then.
 pub(super) fn resumed(
     view: &View,
     manifest: &Manifest,
@@ -124,7 +124,7 @@ fn sound(
     Ok(found)
 }
 
-/// Holds tiles that are kept against the card: those with the start of each partition, and samples.
+/// Compares kept tiles with the card: those at the start of each partition, and samples.
 fn prove(view: &View, manifest: &Manifest, kept: &Transferred, watch: Watch<'_>) -> Result<()> {
     let size = view.size();
     let count = u64::try_from(kept.digests.len()).unwrap_or(u64::MAX);

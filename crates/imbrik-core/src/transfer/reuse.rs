@@ -44,7 +44,7 @@ pub struct Reuse {
     pub files: u64,
     /// Why partitions are read in full, one sentence each.
     pub read_afresh: Vec<String>,
-    /// Partitions whose files were judged by name, size, time and position alone: a file that was written in place
+    /// Partitions whose files were compared only by name, size, time and position: a file that was rewritten in place
     /// with its old time is not noticed.
     pub by_names: Vec<String>,
 }

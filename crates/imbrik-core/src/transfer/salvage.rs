@@ -1,4 +1,4 @@
-//! Reading what can be read of a damaged source: at first only what reads well.
+//! Reading a damaged source: first everything that is easy to read.
 
 use crate::layout::{Content, SHORTEST_HOLE, Segment, View};
 use imbrik_store::{
@@ -12,9 +12,9 @@ use std::time::{Duration, Instant};
 
 /// In which pieces a card is read once it has shown that it has bad places.
 const CAREFUL: ByteLen = ByteLen::kib(128);
-/// After so much that read well, a card is read in long pieces again.
+/// After this many readable bytes, a card is read in long requests again.
 const CALM: u64 = 256 << 20;
-/// The longest leap over what follows places that fail.
+/// The longest step over a failing region.
 const LONGEST_LEAP: u64 = 64 << 20;
 
 /// How to handle an unreadable part of the source.
@@ -35,14 +35,14 @@ pub(super) struct SoFar {
     careful: u64,
     /// How far the next leap is; nothing unless the last place failed.
     leap: u64,
-    /// Up to where in the source nothing is asked for, since what is in front failed.
+    /// Nothing before this offset is read, because the region before it failed.
     leap_to: ByteOffset,
     /// How long places that failed were tried.
     tried: Duration,
 }
 
-/// Reads `span` of `view` into `buf`, which has its length; answers what could not be read, as
-/// spans of the view. What was read before is `so_far`.
+/// Reads `span` of `view` into `buf`, which has the same length; returns unreadable ranges of the view. `so_far` is the
+/// state of earlier reads.
 ///
 /// # Errors
 /// With [`Damage::Stop`] the first failure, else only those that no other piece would escape, such as a
@@ -151,7 +151,7 @@ fn is_in_row(last: &Segment, from: ByteOffset, segment: &Segment) -> bool {
     }
 }
 
-/// Tries what of `span` is `open`, and puts it into `buf`, which has the rest; answers what is left.
+/// Retries the `open` ranges of `span`, and adds the data to `buf`, which has the rest; returns the remaining ranges.
 fn try_again(
     view: &View,
     open: &[Span],

@@ -22,11 +22,10 @@ use imbrik_store::{
 };
 use std::{path::Path, sync::Arc};
 
-/// Saves `view` as the image `to`, which gets its name only when it is complete and, unless that
-/// was waived, proved.
+/// Saves `view` as the image `to`, which gets its name only when it is complete and, unless that was waived, verified.
 ///
-/// Spans that cannot be read are zeros in the image, and named in it. First the image is made of all
-/// that reads well; what does not is tried then, and put into it.
+/// Unreadable ranges are zeros in the image, and listed in it. First the image is written with everything that is easy
+/// to read; then the rest is retried and added.
 ///
 /// # Errors
 /// Those of reading the card and writing the image; no file `to` exists then. [`crate::Class::Mismatch`] when the
@@ -116,7 +115,7 @@ fn of_view<'a>(view: &'a View, pack: Pack, step: Step, watch: Watch<'a>) -> Pipe
 /// As [`save`], with a view of an image instead of a card: what cannot be read ends the transfer.
 ///
 /// # Errors
-/// As [`save`]; [`crate::Class::Mismatch`] when the image is damaged where it is read.
+/// As [`save`]; [`crate::Class::Mismatch`] when the needed part of the image is damaged.
 pub fn fit(
     view: &View,
     manifest: Manifest,
@@ -184,7 +183,7 @@ pub(super) fn of_image<'a>(view: &'a View, step: Step, watch: Watch<'a>) -> Pipe
     }
 }
 
-/// How many samples are taken of a card, and how long each is.
+/// The number of samples of a card, and the length of each.
 const SAMPLES: u64 = 48;
 const SAMPLE: usize = 128 << 10;
 
@@ -203,10 +202,10 @@ pub struct Sampled {
     pub likely: f64,
 }
 
-/// Samples what `view` has in use.
+/// Samples the used space of `view`.
 ///
 /// # Errors
-/// When a sample cannot be packed, or the view cannot be asked for its holes.
+/// When a sample cannot be compressed, or the holes of the view cannot be queried.
 pub fn sample(view: &View, pack: Pack, level: i32) -> Result<Sampled> {
     let whole = Span::whole(view.size());
     let is_used =
@@ -234,7 +233,7 @@ pub fn sample(view: &View, pack: Pack, level: i32) -> Result<Sampled> {
                 ratios.push(0.0);
                 continue;
             }
-            // A sample that cannot be read says nothing about the rest.
+            // An unreadable sample is ignored.
             let Ok(bytes) = read_vec(view, at, len) else { continue };
             let packed = sampled(pack, level, &bytes)?;
             if let (Ok(packed), Ok(len)) = (u32::try_from(packed), u32::try_from(len.max(1))) {
@@ -253,7 +252,7 @@ pub fn sample(view: &View, pack: Pack, level: i32) -> Result<Sampled> {
     Ok(Sampled { used: ByteLen::new(total), low: low.max(0.0), likely })
 }
 
-/// The mean, and by how much it is likely to be off.
+/// The mean, and its standard error.
 fn mean_and_error(ratios: &[f64]) -> (f64, f64) {
     let count = f64::from(u32::try_from(ratios.len().max(1)).unwrap_or(u32::MAX));
     let mean = ratios.iter().sum::<f64>() / count;
@@ -301,7 +300,7 @@ mod tests {
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(24))]
 
-        /// The low estimate refuses a save before it begins: would fail where an image is shorter.
+        /// The low estimate can refuse a save before it begins: fails if an image is shorter.
         #[test]
         fn no_image_is_shorter_than_the_low_estimate(bytes in content(), pack in 0usize..4) {
             let pack = Pack::all().nth(pack).unwrap();

@@ -34,7 +34,8 @@ pub struct Differences {
 struct Digests<'a> {
     view: &'a View,
     expected: &'a [TileDigest],
-    /// Of an image, what is not read, in order and joined: progress counts what is, without tiles of zeros.
+    /// The ranges of an image that are not read, in order and joined: progress counts the others, without tiles of
+    /// zeros.
     left_out: Option<&'a [Span]>,
     next: usize,
     differing: Vec<Span>,
@@ -159,7 +160,7 @@ pub(super) fn contains(spans: &[Span], tile: Span) -> bool {
     spans.get(first).is_some_and(|span| span.intersect(tile) == Some(tile))
 }
 
-/// Hashes an image file and compares it with `expected`; answers the first that differs.
+/// Hashes an image file and compares it with `expected`; returns the first checksum that differs.
 ///
 /// # Errors
 /// When the file cannot be read.

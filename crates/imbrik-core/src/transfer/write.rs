@@ -29,9 +29,9 @@ pub struct WrittenCard {
     pub found: ByteLen,
     /// The number of bytes that were zero already, and not written.
     pub zero_already: ByteLen,
-    /// Spans of the view whose source could not be read: zeros took their place.
+    /// Ranges of the view with an unreadable source: they are zeros.
     pub unreadable: Vec<Span>,
-    /// The first tile, where it was withheld.
+    /// The first tile, if it was withheld.
     pub withheld: Option<Vec<u8>>,
 }
 
@@ -40,16 +40,16 @@ pub struct WrittenCard {
 pub enum FirstTile {
     /// It is written.
     Written,
-    /// The card is left without it, since what was written is not yet what the card is to hold.
+    /// The card is left without it, because its content is not final yet.
     Withheld,
 }
 
 /// The source of the data.
 #[derive(Clone, Copy, Debug)]
 pub enum Origin<'a> {
-    /// From an image, whose tiles may have digests: what doesn't match them ends the writing.
+    /// From an image, whose tiles may have digests: a mismatch ends the writing.
     Image(Option<&'a [TileDigest]>),
-    /// From another card: it is read in order, and what cannot be read is noted.
+    /// From another card: it is read in order, and unreadable ranges are recorded.
     Card(OnDamage),
 }
 
@@ -62,8 +62,8 @@ const LAST: [ByteLen; 2] = [ByteLen::kib(4), ByteLen::new(512)];
 
 /// Writes tiles to a card.
 ///
-/// The first tile, with the table in it, is kept until everything else is safely on the medium:
-/// a card whose writing was cut short has no table and is never taken for a whole one.
+/// The first tile, with the partition table, is kept until everything else is on the medium: after an interruption, a
+/// card has no table and is never taken for a complete one.
 struct ToCard<'a> {
     view: &'a View,
     card: &'a dyn WriteAt,
@@ -127,8 +127,8 @@ impl Sink for ToCard<'_> {
             } else {
                 // Also when it is all there is: a cut in the middle of it leaves no half a table.
                 self.clear(span)?;
-                // A medium may take what was not flushed in any order: what the table speaks of must
-                // be there before it is.
+                // A medium may store unflushed data in any order: everything that the table refers to must be flushed
+                // before it.
                 let mut end = span.end();
                 for start in LAST.map(|len| Span::whole(len.min(span.len())).end()) {
                     self.write(span, Span::between(start, end), &head.data)?;
@@ -172,7 +172,7 @@ impl ToCard<'_> {
         }
         let all = Span::whole(HEAD.min(head.len()));
         let [_, table] = LAST.map(|len| Span::whole(len.min(all.len())));
-        // The table goes before anything that it speaks of.
+        // The table is cleared before anything that it refers to.
         self.clearing.clear(self.card, table)?;
         self.card.flush()?;
         self.clearing.clear(self.card, Span::between(table.end(), all.end()))?;
@@ -224,8 +224,8 @@ impl ToCard<'_> {
     }
 }
 
-/// Writes `view`, which comes from `origin`, to `card`, all but what is unused, and flushes it. With
-/// `now`, which reads the card, only tiles that differ are written.
+/// Writes `view`, from `origin`, to `card`, except for unused space, and flushes it. With `now`, which reads the card,
+/// only differing tiles are written.
 ///
 /// # Errors
 /// Those of reading the source and writing the card. The card then has no partition table, and undefined content after
@@ -406,8 +406,8 @@ mod tests {
         }
     }
 
-    /// Fails when anything of the table is written before all that it speaks of is flushed: some of
-    /// the cuts then leave a card that looks whole and is not.
+    /// Fails if any part of the table is written before everything that it refers to is flushed: after some power
+    /// losses, the card then looks complete and is not.
     #[test]
     fn losing_unflushed_writes_leaves_a_complete_card_or_no_table() {
         let size = ByteLen::mib(9);

@@ -236,7 +236,7 @@ fn image_from_a_pipe_equals_the_file_including_its_manifest() {
     assert_eq!(nothing.unwrap().class(), Class::Corrupt);
 }
 
-/// A writer that is full after so many bytes, as a closed pipe is.
+/// A writer that fails after a number of bytes, like a closed pipe.
 struct Narrow(usize);
 
 impl Write for Narrow {

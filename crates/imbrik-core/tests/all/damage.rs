@@ -87,7 +87,7 @@ fn judge(path: &Path, beside: Option<&[u8]>) -> Verdict {
     Verdict::Whole
 }
 
-/// A saved image of every packed kind, and the manifest beside it.
+/// A saved image in every container, and its manifest file.
 fn packed()
 -> impl Iterator<Item = (tempfile::TempDir, std::path::PathBuf, Vec<u8>, Option<Vec<u8>>)> {
     Pack::all().filter(|pack| !pack.is_raw()).map(|pack| {
@@ -155,7 +155,7 @@ fn content(path: &Path) -> Option<Vec<u8>> {
     read_vec(&**image.content(), ByteOffset::ZERO, len).map_err(told).ok()
 }
 
-/// The card in containers as other tools make them: each named by the command that made it.
+/// The card in containers from other tools, each with the command that created it.
 fn foreign(dir: &Path) -> Vec<(&'static str, Vec<u8>)> {
     let card = read_vec(&card(), ByteOffset::ZERO, 14 << 20).unwrap();
     fs::write(dir.join("card.img"), card).unwrap();
@@ -209,7 +209,7 @@ fn damaged_foreign_containers_fail_or_decode_correctly() {
             let mut damaged = whole.clone();
             damaged[at] ^= 1 << (at % 8);
             fs::write(&path, &damaged).unwrap();
-            // A flipped magic makes the file a raw image of itself.
+            // With a flipped magic number, the file counts as a raw image.
             let found = content(&path).filter(|found| *found != damaged);
             assert!(found.is_none_or(|found| found == card), "{line}: byte {at}");
             if at > 0 {
@@ -265,7 +265,7 @@ fn damaged_digests_in_the_manifest_are_reported() {
     }
 }
 
-/// Volumes of 16 MiB as the system's own tools make them.
+/// Volumes of 16 MiB created by the system's own tools.
 fn volumes() -> &'static [Vec<u8>] {
     static MADE: OnceLock<Vec<Vec<u8>>> = OnceLock::new();
     MADE.get_or_init(|| {
@@ -371,7 +371,7 @@ fn skips_nothing_used(bytes: &[u8]) -> Result<(), String> {
     Ok(())
 }
 
-/// Bits of a superblock with which the checker silently goes to a copy, and the kernel to nothing.
+/// Bits of a superblock with which the checker silently uses a backup, and the kernel does not mount the volume.
 #[test]
 fn superblock_that_no_kernel_accepts_is_ignored() {
     // Counts of inodes and blocks, sizes of blocks, clusters, groups, inodes and descriptors.

@@ -330,7 +330,7 @@ fn missing_sysfs_is_an_error_and_not_an_empty_list() {
     assert!(error.contains("mountinfo"), "{error}");
 }
 
-/// While one test exchanges what a loop device stands for, none may take the next free one.
+/// While one test exchanges the file of a loop device, no other may attach the next free one.
 static LOOPS: Mutex<()> = Mutex::new(());
 
 /// A real loop device, detached when dropped.
@@ -368,7 +368,7 @@ fn exclusively_opened_card_cannot_be_mounted() {
     let mount = format!("mount {} m", device.0);
     let held = host.hold_source(&card).unwrap();
     sh(&format!("! {mount} 2>/dev/null"), at);
-    // Only looking at it keeps nobody off.
+    // Opening it read-only excludes nobody.
     drop(held);
     let looked_at = host.open_source(&card).unwrap();
     sh(&mount, at);

@@ -48,7 +48,7 @@ fn volume(features: &str, commands: &str) -> tempfile::TempDir {
     };
     std::fs::write(at.join("one"), noise(1)).unwrap();
     std::fs::write(at.join("two"), noise(2)).unwrap();
-    // A block that looks like one of the journal's own has to be escaped.
+    // A block that looks like a journal block has to be escaped.
     let mut magic = noise(3);
     magic[..4].copy_from_slice(&0xc03b_3998_u32.to_be_bytes());
     std::fs::write(at.join("magic"), magic).unwrap();
@@ -60,8 +60,8 @@ fn volume(features: &str, commands: &str) -> tempfile::TempDir {
     dir
 }
 
-/// The blocks in which what we see differs from what the checker made, the superblock left out:
-/// it holds times and counts.
+/// The blocks that differ between our view and the checker's result, except for the superblock, which has times and
+/// counts.
 fn differing(dir: &Path) -> Vec<usize> {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join("v")).unwrap());
     let volume = OpenVolume::open(Arc::clone(&store)).unwrap().unwrap();

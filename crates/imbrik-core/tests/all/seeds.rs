@@ -19,7 +19,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-/// No input may take so long: the slowest takes a second, with all checks of a debug build.
+/// The time limit for an input: the slowest takes a second, with all checks of a debug build.
 const MOST: Duration = Duration::from_secs(20);
 
 fn each(name: &str, least: usize, run: fn(&[u8])) {

@@ -1,10 +1,10 @@
 //! No single damage loses a file.
 //!
-//! Of a volume of every kind, whatever is read to find out what is in use is damaged, one place at a time: a flipped
-//! bit, a block of zeros or of garbage, a stale block from before files were replaced, two blocks swapped. Then the
-//! volume is saved, and restored over old bytes. Every file that the system's own tool reads from the damaged volume,
-//! before or after the system's checker repaired it, must read the same from the result. FAT and F2FS, which the
-//! kernel of a test machine may not mount, are also mounted by user-mode Linux. `IMBRIK_SWEEP=n` tries `n` damages of
+//! For a volume of every kind, everything that is read to determine its used space is damaged, one place at a time: a
+//! flipped bit, a block of zeros or garbage, a stale block from before files were replaced, two swapped blocks. Then
+//! the volume is saved, and restored over old bytes. Every file that the system's own tool reads from the damaged
+//! volume, before or after the system's checker repaired it, must be the same in the result. FAT and F2FS, which the
+//! kernel of a test machine may not mount, are also mounted by user-mode Linux. `IMBRIK_SWEEP=n` tests `n` damages of
 //! each kind; the default is a small sample.
 
 use crate::support::{in_user_mode_linux, is_root, sh};
@@ -24,7 +24,7 @@ use std::{
 
 /// The old content of the card.
 const OLD: u8 = 0xee;
-/// How many damages are tried where nothing else is asked for.
+/// The default number of damages.
 const SAMPLE: usize = 24;
 
 /// The system's tool that reads a kind's files.
@@ -48,7 +48,7 @@ const TIMED_OUT: i32 = 124;
 struct Kind {
     name: &'static str,
     mib: u64,
-    /// Makes the volume `v`.
+    /// Creates the volume `v`.
     make: &'static str,
     /// Fills it from `tree`.
     fill: &'static str,
@@ -199,7 +199,7 @@ fn tree(dir: &Path) {
     }
 }
 
-/// A store that notes where it is read.
+/// A store that records its reads.
 struct Noted {
     inner: SparseStore,
     reads: Mutex<Vec<(u64, u64)>>,
@@ -216,12 +216,12 @@ impl ReadAt for Noted {
     }
 }
 
-/// The bytes that are read to find out what is in use.
+/// The bytes that are read to determine the used space.
 fn looked_at(bytes: &[u8]) -> Vec<u64> {
     let noted = Arc::new(Noted { inner: SparseStore::of(bytes), reads: Mutex::default() });
     let store: Arc<dyn ReadAt> = Arc::clone(&noted) as Arc<dyn ReadAt>;
     let survey = Survey::of(&*store).unwrap();
-    // The survey also looks for marks of kinds that this is not: what counts is the rest.
+    // The survey also searches for signatures of other kinds: only the later reads count.
     noted.reads.lock().unwrap().clear();
     let occupancy = Occupancy::of(&store, &survey).unwrap();
     assert_eq!(occupancy.read_whole, [] as [String; 0], "the undamaged one is not read whole");
@@ -304,7 +304,7 @@ fn files(kind: &Kind, dir: &Path, volume: &str) -> Option<Tree> {
     while let Some(folder) = folders.pop() {
         for entry in fs::read_dir(&folder).unwrap() {
             let path = entry.unwrap().path();
-            // The tool can make names of a damaged folder that nothing opens.
+            // The tool may list names of a damaged folder that can't be opened.
             let Ok(kind) = fs::symlink_metadata(&path) else { continue };
             if kind.is_dir() {
                 folders.push(path);
@@ -317,7 +317,7 @@ fn files(kind: &Kind, dir: &Path, volume: &str) -> Option<Tree> {
     Some(found)
 }
 
-/// One thing that goes wrong.
+/// A single damage.
 #[derive(Clone, Copy, Debug)]
 enum Damage {
     /// A bit of a byte is flipped.
@@ -418,7 +418,7 @@ struct KernelBatch {
 }
 
 impl KernelBatch {
-    /// Volumes per start. Each takes up to 64 MiB in memory, twice.
+    /// Volumes per run. Each uses up to 64 MiB of memory, twice.
     const PAIRS: usize = 16;
 
     /// The kernel's name of the filesystem, for kinds that are judged this way.
@@ -647,7 +647,7 @@ fn wrong_block_number_in_the_journal_map_clears_no_other_file() {
     assert!(
         whole.is_empty() && findings.iter().any(|what| what.to_string().contains("the error -5"))
     );
-    // With checksums over the map it is cleared where it is right, and nothing else.
+    // If checksums cover the map, its body is cleared if they are valid, and only then.
     sh("truncate -s 0 v; truncate -s 10M v; mkfs.ext4 -q -F -b 1024 -d tree v", at);
     let store: Arc<dyn ReadAt> = Arc::new(SparseStore::of(&fs::read(at.join("v")).unwrap()));
     let survey = Survey::of(&*store).unwrap();

@@ -18,13 +18,13 @@ const CHUNK_ITEM: u8 = 228;
 const HEAD: usize = 48;
 const STRIPE: usize = 32;
 const KEY: usize = 17;
-/// How a chunk's stripes make it up: each is all of it, or it is not read.
+/// The profile of a chunk's stripes: each is a complete copy, or the chunk is not supported.
 const PROFILES: u64 = 0x7f8;
 const DUP: u64 = 0x20;
 /// The stripes that a chunk can have here: one, or two that are the same.
 const MOST_STRIPES: usize = 2;
 
-/// A chunk: how long it is, and where each of its copies starts on the device.
+/// A chunk: its length, and the start of each of its copies on the device.
 struct Chunk {
     len: u64,
     stripes: Vec<u64>,
@@ -92,7 +92,7 @@ impl Chunks {
         }
     }
 
-    /// Every copy of every chunk: where it starts on the device, and how long it is.
+    /// Every copy of every chunk: its start on the device, and its length.
     fn stripes(&self) -> impl Iterator<Item = (u64, u64)> + '_ {
         let chunks = self.chunks.values();
         chunks.flat_map(|chunk| chunk.stripes.iter().map(|stripe| (*stripe, chunk.len)))
@@ -103,7 +103,7 @@ impl Chunks {
         self.stripes().filter_map(|(at, len)| Span::new(ByteOffset::new(at), ByteLen::new(len)))
     }
 
-    /// The chunk that holds all of `len` bytes at the logical address `at`: where it starts, and it.
+    /// The chunk that contains all of `len` bytes at the logical address `at`, and its start.
     fn holding(&self, at: u64, len: u64) -> Option<(u64, &Chunk)> {
         let (start, chunk) = self.chunks.range(..=at).next_back()?;
         let end = start.checked_add(chunk.len)?;
@@ -137,7 +137,7 @@ impl Chunks {
 }
 
 impl Chunk {
-    /// A chunk, and how many bytes it takes.
+    /// A chunk, and the length of its item.
     fn decode(raw: &[u8], superblock: &Superblock) -> Result<(Self, usize)> {
         let cut = || Error::corrupt("a chunk is invalid");
         let kind = bytes::le_u64(raw, 24).ok_or_else(cut)?;

@@ -21,9 +21,8 @@ pub(super) const MAGIC: &[u8] = b"_BHRfS_M";
 /// The maximum length of the list of system chunks, and its offset.
 const SYSTEM_CHUNKS: usize = 811;
 const MOST_SYSTEM_CHUNKS: usize = 2048;
-/// `incompat_flags` with which chunks and extents mean what they mean here: all up to the one for
-/// metadata under another id, but for stripes with parity and those over three devices, and the one
-/// for simple quotas.
+/// Supported `incompat_flags`: all up to the one for a metadata id, except those for parity stripes and for three
+/// copies, and the one for simple quotas.
 const KNOWN: u64 = 0x7ff & !0x80 | 0x1_0000;
 const METADATA_UUID: u64 = 0x400;
 /// `compat_ro_flags`: the list of block groups is a separate tree.
@@ -85,8 +84,8 @@ impl Superblock {
         Ok(this)
     }
 
-    /// Compares the first superblock, `raw`, with its copies: every commit writes all of them, so a newer copy
-    /// means that the first one is stale.
+    /// Compares the first superblock, `raw`, with its copies: every commit writes all of them, so a newer copy means
+    /// that the first one is stale.
     fn compare_copies(&self, store: &dyn ReadAt, raw: &[u8]) -> Result<()> {
         let inside = |at: &&ByteOffset| at.get().saturating_add(4096) <= self.device_len;
         for at in PLACES.iter().skip(1).filter(inside) {

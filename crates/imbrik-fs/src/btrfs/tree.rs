@@ -1,5 +1,5 @@
-//! Trees: blocks with a head and sorted keys. A node leads to other blocks, a leaf has items, whose
-//! data grow from its end.
+//! Trees: blocks with a header and sorted keys. A node refers to other blocks, a leaf has items, whose data grow from
+//! its end.
 
 use super::{
     chunks::Chunks,
@@ -45,7 +45,7 @@ pub(super) struct Tree {
     pub(super) generation: u64,
 }
 
-/// A block that a walk goes to: where, how high, how new, and what its first key must be.
+/// The next block of a walk: its address, level, generation, and expected first key.
 struct Next {
     at: u64,
     level: u8,
@@ -65,7 +65,7 @@ impl Trees<'_> {
     ///
     /// # Errors
     /// - When the store cannot be read, and those of `work`.
-    /// - [`imbrik_store::Class::Corrupt`] for a block that is not what its tree says.
+    /// - [`imbrik_store::Class::Corrupt`] for a block that does not match its tree.
     pub(super) fn each(
         &self,
         tree: Tree,
@@ -111,7 +111,7 @@ impl Trees<'_> {
         Ok(())
     }
 
-    /// A block, from the first of its copies that is what it should be.
+    /// A block, from its first valid copy.
     fn block(&self, next: &Next, tree: u64) -> Result<Vec<u8>> {
         let places = self.chunks.places(next.at, self.superblock.node);
         let mut fault = wrong(next, "lies in no chunk");

@@ -90,14 +90,14 @@ impl ClusterSpace {
         self.freed.runs(Run::new(0, self.freed.len()))
     }
 
-    /// Those in use by now that were not before.
+    /// The newly allocated clusters.
     pub(crate) fn taken(&self) -> impl Iterator<Item = u64> + '_ {
         let all = Run::new(0, self.used.len());
         let used = self.used.runs(all).flat_map(|run| run.first..run.end());
         used.filter(|cluster| !self.was.contains(*cluster) && !self.freed.contains(*cluster))
     }
 
-    /// How many are in use by now.
+    /// The number of used clusters.
     pub(crate) fn in_use(&self) -> u64 {
         self.used.count().saturating_sub(self.freed.count())
     }

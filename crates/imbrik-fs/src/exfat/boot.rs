@@ -13,7 +13,7 @@ pub(super) const VOLUME_DIRTY: u16 = 2;
 /// The bit that is set when reading or writing the medium failed.
 const MEDIA_FAILURE: u16 = 4;
 
-/// A boot sector whose numbers agree with each other.
+/// A boot sector with consistent values.
 pub(super) struct BootSector {
     /// `VolumeSerialNumber`.
     pub(super) serial: u32,
@@ -27,7 +27,7 @@ pub(super) struct BootSector {
     pub(super) is_dirty: bool,
     /// True if its medium failed while it was used.
     pub(super) has_failed: bool,
-    /// How many clusters there are, and how long each is.
+    /// The number of clusters, and their size.
     pub(super) clusters: u64,
     pub(super) cluster: ByteLen,
     /// The root directory's first cluster, counted from 0.

@@ -361,7 +361,7 @@ impl SetFormat for ExFat {
         }
     }
 
-    /// The bitmap, and what the boot sector says of how full it is.
+    /// Writes the bitmap, and the percentage in the boot sector.
     fn finish(&mut self, draft: &mut Edited, space: &ClusterSpace) -> Result<()> {
         let taken = space.taken().map(|number| (number, true));
         let freed =

@@ -37,7 +37,7 @@ type FolderAt = [u64; 2];
 type Sets = (Vec<u64>, HashMap<u64, Set>);
 
 impl<'a> Reader<'a> {
-    /// The volume in `store`, whose boot sector is `boot`.
+    /// The volume in `store`, with the boot sector `boot`.
     pub(super) fn new(store: &'a dyn ReadAt, boot: BootSector) -> Self {
         Self { store, boot, last: RefCell::default() }
     }
@@ -207,7 +207,7 @@ impl Files for Reader<'_> {
 fn stamp(stamp: u32, hundredths: u8, zone: u8) -> Option<FileTime> {
     let half = |value: u32| u16::try_from(value & 0xffff).ok();
     let local = with_hundredths(file_time(half(stamp >> 16)?, half(stamp)?)?, hundredths);
-    // Seven bits with a sign, below the one that says that they count.
+    // Seven bits with a sign, below the bit that marks them as valid.
     let quarters = i64::from(i8::from_le_bytes([zone << 1]) >> 1);
     let ahead = if zone & 0x80 != 0 { quarters.checked_mul(15 * 60)? } else { 0 };
     Some(FileTime { seconds: local.seconds.checked_sub(ahead)?, ..local })

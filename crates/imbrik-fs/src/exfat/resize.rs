@@ -25,7 +25,7 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// Clusters are kept aligned to this at most.
+/// The maximum alignment of clusters that is kept.
 const MOST_ALIGNED: u64 = 4 << 20;
 /// The most clusters there can be.
 const MOST_CLUSTERS: u64 = 0xffff_fff5;
@@ -111,7 +111,7 @@ pub(crate) fn resize(
     Ok(clusters.resized(draft, rewritten, None))
 }
 
-/// The smallest size that the volume in `store` can get.
+/// The smallest size of the volume in `store`.
 ///
 /// # Errors
 /// As [`resize`].
@@ -122,7 +122,7 @@ pub(crate) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<ByteLen> {
     Ok(ByteLen::new(shape.heap.plus(data)?.get()))
 }
 
-/// Looks at every folder and chain.
+/// Reads every folder and chain.
 ///
 /// # Errors
 /// As [`crate::check`].
@@ -221,7 +221,7 @@ impl CensusedVolume {
         Ok(Self { boot, census, used })
     }
 
-    /// How many clusters the bitmap of so many takes.
+    /// The number of clusters of the bitmap for so many clusters.
     fn bitmap_len(&self, clusters: u64) -> u64 {
         clusters.div_ceil(8).div_ceil(self.boot.cluster.get().max(1))
     }
@@ -371,7 +371,7 @@ impl CensusedVolume {
         Ok(())
     }
 
-    /// Looks at the finished volume as closely as at its source.
+    /// Verifies the finished volume as thoroughly as its source.
     fn prove(
         &self,
         draft: &dyn ReadAt,

@@ -1,4 +1,4 @@
-//! How an edited volume is written in its place: through its own journal where it has one.
+//! Writing an edited volume in place: through its journal, if it has one.
 
 use super::{
     fixed::Fixed,
@@ -23,7 +23,7 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// `s_feature_incompat`: the journal is to be replayed.
+/// `s_feature_incompat`: the journal must be replayed.
 const RECOVER: u32 = 0x4;
 /// `s_state`: it was unmounted as it should be.
 const VALID: u16 = 0x1;
@@ -47,7 +47,7 @@ pub(crate) fn commit(store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<C
     if !at.is_empty() {
         return Err(Error::corrupt("its journal is to be replayed first"));
     }
-    // Whole blocks, the superblock's included: it says that the journal counts until all is done.
+    // Complete blocks, including that of the superblock: it marks the journal as valid until everything is done.
     let len = superblock.block_len;
     let mut blocks = Vec::new();
     for span in metadata(edited, &[]) {
@@ -90,7 +90,7 @@ pub(crate) fn commit(store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<C
     Ok(Commit { steps, after_a_cut: AfterACut::OldOrNew })
 }
 
-/// Has a superblock say that its journal is to be replayed.
+/// Sets the flag of a superblock that its journal must be replayed.
 fn to_recover(raw: &mut [u8], superblock: &Superblock) {
     let flags = bytes::le_u32(raw, 0x60).unwrap_or(0) | RECOVER;
     let _ = bytes::put(raw, 0x60, flags.to_le_bytes());
@@ -126,7 +126,7 @@ fn without_journal(opened: &Opened, edited: &EditedVolume) -> Result<Commit> {
     for span in blocks {
         // Parts of a block are in one step, even where they are changed separately.
         let block = span.start().get().over(len)?;
-        // Inode tables and the like: an inode can look like an entry of a folder.
+        // Inode tables and similar: an inode can look like a directory entry.
         if fixed.touches(Run::new(block, 1)) {
             then.push(new, span)?;
         } else if is_free(opened, block)? {
@@ -162,8 +162,8 @@ fn is_free(opened: &Opened, block: u64) -> Result<bool> {
     Ok(byte.is_some_and(|byte| byte & 1 << (bit & 7) == 0))
 }
 
-/// Returns whether `block` belongs to a folder, and a name in it is not there in the edited volume. Other metadata hardly ever
-/// look like a block of names; where they do, they are only written later.
+/// Returns whether `block` belongs to a folder, and a name in it is missing in the edited volume. Other metadata rarely
+/// look like a block of names; if they do, they are only written later.
 fn loses_names(old: &MetadataCache, new: &dyn ReadAt, block: u64) -> Result<bool> {
     let before = old.block(block)?;
     let Some(before) = entries(&before, 0) else { return Ok(false) };
@@ -202,7 +202,7 @@ pub(crate) fn recovery(store: &Arc<dyn ReadAt>) -> Result<Option<(DerivedVolume,
     Ok(Some((edited.volume, commit)))
 }
 
-/// Blocks go from the log to their places; only then it says that it is empty.
+/// Blocks are copied from the log to their places; only then is the log marked as empty.
 fn replay(
     store: &Arc<dyn ReadAt>,
     superblock: &Superblock,

@@ -47,7 +47,7 @@ pub(super) struct Reader<'a> {
 }
 
 impl<'a> Reader<'a> {
-    /// The volume in `store`, whose superblock is `superblock`.
+    /// The volume in `store`, with the superblock `superblock`.
     pub(super) fn new(store: &'a dyn ReadAt, superblock: Superblock) -> Self {
         Self {
             blocks: MetadataCache::new(store, superblock.block_len),
@@ -263,7 +263,7 @@ impl Files for Reader<'_> {
     }
 }
 
-/// A walk through a map that takes what it finds: no block of the map twice, and nothing outside.
+/// A tolerant walk through a map: no block of the map twice, and none outside of the volume.
 struct Look<'a, 'b> {
     reader: &'a Reader<'b>,
     inode: &'a RawInode,

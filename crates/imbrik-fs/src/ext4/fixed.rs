@@ -12,7 +12,7 @@ impl Fixed {
     /// Those of a volume with these descriptors.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Corrupt`] when two of them have the same block, or one lies outside.
+    /// [`imbrik_store::Class::Corrupt`] when two of them overlap, or one is outside of the volume.
     pub(super) fn of(superblock: &Superblock, groups: &[Group]) -> Result<Self> {
         let mut all: Vec<(Run, u64)> = Vec::new();
         for (number, group) in (0u64..).zip(groups) {
@@ -38,7 +38,7 @@ impl Fixed {
         Ok(Self(all.into_iter().map(|(run, _)| run).collect()))
     }
 
-    /// The parts of them that lie in `within`, in order.
+    /// Their parts in `within`, in order.
     pub(super) fn within(&self, within: Run) -> impl Iterator<Item = Run> + '_ {
         let first = self.0.partition_point(|run| run.end() <= within.first);
         let near = self.0.get(first..).unwrap_or_default().iter();
@@ -53,7 +53,7 @@ impl Fixed {
         self.within(run).next().is_some()
     }
 
-    /// All of them, in order.
+    /// All runs, in order.
     pub(super) fn runs(&self) -> &[Run] {
         &self.0
     }

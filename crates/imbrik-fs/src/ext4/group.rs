@@ -26,7 +26,7 @@ pub(super) const BLOCK_UNINIT: u16 = 0x2;
 pub(super) const INODE_ZEROED: u16 = 0x4;
 const CHECKSUM_AT: usize = 0x1e;
 
-/// A descriptor whose checksum is right.
+/// A descriptor with a valid checksum.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Group {
     pub(super) block_bitmap: u64,
@@ -68,7 +68,7 @@ impl Group {
     /// Reads the descriptor of group `number`.
     ///
     /// # Errors
-    /// As [`Group::decode`], and when it lies outside of the volume.
+    /// Those of [`Group::decode`], and when it is outside of the volume.
     pub(super) fn read(store: &dyn ReadAt, superblock: &Superblock, number: u64) -> Result<Self> {
         let (block, inside) = superblock.descriptor_at(number);
         let span = superblock.span(block, 1).filter(|_| number < superblock.groups());
@@ -81,7 +81,7 @@ impl Group {
     /// Calls `work` for every group of a volume, in order; descriptors are read a block at a time.
     ///
     /// # Errors
-    /// As [`Group::read`], and what `work` answers.
+    /// Those of [`Group::read`] and of `work`.
     pub(super) fn for_each(
         store: &dyn ReadAt,
         superblock: &Superblock,
@@ -246,7 +246,7 @@ impl Group {
     }
 }
 
-/// Compares what a checksum covers of a bitmap with it; short descriptors keep half of it.
+/// Verifies a bitmap's checksum; short descriptors store half of it.
 fn check_bitmap(
     what: &str,
     covered: &[u8],

@@ -1,9 +1,9 @@
 //! Blocks that inodes map, collected to check block bitmaps.
 //!
-//! A bitmap without a checksum can be stale: counts agree and the kernel reads every file, but the last write of
-//! the bitmap was lost. A checksum does not help against a stale block of the inode table either. So a block is
-//! free only when its bitmap says so *and* no inode that the kernel can reach maps it. Reads the inode tables up
-//! to the last inode that was ever used, the nodes of extent trees and indirect maps, and directories.
+//! A bitmap without a checksum can be stale: counts match and the kernel reads every file, but the last write of the
+//! bitmap was lost. A checksum does not help against a stale block of the inode table either. So a block is free only
+//! if its bitmap says so *and* no inode that the kernel can reach maps it. Reads the inode tables up to the last inode
+//! that was ever used, the nodes of extent trees and indirect maps, and directories.
 
 use super::{
     group::Group,
@@ -47,7 +47,7 @@ impl MappedBlocks {
     ///
     /// # Errors
     /// - When the volume cannot be read, except for bad sectors, which count as damage.
-    /// - [`Class::Corrupt`] when maps share so many nodes that reading them would not end.
+    /// - [`Class::Corrupt`] when maps share so many nodes that reading them would not terminate.
     pub(super) fn read(
         meta: &MetadataCache,
         superblock: &Superblock,
@@ -276,7 +276,7 @@ struct Visit<'a> {
     superblock: &'a Superblock,
     inode: &'a RawInode,
     nodes: BTreeSet<u64>,
-    /// The extents, where the content is needed.
+    /// The extents, if the content is needed.
     pieces: Option<Vec<Piece>>,
     blocks: &'a mut Bits,
     reads_left: &'a mut u64,

@@ -216,8 +216,7 @@ fn state(store: &dyn ReadAt) -> Result<State> {
 }
 
 impl RawSuperblock {
-    /// Which of the three names people give it: features that ext3 doesn't know make it ext4, a
-    /// journal makes it ext3.
+    /// The usual name: ext4 with features that ext3 does not have, ext3 with a journal, ext2 otherwise.
     fn kind(&self) -> VolumeKind {
         if self.has_features_since_ext4() {
             EXT4

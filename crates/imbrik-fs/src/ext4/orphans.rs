@@ -57,8 +57,7 @@ impl Waiting {
     /// Those of the volume.
     ///
     /// # Errors
-    /// When they cannot be read, or [`imbrik_store::Class::Corrupt`] when the list or the file makes no
-    /// sense.
+    /// When they cannot be read, or [`imbrik_store::Class::Corrupt`] when the list or the file is invalid.
     pub(super) fn of(opened: &Opened) -> Result<Self> {
         let superblock = &opened.superblock;
         let mut this = Self { in_file: BTreeSet::new(), all: BTreeSet::new() };
@@ -71,7 +70,7 @@ impl Waiting {
             let block = opened.meta.block(number)?;
             this.in_file.extend(orphan_file::entries(&block).iter().map(|(_, inode)| *inode));
         }
-        // Systems set the mark at every writable mount, so that it says nothing while it is set.
+        // Systems set the flag at every writable mount, so it only has a meaning while it is not set.
         if !this.in_file.is_empty() && !superblock.has_orphans_in_file() {
             return Err(inode.wrong("the superblock calls this orphan file empty, and it is not"));
         }
@@ -106,7 +105,7 @@ pub(super) fn listed(opened: &Opened) -> Result<Vec<u32>> {
     Ok(list)
 }
 
-/// The blocks of the orphan file, each sound, and what its checksums start from.
+/// The blocks of the orphan file, which are valid, and the seed of its checksums.
 fn blocks_of_file(opened: &Opened, inode: &RawInode) -> Result<Vec<(u64, Option<u32>)>> {
     let superblock = &opened.superblock;
     // Its blocks are counted when its own turn comes.

@@ -69,8 +69,7 @@ fn finished(
     Ok(Some(DerivedVolume { store: Arc::new(finished), rewritten }))
 }
 
-/// Replays the log of the volume in `store` into a view of it; answers with that what was done in
-/// fast commits since.
+/// Replays the log of the volume in `store` into a view of it; also returns later changes in fast commits.
 ///
 /// # Errors
 /// As [`recover`].

@@ -43,8 +43,8 @@ const MOST_LINKS: u16 = 65_000;
 ///
 /// # Errors
 /// - When the store cannot be read.
-/// - [`imbrik_store::Class::Corrupt`] when they contradict the volume, and [`imbrik_store::Class::Unsupported`]
-///   for what is not done.
+/// - [`imbrik_store::Class::Corrupt`] when they contradict the volume, and [`imbrik_store::Class::Unsupported`] for
+/// unsupported changes.
 pub(super) fn redone(store: &Arc<dyn ReadAt>, changes: &[Change]) -> Result<Edited> {
     let opened = Opened::of(Arc::clone(store))?;
     if opened.superblock.has_quota() {
@@ -109,7 +109,7 @@ impl<'a> Redo<'a> {
         self.editor.space.superblock()
     }
 
-    /// Keeps the blocks that files will get from getting anything else.
+    /// Reserves the blocks that files will get.
     fn reserve(&mut self, changes: &[Change], fixed: &Fixed) -> Result<()> {
         let superblock = self.superblock();
         for change in changes {
@@ -385,7 +385,7 @@ impl<'a> Redo<'a> {
                     folder.put_links(folder.links().saturating_sub(1));
                 }
             }
-            // One that has the name by now did not take it from this one.
+            // Another inode has that name now, and did not take it from this one.
             false => one.put_links(one.links().saturating_sub(1)),
         }
         self.give_back(folder);
@@ -432,8 +432,7 @@ impl<'a> Redo<'a> {
     }
 }
 
-/// A folder changed when the inode did whose name it got or lost: its time of change, to the
-/// nanosecond.
+/// A folder changed when a name in it was added or removed: it gets the change time of that inode, in nanoseconds.
 fn touch(folder: &mut RawInode, inode: &RawInode) {
     let seconds = bytes::le_u32(&inode.raw, 0xc).unwrap_or(0);
     folder.put_u32(0xc, seconds);

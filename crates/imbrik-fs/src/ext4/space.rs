@@ -389,7 +389,7 @@ impl<'a> Space<'a> {
     /// Frees an inode.
     ///
     /// # Errors
-    /// [`imbrik_store::Class::Corrupt`] when its bitmap says that it is free.
+    /// [`imbrik_store::Class::Corrupt`] when its bitmap calls it free.
     pub(super) fn give_back_inode(&mut self, number: u32, is_folder: bool) -> Result<()> {
         let (at, inside) = self.group_of_inode(number);
         let wrong = || Error::corrupt(format!("inode {number} is free already"));

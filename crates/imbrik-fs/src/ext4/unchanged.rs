@@ -39,7 +39,7 @@ const RESIZE: u32 = 7;
 const MARGIN: i64 = 2;
 /// How far in the future the time of a file may be: clocks are corrected by a little.
 const DAY: i64 = 24 * 60 * 60;
-/// How long before a volume was made its files may have been: who makes it of a tree keeps their times.
+/// How much older than the volume its files may be: files copied into a new volume keep their times.
 const YEAR: i64 = 365 * 24 * 60 * 60;
 /// The block size of variables that boot loaders write in place, past the filesystem.
 const VARIABLES: u64 = 1024;
@@ -48,7 +48,7 @@ const VARIABLES: u64 = 1024;
 const WRITTEN_ONCE: i64 = 15 * 60;
 /// Files that are written in place consist of records of a multiple of this many bytes.
 const RECORD: u64 = 512;
-/// How long a page of a swap file is, the last bytes of whose first page name it.
+/// The page size of a swap file, which has its signature at the end of the first page.
 const PAGE: u64 = 4096;
 const SWAP_MARKS: [&[u8; 10]; 2] = [b"SWAPSPACE2", b"SWAP-SPACE"];
 
@@ -94,7 +94,7 @@ impl Clock {
     }
 }
 
-/// Which content of the volume in `store` is what it was in `before`, the same volume earlier.
+/// The content of the volume in `store` that is unchanged since `before`, an earlier state of it.
 ///
 /// # Errors
 /// When one of them cannot be read, or stopping was requested.
@@ -320,7 +320,7 @@ fn is_written_once(inode: &RawInode, pieces: &[Piece], block_len: u64) -> bool {
         && !is_preallocated
 }
 
-/// The bytes of an inode by which it is judged: all but the time of the last read, and checksums.
+/// The compared bytes of an inode: all except the access time and checksums.
 fn judged_by(inode: &RawInode) -> Vec<u8> {
     let mut raw = inode.raw.clone();
     let extra = bytes::le_u16(&raw, 0x80).map_or(0, usize::from);

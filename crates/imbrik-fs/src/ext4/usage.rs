@@ -148,7 +148,7 @@ impl<'a> Bitmaps<'a> {
         Ok((usage, Some(least)))
     }
 
-    /// Adds to `usage` what inodes map: a block that a reachable file maps is never skipped or cleared.
+    /// Adds the mapped blocks of inodes to `usage`: a block of a reachable file is never skipped or cleared.
     fn with_mapped_blocks(&self, mut usage: Usage) -> Result<Usage> {
         let superblock = self.superblock;
         let mapped = MappedBlocks::read(&self.meta, superblock, &self.groups)?;
@@ -315,7 +315,7 @@ fn descriptors_agree(
     Ok(true)
 }
 
-/// The runs of set bits among the first `count`, as (first, how many).
+/// The runs of set bits among the first `count`, as (first, length).
 pub(super) fn runs(bitmap: &[u8], count: u64) -> Vec<(u64, u64)> {
     let mut runs: Vec<(u64, u64)> = Vec::new();
     let mut from = None;

@@ -1,5 +1,5 @@
-//! Checkpoints: what counts of all that is there twice. Two packs of blocks take turns; each starts
-//! and ends with the same block, so that one that was cut short is known.
+//! Checkpoints, which select the valid copy of everything that exists twice. Two packs of blocks are written
+//! alternately; each starts and ends with the same block, so that an incomplete one is detected.
 
 use super::{
     BLOCK, SEGMENT, place,

@@ -13,7 +13,7 @@ const BLOCK_ADDRESSES: std::ops::Range<usize> = 0..1018 * 4;
 const DOUBLE_INDIRECT: u32 = 5 + 2 * PER_BLOCK;
 /// The position in the file of a node that holds extended attributes.
 const XATTR_POSITION: u32 = u32::MAX >> 3;
-/// Offset in an inode of its addresses, and how many there are.
+/// The offset of the addresses in an inode, and their number.
 const ADDRESSES: usize = 360;
 const INODE_ADDRESSES: usize = 923;
 /// `i_inline`.

@@ -13,13 +13,13 @@ pub(super) const MAGIC: u32 = 0xf2f5_2010;
 const COMPARED: usize = 2745;
 const DEVICES: usize = 2201;
 const CHECKSUM: usize = 3068;
-/// Features with which the areas mean what they mean here.
+/// Features that don't change the meaning of the areas.
 const KNOWN_FEATURES: u32 = 0x3fff & !BLKZONED;
 const BLKZONED: u32 = 0x2;
 const SB_CHKSUM: u32 = 0x800;
 const FLEXIBLE_INLINE_XATTR: u32 = 0x40;
 
-/// A superblock whose areas follow each other, in blocks and segments.
+/// A superblock with consecutive areas, in blocks and segments.
 pub(super) struct Superblock {
     /// The first block of the checkpoints, of each table, and of the main area.
     pub(super) cp: u64,

@@ -1,4 +1,4 @@
-//! The boot sector of FAT volumes and what follows from it (section 3 of the specification).
+//! The boot sector of FAT volumes (section 3 of the specification).
 
 use crate::clusters::Link;
 use imbrik_store::{
@@ -58,11 +58,11 @@ impl Width {
     }
 }
 
-/// A boot sector whose numbers agree with each other.
+/// A boot sector with consistent values.
 #[derive(Debug)]
 pub(super) struct BootSector {
     pub(super) width: Width,
-    /// How many clusters there are, and how long each is.
+    /// The number of clusters, and their size.
     pub(super) clusters: u64,
     pub(super) cluster: ByteLen,
     /// `BPB_BytsPerSec` and `BPB_SecPerClus`.
@@ -186,7 +186,7 @@ impl BootSector {
             Width::Bits16 => {
                 (4085u64.saturating_add(CLEARANCE), 65_524u64.saturating_sub(CLEARANCE))
             }
-            // One that is below already stays what it is.
+            // A smaller volume keeps its width.
             Width::Bits32 if self.clusters < 65_525 => (1, 65_524u64.saturating_sub(CLEARANCE)),
             Width::Bits32 => {
                 (65_525u64.saturating_add(CLEARANCE), 0x0fff_fff5u64.saturating_sub(CLEARANCE))
@@ -195,9 +195,9 @@ impl BootSector {
         (fewest.min(self.clusters), most.max(self.clusters))
     }
 
-    /// Which of the tables counts: the first, unless the volume says that they are not kept alike.
+    /// The valid table: the first, unless the volume says that they are not mirrored.
     pub(super) fn active_table(&self) -> usize {
-        // Bit 7: only one table is kept; the low bits name it.
+        // Bit 7: only one table is written; the low bits select it.
         let alone = self.width == Width::Bits32 && self.ext_flags & 0x80 != 0;
         if alone { usize::from(self.ext_flags & 0xf) } else { 0 }
     }

@@ -1,5 +1,5 @@
-//! How an edited FAT volume is written in its place: content and new folders, then chains in both tables,
-//! then the entries that lead to them, then what nobody has any more.
+//! The steps in which an edited FAT volume is written in place: content and new folders, then chains in both tables,
+//! then the entries that refer to them, then freed clusters.
 
 use super::{
     boot::{BootSector, Width},
@@ -88,7 +88,7 @@ pub(crate) fn commit(store: &Arc<dyn ReadAt>, edited: &EditedVolume) -> Result<C
     for span in info {
         freed.push(new, span)?;
     }
-    // The head's own sector may be among those: it still says that it is in use.
+    // The first sector may be among those: it still marks the volume as in use.
     for (at, bytes) in &mut freed.bytes {
         if at.get() <= state_at
             && let Some(inside) = usize::try_from(state_at.saturating_sub(at.get())).ok()

@@ -25,7 +25,7 @@ use std::ops::ControlFlow;
 
 /// The number of the root directory, which has no entry: no entry is at the volume's first byte.
 const ROOT: u64 = 0;
-/// Entries are read and kept in pages of so many bytes; none reaches over the end of one.
+/// The page size for reading and caching entries, in bytes; no entry crosses a page boundary.
 const PAGE: u64 = 4096;
 const MOST_KEPT: ByteLen = ByteLen::mib(1);
 
@@ -38,7 +38,7 @@ pub(super) struct Reader<'a> {
 }
 
 impl<'a> Reader<'a> {
-    /// The volume in `store`, whose boot sector is `boot`; `None` when it has no allocation table.
+    /// The volume in `store`, with the boot sector `boot`; `None` if it has no allocation table.
     pub(super) fn new(store: &'a dyn ReadAt, boot: BootSector) -> Option<Self> {
         let place = boot.tables().nth(boot.active_table())?;
         let table = TableOnCard::new(store, &boot, place);
@@ -60,7 +60,7 @@ impl<'a> Reader<'a> {
         raw.map(Some).ok_or_else(|| Error::corrupt("an entry is past the end of the volume"))
     }
 
-    /// The clusters from `first` on; those before the place where the chain breaks off, if it does.
+    /// The clusters of the chain from `first`, up to its end or a broken link.
     fn chain(&self, first: u64) -> Result<Vec<Run>> {
         let link = &mut |number| self.table.link(number);
         Ok(clusters::follow(first, self.boot.clusters, link, &mut |_| Ok(()))?.runs)

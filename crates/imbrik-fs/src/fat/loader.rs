@@ -58,8 +58,7 @@ struct Area {
 }
 
 impl Loader {
-    /// The loader of the volume in `store`; `None` when it has none, or one whose list is not what
-    /// it should be.
+    /// The loader of the volume in `store`; `None` if it has none, or one with an invalid list.
     ///
     /// # Errors
     /// When the store cannot be read.
@@ -86,7 +85,7 @@ impl Loader {
         Ok(None)
     }
 
-    /// The numbers of the file's sectors when its clusters are where `place_of` says.
+    /// The sector numbers of the file if its clusters are at `place_of`.
     fn sectors(&self, place_of: impl Fn(u64) -> ByteOffset) -> Vec<u64> {
         let a_cluster = self.content.len().checked_div(self.clusters.len()).unwrap_or(0);
         let a_cluster = u64::try_from(a_cluster / SECTOR_LEN).unwrap_or(0);
@@ -133,7 +132,7 @@ impl Loader {
     /// of the backup boot sector.
     ///
     /// # Errors
-    /// When what is below cannot be read; [`imbrik_store::Class::Unsupported`] when the list has no room.
+    /// When the store can't be read; [`imbrik_store::Class::Unsupported`] when the list has not enough space.
     pub(super) fn follow(
         &self,
         draft: &mut Edited,

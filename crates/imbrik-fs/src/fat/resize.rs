@@ -25,7 +25,7 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// Clusters are kept aligned to this at most.
+/// The maximum alignment of clusters that is kept.
 const MOST_ALIGNED: u64 = 4 << 20;
 const MOST_RESERVED: u64 = 65_535;
 
@@ -124,7 +124,7 @@ pub(crate) fn resize(
     Ok(resized)
 }
 
-/// The smallest size that the volume in `store` can get.
+/// The smallest size of the volume in `store`.
 ///
 /// # Errors
 /// As [`resize`].
@@ -135,7 +135,7 @@ pub(crate) fn smallest(store: &dyn ReadAt, cancel: &Cancel) -> Result<ByteLen> {
     Ok(ByteLen::new(sectors.times(known.boot.sector)?))
 }
 
-/// Looks at every folder and chain.
+/// Reads every folder and chain.
 ///
 /// # Errors
 /// As [`crate::check`].
@@ -156,7 +156,7 @@ impl CensusedVolume {
         Ok(Self { boot, table, census })
     }
 
-    /// The shape for a new size, and what keeps it from being what was asked for.
+    /// The layout for a new size, and the limit if it is smaller than requested.
     fn shape(&self, goal: NewSize) -> Result<(NewLayout, Option<GrowthLimit>)> {
         let boot = &self.boot;
         let (fewest, most) = boot.bounds();
@@ -289,8 +289,7 @@ impl CensusedVolume {
         Ok(())
     }
 
-    /// Has a boot loader that keeps a list of its sectors follow; answers what must be said when it
-    /// cannot.
+    /// Updates a boot loader with a list of its sectors; returns a warning if that is impossible.
     fn follow_loader(
         &self,
         store: &dyn ReadAt,
@@ -318,7 +317,7 @@ impl CensusedVolume {
         }
     }
 
-    /// Looks at the finished volume as closely as at its source.
+    /// Verifies the finished volume as thoroughly as its source.
     fn prove(&self, draft: &dyn ReadAt, clusters: &Clusters, cancel: &Cancel) -> Result<()> {
         let sector = read_vec(draft, ByteOffset::ZERO, 512)?;
         let boot = BootSector::decode(&sector)

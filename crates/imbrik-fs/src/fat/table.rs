@@ -76,8 +76,7 @@ pub(super) fn decode(width: Width, bytes: &[u8]) -> Box<dyn Iterator<Item = u32>
     }
 }
 
-/// Puts what is `lost` of an allocation table into `draft`, from another one that is kept alike and has
-/// not lost it, too.
+/// Replaces the `lost` parts of an allocation table in `draft` from another, mirrored one that is intact there.
 ///
 /// # Errors
 /// When the draft cannot be read.
@@ -106,7 +105,7 @@ pub(super) fn take_from_copies(draft: &mut Edited, boot: &BootSector, lost: &[Sp
     Ok(())
 }
 
-/// All entries, the first two included, the top bits of 32-bit ones kept.
+/// All entries, including the first two, and the top bits of 32-bit ones.
 pub(super) struct Table {
     width: Width,
     entries: Vec<u32>,
@@ -115,8 +114,7 @@ pub(super) struct Table {
 }
 
 impl Table {
-    /// The table that counts, which every other copy must agree with unless the volume says that
-    /// they are not kept alike.
+    /// The valid table, which every other copy must match unless the volume says that they are not mirrored.
     ///
     /// # Errors
     /// When it cannot be read; [`imbrik_store::Class::Corrupt`] when copies differ, and
@@ -125,7 +123,7 @@ impl Table {
         if boot.clusters > MOST {
             return Err(Error::unsupported("it has more clusters than are supported"));
         }
-        // Bit 7: only one table is kept; the low bits name it.
+        // Bit 7: only one table is written; the low bits select it.
         let alone = boot.width == Width::Bits32 && boot.ext_flags & 0x80 != 0;
         let mut tables = boot.tables().skip(boot.active_table());
         let place = tables.next().ok_or_else(|| {
@@ -195,7 +193,7 @@ impl Table {
             let raw = self.entry(number);
             let (place, value) = match self.link(number) {
                 Link::Free => continue,
-                // A bad cluster is bad where it is, and nothing of the volume.
+                // Bad clusters are properties of the medium, and don't move.
                 Link::Bad if number >= clusters => continue,
                 Link::Bad => (number, raw),
                 Link::To(next) => {
@@ -210,8 +208,7 @@ impl Table {
         Ok(moved)
     }
 
-    /// Has the entry of cluster `number` say `value`, its top bits kept; answers which bytes of the
-    /// table that changes.
+    /// Sets the entry of cluster `number` to `value`, keeping its top bits; returns the changed bytes of the table.
     ///
     /// # Errors
     /// [`imbrik_store::Class::Bug`] when the table has no such entry.
@@ -294,7 +291,7 @@ mod tests {
             let raw = read_vec(&table, ByteOffset::ZERO, bytes as usize).unwrap();
             let again: Vec<u32> = decode(width, &raw).take(entries.len()).collect();
             prop_assert_eq!(&again, &entries);
-            // Read one by one it says the same.
+            // Reading entries one by one gives the same.
             let clusters = entries.len() as u64 - 2;
             let place = Span::whole(ByteLen::new(bytes));
             let on_card = TableOnCard { bytes: TableReader::new(&table, place), width, clusters };

@@ -1,4 +1,4 @@
-//! A close look at a FAT volume: every folder, every chain, once.
+//! The census of a FAT volume: every folder and every chain, once.
 
 use super::{
     boot::{BootSector, Width},
@@ -16,7 +16,7 @@ use imbrik_store::{
     units::{ByteLen, ByteOffset},
 };
 
-/// A place where a folder's entry names a first cluster.
+/// A directory entry with a first cluster.
 pub(super) struct Pointer {
     /// The offset of the entry in the volume.
     pub(super) at: ByteOffset,
@@ -128,7 +128,7 @@ impl Look<'_> {
         if first.is_none() && bytes::le_u16(entry, 26) == Some(1) {
             return Err(Error::corrupt(format!("{title} starts at cluster 1, an invalid number")));
         }
-        // All of it but the cluster, and what only systems of old kept in the high half.
+        // The whole entry without the cluster, and without the high half, which only old systems used otherwise.
         let mut plain = *entry;
         for at in [20, 26] {
             if at == 26 || self.boot.width == Width::Bits32 {
@@ -166,7 +166,7 @@ impl Look<'_> {
         }
     }
 
-    /// The clusters of the chain that starts at `first`, in runs: each once, and nobody else's.
+    /// The clusters of the chain that starts at `first`, in runs: each once, and owned by no other chain.
     fn chain(&mut self, first: u64, whose: &str) -> Result<Vec<Run>> {
         let (owned, source_of, table) = (&mut self.owned, self.source_of, self.table);
         let mut told: Vec<Run> = Vec::new();

@@ -96,7 +96,7 @@ fn trusted(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
     Ok(usage)
 }
 
-/// Compares what the boot sector says of the volume's layout with its copy, where there is one.
+/// Compares the layout in the boot sector with that in its backup, if there is one.
 fn compare_with_copy(store: &dyn ReadAt, boot: &BootSector) -> Result<()> {
     if boot.width != Width::Bits32 || matches!(boot.backup, 0 | 0xffff) {
         return Ok(());
@@ -114,8 +114,8 @@ fn compare_with_copy(store: &dyn ReadAt, boot: &BootSector) -> Result<()> {
     }
 }
 
-/// Adds the clusters that one copy of the table calls used, or as the next of a chain. What two
-/// copies disagree about counts as used when either says so.
+/// Adds the clusters that a copy of the table calls used, or links to. If two copies disagree, a cluster counts as
+/// used.
 fn take_table(
     store: &dyn ReadAt,
     boot: &BootSector,

@@ -30,7 +30,7 @@ use std::{
 
 /// The record of the folder that all paths start from.
 const ROOT: u64 = 5;
-/// Attributes: times, where other records are, names, a folder's tree and its blocks, what it stands for.
+/// Attribute types: times, attribute list, names, a folder's tree and its blocks, reparse point.
 const STANDARD: u32 = 0x10;
 const LIST: u32 = 0x20;
 const NAME: u32 = 0x30;
@@ -49,9 +49,9 @@ const DOS: u8 = 2;
 /// The supported reparse points: a symbolic link, and a folder of another volume.
 const SYMLINK: u32 = 0xa000_000c;
 const JUNCTION: u32 = 0xa000_0003;
-/// The number in a reference to a record; the rest counts how often it was used.
+/// The number in a reference to a record; the rest is a sequence number.
 const NUMBER: u64 = 0xffff_ffff_ffff;
-/// Between 1601, from which times are counted, and 1970, in seconds; and how many parts a second has.
+/// The seconds between 1601, the epoch of its times, and 1970; and their unit per second.
 const EPOCH: i64 = 11_644_473_600;
 const PARTS: i64 = 10_000_000;
 /// More records than that no file has.
@@ -61,7 +61,7 @@ const MOST_IN_MEMORY: u64 = 1 << 20;
 const MOST_STREAM: u64 = 64 << 10;
 /// How deep a folder's tree is at most.
 const DEEPEST: usize = 32;
-/// How many files are kept once their records were read.
+/// The maximum number of cached files.
 const KEPT: usize = 512;
 
 /// A volume whose files are read.
@@ -142,7 +142,7 @@ impl Record {
         self.all(kind, name).first().copied()
     }
 
-    /// How long the content of an attribute is, and up to where it was ever written.
+    /// The length of an attribute's content, and its initialised length.
     fn len_of(&self, kind: u32, name: &[u8]) -> Option<(u64, u64)> {
         let first = self.first(kind, name)?;
         match first.value() {

@@ -39,7 +39,7 @@ impl Filesystem for Ntfs {
         recognise(store)
     }
 
-    /// It is kept in the last sector of its partition.
+    /// It is in the last sector of its partition.
     fn copies(&self, len: u64) -> Vec<(u64, u64)> {
         len.checked_sub(512).map(|at| (at, 0)).into_iter().collect()
     }
@@ -478,14 +478,13 @@ fn runs_of(attribute: &[u8]) -> Option<(Vec<(u64, u64)>, u64)> {
     (held == last.checked_add(1)?).then_some((runs, bytes::le_u64(attribute, 48)?))
 }
 
-/// The runs of this part of a non-resident attribute, its holes left out; `None` when they make no
-/// sense.
+/// The runs of this part of a non-resident attribute, without its holes; `None` if they are invalid.
 fn mapped(attribute: &[u8]) -> Option<Vec<(u64, u64)>> {
     let runs = runs_with_holes(attribute)?;
     Some(runs.into_iter().filter_map(|(count, first)| Some((first?, count))).collect())
 }
 
-/// The same with its holes: how many clusters, and the first of them; none for a hole.
+/// The same with its holes: the number of clusters, and the first of them; none for a hole.
 fn runs_with_holes(attribute: &[u8]) -> Option<Vec<(u64, Option<u64>)>> {
     let (lowest, highest) = (bytes::le_u64(attribute, 16)?, bytes::le_u64(attribute, 24)?);
     let mut rest = attribute.get(usize::from(bytes::le_u16(attribute, 32)?)..)?;
@@ -511,7 +510,7 @@ fn runs_with_holes(attribute: &[u8]) -> Option<Vec<(u64, Option<u64>)>> {
         runs.push((count, place));
         rest = behind;
     }
-    // An empty one says that its last cluster is the one before 0.
+    // An empty one records the cluster before 0 as its last.
     (seen == highest.wrapping_add(1)).then_some(runs)
 }
 

@@ -96,7 +96,7 @@ const LABEL: usize = 1052;
 /// The minimum useful size of swap space.
 const LEAST: ByteLen = ByteLen::mib(1);
 
-/// The page size of an area, and how many pages it has.
+/// The page size of an area, and its number of pages.
 struct Header {
     page: usize,
     pages: u64,
@@ -148,11 +148,10 @@ fn recognise(store: &dyn ReadAt) -> Result<Option<Volume>> {
     }))
 }
 
-/// The area in `store` at another size: its header says so, and the rest holds nothing.
+/// Resizes the area in `store`: only its header has content.
 ///
 /// # Errors
-/// [`imbrik_store::Class::NoRoom`] below what is worth having, [`imbrik_store::Class::Unsupported`] with a list of
-/// bad pages.
+/// [`imbrik_store::Class::NoRoom`] below the minimum, [`imbrik_store::Class::Unsupported`] with a list of bad pages.
 fn resize(store: &Arc<dyn ReadAt>, goal: NewSize) -> Result<ResizedVolume> {
     let head = head(&**store)?;
     let header = Header::of(&head).ok_or_else(|| Error::corrupt("its header is gone"))?;

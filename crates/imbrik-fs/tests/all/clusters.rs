@@ -1,5 +1,5 @@
-//! FAT and exFAT volumes at other sizes: made and filled by the system, judged by its checkers, and
-//! read back by its drivers. Where the checker doesn't look (exFAT's bitmap), a look of the test's own.
+//! Resizing FAT and exFAT volumes: created and filled by the system, judged by its checkers, and read by its drivers.
+//! The test itself verifies what the checker ignores (exFAT's bitmap).
 
 use crate::support::{is_root, sh};
 use imbrik_fs::{
@@ -55,7 +55,7 @@ fn files(dir: &Path, kib: usize) {
     }
 }
 
-/// An exFAT volume, mounted at `m` through a loop device; both are gone when dropped.
+/// An exFAT volume, mounted at `m` through a loop device; both are released when dropped.
 struct Mount<'a> {
     dir: &'a Path,
     device: String,
@@ -72,7 +72,7 @@ impl<'a> Mount<'a> {
 
 impl Drop for Mount<'_> {
     fn drop(&mut self) {
-        // The driver writes what is left after the mount is gone: until then it holds the device.
+        // The driver writes its last data after the unmount: until then it holds the device.
         let line = format!(
             "umount m; for i in $(seq 200); do fuser -s {0} || break; sleep 0.02; done; \
              losetup -d {0}; for i in $(seq 200); do losetup {0} 2>/dev/null || break; sleep 0.02; done",
@@ -141,7 +141,7 @@ impl Kind {
         }
         sh("rm -rf out; mkdir out", dir);
         sh(&format!("mcopy -m -s -n -i {volume} :: out/"), dir);
-        // Folders get the time of the copy.
+        // The times of folders are those of the copy.
         let files = list.replacen("find . ", "find . -type f ", 1);
         sh(&format!("cd out; {files}; find . -type d | sort"), dir)
     }
@@ -168,7 +168,7 @@ impl Kind {
         let goal = NewSize::Bytes(ByteLen::new(least - 1));
         let error = self.resized(dir, "v", "x", goal).err().expect("it does not fit");
         assert_eq!(error.class(), Class::NoRoom, "{what}: {error}");
-        // Each kind goes to some of the sizes, and all of them are gone to.
+        // Each kind is tested with some of the sizes, and together they cover all.
         let all = [(len + least) / 2, len, len + 4096, len * 13 / 10, len * 4, len * 40];
         let odd = self.make.len() % 2;
         let sizes = all.into_iter().enumerate().filter(|(at, _)| *at == 0 || at % 2 == odd);

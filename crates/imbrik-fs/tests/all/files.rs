@@ -220,7 +220,7 @@ const ODD: &str = include_str!("support/odd-tree.sh");
 /// Attributes, where there is room for them.
 const ATTRIBUTES: &str = include_str!("support/odd-attributes.sh");
 
-/// Makes, fills and holds an ext volume against its mount.
+/// Creates and fills an ext volume, and compares it with its mount.
 fn ext(make: &str, more: &str) {
     let dir = tempfile::tempdir().unwrap();
     let at = dir.path();
@@ -337,7 +337,7 @@ fn every_file_of_fat_is_as_mtools_show_it() {
         sh("mdel -i v ::z2; TZ=UTC mcopy -i v -s -m t/* ::; mdel -i v ::z1 ::z3", at);
         sh("mkdir m; TZ=UTC mcopy -i v -s -m '::*' m/", at);
         let mut tree = Tree::new();
-        // Folders get their times when mtools make them, twice.
+        // The times of folders are those of creating them with mtools, twice.
         let files_only = |tree: Tree| -> Tree {
             let cut = |line: String| match line.strip_prefix("Folder") {
                 Some(_) => "Folder".to_owned(),
@@ -392,8 +392,8 @@ fn every_file_of_exfat_is_as_its_driver_shows_it() {
     }
 }
 
-/// Beside what the driver shows: streams as attributes, names of one file, what is compressed, and a volume that
-/// was not unmounted.
+/// In addition to the driver's view: streams as attributes, hard links, compressed files, and a volume that was not
+/// unmounted.
 #[test]
 fn every_file_of_ntfs_is_as_its_driver_shows_it() {
     if !is_root("every_file_of_ntfs_is_as_its_driver_shows_it") {
@@ -435,7 +435,7 @@ fn every_file_of_ntfs_is_as_its_driver_shows_it() {
         let mut tree = Tree::new();
         shown_below(&at.join("m"), b"", Told::NoOwners, &mut tree);
         unmount();
-        // One that is compressed, where the driver can do that.
+        // A compressed file, if the driver supports that.
         let packs = !make.contains("65536");
         if packs {
             mount("compression");
@@ -484,7 +484,7 @@ fn every_file_of_ntfs_is_as_its_driver_shows_it() {
 /// How much a walk through anything may find before it is too much.
 const MOST_FOUND: usize = 20_000;
 
-/// Looks at all that `files` lead to, errors included; answers how many entries there were.
+/// Reads everything in `files`, errors included; returns the number of entries.
 fn walk_anything(files: &dyn Files) -> usize {
     let (mut seen, mut count) = (std::collections::HashSet::new(), 0);
     let mut waiting = vec![files.root()];
@@ -507,7 +507,7 @@ fn walk_anything(files: &dyn Files) -> usize {
     count
 }
 
-/// Would fail on a flipped bit that makes a walk panic, go in a circle or take for ever.
+/// Fails if a flipped bit makes a walk panic, loop or hang.
 #[test]
 fn walk_of_a_damaged_volume_terminates() {
     let dir = tempfile::tempdir().unwrap();
@@ -551,8 +551,8 @@ fn walk_of_a_damaged_volume_terminates() {
     }
 }
 
-/// Would fail where a volume whose head is lost has no names any more although there are copies of it,
-/// or where a copy gives other names.
+/// Fails if the names of a volume without its primary superblock are lost although backups exist, or a backup gives
+/// other names.
 #[test]
 fn volume_without_its_primary_superblock_is_read_by_backups() {
     let dir = tempfile::tempdir().unwrap();

@@ -1,5 +1,5 @@
-//! The modules of the crate use each other in one direction only: none of the filesystems uses
-//! another, or the registry. Would fail on the first `use` against the order.
+//! Modules use only modules of lower layers: no filesystem uses another, or the registry. Fails on the first `use` of
+//! another one.
 
 #[test]
 fn modules_use_only_lower_layers() {

@@ -71,7 +71,7 @@ mod tests {
     }
 
     proptest! {
-        /// Each byte is asked for itself: would fail where a span is cut in the wrong place.
+        /// Each byte is tested by itself: fails if a span is split at the wrong place.
         #[test]
         fn span_set_operations_match_a_byte_map(a in set(), b in set()) {
             let has = |set: &[Span], at: u64| set.iter().any(|one| one.intersect(span(at, 1)).is_some());

@@ -12,7 +12,7 @@ use crate::{
 use imbrik_core::card::{Card, Listing};
 use std::{path::PathBuf, thread, time::Duration};
 
-/// How often it is looked whether a card was put in.
+/// The interval of checks for a new card.
 const LOOK_EVERY: Duration = Duration::from_millis(400);
 
 pub(crate) fn run(session: &Session, args: &CardsArgs) -> Outcome<Exit> {
@@ -73,7 +73,7 @@ fn watch(session: &Session) -> Outcome<Exit> {
             }
             return Ok(Exit::Done);
         }
-        // A card that was pulled out counts as new when it comes back.
+        // A removed card counts as new when it returns.
         let there: Vec<_> = listing.cards.iter().map(key).collect();
         known.retain(|known| there.contains(known));
     }

@@ -1,4 +1,4 @@
-//! `imbrik completions`: what a shell needs to complete what is typed.
+//! `imbrik completions`: scripts for completing commands in a shell.
 
 use crate::{
     args::CompletionsArgs,

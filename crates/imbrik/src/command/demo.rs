@@ -124,7 +124,7 @@ pub(crate) fn run(args: &DemoArgs, is_json: bool, environment: &Environment) -> 
     Ok(Exit::Done)
 }
 
-/// A command of the demo: what it is for, and how it ends.
+/// A command of the demo: its purpose, and its exit code.
 struct Step<'a> {
     comment: &'a str,
     words: Vec<&'a str>,
@@ -270,7 +270,7 @@ fn set_up_failed(dir: &Path, error: io::Error) -> Failure {
         .next("Name another folder: imbrik demo DIR")
 }
 
-/// Makes the rack, in place of that of an earlier demo; answers what others have put beside it.
+/// Creates the rack, replacing that of an earlier demo; returns the files of the user next to it.
 fn set_up(dir: &Path, out: &Out) -> Outcome<BTreeSet<PathBuf>> {
     let failed = |error| set_up_failed(dir, error);
     let is_used = fs::read_dir(dir).is_ok_and(|mut entries| entries.next().is_some());
@@ -342,7 +342,7 @@ fn files_in(dir: &Path) -> io::Result<BTreeSet<PathBuf>> {
     Ok(files)
 }
 
-/// Lists what the demo made, for the next one.
+/// Lists the files of the demo, for the next one.
 fn note_what_was_made(dir: &Path, others: &BTreeSet<PathBuf>) -> io::Result<()> {
     let made = files_in(dir)?;
     let made = made.difference(others).filter_map(|path| path.to_str());

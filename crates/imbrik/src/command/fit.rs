@@ -32,7 +32,7 @@ const UNTOUCHED: &str = "Nothing was written.";
 /// The checks of a resized volume before its plan is shown.
 const VERIFIED: &str = "block ownership, directories and link counts of resized volumes; not file \
                         contents, and not all that fsck checks";
-/// The same when faults are kept.
+/// The same if faults are kept.
 const VERIFIED_BUT_FAULTS: &str = "block ownership of resized volumes, and no fault in directories and links but \
                                    those above; not file contents";
 
@@ -98,7 +98,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     Ok(packing::exit(&saved))
 }
 
-/// The image to make: as named, or beside the old one, or in its place.
+/// The path of the new image: as named, or next to the old one, or replacing it.
 fn out_name(args: &FitArgs) -> Outcome<PathBuf> {
     if let Some(out) = &args.out {
         return Ok(out.clone());
@@ -122,7 +122,7 @@ fn out_name(args: &FitArgs) -> Outcome<PathBuf> {
     Ok(folder.unwrap_or(Path::new(".")).to_owned())
 }
 
-/// To what the image is fitted.
+/// The requested size.
 fn wanted(session: &Session, args: &FitArgs, survey: &Survey) -> Outcome<Fit> {
     let part = |name: &String| resolve::part_index(survey, name, &args.image).state(UNTOUCHED);
     let card = match (&args.card, args.to) {

@@ -1,4 +1,4 @@
-//! `imbrik` with nothing else: what is here, and what could be typed next.
+//! `imbrik` without arguments: the cards and images here, and possible commands.
 
 use crate::{
     exit::Exit,
@@ -83,7 +83,7 @@ fn image_line(path: &Path) -> String {
     format!("{}  {len}  {}", quoted(path), known.unwrap_or_default()).trim_end().to_owned()
 }
 
-/// Three lines with real names, or the way to get some.
+/// Three example commands with real names, or how to get some.
 fn lines_to_type(cards: &[Card], images: &[PathBuf]) -> [String; 3] {
     let card = cards.first().map(|card| quoted(&card.path));
     let image = images.first().map(|path| quoted(path));

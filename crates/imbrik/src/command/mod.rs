@@ -31,7 +31,7 @@ use std::{
     io::{self, IsTerminal, Write},
 };
 
-/// Runs what was typed and answers how it ended.
+/// Runs the command line and returns its result.
 pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
     let cli = match Cli::try_parse_from(&typed) {
         Ok(cli) => cli,

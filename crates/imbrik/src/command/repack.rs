@@ -44,7 +44,7 @@ pub(crate) fn run(session: &Session, args: &RepackArgs) -> Outcome<Exit> {
     let progress = session.progress(steps);
     let cancel = &session.environment.interrupt.cancel;
     let watch = Watch { observer: &progress, cancel };
-    // A level that was asked for is asked of every tile.
+    // A requested level applies to every tile.
     let saved = plan.run(to.output()?, &options, args.packing.level.is_some(), watch);
     let saved = saved.map_err(|error| packing::failed(error, &image, &to))?;
     packing::tell_of(session, &saved);

@@ -1,4 +1,4 @@
-//! `imbrik weigh`: does a card hold what it claims, and how fast is it?
+//! `imbrik weigh`: measures the capacity and the speed of a card.
 
 use crate::{
     args::WeighArgs,
@@ -103,7 +103,7 @@ fn failed(error: Error, args: &WeighArgs) -> Failure {
         .next("Check that the card is still connected, and weigh it again.")
 }
 
-/// "64 GB: Sorrel card", and what is under it.
+/// "64 GB: Sorrel card", and the subtitle.
 fn titles(card: &Card, weighed: &Weighed) -> (String, String) {
     let model = card.model.as_deref().unwrap_or("card");
     let holds = match weighed.shortfall {

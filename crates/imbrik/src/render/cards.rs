@@ -8,7 +8,7 @@ use imbrik_core::{
 };
 use std::collections::BTreeMap;
 
-/// A card, and what was found on it when it could be read.
+/// A card, and its survey if it was readable.
 pub(crate) struct Seen {
     pub(crate) card: Card,
     pub(crate) survey: Result<Survey, imbrik_core::Error>,

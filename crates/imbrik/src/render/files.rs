@@ -4,7 +4,7 @@ use imbrik_core::fs::{FileInfo, FileKind, FileTime, Files};
 use jiff::{Timestamp, tz::TimeZone};
 use std::{collections::HashMap, fmt::Write};
 
-/// Of a volume's own lists of users and groups, so much is read.
+/// The maximum number of bytes that are read from a volume's lists of users and groups.
 const MOST_OF_A_LIST: usize = 1 << 20;
 
 /// A name or path of a volume: control characters and invalid UTF-8 are escaped.
@@ -29,7 +29,7 @@ pub(crate) fn name(bytes: &[u8]) -> String {
     text
 }
 
-/// "drwxr-xr-x". Where nobody owns anything, only what it is.
+/// "drwxr-xr-x"; only the type on filesystems without owners.
 pub(crate) fn mode(info: &FileInfo) -> String {
     let kind = match info.kind {
         FileKind::Folder => 'd',
@@ -43,7 +43,7 @@ pub(crate) fn mode(info: &FileInfo) -> String {
     let Some(ownership) = info.ownership else { return kind.to_string() };
     let bits = ownership.permissions;
     let mut text = kind.to_string();
-    // The special bit of each three, and what it makes of the last letter.
+    // The special bit of each group of three, and its effect on the last character.
     for (shift, special, letter) in [(6, 0o4000, 's'), (3, 0o2000, 's'), (0, 0o1000, 't')] {
         let three = bits >> shift;
         text.push(if three & 4 == 0 { '-' } else { 'r' });
@@ -58,7 +58,7 @@ pub(crate) fn mode(info: &FileInfo) -> String {
     text
 }
 
-/// "2026-11-23 07:20", in the time of the place; where the volume's own clock has no zone, as it has it.
+/// "2026-11-23 07:20", in local time; unconverted if the volume's clock has no time zone.
 pub(crate) fn modified_at(info: &FileInfo) -> String {
     let Some(FileTime { seconds, .. }) = info.modified else { return String::new() };
     let zone = if info.ownership.is_some() { TimeZone::system() } else { TimeZone::UTC };

@@ -1,7 +1,7 @@
 //! Text as a terminal may have it.
 //!
-//! Labels, notes, models and paths are a stranger's: nothing in them may move the cursor, colour what
-//! follows, or turn its direction around. Everything that is shown goes through here.
+//! Labels, notes, models and paths are foreign text: they must not move the cursor, change colours, or reverse the
+//! direction of the text. All output is escaped here.
 
 use super::Tone;
 use std::{
@@ -97,7 +97,7 @@ pub(crate) fn is_plain() -> bool {
     IS_PLAIN.load(Ordering::Relaxed)
 }
 
-/// `text` in ASCII: our own signs as the nearest of it, those of others written out.
+/// `text` in ASCII: our own symbols replaced by similar characters, others escaped.
 fn plainer(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {

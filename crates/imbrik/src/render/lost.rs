@@ -1,4 +1,4 @@
-//! Which files are lost where a card or an image could not be read.
+//! The lost files of a card or an image with unreadable ranges.
 
 use super::{count, json, quoted, size};
 use imbrik_core::layout::{Lost, LostWhat};
@@ -48,7 +48,7 @@ fn line(lost: &Lost) -> String {
     }
 }
 
-/// All of them, for programs.
+/// All of them as JSON.
 pub(crate) fn for_programs(lost: &[Lost]) -> Vec<json::Lost> {
     let one = |lost: &Lost| {
         let text = |path: &[u8]| Some(name(path).to_string_lossy().into_owned());

@@ -1,4 +1,4 @@
-//! A card as a picture: one strip to scale, how densely it is used, and what hangs where.
+//! A map of a card: one strip to scale, with the density of used space, and labels.
 
 use super::{
     picture::{
@@ -28,7 +28,7 @@ const NOTCH: i32 = 3;
 pub(crate) struct Words {
     pub(crate) title: String,
     pub(crate) subtitle: String,
-    /// Of each partition: its name, and how much of it is in use.
+    /// For each partition: its name, and its used space.
     pub(crate) labels: Vec<(String, String)>,
 }
 
@@ -139,7 +139,7 @@ impl Picture<'_> {
         let pitch = room.clamp(18, 52);
         let mut last = 0;
         for (place, (index, start)) in starts.iter().enumerate() {
-            // Threads that start side by side are kept apart.
+            // Lines that start close together are drawn apart.
             let x = (LEFT + i32::try_from(*start).unwrap_or(0) + NOTCH).max(last + 7);
             last = x;
             let row = count - 1 - i32::try_from(place).unwrap_or(0);

@@ -47,7 +47,7 @@ pub(crate) enum Tone {
     Strong,
     /// All is well.
     Good,
-    /// Look here.
+    /// Attention.
     Alarm,
 }
 
@@ -57,8 +57,8 @@ impl Out {
         Self { json, color, is_given_away: Cell::new(false), failed, brief }
     }
 
-    /// From now on, nothing is said but warnings, failures, and what [`Out::in_brief`] gathers: a line for all.
-    /// Programs get all that they get.
+    /// From then on, prints only warnings, errors, and what [`Out::in_brief`] collects: one line in total. JSON output
+    /// is unchanged.
     pub(crate) fn be_brief(&self) {
         self.brief.borrow_mut().get_or_insert_default();
     }
@@ -67,7 +67,7 @@ impl Out {
         self.brief.borrow().is_some()
     }
 
-    /// Part of the one line that is said in the end, if one is.
+    /// Part of the final line, if it is printed.
     pub(crate) fn in_brief(&self, part: String) {
         if let Some(parts) = &mut *self.brief.borrow_mut() {
             parts.push(part);
@@ -128,7 +128,7 @@ impl Out {
         }
     }
 
-    /// Leaves standard output to an image: from now on, all text goes to standard error.
+    /// Reserves standard output for an image: from then on, all text goes to standard error.
     pub(crate) fn give_away(&self) {
         self.is_given_away.set(true);
     }
@@ -172,7 +172,7 @@ impl Out {
         self.failure_as(&json::failure(command, failure), failure);
     }
 
-    /// The same, with the object that programs get.
+    /// The same, with the JSON object.
     pub(crate) fn failure_as(&self, object: &serde_json::Value, failure: &Failure) {
         let Failure { what, state, next, .. } = failure;
         tracing::error!(%state, %next, "{what}");
@@ -204,7 +204,7 @@ pub(crate) struct Rows<'a> {
 }
 
 impl Rows<'_> {
-    /// One more row; answers whether anybody still reads.
+    /// Adds a row; returns whether the output is still open.
     pub(crate) fn push(&mut self, row: &str) -> bool {
         match self.out.json {
             true => self.buffer.push_str(&harmless::json(row)),
@@ -248,7 +248,7 @@ fn paint(tone: Tone, text: &str, color: bool) -> String {
     if color { harmless::marked(tone, text) } else { text.to_owned() }
 }
 
-/// A path as it must be typed in a shell: quoted where it holds anything but plain characters.
+/// A path for pasting into a shell: quoted if it contains special characters.
 pub(crate) fn quoted(path: &Path) -> String {
     let text = path.to_string_lossy();
     let plain = |c: char| c.is_ascii_alphanumeric() || "/._-+:@%,=".contains(c);

@@ -39,7 +39,7 @@ pub(super) trait Draw {
     fn draw<B: DrawingBackend>(&self, area: &DrawingArea<B, Shift>) -> Drawn<B>;
 }
 
-/// Draws `what`.
+/// Renders `what`.
 ///
 /// # Errors
 /// A message, when the picture can't be drawn.

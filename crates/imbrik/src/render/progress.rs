@@ -75,7 +75,7 @@ struct Running {
     title: String,
     total: ByteLen,
     done: ByteLen,
-    /// For how many columns it was laid out.
+    /// The number of columns of the present layout.
     width: usize,
     started: Instant,
     shown: Instant,
@@ -309,7 +309,7 @@ fn how_far(done: ByteLen, total: ByteLen, took: Duration, has_rate: bool) -> Str
 /// "99.2 % safe, 3 bad places left".
 fn safe(areas: usize, open: ByteLen, of: ByteLen) -> String {
     let part = 1.0 - open.get() as f64 / of.get().max(1) as f64;
-    // Only what is all there is 100 %.
+    // Only a complete rescue is 100 %.
     let percent = (part.max(0.0) * 1000.0).floor() / 10.0;
     format!("{percent:.1} % safe, {} left", count(areas as u64, "bad place"))
 }

@@ -25,8 +25,7 @@ fn highest(rates: Rates<'_>) -> u64 {
     rates.iter().map(|(_, rate)| *rate).max().unwrap_or(0)
 }
 
-/// A line of at most `columns`: the height of each column says how fast the card is there, by the fastest
-/// place.
+/// A line of at most `columns`: the height of each column is the card's speed there, relative to the fastest place.
 pub(crate) fn line(rates: Rates<'_>, columns: usize) -> String {
     let most = highest(rates).max(1) as f64;
     let count = rates.len().min(columns).max(1);

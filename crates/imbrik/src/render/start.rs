@@ -19,7 +19,7 @@ pub(crate) fn start_lines(out: &Out, head: &str, references: &[Reference]) -> Ve
     lines
 }
 
-/// The files that name what a start needs, each once: "cmdline.txt, etc/fstab".
+/// The files with references, each once: "cmdline.txt, etc/fstab".
 fn sources(references: &[Reference]) -> String {
     let mut files: Vec<&str> = Vec::new();
     for reference in references {

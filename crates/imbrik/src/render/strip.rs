@@ -47,7 +47,7 @@ pub(crate) fn starts(survey: &Survey, columns: u64) -> Vec<(usize, u64)> {
     starts
 }
 
-/// The two lines of a strip `columns` wide: how much is in use, and where partitions start.
+/// The two lines of a strip of `columns`: used space, and the start of partitions.
 pub(crate) fn short(
     survey: &Survey,
     columns: u64,

@@ -7,7 +7,7 @@ use imbrik_core::{
     units::ByteLen,
 };
 
-/// A line a partition: number, what it is, label, size, and where it is mounted.
+/// One line per partition: number, type, label, size, and mount point.
 pub(crate) fn parts(survey: &Survey, card: Option<&Card>) -> Vec<String> {
     let mount_of = |part: &Part| {
         let mounted = card?.partitions.iter().find(|known| Some(known.number) == part.number)?;
@@ -55,7 +55,7 @@ pub(crate) fn whose(survey: &Survey) -> Option<String> {
     Some(survey.system.as_ref().map_or(host.clone(), |system| format!("{host}, {system}")))
 }
 
-/// "ext4", or what the table says when the content says nothing.
+/// "ext4", or the type in the table if the content is unknown.
 fn volume(part: &Part) -> String {
     match (&part.volume, part.kind) {
         (Some(volume), _) => volume.kind.to_string(),

@@ -21,7 +21,7 @@ pub(crate) fn span(duration: Duration) -> String {
     }
 }
 
-/// "about 3 min": for what is only likely.
+/// "about 3 min": for estimates.
 pub(crate) fn roughly(seconds: f64) -> String {
     match seconds {
         ..5.0 => "a few seconds".to_owned(),

@@ -1,4 +1,4 @@
-//! Which cards are written: those that were named, but for what may not be, or is left out.
+//! Choosing the cards to write: the named ones, except for those that are refused or left out.
 
 use super::{UNTOUCHED, Writing};
 use crate::{
@@ -56,10 +56,10 @@ impl Writing<'_> {
         Ok(card)
     }
 
-    /// Leaves out the card called `name`, one of `all`, and says why.
+    /// Leaves out the card called `name`, one of `all`, and reports the reason.
     ///
     /// # Errors
-    /// `failure`, unless that was asked for.
+    /// `failure`, unless skipping was requested.
     pub(super) fn skip(&self, name: &Path, all: usize, failure: Failure) -> Outcome<()> {
         if !self.args.skip_failed || all == 1 || failure.exit == Exit::Interrupted {
             return Err(failure);
@@ -98,7 +98,7 @@ impl Writing<'_> {
     }
 }
 
-/// Refuses what may not be written, before anything else is asked.
+/// Refuses cards that may not be written, before any question.
 fn may_be_written(card: &Card, args: &WriteArgs) -> Outcome<()> {
     let found = standing(card, args.allow_fixed);
     let next = match &found {

@@ -17,7 +17,7 @@ use imbrik_core::{
     units::ByteLen,
 };
 
-/// How often a card may go away and come back in one run: one that does so again and again never ends.
+/// How often a card may be removed and return in one run: a card that keeps disappearing would never be finished.
 pub(crate) const MOST_TIMES: usize = 8;
 
 /// The work for a card.
@@ -60,7 +60,7 @@ impl Job<'_> {
                     written = plan.write(self.host, &there, known, options, watch);
                     back = Some(there);
                 }
-                // It was said what state the card is in, and what to do.
+                // The state of the card and the next step were reported.
                 Ok(None) | Err(_) => break,
             }
         }

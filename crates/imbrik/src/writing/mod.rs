@@ -1,4 +1,4 @@
-//! Writing cards: what `restore` and `clone` have in common.
+//! Writing cards: common to `restore` and `clone`.
 //!
 //! A [`Source`] is an image or a card with its survey; each card to write is a [`PlannedCard`] with its plan. All plans
 //! are shown, one question is asked, then one [`job`] per card runs in parallel. A failing card does not affect the
@@ -51,7 +51,7 @@ const KEPT: ByteLen = ByteLen::mib(48);
 pub(crate) enum SourceKind<'a> {
     Image(&'a Image),
     Card(&'a Card),
-    /// A card that was read before, out of a temporary image; and whose it is.
+    /// A card that was read earlier, from a temporary image; and its name.
     Kept(&'a Image, &'a str),
 }
 
@@ -135,19 +135,18 @@ struct IntoPart {
     now: Survey,
 }
 
-/// A store that several go through side by side, each at its own pace: what one has just read, the
-/// others get.
+/// A store that several readers share at their own pace: data read by one are available to the others.
 pub(crate) fn shared(content: &Arc<dyn ReadAt>) -> Arc<dyn ReadAt> {
     Arc::new(Cached::new(Arc::clone(content), KEPT, Keep::Last))
 }
 
-/// A card to write, and what for.
+/// A planned card.
 pub(crate) struct PlannedCard {
-    /// The card, and what is on all of it now.
+    /// The card, and its present content.
     target: CardTarget,
     into: Option<IntoPart>,
     plan: RestorePlan,
-    /// The host name that it gets.
+    /// The new host name.
     host: Option<String>,
     /// The partition in an image of a single partition.
     only: Option<ListedPart>,
@@ -184,7 +183,7 @@ impl PlannedCard {
         self.goal_at(&self.target.card.path)
     }
 
-    /// The same of a card that is called `path` by now.
+    /// The same for a card that is now called `path`.
     fn goal_at(&self, path: &Path) -> String {
         let card = path.display();
         match &self.into {
@@ -221,7 +220,7 @@ impl<'a> Writing<'a> {
         Self { session, command, args, made: None, asks: true, skipped: RefCell::default() }
     }
 
-    /// The same where nobody is asked whether a copy is for another board.
+    /// The same without asking if a copy is for another board.
     pub(crate) fn unasked(self) -> Self {
         Self { asks: false, ..self }
     }
@@ -258,7 +257,7 @@ impl Writing<'_> {
         }
     }
 
-    /// Plans, shows and asks; answers nothing when only the plan was wanted.
+    /// Plans, shows and asks; returns nothing if only the plan was requested.
     ///
     /// # Errors
     /// Before anything is written.
@@ -297,7 +296,7 @@ impl Writing<'_> {
         Ok(Some(targets))
     }
 
-    /// Plans `source` for the card of `target`, of which something was written by now.
+    /// Plans `source` for the card of `target`, which was partly written.
     ///
     /// # Errors
     /// As for [`Writing::prepare`].
@@ -317,8 +316,8 @@ impl Writing<'_> {
         self.session.fleet.host_of(card).open_source(card)
     }
 
-    /// Writes `target` without its first tile, and returns that: what is on the card is not yet what it is to
-    /// hold, so it gets no table.
+    /// Writes `target` except for its first tile, and returns that: the content of the card is not final, so it gets no
+    /// partition table.
     ///
     /// # Errors
     /// With the state of the card.
@@ -335,7 +334,7 @@ impl Writing<'_> {
         Ok(job.run(Watch { observer: &progress, cancel })?.first_tile)
     }
 
-    /// Plans for nothing but what would be refused.
+    /// Plans only to find reasons for a refusal.
     ///
     /// # Errors
     /// As for [`Writing::prepare`].

@@ -151,7 +151,7 @@ impl Writing<'_> {
         out.line("");
     }
 
-    /// Both cards to the same scale, when what is in use is known.
+    /// Both cards to the same scale, if their used space is known.
     fn show_strips(&self, source: &Source<'_>, target: &PlannedCard) {
         let Some(occupancy) = &source.known.occupancy else { return };
         if source.known.survey.parts.is_empty() {

@@ -115,7 +115,7 @@ fn check_reports_intact_only_with_digests() {
         .shows("is readable; it has no digests")
         .shows("Volumes    2 volumes, both were unmounted");
     assert!(!run.out_has("is intact"), "{run:?}");
-    // With a hash that matches, it is what was hashed.
+    // With a matching hash, it is the file that was hashed.
     bench.good("check plain.img --sum");
     bench.good("check plain.img").shows("is intact");
     // Half of it, which a restore refuses, too.
@@ -146,9 +146,9 @@ fn check_reports_intact_only_with_digests() {
     );
     for name in ["noise.img", "page.img", "page.img.xz", "page.sha256"] {
         let run = bench.imbrik(&format!("check {name}")).expect(3);
-        assert!(run.out_has("nothing in it is known") || run.out_has("not the image of a card"));
+        assert!(run.out_has("no known content") || run.out_has("not the image of a card"));
     }
-    // Saved with its digests, even that is what was saved.
+    // Saved with digests, even that is intact.
     write("rack/b.img", &noise(200_000_000));
     bench.good("save rack:b noise.img.zst");
     bench.good("check noise.img.zst").shows("is intact");

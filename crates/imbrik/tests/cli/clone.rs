@@ -75,7 +75,7 @@ fn restore_to_many_cards_continues_when_one_is_removed() {
 
 #[test]
 fn many_cards_take_little_longer_than_one() {
-    // So slow that waiting is what takes the time, however busy the machine is.
+    // So slow that waiting takes most of the time, even on a busy machine.
     let slow = "write_rate = 2500000";
     let more = ["b", "c", "d"].map(|name| slot(name, CARD, slow)).concat();
     let bench = Bench::with_card(&more);
@@ -87,7 +87,7 @@ fn many_cards_take_little_longer_than_one() {
     let one = timed("clone rack:a rack:b --yes");
     let three = timed("clone rack:a rack:b rack:c rack:d --yes");
     assert!(three <= one * 1.3 + 0.3, "{three:.2} s for three, {one:.2} s for one");
-    // A card that is much slower than the others ends later, and holds up nobody.
+    // A much slower card ends later, and delays no other.
     let faster = "write_rate = 7500000";
     let more = [slot("b", CARD, faster), slot("c", CARD, slow)].concat();
     bench.write_rack(&[slot("a", CARD, ""), more].concat());
@@ -101,7 +101,7 @@ fn many_cards_take_little_longer_than_one() {
     assert!(seconds[0] * 1.8 < seconds[1], "{seconds:?}");
 }
 
-/// Fails when nobody looks at the source again: the copy would mix two states of it without a word.
+/// Fails if the source is not checked again: the copy would mix two states of it silently.
 #[test]
 fn clone_warns_when_the_source_is_mounted_meanwhile() {
     let bench = Bench::with_card(&slot("b", CARD, "write_rate = 4000000"));
@@ -267,8 +267,7 @@ fn swap_clones_with_a_single_reader() {
     assert_eq!(left, ["first.img", "judged-a", "rack"]);
 }
 
-/// Fails when each copy that is made in turn gets the same name, or when the one just made is offered to
-/// be overwritten.
+/// Fails if successive copies get the same name, or the last one is offered to be overwritten.
 #[test]
 fn successive_copies_are_numbered() {
     let bench = Bench::with_card("");
@@ -290,7 +289,7 @@ fn successive_copies_are_numbered() {
             ("Another one?", nothing, "\n"),
             ("was written just now", nothing, ""),
             ("Insert another card", &second, "\n"),
-            // A wrong word: the question that follows says what to do, and nothing else does.
+            // A wrong word: the next question says what to do, and nothing else does.
             ("Type its size", nothing, "no\n"),
             ("Insert another card", nothing, "\n"),
             ("Type its size", nothing, "67.6 MB\n"),
@@ -371,7 +370,7 @@ fn interrupted_clone_leaves_no_partition_table() {
         assert!(all_are(&head[..512], 0), "{card} looks whole");
     }
     assert_eq!(bench.list("."), ["rack"]);
-    // A reader of the output that goes away ends nothing.
+    // A closed output pipe ends nothing.
     let bench = Bench::with_card(&slot("b", CARD, ""));
     let line = format!(
         "{} clone rack:a rack:b --yes 2>/dev/null | true; exit ${{PIPESTATUS[0]}}",

@@ -3,7 +3,7 @@
 use crate::harness::{Bench, CARD, flip, interrupt, noise, tool};
 use std::{fs, io::Write, process::Stdio};
 
-/// A rack whose card is saved exactly as `hive.img`, so that its bytes can be compared.
+/// A rack with a card that is saved exactly as `hive.img`, so that its bytes can be compared.
 fn bench() -> Bench {
     let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n"));
     bench.good("save rack:a hive.img --exact");

@@ -168,7 +168,7 @@ fn write_protection_and_missing_permission_are_reported() {
     let words = format!("restore hive.img.zst {} --yes --allow-fixed", card.name());
     bench.imbrik(&words).expect(4).says("write-protected");
 
-    // Without rights: the program is copied to where anybody may run it.
+    // Without root: the program is copied to a folder for all users.
     fs::copy(env!("CARGO_BIN_EXE_imbrik"), bench.path("imbrik")).unwrap();
     for path in ["", "imbrik"] {
         fs::set_permissions(bench.path(path), fs::Permissions::from_mode(0o755)).unwrap();
@@ -210,9 +210,8 @@ fn sectors_read(device: &Loop) -> u64 {
     stat.split_whitespace().nth(2).unwrap().parse().unwrap()
 }
 
-/// A restored volume whose first superblock is destroyed is mended by the copy of it, and one that takes a
-/// gigabyte of new files, and loses its power in the middle, by its journal: nothing old is found in its
-/// tables either way.
+/// A restored volume with a destroyed first superblock is repaired by its backup, and one that gets a gigabyte of new
+/// files, and loses power meanwhile, by its journal: nothing old is found in its tables either way.
 fn lives_on(bench: &Bench, card: &Loop) {
     let copy = |name: &str| {
         tool!("cp", "--sparse=always", bench.path("other"), bench.path(name));
@@ -225,7 +224,7 @@ fn lives_on(bench: &Bench, card: &Loop) {
     let headless = copy("headless");
     put(&headless, 1024, &[0; 1024]);
     let (code, told) = check(&["-fy", "-b", "32768", "-B", "4096"], &headless);
-    // Only what a copy does not know: counts, and what groups have in use.
+    // Only data that a backup does not contain: counts, and the used blocks of groups.
     assert!(code.is_some_and(|code| code < 2), "{told}");
     for word in ["garbage", "corrupt", "invalid", "illegal", "Unattached", "orphan"] {
         assert!(!told.contains(word), "{word}: {told}");
@@ -241,7 +240,7 @@ fn lives_on(bench: &Bench, card: &Loop) {
             tool!("sync", "-f", &mount.0);
         }
     }
-    // As if the power had gone: what is on the medium now, with the volume still mounted.
+    // As after a power loss: the present content of the medium, with the volume still mounted.
     std::thread::sleep(std::time::Duration::from_secs(2));
     let cut = copy("cut-off");
     let (code, told) = check(&["-fy"], &cut);
@@ -329,7 +328,7 @@ fn exact_image_keeps_an_unreplayed_journal() {
     for number in 0..40 {
         fs::write(mount.0.join(format!("log-{number}")), noise(20_000)).unwrap();
     }
-    // As if the power had gone: what is on the medium now, with the volume still mounted.
+    // As after a power loss: the present content of the medium, with the volume still mounted.
     tool!("sync");
     tool!("cp", bench.path("card"), bench.path("cut"));
     drop(mount);
@@ -365,8 +364,7 @@ fn cards_are_distinguished_without_root() {
     assert!(seen["content"].is_null(), "it could not be read: {seen}");
 }
 
-/// Files written, some deleted, and one that is deleted while it is open: a system in the middle
-/// of its day. Answers the open file.
+/// Writes files, deletes some, and deletes one that is open: a system at work. Returns the open file.
 fn write_to(at: &Path) -> fs::File {
     let early = at.join("early");
     fs::create_dir(&early).unwrap();
@@ -386,7 +384,7 @@ fn write_to(at: &Path) -> fs::File {
     open.set_len(0).unwrap();
     fs::write(at.join("open"), noise(700_000)).unwrap();
     fs::remove_file(at.join("open")).unwrap();
-    // The journal has it all, the places where it belongs have little of it.
+    // The data are in the journal, and hardly any of them at their place.
     tool!("sync", "-f", at);
     open
 }

@@ -1,4 +1,4 @@
-//! Trees put in, files removed, renamed and carried: on images and on cards, judged by the system.
+//! Adding, removing, renaming and carrying trees: on images and on cards, judged by the system.
 
 use crate::{
     harness::{Bench, CARD, is_root, noise, sized, tool},
@@ -36,7 +36,7 @@ fn judged(bench: &Bench, name: &str) {
     tool!("fsck.fat", "-n", bench.path("judged"));
 }
 
-/// Would fail where anything but what was asked for changes, or where a checker finds anything.
+/// Fails if anything else than the request changes, or a checker reports anything.
 #[test]
 fn trees_are_added_removed_and_renamed_on_images_and_cards() {
     let bench = Bench::with_card("");
@@ -92,7 +92,7 @@ fn trees_are_added_removed_and_renamed_on_images_and_cards() {
     assert!(!run.stdout.contains("\"difference\""), "{}", run.stdout);
 }
 
-/// Owners and modes are those of the folder and of the file, unless something else is asked for.
+/// Owners and modes are those of the folder and of the file, unless requested otherwise.
 #[test]
 fn added_files_get_the_owner_of_their_folder() {
     if !is_root("added_files_get_the_owner_of_their_folder") {
@@ -135,7 +135,7 @@ fn added_files_get_the_owner_of_their_folder() {
     tool!("e2fsck", "-fn", bench.path("v"));
 }
 
-/// Would fail where a carried tree loses anything that its new volume can have.
+/// Fails if a carried tree loses anything that its new volume supports.
 #[test]
 fn tree_is_carried_from_one_system_to_another() {
     if !is_root("tree_is_carried_from_one_system_to_another") {
@@ -247,7 +247,7 @@ fn copies_add_and_omit_files() {
     assert!(listed(&bench, "y.img.zst", "2:/etc").contains(&"/etc/brood/last".to_owned()));
 }
 
-/// Would fail where a copy keeps something private of a known form, or where a value is ever printed.
+/// Fails if a copy keeps private data of a known format, or a value is ever printed.
 #[test]
 fn copy_leaves_out_private_files() {
     let bench = Bench::empty();
@@ -283,7 +283,7 @@ fn copy_leaves_out_private_files() {
     }
     let told = bench.good("show v --private --json").json();
     assert_eq!(told["private"].as_array().unwrap().len(), 9, "{told}");
-    // A copy without: what was in it is not on it any more, free space included.
+    // The copy without private data does not contain them, not even in free space.
     fs::create_dir(bench.path("rack")).unwrap();
     bench.write_rack(&format!("[[slot]]\nname = \"b\"\nsize = {}\n", 32 << 20));
     let count = |bytes: &[u8]| bytes.windows(9).filter(|some| *some == b"honeycomb").count();
@@ -301,7 +301,7 @@ fn copy_leaves_out_private_files() {
     bench.good("show rack:b --private").shows("2 private files");
 }
 
-/// Would fail where a kill in the middle leaves anything else than the old files or the new ones.
+/// Fails if a kill during an edit leaves anything but the old or the new files.
 #[test]
 fn killed_edit_leaves_the_old_or_the_new_files() {
     if !is_root("killed_edit_leaves_the_old_or_the_new_files") {

@@ -1,5 +1,4 @@
-//! Cards with bad sectors where it hurts most: in tables, boot sectors and the volumes' own
-//! metadata.
+//! Cards with bad sectors where they do most harm: in tables, boot sectors and the metadata of volumes.
 
 use crate::harness::{Bench, CARD, noise, places_of, put, sized, tool};
 use serde_json::json;
@@ -47,8 +46,7 @@ fn saved(bench: &Bench, words: &str, code: i32) -> (Vec<u8>, serde_json::Value) 
     (fs::read(back).unwrap(), told)
 }
 
-/// Would fail where a bad sector in metadata ends the save, or frees anything that nobody can vouch
-/// for.
+/// Fails if a bad sector in metadata ends the save, or frees anything without proof.
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn card_with_a_bad_metadata_sector_is_saved_except_for_that_sector() {
@@ -65,7 +63,7 @@ fn card_with_a_bad_metadata_sector_is_saved_except_for_that_sector() {
             assert_eq!(told["unreadable"], json!([[at, len]]), "{name}");
             let mut expected = card.clone();
             expected[at as usize..][..len as usize].fill(0);
-            // The volume that it hits is there to the last byte; of the other, what it has in use.
+            // The affected volume is copied in full; of the other, its used space.
             let (from, to) = match at {
                 0 => (0, CARD),
                 FAT..EXT if name.contains("table") => (0, 0),
@@ -102,7 +100,7 @@ fn bad_sector_in_a_table_is_reported_and_its_copy_used() {
     shown("the table").shows("cannot be read");
 }
 
-/// Would fail where one table of two is no longer believed alone, or a bad one frees anything.
+/// Fails if one intact table of two is not used, or a bad one frees anything.
 #[test]
 fn fat_with_a_bad_sector_in_one_table_uses_the_other() {
     let bench = Bench::with_card("");
@@ -139,7 +137,7 @@ fn second_table(boot: &[u8]) -> u64 {
     512 * u64::from(u32::from_le_bytes(boot[36..40].try_into().unwrap()))
 }
 
-/// Would fail where the second copy of the table is not looked for.
+/// Fails if the backup of the table is not searched for.
 #[test]
 fn a_gpt_with_a_bad_first_header_is_read_from_its_backup() {
     let bench = Bench::with_card("");
@@ -213,7 +211,7 @@ fn with_files(bench: &Bench) -> [u64; 4] {
     [blocks("/srv/brood/may.wav")[7], blocks("/srv/brood")[0], inode, fat / 512 * 512]
 }
 
-/// Would fail where a file is called whole that is not, or where another one is named.
+/// Fails if a damaged file is called intact, or another one is named.
 #[test]
 fn lost_data_is_reported_with_its_file_names() {
     let bench = Bench::with_card("");

@@ -1,5 +1,4 @@
-//! Each fault against each command: how it ends, what is said, and what there is afterwards. Nothing is
-//! lost in any of them.
+//! Each fault with each command: the exit code, the message, and the state afterwards. Nothing may be lost.
 
 use crate::harness::{Bench, CARD, Run, all_are, flip, is_root, noise, put, sized, tool};
 use serde_json::json;
@@ -75,7 +74,7 @@ impl Base {
         names.filter_map(bytes).collect()
     }
 
-    /// Runs a command, which ends in `code` and says `words`, and looks what there is then.
+    /// Runs a command, expects `code` and `words`, and checks the state afterwards.
     fn cell(&self, fault: &str, command: &str, code: i32, words: &str) {
         let bench = &self.bench;
         let kept = self.kept();
@@ -83,7 +82,7 @@ impl Base {
         self.judge(fault, command, &run, &[code], words, kept);
     }
 
-    /// Looks at how a command ended, which is in one of `codes`, what it said, and what there is then.
+    /// Checks the result of a command, which is one of `codes`, its message, and the state afterwards.
     fn judge(
         &self,
         fault: &str,
@@ -422,7 +421,7 @@ fn removed_or_busy_device_is_reported() {
     }
     let bench = Bench::with_card("");
     let card = bench.path("rack/a.img");
-    // A filesystem that has no room for what the loop device is to hold: writing ends in an error.
+    // A filesystem without space for the loop device's file: writing fails.
     let small = bench.path("small");
     fs::create_dir(&small).unwrap();
     tool!("mount", "-t", "tmpfs", "-o", "size=8m", "tmpfs", &small);
@@ -513,7 +512,7 @@ fn failing_system_calls_lose_nothing() {
     assert!(failed > 40 && passed > 5, "{failed} failed, {passed} passed");
 }
 
-/// Runs a command whose `nth` call of one of `calls` fails; `None` when there was none.
+/// Runs a command whose `nth` call of one of `calls` fails; `None` if there was no such call.
 fn with_failing(bench: &Bench, command: &str, calls: &str, error: &str, nth: u32) -> Option<Run> {
     let trace = bench.path("trace");
     let mut strace = std::process::Command::new("strace");

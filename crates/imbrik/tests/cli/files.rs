@@ -1,5 +1,4 @@
-//! `imbrik files`: what is in a card or an image, out of it, and what changed. The kernel's mount and GNU
-//! tar judge.
+//! `imbrik files`: listing, extracting, adding and comparing files. The kernel's mount and GNU tar judge.
 
 use crate::harness::{Bench, Run, flat, is_root, noise, sized, tool};
 use serde_json::{Value, json};
@@ -42,8 +41,8 @@ fn is_as_mounted(bench: &Bench, volume: &str, make: &str) {
     assert!(run.status.success() && told.trim().is_empty(), "{volume}: {told}");
 }
 
-/// Would fail on any file that comes out otherwise than the kernel shows it: owner, permissions, time to
-/// the nanosecond, attributes, links, holes, devices.
+/// Fails if any extracted file differs from the kernel's view: owner, permissions, time in nanoseconds, attributes,
+/// links, holes, devices.
 #[test]
 fn extracted_files_match_the_kernel() {
     if !is_root("extracted_files_match_the_kernel") {
@@ -221,7 +220,7 @@ fn one_file_goes_to_a_pipe_to_a_name_or_into_a_folder() {
     bench.imbrik("files get v /etc none/deeper").expect(2).says("folder none does not exist");
     bench.imbrik("files get v / x.tar").expect(0);
     bench.imbrik("files get v / x.tar").expect(4).says("--replace");
-    // Of a card: which volume must be said, and only what is asked for is read.
+    // On a card: the volume must be named, and only the requested data are read.
     card.imbrik("files get rack:a /etc out").expect(2).says("which volume?");
     let told = card.imbrik("files get rack:a 2:/etc/hostname out --json").expect(0).json();
     let read = told["card_bytes_read"].as_u64().unwrap();
@@ -257,16 +256,15 @@ fn extraction_without_enough_space_is_refused() {
     tool!("umount", &out);
 }
 
-/// Would fail where a name or a link of a volume leads out of the folder, or where a volume that makes no
-/// sense is gone through for ever.
+/// Fails if a name or a link of a volume leads out of the folder, or reading an invalid volume does not terminate.
 #[test]
 fn hostile_tree_writes_nothing_outside_and_terminates() {
     let bench = Bench::empty();
     volume(&bench, "v", HIVE);
     let outside = bench.path("outside");
     fs::create_dir(&outside).unwrap();
-    // A link and a folder of the same name, so that what is in the folder would go through the link; a
-    // name with an escape; the names of other folders; a folder within itself; an endless file.
+    // A link and a folder of the same name, so that the folder's content would be written through the link; a name with
+    // an escape sequence; the names of other folders; a folder in itself; an endless file.
     let commands = format!(
         "symlink door {}\nmkdir other\nwrite tree/etc/hostname other/inside\n\
          write tree/etc/hostname up\nwrite tree/etc/hostname slash\nln other door\n\
@@ -281,7 +279,7 @@ fn hostile_tree_writes_nothing_outside_and_terminates() {
         .output()
         .unwrap();
     assert!(debugfs.status.success());
-    // Names that debugfs does not make: put in place of others of the same length.
+    // Names that debugfs does not create: they replace others of the same length.
     let mut bytes = bench.bytes("v");
     for (from, to) in [(b"up\0\0".as_slice(), b"..\0\0".as_slice()), (b"slash", b"/esc\x1b")] {
         let places: Vec<usize> = bytes
@@ -512,8 +510,7 @@ fn interrupted_extraction_leaves_complete_files_and_no_archive() {
     assert!(!bench.path("x.tar.zst").exists() && !bench.path("x.tar.zst.part").exists());
 }
 
-/// Would fail where a file that is put in changes anything else, where checkers find anything, or where a
-/// failure changes the image.
+/// Fails if adding a file changes anything else, checkers report anything, or a failure changes the image.
 #[test]
 fn a_file_is_put_into_an_image_and_nothing_else_changes() {
     let bench = Bench::with_card("");

@@ -295,7 +295,7 @@ fn fit_refuses_one_byte_below_the_minimum() {
     said.expect(5)
         .says("partition 2 (ext4, hive-07) needs at least")
         .says("were not allowed to shrink");
-    // The first volume gives what the second has not.
+    // The first volume shrinks by what the second cannot.
     bench
         .good(&format!("fit card.img z.img --to {less}B"))
         .shows("the others can't shrink further");
@@ -375,8 +375,8 @@ fn interrupt_or_full_disk_keeps_the_old_image_intact() {
     assert!(bench.bytes("card.img") == bytes);
 }
 
-/// Fails when an estimate of the smallest size decides whether a size is tried: the volume then gets
-/// as small as it goes, with not a block free, and leaves the rest of the card unused.
+/// Fails if an estimate of the smallest size decides which sizes are tried: the volume would then get its smallest
+/// size, without a free block, and leave the rest of the card unused.
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn volume_gets_any_requested_size_that_holds_its_data() {
@@ -402,7 +402,7 @@ fn volume_gets_any_requested_size_that_holds_its_data() {
             // A last group that would be too short for its metadata is left out.
             assert!(len <= size && size - len < 9 << 20, "{name}: {len} of {size}");
             let free = field("Free blocks:") * field("Block size:");
-            // Its journal gets longer on the way, and more groups have more tables.
+            // Its journal grows with it, and more groups have more tables.
             assert!(free + (24 << 20) >= more << 20, "{name}: {free} free with {more} MiB more");
             tool!("e2fsck", "-fn", &x);
             sizes += 1;
@@ -411,8 +411,7 @@ fn volume_gets_any_requested_size_that_holds_its_data() {
     }
 }
 
-/// Fails when a volume with a fault is refused without the way out, or when what is said of the result
-/// leaves the fault out.
+/// Fails if a volume with a fault is refused without a remedy, or the report about the result omits the fault.
 #[test]
 fn inconsistent_volume_is_refused_or_kept_with_a_warning() {
     let bench = Bench::empty();
@@ -429,7 +428,7 @@ fn inconsistent_volume_is_refused_or_kept_with_a_warning() {
     let run = run.shows("has faults, which are kept").shows(words);
     let run = run.shows("no fault in directories and links but those above");
     assert!(!run.out_has("each folder, count of links"), "{run:?}");
-    // Nothing is kept where there is nothing.
+    // Without faults, none are kept.
     tool!("debugfs", "-w", "-R", "sif brood links_count 1", &volume);
     let run = bench.good("fit v.img sound.img.zst --as-found");
     run.shows("directories and link counts of resized volumes");

@@ -112,7 +112,7 @@ impl Bench {
         self.imbrik(words).expect(0)
     }
 
-    /// Runs it, asks for code 0, and answers how many KiB of memory it took at its peak.
+    /// Runs it, expects code 0, and returns its peak memory in KiB.
     pub(crate) fn measured(&self, words: &str) -> (Run, u64) {
         let run = self.command(words.split_whitespace());
         let mut command = Command::new("time");
@@ -293,14 +293,14 @@ pub(crate) fn valid(object: &Value) {
     }
 }
 
-/// Text without where its lines break and how far they are set in.
+/// Text without line breaks and indentation.
 pub(crate) fn flat(text: &str) -> String {
     let text = text.replace(" \\\n", " ");
     text.split_whitespace().collect::<Vec<_>>().join(" ")
 }
 
-/// Runs a tool of the system and answers its output. A missing tool fails the test with the
-/// remedy: a check that could not run must not look like one that passed.
+/// Runs a system tool and returns its output. A missing tool fails the test with the remedy: a check that was not run
+/// must not look like a success.
 #[track_caller]
 pub(crate) fn run_tool(name: &str, args: &[&OsStr]) -> String {
     let mut command = Command::new(name);
@@ -392,8 +392,8 @@ pub(crate) fn places_of<'a>(bytes: &'a [u8], needle: &'a [u8]) -> impl Iterator<
     memchr::memmem::find_iter(bytes, needle)
 }
 
-/// Returns whether the test may use loop devices and mounts. Without root it says that it was not run; in
-/// CI that is a failure.
+/// Returns whether the test may use loop devices and mounts. Without root, prints that it was not run; in CI that is a
+/// failure.
 pub(crate) fn is_root(test: &str) -> bool {
     let root = tool!("id", "-u").trim() == "0";
     if !root {
@@ -403,7 +403,7 @@ pub(crate) fn is_root(test: &str) -> bool {
     root
 }
 
-/// How often a test does what it does: `usual`, unless the environment asks for more by `name`.
+/// The number of repetitions of a test: `usual`, unless the environment variable `name` asks for more.
 pub(crate) fn times(name: &str, usual: usize) -> usize {
     std::env::var(name).map_or(usual, |times| times.parse().unwrap())
 }

@@ -225,7 +225,7 @@ fn copy_gets_new_ids_keys_and_name() {
         // Old keys of other kinds are gone.
         let keys = tool!("debugfs", "-R", "ls -p /etc/ssh", bench.path("is-2"));
         assert_eq!(keys.matches("ssh_host_").count(), 2, "{keys}");
-        // No old id is left anywhere on the card but where the plan said so and in notes.
+        // No old id is left on the card except where the plan said so, and in notes.
         let raw = bench.bytes("rack/b.img");
         let full = (0..raw.len()).step_by(1 << 16);
         let full = full.filter(|at| !all_are(&raw[*at..raw.len().min(at + (1 << 16))], 0));
@@ -343,7 +343,7 @@ fn impossible_changes_are_refused_before_writing() {
         bench.imbrik(&format!("restore hive.img.zst rack:b --yes {words}")).expect(code).says(says);
         assert!(bench.bytes("rack/b.img") == before, "{words}");
     }
-    // An image that is fitted and one that is only put into a partition may have a name, too.
+    // A fitted image and one written to a partition can have a new name, too.
     bench.good("fit hive.img.zst new.img.zst --as-new hive-12");
     bench.good("show new.img.zst").shows("hive-12");
     bench.good("check new.img.zst");

@@ -1,4 +1,4 @@
-//! The program ended at random moments, as by `kill -9` or when the power goes.
+//! The program killed at random times, as by `kill -9` or a power loss.
 //!
 //! `IMBRIK_KILLS=n` ends each command n times; without it, a few times.
 
@@ -11,7 +11,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-/// Runs a command and ends it after `after`; answers whether it had ended by itself.
+/// Runs a command and kills it after `after`; returns whether it had ended before.
 fn killed(bench: &Bench, words: &str, after: Duration) -> bool {
     let mut command = bench.command(words.split(' '));
     let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
@@ -33,8 +33,8 @@ fn raw(bench: &Bench, image: &str) -> Vec<u8> {
     bench.bytes("raw.img")
 }
 
-/// Would fail where a name is not that of a whole image, where going on ends in something else than a run
-/// that nothing ended, or where a card is taken for whole that is not.
+/// Fails if an incomplete image has its final name, a resumed save differs from an uninterrupted one, or an incomplete
+/// card looks complete.
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn killed_run_leaves_a_complete_image_or_none_and_a_complete_card_or_no_table() {

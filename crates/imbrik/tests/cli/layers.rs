@@ -4,7 +4,7 @@
 use crate::layering::used;
 use std::{fs, path::Path};
 
-/// The demo types the other commands, and so goes through what was typed.
+/// The demo runs other commands through their command lines.
 const TYPES_OTHERS: &str = "demo.rs";
 
 fn sources(folder: &Path, found: &mut Vec<(String, String)>) {
@@ -34,7 +34,7 @@ fn no_command_uses_another() {
         if used(text, "crate::").iter().any(|name| name == "command") && !is_main {
             wrong.push(format!("{inside} uses a command"));
         }
-        // A file right in the folder of commands looks at its siblings through `super`.
+        // A file directly in the folder of commands refers to its siblings through `super`.
         let is_command = inside.strip_prefix("command/").filter(|name| !name.contains('/'));
         if let Some(name) = is_command.filter(|name| !matches!(*name, "mod.rs" | TYPES_OTHERS)) {
             let text = text.split("#[cfg(test)]").next().unwrap();

@@ -7,7 +7,7 @@ use std::{collections::BTreeMap, fs, path::Path};
 const SECTOR: u64 = 512;
 const MIB: u64 = 1 << 20;
 
-/// A volume of a layout: where it starts and how long it is, in MiB, and how it is made.
+/// A volume of a layout: its start and its length in MiB, and its recipe.
 type Volume = (u64, u64, &'static str);
 
 /// A card's layout.
@@ -285,7 +285,7 @@ fn goes_everywhere(layout: &Layout) {
         let what = format!("{} on {name}", layout.name);
         let mut run = bench.imbrik(words);
         if run.code == 5 {
-            // As much more as it says is enough, and a sector less is not.
+            // The reported missing space is enough, and a sector less is not.
             let shortfall = missing(&run);
             for (more, fits) in [(shortfall - SECTOR, false), (shortfall, true)] {
                 rack(size + more);
@@ -306,7 +306,7 @@ fn goes_everywhere(layout: &Layout) {
         let last = listed["content"]["partitions"].as_array().unwrap().last().unwrap().clone();
         let end = last["start"].as_u64().unwrap() + last["size"].as_u64().unwrap();
         assert!(end + 2 * MIB > size || run.out_has("let it grow"), "{what}: {end} {run:?}");
-        // The card itself makes the same as its image.
+        // The card gives the same result as its image.
         bench.good("clone rack:a rack:b --yes --fill");
         tool!("cmp", bench.path("b.img"), bench.path("rack/b.img"));
     }
@@ -402,7 +402,7 @@ fn grow_and_shrink_options_choose_partitions() {
     // The first can give, but not enough alone.
     let run = bench.imbrik("restore card.img rack:b --yes --take-from HIVE0");
     run.expect(5).says("were not allowed to shrink").says("Nothing was written");
-    // The second takes what is left, and the last moves along.
+    // The second grows into the remaining space, and the last moves.
     let now = to("restore card.img rack:c --yes --give-to 2", "c.img");
     assert_eq!((now[0], now[2].1), (before[0], before[2].1));
     assert!(now[1].1 > before[1].1 + 190 * MIB, "{now:?}");

@@ -117,7 +117,7 @@ impl Load {
         load
     }
 
-    /// Does `step` with 1, 2, 3 …, with so many microseconds in between.
+    /// Calls `step` with 1, 2, 3 …, with a pause of so many microseconds.
     fn writer(&mut self, index: usize, pause: u64, mut step: impl FnMut(u64) + Send + 'static) {
         let (ends, steps) = (Arc::clone(&self.ends), Arc::clone(&self.steps));
         self.writers.push(thread::spawn(move || {
@@ -197,7 +197,7 @@ fn is_of_one_snapshot(at: &Path, start: &[u64], end: &[u64]) {
         let is_new = *step == newest && content.len() < 5000;
         assert!(is_new || content == vec![*step as u8; 5000], "{step}");
     }
-    // As after a crash, it takes back what was under way, and needs to write for that.
+    // As after a crash, the database rolls back, and needs to write for that.
     let apart = tempfile::tempdir().unwrap();
     let line = format!("cp {}/hive.db* {}", at.display(), apart.path().display());
     tool!("sh", "-c", line);
@@ -210,7 +210,7 @@ fn is_of_one_snapshot(at: &Path, start: &[u64], end: &[u64]) {
     assert_eq!(told, "ok\n50000|50\n");
 }
 
-/// A card in use: a table, a volume that nobody has mounted, and one that everybody writes to.
+/// A card in use: a table, an unmounted volume, and one with constant writes.
 struct InUse {
     bench: Bench,
     mount: Option<Mount>,
@@ -273,8 +273,8 @@ impl Drop for InUse {
     }
 }
 
-/// The most that may be read while the card is frozen. How long that takes depends on what else the machine does, so
-/// the tests count bytes; `scripts/live-cost` measures the time.
+/// The maximum number of bytes read during a freeze. Its duration depends on other processes, so the tests count bytes;
+/// `scripts/live-cost` measures the time.
 const FROZEN_READS: u64 = 24 << 20;
 /// Seconds that a writer may be held up beyond the longest freeze.
 const SLACK: f64 = 5.0;
@@ -378,8 +378,8 @@ fn live_clone_under_load_is_a_snapshot() {
     }
 }
 
-/// Fails when a target whose content mixes different times has a partition table: a board would boot from it. Kills
-/// the program at many points, and requires that some hit the time between the first write and the last.
+/// Fails if a target with content from different times has a partition table: a board would boot from it. Kills the
+/// program at many points, and requires that some are between the first write and the last.
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn killed_live_clone_leaves_no_partition_table_over_torn_content() {
@@ -782,7 +782,7 @@ fn volume_that_cannot_be_frozen_is_read_until_unchanged() {
     tool!("umount", at);
 }
 
-/// Would fail where a unit is invalid to the system, or a night with its command line comes to nothing.
+/// Fails if a unit is invalid to the system, or a night with its command line comes to nothing.
 #[test]
 fn timer_units_are_complete() {
     if !is_root("timer_units_are_complete") {
@@ -829,7 +829,7 @@ fn timer_units_are_complete() {
         assert!(told.contains("frozen") && told.contains("checked, OK"), "{told}");
     }
     assert!(fs::read_to_string(log).unwrap().matches("ended code=0").count() == 3);
-    // A share that is not mounted: a line that says so, a code that is not 0.
+    // An unmounted share: a line about it, and an exit code other than 0.
     fs::remove_file(shelf.join("shelf.toml")).unwrap();
     let out = Command::new("sh").args(["-c", &line]).output().unwrap();
     assert_eq!(out.status.code(), Some(4), "{out:?}");

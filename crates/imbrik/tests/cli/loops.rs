@@ -31,7 +31,7 @@ impl Drop for Loop {
     }
 }
 
-/// A mount, gone when dropped.
+/// A mount, which is unmounted when dropped.
 pub(crate) struct Mount(pub(crate) PathBuf);
 
 impl Mount {

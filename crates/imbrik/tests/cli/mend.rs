@@ -1,4 +1,4 @@
-//! `imbrik mend`, and what `save` does about places that read badly.
+//! `imbrik mend`, and how `save` handles sectors that are hard to read.
 
 use crate::harness::{Bench, CARD, noise, put, sized, tool};
 use serde_json::json;
@@ -52,7 +52,7 @@ fn mend_adds_missing_data_once_it_is_readable() {
     }
 }
 
-/// Would fail where a card is believed that is another one, or was used since.
+/// Fails if another card, or one that was used since, is accepted.
 #[test]
 fn mend_refuses_a_different_card() {
     let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {CARD}\n"));
@@ -76,7 +76,7 @@ fn mend_refuses_a_different_card() {
     tool!("mcopy", "-i", fat, bench.path("new"), "::NEW");
     is_refused("was used since");
     copy();
-    // In the middle of the kernel, where the second tile begins.
+    // In the middle of the kernel, at the start of the second tile.
     put(&bench.path("rack/b.img"), (4 << 20) + 100, b"another content");
     is_refused("holds something else");
     // A copy of it, on a larger card.
@@ -135,10 +135,9 @@ fn save_without_patience_can_be_mended_later() {
     bench.good("check hasty.img.zst").shows("without 9.73 kB");
 }
 
-/// A card with 50 bad spans of 512 bytes to 4 MiB all over it. Would fail where a byte that can be read
-/// is not in the image, where much more is asked for than that, or where a file has another name than
-/// the system's own tool gives to the blocks. `IMBRIK_BAD=full` takes a card of 1.5 GB; without it, it is a
-/// third of that.
+/// A card with 50 bad regions of 512 bytes to 4 MiB. Fails if a readable byte is not in the image, much more is read
+/// than necessary, or a file name differs from that of the system's own tool. `IMBRIK_BAD=full` uses a card of 1.5 GB;
+/// the default is a third of that.
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn save_with_fifty_bad_regions_keeps_readable_data_and_names_files() {
@@ -187,7 +186,7 @@ fn save_with_fifty_bad_regions_keeps_readable_data_and_names_files() {
     let asked = number(&told["card_bytes_read"]);
     let more = asked.saturating_sub(readable) as f64 / readable as f64;
     println!("{asked} asked for {readable}: {:.2} % more", more * 100.0);
-    // A third of the card has as many bad places: what each costs is the same.
+    // A third of the card has as many bad regions, each with the same cost.
     let most = if is_full { 0.03 } else { 0.09 };
     assert!(more <= most, "{asked} asked for {readable}: {more}");
     let debugfs = |line: String| {

@@ -29,7 +29,7 @@ fn objects(run: &Run) -> Vec<Value> {
     lines
 }
 
-/// Each mistake with its exit code, what is said, and what must not be.
+/// Each mistake with its exit code, expected text, and text that must not appear.
 #[test]
 fn usage_errors_say_what_to_do_instead() {
     let bench = bench();
@@ -139,7 +139,7 @@ fn an_image_on_the_card_that_it_would_overwrite_is_refused() {
 #[test]
 fn image_problems_are_distinguished() {
     let bench = bench();
-    // Its own account of itself is damaged: that does not make it another program's.
+    // Its manifest is damaged: it is still not an image of another program.
     let bytes = bench.bytes("hive.img.zst");
     let at = bytes.windows(17).rposition(|window| window == b"{\"imbrik_manifest").unwrap();
     fs::write(bench.path("odd.img.zst"), &bytes).unwrap();
@@ -352,7 +352,7 @@ fn each_output_of_one_read_has_its_own_json_object() {
     );
 }
 
-/// Would fail where a disk that some program attaches is taken for the card that is awaited.
+/// Fails if a disk that another program attaches is taken for the inserted card.
 #[test]
 fn wait_for_a_card_ignores_a_loop_device() {
     if !is_root("wait_for_a_card_ignores_a_loop_device") {
@@ -372,8 +372,7 @@ fn wait_for_a_card_ignores_a_loop_device() {
     assert!(shown.contains("rack:new") && !shown.contains("loop"), "{shown}");
 }
 
-/// The overwriting is agreed to before anything is unmounted, and what will be refused is refused
-/// before that.
+/// Overwriting is confirmed before anything is unmounted, and refusals come before that.
 #[test]
 fn nothing_is_unmounted_for_a_command_that_is_refused() {
     let about = "mounted_at = [\"/media/hive\"]";
@@ -466,7 +465,7 @@ fn show_describes_each_container_correctly() {
         assert!(!run.out_has("is complete by itself"), "{}", run.stdout);
     }
     bench.good("save rack:a z.img.zst").shows("The image is complete by itself");
-    // Through a pipe, there is nothing beside it, and what came through is counted.
+    // Through a pipe, there are no files next to it, and the transferred bytes are counted.
     let line = format!(
         "cat z.img.zst | {} check - 2>said; {} save rack:a - 2>>said | cat >/dev/null",
         env!("CARGO_BIN_EXE_imbrik"),

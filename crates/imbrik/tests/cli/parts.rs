@@ -19,7 +19,7 @@ fn single_partition_is_saved_and_restored() {
     assert!(run["next"].as_str().unwrap().ends_with("CARD --into 1"), "{run}");
     assert!(bench.bytes("boot.img") == before[2048 * 512..34816 * 512]);
     bench.good("show boot.img").shows("the image of partition 1 alone").shows(": kernel");
-    // The place is full of something else by now.
+    // The place has other content now.
     put(&bench.path("rack/b.img"), 2048 * 512, &noise(32768 * 512));
     bench.imbrik("restore boot.img rack:b --into 3 --yes").expect(2).says("has no partition 3");
     bench

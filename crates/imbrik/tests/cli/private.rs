@@ -1,4 +1,4 @@
-//! Private data: planted secrets must not be in a copy that is said to be without them.
+//! Private data: planted secrets must not be in a copy that claims to be without them.
 
 use crate::harness::{Bench, is_root, tool};
 use serde_json::Value;
@@ -219,7 +219,7 @@ fn guesses_are_left_out_only_on_request() {
         .good("show v --private")
         .shows("/home/keeper/notes.txt possible password or token: password redacted")
         .shows("/etc/app.conf password or token: token redacted");
-    // The value that was removed from one file is in another one, and the plan says so.
+    // A value removed from one file is in another one, and the plan reports it.
     bench.good("restore v rack:b --leave-private --yes").shows("/home/keeper/notes.txt");
     let has = || memchr::memmem::find(&bench.bytes("rack/b.img"), b"ZqHONEYCOMB").is_some();
     assert!(has());

@@ -1,4 +1,4 @@
-//! `--wait`: a card that is pulled out in the middle, and put in again.
+//! `--wait`: a card that is removed during the run, and inserted again.
 
 use crate::harness::{Bench, CARD, Run, noise, put};
 use std::{
@@ -39,7 +39,7 @@ fn a_bench() -> Bench {
     bench
 }
 
-/// Would fail where what was saved before is lost or read again, or where the image mixes two cards.
+/// Fails if saved data are lost or read again, or the image mixes two cards.
 #[test]
 fn save_resumes_when_the_card_returns_under_another_name() {
     let bench = a_bench();
@@ -51,7 +51,7 @@ fn save_resumes_when_the_card_returns_under_another_name() {
     bench.good("check new.img.zst --against rack:elsewhere");
 }
 
-/// Would fail where another card is taken for the one that went away.
+/// Fails if another card is taken for the removed one.
 #[test]
 fn wait_rejects_a_different_card_of_the_same_size() {
     let bench = a_bench();
@@ -99,7 +99,7 @@ fn restore_resumes_only_on_the_same_card() {
     }
 }
 
-/// A card that goes away again and again at the same place would be waited for without end.
+/// Fails if a card that keeps disappearing at the same place is waited for forever.
 #[test]
 fn card_that_keeps_disappearing_is_abandoned() {
     let bench = a_bench();

@@ -187,7 +187,7 @@ fn partition_table_at_an_offset_requires_a_choice() {
     assert!(bench.bytes("rack/b.img") == bench.bytes("rack/a.img"));
 }
 
-/// A GPT card of 32 MiB with two partitions, as the system's own tool makes it.
+/// A GPT card of 32 MiB with two partitions, created by the system's own tool.
 fn gpt_image(path: &Path) {
     sized(path, 32 << 20);
     tool!("sgdisk", "-n1:2048:+8M", "-n2:0:+8M", "-c1:boot", "-t1:ef00", path);
@@ -260,7 +260,7 @@ fn the_last_volume_fills_a_bigger_card() {
         let bench = with_bigger(size, table);
         let plan = bench.good("restore hive.img.zst rack:b --plan --keep-size");
         assert!(!plan.out_has("grows from") && !plan.out_has("--fill"));
-        // The image says that it reached its card's end; its content alone doesn't.
+        // The image records that it filled its card; its content alone doesn't show that.
         let plan = bench.good("restore hive.img.zst rack:b --plan");
         plan.shows("partition 2 (ext4, hive-07) grows from");
         fs::copy(bench.path("rack/a.img"), bench.path("plain.img")).unwrap();
@@ -321,7 +321,7 @@ fn a_smaller_card_is_used_when_the_data_fit() {
         tool!("e2fsck", "-fn", bench.path("ext"));
         let readings = tool!("debugfs", "-R", "stat /readings", bench.path("ext"));
         assert!(readings.contains("Size: 3145728"), "{readings}");
-        // An exact image keeps what it is.
+        // An exact image is not changed.
         bench.good("save rack:a exact.img.zst --exact");
         bench.imbrik("restore exact.img.zst rack:b --yes").expect(5).says("too small");
     }

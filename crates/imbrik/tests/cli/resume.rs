@@ -8,7 +8,7 @@ fn slot(bench: &Bench, lines: &str) {
     bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {CARD}\n{lines}\n"));
 }
 
-/// The card pulled out after so many bytes.
+/// A save of a card that is removed after so many bytes.
 fn stopped(bench: &Bench, name: &str, after: u64, lines: &str) {
     slot(bench, &format!("pulled_after = {after}\n{lines}"));
     bench
@@ -25,7 +25,7 @@ fn raw(bench: &Bench, image: &str) -> Vec<u8> {
     bench.bytes("raw.img")
 }
 
-/// Nothing is left beside the image but its checksum and, of a raw one, its manifest.
+/// The only other files are its checksum and, for a raw image, its manifest.
 fn is_tidy(bench: &Bench) {
     let left: Vec<_> = bench
         .list(".")
@@ -36,8 +36,7 @@ fn is_tidy(bench: &Bench) {
     assert!(left.is_empty(), "{left:?}");
 }
 
-/// Would fail where what was saved before is read again, or where the result differs in a byte from that of
-/// a save that nothing stopped.
+/// Fails if saved data are read again, or the result differs from that of an uninterrupted save.
 #[test]
 fn resumed_save_equals_an_uninterrupted_one() {
     let bench = Bench::with_card("");
@@ -65,7 +64,7 @@ fn resumed_save_equals_an_uninterrupted_one() {
     bench.imbrik("save rack:a new.img.xz --exact --resume").expect(2).says("cannot be resumed");
 }
 
-/// Would fail where tiles of two cards, or of two states of one, end up in one image.
+/// Fails if tiles of two cards, or of two states of a card, are in one image.
 #[test]
 fn resume_refuses_a_changed_or_different_card() {
     let bench = Bench::with_card("");
@@ -96,7 +95,7 @@ fn resume_refuses_a_changed_or_different_card() {
     is_tidy(&bench);
 }
 
-/// Would fail where a tile that was cut, or damaged, is kept.
+/// Fails if a truncated or damaged tile is kept.
 #[test]
 fn resume_discards_damaged_frames() {
     let bench = Bench::with_card("");
@@ -133,7 +132,7 @@ fn resume_discards_damaged_frames() {
     }
 }
 
-/// Would fail where a place that could not be read in the first run counts as read in the second.
+/// Fails if a sector that was unreadable in the first run counts as read in the second.
 #[test]
 fn resume_keeps_the_list_of_bad_sectors() {
     let bench = Bench::with_card("");

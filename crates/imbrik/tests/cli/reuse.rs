@@ -1,4 +1,4 @@
-//! Images that are made of earlier ones: they are what a full save makes, and cost what changed.
+//! Images based on earlier ones: they equal those of a full save, and cost only changes.
 
 use crate::harness::{Bench, is_root, noise, places_of, put, sized, times, tool};
 use serde_json::Value;
@@ -149,8 +149,8 @@ fn tiles(bench: &Bench, image: &str) -> Value {
     values.next().unwrap().unwrap()["tiles"].clone()
 }
 
-/// Nights of random changes: would fail where a byte of an image made of the one before is another than in
-/// a full one, where it exists with other content of its content, or where it costs as much.
+/// Nights of random changes: fails if a byte of an image differs from that of a full save, a digest is wrong, or it
+/// costs as much.
 fn nights(count: usize) {
     if !is_root("reuse") {
         return;
@@ -266,7 +266,7 @@ fn reuse_reads_volumes_it_cannot_judge() {
     run.says("has no digests").says("repack");
 }
 
-/// Blocks of the disk are shared where its filesystem can do that: would fail where frames begin anywhere.
+/// Blocks are shared on a filesystem that supports it: fails if frames start at arbitrary offsets.
 #[test]
 fn reused_image_shares_blocks_on_disk() {
     if !is_root("reuse") {

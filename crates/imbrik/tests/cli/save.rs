@@ -233,7 +233,7 @@ fn image_belongs_to_the_user_of_sudo() {
     }
 }
 
-/// Fails when nobody looks at the card again: the image would mix two states of it without a word.
+/// Fails if the card is not checked again: the image would mix two states of it silently.
 #[test]
 fn save_reports_a_card_that_changes_meanwhile() {
     let bench = Bench::with_slot_a("read_rate = 4000000", "");

@@ -74,7 +74,7 @@ impl Screen {
                 self.shown.process(&piece[..len]);
                 true
             }
-            // The other end of a terminal whose programs are gone is an error.
+            // Reading a terminal whose processes have ended is an error.
             _ => false,
         }
     }
@@ -103,7 +103,7 @@ impl Screen {
         (self.child.wait().unwrap().code().unwrap_or(-1), self.contents())
     }
 
-    /// Closes the terminal's window; answers the exit code.
+    /// Closes the terminal's window; returns the exit code.
     fn hang_up(self) -> i32 {
         let Self { terminal, mut child, .. } = self;
         drop(terminal);
@@ -142,8 +142,7 @@ fn bench() -> Bench {
     bench
 }
 
-/// Every command with all that it draws, at every width; would fail for a line that is laid out for
-/// another one.
+/// Every command with all of its output, at every width; fails if a line is laid out for another width.
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn no_line_wraps_at_any_width() {
@@ -183,7 +182,7 @@ fn no_line_wraps_at_any_width() {
     }
 }
 
-/// Would fail where a bar that was drawn for another width stays on the screen.
+/// Fails if a bar that was drawn for another width stays on the screen.
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn a_window_that_gets_another_size_shows_no_fragments() {

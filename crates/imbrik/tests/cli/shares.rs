@@ -63,7 +63,7 @@ impl Drop for Share {
     }
 }
 
-/// Runs `words`; once the image in the making is so long, does `then`.
+/// Runs `words`; once the unfinished image has a certain length, runs `then`.
 fn in_the_middle(bench: &Bench, words: &str, then: impl FnOnce()) -> (Option<i32>, String) {
     let mut run = bench.command(words.split(' '));
     let run = run.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
@@ -84,8 +84,7 @@ fn in_the_middle(bench: &Bench, words: &str, then: impl FnOnce()) -> (Option<i32
     (out.status.code(), String::from_utf8_lossy(&out.stderr).into_owned())
 }
 
-/// Would fail where a share that goes away costs an image that was there, is taken for a card that fails, or is in
-/// the way of the next night.
+/// Fails if a lost share costs an existing image, is taken for a failing card, or obstructs the next night.
 #[test]
 fn lost_share_fails_cleanly_and_the_next_night_succeeds() {
     if !is_root("lost_share_fails_cleanly_and_the_next_night_succeeds") {

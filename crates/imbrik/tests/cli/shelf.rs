@@ -1,9 +1,9 @@
-//! A shelf: what is on it, what goes, what is overdue.
+//! Shelves: listing, thinning, and overdue images.
 
 use crate::harness::{Bench, flip, tool};
 use std::fs;
 
-/// A shelf with an image for each of `days`, made so many days ago.
+/// A shelf with an image for each of `days`, which is the age in days.
 fn shelf(days: &[u64]) -> Bench {
     let bench = Bench::with_card("");
     fs::create_dir(bench.path("shelf")).unwrap();
@@ -24,8 +24,8 @@ fn shelf(days: &[u64]) -> Bench {
     bench
 }
 
-/// Would fail where thinning takes what a rule, a pin or a check keeps, leaves what none keeps, or leaves
-/// anything beside an image that went.
+/// Fails if thinning removes images that a rule, a pin or a check keeps, keeps others, or leaves files of removed
+/// images.
 #[test]
 fn thin_removes_images_only_by_the_rules() {
     let bench = shelf(&[0, 1, 2, 3, 40, 41, 400]);
@@ -57,8 +57,8 @@ fn thin_removes_images_only_by_the_rules() {
     bench.good("shelf thin shelf --yes").shows("No image to remove");
 }
 
-/// Would fail where the image of each night is checked and those before it never again, or where the date of a
-/// check that was made with a wrong clock puts the next one off.
+/// Fails if each night's image is checked and earlier ones never again, or a check with a wrong clock postpones the
+/// next one.
 #[test]
 fn shelf_check_rotates_through_images() {
     let bench = shelf(&[5, 3]);
@@ -75,8 +75,8 @@ fn shelf_check_rotates_through_images() {
     bench.good("shelf check shelf --oldest 1").shows("OK night-3.img");
 }
 
-/// Would fail where damage is not found, is counted as an image, or is forgotten; and where something is overdue
-/// and the exit code says that all is well.
+/// Fails if damage is not found, counts as an image, or is forgotten; or if something is overdue and the exit code is
+/// 0.
 #[test]
 fn due_reports_overdue_and_damaged_images() {
     let bench = shelf(&[9, 50]);

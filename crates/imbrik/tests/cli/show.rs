@@ -94,7 +94,7 @@ fn unusual_layouts_are_named_and_copied_in_full() {
             }
             // The second partition starts inside the first.
             "overlap" => put(&card, 446 + 16 + 8, &4096u32.to_le_bytes()),
-            // A hybrid whose first partition is the whole of it: no table that makes sense.
+            // A hybrid whose first partition covers everything: an invalid table.
             _ => {
                 put(&card, 446 + 8, &0u32.to_le_bytes());
                 put(&card, 32768, b"\x01CD001\x01");
@@ -108,7 +108,7 @@ fn unusual_layouts_are_named_and_copied_in_full() {
     }
 }
 
-/// A card whose files refer to its partitions.
+/// A card with files that refer to its partitions.
 fn starting(root: &str, fstab: &str) -> Bench {
     let bench = Bench::with_card("");
     let card = bench.path("rack/a.img");

@@ -33,8 +33,7 @@ fn is_untouched(bench: &Bench, run: &Run) {
     assert!(!bench.path("rack/b.img").exists() || all_are(&bench.bytes("rack/b.img"), 0));
 }
 
-/// Fails when a signal has no effect at a question, or when what is typed afterwards is taken for an
-/// answer.
+/// Fails if a signal has no effect at a question, or later input is taken for an answer.
 #[test]
 fn interrupt_ends_a_question_at_once() {
     for interrupt in ["-INT", "-TERM", "-HUP", "typed"] {

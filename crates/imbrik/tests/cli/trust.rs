@@ -129,7 +129,7 @@ fn due(bench: &Bench) -> Run {
     bench.imbrik("shelf due shelf")
 }
 
-/// Fails when a result is kept or dropped by comparing times of different clocks.
+/// Fails if a result is kept or dropped by comparing times of different clocks.
 #[test]
 fn check_result_is_valid_until_the_image_changes() {
     let bench = bench();
@@ -191,7 +191,7 @@ fn image_from_the_future_does_not_count_as_recent() {
     due(&bench).expect(0);
 }
 
-/// Fails when a folder with images of its owner is thinned by rules that nobody chose for them.
+/// Fails if a folder with images of the user is thinned by rules that the user did not choose.
 #[test]
 fn images_present_at_shelf_creation_are_pinned() {
     let bench = Bench::with_card("");
@@ -227,8 +227,7 @@ impl Drop for Disk {
     }
 }
 
-/// Fails when each night ends with a full disk although images could be removed, or when what is left of failed
-/// nights fills it.
+/// Fails if each night ends with a full disk although images could be removed, or leftovers of failed nights fill it.
 #[test]
 fn full_disk_is_freed_by_removing_images_that_no_rule_keeps() {
     if !is_root("full_disk_is_freed_by_removing_images_that_no_rule_keeps") {
@@ -352,7 +351,7 @@ fn file_that_other_decoders_refuse_is_called_damaged() {
         }
     }
     assert!(refused > 40 && accepted > 0, "{refused} refused, {accepted} accepted by both");
-    // Raw bytes after the end of an .lzma file, a damaged xz header, a zip whose headers disagree.
+    // Raw bytes after the end of an .lzma file, a damaged xz header, a zip with inconsistent headers.
     fs::write(bench.path("v"), bench.bytes("rack/a.img")).unwrap();
     let make = "xz -k v; xz -k --format=lzma v; zip -q v.zip v";
     tool!("sh", "-c", format!("cd {}; {make}", bench.path("").display()));

@@ -1,21 +1,20 @@
-//! Only what is in use is read and written, and nothing that is in use is lost.
+//! Only used space is read and written, and nothing in it is lost.
 //!
-//! Every volume goes through an image onto a card full of old bytes: what was skipped and mattered
-//! would show. The system's checkers judge, and the files are compared.
+//! Every volume is saved and restored to a card full of old bytes, so that wrongly skipped data are detected. The
+//! system's checkers judge, and the files are compared.
 
 use crate::harness::{Bench, all_are, noise, places_of, tool};
 use std::{fs, path::Path};
 
 const OLD: u8 = 0xee;
 
-/// A rack with the bare volume that `line` makes in slot `a`, and a card full of old bytes of the
-/// same size in slot `b`.
+/// A rack with the volume that `line` creates in slot `a`, and a card of the same size full of old bytes in slot `b`.
 fn bench(mib: u64, line: &str) -> Bench {
     let bench = Bench::empty();
     fs::create_dir(bench.path("rack")).unwrap();
     let size = mib << 20;
     crate::harness::sized(&bench.path("rack/a.img"), size);
-    // Old bytes where the volume is not yet, as on a card that was used before.
+    // Old bytes under the new volume, as on a used card.
     fs::write(bench.path("rack/a.img"), vec![0xa5; size as usize]).unwrap();
     let line = line.replace("FILE", "rack/a.img");
     tool!("sh", "-c", format!("cd {} && {line}", bench.path("").display()));
@@ -39,7 +38,7 @@ fn files(at: &Path) {
     fs::hard_link(at.join("hive/brood.wav"), at.join("hive/same.wav")).unwrap();
 }
 
-/// Saves, restores, and answers how many bytes of the card were read.
+/// Saves, restores, and returns the number of bytes read from the card.
 fn through_an_image(bench: &Bench) -> u64 {
     let saved = bench.good("save rack:a x.img.zst --json").json();
     bench.good("check x.img.zst --against rack:a");
@@ -186,7 +185,7 @@ fn lost_chains_of_a_fat_volume_count_as_used() {
         64,
         "mkfs.vfat -F 16 FILE >/dev/null && head -c 900000 /bin/bash >brood && mcopy -i FILE brood ::",
     );
-    // The entry is gone, its clusters are not: as after a crash.
+    // The entry was removed, its clusters were not: as after a crash.
     let card = bench.path("rack/a.img");
     let bytes = fs::read(&card).unwrap();
     let entry = places_of(&bytes, b"BROOD      ").next().unwrap();
@@ -315,7 +314,7 @@ fn clean_ntfs_uses_its_bitmap_and_dirty_ntfs_is_copied_in_full() {
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn fragmented_card_is_read_with_little_overhead() {
-    // Every second of many files is gone again: pieces and holes of all lengths.
+    // Every second of many files is deleted: extents and holes of all lengths.
     let source = tempfile::tempdir().unwrap();
     for number in 0..900 {
         fs::write(source.path().join(number.to_string()), noise(3000 + number * 700)).unwrap();
@@ -328,7 +327,7 @@ fn fragmented_card_is_read_with_little_overhead() {
     let bench = bench(1200, &line);
     let saved = bench.good("save rack:a x.img.zst --json --no-check").json();
     let of = |key: &str| saved[key].as_u64().unwrap() as f64;
-    // On a card of 90 MB/s that takes 0.4 ms for a request besides.
+    // On a card of 90 MB/s that needs 0.4 ms per request in addition.
     let took = of("card_bytes_read") / 90e6 + of("card_requests") * 0.0004;
     let least = of("used_bytes") / 90e6;
     assert!(took <= least * 1.2, "{took:.2} s for {least:.2} s of used bytes: {saved}");

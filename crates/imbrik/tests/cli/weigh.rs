@@ -24,7 +24,7 @@ fn slot(bench: &Bench, lines: &str) {
     bench.write_rack(&format!("[[slot]]\nname = \"w\"\nsize = {CLAIMED}\n{lines}\n"));
 }
 
-/// A digest of all that a card holds: whether zeros are holes makes no difference.
+/// A digest of a card's content, in which holes are zeros.
 fn content(card: &Path) -> blake3::Hash {
     let store = FileStore::open(card).unwrap();
     let mut hasher = blake3::Hasher::new();
@@ -42,8 +42,7 @@ fn content(card: &Path) -> blake3::Hash {
     hasher.finalize()
 }
 
-/// Would fail where an honest card is doubted, a dishonest one believed, or where anything on either is
-/// another byte afterwards.
+/// Fails if an honest card is doubted, a dishonest one accepted, or any byte has changed afterwards.
 #[test]
 fn weigh_detects_false_capacity_without_harming_data() {
     let bench = Bench::with_card("");
@@ -70,7 +69,7 @@ fn weigh_detects_false_capacity_without_harming_data() {
             Some((how, real)) => {
                 let found = told["real_bytes"].as_u64().unwrap();
                 assert_eq!(told["shortfall"], how, "{lines}");
-                // A cluster more or less where it ends: only unused places are marked.
+                // Within a cluster of the real capacity: only unused places are marked.
                 let off = if how == "wraps" { 0 } else { 64 << 10 };
                 assert!(found.abs_diff(real) <= off, "{lines}: {found}");
             }
@@ -101,8 +100,8 @@ fn weigh_reports_a_slow_card_and_restores_data_when_interrupted() {
     assert!(bench.bytes("rack/a.img") == before);
 }
 
-/// A card of which only a small partition is in use, as images for small cards leave it: fails when the rest is not
-/// tested, and something is said of the whole card.
+/// A card with a small partition only, as left by images for small cards: fails if the rest is not tested, and a
+/// verdict is given for the whole card.
 #[test]
 fn weigh_tests_unpartitioned_space_and_judges_only_above_90_percent() {
     let bench = Bench::with_card("");
@@ -119,7 +118,7 @@ fn weigh_tests_unpartitioned_space_and_judges_only_above_90_percent() {
     claim("wraps_at = 1073741824");
     bench.imbrik("weigh rack:w").expect(3).shows("only 1.07 GB").shows("addresses wrap around");
     assert_eq!(content(&bench.path("rack/w.img")), before);
-    // Most of the card is a partition that is not known: nothing can be said.
+    // Most of the card is an unknown partition: no verdict is possible.
     claim("");
     let line =
         format!("echo '131072,,83' | sfdisk -q --append {}", bench.path("rack/w.img").display());
@@ -128,7 +127,7 @@ fn weigh_tests_unpartitioned_space_and_judges_only_above_90_percent() {
     run.shows("not known: only").shows("none: too little of the card could be tested");
 }
 
-/// Would fail where something is written that is not known to be unused.
+/// Fails if anything is written outside of unused space.
 #[test]
 fn weigh_writes_only_unused_space_unless_erase_is_given() {
     let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 67633152\n");

@@ -1,7 +1,7 @@
 //! Block devices, read and written past the system's page cache.
 //!
-//! Direct I/O has three merits here: progress shows what the card really took, a read-back reads
-//! the medium, and saving a card does not push everything else out of memory.
+//! Direct I/O has three advantages here: progress shows the data on the card, a read-back reads the medium, and saving
+//! a card does not fill the page cache.
 
 use super::{LinuxHost, ioctl, mounts};
 use crate::card::{Card, Host, TargetCard};
@@ -237,7 +237,7 @@ impl WriteAt for DeviceStore {
         let mut does = asked.is_ok();
         let last = span.len().saturating_sub(SAMPLE).get();
         for ahead in [0, last / 2, last] {
-            // It may say that it did, and keep what was there.
+            // It may report success and keep the old data.
             let ahead = ahead.saturating_sub(ahead.checked_rem(SAMPLE.get()).unwrap_or(0));
             let mut sample = self.pool.take(SAMPLE.to_usize().unwrap_or(0));
             if does {
@@ -269,7 +269,7 @@ impl DeviceTarget {
         Ok(Self { store: DeviceStore::open_write(card)?, card: card.clone(), host })
     }
 
-    /// Unmounts what appears on the card within the time that a desktop takes.
+    /// Unmounts new mounts of the card during the time that a desktop takes.
     fn unmount_newcomers(host: &LinuxHost, card: &Card) -> Result<Vec<PathBuf>> {
         let until = Instant::now().checked_add(DESKTOP);
         let mut unmounted = Vec::new();

@@ -21,8 +21,8 @@ use std::{
     time::{Duration, Instant},
 };
 
-/// How long an answer may take beyond the time for which something is frozen: before that, all that was
-/// written up to then goes to the card.
+/// How long an answer may take in addition to the time limit of a freeze: the freeze flushes all earlier writes to the
+/// card first.
 const MOST_FLUSHING: Duration = Duration::from_secs(600);
 
 /// The requests to the other process, and its answers.
@@ -78,7 +78,7 @@ impl Mounted {
         Ok(())
     }
 
-    /// Answers whether it was frozen up to now.
+    /// Returns whether it was frozen until now.
     fn thaw(&mut self) -> bool {
         let was_frozen = self.is_frozen;
         self.is_frozen = false;
@@ -92,15 +92,14 @@ impl Drop for Mounted {
     }
 }
 
-/// Thaws all, the one that was frozen last first; answers whether each was frozen up to now.
+/// Thaws all, in reverse order; returns whether each was frozen until now.
 fn thaw_all(mounted: &mut [Mounted]) -> bool {
     let were_frozen: Vec<_> = mounted.iter_mut().rev().map(Mounted::thaw).collect();
     were_frozen.into_iter().all(|was_frozen| was_frozen)
 }
 
-/// The other process: freezes `mounts` in their order when `input` asks for it, each time for at most `limit`,
-/// and answers on `output`. Records in the folder `records` what is frozen. Ends when `input` does, with everything
-/// thawed.
+/// The freezing process: freezes `mounts` in order on requests from `input`, each time for at most `limit`, and answers
+/// on `output`. Records frozen filesystems in the folder `records`. Ends with `input`, after thawing everything.
 ///
 /// # Errors
 /// When it can no longer answer.
@@ -380,7 +379,7 @@ impl Freeze for Freezer {
         self.ask(word::FREEZE)?;
         let frozen = self.answer(word::FROZEN);
         if frozen.is_err() {
-            // The other process thawed what it had frozen.
+            // The other process has thawed everything.
             self.guard.set(|state| state.frozen_since = None);
         }
         Ok(frozen?.chars().map(|one| one == '1').collect())

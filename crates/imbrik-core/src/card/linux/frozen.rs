@@ -98,8 +98,8 @@ fn wait_for_end(pid: u32, word: &str) {
     }
 }
 
-/// Thaws what processes recorded in `folder` and did not thaw before they were killed. `word` is an argument of every
-/// process that freezes. Returns the mount points that were still frozen.
+/// Thaws filesystems that processes in `folder` recorded and did not thaw before they were killed. `word` is an
+/// argument of every freezing process. Returns the mount points that were still frozen.
 ///
 /// A process that was killed while the kernel freezes a filesystem for it ends only afterwards. Waits for that, for at
 /// most a minute.

@@ -14,21 +14,20 @@ const FITHAW: rustix::ioctl::Opcode = opcode::read_write::<std::ffi::c_int>(b'X'
 /// `BLKGETDISKSEQ` from `linux/fs.h`.
 const BLKGETDISKSEQ: rustix::ioctl::Opcode = opcode::read::<u64>(0x12, 128);
 
-/// The number that the kernel gave to the medium in an open device; `None` where it gives none.
+/// The kernel's sequence number of the medium in an open device; `None` if it has none.
 pub(super) fn sequence(device: &File) -> Option<u64> {
     // SAFETY: BLKGETDISKSEQ fills in one u64.
     unsafe { ioctl(device, Getter::<BLKGETDISKSEQ, u64>::new()) }.ok()
 }
 
-/// Asks the kernel to read a device's partition table again. That it can't, because the device
-/// has no partitions or one of them is in use, changes nothing about what was written.
+/// Asks the kernel to read a device's partition table again. A failure, because the device has no partitions or one of
+/// them is in use, does not affect the written data.
 pub(super) fn reread_table(device: &File) {
     // SAFETY: BLKRRPART takes no argument and touches no memory of this process.
     let _ = unsafe { ioctl(device, NoArg::<BLKRRPART>::new()) };
 }
 
-/// Writes out all that the filesystem of `folder` has in memory, and stops what writes to it. Of another kind
-/// of filesystem, the answer is `OPNOTSUPP`.
+/// Flushes and freezes the filesystem of `folder`. `OPNOTSUPP` if it can't be frozen.
 pub(super) fn freeze(folder: &File) -> rustix::io::Result<()> {
     // SAFETY: FIFREEZE takes no argument and touches no memory of this process.
     unsafe { ioctl(folder, NoArg::<FIFREEZE>::new()) }

@@ -75,7 +75,7 @@ impl LinuxHost {
         Some((self.roots.dev.join(whole), is_part))
     }
 
-    /// The card, if any, on which the file at `path` lies.
+    /// The card of the file at `path`, if it is on one.
     #[must_use]
     pub fn card_under(&self, path: &Path) -> Option<PathBuf> {
         let mount = self.mount_over(path)?;

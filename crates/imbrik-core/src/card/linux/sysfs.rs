@@ -20,7 +20,7 @@ const UNIT: u64 = 512;
 /// The maximum number of nested layers: more would be a loop in a simulated tree.
 const MOST_LAYERS: u32 = 16;
 
-/// All cards and disks, and how many slots are empty.
+/// All cards and disks, and the number of empty slots.
 pub(super) fn list(roots: &Roots) -> Result<Listing> {
     let usage = Usage::read(roots)?;
     let folder = roots.sys.join("block");

@@ -7,8 +7,8 @@ const MOST_NAMED: usize = 5;
 /// The maximum number of entries that are read.
 pub(super) const MOST_ENTRIES: usize = 10_000;
 
-/// Which entry is the image, from the names of all: the only file, or the only one whose name is
-/// an image's. Names are only ever compared.
+/// Selects the image from the names of all entries: the only file, or the only one with an image's extension. Names are
+/// only compared.
 pub(super) fn only_image(names: &[String], kind: &str, wanted: Option<&str>) -> Result<usize> {
     if let Some(wanted) = wanted {
         return names.iter().position(|name| name == wanted).ok_or_else(|| {

@@ -214,7 +214,7 @@ fn word_before(file: &dyn ReadAt, end: ByteOffset) -> Result<u32> {
     bytes::le_u32(&read_up_to(file, ByteOffset::new(at), 4)?, 0).ok_or_else(cut_short)
 }
 
-/// The stream whose footer ends at `end`.
+/// The stream with the footer that ends at `end`.
 fn stream_before(file: &dyn ReadAt, end: ByteOffset) -> Result<XzStream> {
     let footer_at = end.get().checked_sub(FOOTER).ok_or_else(cut_short)?;
     let footer = read_up_to(file, ByteOffset::new(footer_at), 12)?;

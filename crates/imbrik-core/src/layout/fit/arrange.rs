@@ -47,7 +47,7 @@ pub(super) fn as_it_was(
     }
 }
 
-/// The plan in which every partition is where it was placed, on a card of `size`.
+/// The plan with every partition at its new location, on a card of `size`.
 pub(super) fn arrange(
     source: &Arc<dyn ReadAt>,
     survey: &Survey,
@@ -201,7 +201,7 @@ fn cleared(start: ByteOffset, end: ByteOffset) -> Segment {
     Segment { span: Span::between(start, end.max(start)), content: Content::Cleared }
 }
 
-/// Adds what the source has in `from`, at `to`.
+/// Adds the data at `from` of the source, at `to`.
 fn shift(segments: &mut Vec<Segment>, found: &[Segment], from: Span, to: ByteOffset) {
     let first = found.partition_point(|segment| segment.span.end() <= from.start());
     let near = found.get(first..).unwrap_or_default().iter();

@@ -1,4 +1,4 @@
-//! Which volume gets which length.
+//! Choosing the length of each volume.
 
 use super::{Placed, up_to};
 use crate::layout::{Part, Survey};
@@ -31,7 +31,7 @@ type Lens = BTreeMap<usize, ByteLen>;
 type Shapes = BTreeMap<usize, (ResizedVolume, Examined, &'static str)>;
 
 impl Chooser<'_> {
-    /// One volume as small as it can be; answers the size of the card that then is enough.
+    /// Shrinks one volume to its smallest size; returns the required card size.
     pub(super) fn smallest(&self, part: usize, room: ByteLen) -> Result<(ByteLen, Vec<Placed>)> {
         let (resized, found) = self.resize(part, NewSize::Smallest { room })?;
         let lens = Lens::from([(part, self.sectors(resized.volume.store.size()))]);
@@ -187,7 +187,7 @@ impl Chooser<'_> {
         ByteOffset::new(end).saturating_since(start)
     }
 
-    /// Makes one volume take what a card with room up to `most` has left.
+    /// Grows one volume into the free space of a card of `most`.
     fn grown(&self, part: usize, most: ByteLen) -> Result<Vec<Placed>> {
         let mut lens = Lens::new();
         let now = self.part(part)?.span.len();
@@ -204,8 +204,7 @@ impl Chooser<'_> {
         Ok(self.with(lay(self.survey, &lens), shapes))
     }
 
-    /// Makes one volume so short that all ends at `most`, or as short as it can be. Answers nothing
-    /// when that gives no room.
+    /// Shrinks one volume so that everything ends at `most`, or as far as possible. Returns nothing if it can't shrink.
     fn shrunk(
         &self,
         part: usize,

@@ -44,7 +44,7 @@ pub enum Fit {
         /// The volumes that give room when there is too little, by their places in
         /// [`Survey::parts`] and in this order. None named: all that can, the last first.
         take_from: Vec<usize>,
-        /// The volume that takes what is left over; `None` leaves it unused.
+        /// The volume that grows into the remaining space; `None` leaves it unused.
         give_to: Option<usize>,
     },
     /// As another card holds the same partitions.
@@ -64,7 +64,7 @@ struct Placed {
     from: Span,
     to: Span,
     resized: Option<(ResizedVolume, Examined)>,
-    /// Why it gets another size, in a few words.
+    /// The reason for its new size, in a few words.
     why: &'static str,
 }
 

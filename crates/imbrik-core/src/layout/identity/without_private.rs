@@ -138,7 +138,7 @@ impl Editing<'_> {
                     })
                     .collect();
                 let segments = segments.into_iter();
-                // Blocks of files that were left out stay zeros on the card, where an older copy may be.
+                // Blocks of files that were left out are zeros on the card, where an older copy may be.
                 let edited = part.spans_on_card();
                 for segment in segments {
                     if matches!(segment.content, Content::Unused | Content::Cleared) {
@@ -256,7 +256,7 @@ fn edit_of(one: Private) -> FileEdit {
     }
 }
 
-/// The rest of the last block of each file, where it is not zero.
+/// The rest of the last block of each file, if it is not zero.
 fn tails(files: &dyn Files, store: &dyn ReadAt, cancel: &Cancel) -> Result<Vec<Span>> {
     let mut tails = Vec::new();
     files.walk(files.root(), &mut |walked| {
@@ -364,7 +364,7 @@ impl<'a> Values<'a> {
             let mut at = span.start();
             while at < span.end() {
                 cancel.check()?;
-                // A value may lie across the end of a chunk.
+                // A value can cross the end of a chunk.
                 let most = ByteLen::from_usize(CHUNK.saturating_add(self.longest));
                 let len = span.end().saturating_since(at).min(most).to_usize().unwrap_or(0);
                 if self.is_in(&read_vec(store, at, len)?) {

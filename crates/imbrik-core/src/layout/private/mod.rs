@@ -1,7 +1,7 @@
-//! Private data: passwords, keys and histories that nobody wants to give away with a copy, recognised by well-known
-//! places and by their form. Findings name the place and the kind; no value leaves this part of the crate.
+//! Private data: passwords, keys and histories, recognised by well-known places and formats. Findings contain the place
+//! and the kind; no value leaves this part of the crate.
 //!
-//! Nothing here can prove that a volume holds no other private data. `docs/private.md` lists what is covered.
+//! This can't prove that a volume has no other private data. `docs/private.md` lists the rules.
 
 mod places;
 #[expect(
@@ -80,7 +80,7 @@ impl fmt::Display for PrivateKind {
 pub enum Remedy {
     /// The file is left out.
     Drop,
-    /// The values are removed, and the file is kept with this content.
+    /// The file is kept with this content, without the values.
     Blank(Vec<u8>),
 }
 
@@ -292,7 +292,7 @@ fn is_examined(names: &[&[u8]]) -> bool {
     !is_skipped && names.len() <= DEEPEST
 }
 
-/// How the text of a file is read, and whether what is found is more than a guess.
+/// The syntax of a file, and whether a finding in it is certain.
 fn syntax_of(names: &[&[u8]]) -> (Syntax, bool) {
     const CODE: [&str; 22] = [
         "py", "js", "ts", "mjs", "jsx", "tsx", "go", "c", "h", "cc", "cpp", "hpp", "rs", "php",
@@ -409,8 +409,8 @@ fn by_content(names: &[&[u8]], content: &[u8]) -> Option<Private> {
     found(kind, by, is_certain, remedy, removed.iter().map(|value| encoded(value)).collect())
 }
 
-/// A text without secrets, what was found in it, and the values that were removed. The rules are applied until they
-/// find nothing more.
+/// Removes secrets from a text; returns the text, the findings, and the removed values. The rules are applied until
+/// they find nothing more.
 fn redacted(text: &str, syntax: Syntax, is_network: bool) -> (String, Vec<Secret>, Vec<String>) {
     let mut text = text.to_owned();
     let (mut all, mut removed) = (Vec::new(), Vec::new());
@@ -429,7 +429,8 @@ fn redacted(text: &str, syntax: Syntax, is_network: bool) -> (String, Vec<Secret
     (text, all, removed)
 }
 
-/// A list of users without the hashes of their passwords, with which nobody can log in; the hashes, and the users.
+/// Removes the password hashes from a list of users, so that nobody can log in with them; returns the hashes and the
+/// users.
 fn without_hashes(text: &str) -> (String, Vec<String>, Vec<String>) {
     let (mut hashes, mut owners) = (Vec::new(), Vec::new());
     let lines = text.split_inclusive('\n').map(|line| {

@@ -5,7 +5,7 @@ use super::PrivateKind::{
     PasswordHashes, Token, Vpn,
 };
 
-/// A pattern, what it matches, and whether the file stays in a copy, but empty.
+/// A pattern, its kind, and whether a copy has the file, but empty.
 ///
 /// Patterns have the names of a path, separated by `/`. `*` matches any characters within a name, `**` any number of
 /// names, and a leading `~` the home folder of any user. Upper and lower case are the same.

@@ -1,7 +1,7 @@
 //! Secret values in the text of settings, scripts and data files: where they are, and the text without them.
 //!
-//! One scanner serves INI, shell, YAML, JSON, XML and kernel command lines: it looks at every separator (`=`, `:`, `>`
-//! or white space) and asks whether the name before it is one of a secret.
+//! A single scanner handles INI, shell, YAML, JSON, XML and kernel command lines: at every separator (`=`, `:`, `>` or
+//! white space), it decides if the name before it is that of a secret.
 
 use memchr::memmem;
 use std::ops::Range;
@@ -11,7 +11,7 @@ use std::ops::Range;
 pub(super) enum Syntax {
     /// Settings: any value after the name of a secret.
     Settings,
-    /// Source code: only literals in quotes, since what has none is a name.
+    /// Source code: only quoted literals, because unquoted words are names.
     Code,
 }
 
@@ -20,7 +20,7 @@ pub(super) enum Syntax {
 pub(super) struct Secret {
     /// Its position in the text, in bytes.
     pub(super) range: Range<usize>,
-    /// The name of the setting, or the form by which it was found.
+    /// The name of the setting, or the format by which it was found.
     pub(super) name: String,
     /// The text that replaces it.
     pub(super) replacement: &'static str,
@@ -136,7 +136,7 @@ const KEYS: [&str; 25] = [
     "network",
     "ssh",
 ];
-/// Words after the name of a secret that don't make it another thing.
+/// Words after the name of a secret that don't change its meaning.
 const FORMS: [&str; 9] =
     ["data", "material", "pem", "base64", "hex", "hash", "value", "plain", "text"];
 
@@ -255,7 +255,7 @@ fn is_no_secret(name: &str, value: &str) -> bool {
     let is_setting = value.contains(['-', '_'])
         && value.chars().all(|c| c.is_ascii_lowercase() || "-_".contains(c))
         && is_secret_name(value);
-    // Two quotes around nothing, or the mark of a locked account, are what a redacted value leaves.
+    // Empty quotes, or the mark of a locked account, are already redacted.
     let is_redacted = ["\"\"", "''", "!", "*"].contains(&value);
     is_variable || is_path || is_macro || is_port || is_setting || is_redacted
 }
@@ -318,7 +318,7 @@ fn tokens(text: &str, found: &mut Vec<Secret>) {
     };
     for hash in HASHES {
         for (start, _) in text.match_indices(hash) {
-            // Nobody can log in with a password whose hash is this.
+            // Nobody can log in with this password hash.
             add(start, "the hash of a password", 13, "!");
         }
     }
@@ -407,7 +407,7 @@ impl<'a> Line<'a> {
     }
 
     fn add(&self, found: &mut Vec<Secret>, name: &str, range: Range<usize>) {
-        // An unquoted value that is left out altogether would make JSON and YAML say something else.
+        // Removing an unquoted value completely would change the structure of JSON and YAML.
         let before = self.text.get(..range.start).unwrap_or_default();
         let is_quoted = before.ends_with(['"', '\'', '`', '>']);
         self.add_as(found, name, range, if is_quoted { "" } else { "\"\"" });
@@ -611,7 +611,7 @@ impl<'a> Line<'a> {
             let is_user =
                 !user.is_empty() && user.chars().all(|c| c.is_alphanumeric() || "._-".contains(c));
             if is_user && !password.is_empty() && !password.starts_with("//") {
-                // Any password in its place would be one that everybody knows.
+                // A replacement password would be a known one.
                 let start = base + offset_in(line, word);
                 self.add_as(found, "chpasswd", start..start + word.len(), "");
             }

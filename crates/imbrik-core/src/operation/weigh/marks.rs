@@ -111,7 +111,7 @@ impl Weighing<'_> {
         })
     }
 
-    /// Marks places all over the card, and looks whether they are there, and nowhere else.
+    /// Writes marks all over the card, and verifies that they are at their offsets, and nowhere else.
     pub(super) fn mark(&self, field: Span, count: &mut u64) -> Result<Option<Shortfall>> {
         let places = self.places(field);
         let mut last_good = None;
@@ -142,7 +142,7 @@ impl Weighing<'_> {
         }
         self.store.flush()?;
         let medium = self.medium()?;
-        // How far each mark is from where it also is.
+        // The distance of each mark from its copy.
         let mut apart: Vec<u64> = Vec::new();
         let mut ends = None;
         let mut note = |sector: &[u8], at: ByteOffset| {
@@ -185,7 +185,7 @@ impl Weighing<'_> {
             self.watch.cancel.check()?;
             let middle = good.get().midpoint(bad.get());
             let Some(at) = self.free_at(middle, bad.get()).filter(|at| *at < bad) else { break };
-            // That it doesn't wrap is known by now.
+            // Addresses don't wrap, as tested before.
             let alone = Span::default();
             let found = self.with_it_put_back(|before| self.mark_some(alone, &[at], before))?;
             match found {

@@ -107,7 +107,7 @@ fn timed(work: impl FnOnce() -> Result<()>) -> Result<Duration> {
     Ok(began.elapsed())
 }
 
-/// How much that is in a second; the largest number where it took no time.
+/// The rate per second; the largest number if no time has passed.
 fn per_second(count: u64, took: Duration) -> u64 {
     let rate = u128::from(count).saturating_mul(1_000_000_000).checked_div(took.as_nanos());
     rate.and_then(|rate| u64::try_from(rate).ok()).unwrap_or(u64::MAX)

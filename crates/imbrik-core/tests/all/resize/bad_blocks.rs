@@ -34,7 +34,7 @@ fn bad_blocks_stay_where_they_are() {
         // So many that the list has separate blocks, all over the volume.
         let blocks = (96 << 20) / block_len;
         let all = (0..400).map(|n| blocks / 5 + n * (blocks * 4 / 5 / 400));
-        // Not where groups begin: mke2fs makes volumes of those that its own checker complains of.
+        // Not at the start of groups: with those, mke2fs creates volumes that its own checker reports.
         let bad: Vec<u64> = all.filter(|block| block % (block_len * 8) > 1000).collect();
         let made = with(&bad, options, 96 << 10);
         let dir = made.path();
@@ -65,7 +65,7 @@ fn bad_blocks_stay_where_they_are() {
 
 #[test]
 fn metadata_on_a_bad_block_is_refused() {
-    // The copy of the descriptors in group 1 would reach as far when it gets longer.
+    // The backup of the descriptors in group 1 would extend to it when it grows.
     let made = with(&[8195], "-t ext4 -b 1024 -O ^resize_inode", 64 << 10);
     let error = resized(made.path(), "v", "w", NewSize::Bytes(ByteLen::mib(256))).map(drop);
     let error = error.unwrap_err();

@@ -1,8 +1,8 @@
-//! Volumes copied while they are written to, with files deleted and cut while they are open: what is
-//! saved of them, fitted, or given a new id is clean to the checker at once, and its tree, with every
-//! attribute read by the kernel, is what the kernel's own recovery makes of the same copy.
+//! Volumes copied while they are written to, with files deleted and truncated while open: saved, fitted, or with a new
+//! id, they are clean to the checker at once, and their tree, with every attribute read by the kernel, equals the
+//! kernel's own recovery of the same copy.
 //!
-//! `IMBRIK_CRASHES=n` makes n copies of each kind; without it there are a few.
+//! `IMBRIK_CRASHES=n` tests n copies of each kind; the default is a few.
 
 use super::volumes::{Mount, judged, made, noise, resized, run, same, tool, tree, without_numbers};
 use crate::support::is_root;
@@ -117,7 +117,7 @@ fn occupied(dir: &Path, volume: &str) -> (Arc<dyn ReadAt>, Occupancy) {
     (store, occupancy)
 }
 
-/// Saves `from` and restores it as `to`, over old bytes. Answers why it was read whole.
+/// Saves `from` and restores it as `to`, over old bytes. Returns the reasons why it was copied in full.
 pub(crate) fn saved(dir: &Path, from: &str, to: &str) -> Vec<String> {
     let (store, occupancy) = occupied(dir, from);
     let out = File::create(dir.join(to)).unwrap();

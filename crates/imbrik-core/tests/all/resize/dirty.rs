@@ -102,7 +102,7 @@ fn error_flag_is_kept_and_a_real_fault_is_named() {
     tool("debugfs", &["-w", "-R", "sif lost+found links_count 7", "v"], dir);
     let error = resized(dir, "v", "w", SMALLEST).map(|_| ()).unwrap_err();
     assert!(error.to_string().contains("it counts 7 links"), "{error}");
-    // Which blocks are whose is not touched by that: its free space can be skipped all the same.
+    // That does not affect block ownership: its free space can be skipped nevertheless.
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join("v")).unwrap());
     let volume = OpenVolume::open(Arc::clone(&store)).unwrap().unwrap();
     let examined = || volume.examine().unwrap().usage;

@@ -1,7 +1,7 @@
 //! Volumes after a power loss right after a fast commit: the save contains exactly what the system showed then, is
 //! clean to the checker, and equals the kernel's recovery of the same copy.
 //!
-//! `IMBRIK_CRASHES=n` makes n copies of each kind; without it there are a few.
+//! `IMBRIK_CRASHES=n` tests n copies of each kind; the default is a few.
 
 use super::{
     crash::{Host, renamed, saved},
@@ -26,7 +26,7 @@ const KINDS: [(&str, bool); 6] = [
     ("-t ext4 -b 4096 -O fast_commit,ea_inode,metadata_csum_seed", true),
 ];
 
-/// Numbers that look random, always the same.
+/// Pseudo-random numbers, always the same.
 struct Dice(u64);
 
 impl Dice {
@@ -116,7 +116,7 @@ impl Load {
                 self.folders.push(path);
             }
             (12, _) if self.folders.len() > 1 => {
-                // Only an empty one goes.
+                // Only an empty folder can be removed.
                 if std::fs::remove_dir(&folder).is_ok() {
                     self.folders.retain(|one| *one != folder);
                 }

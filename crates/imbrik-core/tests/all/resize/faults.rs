@@ -1,6 +1,6 @@
-//! Faults that have nothing to do with which blocks are whose: in folders, their indexes, links,
-//! attributes and special inodes. Each is named, and the volume keeps its size; where they are to be
-//! kept as found, the result has no complaint of the checker that its source did not have.
+//! Faults that don't concern block ownership: in folders, their indexes, links, attributes and special inodes. Each is
+//! reported, and the volume is not resized; if they are to be kept, the checker reports nothing about the result that
+//! it did not report about the source.
 
 use super::volumes::{made, noise, resized, resized_with, run, tool};
 use imbrik_core::{
@@ -75,7 +75,7 @@ impl Volume {
         block * BLOCK
     }
 
-    /// The byte of the volume where an inode starts.
+    /// The offset of an inode in the volume.
     fn inode_at(&self, name: &str) -> u64 {
         let said = tool("debugfs", &["-R", &format!("imap {name}"), "v"], self.path());
         let number =
@@ -108,7 +108,7 @@ impl Volume {
         file.write_all_at(bytes, at).unwrap();
     }
 
-    /// The byte of the volume where the entry `name` of a folder's first block starts.
+    /// The offset of the entry `name` in the first block of a folder.
     fn entry(&self, folder: &str, name: &str) -> u64 {
         let block = self.block(folder, 0);
         let bytes = self.read(block, BLOCK as usize);

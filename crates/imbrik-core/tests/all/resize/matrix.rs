@@ -31,8 +31,8 @@ struct Case {
     /// Bytes of files, and names in the crowded folder.
     budget: usize,
     entries: usize,
-    /// How full it is made beyond that, in percent; what was written first is deleted again, so
-    /// that what is left lies in the last groups.
+    /// How far it is filled in addition, in percent; the first files are deleted again, so that the rest is in the last
+    /// groups.
     full: u64,
 }
 
@@ -93,14 +93,14 @@ impl Case {
         ));
         let moves_little = |had: ByteLen, did: ByteLen| did.get() <= had.get() * 105 / 100 + MIB;
         assert!(moves_little(shape.had_to_move, shape.copied), "{what}");
-        // Nothing is left over but where the number of inodes decides.
+        // No free space is left, except where the number of inodes is the limit.
         let used = found.usage.in_use().get();
         let limits = ["-N", "-I 1024", "stable_inodes"];
         let decided_by_inodes = limits.iter().any(|limit| self.options.contains(limit));
         assert!(decided_by_inodes || least.get() <= used * 1005 / 1000 + MIB, "{what}: {least}");
         judged(dir, "w");
         same(&before, &tree_of(dir, "w"), &what);
-        // At its smallest it can be written to where it has blocks already.
+        // At its smallest size, existing blocks can be overwritten.
         if writes(dir, "w", overwrite) {
             judged(dir, "w");
         }
@@ -111,7 +111,7 @@ impl Case {
         } else {
             eprintln!("NOT WRITTEN TO: the kernel here mounts no {what} for writing");
         }
-        // All sizes in the full matrix; here each kind goes to some of them, and all are gone to.
+        // The full matrix tests all sizes; here each kind is tested with some, and together they cover all.
         let all = [(len + least.get()) / 2, len + 4096, len * 13 / 10, len * 4, len * 40];
         let sizes: Vec<u64> = match (is_full(), self.options.len() % 2) {
             (true, _) => all.to_vec(),
@@ -158,7 +158,7 @@ fn resized_by_the_system(dir: &Path, before: &str, what: &str) {
     }
 }
 
-/// Mounts a volume for writing and lets `work` write; `false` where the kernel won't.
+/// Mounts a volume writable and runs `work`; `false` if the kernel refuses.
 fn writes(dir: &Path, volume: &str, work: fn(&Path)) -> bool {
     let Some(mount) = Mount::of(dir, volume, "noatime") else { return false };
     work(mount.path());

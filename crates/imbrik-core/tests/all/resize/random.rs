@@ -116,7 +116,7 @@ fn spilling_to_disk_gives_the_same_result() {
     assert!(!aside.aside.is_zero());
     assert!(fs::read(dir.join("a.img")).unwrap() == fs::read(dir.join("b.img")).unwrap());
     judged(dir, "b.img");
-    // One that is asked to stop, stops; one that cannot put its blocks aside says so.
+    // A cancelled resize stops; one that can't write its temporary file reports it.
     cancel.request();
     let error = resized_with(dir, "v", "c.img", goal, work).map(|_| ()).unwrap_err();
     assert_eq!(error.class(), Class::Cancelled);
@@ -150,7 +150,7 @@ fn chosen(dir: &Path, size: u64) -> Option<u64> {
     }
 }
 
-/// The longest volume that comes out when a length of at most `size` is asked for, each tried.
+/// The longest volume for a requested length of at most `size`, found by trying each.
 fn longest(dir: &Path, size: u64, not_below: u64) -> Option<u64> {
     let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join("v")).unwrap());
     let volume = OpenVolume::open(Arc::clone(&store)).unwrap().unwrap();

@@ -40,7 +40,7 @@ pub(crate) fn made(options: &str, kib: u64) -> tempfile::TempDir {
     dir
 }
 
-/// A volume mounted through a loop device, both gone when dropped.
+/// A volume mounted through a loop device; both are released when dropped.
 pub(crate) struct Mount(PathBuf);
 
 impl Mount {
@@ -201,8 +201,7 @@ fn holes(path: &Path) -> Vec<(u64, u64)> {
     found
 }
 
-/// The tree of a volume: through a mount, or where the kernel cannot mount it, as `debugfs` takes it
-/// out.
+/// The tree of a volume: through a mount, or, if the kernel can't mount it, as extracted by `debugfs`.
 pub(crate) fn tree_of(dir: &Path, volume: &str) -> String {
     if let Some(mount) = Mount::of(dir, volume, "ro,noload") {
         return without_numbers(&tree(mount.path()));
@@ -268,7 +267,7 @@ pub(crate) fn fill_tree(at: &Path, budget: usize, entries: usize) {
         let large = "wax ".repeat(1500);
         let _ = run("setfattr", &["-n", "user.large", "-v", &large, "brood/4.wav"], &folder);
     }
-    // Two files that get room by turns are in many pieces; one of them goes, and leaves holes.
+    // Two files that grow alternately have many extents; one of them is deleted, and leaves holes.
     let (log, going) = (at.join("weights.log"), at.join("going"));
     let files = [File::create(&log).unwrap(), File::create(&going).unwrap()];
     for piece in 0..(budget as u64 / 4 / 8192).min(2500) {

@@ -50,7 +50,7 @@ impl Editor<'_> {
         Ok(())
     }
 
-    /// Gives an inode another owner; what it has counts for that one from now on.
+    /// Changes the owner of an inode, and moves its usage to the new owner.
     ///
     /// # Errors
     /// When its attributes are invalid.

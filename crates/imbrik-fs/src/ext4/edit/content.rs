@@ -23,8 +23,7 @@ const IN_INODE: u64 = 60;
 const MOST_BLOCKS: u64 = 0xffff_ffff;
 
 impl Editor<'_> {
-    /// Gives a file new content: in its inode where that has its content, and in blocks that nobody has
-    /// else.
+    /// Replaces the content of a file: inline if the file has inline data, and in newly allocated blocks otherwise.
     ///
     /// # Errors
     /// When no block is free, or it is too long.

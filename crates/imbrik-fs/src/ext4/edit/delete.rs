@@ -17,7 +17,7 @@ use crate::{
 use imbrik_store::error::{Error, Result};
 
 impl Editor<'_> {
-    /// The map of an inode whose blocks are nobody's own metadata.
+    /// The map of an inode, after a check that it contains no metadata of the volume.
     ///
     /// # Errors
     /// When it cannot be read, or leads elsewhere.

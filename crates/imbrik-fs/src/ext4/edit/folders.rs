@@ -1,4 +1,4 @@
-//! Entries of folders: looked up, added, taken out.
+//! Directory entries: lookup, addition, removal.
 
 use super::{Editor, OpenInode};
 use crate::ext4::structure::{
@@ -31,7 +31,7 @@ impl Editor<'_> {
         Ok(found)
     }
 
-    /// Calls `each` with the entries of a folder until it answers `false`.
+    /// Calls `each` with the entries of a folder until it returns `false`.
     fn each_entry(
         &self,
         open: &OpenInode,
@@ -123,7 +123,7 @@ impl Editor<'_> {
         Ok(())
     }
 
-    /// Takes the entry `name` out of a folder; answers whether there was one.
+    /// Removes the entry `name` from a folder; returns whether it existed.
     ///
     /// # Errors
     /// When the folder cannot be read, or is invalid.
@@ -188,7 +188,7 @@ impl Editor<'_> {
         self.space.put_block(block, &content)
     }
 
-    /// Makes a plain folder of a hashed one: its nodes become blocks without entries.
+    /// Converts a hashed folder to a plain one: its nodes become blocks without entries.
     fn unhash(&mut self, open: &mut OpenInode) -> Result<()> {
         let folder = &open.inode;
         let seed = folder.seed(self.superblock());

@@ -1,4 +1,4 @@
-//! The index of a hashed folder: which block has a name, and what becomes of the index when names come.
+//! The index of a hashed folder: finding the block of a name, and updating the index for new names.
 //!
 //! A full leaf is split, as by the kernel; if its node is full as well, the whole index is rebuilt. If that is
 //! impossible, the folder becomes one without an index, which every system can read.
@@ -203,8 +203,8 @@ impl Editor<'_> {
         Some(block)
     }
 
-    /// Makes a hashed folder of a plain one that has one block, with `entry` added; answers whether that
-    /// can be.
+    /// Converts a plain folder with a single block to a hashed one, with `entry` added; returns whether that is
+    /// possible.
     ///
     /// # Errors
     /// When the folder is invalid, or no block is free.
@@ -272,7 +272,7 @@ impl Editor<'_> {
         }
         let (root_room, node_room) = folder::index_rooms(len, has_tail).ok_or_else(wrong)?;
         let is_deep = leaves.len() > root_room;
-        // Nodes get room for more, too.
+        // Nodes get free space for more entries, too.
         let a_node = node_room.saturating_mul(FILLED) / 100;
         let nodes = if is_deep { leaves.len().div_ceil(a_node.max(1)) } else { 0 };
         if nodes > root_room {
@@ -320,7 +320,7 @@ impl Editor<'_> {
     }
 }
 
-/// Which of a node's children may have a hash: the last whose own is not above it.
+/// The child of a node for a hash: the last one whose own hash is not larger.
 fn child_of(children: &[Child], hash: u32) -> usize {
     let above = children.iter().skip(1).take_while(|(lowest, _)| *lowest <= hash).count();
     above.min(children.len().saturating_sub(1))

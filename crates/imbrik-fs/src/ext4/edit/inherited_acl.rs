@@ -13,7 +13,7 @@ use imbrik_store::{
 const OF_NEW: &[u8] = b"system.posix_acl_default";
 const OF_ACCESS: &[u8] = b"system.posix_acl_access";
 
-/// Whom an entry is about: the owner, one user, the group, one group, at most what those get, all others.
+/// The kinds of entries: the owner, a named user, the group, a named group, the mask, others.
 const OWNER: u16 = 1;
 const USER: u16 = 2;
 const GROUP: u16 = 4;
@@ -67,8 +67,8 @@ impl Editor<'_> {
     }
 }
 
-/// The list of something that is made with `permissions` where `list` is handed on, and the permissions that it has
-/// then. No list where the permissions say all.
+/// The list of a new item with `permissions` that inherits `list`, and its resulting permissions. Without a list if the
+/// permissions are equivalent.
 fn for_new(list: &[u8], permissions: u16) -> Option<(Option<Vec<u8>>, u16)> {
     let mut own = list.to_vec();
     let (entries, _) = own.get_mut(4..)?.as_chunks_mut::<8>();

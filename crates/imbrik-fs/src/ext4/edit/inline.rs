@@ -1,4 +1,4 @@
-//! Content that is kept in an inode, taken out of it.
+//! Moving inline content out of an inode.
 
 use super::{Editor, OpenInode};
 use crate::ext4::{

@@ -19,7 +19,7 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// The set-group-id bit: what is made in such a folder belongs to its group, and folders hand it on.
+/// The set-group-id bit: new items in such a folder get its group, and new folders inherit the bit.
 const SET_GROUP: u16 = 0o2000;
 /// Links that are longer have a block.
 const SHORT_LINK: usize = 59;
@@ -38,8 +38,7 @@ pub(super) enum What<'w> {
 }
 
 impl Editor<'_> {
-    /// A new inode, which belongs to whom its folder belongs unless `meta` says otherwise. A folder gets
-    /// no block yet.
+    /// Creates an inode, which has the owner of its folder unless `meta` has another one. A folder has no block yet.
     ///
     /// # Errors
     /// When no inode is free, or its attributes are not supported.

@@ -1,4 +1,4 @@
-//! Files put into a volume, taken out of it, and given other names.
+//! Adding, removing and renaming files of a volume.
 //!
 //! An existing file keeps its inode, and with it its owner, mode and attributes; new content is written to other blocks
 //! than the old. A hashed folder keeps its index.
@@ -47,8 +47,8 @@ use std::{
 ///
 /// # Errors
 /// - When the store cannot be read.
-/// - [`imbrik_store::Class::Unsupported`] for what is not edited, [`imbrik_store::Class::Corrupt`] for what makes
-///   no sense, [`imbrik_store::Class::NoRoom`] when no block or inode is free.
+/// - [`imbrik_store::Class::Unsupported`] for unsupported volumes and files, [`imbrik_store::Class::Corrupt`] for
+/// invalid metadata, [`imbrik_store::Class::NoRoom`] when no block or inode is free.
 pub(crate) fn edit(
     store: &Arc<dyn ReadAt>,
     edits: &[FileEdit],
@@ -85,9 +85,9 @@ fn written_at(draft: &mut Edited, superblock: &Superblock, now: u64) -> Result<(
 /// A volume whose inodes are changed.
 pub(super) struct Editor<'a> {
     pub(super) space: Space<'a>,
-    /// The time that what is changed gets.
+    /// The change time of changed inodes.
     now: FileTime,
-    /// By how much what an owner has changes.
+    /// The change of each owner's usage.
     pub(super) usage: BTreeMap<quota::Owner, quota::Change>,
     /// The inodes that were changed, or are new. They are written when all is done.
     inodes: BTreeMap<u32, OpenInode>,
@@ -95,7 +95,7 @@ pub(super) struct Editor<'a> {
     paths: BTreeMap<Vec<Vec<u8>>, u32>,
     /// The blocks of the volume's own metadata, once they are needed.
     fixed: Option<Fixed>,
-    /// The inodes that are gone.
+    /// The deleted inodes.
     gone: BTreeSet<u32>,
 }
 
@@ -157,7 +157,7 @@ impl<'a> Editor<'a> {
         low_u32(self.now.seconds.unsigned_abs())
     }
 
-    /// Has an inode say that it was changed now.
+    /// Sets the change time of an inode to now.
     fn touch(&self, inode: &mut RawInode) {
         inode.put_changed(self.now);
         inode.put_modified(self.now);

@@ -34,7 +34,7 @@ pub(in crate::ext4) struct OpenInode {
     pub(super) is_new: bool,
     /// Its map as the volume has it.
     was: Map,
-    /// How many blocks it has beside: those of its attributes.
+    /// The number of its other blocks: those of its attributes.
     others: u64,
 }
 
@@ -52,7 +52,7 @@ impl OpenInode {
         }
     }
 
-    /// One whose map is known.
+    /// An inode with a known map.
     ///
     /// # Errors
     /// When its count of blocks is invalid.
@@ -217,8 +217,7 @@ struct Indirect<'e, 'a> {
 }
 
 impl Indirect<'_, '_> {
-    /// The block that leads to what is at block `logical` of the file, over `depth` levels; 0 when there
-    /// is nothing.
+    /// The block that refers to block `logical` of the file, over `depth` levels; 0 for a hole.
     fn below(&mut self, logical: u64, depth: u32) -> Result<u32> {
         let end = logical.plus(self.per.saturating_pow(depth))?;
         let at =

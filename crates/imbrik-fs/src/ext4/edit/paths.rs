@@ -1,4 +1,4 @@
-//! One edit after the other: what paths lead to, and what becomes of it.
+//! Applying edits one by one: resolving paths, and changing the items there.
 
 use super::{Editor, OpenInode, make::What};
 use crate::{
@@ -52,7 +52,7 @@ impl Editor<'_> {
         Ok(found)
     }
 
-    /// Takes an inode that is a folder whose blocks can be read.
+    /// Opens an inode that is a folder with readable blocks.
     fn take_folder(&mut self, number: u32) -> Result<OpenInode> {
         let inode = &self.peek(number)?.inode;
         if !inode.is_folder() {
@@ -64,7 +64,7 @@ impl Editor<'_> {
         self.take(number)
     }
 
-    /// The folder that `path` is in, what the path leads to in it, and its name.
+    /// The folder of `path`, the present item at the path, and its name.
     fn place_of<'p>(&mut self, path: &'p [Vec<u8>]) -> Result<(u32, Option<u32>, &'p [u8])> {
         let (name, folders) = split(path)?;
         let folder = self.folder_at(folders)?;

@@ -86,7 +86,7 @@ impl Reading {
         Self { expected, is_first: true, sum: 0, done, tails: 0, waiting }
     }
 
-    /// Takes the tags of a block; answers whether more may follow.
+    /// Processes the tags of a block; returns whether more may follow.
     fn block(&mut self, block: &[u8]) -> Result<bool> {
         if std::mem::take(&mut self.is_first) && bytes::le_u16(block, 0) != Some(HEAD) {
             return Ok(false);

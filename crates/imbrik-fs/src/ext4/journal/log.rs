@@ -1,5 +1,5 @@
-//! The log of a journal: what the blocks of a volume would hold after its own system's recovery,
-//! without writing to it. After the kernel's documentation ("Journal (jbd2)").
+//! The log of a journal: the future content of blocks after recovery, without writing to the volume. After the kernel's
+//! documentation ("Journal (jbd2)").
 //!
 //! The log is a ring of transactions. Each consists of descriptor blocks, which record where the blocks after them
 //! belong, revoke blocks, which cancel earlier copies of a block, and a commit block at the end. A transaction without
@@ -265,8 +265,8 @@ impl<'a> Journal<'a> {
         Ok(Replay { blocks, head: (place, head), fast })
     }
 
-    /// Walks the transactions up to the one numbered `until`, or to the log's end; answers the
-    /// number that the next transaction would have.
+    /// Walks the transactions up to the one numbered `until`, or to the end of the log; returns the number of the next
+    /// transaction.
     fn walk(
         &self,
         until: Option<u32>,
@@ -274,7 +274,7 @@ impl<'a> Journal<'a> {
     ) -> Result<u32> {
         let mut sequence = self.sequence;
         let mut number = self.start;
-        // The ring is gone round once at most.
+        // Limits the walk to one round of the ring.
         let mut left = self.end.saturating_sub(self.first);
         let mut v1_sum = !0;
         while until != Some(sequence) {
@@ -416,7 +416,7 @@ impl<'a> Journal<'a> {
         Ok(())
     }
 
-    /// The first version's checksum of a whole transaction goes over all its blocks.
+    /// The checksum of a transaction in version 1 covers all of its blocks.
     fn v1_sum(&self, sum: u32, block: &[u8], until: Option<u32>) -> u32 {
         match self.compat & COMPAT_CHECKSUM != 0 && until.is_none() {
             true => crc32_be(sum, block),

@@ -1,4 +1,4 @@
-//! The journal of an ext volume: where it is, its log, and what the volume is once that is replayed.
+//! The journal of an ext volume: its location, its log, and the volume after a replay.
 
 mod fast;
 mod log;

@@ -29,7 +29,7 @@ pub(in crate::ext4) struct JournalPlace {
     pub(in crate::ext4) head: Vec<u8>,
     /// True if a checksum, or the superblock's copy of its start, confirms the map.
     pub(in crate::ext4) is_confirmed: bool,
-    /// True if that goes for every block of the map: those beside the inode have no copy, and
+    /// True if that is confirmed for every block of the map: map blocks outside of the inode have no backup, and
     /// without checksums a wrong bit in one of them would have a block of another file cleared.
     pub(in crate::ext4) is_confirmed_to_its_end: bool,
 }

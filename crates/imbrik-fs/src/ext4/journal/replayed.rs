@@ -20,7 +20,7 @@ impl Replayed {
     /// `store` with the blocks of `replay`.
     ///
     /// # Errors
-    /// When a block whose head was taken away in the log cannot be read.
+    /// When a block with an escaped start in the log cannot be read.
     pub(in crate::ext4) fn new(
         store: &Arc<dyn ReadAt>,
         block_len: u64,
@@ -63,8 +63,7 @@ impl Replayed {
         &self.blocks
     }
 
-    /// The volume, and where its blocks lie whose content is not the one in their place, in order and
-    /// joined.
+    /// The volume, and the ranges of its blocks with other content than on the medium, in order and joined.
     pub(in crate::ext4) fn finished(self) -> (Arc<dyn ReadAt>, Vec<Span>) {
         let changed = joined(self.logged.into_iter().chain(self.blocks.spans()).collect());
         (Arc::new(self.blocks), changed)

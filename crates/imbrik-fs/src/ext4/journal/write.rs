@@ -27,7 +27,7 @@ type Placed = (ByteOffset, Vec<u8>);
 pub(in crate::ext4) struct Transaction {
     /// The blocks of the log.
     pub(in crate::ext4) log: Vec<Placed>,
-    /// The journal's superblock, which says that they count.
+    /// The journal's superblock that makes them valid.
     pub(in crate::ext4) begun: Placed,
     /// The journal's superblock after all blocks are at their places.
     pub(in crate::ext4) done: Placed,

@@ -63,7 +63,7 @@ impl Draft {
         self.blocks.put_unit(block, bytes)
     }
 
-    /// Puts `bytes` at `inside` in `block`, whose content is `base` if it was not made yet.
+    /// Writes `bytes` at `inside` in `block`, whose content is `base` if it was not written yet.
     ///
     /// # Errors
     /// When the base cannot be read, or the bytes don't fit.

@@ -17,7 +17,7 @@ use imbrik_store::{
     exact::{Exact as _, invariant_error},
 };
 
-/// A new last group with less room than this beside its own metadata is not worth having.
+/// A new last group with less space than this besides its own metadata is not worth having.
 const LEAST_ROOM: u64 = 64;
 
 /// The groups of a volume at a new size.
@@ -30,9 +30,8 @@ pub(super) struct Geometry {
 }
 
 impl Geometry {
-    /// The groups of `opened` with `blocks` blocks, or a few less where the last group would be too
-    /// short for what it must hold. `owned` are the blocks of files: they are left in peace where
-    /// there is a choice.
+    /// The groups of `opened` with `blocks` blocks, or a few less if the last group would be too short for its
+    /// metadata. `owned` are the blocks of files, which are avoided if possible.
     ///
     /// # Errors
     /// [`imbrik_store::Class::Unsupported`] when the format has no room for that many blocks or inodes, and
@@ -76,8 +75,8 @@ impl Geometry {
         Ok(this)
     }
 
-    /// Finds a place of `len` blocks for something of group `number`: without flex_bg in that
-    /// group, and where no file has to make room if there is such a place.
+    /// Finds a location of `len` blocks for metadata of group `number`: without flex_bg in that group, and where no
+    /// file has to move, if possible.
     fn find_place(&mut self, owned: &Bits, number: u64, len: u64) -> Result<u64> {
         let superblock = &self.superblock;
         let own = Run::new(superblock.group_start(number), superblock.group_len(number));
@@ -274,8 +273,8 @@ mod tests {
     use proptest::prelude::*;
     use std::sync::Arc;
 
-    /// A volume of `blocks` blocks of 1 KiB whose groups hold their own metadata, as mkfs lays them
-    /// out, with these features (compatible, incompatible, read-only-compatible).
+    /// A volume of `blocks` blocks of 1 KiB with the layout of mkfs and these features (compatible, incompatible,
+    /// read-only-compatible).
     fn volume(blocks: u64, per_group: u32, features: (u32, u32, u32), reserved: u16) -> Opened {
         let mut raw = vec![0; Superblock::LEN];
         let (compat, incompat, ro_compat) = features;
@@ -348,7 +347,7 @@ mod tests {
             };
             let new = &geometry.superblock;
             prop_assert!(new.blocks <= wanted && new.blocks > 0);
-            // No group's metadata lie on another's, or outside.
+            // The metadata of groups don't overlap, and are in the volume.
             let leading: u64 = (0..new.groups()).map(|group| new.leading_blocks(group)).sum();
             let all = leading + new.groups() * new.metadata_blocks_a_group();
             prop_assert_eq!(geometry.metadata.count(), all);

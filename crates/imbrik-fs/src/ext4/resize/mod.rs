@@ -112,7 +112,7 @@ pub(super) fn check_blocks(store: Arc<dyn ReadAt>, cancel: &Cancel) -> Result<us
     Ok(census.faults.list().len())
 }
 
-/// Looks at every inode in use and every block that it has.
+/// Reads every used inode and all of its blocks.
 ///
 /// # Errors
 /// As [`crate::check`].

@@ -16,7 +16,7 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// Looks at the finished volume as closely as at its source.
+/// Verifies the finished volume as thoroughly as its source.
 pub(super) fn prove(
     store: &Arc<dyn ReadAt>,
     source: &Census,

@@ -4,7 +4,7 @@
 
 use crate::ext4::superblock::Superblock;
 
-/// The start of half MD4 and TEA where the superblock has no seed.
+/// The initial values of half MD4 and TEA if the superblock has no seed.
 const START: [u32; 4] = [0x6745_2301, 0xefcd_ab89, 0x98ba_dcfe, 0x1032_5476];
 /// The hash that marks the end: no name has it.
 const END: u32 = 0xffff_fffe;

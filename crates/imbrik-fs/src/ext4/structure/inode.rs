@@ -52,7 +52,7 @@ const USER_FLAGS: [(FileFlags, u32); 8] = [
 /// The offsets of the map's 60 bytes.
 pub(in crate::ext4) const I_BLOCK: Range<usize> = 0x28..0x64;
 
-/// How an inode says where its content is.
+/// How an inode records the location of its content.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(in crate::ext4) enum MapKind {
     /// It has no blocks: a device, a short link, or content within the inode.
@@ -181,7 +181,7 @@ impl RawInode {
         self.time(0x10, 0x88)
     }
 
-    /// When it was made; `None` where it has no room for that.
+    /// The creation time; `None` if it has no field for it.
     pub(in crate::ext4) fn created(&self) -> Option<FileTime> {
         let end = 128usize.checked_add(self.extra_len()?.into())?;
         (end >= 0x94).then(|| self.time(0x90, 0x94)).flatten()
@@ -218,7 +218,7 @@ impl RawInode {
         self.put_flags(self.flags() | INDEX_FLAG);
     }
 
-    /// Says how many names it has.
+    /// Sets the number of its names.
     pub(in crate::ext4) fn put_links(&mut self, links: u16) {
         let _ = bytes::put(&mut self.raw, 0x1a, links.to_le_bytes());
     }
@@ -344,7 +344,7 @@ impl RawInode {
         self.put_u32(0x8, hash);
     }
 
-    /// Of such an inode: how many attributes have it for their value.
+    /// In a value inode: the number of attributes with that value.
     pub(in crate::ext4) fn value_references(&self) -> u64 {
         u64::from(self.u32(0xc)) << 32 | u64::from(self.u32(0x24))
     }
@@ -354,7 +354,7 @@ impl RawInode {
         self.put_u32(0x24, low_u32(count));
     }
 
-    /// Of such an inode of the old style, the inode whose attribute it is.
+    /// In an old-style value inode: the inode of the attribute.
     pub(in crate::ext4) fn value_parent(&self) -> u32 {
         self.u32(0x10)
     }
@@ -385,7 +385,7 @@ impl RawInode {
         }
     }
 
-    /// How many blocks it says it has.
+    /// The recorded number of its blocks.
     ///
     /// # Errors
     /// When that is not a multiple of the block size.
@@ -413,7 +413,7 @@ impl RawInode {
         }
     }
 
-    /// How it says where its blocks are.
+    /// How it records the location of its blocks.
     ///
     /// # Errors
     /// When the inode cannot be read that way.

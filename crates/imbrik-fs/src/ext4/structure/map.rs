@@ -94,8 +94,8 @@ impl Map {
     }
 }
 
-/// Reads the map of `inode` as a whole. Every block that it names is first given to `own`, which
-/// refuses what is not to be had; so a map that leads back into itself comes to an end.
+/// Reads the complete map of `inode`. Every block in it is first passed to `own`, which refuses invalid ones; so a
+/// cyclic map terminates.
 ///
 /// # Errors
 /// - When the volume cannot be read.

@@ -1,5 +1,4 @@
-//! A volume whose metadata are read but once: the blocks that were asked for are kept, up to a
-//! bound, so that planning, proving and copying share one reading.
+//! A volume with a cache of its metadata, up to a limit, so that planning, verifying and copying share the reads.
 
 use imbrik_store::{
     Keep, Lookup, Page, Pages, ReadAt,
@@ -9,7 +8,7 @@ use imbrik_store::{
 };
 use std::sync::Arc;
 
-/// How much is kept.
+/// The size of the cache.
 const MOST: ByteLen = ByteLen::mib(32);
 /// How much is read at a time where tables are read through.
 const AHEAD: u64 = 1 << 20;
@@ -79,7 +78,7 @@ impl<S: ReadAt> MetadataCache<S> {
     /// Calls `work` with each of `count` blocks from `first`, which are read many at a time.
     ///
     /// # Errors
-    /// When they cannot be read, and what `work` answers.
+    /// When they cannot be read, and those of `work`.
     pub(in crate::ext4) fn each(
         &self,
         first: u64,
@@ -114,7 +113,7 @@ impl<S: ReadAt> MetadataCache<S> {
         Ok(())
     }
 
-    /// The blocks that are kept, in order.
+    /// The cached blocks, in order.
     pub(in crate::ext4) fn list(&self) -> Vec<u64> {
         self.blocks.list()
     }

@@ -1,5 +1,5 @@
-//! A volume that is to be changed, read strictly: what the system's checker would complain about is
-//! an error here, and every structure can be sealed again under its checksum.
+//! Strict parsing of a volume that is to be changed: anything that the system's checker would report is an error, and
+//! every structure can be written with its checksum.
 
 pub(in crate::ext4) mod attributes;
 pub(in crate::ext4) mod dirhash;
@@ -68,7 +68,7 @@ impl Opened {
         Ok(this)
     }
 
-    /// The same for a volume of which no block gets another owner: its bitmaps may count clusters.
+    /// The same for a volume whose block ownership does not change: its bitmaps may count clusters.
     ///
     /// # Errors
     /// As [`Opened::of`].
@@ -87,7 +87,7 @@ impl Opened {
     /// The blocks that the volume's own metadata take.
     ///
     /// # Errors
-    /// when two of them have the same block, or one lies outside.
+    /// when two of them overlap, or one is outside of the volume.
     pub(in crate::ext4) fn metadata(&self) -> Result<Bits> {
         let mut bits = Bits::new(self.superblock.blocks);
         for run in Fixed::of(&self.superblock, &self.groups)?.runs() {
@@ -100,7 +100,7 @@ impl Opened {
     /// its bitmap has it in use; the bitmap is compared with its checksum and its count.
     ///
     /// # Errors
-    /// As for reading, and what `work` answers.
+    /// Those of reading, and of `work`.
     pub(in crate::ext4) fn each_inode(
         &self,
         mut work: impl FnMut(RawInode, bool) -> Result<()>,

@@ -59,8 +59,8 @@ pub(in crate::ext4) struct Made {
     pub(in crate::ext4) blocks: Vec<(u64, Vec<u8>)>,
 }
 
-/// The smallest tree of `pieces`, in the blocks `places`. `seed` is where the checksums of the
-/// inode's blocks start from. `old` is the `i_block` that it had.
+/// The smallest tree of `pieces`, in the blocks `places`. `seed` is the initial value for the inode's checksums. `old`
+/// is the previous `i_block`.
 ///
 /// # Errors
 /// When there are too few places, or a number has no room in an extent.
@@ -95,7 +95,7 @@ pub(in crate::ext4) fn tree(
         entries = above;
         depth = depth.plus(1)?;
     }
-    // The generation in the root's head is nobody's, and stays.
+    // The generation in the root's header is unused, and kept.
     let mut i_block = vec![0; I_BLOCK.len()];
     node(&mut i_block, &entries, IN_INODE, depth).ok_or_else(wrong)?;
     if let (Some(to), Some(from)) = (i_block.get_mut(8..12), old.get(8..12)) {
@@ -116,7 +116,7 @@ fn extent(piece: &Piece) -> Option<TreeEntry> {
     Some(entry)
 }
 
-/// The entry that leads to a node at `place` whose own first one is `first`.
+/// The entry that refers to a node at `place` with the first entry `first`.
 fn index(first: &TreeEntry, place: u64) -> Option<TreeEntry> {
     let mut entry = [0; ENTRY];
     bytes::put(&mut entry, 0, bytes::array::<4>(first, 0)?)?;

@@ -58,7 +58,7 @@ pub(in crate::ext4) fn hash_of(value: &[u8], superblock: &Superblock) -> u32 {
     crc32c(superblock.seed, value)
 }
 
-/// The words that the hash of an entry is made of whose value's hash is `hash`.
+/// The words for the hash of an entry whose value has the hash `hash`.
 pub(in crate::ext4) fn words_of_hash(hash: u32) -> Vec<u32> {
     words_of(&hash.to_le_bytes())
 }

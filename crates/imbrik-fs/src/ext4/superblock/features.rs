@@ -1,4 +1,4 @@
-//! The features that a superblock names, and what follows from them.
+//! The features of a superblock, and their meaning.
 
 use super::Superblock;
 use imbrik_store::error::{Error, Result};

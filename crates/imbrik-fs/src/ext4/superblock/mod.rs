@@ -13,8 +13,7 @@ use imbrik_store::{
 };
 pub(super) use raw::RawSuperblock;
 
-/// A superblock that makes sense: its numbers agree with each other, and what it says of the layout can
-/// be reckoned with.
+/// A valid superblock: its values are consistent, and its layout is safe for arithmetic.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Superblock {
     pub(super) uuid: [u8; 16],
@@ -44,7 +43,7 @@ pub(super) struct Superblock {
     pub(super) orphan_file: u32,
     /// With sparse_super2, the two groups with copies; 0 for none.
     pub(super) backup_groups: [u32; 2],
-    /// `s_hash_seed`: what the hashes of names start from.
+    /// `s_hash_seed`: the seed for hashes of names.
     pub(super) hash_seed: [u32; 4],
     /// True if hashes of names use signed characters; `None` if that is not recorded.
     pub(super) has_signed_hashes: Option<bool>,
@@ -87,7 +86,7 @@ impl Superblock {
         Self { uuid, seed, ..self.clone() }
     }
 
-    /// How long the volume says it is; the largest length when 64 bits cannot hold it.
+    /// The recorded length of the volume; the largest length if it exceeds 64 bits.
     pub(super) fn volume_len(&self) -> ByteLen {
         ByteLen::new(self.blocks.saturating_mul(self.block_len))
     }
@@ -253,7 +252,7 @@ impl Superblock {
         if own == 0 { 0 } else { table.saturating_add(own) }
     }
 
-    /// `count` blocks from `first` as bytes; `None` when they don't lie in the volume.
+    /// The range of `count` blocks from `first` in bytes; `None` if it is not in the volume.
     pub(super) fn span(&self, first: u64, count: u64) -> Option<Span> {
         let end = first.checked_add(count).filter(|end| *end <= self.blocks)?;
         let start = ByteOffset::new(first.checked_mul(self.block_len)?);

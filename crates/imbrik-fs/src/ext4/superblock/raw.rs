@@ -141,7 +141,7 @@ impl RawSuperblock {
         self.fields.uuid
     }
 
-    /// How long the volume says it is; the largest length when 64 bits cannot hold it.
+    /// The recorded length of the volume; the largest length if it exceeds 64 bits.
     pub(in crate::ext4) fn volume_len(&self) -> ByteLen {
         self.fields.volume_len()
     }
@@ -181,8 +181,8 @@ impl RawSuperblock {
         (unknown == 0 && self.has_sound_numbers()).then_some(self.fields)
     }
 
-    /// The superblock of a volume of which all features are known and which is sound, apart from what its
-    /// journal holds, in a place of `room` bytes.
+    /// The superblock of a consistent volume with known features only, apart from the content of its journal, in a
+    /// partition of `room` bytes.
     ///
     /// # Errors
     /// With the first reason why not.
@@ -212,7 +212,7 @@ impl RawSuperblock {
         // Smaller groups are not made, and would be a way to have millions of bitmaps read.
         let descriptors = if it.is_64bit() { 64..=1024 } else { 32..=1024 };
         let has_features = it.compat | it.incompat | it.ro_compat != 0;
-        // The block that holds the superblock is the first of the first group, where it can be.
+        // The block of the superblock is the first of the first group, if possible.
         let first = u64::from(it.block_len == 1024 && it.cluster_blocks == 1);
         it.blocks > it.first_data_block
             && it.first_data_block == first

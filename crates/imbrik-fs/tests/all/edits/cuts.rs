@@ -62,7 +62,7 @@ const LET_GO: &str = "for i in $(seq 99); do umount m && break; sleep 0.02; done
 
 struct Kind {
     make: &'static str,
-    /// The checker, for writing: what it mends must be what it may mend.
+    /// The checker in repair mode: it may only make permitted repairs.
     mend: &'static str,
     see: fn(&Path) -> Seen,
     after: AfterACut,
@@ -187,7 +187,7 @@ fn edits() -> Vec<FileEdit> {
         FileEdit::Remove { path: names("hive/brood.wav") },
         FileEdit::Rename { from: names("old/settings.txt"), to: names("new/settings.txt") },
         FileEdit::Remove { path: names("old") },
-        // A block that looks like a journal's own.
+        // A block that looks like a journal block.
         put("new/looks like a journal", &0xc03b_3998u32.to_be_bytes().repeat(300)),
     ];
     all.extend((0..60).map(|n| put(&format!("new/log of the night {n}"), &[n as u8; 3000])));
@@ -207,8 +207,8 @@ const RENAMED: [(&str, &str); 3] = [
     ("large/n007", "large/renamed"),
 ];
 
-/// How many random subsets of each step's writes are tried: `IMBRIK_CUTS=n`, or a few. `IMBRIK_CUTS_KIND=text` only
-/// tries volumes whose recipe has that text.
+/// The number of random subsets of each step's writes: `IMBRIK_CUTS=n`, or a few. `IMBRIK_CUTS_KIND=text` only tests
+/// volumes whose recipe contains that text.
 fn subsets() -> usize {
     std::env::var("IMBRIK_CUTS").ok().and_then(|count| count.parse().ok()).unwrap_or(1)
 }

@@ -1,5 +1,4 @@
-//! Files put into volumes, and volumes under other ids: judged by the system's checkers, read by its
-//! drivers.
+//! Adding files to volumes, and changing ids of volumes: judged by the system's checkers, read by its drivers.
 
 mod cuts;
 mod random;
@@ -48,7 +47,7 @@ fn volume(dir: &Path) -> OpenVolume {
     OpenVolume::open(store).unwrap().expect("a volume")
 }
 
-/// Writes what differs into the file, as a card would get it.
+/// Writes the differences into the file, as onto a card.
 fn keep(dir: &Path, derived: &DerivedVolume) {
     let mut pieces = Vec::new();
     for span in &derived.rewritten {
@@ -120,7 +119,7 @@ fn ext_files_are_replaced_and_added() {
             judged(at);
             assert!(cat(at, "etc/hostname") == content, "{options} {len}");
         }
-        // New ones: in a hashed folder, in an empty one, and so many that it needs blocks.
+        // New files: in a hashed folder, in an empty one, and so many that it needs more blocks.
         put(at, "etc/new", b"by hand\n").unwrap();
         judged(at);
         for n in 0..40 {
@@ -182,7 +181,7 @@ fn inline_data_is_replaced_and_extended() {
         // One that is too long for the 60 bytes already.
         assert_eq!(is_inline("/weights"), needs_blocks == 2, "{options}");
         put(at, "weights", b"41.7\n").unwrap();
-        // Folders get entries, and the ones that they had are still theirs.
+        // Folders get new entries, and keep the existing ones.
         for folder in ["hives", "etc/ssh", "deep/er"] {
             for n in 0..3 {
                 put(at, &format!("{folder}/new {n}"), b"brood\n").unwrap();
@@ -249,7 +248,7 @@ fn impossible_additions_are_refused_with_a_reason() {
     let dir = ext("-t ext4 -O inline_data");
     let at = dir.path();
     put(at, "etc/hostname", b"hive-11\n").unwrap();
-    // debugfs takes out all 60 bytes of such a file, whatever its size.
+    // debugfs extracts all 60 bytes of such a file, whatever its size.
     assert!(cat(at, "etc/hostname").starts_with(b"hive-11\n\0"));
     assert!(sh("debugfs -R 'stat /etc/hostname' v", at).contains("Size: 8\n"));
     judged(at);

@@ -382,7 +382,7 @@ fn differs(found: &Tree, expected: &Tree) -> Option<String> {
     }
 }
 
-/// Edits in batches on a volume of one kind; answers how many were done and how many refused.
+/// Edits in batches on a volume of one kind; returns the numbers of completed and refused edits.
 fn edited(kind: &Kind, edits: &[Raw], batch: usize, keeps_old: bool) -> (usize, usize) {
     let dir = tempfile::tempdir().unwrap();
     let at = dir.path();
@@ -521,7 +521,7 @@ fn a_large_folder_keeps_its_index() {
         judged_ext(at);
         let is_indexed = || sh("debugfs -R 'htree_dump /log' v 2>&1", at).contains("Root node");
         assert!(is_indexed(), "{options}");
-        // Every third one goes, as many others come, and some get other names.
+        // Every third file is removed, as many others are added, and some are renamed.
         let mut edits = Vec::new();
         for path in all(0..30_000).iter().step_by(3) {
             expected.remove(path);

@@ -64,8 +64,8 @@ fn snapshot(dir: &Path) -> OpenVolume {
     OpenVolume::open(store).unwrap().unwrap()
 }
 
-/// Edits volume `v` many times; answers how often something was said to be unchanged, and how often less than
-/// before the edit.
+/// Edits volume `v` many times; returns how often content was reported as unchanged, and how often less than before the
+/// edit.
 fn judged(dir: &Path, names: u64, len: usize) -> (u32, u32) {
     let mut dice = Dice(names);
     let clock = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap().as_secs();
@@ -81,7 +81,7 @@ fn judged(dir: &Path, names: u64, len: usize) -> (u32, u32) {
             keeps_old: false,
         };
         for _ in 0..=dice.roll(4) {
-            // One that is gone cannot be removed.
+            // A removed file cannot be removed again.
             if let Ok(edited) = volume(dir).edit(&[edit(&mut dice, names, len)], options) {
                 keep(dir, &edited.volume);
             }
@@ -100,8 +100,8 @@ fn judged(dir: &Path, names: u64, len: usize) -> (u32, u32) {
     (said, fewer)
 }
 
-/// Would fail where a file is judged by too little: its length alone, a time that was there before, a map whose
-/// blocks are another's by now.
+/// Fails if a file is judged by too little: its length alone, an earlier time, a map whose blocks belong to another
+/// file now.
 #[test]
 fn unchanged_ranges_are_identical() {
     if !is_root("unchanged_ranges_are_identical") {
@@ -152,7 +152,7 @@ fn doubtful_ranges_are_not_called_unchanged() {
     }
 }
 
-/// The files of `v` that are judged to be unchanged since `before`, and what is said of others.
+/// The files of `v` that are judged to be unchanged since `before`, and the reasons for others.
 fn unchanged(dir: &Path, before: &OpenVolume) -> (u64, Vec<imbrik_store::units::Span>) {
     let found = snapshot(dir).unchanged_since(before, &Cancel::new()).unwrap();
     assert_eq!(found.why_not, None);

@@ -7,7 +7,7 @@ use std::{
     sync::atomic::{AtomicUsize, Ordering},
 };
 
-/// Runs a line of shell in `dir`; it must work. Answers what it printed.
+/// Runs a line of shell in `dir`, which must succeed. Returns its output.
 #[track_caller]
 pub(crate) fn sh(line: &str, dir: &Path) -> String {
     let line = format!("PATH=$PATH:/usr/sbin:/sbin; {line}");
@@ -16,8 +16,8 @@ pub(crate) fn sh(line: &str, dir: &Path) -> String {
     String::from_utf8_lossy(&output.stdout).into_owned()
 }
 
-/// Returns whether the test may use loop devices and mounts. Without root it says that it was not run; in
-/// CI that is a failure.
+/// Returns whether the test may use loop devices and mounts. Without root, prints that it was not run; in CI that is a
+/// failure.
 pub(crate) fn is_root(test: &str) -> bool {
     let is_root = rustix::process::geteuid().is_root();
     if !is_root {

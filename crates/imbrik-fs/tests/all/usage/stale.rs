@@ -1,4 +1,4 @@
-//! Stale metadata with valid checksums: what any reachable file maps is never skipped.
+//! Stale metadata with valid checksums: blocks of a reachable file are never skipped.
 
 use super::{change, over_old_bytes, tree};
 use crate::support::{is_root, sh};
@@ -160,7 +160,7 @@ fn btrfs_with_a_stale_first_superblock_is_read_in_full() {
     assert!(why.contains("its superblock is of generation"), "{why}");
 }
 
-/// Resizing it, or skipping what its filesystem calls free, would destroy the member of the array.
+/// Resizing it, or skipping free space of its filesystem, would destroy the member of the array.
 #[test]
 fn raid_member_with_its_superblock_at_the_end_is_copied_in_full_and_not_resized() {
     let dir = tempfile::tempdir().unwrap();

@@ -49,7 +49,7 @@ pub(super) fn against_image(image: &Image, other: &Image, watch: Watch<'_>) -> O
 /// Compares a card with the result of restoring `image` to it.
 ///
 /// # Errors
-/// When either cannot be read, or the card cannot be what the image makes.
+/// When either cannot be read, or the image can't be restored to the card.
 pub(super) fn against_card(
     session: &Session,
     image: &Image,

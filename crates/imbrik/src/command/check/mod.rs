@@ -1,4 +1,4 @@
-//! `imbrik check`: is an image whole, and is it what a card holds?
+//! `imbrik check`: verifies images, and compares them with cards.
 
 mod against;
 mod report;
@@ -101,7 +101,7 @@ fn wanted_sums(args: &CheckArgs, image: &Path) -> Outcome<Vec<Sum>> {
     })
 }
 
-/// A list of hashes beside `image` that has a line for it, as publishers call it.
+/// A checksum list next to `image` with a line for it, under one of the usual names.
 fn list_beside(image: &Path) -> Option<PathBuf> {
     let names = ["SHA256SUMS", "SHA512SUMS", "SHA1SUMS", "MD5SUMS", "B3SUMS"];
     let names = names.iter().flat_map(|name| {
@@ -174,7 +174,7 @@ fn to_make(args: &CheckArgs, listed: &[Sum], is_pipe: bool) -> Outcome<Option<Su
     Ok(Some(kind).filter(|kind| !listed.iter().any(|sum| sum.kind == *kind)))
 }
 
-/// The hashes in the checksum files beside `image`.
+/// The hashes in the checksum files next to `image`.
 fn listed_sums(image: &Path) -> Outcome<Vec<Sum>> {
     let mut sums = Vec::new();
     for kind in SumKind::ALL {

@@ -30,7 +30,7 @@ pub(super) struct Report<'a> {
     pub(super) card: Option<&'a OnCard>,
     /// The checksum file that was made.
     pub(super) made: Option<PathBuf>,
-    /// A list of hashes beside it that has a line for it and was not asked for.
+    /// A checksum list next to it with a line for it that was not compared.
     pub(super) list: Option<PathBuf>,
     /// The card that it was compared with, as on the command line.
     pub(super) against: Option<&'a Path>,

@@ -70,7 +70,7 @@ pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
         return Ok(Exit::Done);
     };
     let Some(mut target) = planned.pop() else { return Ok(Exit::Done) };
-    // Until the last pass, the card has no table: what is on it mixes different times.
+    // Until the last pass, the card has no partition table: its content is from different times.
     let mut first_tile = first.copy(&from, &target)?;
     let took = begun.elapsed();
     let name = target.name();
@@ -87,7 +87,7 @@ pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
         };
         let placed = Placed::of(target.view(), source.size, copy()?);
         let had = placed.spans();
-        // Without another disk, what is read meanwhile has to have room in memory.
+        // Without another disk, the data read during a freeze must fit in memory.
         let most = card.most_at_once(took, &before).min(MOST_AT_ONCE);
         let snapshot = card.snapshot(Some((&before, &had)), most).map_err(mixed)?;
         let torn = of_snapshot(&card, &source, snapshot.over(Arc::new(placed)), &snapshot);

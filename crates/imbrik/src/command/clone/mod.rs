@@ -93,7 +93,7 @@ fn opened<'a>(session: &Session, card: &'a Card, tally: Tally) -> Outcome<Source
     Ok(source)
 }
 
-/// With one reader: the used bytes are kept in a temporary image while the cards are changed.
+/// With a single reader: the used bytes are kept in a temporary image while the cards are exchanged.
 fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
     let session = writing.session;
     if session.policy(false) != Policy::Ask {
@@ -153,8 +153,8 @@ fn swap(writing: &Writing<'_>, card: &Card) -> Outcome<Exit> {
     }
 }
 
-/// Packs what is in use on `card` into an image that has no name: however this ends, nothing is left
-/// of it. Answers with it whether all of the card could be read.
+/// Saves the used space of `card` to an image without a name, which disappears in any case. Also returns whether all of
+/// the card was readable.
 fn temporary_image(
     writing: &Writing<'_>,
     card: &Card,
@@ -210,7 +210,7 @@ fn temporary_image(
     Ok((image, if all { Exit::Done } else { Exit::Unreadable }))
 }
 
-/// Writes the temporary image to what is in the reader now.
+/// Writes the temporary image to the card in the reader.
 fn write_swapped(
     writing: &Writing<'_>,
     read: &Source<'_>,

@@ -119,7 +119,7 @@ fn of_one_part(typed: &[OsString]) -> Outcome<(Vec<PartPath>, PartPath)> {
     Ok((all, part))
 }
 
-/// How much goes with a file or folder.
+/// Counts the content of a file or folder.
 fn weigh(tree: &Tree, file: FileId, told: &mut Told) -> Outcome<()> {
     let files = tree.files().looked()?;
     let mut bytes = 0u64;

@@ -50,7 +50,7 @@ pub(super) struct Told {
     pub(super) files: u64,
     pub(super) folders: u64,
     pub(super) bytes: ByteLen,
-    /// How long the file was in whose place it is.
+    /// The length of the replaced file.
     pub(super) replaced: Option<ByteLen>,
 }
 
@@ -61,7 +61,7 @@ impl Told {
         Self { what, path, to: None, files, folders, bytes, replaced: None }
     }
 
-    /// For the image's history: what was done in the partition that is called `part`.
+    /// The change in the partition called `part`, for the image's history.
     fn history(&self, part: &str) -> String {
         let path = &self.path;
         match (self.what, &self.to) {
@@ -113,7 +113,7 @@ pub(super) struct Wanted {
 }
 
 impl<'a> Target<'a> {
-    /// Opens what is called `path`.
+    /// Opens the card or image `path`.
     pub(super) fn open(
         session: &'a Session,
         command: &'static str,
@@ -425,7 +425,7 @@ pub(super) fn there(tree: &Tree, path: &[u8]) -> Outcome<Option<imbrik_core::fil
     Ok(found.into_iter().find(|one| one.path == path))
 }
 
-/// Paths that were typed, and a last one that says where to.
+/// Splits paths from the destination, which is the last one.
 pub(super) fn split<T>(all: &[T]) -> Outcome<(&T, &[T])> {
     all.split_last().ok_or_else(|| Failure::usage("nothing was named").state(UNTOUCHED))
 }

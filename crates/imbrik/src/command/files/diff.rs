@@ -1,4 +1,4 @@
-//! `imbrik files diff`: what changed between two cards or images, by files.
+//! `imbrik files diff`: the differences between two cards or images, by files.
 
 use super::{Looked, ONLY_READ, PartPath, Source, found, tell_of_faults};
 use crate::{

@@ -1,4 +1,4 @@
-//! `imbrik files get`: files and folders out of a card or an image.
+//! `imbrik files get`: extracts files and folders of a card or an image.
 
 use super::{Looked, PartPath, Source, found, tell_of_faults};
 use crate::{
@@ -34,7 +34,7 @@ use std::{
 const AGAIN: &str = "Run the same command again to start over.";
 /// The maximum number of listed items that were not extracted.
 const TOLD: usize = 10;
-/// How much of a file that goes to standard output is read at once.
+/// The request size for a file to standard output.
 const PIECE: ByteLen = ByteLen::mib(1);
 
 pub(super) fn run(session: &Session, args: &GetArgs) -> Outcome<Exit> {
@@ -330,7 +330,7 @@ impl Getting<'_> {
     }
 }
 
-/// Refuses what has no room before anything is taken.
+/// Refuses an extraction without enough free space, before it begins.
 fn judge_room(total: ByteLen, folder: &Path) -> Outcome<()> {
     let Ok(found) = rustix::fs::statvfs(folder) else { return Ok(()) };
     let free = ByteLen::new(found.f_bavail.saturating_mul(found.f_frsize));

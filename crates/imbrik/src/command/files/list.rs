@@ -1,4 +1,4 @@
-//! `imbrik files list`: what is in folders, and how much room they take.
+//! `imbrik files list`: the files in folders, and the space they use.
 
 use super::{Looked, PartPath, Source, found, tell_of_faults};
 use crate::{
@@ -28,7 +28,7 @@ const LONGEST_TARGET: usize = 4096;
 const LOOKED_AHEAD: usize = 1000;
 /// How many folders are shown with their sizes.
 const LARGEST: usize = 30;
-/// Of a file at least so long it is looked how much of it is holes.
+/// The minimum length of a file whose holes are counted.
 const LOOKED_INTO: u64 = 1 << 20;
 
 pub(super) fn run(session: &Session, args: &ListArgs) -> Outcome<Exit> {
@@ -207,7 +207,7 @@ impl Listing<'_> {
         Ok(Shown { path, is_whole, info: entry.info, target })
     }
 
-    /// Shows what waits; answers whether anybody still reads.
+    /// Prints pending rows; returns whether the output is still open.
     fn push_all(&self, rows: &mut Rows<'_>, widths: &mut Widths, waiting: &mut Vec<Shown>) -> bool {
         waiting.iter().for_each(|shown| self.widen(widths, shown));
         waiting.drain(..).all(|shown| self.push(rows, widths, &shown))
@@ -292,7 +292,7 @@ impl Listing<'_> {
         let (mut entries, mut faults) = (0u64, 0u64);
         let mut seen = HashSet::new();
         for one in found {
-            // The folders that lead to where the walk is.
+            // The folders from the root to the present one.
             let mut open: Vec<Folder> = Vec::new();
             let walked = self.files.walk(one.file, &mut |walked| {
                 self.cancel.check()?;
@@ -377,7 +377,7 @@ impl Listing<'_> {
     }
 }
 
-/// A folder and what is below it.
+/// A folder and everything below it.
 struct Folder {
     path: Vec<u8>,
     len: u64,

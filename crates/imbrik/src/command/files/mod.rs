@@ -47,7 +47,7 @@ pub(crate) fn run(session: &Session, args: &FilesArgs) -> Outcome<Exit> {
 
 /// Adds the state and the next step to errors of read-only access.
 trait Looked<T> {
-    /// Says so, and what may help.
+    /// Adds the state and the next step.
     fn looked(self) -> Outcome<T>;
 }
 

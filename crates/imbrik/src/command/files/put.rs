@@ -56,7 +56,7 @@ pub(super) fn carry(session: &Session, args: &CarryArgs) -> Outcome<Exit> {
     let mut wanted = Wanted::default();
     for one in &chosen {
         let (to, replaced) = match one.path.is_empty() {
-            // All of a volume goes into the folder itself.
+            // The content of a volume goes into the folder itself.
             true => (plain(&goal.path), None),
             false => place(&tree, &goal.path, one.name(), chosen.len())?,
         };

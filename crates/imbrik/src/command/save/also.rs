@@ -65,7 +65,7 @@ impl<'a> Also<'a> {
         Ok(Self::Card(Box::new(spare), targets))
     }
 
-    /// Refuses what cannot be made beside the image of `card`.
+    /// Refuses outputs that can't be written next to the image of `card`.
     pub(super) fn may_be(writing: &Writing<'_>, name: &Path, card: &Card) -> Outcome<()> {
         match resolve::not_a_card(&writing.session.fleet, name) {
             Ok(()) => Ok(()),
@@ -73,7 +73,7 @@ impl<'a> Also<'a> {
         }
     }
 
-    /// Saves, and makes the other thing at the same time.
+    /// Saves, and writes the other output at the same time.
     pub(super) fn beside(
         &self,
         writing: &Writing<'_>,

@@ -26,7 +26,7 @@ use std::{
     sync::Arc,
 };
 
-/// The shelf that an image goes onto, locked until the image is there.
+/// The shelf of an image, locked until the image is complete.
 pub(super) struct OnShelf {
     listing: Listing,
     _lock: Lock,
@@ -132,7 +132,7 @@ pub(super) fn report_damage(
     ));
 }
 
-/// Warns when the newest image of the card, or what is on the card, is dated in the future.
+/// Warns if the newest image of the card, or the content of the card, is dated in the future.
 fn tell_of_clocks(session: &Session, newest: Option<Timestamp>, wanted: &SaveSource) {
     let now = Timestamp::now();
     let written = wanted.survey.written.and_then(|seconds| i64::try_from(seconds).ok());
@@ -150,8 +150,8 @@ fn tell_of_clocks(session: &Session, newest: Option<Timestamp>, wanted: &SaveSou
     ));
 }
 
-/// Has an image that is kept beside others, if `is_kept`, be one of which the next can take over much. A hash of
-/// the file would be a read of all of it, which is what is to be saved: none is made unless it is asked for.
+/// If `is_kept`, chooses options for an image that is stored next to others, so that the next one can reuse much of it.
+/// Hashing the file would read all of it, which such images avoid: no checksum file is written unless requested.
 pub(super) fn kept(session: &Session, args: &SaveArgs, is_kept: bool, options: &mut SaveOptions) {
     options.in_pieces = is_kept;
     if is_kept && args.packing.sum.is_empty() && session.config.sums.is_none() {
@@ -159,7 +159,7 @@ pub(super) fn kept(session: &Session, args: &SaveArgs, is_kept: bool, options: &
     }
 }
 
-/// An earlier image of the card, and what of the card it has.
+/// An earlier image of the card, and the data that can be reused.
 pub(super) struct Earlier {
     pub(super) reuse: Reuse,
     /// When the image was last checked, if that was the file that is there.
@@ -205,7 +205,7 @@ impl Earlier {
         Ok(Self { reuse, checked })
     }
 
-    /// Says beforehand what is copied on the disk, and whether that may get tight.
+    /// Reports in advance what will be copied on the disk, and if space may run out.
     pub(super) fn tell_of_room(
         &self,
         session: &Session,

@@ -61,7 +61,7 @@ struct Live<'a> {
     card: InUse<'a>,
 }
 
-/// A copy of a card that was made while it ran; it has no name any more, and goes away with this.
+/// A copy of a running card; its file has no name, and is removed with this value.
 struct Copy {
     image: Arc<Image>,
     /// The parts that are as intact as in an earlier image.
@@ -129,7 +129,7 @@ impl Live<'_> {
         Err(self.card.never_still())
     }
 
-    /// Copies what `plan` shows while the card runs, beside `to`.
+    /// Copies `plan` while the card runs, next to `to`.
     fn copied(
         &self,
         plan: &ImagePlan,
@@ -146,7 +146,7 @@ impl Live<'_> {
             true => (options.pack, options.level),
             false => (Pack::usual(), Pack::usual().usual_level()),
         };
-        // It is read back as what it becomes a part of.
+        // The image made of it is read back.
         let sums = Vec::new();
         let options =
             SaveOptions { pack, level, sums, check: false, replace: true, ..options.clone() };

@@ -169,7 +169,7 @@ fn attempt(
     run.carry(&writing, also.as_ref(), &manifest, &to)
 }
 
-/// Says that the shelf has images of this card, beside which another one would cost less.
+/// Reports that the shelf has images of this card, next to which another one would need less space.
 fn tell_of_the_shelf(session: &Session, card: &Card, wanted: &SaveSource) {
     let known = Shelved::of(session).recognise(&wanted.survey);
     if let (Some(known), None, Some(folder)) = (known, &wanted.only, &session.config.images) {
@@ -382,7 +382,7 @@ fn content(session: &Session, args: &SaveArgs, wanted: &SaveSource) -> Outcome<I
     Ok(plan)
 }
 
-/// Shows what would be saved, where to, and about how long it would be.
+/// Shows what would be saved, the destination, and the estimated time.
 fn plan(
     session: &Session,
     card: &Card,
@@ -434,7 +434,7 @@ fn manifest(args: &SaveArgs, card: &Card, wanted: &SaveSource, content: &ImagePl
     manifest
 }
 
-/// Says what is going to happen.
+/// Announces the save.
 fn announce(session: &Session, card: &Card, wanted: &SaveSource, to: &Destination) {
     if !session.out.is_json() {
         let name = card.path.display();
@@ -494,7 +494,7 @@ fn proposed_stem(wanted: &SaveSource, card: &Card) -> String {
     format!("{slug}-{}", Zoned::now().date())
 }
 
-/// Refuses a place on the card itself, and warns of one that is gone with the power.
+/// Refuses a destination on the card itself, and warns of one in memory.
 fn off_the_card(session: &Session, image: &Path, card: &Card) -> Outcome<()> {
     if session.fleet.lies_on(image, card) {
         return Err(Failure::refused(format!("{} lies on the card itself", quoted(image)))

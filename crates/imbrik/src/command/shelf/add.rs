@@ -1,4 +1,4 @@
-//! `imbrik shelf add`: what is around the save of a card onto a shelf.
+//! `imbrik shelf add`: everything before and after the save of a card onto a shelf.
 
 use super::{check, open, thin};
 use crate::{
@@ -37,8 +37,8 @@ pub(crate) fn leftovers(session: &Session, args: &ShelfAddArgs) -> Outcome<Vec<P
     Ok(listing.unfinished.into_iter().map(|left| left.path).collect())
 }
 
-/// Makes room after a save that ended with `failure` because the disk is full: with `--thin`, removes the images
-/// that no rule keeps, and what the failed save left. Returns whether to try again. Without `--thin`, says how much
+/// Frees space after a save that ended with `failure` because the disk is full: with `--thin`, removes the images that
+/// no rule keeps, and the leftover of the failed save. Returns whether to try again. Without `--thin`, reports how much
 /// that would free.
 pub(crate) fn make_room(
     session: &Session,
@@ -82,11 +82,11 @@ pub(crate) fn make_room(
     Ok(true)
 }
 
-/// Looks after the shelf once the card is saved, which ended as `saved`.
+/// Removes and checks images after the save, which ended as `saved`.
 pub(crate) fn look_after(session: &Session, args: &ShelfAddArgs, saved: Exit) -> Outcome<Exit> {
     let shelf = open(session, Some(&args.folder))?;
     let mut exits = vec![saved];
-    // Nothing goes after a save that is not as it should be.
+    // Nothing is removed after an imperfect save.
     if args.thin && saved == Exit::Done {
         exits.push(thin::thin(session, &shelf, false, true)?);
     }

@@ -22,7 +22,7 @@ pub(super) fn run(session: &Session, args: &ShelfCheckArgs) -> Outcome<Exit> {
     check(session, &shelf, args.oldest.unwrap_or(usize::MAX))
 }
 
-/// Checks at most `most` of them, and remembers what came of it.
+/// Checks at most `most` of them, and stores the results.
 pub(super) fn check(session: &Session, shelf: &Shelf, most: usize) -> Outcome<Exit> {
     let _lock = shelf.lock().state(UNTOUCHED)?;
     let now = Timestamp::now();

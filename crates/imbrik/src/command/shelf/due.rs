@@ -1,4 +1,4 @@
-//! `imbrik shelf due`: what is overdue.
+//! `imbrik shelf due`: reports overdue cards and checks.
 
 use super::{days, open};
 use crate::{
@@ -14,7 +14,7 @@ use crate::{
 use imbrik_core::shelf::{Listing, Shelf, is_ahead};
 use jiff::Timestamp;
 
-/// After how long an image is to be checked again, in days.
+/// The number of days after which an image should be checked again.
 const CHECK: i64 = 31;
 const DAY: i64 = 24 * 60 * 60;
 
@@ -76,7 +76,7 @@ fn overdue(shelf: &Shelf, listing: &Listing, now: Timestamp) -> Vec<json::ShelfO
         let name = quoted(one.path.file_name().unwrap_or_default().as_ref());
         let (what, text) = match one.remarks.checked {
             _ if !one.remarks.is_sound() => (Kind::Damaged, format!("{name} is damaged.")),
-            // One that is new was read back when it was made, or shares what was.
+            // A new image was read back when it was written, or shares its data.
             None if older(one.made_at, CHECK) || is_ahead(one.made_at, now) => {
                 (Kind::Check, format!("{name} was never checked."))
             }

@@ -144,7 +144,7 @@ fn roughly(days: f64) -> String {
 fn full_in(listing: &Listing, now: Timestamp, free: ByteLen) -> Option<f64> {
     let age = |image: &&Shelved| (now.as_second() - image.made_at.as_second()) as f64 / DAY;
     let recent: Vec<_> = listing.images.iter().filter(|image| age(image) < 31.0).collect();
-    // The first image of a card has all of it; what comes after that is the pace.
+    // The first image of a card contains everything; only later ones show the pace.
     let first = |image: &&&Shelved| {
         let older = listing.images.iter().filter(|one| one.card == image.card);
         older.map(|one| one.made_at).min() == Some(image.made_at)

@@ -1,4 +1,4 @@
-//! `imbrik shelf nightly`: what saves a card by itself, every night.
+//! `imbrik shelf nightly`: saving a card automatically every night.
 
 use super::{UNTOUCHED, open};
 use crate::{
@@ -108,7 +108,7 @@ impl Night<'_> {
         filled(include_str!("nightly.timer"), &[("{at}", &self.args.at.to_string())])
     }
 
-    /// A line for a table of cron: minute, hour, user, and what is run.
+    /// A line for a crontab: minute, hour, user, and command.
     fn cron(&self) -> Outcome<String> {
         let place = |path: &Path| {
             // There, a percent sign is the end of the line.

@@ -17,7 +17,7 @@ pub(super) fn run(session: &Session, args: &ShelfThinArgs) -> Outcome<Exit> {
     thin(session, &shelf, args.plan, args.yes)
 }
 
-/// Shows what is to be removed, asks for confirmation unless `yes` is set, and removes it.
+/// Lists the images to remove, asks for confirmation unless `yes` is set, and removes them.
 pub(super) fn thin(session: &Session, shelf: &Shelf, plan: bool, yes: bool) -> Outcome<Exit> {
     let lock = shelf.lock().state(UNTOUCHED)?;
     let now = Timestamp::now();

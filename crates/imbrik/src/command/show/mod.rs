@@ -1,4 +1,4 @@
-//! `imbrik show`: what is on a card or in an image.
+//! `imbrik show`: the content of a card or an image.
 
 mod private;
 mod shelf;
@@ -28,7 +28,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-/// The strip is never wider than this, nor narrower than what its labels need.
+/// The maximum width of the strip.
 const WIDEST: u64 = 160;
 
 pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
@@ -295,7 +295,7 @@ impl Found<'_> {
         MinimumSizes { survey: &self.survey, occupancy: &self.occupancy, fills }
     }
 
-    /// For which cards it is, and what would change on those that are plugged in.
+    /// The card sizes that it fits, and the changes on connected cards.
     fn show_cards(&self, session: &Session) {
         if self.survey.parts.is_empty() || self.survey.whole_because.is_some() {
             return;

@@ -61,7 +61,7 @@ pub(crate) fn failure(command: &str, failure: &Failure) -> Value {
     object(command, "failed", failed(failure))
 }
 
-/// A path that means the same in any folder; `-` stays what it is.
+/// An absolute path; `-` is unchanged.
 pub(crate) fn path(path: &Path) -> String {
     let absolute = match pipe::is_pipe(path) {
         true => None,
@@ -81,7 +81,7 @@ pub(crate) fn result(exit: Exit) -> &'static str {
     if exit == Exit::Done { "done" } else { "differs" }
 }
 
-/// A card and, with `survey`, what is on it.
+/// A card and, with `survey`, its content.
 pub(crate) fn card(card: &card::Card, survey: Option<Option<&Survey>>) -> Card {
     let device = |device: &String| device.clone();
     let uses = card.uses.iter().map(|used| match used {

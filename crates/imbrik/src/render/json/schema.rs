@@ -226,8 +226,8 @@ fn type_of(field: &Value) -> String {
     names.collect::<Vec<_>>().join(" or ")
 }
 
-/// Would fail where a field was added, renamed or described otherwise and the documents were not
-/// made again: `IMBRIK_WRITE_DOCS=1 cargo test -p imbrik --bins` does it.
+/// Fails if a field was added, renamed or described differently without regenerating the documents:
+/// `IMBRIK_WRITE_DOCS=1 cargo test -p imbrik --bins`.
 #[test]
 fn json_documents_match_the_types() {
     let docs = PathBuf::from(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs"));

@@ -49,7 +49,7 @@ pub(crate) struct ShelfImage {
     pub(crate) fate: ShelfFate,
 }
 
-/// Why an image stays, or that it goes.
+/// The reason for keeping an image, or that it will be removed.
 #[derive(Clone, Copy, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[cfg_attr(test, derive(JsonSchema))]
@@ -188,7 +188,7 @@ pub(crate) struct CardOnShelf {
     pub(crate) images: u64,
 }
 
-/// That, and how much of the card changed since.
+/// The shelf, and how much of the card has changed since.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct ShownOnShelf {

@@ -24,7 +24,7 @@ pub(super) fn skippable_header(magic: u32, len: u32) -> [u8; 8] {
     header
 }
 
-/// How long a frame is in the file, and how long its content.
+/// The length of a frame in the file, and of its content.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) struct FrameHead {
     /// Bytes in the file.

@@ -71,7 +71,7 @@ impl ZstIndex {
         Ok(this)
     }
 
-    /// Adds the frame at `at` and answers where the next one starts.
+    /// Adds the frame at `at`, and returns the start of the next one.
     fn add(
         &mut self,
         at: ByteOffset,

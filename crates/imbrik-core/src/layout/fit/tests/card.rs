@@ -1,4 +1,4 @@
-//! Random cards: swaps and partitions that nobody knows, under every kind of table.
+//! Random cards: swap areas and unknown partitions, with every kind of table.
 
 use imbrik_store::{
     ReadAt, SparseStore, WriteAt,
@@ -30,7 +30,7 @@ pub(super) enum Scheme {
     Gpt,
 }
 
-/// A partition of a random card. What is not a swap holds what nobody knows, and keeps its length.
+/// A partition of a random card. Unless it is swap, its content is unknown, and it keeps its length.
 #[derive(Clone, Debug)]
 pub(super) struct Piece {
     /// Sectors.
@@ -109,7 +109,7 @@ impl Card {
         for (index, (gap, len, is_swap)) in pieces.iter().enumerate() {
             let gap = if scheme == Scheme::Bare { 0 } else { *gap };
             let (number, is_logical) = scheme.number(index, pieces.len());
-            // Somewhere in the gap, as different tools put it.
+            // Somewhere in the gap, depending on the tool.
             let ahead = is_logical.then(|| 1 + (gap - 1) * 3 / 4);
             at += gap;
             placed.push(Piece {

@@ -71,7 +71,7 @@ fn gpt_is_sound(card: &dyn ReadAt) {
     assert_eq!((head[450], le32(&head, 454), le32(&head, 458)), (0xee, 1, last));
 }
 
-/// A plan for a random card, and what it comes to.
+/// A plan for a random card, and its result.
 struct Planned<'a> {
     scheme: Scheme,
     pieces: &'a [Piece],
@@ -132,7 +132,7 @@ impl Planned<'_> {
         }
     }
 
-    /// Tables are sound, and the boot code in the first gap is where it was.
+    /// Tables are valid, and the boot code in the first gap is unchanged.
     fn tables_are_sound(&self) {
         assert!(self.after.findings.is_empty(), "{:?}", self.after.findings);
         if !self.is_bare() {
@@ -180,7 +180,7 @@ proptest! {
         pieces in proptest::collection::vec(
             (0u64..40_000, 16u64..80_000, any::<bool>(), 0u32..14), 1..7),
         behind in 0u64..9_000,
-        // Of a card that holds all of it, in thousandths, and some sectors more.
+        // In thousandths of the required size, plus some sectors.
         size in (0u64..1_400, 1u64..9),
         give in 0usize..9,
     ) {
@@ -210,7 +210,7 @@ proptest! {
             let fit = Fit::Card { size, take_from: Vec::new(), give_to };
             Plan::fit(Arc::clone(&source), &survey, &occupancy, &fit, ResizeOptions::in_memory(&cancel))
         };
-        // All swaps as small as they go: that is what a card must hold.
+        // With the smallest size of all swap areas: the required card size.
         let least = survey.needed_with(survey.parts.iter().enumerate().filter_map(|(index, part)| {
             let found = occupancy.volume(index)?.least.as_ref()?;
             part.is_resizable().then(|| (index, found.size.min(part.span.len())))
@@ -234,7 +234,7 @@ proptest! {
             Planned { scheme, pieces: &pieces, before: &survey, plan: &plan, after: &after };
         planned.partitions_are_kept();
         planned.tables_are_sound();
-        // Nothing grows or moves on a card that holds all of it, unless it was asked to.
+        // Nothing grows or moves on a card that is large enough, unless requested.
         if size >= survey.needed() && give_to.is_none() && scheme != Scheme::Bare {
             planned.nothing_moved();
         }

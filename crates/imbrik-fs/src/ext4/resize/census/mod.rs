@@ -64,14 +64,14 @@ impl Origin for Itself {
 
 /// How to handle faults that don't concern block ownership: in folders, attributes, links.
 pub(super) enum Faults {
-    /// The first ends the look.
+    /// The first fault ends the census.
     Refused,
     /// They are kept and reported.
     MetadataCache(Vec<String>),
 }
 
 impl Faults {
-    /// More are not kept: a result is compared with its source by how many there are.
+    /// The maximum number of stored faults: a result is compared with its source by their number.
     const MOST: usize = 1000;
 
     fn push(&mut self, fault: String) -> Result<()> {
@@ -88,7 +88,7 @@ impl Faults {
         }
     }
 
-    /// Those that were kept.
+    /// The faults that were kept.
     pub(super) fn list(&self) -> &[String] {
         match self {
             Self::Refused => &[],
@@ -124,12 +124,12 @@ pub(super) struct Census {
 }
 
 impl Census {
-    /// Looks at every inode of `opened`.
+    /// Reads every inode of `opened`.
     ///
     /// # Errors
     /// - When the volume cannot be read, or `cancel` was requested.
-    /// - [`imbrik_store::Class::Corrupt`] with the first contradiction: a wrong checksum, a block owned
-    ///   twice, a bitmap that lies, a file that waits to be deleted or cut and could not be.
+    /// - [`imbrik_store::Class::Corrupt`] with the first inconsistency: a wrong checksum, a block with two owners, a
+    /// wrong bitmap, an orphan that could not be completed.
     /// - [`imbrik_store::Class::Unsupported`] for what is not resized.
     pub(super) fn of(
         opened: &Opened,
@@ -228,7 +228,7 @@ impl Census {
         })?;
         let count = self.take_blocks(opened, metadata, &inode, &map)?;
         self.values.look_at_inode(opened, &inode, &mut self.faults)?;
-        // Of a list of bad blocks, its makers count only what is listed.
+        // The block count of a list of bad blocks includes only the listed ones.
         let listed: u64 = map.pieces.iter().map(|piece| piece.len).sum();
         let blocks = inode.blocks(superblock)?;
         let is_list = inode.number == BAD_BLOCKS && blocks == listed;
@@ -271,8 +271,8 @@ impl Census {
         }
     }
 
-    /// Takes in the block of an inode's attributes and the clusters of all that it has; answers how
-    /// many blocks it must say that it has.
+    /// Adds the attribute block of an inode, and the clusters of its content; returns the block count that it must
+    /// have.
     fn take_blocks(
         &mut self,
         opened: &Opened,
@@ -369,8 +369,7 @@ impl Census {
     }
 }
 
-/// The clusters that a map names blocks of, none where a cluster is a block, and how many blocks they
-/// have.
+/// The clusters of a map, none if a cluster is a block, and their number of blocks.
 fn clusters_of(map: &Map, cluster: u64) -> (Vec<Run>, u64) {
     if cluster == 1 {
         return (Vec::new(), map.runs().map(|run| run.len).sum());
@@ -431,8 +430,8 @@ fn fingerprint(opened: &Opened, inode: &RawInode, map: &Map, origin: &dyn Origin
     let mut update = |range: std::ops::Range<usize>| {
         hasher.update(inode.raw.get(range).unwrap_or_default());
     };
-    // Of an attribute's value, the times of change hold its parent's number, or how many attributes
-    // have that value, and so does the version.
+    // In a value inode, the times and the version contain the number of its parent, or the number of attributes with
+    // that value.
     let is_value = inode.is_attribute_value();
     update(if is_value { 0x0..0xc } else { 0x0..0x14 });
     update(0x18..0x1c);
@@ -502,7 +501,7 @@ fn is_alive(inode: &RawInode, superblock: &Superblock) -> Result<()> {
 /// Has an inode own blocks: each has one owner, and none of them is the volume's own.
 ///
 /// # Errors
-/// When they have another owner, or lie outside.
+/// When they have another owner, or are outside of the volume.
 fn owns(
     owned: &mut Bits,
     superblock: &Superblock,

@@ -11,7 +11,7 @@ use imbrik_store::error::Result;
 /// The longest target of a link that is stored in the inode.
 const SHORT_LINK: usize = 60;
 
-/// Looks at an inode in use with the map `map`.
+/// Checks a used inode with the map `map`.
 ///
 /// # Errors
 /// When the volume cannot be read, and those of `faults`.
@@ -53,8 +53,7 @@ pub(super) fn look(
     Ok(())
 }
 
-/// The target of a link: as long as the inode says, without a zero, and ended by one where there is
-/// room.
+/// The target of a link: as long as the inode says, without a zero byte, and terminated by one if there is space.
 fn link(
     opened: &Opened,
     inode: &RawInode,

@@ -1,5 +1,4 @@
-//! Every folder of a volume: each block's checksum, each entry, the index, and how many names lead
-//! to each inode.
+//! Every folder of a volume: checksums of blocks, entries, the index, and the number of names of each inode.
 //!
 //! These checks don't concern blocks: a volume with such faults can keep them on request.
 
@@ -32,7 +31,7 @@ pub(super) struct Tree {
     numbers: Vec<u32>,
     /// The type of each inode, as in directory entries; 0 if unused.
     kinds: Vec<u8>,
-    /// How many links each says that it has.
+    /// The link count in each inode.
     links: Vec<u16>,
     folders: Vec<u32>,
 }

@@ -1,5 +1,5 @@
-//! Extended attributes: that entries and values make sense and have their hashes, and that those of
-//! `ea_inode` volumes and the inodes of their values agree.
+//! Extended attributes: entries and values are valid and have the right hashes, and those of `ea_inode` volumes match
+//! the inodes of their values.
 
 use super::Faults;
 use crate::ext4::structure::{
@@ -11,7 +11,7 @@ use crate::ext4::structure::{
 use imbrik_store::error::Result;
 use std::collections::BTreeMap;
 
-/// Of an inode that holds a value: what names it.
+/// The references to an inode with a value.
 #[derive(Default)]
 pub(super) struct Uses {
     /// How many entries name it: those of a shared block count once.
@@ -20,7 +20,7 @@ pub(super) struct Uses {
     is_old_style: bool,
 }
 
-/// Which inodes hold values, and what names them.
+/// The inodes with values, and the references to them.
 #[derive(Default)]
 pub(super) struct Values {
     uses: BTreeMap<u32, Uses>,
@@ -34,7 +34,7 @@ impl Values {
         self.holders.push(inode.number);
     }
 
-    /// Looks at the attributes in `inode`.
+    /// Checks the attributes in `inode`.
     ///
     /// # Errors
     /// When the volume cannot be read, and those of `faults`.
@@ -51,7 +51,7 @@ impl Values {
         }
     }
 
-    /// Looks at the attributes in `block`.
+    /// Checks the attributes in `block`.
     ///
     /// # Errors
     /// As [`Values::look_at_inode`].
@@ -139,8 +139,7 @@ impl Values {
     }
 }
 
-/// Returns whether a value is of the style of old, which names the inode whose attribute it is instead of a
-/// hash.
+/// Returns whether a value inode is of the old style, which contains the inode of its attribute instead of a hash.
 fn is_old_style(holder: &RawInode, of: &RawInode) -> bool {
     holder.value_parent() == of.number && holder.generation() == of.generation()
 }

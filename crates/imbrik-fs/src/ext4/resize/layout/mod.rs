@@ -47,7 +47,7 @@ pub(super) struct Ends {
     pub(super) bad_blocks: u64,
 }
 
-/// New numbers for inodes whose groups go.
+/// New numbers for inodes of removed groups.
 #[derive(Clone, Debug, Default)]
 pub(super) struct InodeMoves {
     /// Old and new, by the old.
@@ -71,7 +71,7 @@ impl InodeMoves {
         self.pairs.is_empty()
     }
 
-    /// How many inodes get another number.
+    /// The number of inodes with a new number.
     pub(super) fn count(&self) -> u64 {
         u64::try_from(self.pairs.len()).unwrap_or(u64::MAX)
     }
@@ -84,14 +84,14 @@ pub(super) struct Layout {
     pub(super) moves: Arc<Moves>,
     /// The blocks of each rewritten map, by its inode's old number.
     pub(super) map_blocks: MapBlocks,
-    /// The inodes whose blocks move, by their old numbers.
+    /// The inodes with moved blocks, by their old numbers.
     pub(super) movers: BTreeSet<u32>,
     /// How long the journal and the list of bad blocks are now.
     pub(super) ends: Ends,
     /// The blocks that files own afterwards.
     pub(super) owned: Bits,
-    /// How many blocks had to move, and how many get a new place: without the journal's body,
-    /// which is not copied.
+    /// The number of blocks that had to move, and of those that do: without the body of the journal, which is not
+    /// copied.
     pub(super) had_to_move: u64,
     pub(super) moved: u64,
 }
@@ -169,8 +169,8 @@ struct Load {
 }
 
 impl Planner<'_> {
-    /// How many blocks the journal has in a volume of `blocks`: what is usual for that size, and no
-    /// more than it had. A volume that grows keeps its journal.
+    /// The length of the journal in a volume of `blocks` blocks: the default for that size, but no more than now. A
+    /// growing volume keeps its journal.
     fn journal_len(&self, blocks: u64) -> u64 {
         let Some((inode, _)) = &self.census.journal else { return 0 };
         let block_len = self.opened.superblock.block_len.max(1);
@@ -201,7 +201,7 @@ impl Planner<'_> {
         }
     }
 
-    /// Inodes whose maps do not keep their length, each with where it ends.
+    /// Inodes whose maps change their length, each with its new end.
     fn cut_inodes(&self, ends: Ends) -> impl Iterator<Item = (&(RawInode, Map), u64)> {
         let journal = self.census.journal.iter().map(move |one| (one, ends.journal));
         journal.chain(self.census.bad_blocks.iter().map(move |one| (one, ends.bad_blocks)))
@@ -266,7 +266,7 @@ impl Planner<'_> {
         Err(Lack::Blocks(lack))
     }
 
-    /// A plan for `blocks` blocks, or a few less where the last group would be too short.
+    /// A plan for `blocks` blocks, or a few less if the last group would be too short.
     ///
     /// # Errors
     /// As [`Planner::longest`].

@@ -29,7 +29,7 @@ impl Planner<'_> {
             let end = old.group_start(groups).min(old.blocks);
             let needed = self.blocks_for(end, room)?;
             if needed > end {
-                // As many groups as what is missing would fill, and at least one more.
+                // As many groups as the missing blocks fill, and at least one more.
                 let more = needed.saturating_sub(end).over(old.blocks_per_group)?;
                 groups = groups.plus(more.max(1))?;
                 continue;
@@ -68,7 +68,7 @@ impl Planner<'_> {
         used.runs(Run::new(0, used.len())).last().map_or(0, Run::end)
     }
 
-    /// How many blocks the content and as many groups as `blocks` make need at least.
+    /// The minimum number of blocks for the content and the groups of `blocks` blocks.
     fn blocks_for(&self, blocks: u64, room: u64) -> Result<u64> {
         let sized = sized(&self.opened.superblock, blocks)?;
         let leading: u64 = (0..sized.groups()).map(|group| sized.leading_blocks(group)).sum();
@@ -77,7 +77,7 @@ impl Planner<'_> {
         // A shorter volume may have a shorter journal, and its system keeps less for itself.
         let mut needed = blocks;
         for _ in 0..3 {
-            // Whatever is asked for: more than there can be is refused where it is looked for.
+            // Excessive requests are refused by the caller.
             let more = kept_back(&sized, needed);
             let room = if room == 0 { 0 } else { room.saturating_add(more) };
             needed = fixed.plus(self.owned(self.ends(needed)).count())?;

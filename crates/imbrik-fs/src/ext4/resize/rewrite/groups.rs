@@ -1,4 +1,4 @@
-//! Bitmaps and groups, from what is in use now.
+//! Rewriting bitmaps and group descriptors for the new used space.
 
 use super::{Rewriter, broken};
 use crate::{

@@ -76,7 +76,7 @@ struct Rewriter<'a> {
     folders: Bits,
     /// The blocks of folders, each with the old number of its folder.
     folder_blocks: Vec<(u64, u32)>,
-    /// By how much what an owner has changes.
+    /// The change of each owner's usage.
     usage: BTreeMap<quota::Owner, quota::Change>,
     journal_map: Option<RawInode>,
     /// How many inodes with a signature got another number.
@@ -232,8 +232,8 @@ impl Rewriter<'_> {
         Ok(u64::try_from(map.nodes.len()).unwrap_or(u64::MAX))
     }
 
-    /// Has an inode, and what is counted for its owners, say that its map has `has` blocks instead
-    /// of `had`.
+    /// Changes the block count of an inode, and the usage of its owners, by the change of its map from `had` to `has`
+    /// blocks.
     fn count_blocks(
         &mut self,
         old: &RawInode,
@@ -265,7 +265,7 @@ impl Rewriter<'_> {
         Ok(())
     }
 
-    /// Has what an inode says of other inodes follow them, and notes a folder's blocks.
+    /// Updates references of an inode to other inodes, and records the blocks of a folder.
     fn follow_inodes(&mut self, old: &RawInode, inode: &mut RawInode) -> Result<()> {
         let inodes = &self.layout.inodes;
         let references = |found: Option<Vec<(usize, u32)>>| {

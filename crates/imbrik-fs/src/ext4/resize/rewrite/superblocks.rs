@@ -116,8 +116,8 @@ impl Rewriter<'_> {
         // Nothing waits to be deleted.
         put(&mut raw, 0xe8, 0)?;
         put(&mut raw, 0x64, bytes::le_u32(&was, 0x64)? & !Superblock::ORPHAN_PRESENT)?;
-        // Quota files, lost+found, the orphan file, the inodes of the first and the last error.
-        // So does the journal, which is a file with a name where it was added later.
+        // Quota files, lost+found, the orphan file, the inodes of the first and the last error; and the journal, which
+        // is a file with a name if it was added later.
         for at in [0x240, 0x244, 0x26c, 0x268, 0x280, 0x19c, 0x1d0, 0xe0] {
             let number = bytes::le_u32(&was, at)?;
             put(&mut raw, at, self.layout.inodes.target_of(number))?;
