@@ -25,7 +25,7 @@ const LEVEL: usize = 238;
 /// # Errors
 /// - When the store cannot be read.
 /// - [`imbrik_store::Class::Corrupt`] when extents overlap, are in no chunk, or don't add up to the used bytes of the
-/// block groups and the superblock.
+///   block groups and the superblock.
 pub(super) fn spans(trees: &Trees<'_>) -> Result<Vec<Span>> {
     let mut found = Extents::default();
     let extent_tree = tree(trees, EXTENT_TREE)?;

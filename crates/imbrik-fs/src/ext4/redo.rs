@@ -44,7 +44,7 @@ const MOST_LINKS: u16 = 65_000;
 /// # Errors
 /// - When the store cannot be read.
 /// - [`imbrik_store::Class::Corrupt`] when they contradict the volume, and [`imbrik_store::Class::Unsupported`] for
-/// unsupported changes.
+///   unsupported changes.
 pub(super) fn redone(store: &Arc<dyn ReadAt>, changes: &[Change]) -> Result<Edited> {
     let opened = Opened::of(Arc::clone(store))?;
     if opened.superblock.has_quota() {

@@ -48,7 +48,7 @@ use std::{
 /// # Errors
 /// - When the store cannot be read.
 /// - [`imbrik_store::Class::Unsupported`] for unsupported volumes and files, [`imbrik_store::Class::Corrupt`] for
-/// invalid metadata, [`imbrik_store::Class::NoRoom`] when no block or inode is free.
+///   invalid metadata, [`imbrik_store::Class::NoRoom`] when no block or inode is free.
 pub(crate) fn edit(
     store: &Arc<dyn ReadAt>,
     edits: &[FileEdit],

@@ -129,7 +129,7 @@ impl Census {
     /// # Errors
     /// - When the volume cannot be read, or `cancel` was requested.
     /// - [`imbrik_store::Class::Corrupt`] with the first inconsistency: a wrong checksum, a block with two owners, a
-    /// wrong bitmap, an orphan that could not be completed.
+    ///   wrong bitmap, an orphan that could not be completed.
     /// - [`imbrik_store::Class::Unsupported`] for what is not resized.
     pub(super) fn of(
         opened: &Opened,
