@@ -165,7 +165,7 @@ pub(crate) fn must_be_there(path: &Path) -> Outcome<()> {
             quoted(path)
         ))
         .next(
-            "Look for its name, as with `ls`; the newest ones here are shown by `imbrik` alone.",
+            "Check the name, for example with `ls`; `imbrik` alone shows the newest images here.",
         )),
         _ => Ok(()),
     }
