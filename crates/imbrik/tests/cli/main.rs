@@ -12,6 +12,7 @@ mod failing;
 mod faults;
 mod files;
 mod fit;
+mod guide;
 mod harness;
 mod identity;
 mod kills;
