@@ -24,9 +24,9 @@ pub(super) fn span_of(run: Run, data: ByteOffset, len: ByteLen) -> Span {
 /// A value of an allocation table.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Link {
-    /// Free.
+    /// A free cluster.
     Free,
-    /// Bad.
+    /// A bad cluster.
     Bad,
     /// The last cluster of its chain.
     Last,

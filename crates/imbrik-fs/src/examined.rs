@@ -77,7 +77,7 @@ impl Examined {
 /// The smallest size of a volume that holds the same files.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Least {
-    /// Bytes.
+    /// The size in bytes.
     pub size: ByteLen,
     /// The reason why it can't be smaller, in a few words.
     pub limit: &'static str,

@@ -86,7 +86,7 @@ pub struct Ownership {
 pub struct FileFlags(u32);
 
 impl FileFlags {
-    /// No flag.
+    /// No flags.
     pub const NONE: Self = Self(0);
     /// Writes go to the disk at once.
     pub const SYNC: Self = Self(1 << 0);

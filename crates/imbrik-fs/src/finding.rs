@@ -19,33 +19,33 @@ pub enum VolumeFinding {
     },
     /// The used space within its allocated chunks is unknown, so all of them count as used.
     AllGivenOutCounts {
-        /// Why.
+        /// The reason.
         why: String,
     },
-    /// It has two labels that differ.
+    /// The labels in the root directory and in the boot sector differ.
     TwoLabels {
-        /// The one in its root directory.
+        /// The label in the root directory.
         in_root: String,
-        /// The one in its boot sector.
+        /// The label in the boot sector.
         in_boot: String,
     },
-    /// One of its allocation tables cannot be read; the other one was believed.
+    /// One of the allocation tables cannot be read; the other one is used.
     TableUnreadable {
-        /// Why not.
+        /// The reason.
         why: String,
     },
-    /// The map of an inode or a directory is damaged, so that only the bitmaps report its remaining blocks.
+    /// The map of an inode or a directory is damaged: only the bitmaps show its remaining blocks.
     MapDamaged {
         /// The error.
         why: String,
     },
-    /// So many bytes of files are called free; they count as used.
+    /// Some bytes of files are marked as free; they count as used.
     CalledFree {
-        /// The structure that calls them free: "bitmap".
+        /// The structure that marks them as free: "bitmap".
         by: &'static str,
         /// How files are known to have them: "hold", "start with".
         files: &'static str,
-        /// Bytes.
+        /// The length in bytes.
         len: ByteLen,
     },
 }
@@ -92,7 +92,7 @@ impl fmt::Display for VolumeFinding {
 pub enum ResizeWarning {
     /// Files with a signature that may cover the number of their inode got another one.
     SignedFiles {
-        /// How many.
+        /// The number of them.
         count: u64,
     },
     /// It is marked as having errors, and stays marked.

@@ -15,7 +15,7 @@ pub enum Walked<'a> {
     Fault {
         /// The path of the folder or entry from the start of the walk: names joined by `/`.
         path: &'a [u8],
-        /// Why.
+        /// The error.
         error: Error,
     },
 }
@@ -39,7 +39,7 @@ pub enum Onward {
     Into,
     /// Skip the entry's content.
     Past,
-    /// Nowhere.
+    /// The walk ends.
     End,
 }
 

@@ -90,7 +90,7 @@ pub enum Event {
 /// Takes the events of a transfer. Called from one thread at a time, between pieces of work: an
 /// observer that blocks holds up the transfer.
 pub trait Observer: Sync {
-    /// Something happened.
+    /// Receives an event.
     fn on(&self, event: &Event);
 }
 
@@ -135,7 +135,7 @@ impl<'a> Merged<'a> {
         u64::try_from(scaled).map_or(self.shown, ByteLen::new).min(self.shown)
     }
 
-    /// Ends it.
+    /// Reports the end of the step.
     pub fn finish(self) {
         self.observer.on(&Event::Finished);
     }

@@ -76,7 +76,7 @@ enum Read {
     Final,
 }
 
-/// Why there is no more to be tried.
+/// Why there are no more retries.
 enum Halt {
     /// The time is over, or it was cancelled: the rest remains unreadable.
     Over,
@@ -460,7 +460,7 @@ mod tests {
         let mut rescue = Rescue::new(&card, &cancel, Some(Instant::now()));
         let left = rescue.run(&[whole], &mut |_, _| panic!("too late"), &mut |_| {}).unwrap();
         assert_eq!(left, [whole]);
-        // In the middle of an area.
+        // Cancelled within an area.
         let mut count = 0;
         let mut rescue = Rescue::new(&card, &cancel, None);
         let left = rescue.run(

@@ -70,7 +70,7 @@ impl ByteOffset {
 }
 
 impl ByteLen {
-    /// Nothing.
+    /// Zero bytes.
     pub const ZERO: Self = Self(0);
 
     /// A number of bytes.

@@ -488,7 +488,7 @@ pub(crate) fn exit(saved: &Saved) -> Exit {
     if saved.not_beside.is_some() { Exit::Failed } else { Exit::Done }
 }
 
-/// A failure while an image was made of another one.
+/// A failure while an image was converted to another one.
 pub(crate) fn failed(error: Error, image: &Image, to: &Destination) -> Failure {
     let next = match error.class() {
         Class::Mismatch => "Run `imbrik check` for details, or try another copy of the image.",

@@ -24,7 +24,7 @@ const LEAST_HOLE: ByteLen = ByteLen::kib(4);
 /// How a tar stream is packed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ArchivePacking {
-    /// Not at all.
+    /// Uncompressed.
     None,
     /// As a Zstandard frame.
     Zstd,
@@ -400,7 +400,7 @@ mod tests {
         assert_eq!((of("hive.zst"), of(".tar"), of("-")), (None, None, None));
     }
 
-    /// A file of zeros but for `parts`.
+    /// A file of zeros except in `parts`.
     struct Holes {
         size: ByteLen,
         parts: Vec<Span>,

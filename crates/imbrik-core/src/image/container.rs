@@ -73,7 +73,7 @@ pub struct Pack {
 }
 
 impl Pack {
-    /// All of them.
+    /// Iterates over all containers.
     pub fn all() -> impl Iterator<Item = Self> {
         FORMATS.into_iter().filter_map(|format| Container(format).pack())
     }

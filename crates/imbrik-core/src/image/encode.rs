@@ -80,7 +80,7 @@ pub enum Encoded {
     Several(Vec<Encoded>),
     /// The uncompressed tile.
     Plain(Buffer),
-    /// So many zeros.
+    /// This many bytes of zeros.
     Zeros(ByteLen),
 }
 

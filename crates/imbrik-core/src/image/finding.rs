@@ -23,7 +23,7 @@ pub enum ImageFinding {
     },
     /// Its manifest cannot be read.
     ManifestDamaged {
-        /// Why not.
+        /// The reason.
         why: String,
     },
 }

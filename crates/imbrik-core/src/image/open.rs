@@ -279,7 +279,7 @@ impl Image {
     }
 }
 
-/// Keeps all that comes through `pipe` in a temporary file, zeros as holes.
+/// Copies `pipe` to a temporary file, with zeros as holes.
 fn taken_in(pipe: &mut dyn Read, unpack: Unpack<'_>) -> Result<FileStore> {
     let file = temporary(unpack.folder)?;
     let failed = |e| Error::io(format!("keeping it in {}", unpack.folder.display()), e);

@@ -166,7 +166,7 @@ impl PartFile {
         Ok(Some(Self { file, folder, part, name: name.to_owned(), replace, stays: false }))
     }
 
-    /// Path of the notes on it, in the folder that is held open.
+    /// The path of its notes, in the open folder.
     #[must_use]
     pub fn notes(&self) -> PathBuf {
         notes_path(&self.held())
@@ -243,7 +243,7 @@ impl PartFile {
         self.file.sync_all().map_err(|e| Error::io(format!("syncing {}", self.part.display()), e))
     }
 
-    /// Syncs it and gives it its name.
+    /// Flushes the file and renames it to its final name.
     ///
     /// # Errors
     /// [`Class::Refused`] when something of that name appeared meanwhile and may not be replaced.

@@ -28,7 +28,7 @@ pub enum TileDigest {
 pub enum TileData {
     /// These bytes.
     Bytes(Buffer),
-    /// So many zeros.
+    /// This many bytes of zeros.
     Zeros(ByteLen),
 }
 

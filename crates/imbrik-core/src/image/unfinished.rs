@@ -103,7 +103,7 @@ impl Unfinished {
         Ok(Some(Self { part, frames, head, content, open }))
     }
 
-    /// Keeps it unchanged.
+    /// Keeps the unfinished image.
     pub fn leave(self) {
         // Nothing was written to it.
         let _ = self.part.keep();

@@ -9,11 +9,11 @@ use std::fmt;
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Finding {
-    /// About its table.
+    /// A finding about the partition table.
     Table(TableFinding),
-    /// So much of the metadata in a place cannot be read.
+    /// Some of the metadata at this place cannot be read.
     Unreadable {
-        /// Bytes.
+        /// The number of unreadable bytes.
         len: ByteLen,
         /// The title of a partition or gap.
         place: String,
@@ -25,25 +25,25 @@ pub enum Finding {
     },
     /// A partition reaches past the end of the card.
     PastTheEnd {
-        /// Which: "partition 2".
+        /// The partition: "partition 2".
         title: String,
         /// By how many bytes.
         by: ByteLen,
     },
     /// A volume claims to be longer than its partition.
     TooLong {
-        /// What it is.
+        /// The kind of the volume.
         kind: VolumeKind,
         /// The partition; `None` for one that has the whole card.
         title: Option<String>,
         /// By how many bytes.
         by: ByteLen,
     },
-    /// About a volume.
+    /// A finding about a volume.
     Volume {
         /// The partition: "partition 2 (ext4, hive-07)".
         title: String,
-        /// What.
+        /// The finding.
         what: VolumeFinding,
     },
 }

@@ -19,7 +19,7 @@ use std::{
 pub struct Lost {
     /// The partition: "partition 2 (ext4, hive-07)"; `None` between partitions.
     pub part: Option<String>,
-    /// What of it.
+    /// The unreadable part of the file.
     pub what: LostWhat,
 }
 
@@ -29,28 +29,28 @@ pub struct Lost {
 pub enum LostWhat {
     /// Bytes of a file's content.
     OfFile {
-        /// From the root down, without an encoding that could be relied on.
+        /// The path from the root; it may have any encoding.
         path: Vec<u8>,
-        /// How many are lost.
+        /// The number of unreadable bytes.
         len: ByteLen,
-        /// How many it has.
+        /// The size of the file in bytes.
         size: ByteLen,
     },
     /// Entries of a folder: files in it may be lost without a name.
     OfFolder {
-        /// From the root down.
+        /// The path from the root.
         path: Vec<u8>,
-        /// Bytes of entries that are lost.
+        /// The number of unreadable bytes of entries.
         len: ByteLen,
     },
     /// The metadata of a file or folder, and so all of its content, unless another name leads to it.
     Whole {
-        /// From the root down.
+        /// The path from the root.
         path: Vec<u8>,
     },
     /// Bytes of the volume's own metadata, of its journal, or of no known file.
     Elsewhere {
-        /// How many.
+        /// The number of unreadable bytes.
         len: ByteLen,
     },
 }

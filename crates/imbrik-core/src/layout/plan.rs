@@ -35,9 +35,9 @@ pub enum Change {
     Resized {
         /// The partition: "partition 2 (ext4, hive-07)".
         title: String,
-        /// Bytes before.
+        /// The size before, in bytes.
         from: ByteLen,
-        /// Bytes after.
+        /// The size afterwards, in bytes.
         to: ByteLen,
         /// Bytes that move to another place.
         moved: ByteLen,

@@ -35,7 +35,7 @@ pub struct Survey {
     pub written: Option<u64>,
     /// The sum of the mount counts of its volumes, if recorded.
     pub mounts: u64,
-    /// Oddities.
+    /// Findings about the table and the volumes.
     pub findings: Vec<Finding>,
     /// Unreadable ranges of metadata, in order and joined. A volume with such a range is read as a whole.
     pub unreadable: Vec<Span>,

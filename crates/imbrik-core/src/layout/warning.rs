@@ -7,23 +7,23 @@ use std::fmt;
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Warning {
-    /// About a resized volume.
+    /// A warning about a resized volume.
     Volume {
-        /// Which: "partition 2 (ext4, hive-07)".
+        /// The partition: "partition 2 (ext4, hive-07)".
         title: String,
-        /// What.
+        /// The warning of the filesystem.
         what: ResizeWarning,
     },
     /// A volume can't grow into all of the free space.
     Limited {
-        /// Which.
+        /// The partition.
         title: String,
         /// The reason.
         limit: GrowthLimit,
     },
     /// A volume moves that has code in its first sectors.
     BootCode {
-        /// Which.
+        /// The partition.
         title: String,
     },
     /// An empty container of logical partitions has no room.
@@ -33,9 +33,9 @@ pub enum Warning {
     },
     /// A volume keeps its id.
     KeepsId {
-        /// Which.
+        /// The partition.
         title: String,
-        /// Why.
+        /// The reason.
         why: String,
     },
     /// A file with a changed id in an unknown format: it is unchanged.
@@ -47,9 +47,9 @@ pub enum Warning {
         /// The old id.
         id: String,
     },
-    /// A file that names an id could not be changed.
+    /// A file with an old id that could not be changed.
     NotFollowed {
-        /// Where, and why.
+        /// The file with the reference, and the reason.
         why: String,
     },
     /// A file refers to something that original and copy go on sharing.
@@ -72,7 +72,7 @@ pub enum Warning {
     },
     /// A volume is copied without a search for private data.
     NotInspected {
-        /// Which.
+        /// The partition.
         title: String,
         /// Why its files can't be read.
         why: String,

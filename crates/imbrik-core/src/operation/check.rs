@@ -55,7 +55,7 @@ pub enum ExpectedSum {
     File(SumKind),
     /// The decoded content.
     Content(SumKind),
-    /// Neither.
+    /// Neither the file nor its content has this checksum.
     Other,
 }
 
@@ -98,7 +98,7 @@ pub enum Verdict {
     CutShort(ByteLen),
     /// It is readable, and its content is not recognised.
     Unknown,
-    /// It is damaged.
+    /// The image is damaged.
     Damaged,
 }
 

@@ -36,9 +36,9 @@ pub struct EditPlan<'a> {
 
 /// The changed ranges of an image.
 enum Changed {
-    /// There.
+    /// These ranges are read from the edited volume.
     Spans(Vec<Span>),
-    /// It is resized.
+    /// The volume is resized.
     Size,
 }
 

@@ -65,7 +65,7 @@ pub enum CardState {
 /// The reason why the files of a card could not be changed, and the state of the card.
 #[derive(Debug)]
 pub struct EditFailure {
-    /// Why.
+    /// The error that ended the edit.
     pub error: Error,
     /// The state of the card.
     pub state: CardState,

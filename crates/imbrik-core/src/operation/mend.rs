@@ -26,7 +26,7 @@ const SAMPLE: ByteLen = ByteLen::kib(64);
 pub enum MendRefusal {
     /// It has no manifest, so that missing ranges are unknown.
     SaysNothing,
-    /// Nothing is missing.
+    /// The image has no missing data.
     LacksNothing,
     /// It was fitted to another size: its offsets differ from those of the card.
     Fitted,

@@ -52,7 +52,7 @@ impl CardTarget {
 /// The volumes that are resized.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Sizes {
-    /// None.
+    /// No volume is resized.
     pub keep: bool,
     /// One volume grows to fill the card, even if the source is not known to fill its own.
     pub fill: bool,

@@ -343,7 +343,7 @@ impl Listing {
         self.by_card().into_keys().filter(is_named).collect()
     }
 
-    /// Names that more than one card has.
+    /// Host names that more than one card has.
     #[must_use]
     pub fn shared_names(&self) -> BTreeMap<&str, Vec<&CardIdentity>> {
         let mut names: BTreeMap<&str, Vec<&CardIdentity>> = BTreeMap::new();

@@ -29,12 +29,12 @@ pub enum TableFinding {
     NotProtected,
     /// The chain of logical partitions leads to a sector that has no boot record.
     ChainBreaks {
-        /// That sector.
+        /// The sector of the table.
         at: Lba,
     },
     /// The chain of logical partitions returns to an earlier sector.
     ChainIsACircle {
-        /// That sector.
+        /// The sector of the table.
         at: Lba,
     },
     /// Two partitions have sectors in common.

@@ -194,7 +194,7 @@ fn worker_count() -> u64 {
 
 /// Knowledge about a tile before it is read.
 pub(super) enum KnownTile<P> {
-    /// Nothing.
+    /// Nothing is known: the tile is read.
     Nothing,
     /// The digests of some of its pieces, in order: only the others are read.
     Some(Vec<KnownPiece>),

@@ -20,7 +20,7 @@ const LONGEST_LEAP: u64 = 64 << 20;
 /// How to handle an unreadable part of the source.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Damage {
-    /// The transfer ends.
+    /// The transfer stops.
     Stop,
     /// It is replaced by zeros and recorded, and the rest is read first: it is retried when everything else is safe.
     Later,

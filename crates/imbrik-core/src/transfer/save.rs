@@ -198,7 +198,7 @@ pub struct Sampled {
     /// Less than that it will not be, unless the content repeats itself in pieces that are longer
     /// than a sample and shorter than a tile.
     pub low: f64,
-    /// The likely part.
+    /// The most likely fraction.
     pub likely: f64,
 }
 

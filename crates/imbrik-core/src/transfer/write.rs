@@ -1,4 +1,4 @@
-//! Image to card.
+//! Writing an image to a card.
 
 use super::{
     clear::Clearing,

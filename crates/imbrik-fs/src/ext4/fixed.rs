@@ -38,7 +38,7 @@ impl Fixed {
         Ok(Self(all.into_iter().map(|(run, _)| run).collect()))
     }
 
-    /// Their parts in `within`, in order.
+    /// The ranges within `within`, in order.
     pub(super) fn within(&self, within: Run) -> impl Iterator<Item = Run> + '_ {
         let first = self.0.partition_point(|run| run.end() <= within.first);
         let near = self.0.get(first..).unwrap_or_default().iter();

@@ -31,7 +31,7 @@ const JOURNAL_LEN: usize = 507;
 /// The logs that a pack has summaries of: three of data and three of nodes.
 const LOGS: usize = 6;
 
-/// A whole pack.
+/// A complete checkpoint pack.
 pub(super) struct Checkpoint {
     version: u64,
     flags: u32,

@@ -18,7 +18,7 @@ pub(super) enum Width {
 }
 
 impl Width {
-    /// Bits an entry.
+    /// The number of bits per entry.
     pub(super) fn bits(self) -> u64 {
         match self {
             Self::Bits12 => 12,

@@ -160,7 +160,7 @@ impl Table {
         self.width.link(self.entry(number), self.clusters())
     }
 
-    /// The entry of cluster `number` without the bits that are not its own.
+    /// The entry of cluster `number` without reserved bits.
     pub(super) fn value(&self, number: u64) -> u32 {
         match self.width {
             Width::Bits32 => self.entry(number) & !TOP,

@@ -24,7 +24,7 @@ pub(super) struct Pointer {
     pub(super) first: u64,
 }
 
-/// The result.
+/// The result of a census.
 pub(super) struct Census {
     /// The clusters that the table calls used, and bad.
     pub(super) used: Bits,

@@ -28,7 +28,7 @@ use std::{
     rc::Rc,
 };
 
-/// The record of the folder that all paths start from.
+/// The record of the root directory.
 const ROOT: u64 = 5;
 /// Attribute types: times, attribute list, names, a folder's tree and its blocks, reparse point.
 const STANDARD: u32 = 0x10;
@@ -90,7 +90,7 @@ impl<'r> Attribute<'r> {
         bytes::le_u32(self.raw, 0).unwrap_or(u32::MAX)
     }
 
-    /// In UTF-16.
+    /// The name in UTF-16.
     fn name(self) -> Option<&'r [u8]> {
         let len = usize::from(bytes::u8(self.raw, 9)?).checked_mul(2)?;
         let at = usize::from(bytes::le_u16(self.raw, 10)?);
@@ -116,7 +116,7 @@ impl<'r> Attribute<'r> {
         self.is_resident().then(|| self.raw.get(at..at.checked_add(len)?))?
     }
 
-    /// The first cluster of the content that this part of one maps, and the last.
+    /// The first and the last cluster of the content that this attribute record maps.
     fn range(self) -> Option<(u64, u64)> {
         Some((bytes::le_u64(self.raw, 16)?, bytes::le_u64(self.raw, 24)?))
     }

@@ -236,7 +236,7 @@ fn steps<'a>(image: &'a str, fitted: &'a str) -> Vec<Step<'a>> {
     ]
 }
 
-/// Three nights of hive 7 on a shelf.
+/// Three nights of saves of hive-07 onto a shelf.
 fn nights() -> Vec<Step<'static>> {
     let again = vec!["shelf", "add", "shelf", "rack:a"];
     vec![

@@ -47,7 +47,7 @@ pub(crate) enum Tone {
     Strong,
     /// All is well.
     Good,
-    /// Attention.
+    /// A warning or an error.
     Alarm,
 }
 
@@ -74,7 +74,7 @@ impl Out {
         }
     }
 
-    /// Says that line.
+    /// Prints the line.
     pub(crate) fn tell_in_brief(&self) {
         let parts = self.brief.take().unwrap_or_default();
         if !parts.is_empty() && !self.json {

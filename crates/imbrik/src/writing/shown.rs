@@ -439,7 +439,7 @@ impl Writing<'_> {
         }
     }
 
-    /// The only card.
+    /// Prints the result for a single card.
     fn show_written(&self, source: &Source<'_>, target: &PlannedCard, written: &WrittenToCard) {
         let out = &self.session.out;
         if out.is_json() {
@@ -450,7 +450,7 @@ impl Writing<'_> {
             "{} now holds {}: {} {} in {}.",
             target.goal_at(&written.path),
             match &target.host {
-                Some(host) => format!("{host}, made of {}", source.whose()),
+                Some(host) => format!("{host}, a copy of {}", source.whose()),
                 None => source.whose(),
             },
             size::both(self.sent(target, written)),

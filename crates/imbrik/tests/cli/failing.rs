@@ -264,7 +264,7 @@ fn lost_data_is_reported_with_its_file_names() {
     bench.imbrik("clone rack:a rack:b --yes").expect(6).shows("512 bytes of 300 kB of /srv/brood");
     let told = bench.imbrik("clone rack:a rack:b --yes --json").expect(6).json();
     assert_eq!(told["lost"], json!([of_file]));
-    // The image knows it, and so do others that are made of it.
+    // The image records it, and so do images that reuse it.
     let named = "512 bytes of 300 kB of /srv/brood/may.wav";
     bench.imbrik("save rack:a one.img.zst").expect(6);
     bench.good("check one.img.zst").shows(named);

@@ -506,7 +506,7 @@ fn interrupted_extraction_leaves_complete_files_and_no_archive() {
     let begun = || bench.path("x.tar.zst.part").exists();
     let run = bench.interrupted("files get rack:a / x.tar.zst", begun);
     assert_eq!(run.code, 130, "{run:?}");
-    run.says("No archive x.tar.zst was made");
+    run.says("No archive x.tar.zst was created");
     assert!(!bench.path("x.tar.zst").exists() && !bench.path("x.tar.zst.part").exists());
 }
 

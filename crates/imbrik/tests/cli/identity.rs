@@ -171,7 +171,7 @@ fn copy_gets_new_ids_keys_and_name() {
             .shows("instead of")
             .shows(&format!(" on partition 1 still contains {}: it is unchanged", was[2]))
             .shows("partition 3 (ext4, hive-07) has ")
-            .shows("now holds hive-11, made of hive-07")
+            .shows("now holds hive-11, a copy of hive-07")
             .shows(
                 "/etc/fstab on partition 3 keeps LABEL=HIVE-BOOT at /again: labels are unchanged",
             )

@@ -208,7 +208,7 @@ fn skip_option_leaves_out_unwritable_cards() {
     bench.imbrik("restore hive.img.zst rack:c rack:d --yes").expect(5).says("rack:d:");
     let words = "restore hive.img.zst rack:b rack:c rack:d --yes --skip-failed --host a,b,d";
     let run = bench.imbrik(words).expect(1).says("2 cards were left out");
-    run.shows("write-protected").shows("rack:c now holds b, made of hive-07");
+    run.shows("write-protected").shows("rack:c now holds b, a copy of hive-07");
     let words = "restore hive.img.zst rack:b rack:c --yes --skip-failed --json";
     let told = objects(&bench.imbrik(words).expect(4));
     let results: Vec<_> = told.iter().map(|told| told["result"].as_str().unwrap()).collect();

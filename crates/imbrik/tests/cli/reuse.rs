@@ -156,7 +156,7 @@ fn nights(count: usize) {
         return;
     }
     let bench = bench(500);
-    // In pieces, as all that are made of others.
+    // Split into frames, like every image that reuses another.
     fs::create_dir(bench.path("shelf")).unwrap();
     bench.good("shelf make shelf");
     bench.good("save rack:a shelf --no-check");

@@ -16,7 +16,7 @@ pub(super) struct Mount {
     pub(super) number: String,
     /// The source, as given to the mount call.
     pub(super) source: PathBuf,
-    /// Where.
+    /// The mount point.
     pub(super) at: PathBuf,
     /// The kind of filesystem, as the kernel calls it.
     pub(super) kind: String,

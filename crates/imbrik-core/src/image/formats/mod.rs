@@ -15,7 +15,7 @@ mod zst;
 pub(super) use format::{Format, FrameLens, Inside, Packer, Stream, Writing, broken, packed_len};
 pub(super) use zst::ZstCodec;
 
-/// All of them.
+/// All formats.
 pub(super) const FORMATS: [&dyn Format; 8] = [
     &raw::Raw,
     &zst::Zst,

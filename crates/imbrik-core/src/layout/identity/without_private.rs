@@ -40,7 +40,7 @@ pub struct LeavePrivate {
 /// Treatment of files of which it is only a guess that they are private.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Guesses {
-    /// They are copied.
+    /// Such volumes are copied unchanged.
     Keep,
     /// They are treated as private.
     LeaveOut,
@@ -294,7 +294,7 @@ fn tails(files: &dyn Files, store: &dyn ReadAt, cancel: &Cancel) -> Result<Vec<S
 /// Removed values that a copy is searched for.
 struct Values<'a> {
     finders: Vec<memmem::Finder<'a>>,
-    /// In bytes.
+    /// The length of the longest value, in bytes.
     longest: usize,
 }
 

@@ -84,7 +84,7 @@ pub enum Remedy {
     Blank(Vec<u8>),
 }
 
-/// Doesn't show values.
+/// Hides the values.
 impl fmt::Debug for Remedy {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
@@ -98,7 +98,7 @@ impl fmt::Debug for Remedy {
 #[derive(Clone, Default, PartialEq, Eq)]
 pub(super) struct Removed(pub(super) Vec<Vec<u8>>);
 
-/// Doesn't show values.
+/// Hides the values.
 impl fmt::Debug for Removed {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{} values", self.0.len())

@@ -1,4 +1,4 @@
-//! New inodes.
+//! Creation of inodes.
 
 use super::{Editor, OpenInode, inline};
 use crate::{
@@ -32,7 +32,7 @@ const EXTRA_LEN: u16 = 32;
 pub(super) enum What<'w> {
     File,
     Folder,
-    /// To where.
+    /// A symbolic link to this path.
     Link(&'w [u8]),
     Node(FileKind),
 }

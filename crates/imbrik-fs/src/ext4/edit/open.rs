@@ -210,7 +210,7 @@ impl Editor<'_> {
 struct Indirect<'e, 'a> {
     editor: &'e mut Editor<'a>,
     pieces: &'e [Piece],
-    /// Numbers a block.
+    /// Numbers per block.
     per: u64,
     near: u64,
     nodes: u64,

@@ -122,7 +122,7 @@ impl Editor<'_> {
         }
     }
 
-    /// Adds something new.
+    /// Adds a new file, folder or link.
     fn add(&mut self, path: &[Vec<u8>], what: &What<'_>, meta: &FileMeta) -> Result<()> {
         let (folder, found, name) = self.place_of(path)?;
         if found.is_some() {

@@ -137,7 +137,7 @@ fn plan(planner: &Planner<'_>, goal: NewSize) -> Result<Layout> {
     }
 }
 
-/// The blocks that are better read from the draft: those made, and those that it keeps anyhow.
+/// The blocks to read from the draft: generated ones, and those that it holds in memory.
 fn rewritten(opened: &Opened, layout: &Layout, draft: &Draft, replayed: &[Span]) -> Vec<Run> {
     let block_len = opened.superblock.block_len.max(1);
     let mut newer = Vec::new();

@@ -143,7 +143,7 @@ impl RawInode {
         (new >> 8 & 0xfff, new & 0xff | new >> 12 & 0xf_ff00)
     }
 
-    /// Whose it is.
+    /// The permissions, owner and group.
     pub(in crate::ext4) fn ownership(&self) -> Ownership {
         let both =
             |low: usize, high: usize| u32::from(self.u16(low)) | u32::from(self.u16(high)) << 16;

@@ -33,7 +33,7 @@ pub(in crate::ext4) struct Piece {
     pub(in crate::ext4) logical: u64,
     /// The first block in the volume.
     pub(in crate::ext4) physical: u64,
-    /// How many.
+    /// The number of blocks.
     pub(in crate::ext4) len: u64,
     /// True if the blocks are allocated but hold nothing yet.
     pub(in crate::ext4) is_unwritten: bool,

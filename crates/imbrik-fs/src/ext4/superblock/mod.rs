@@ -62,7 +62,7 @@ pub(super) struct Superblock {
 pub(super) struct JournalCopy {
     /// The 60 bytes of its map.
     pub(super) i_block: Vec<u8>,
-    /// Bytes.
+    /// In bytes.
     pub(super) size: u64,
 }
 
@@ -176,7 +176,7 @@ impl Superblock {
         self.blocks.saturating_sub(self.group_start(group)).min(self.blocks_per_group)
     }
 
-    /// Descriptors a block.
+    /// The number of group descriptors per block.
     pub(super) fn descriptors_a_block(&self) -> u64 {
         self.block_len.checked_div(self.descriptor_len).unwrap_or(1).max(1)
     }

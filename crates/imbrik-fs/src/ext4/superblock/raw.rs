@@ -146,7 +146,7 @@ impl RawSuperblock {
         self.fields.volume_len()
     }
 
-    /// Returns whether its system found errors in it.
+    /// Returns whether the system recorded errors in the volume.
     pub(in crate::ext4) fn has_errors(&self) -> bool {
         self.fields.has_errors()
     }

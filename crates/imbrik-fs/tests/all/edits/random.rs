@@ -432,7 +432,7 @@ fn edited(kind: &Kind, edits: &[Raw], batch: usize, keeps_old: bool) -> (usize, 
     (done, refused)
 }
 
-/// Edits at random that are the same in every run.
+/// Random edits from fixed seeds, the same in every run.
 fn edits(count: usize, seed: u8) -> Vec<Raw> {
     let rng = TestRng::from_seed(RngAlgorithm::ChaCha, &[seed; 32]);
     let mut runner = TestRunner::new_with_rng(Config::default(), rng);

@@ -27,7 +27,7 @@ use std::{sync::Arc, time::Instant};
 pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
     let source = card_in_use(session, &args.source)?;
     let write = WriteArgs { damage: OnDamage::Stop, ..args.write.clone() };
-    // Unchanged, until the freeze.
+    // Until the freeze.
     let first = WriteArgs {
         shape: SizeArgs { fill: false, keep_size: true, shares: Shares::default() },
         identity: IdentityArgs::default(),

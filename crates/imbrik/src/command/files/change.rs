@@ -67,7 +67,7 @@ impl Told {
         match (self.what, &self.to) {
             (json::FileChanged::Renamed, Some(to)) => format!("{part}{path} renamed to {to}"),
             (json::FileChanged::Removed, _) => format!("{part}{path} removed"),
-            (json::FileChanged::Folder, _) => format!("{part}{path} made"),
+            (json::FileChanged::Folder, _) => format!("{part}{path} created"),
             _ => format!("{part}{path} added"),
         }
     }
@@ -301,7 +301,7 @@ impl<'a> Target<'a> {
         out.line(&format!("In        {title} of {path}"));
         out.line(&format!("Written   {}, and read back", size::short(edited.written)));
         out.line(&format!("Time      {}", time::span(self.started.elapsed())));
-        out.line("The card can be taken out now.");
+        out.line("It is safe to take the card out.");
         Ok(Exit::Done)
     }
 

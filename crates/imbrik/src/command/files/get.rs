@@ -230,7 +230,7 @@ impl Getting<'_> {
                 Exit::Refused => failure.next("Choose another name, or add --replace."),
                 _ => failure,
             })?;
-        let state = format!("No archive {} was made.", quoted(self.dest));
+        let state = format!("No archive {} was created.", quoted(self.dest));
         let mut sink = ToArchive::new(BufWriter::with_capacity(1 << 16, part.file()), packing)?;
         let got = self.take(wanted, total, &mut sink, &state)?;
         let ended = sink

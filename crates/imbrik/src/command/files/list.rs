@@ -384,7 +384,7 @@ struct Folder {
     files: u64,
 }
 
-/// Closes folders down to `depth`: each is part of the one that it is in.
+/// Closes folders down to `depth`, and adds the totals of each to its parent.
 fn close(open: &mut Vec<Folder>, depth: usize, all: &mut Vec<Folder>) {
     while open.len() > depth {
         let Some(folder) = open.pop() else { return };

@@ -29,7 +29,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
-const ONLY_READ: &str = "It was only read.";
+const ONLY_READ: &str = "The card or image was only read.";
 const MORE: &str = "Check that the card is still connected; for an image, run `imbrik check`.";
 
 pub(crate) fn run(session: &Session, args: &FilesArgs) -> Outcome<Exit> {

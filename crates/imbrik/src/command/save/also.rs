@@ -22,7 +22,7 @@ use std::{path::Path, sync::Arc, thread};
 
 /// The kind of second output.
 pub(super) enum Also<'a> {
-    /// A spare.
+    /// A card for the same board.
     Card(Box<Source<'a>>, Vec<writing::PlannedCard>),
     /// A second image.
     Image(Destination, SaveOptions),

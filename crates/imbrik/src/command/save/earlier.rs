@@ -105,7 +105,7 @@ impl OnShelf {
     }
 }
 
-/// Reports damage in the image that a save was made of, and in the images on its shelf that share it.
+/// Reports damage in the image that a save reused, and in the images on its shelf that share it.
 pub(super) fn report_damage(
     session: &Session,
     shelf: Option<&OnShelf>,

@@ -146,7 +146,7 @@ impl Live<'_> {
             true => (options.pack, options.level),
             false => (Pack::usual(), Pack::usual().usual_level()),
         };
-        // The image made of it is read back.
+        // The image created from it is read back.
         let sums = Vec::new();
         let options =
             SaveOptions { pack, level, sums, check: false, replace: true, ..options.clone() };

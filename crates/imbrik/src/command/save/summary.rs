@@ -113,7 +113,7 @@ impl Done<'_> {
         text
     }
 
-    /// Tells of it.
+    /// Prints the summary.
     pub(super) fn show(&self, session: &Session, to: &Destination) {
         let Done { saved, tally, took, .. } = self;
         let out = &session.out;

@@ -37,7 +37,7 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
     let tally = Tally::default();
     let what = Opened::open(session, &args.what, &tally)?;
     let store = what.store();
-    let untouched = "It was only read.";
+    let untouched = "The card or image was only read.";
     let more = "Check that the card is still connected; for an image, run `imbrik check`.";
     let survey = Survey::of(&*store).state(untouched).next(more)?;
     if args.private {
@@ -117,7 +117,7 @@ impl Found<'_> {
         }
     }
 
-    /// Path, size, table.
+    /// The path, size and table.
     fn subtitle(&self) -> String {
         let table = match &self.survey.table {
             Some(table) => format!("{} {}", table.name(), table.id()),

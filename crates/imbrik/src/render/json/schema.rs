@@ -1,4 +1,4 @@
-//! The schema of all objects, and the document for people, both made of the types.
+//! The schema of all objects, and the document for people, both generated from the types.
 
 use super::*;
 use schemars::{JsonSchema, SchemaGenerator, generate::SchemaSettings};
@@ -125,8 +125,8 @@ const HEAD: &str = "\
 # JSON
 
 With `--json`, every line on standard output is one JSON object. Progress, notes and failures for
-people stay on standard error. This document and [json.schema.json](json.schema.json) are made of
-the program's own types; a test compares them, and every output of the tests with the schema.
+people stay on standard error. This document and [json.schema.json](json.schema.json) are generated from
+the program's types; a test compares them, and every output of the tests with the schema.
 
 Every object begins with
 

@@ -45,7 +45,7 @@ pub(crate) struct ShelfImage {
     pub(crate) checked_at: Option<String>,
     /// The result of the last check.
     pub(crate) whole: Option<bool>,
-    /// The effect of the next thinning.
+    /// The effect of the next run of the retention rules.
     pub(crate) fate: ShelfFate,
 }
 

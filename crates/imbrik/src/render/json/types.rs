@@ -534,7 +534,7 @@ pub(crate) enum Verdict {
     CutShort,
     /// It is readable, and its content is not recognised.
     Unknown,
-    /// It is damaged.
+    /// The image is damaged.
     Damaged,
 }
 
@@ -547,7 +547,7 @@ pub(crate) enum ExpectedOf {
     File,
     /// The decoded content.
     Content,
-    /// Neither.
+    /// Neither the file nor its content has this checksum.
     Differs,
 }
 

@@ -33,7 +33,7 @@ pub(super) enum Scheme {
 /// A partition of a random card. Unless it is swap, its content is unknown, and it keeps its length.
 #[derive(Clone, Debug)]
 pub(super) struct Piece {
-    /// Sectors.
+    /// In sectors.
     pub(super) start: u64,
     pub(super) len: u64,
     pub(super) is_swap: bool,
@@ -239,7 +239,7 @@ fn put_gpt(store: &SparseStore, pieces: &[Piece]) {
     store.write_at(ByteOffset::ZERO, &protective).unwrap();
 }
 
-/// Any of them.
+/// Any scheme.
 pub(super) fn scheme() -> impl Strategy<Value = Scheme> {
     prop_oneof![
         1 => Just(Scheme::Bare),

@@ -97,7 +97,7 @@ impl Faults {
     }
 }
 
-/// The result.
+/// The result of a census.
 pub(super) struct Census {
     /// The blocks that inodes have: content, maps and attributes.
     pub(super) owned: Bits,
@@ -202,7 +202,7 @@ impl Census {
         all.filter(|block| *block < blocks).collect()
     }
 
-    /// Takes in an inode that is in use.
+    /// Records a used inode.
     fn take(
         &mut self,
         opened: &Opened,

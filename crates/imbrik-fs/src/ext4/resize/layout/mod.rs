@@ -41,7 +41,7 @@ const LEAST_JOURNAL: u64 = 1024;
 /// The new ends, in blocks of the file, of the two maps that change their length.
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Ends {
-    /// The journal's.
+    /// The end of the journal.
     pub(super) journal: u64,
     /// That of the list of bad blocks: those past the end of the volume are dropped.
     pub(super) bad_blocks: u64,
@@ -77,7 +77,7 @@ impl InodeMoves {
     }
 }
 
-/// A plan in which everything has its place.
+/// A complete plan.
 pub(super) struct Layout {
     pub(super) geometry: Geometry,
     pub(super) inodes: InodeMoves,
@@ -100,7 +100,7 @@ pub(super) struct Layout {
 pub(super) enum Lack {
     /// So many blocks more are needed.
     Blocks(u64),
-    /// Something else.
+    /// Any other error.
     Other(Error),
 }
 
