@@ -46,13 +46,13 @@ pub(crate) fn run(session: &Session, args: &WeighArgs) -> Outcome<Exit> {
     }
     let free: ByteLen = plan.free.iter().map(|span| span.len()).sum();
     session.out.note(&format!(
-        "Weighing {name}, which claims {}: {} of it can be tested{}.",
+        "Weighing {name}, which claims {}: {} {}.",
         size::both(card.size),
         size::short(free),
         match (args.erase, args.full || args.zero) {
-            (true, _) => "",
-            (false, true) => "of free space, which become zeros",
-            (false, false) => "of free space, whose content is restored afterwards",
+            (true, _) => "of it can be tested",
+            (false, true) => "of free space can be tested, and becomes zeros",
+            (false, false) => "of free space can be tested; its content is restored afterwards",
         }
     ));
     let progress = session.progress(if args.full { 2 } else { 1 });

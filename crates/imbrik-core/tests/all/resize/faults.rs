@@ -516,7 +516,7 @@ const MORE_FAULTS: [(&str, &str, Damage, &str); 13] = [
         "a quota file that counts for somebody else",
         QUOTA,
         |v| v.tell("sif one uid 1000"),
-        "the quota file of users says that 0 has",
+        "the quota file of users records",
     ),
     (
         "a quota file that counts too much",
@@ -526,7 +526,7 @@ const MORE_FAULTS: [(&str, &str, Damage, &str); 13] = [
             let had = u64::from_le_bytes(v.read(place, 8)[..8].try_into().unwrap());
             v.put(place, &(had + 1024).to_le_bytes());
         },
-        "the quota file of users says that 0 has",
+        "the quota file of users records",
     ),
     (
         "a value that is a common file",
