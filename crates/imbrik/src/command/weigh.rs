@@ -108,7 +108,7 @@ fn titles(card: &Card, weighed: &Weighed) -> (String, String) {
     let model = card.model.as_deref().unwrap_or("card");
     let holds = match weighed.shortfall {
         None if !weighed.has_verdict() => "capacity not confirmed".to_owned(),
-        None => "capacity confirmed".to_owned(),
+        None => format!("{} kept their data", count(weighed.marks, "sample")),
         Some(shortfall) => format!("it holds only {}", size::both(real(shortfall))),
     };
     let rate = |rate: Option<u64>| match rate {
