@@ -388,7 +388,7 @@ fn cyclic_folders_are_refused() {
             let from = names("a long folder");
             let rename = FileEdit::Rename { from, to: names(&to) };
             let error = volume(at).edit(&[rename], NOW).unwrap_err();
-            assert!(error.to_string().contains("in itself"), "{make}, {to}: {error}");
+            assert!(error.to_string().contains("into itself"), "{make}, {to}: {error}");
         }
     }
     assert_eq!(volume(at).edit(&[into("deep/er/x")], NOW).unwrap_err().class(), Class::Usage);
