@@ -202,6 +202,8 @@ fn resized(dir: &Path, from: &str, to: &str, goal: NewSize) -> Result<ResizedVol
     let volume = OpenVolume::open(Arc::clone(&store))?.expect("a volume");
     let (resized, found) = volume.resize(goal, ResizeOptions::in_memory(&Cancel::new()))?;
     let view = &resized.volume.store;
+    // A file that is replaced is written to the disk at once.
+    let _ = std::fs::remove_file(dir.join(to));
     File::create(dir.join(to)).unwrap();
     let out = OpenOptions::new().write(true).open(dir.join(to)).unwrap();
     let len = view.size().get();

@@ -184,25 +184,37 @@ fn all(test: &str, cases: &[Case]) {
     }
 }
 
+/// A test for each group of cases, so that they run at the same time.
+macro_rules! tests {
+    ($($name:ident: $cases:expr,)*) => {$(
+        #[test]
+        fn $name() {
+            all(stringify!($name), &$cases);
+        }
+    )*};
+}
+
 fn with(options: &'static str) -> Case {
     Case { options, ..USUAL }
 }
 
-#[test]
-fn ext4_with_and_without_each_feature() {
-    all(
-        "ext4_with_and_without_each_feature",
-        &[
-            with("-t ext4 -O ^64bit"),
-            with("-t ext4 -b 1024 -O ^metadata_csum"),
-            with("-t ext4 -b 1024 -O ^metadata_csum,uninit_bg"),
-            with("-t ext4 -b 2048 -O ^flex_bg"),
-            with("-t ext4 -b 1024 -O ^flex_bg,^resize_inode"),
-            with("-t ext4 -O ^orphan_file,^metadata_csum_seed -m 12"),
-            with("-t ext4 -O ^has_journal"),
-            with("-t ext4 -I 128"),
-        ],
-    );
+tests! {
+    ext4_without_64bit: [with("-t ext4 -O ^64bit")],
+    ext4_without_metadata_csum: [
+        with("-t ext4 -b 1024 -O ^metadata_csum"),
+        with("-t ext4 -b 1024 -O ^metadata_csum,uninit_bg"),
+    ],
+    ext4_without_flex_bg: [
+        with("-t ext4 -b 2048 -O ^flex_bg"),
+        with("-t ext4 -b 1024 -O ^flex_bg,^resize_inode"),
+    ],
+    ext4_with_many_reserved_blocks: [with("-t ext4 -O ^orphan_file,^metadata_csum_seed -m 12")],
+    ext4_without_a_journal: [with("-t ext4 -O ^has_journal")],
+    ext4_with_small_inodes: [with("-t ext4 -I 128")],
+    full_ext4: [Case { full: 100, ..with("-t ext4 -b 1024 -O ^flex_bg") }],
+    ext4_filled_to_70_percent: [Case { full: 70, mib: 256, ..with("-t ext4 -b 4096 -g 4096") }],
+    ext3_filled_to_60_percent: [Case { full: 60, ..with("-t ext3 -b 1024") }],
+    crowded_folder: [Case { entries: 30_000, ..with("-t ext4 -b 1024 -O ^flex_bg") }],
 }
 
 #[test]
@@ -237,19 +249,6 @@ fn ext2_ext3_and_blocks_of_4_kib() {
             Case { mib: 300, ..with("-t ext3 -b 4096") },
             Case { mib: 300, ..with("-t ext4 -b 4096 -g 8192") },
             Case { mib: 300, ..with("-t ext4 -b 4096 -O ^flex_bg -E stride=16,stripe_width=64") },
-        ],
-    );
-}
-
-#[test]
-fn full_volumes_and_crowded_folders() {
-    all(
-        "full_volumes_and_crowded_folders",
-        &[
-            Case { full: 100, ..with("-t ext4 -b 1024 -O ^flex_bg") },
-            Case { full: 70, mib: 256, ..with("-t ext4 -b 4096 -g 4096") },
-            Case { full: 60, ..with("-t ext3 -b 1024") },
-            Case { entries: 30_000, ..with("-t ext4 -b 1024 -O ^flex_bg") },
         ],
     );
 }

@@ -9,7 +9,7 @@ use imbrik_core::{
 };
 use rustix::fs::FallocateFlags;
 use std::{
-    fs::{File, OpenOptions},
+    fs::{self, File, OpenOptions},
     os::unix::fs::FileExt,
     path::{Path, PathBuf},
     process::{Command, Output},
@@ -105,6 +105,8 @@ pub(crate) fn resized_with(
     let volume = OpenVolume::open(Arc::clone(&store))?.expect("a volume");
     let (resized, found) = volume.resize(goal, work)?;
     let view = Arc::clone(&resized.volume.store);
+    // A file that is replaced is written to the disk at once.
+    let _ = fs::remove_file(dir.join(to));
     let out = File::create(dir.join(to)).unwrap();
     let len = view.size();
     out.set_len(len.get()).unwrap();
