@@ -15,6 +15,9 @@ pub struct Usage {
     /// Allocated, but never used or void: not read, and always written as zeros. Counts before
     /// `used` where both cover a byte.
     pub cleared: Vec<Span>,
+    /// Bytes of `used` that belong to no file: superblocks, tables, bitmaps, the journal. Zero if the filesystem has
+    /// its metadata in files or between them.
+    pub metadata: ByteLen,
     /// Why the whole volume counts as used, when its own word is not taken for it.
     pub whole_because: Option<String>,
     /// Differences between its structures; blocks that either of them calls used count as used.
@@ -27,6 +30,7 @@ impl Usage {
         Self {
             used: joined(used),
             cleared: joined(cleared),
+            metadata: ByteLen::ZERO,
             whole_because: None,
             findings: Vec::new(),
         }
@@ -37,6 +41,7 @@ impl Usage {
         Self {
             used: vec![Span::whole(size)],
             cleared: Vec::new(),
+            metadata: ByteLen::ZERO,
             whole_because: Some(because.into()),
             findings: Vec::new(),
         }
@@ -51,6 +56,12 @@ impl Usage {
     #[must_use]
     pub fn in_use(&self) -> ByteLen {
         self.used.iter().map(|span| span.len()).sum()
+    }
+
+    /// How many bytes the files have, as `df` counts them.
+    #[must_use]
+    pub fn in_files(&self) -> ByteLen {
+        self.in_use().saturating_sub(self.metadata)
     }
 
     /// How many bytes have to be read: the used without the cleared.

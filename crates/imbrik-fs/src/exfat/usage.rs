@@ -82,6 +82,7 @@ fn trusted(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
     ];
     used.extend(cluster_spans(&reached, boot.data().start(), boot.cluster));
     let mut usage = Usage::of(used, Vec::new());
+    usage.metadata = size.saturating_sub(boot.data().len());
     if unmarked > 0 {
         let len = boot.cluster.checked_mul(unmarked).unwrap_or_default();
         usage.findings.push(VolumeFinding::CalledFree { by: "bitmap", files: "hold", len });

@@ -141,11 +141,24 @@ impl<'a> Bitmaps<'a> {
             }
         }
         let mut usage = self.with_mapped_blocks(Usage::of(used, cleared))?;
+        usage.metadata = self.metadata()?;
         if let Some(errno) = self.journal.as_ref().and_then(JournalPlace::errno) {
             usage.findings.push(VolumeFinding::JournalError { errno });
         }
         let least = least(superblock, &usage, free_inodes);
         Ok((usage, Some(least)))
+    }
+
+    /// The bytes of groups and journal, and those outside of all blocks.
+    fn metadata(&self) -> Result<ByteLen> {
+        let first = self.superblock.first_data_block;
+        let blocks = self.span(first, self.superblock.blocks.saturating_sub(first))?;
+        let outside = self.meta.size().saturating_sub(blocks.len());
+        let journal = self.journal.iter().flat_map(JournalPlace::runs);
+        let runs = self.fixed.runs().iter().copied().chain(journal);
+        let lens: Result<Vec<ByteLen>> =
+            runs.map(|run| Ok(self.span(run.first, run.len)?.len())).collect();
+        Ok(lens?.into_iter().sum::<ByteLen>().saturating_add(outside))
     }
 
     /// Adds the mapped blocks of inodes to `usage`: a block of a reachable file is never skipped or cleared.

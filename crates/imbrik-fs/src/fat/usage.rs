@@ -79,6 +79,7 @@ fn trusted(store: &dyn ReadAt, boot: &BootSector) -> Result<Usage> {
     let unmarked = clusters.count().saturating_sub(had);
     used.extend(cluster_spans(&clusters, data.start(), boot.cluster));
     let mut usage = Usage::of(used, Vec::new());
+    usage.metadata = size.saturating_sub(data.len());
     let root = read_up_to(store, boot.root_directory, ROOT_PREFIX)?;
     if let (Some(in_root), Some(in_boot)) = (label_in(&root), &boot.label)
         && in_root != *in_boot

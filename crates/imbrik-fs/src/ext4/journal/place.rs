@@ -141,6 +141,11 @@ impl JournalPlace {
         Ok(())
     }
 
+    /// All of its blocks, with those of its own superblock.
+    pub(in crate::ext4) fn runs(&self) -> impl Iterator<Item = Run> + '_ {
+        self.map.pieces.iter().map(|piece| Run::new(piece.physical, piece.len))
+    }
+
     /// The blocks of its body: all of its content but its own superblock.
     pub(in crate::ext4) fn body(&self) -> impl Iterator<Item = Run> + '_ {
         self.map.pieces.iter().map(|piece| {

@@ -46,6 +46,12 @@ fn over_old_bytes(dir: &Path) -> (State, Usage) {
     (found.state, found.usage)
 }
 
+/// The used space of the volume `v` of `dir`.
+fn usage(dir: &Path) -> Usage {
+    let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join("v")).unwrap());
+    OpenVolume::open(store).unwrap().expect("a volume").examine().unwrap().usage
+}
+
 /// Made-up recordings in `tree`, and more in `more`.
 fn tree(dir: &Path) {
     let line = "mkdir -p tree/hive more; for n in $(seq 300); do head -c $((n * 333)) /dev/urandom \
@@ -298,4 +304,38 @@ fn btrfs_whose_extents_are_damaged_keeps_all_of_its_chunks() {
     damage(chunks);
     let why = over_old_bytes(at).1.whole_because.unwrap();
     assert!(why.contains("is not what its tree says"), "{why}");
+}
+
+/// Fails when metadata count as files, or files as metadata: the kernel of ext4 and the checkers of FAT and exFAT count
+/// what the files use.
+#[test]
+fn space_of_files_is_what_the_system_counts() {
+    let dir = tempfile::tempdir().unwrap();
+    let at = dir.path();
+    tree(at);
+    let fresh = |make: &str| sh(&format!("rm -f v; truncate -s 96M v; {make}"), at);
+    let counted = || {
+        let usage = usage(at);
+        assert!(usage.whole_because.is_none() && usage.metadata < usage.in_use());
+        usage.in_files().get()
+    };
+    if is_root("counting of ext4's files by the kernel") {
+        for options in ["-t ext2 -b 1024", "-t ext4 -b 1024", "-t ext4", "-t ext4 -J size=8"] {
+            // Otherwise, the kernel counts blocks that are reserved for longer descriptors as files.
+            fresh(&format!("mke2fs -q -F {options} -O ^resize_inode -d tree v"));
+            let df =
+                "mkdir -p m; mount -o loop,ro v m; df -B1 --output=used m | tail -n 1; umount m";
+            let kernel: u64 = sh(df, at).trim().parse().unwrap();
+            assert_eq!(counted(), kernel, "{options}");
+        }
+    }
+    for fat in ["-F 12 -s 64", "-F 16", "-F 32 -s 1"] {
+        fresh(&format!("mkfs.vfat {fat} v >/dev/null; mcopy -s -i v tree/* ::"));
+        // "v: 12 files, 345/4075 clusters"
+        let told = sh("fsck.fat -n v | tail -n 1", at);
+        let clusters: u64 = told.split([' ', '/']).nth(3).unwrap().parse().unwrap();
+        let bytes = fs::read(at.join("v")).unwrap();
+        let cluster = u64::from(u16::from_le_bytes([bytes[11], bytes[12]])) * u64::from(bytes[13]);
+        assert_eq!(counted(), clusters * cluster, "{fat}: {told}");
+    }
 }

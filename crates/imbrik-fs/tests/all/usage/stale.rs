@@ -1,6 +1,6 @@
 //! Stale metadata with valid checksums: blocks of a reachable file are never skipped.
 
-use super::{change, over_old_bytes, tree};
+use super::{change, over_old_bytes, tree, usage};
 use crate::support::{is_root, sh};
 use imbrik_fs::{OpenVolume, Usage};
 use imbrik_store::{
@@ -8,11 +8,6 @@ use imbrik_store::{
     units::{ByteLen, ByteOffset, Span},
 };
 use std::{fs, os::unix::fs::FileExt as _, path::Path, sync::Arc};
-
-fn usage(dir: &Path) -> Usage {
-    let store: Arc<dyn ReadAt> = Arc::new(FileStore::open(&dir.join("v")).unwrap());
-    OpenVolume::open(store).unwrap().expect("a volume").examine().unwrap().usage
-}
 
 /// Returns whether every byte of `span` is read and not cleared.
 fn is_read(usage: &Usage, span: Span) -> bool {
