@@ -237,7 +237,7 @@ mod tests {
         ) {
             let place = Span::between(ByteOffset::new(1 << 20), ByteOffset::new(5 << 20));
             let (used, cleared) = (spans(&used), spans(&cleared));
-            let usage = Usage { used: used.clone(), cleared: cleared.clone(), whole_because: None, findings: Vec::new() };
+            let usage = Usage { used: used.clone(), cleared: cleared.clone(), metadata: ByteLen::ZERO, whole_because: None, findings: Vec::new() };
             let found = Examined { state: State::Clean, usage, recovered: None, least: None };
             let (segments, holes) = simplified(segments_of(&found, place));
             let mut at = place.start();

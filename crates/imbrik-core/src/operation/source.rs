@@ -155,6 +155,37 @@ impl Source {
         })
     }
 
+    /// Only the partition with this index in [`Survey::parts`], as an image of it alone would be.
+    ///
+    /// # Errors
+    /// [`imbrik_store::error::Class::Usage`] when there is no such partition; when it can't be read.
+    pub fn only(self, index: usize) -> Result<Self> {
+        let part = self.survey.parts.get(index);
+        let part = part.ok_or_else(|| Error::usage("the image has no such partition"))?;
+        let content: Arc<dyn ReadAt> = Arc::new(Window::new(self.content, part.span)?);
+        let survey = Survey::of(&*content)?;
+        let inside = self.damaged.iter().filter_map(|span| span.intersect(part.span));
+        let base = part.span.start().get();
+        let place = |at: ByteOffset| ByteOffset::new(at.get().saturating_sub(base));
+        let damaged = inside.map(|span| Span::between(place(span.start()), place(span.end())));
+        Ok(Self {
+            references: references(&*content, &survey)?,
+            occupancy: match self.occupancy {
+                Some(_) => Some(Occupancy::of(&content, &survey)?),
+                None => None,
+            },
+            fills: false,
+            may_resize: self.may_resize,
+            damaged: damaged.collect(),
+            only: Some(ListedPart::of(part)),
+            is_card: self.is_card,
+            // They are of tiles of the whole card.
+            digests: None,
+            content,
+            survey,
+        })
+    }
+
     /// The content for a write; of a card, with a policy for unreadable ranges.
     #[must_use]
     pub fn origin(&self, damage: OnDamage) -> Origin<'_> {

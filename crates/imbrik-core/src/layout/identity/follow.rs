@@ -116,9 +116,7 @@ impl Editing<'_> {
             return Ok(());
         }
         seal_script(&old, &mut new);
-        let each = used.iter().map(|id| format!("{} instead of {}", id.to, id.from));
-        let why = format!("contains {}", each.collect::<Vec<_>>().join(", "));
-        match self.put(index, path, new, None, &why) {
+        match self.put(index, path, new, None, "the new ids") {
             Err(error) if matches!(error.class(), Class::Unsupported | Class::NoRoom) => {
                 let why = error.to_string();
                 self.changes.push(Change::Warning(Warning::NotFollowed { why }));
