@@ -57,6 +57,9 @@ pub(crate) struct Global {
     /// Also use the simulated cards in this folder, as rack:SLOT
     #[arg(long, global = true, value_name = "DIR", help_heading = COMMON, display_order = 901)]
     pub(crate) rack: Option<PathBuf>,
+    /// Print all details of plans and results
+    #[arg(short, long, global = true, help_heading = COMMON, display_order = 905)]
+    pub(crate) verbose: bool,
     /// Append decisions, retries, writes and refusals to this file
     #[arg(long, global = true, value_name = "FILE", help_heading = COMMON, display_order = 904)]
     pub(crate) log: Option<PathBuf>,
@@ -215,6 +218,9 @@ pub(crate) struct ShowArgs {
     /// List private data instead: passwords, keys, histories, mail
     #[arg(long, help_heading = READ, conflicts_with = "map")]
     pub(crate) private: bool,
+    /// Also show what would change on each connected card
+    #[arg(long, help_heading = READ, conflicts_with = "private")]
+    pub(crate) cards: bool,
     /// Also draw a map to a file: .svg or .png
     #[arg(long, value_name = "FILE", help_heading = WRITE)]
     pub(crate) map: Option<PathBuf>,
@@ -290,7 +296,7 @@ pub(crate) struct SaveArgs {
 /// How to handle unreadable sectors of a card.
 #[derive(Clone, Copy, Debug, Default, Args)]
 pub(crate) struct DamageArgs {
-    /// How long unreadable sectors are retried, such as 90s, 30min or 2h; the default is 15min
+    /// How long unreadable sectors are retried, such as 90s, 30min or 1h30m; the default is 15min
     #[arg(long, value_name = "TIME", help_heading = READ)]
     pub(crate) patience: Option<Patience>,
     /// Stop at the first unreadable sector, instead of leaving it out
@@ -368,7 +374,7 @@ pub(crate) struct RepackArgs {
 
 #[derive(Debug, Args)]
 pub(crate) struct CheckArgs {
-    /// The images; - for standard input
+    /// The images, or folders of images; - for standard input
     #[arg(required = true, value_name = "IMAGE")]
     pub(crate) images: Vec<PathBuf>,
     /// Also compare it with this card or image
@@ -531,6 +537,10 @@ pub(crate) struct RestoreArgs {
     /// Write a damaged image: damaged tiles become zeros, and are listed
     #[arg(long, conflicts_with = "starts_at", help_heading = READ)]
     pub(crate) damaged: bool,
+    /// Write only this partition of the image, to the partition of the card with the same number or that of --into
+    #[arg(long, value_name = "PART", add = complete::parts(), conflicts_with_all = ["fill", "give_to", "starts_at", "as_is"],
+          help_heading = READ)]
+    pub(crate) only: Option<String>,
     /// Write the image to this partition of the card, by number or label
     #[arg(long, value_name = "PART", add = complete::parts(), conflicts_with_all = ["fill", "give_to"],
           help_heading = WRITE)]
@@ -571,7 +581,7 @@ pub(crate) struct MendArgs {
     /// The card of the image, or a copy of that card
     #[arg(add = complete::cards())]
     pub(crate) card: PathBuf,
-    /// How long unreadable sectors are retried, such as 90s, 30min or 2h; the default is 15min
+    /// How long unreadable sectors are retried, such as 90s, 30min or 1h30m; the default is 15min
     #[arg(long, value_name = "TIME", help_heading = READ)]
     pub(crate) patience: Option<Patience>,
     /// Unmount the card first if it is mounted
@@ -695,7 +705,7 @@ impl FromStr for Size {
     }
 }
 
-/// A duration with a unit: 90s, 30min or 2h. A number without a unit is refused.
+/// A duration with units: 90s, 30min or 1h30m. A number without a unit is refused.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Patience(pub(crate) Duration);
 
@@ -704,18 +714,30 @@ impl FromStr for Patience {
 
     fn from_str(text: &str) -> Result<Self, String> {
         let text = text.trim();
-        let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
-        let (number, unit) = text.split_at(digits);
-        let seconds = match unit.trim().to_ascii_lowercase().as_str() {
-            "s" | "sec" => 1u64,
-            "m" | "min" => 60,
-            "h" => 3600,
-            "" if number == "0" => 0,
-            "" => return Err(format!("{text} has no unit: write {text}s, {text}min or {text}h")),
-            _ => return Err(format!("'{unit}' is not a unit of time: write s, min or h")),
-        };
-        let wrong = || format!("'{text}' is not a duration: write it like 90s, 30min or 2h");
-        let all = number.parse::<u64>().ok().and_then(|number| number.checked_mul(seconds));
+        let wrong = || format!("'{text}' is not a duration: write it like 90s, 30min or 1h30m");
+        let mut all = Some(0u64);
+        let mut rest = text;
+        while !rest.is_empty() || text.is_empty() {
+            let digits = rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len());
+            let (number, others) = rest.split_at(digits);
+            let letters = others.find(|c: char| c.is_ascii_digit()).unwrap_or(others.len());
+            let (unit, left) = others.split_at(letters);
+            rest = left;
+            let seconds = match unit.trim().to_ascii_lowercase().as_str() {
+                "s" | "sec" => 1u64,
+                "m" | "min" => 60,
+                "h" => 3600,
+                "" if number == "0" => 0,
+                "" => {
+                    return Err(format!(
+                        "{text} has no unit: write {number}s, {number}min or {number}h"
+                    ));
+                }
+                _ => return Err(format!("'{unit}' is not a unit of time: write s, min or h")),
+            };
+            let part = number.parse::<u64>().ok().and_then(|number| number.checked_mul(seconds));
+            all = all.zip(part).and_then(|(all, part)| all.checked_add(part));
+        }
         Ok(Self(Duration::from_secs(all.ok_or_else(wrong)?)))
     }
 }
@@ -770,6 +792,19 @@ mod tests {
         for text in
             ["", "512", "GB", "16 XB", "-1GB", "1.2.3G", "99999999999999999999TB", "1.0123456789G"]
         {
+            assert_eq!(read(text), None, "{text}");
+        }
+    }
+
+    #[test]
+    fn durations_have_units() {
+        let read = |text: &str| text.parse::<Patience>().map(|time| time.0.as_secs()).ok();
+        assert_eq!(read("90s"), Some(90));
+        assert_eq!(read("30 min"), Some(1800));
+        assert_eq!(read("1h30m"), Some(5400));
+        assert_eq!(read("2h 15min 10s"), Some(8110));
+        assert_eq!(read("0"), Some(0));
+        for text in ["", "90", "s", "1h30", "1.5h", "-1s", "2d", "99999999999999999999s", "h1"] {
             assert_eq!(read(text), None, "{text}");
         }
     }

@@ -26,6 +26,7 @@ mod resolve;
 mod running_card;
 mod session;
 mod source_guard;
+mod usage_error;
 mod writing;
 
 use clap::CommandFactory;

@@ -268,23 +268,16 @@ impl Destination {
         fs::metadata(path).ok().map(|meta| ByteLen::new(meta.blocks().saturating_mul(512)))
     }
 
-    /// Describes the files next to the image, and whether they are needed.
+    /// Names the file next to the image that belongs to it, if there is one.
     pub(crate) fn tell_what_belongs_to_it(&self, out: &Out, pack: Pack) {
         let Self::File(path, _) = self else { return };
-        match pack.holds_manifest() {
-            true => {
-                out.line(
-                    "The image is complete by itself; the files next to it are for other tools.",
-                );
-            }
-            false => {
-                let beside = manifest_path(path);
-                let beside = beside.file_name().unwrap_or_default();
-                out.line(&format!(
-                    "{} next to it contains its digests: keep both together.",
-                    quoted(beside.as_ref())
-                ));
-            }
+        if !pack.holds_manifest() {
+            let beside = manifest_path(path);
+            let beside = beside.file_name().unwrap_or_default();
+            out.line(&format!(
+                "{} next to it contains its digests: keep both together.",
+                quoted(beside.as_ref())
+            ));
         }
     }
 
@@ -335,8 +328,8 @@ impl Destination {
     }
 
     /// The next command: `command`, the image, and `more`.
-    pub(crate) fn next(&self, command: &str, more: &str) -> String {
-        format!("{command} {} {more}", quoted(self.path())).trim_end().to_owned()
+    pub(crate) fn next(&self, out: &Out, command: &str, more: &str) -> String {
+        out.with_rack(format!("{command} {} {more}", out.pasted(self.path())).trim_end())
     }
 
     /// Judges, before a long read, whether the image can fit.

@@ -7,7 +7,7 @@ use crate::{
 };
 use imbrik_core::{
     card::{Card, Rack, Standing, standing},
-    image::Pack,
+    image::{Container, Pack},
     layout::{Part, Survey},
     shelf::{CardIdentity, MARK, Shelf, Shelved},
 };
@@ -142,6 +142,16 @@ pub(crate) fn must_be_an_image(fleet: &Fleet, path: &Path) -> Outcome<()> {
         .next("Name it as rack:SLOT."));
     }
     Ok(())
+}
+
+/// Returns whether a file is named as images of cards are: an archive with any other name may hold anything.
+pub(crate) fn has_image_name(path: &Path) -> bool {
+    let name = path.file_name().unwrap_or_default().to_string_lossy().to_lowercase();
+    name.ends_with(".iso")
+        || name.ends_with(".img")
+        || Path::new(&name).file_stem().is_some_and(|stem| {
+            stem.to_string_lossy().ends_with(".img") && Container::of_name(path).is_some()
+        })
 }
 
 /// The archive and the entry in it, of a name like `two.zip:one.img`.

@@ -9,7 +9,7 @@ use crate::{
     fleet::Fleet,
     interrupt::Interrupt,
     pipe,
-    render::{Out, listed, only_plain, progress::Progress, quoted},
+    render::{Out, listed, only_plain, progress::Progress, quoted, waiting},
     resolve,
 };
 use imbrik_core::{
@@ -133,7 +133,7 @@ impl Session {
             _ => failure,
         })?;
         Ok(Self {
-            out: Out::new(global.json, environment.color),
+            out: Out::new(global.json, environment.color).with(global.verbose, global.rack.clone()),
             fleet,
             config,
             environment,
@@ -152,6 +152,14 @@ impl Session {
             self.out.warn(&format!("The names of lost files could not be determined: {error}."));
             Vec::new()
         })
+    }
+
+    /// Runs `work`, which prints nothing. On a terminal, shows `what` if it takes a while.
+    pub(crate) fn waiting<T>(&self, what: &'static str, work: impl FnOnce() -> T) -> T {
+        match io::stderr().is_terminal() && !self.out.is_brief() {
+            true => waiting::spinning(what, work),
+            false => work(),
+        }
     }
 
     /// A progress display for a transfer of `steps` steps.

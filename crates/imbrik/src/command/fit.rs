@@ -185,11 +185,12 @@ impl Job<'_> {
         survey::parts(&self.plan.before, None).iter().for_each(|line| out.line(line));
         out.line("");
         out.line(&format!("{}{}", strong("Afterwards"), size::both(self.plan.after.size)));
-        survey::parts(&self.plan.after, None).iter().for_each(|line| out.line(line));
-        for change in &self.plan.plan.changes {
-            out.line(&format!("  {}", change::words(change)));
-        }
-        for line in survey::room(out, self.room) {
+        let changes = &self.plan.plan.changes;
+        survey::parts_and_changes(&self.plan.after, &self.plan.before, changes, self.room)
+            .iter()
+            .for_each(|line| out.line(line));
+        let changes = change::shown(out, &self.plan.plan.changes);
+        for line in changes.into_iter().chain(survey::tight(out, self.room)) {
             out.line(&format!("  {line}"));
         }
         out.line("");
@@ -207,7 +208,7 @@ impl Job<'_> {
 
     fn summary(&self, saved: &Saved, pack: Pack, took: Duration) {
         let out = &self.session.out;
-        let next = self.to.next("imbrik restore", "CARD");
+        let next = self.to.next(out, "imbrik restore", "CARD");
         let moved: ByteLen = self
             .plan
             .plan
@@ -242,14 +243,9 @@ impl Job<'_> {
             out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
         }
         if !self.to.is_pipe() {
-            if !pack.holds_manifest() {
-                self.to.tell_what_belongs_to_it(out, pack);
-            }
+            self.to.tell_what_belongs_to_it(out, pack);
             out.line("On a bigger card, its last volume fills the card when it is restored.");
-            if self.room.iter().any(|room| room.is_tight) {
-                out.line("On a card of exactly that size, the system has no free space: add some with --room SIZE.");
-            }
-            out.next("Next      ", &next);
+            out.next(&next);
         }
     }
 }

@@ -4,6 +4,7 @@ use crate::{
     exit::Exit,
     failure::{Failure, Outcome},
     render::{Tone, cards, quoted, size, time},
+    resolve,
     session::Session,
 };
 use imbrik_core::{
@@ -60,13 +61,9 @@ fn is_card(card: &Card) -> bool {
 
 /// The newest files in `folder` that end as images do.
 fn newest_images(folder: &Path) -> Vec<PathBuf> {
-    let ends = |path: &Path| {
-        let name = path.file_name().unwrap_or_default().to_string_lossy().to_lowercase();
-        [".img", ".img.zst", ".img.gz", ".img.xz", ".iso"].iter().any(|end| name.ends_with(end))
-    };
     let entries = fs::read_dir(folder).into_iter().flatten().flatten();
     let mut images: Vec<(SystemTime, PathBuf)> = entries
-        .filter(|entry| ends(&entry.path()))
+        .filter(|entry| resolve::has_image_name(&entry.path()))
         .filter_map(|entry| {
             let meta = entry.metadata().ok().filter(fs::Metadata::is_file)?;
             Some((meta.modified().ok()?, PathBuf::from(entry.file_name())))

@@ -115,8 +115,8 @@ impl Done<'_> {
         let out = &session.out;
         let left: ByteLen = mended.left.iter().map(|span| span.len()).sum();
         let next = match mended.left.is_empty() {
-            true => to.next("imbrik check", ""),
-            false => to.next("imbrik mend", &quoted(&card.path)),
+            true => to.next(out, "imbrik check", ""),
+            false => to.next(out, "imbrik mend", &quoted(&card.path)),
         };
         let saved = mended.image.as_ref();
         // If the names can't be determined again, the earlier ones are kept.
@@ -173,6 +173,6 @@ impl Done<'_> {
                 );
             }
         }
-        out.next("Next      ", &next);
+        out.next(&next);
     }
 }

@@ -22,10 +22,11 @@ use crate::{
     exit::Exit,
     failure::{self, Failure, Outcome},
     log,
-    render::{Out, json, layout, note},
+    render::{Out, layout},
     session::{Environment, Session},
+    usage_error,
 };
-use clap::{CommandFactory, Parser, error::ErrorKind};
+use clap::Parser;
 use std::{
     ffi::OsString,
     io::{self, IsTerminal, Write},
@@ -98,40 +99,6 @@ fn add(session: &Session, args: &ShelfAddArgs) -> Outcome<Exit> {
     shelf::add::look_after(session, args, saved)
 }
 
-/// Synonyms of commands that people may try.
-const OTHER_WORDS: [(&str, &str); 30] = [
-    ("prune", "shelf thin"),
-    ("rotate", "shelf thin"),
-    ("history", "shelf list"),
-    ("backup", "save"),
-    ("read", "save"),
-    ("dump", "save"),
-    ("create", "save"),
-    ("write", "restore"),
-    ("flash", "restore"),
-    ("burn", "restore"),
-    ("load", "restore"),
-    ("verify", "check"),
-    ("hash", "check"),
-    ("test", "check"),
-    ("compare", "check"),
-    ("diff", "files diff"),
-    ("shrink", "fit"),
-    ("resize", "fit"),
-    ("expand", "fit"),
-    ("grow", "fit"),
-    ("list", "cards"),
-    ("ls", "files list"),
-    ("extract", "files get"),
-    ("mount", "files get"),
-    ("du", "files list"),
-    ("devices", "cards"),
-    ("info", "show"),
-    ("inspect", "show"),
-    ("copy", "clone"),
-    ("compress", "repack"),
-];
-
 /// Shows a help text, or why what was typed is invalid.
 fn not_run(error: &clap::Error, typed: &[OsString], environment: &Environment) -> Exit {
     if !error.use_stderr() {
@@ -154,33 +121,7 @@ fn not_run(error: &clap::Error, typed: &[OsString], environment: &Environment) -
         }
         return Exit::Done;
     }
-    let words = || typed.iter().skip(1).filter_map(|word| word.to_str());
-    let unknown = words().find(|word| !word.starts_with('-')).filter(|_| {
-        matches!(error.kind(), ErrorKind::InvalidSubcommand | ErrorKind::UnknownArgument)
-    });
-    let meant = OTHER_WORDS.iter().find(|(other, _)| Some(*other) == unknown);
-    if words().any(|word| word == "--json") {
-        let plain = args::with_places(&error.render().to_string());
-        let what = plain.lines().next().unwrap_or_default().trim_start_matches("error: ");
-        let next = match meant {
-            Some((_, word)) => format!("Use `imbrik {word}`."),
-            None => "See `imbrik --help`.".to_owned(),
-        };
-        let failure = Failure::usage(what).state("Nothing was done.").next(next);
-        let known = words().find(|word| Cli::command().find_subcommand(word).is_some());
-        let object = json::failure(known.unwrap_or("imbrik"), &failure);
-        Out::new(true, false).line(&object.to_string());
-    }
-    match meant {
-        Some((other, word)) => {
-            let failure = Failure::usage(format!("{other} is not a command"))
-                .next(format!("Use `imbrik {word}`: see `imbrik {word} --help`."));
-            Out::new(false, environment.color).failure("imbrik", &failure);
-        }
-        // The parser lays its help out, but not its errors.
-        None => args::with_places(&error.render().to_string()).lines().for_each(note),
-    }
-    Exit::Usage
+    usage_error::report(error, typed, environment)
 }
 
 /// A result that could not be written is a separate error.

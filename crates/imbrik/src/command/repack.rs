@@ -64,7 +64,7 @@ fn summary(
     let out = &session.out;
     let card = image.content().size();
     let tiles = tile_count(card);
-    let next = to.next("imbrik check", "");
+    let next = to.next(out, "imbrik check", "");
     if out.is_json() {
         let more = json::Repacked {
             from: json::path(image.path()),
@@ -107,6 +107,6 @@ fn summary(
         to.tell_what_belongs_to_it(out, pack);
     }
     if !to.is_pipe() {
-        out.next("Next      ", &next);
+        out.next(&next);
     }
 }

@@ -4,7 +4,7 @@ use crate::{
     args::RestoreArgs,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
-    pipe,
+    pipe, resolve,
     session::Session,
     writing::{Source, SourceKind, Writing},
 };
@@ -26,10 +26,26 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
     let cards = writing.cards(&args.cards)?;
     let damaged = if args.damaged { damaged_in(session, &image)? } else { Vec::new() };
     let options = SourceOptions { starts_at: args.starts_at, as_is: args.as_is, damaged };
-    let known = operation::Source::of_image(&image, &options)
-        .map_err(|refusal| refused(&image, refusal))?;
-    let source = Source { from: SourceKind::Image(&image), known, tally: None, stood: None };
-    writing.go(source, cards, args.into.as_deref())
+    let known = session.waiting("examining the volumes of the image", || {
+        operation::Source::of_image(&image, &options)
+    });
+    let known = known.map_err(|refusal| refused(&image, refusal))?;
+    let mut source = Source { from: SourceKind::Image(&image), known, tally: None, stood: None };
+    let mut into = args.into.clone();
+    if let Some(name) = &args.only {
+        let index = resolve::part_index(&source.known.survey, name, &args.image);
+        let index = index.state(UNTOUCHED)?;
+        let number = source.known.survey.parts.get(index).and_then(|part| part.number);
+        into = into.or(number.map(|number| number.to_string()));
+        // Never to the whole card: it would lose its table.
+        if into.is_none() {
+            return Err(Failure::usage("the volume in the image has no partition number")
+                .state(UNTOUCHED)
+                .next("Name the partition of the card with --into."));
+        }
+        source.known = source.known.only(index).state(UNTOUCHED)?;
+    }
+    writing.go(source, cards, into.as_deref())
 }
 
 /// Which tiles of the image are damaged. They become zeros.

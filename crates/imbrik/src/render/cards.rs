@@ -43,7 +43,7 @@ pub(crate) fn show(out: &Out, cards: &[Seen], disks: &[Card], empty_slots: usize
     }
     if !disks.is_empty() {
         gap();
-        out.line(&out.paint(Tone::Strong, "Not for writing to"));
+        out.line(&out.paint(Tone::Strong, "Protected disks"));
         let rows = disks.iter().map(|disk| {
             vec![
                 disk.path.display().to_string(),

@@ -1,10 +1,51 @@
 //! The changes of a plan, as text.
 
-use super::{count, size};
+use super::{Out, count, listed, size};
 use imbrik_core::{layout::Change, units::ByteLen};
 
 /// The maximum number of listed faults.
 const TOLD: usize = 5;
+
+/// The changes of a plan without sizes, which are shown with the partitions: one line for all new ids, and one for all
+/// files that are changed for the same reason.
+fn lines(changes: &[Change]) -> Vec<String> {
+    let groups = changes.chunk_by(|one, other| match (one, other) {
+        (Change::NewId { .. }, Change::NewId { .. }) => true,
+        (Change::Put { title, why, .. }, Change::Put { title: other, why: also, .. }) => {
+            title == other && why == also
+        }
+        _ => false,
+    });
+    groups.filter_map(line).collect()
+}
+
+/// The same, or with details each change in a line.
+pub(crate) fn shown(out: &Out, changes: &[Change]) -> Vec<String> {
+    match out.is_verbose() {
+        true => changes.iter().map(words).collect(),
+        false => lines(changes),
+    }
+}
+
+/// Changes of one kind, in one line.
+fn line(group: &[Change]) -> Option<String> {
+    let names = || {
+        let names = group.iter().filter_map(|change| match change {
+            Change::NewId { title, .. } => Some(title.clone()),
+            Change::Put { path, .. } => Some(format!("/{path}")),
+            _ => None,
+        });
+        listed(&names.collect::<Vec<_>>())
+    };
+    match group.first()? {
+        Change::GptMoved | Change::TailCleared(_) | Change::Spilled(_) | Change::Resized { .. } => {
+            None
+        }
+        Change::NewId { .. } => Some(format!("new ids: {}", names())),
+        Change::Put { title, why, .. } => Some(format!("{} on {title}: {why}", names())),
+        other => Some(words(other)),
+    }
+}
 
 /// One change, without a full stop.
 pub(crate) fn words(change: &Change) -> String {

@@ -17,13 +17,14 @@ pub(crate) mod strip;
 pub(crate) mod survey;
 pub(crate) mod table;
 pub(crate) mod time;
+pub(crate) mod waiting;
 
 use crate::failure::Failure;
 pub(crate) use harmless::{harmless, is_plain, only_plain};
 use std::{
     cell::{Cell, RefCell},
     io::{self, IsTerminal, Write},
-    path::Path,
+    path::{Path, PathBuf},
 };
 
 /// How many bytes of rows are written at once.
@@ -33,6 +34,9 @@ const ROWS: usize = 64 << 10;
 pub(crate) struct Out {
     json: bool,
     color: bool,
+    is_verbose: bool,
+    /// The folder given with `--rack`, which the next command needs as well.
+    rack: Option<PathBuf>,
     /// True if standard output carries an image, so that text goes to standard error.
     is_given_away: Cell<bool>,
     failed: RefCell<Option<io::Error>>,
@@ -53,8 +57,25 @@ pub(crate) enum Tone {
 
 impl Out {
     pub(crate) fn new(json: bool, color: bool) -> Self {
-        let (failed, brief) = (RefCell::new(None), RefCell::new(None));
-        Self { json, color, is_given_away: Cell::new(false), failed, brief }
+        Self {
+            json,
+            color,
+            is_verbose: false,
+            rack: None,
+            is_given_away: Cell::new(false),
+            failed: RefCell::new(None),
+            brief: RefCell::new(None),
+        }
+    }
+
+    /// The same for a command that prints details, and that was given a folder with `--rack`.
+    pub(crate) fn with(self, is_verbose: bool, rack: Option<PathBuf>) -> Self {
+        Self { is_verbose, rack, ..self }
+    }
+
+    /// Returns whether details are printed, too.
+    pub(crate) fn is_verbose(&self) -> bool {
+        self.is_verbose
     }
 
     /// From then on, prints only warnings, errors, and what [`Out::in_brief`] collects: one line in total. JSON output
@@ -133,11 +154,31 @@ impl Out {
         self.is_given_away.set(true);
     }
 
-    /// Prints the next command, after `head`.
-    pub(crate) fn next(&self, head: &str, command: &str) {
-        for line in layout::command(head, command, self.width()) {
-            self.line(&line);
+    /// Prints the next command.
+    pub(crate) fn next(&self, command: &str) {
+        self.command("Next      ", command);
+    }
+
+    /// Prints a command for pasting, after `head`.
+    pub(crate) fn command(&self, head: &str, command: &str) {
+        layout::command(head, command, self.width()).iter().for_each(|line| self.line(line));
+    }
+
+    /// A command of this program with the folder of simulated cards that it needs.
+    pub(crate) fn with_rack(&self, command: &str) -> String {
+        match &self.rack {
+            Some(rack) => format!("{command} --rack {}", quoted(rack)),
+            None => command.to_owned(),
         }
+    }
+
+    /// `path` as a command in the current folder needs it: for programs in full, for people without that folder.
+    pub(crate) fn pasted(&self, path: &Path) -> String {
+        let here = std::path::absolute(".").ok().filter(|_| !self.json);
+        let near = here.and_then(|here| path.strip_prefix(here).ok().map(Path::to_owned));
+        // A name that begins with a hyphen would be taken for an option.
+        let near = near.filter(|near| !near.as_os_str().as_encoded_bytes().starts_with(b"-"));
+        quoted(near.as_deref().filter(|near| !near.as_os_str().is_empty()).unwrap_or(path))
     }
 
     /// How many columns a line of the result has.

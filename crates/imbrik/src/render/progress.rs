@@ -133,7 +133,9 @@ impl Progress {
         state.step += 1;
         let title = match self.steps.load(Ordering::Relaxed) {
             0 | 1 => format!("{}{}", self.name, title(step)),
-            steps => format!("{} of {steps}: {}", state.step.min(steps), title(step)),
+            steps if state.step <= steps => format!("{} of {steps}: {}", state.step, title(step)),
+            // One that nobody could foresee.
+            _ => title(step).to_owned(),
         };
         if !self.terminal || !self.has_room_for_titles() {
             self.say(&title);
@@ -351,6 +353,8 @@ impl Observer for Progress {
                 }
             }
             Event::Finished => self.finish(&mut state),
+            // A total that was printed doesn't change.
+            Event::StepAdded if state.step > 0 => {}
             Event::StepAdded => drop(self.steps.fetch_add(1, Ordering::Relaxed)),
         }
     }

@@ -3,9 +3,10 @@
 use super::{Out, Tone, listed, size, table};
 use imbrik_core::{
     card::Card,
-    layout::{Part, Room, Survey},
+    layout::{Change, Part, Room, Survey},
     units::ByteLen,
 };
+use std::cmp::Ordering;
 
 /// One line per partition: number, type, label, size, and mount point.
 pub(crate) fn parts(survey: &Survey, card: Option<&Card>) -> Vec<String> {
@@ -26,18 +27,34 @@ pub(crate) fn parts(survey: &Survey, card: Option<&Card>) -> Vec<String> {
     table::rows(rows, &[0, 3])
 }
 
-/// As [`parts`], with the differences to `before`: "was 3.7 GB", "moved".
-pub(crate) fn parts_and_before(survey: &Survey, before: Option<&Survey>) -> Vec<String> {
-    let rows = survey.parts.iter().enumerate().map(|(index, part)| {
-        let was = before.and_then(|before| before.parts.get(index));
-        let was = was.filter(|was| was.number == part.number);
-        let note = match was {
-            Some(was) if was.span.len() != part.span.len() => {
-                format!("was {}", size::short(was.span.len()))
+/// As [`parts`], with the changes of volumes since `before` and the free space: "grows from 3.7 GB", "moves",
+/// "1.2 GB free".
+pub(crate) fn parts_and_changes(
+    survey: &Survey,
+    before: &Survey,
+    changes: &[Change],
+    rooms: &[Room],
+) -> Vec<String> {
+    // A partition may be longer than its volume: only a change tells that the volume is resized.
+    let resized = |of: &Part| {
+        changes.iter().find_map(|change| match change {
+            Change::Resized { title, from, to, .. } if *title == of.full_title() => {
+                match to.cmp(from) {
+                    Ordering::Greater => Some(format!("grows from {}", size::short(*from))),
+                    Ordering::Less => Some(format!("shrinks from {}", size::short(*from))),
+                    Ordering::Equal => None,
+                }
             }
-            Some(was) if was.span.start() != part.span.start() => "moved".to_owned(),
-            _ => String::new(),
-        };
+            _ => None,
+        })
+    };
+    let rows = survey.parts.iter().enumerate().map(|(index, part)| {
+        let was = before.parts.get(index).filter(|was| was.number == part.number);
+        let moves = was.filter(|was| was.span.start() != part.span.start());
+        let change = resized(part).or_else(|| moves.map(|_| "moves".to_owned()));
+        let room = rooms.iter().find(|room| room.title == part.full_title() && !room.is_tight);
+        let free = room.map(|room| format!("{} free", size::short(room.free)));
+        let note = [change, free].into_iter().flatten().collect::<Vec<_>>().join(", ");
         vec![
             part.number.map_or("-".to_owned(), |number| number.to_string()),
             volume(part),
@@ -56,7 +73,7 @@ pub(crate) fn whose(survey: &Survey) -> Option<String> {
 }
 
 /// "ext4", or the type in the table if the content is unknown.
-fn volume(part: &Part) -> String {
+pub(crate) fn volume(part: &Part) -> String {
     match (&part.volume, part.kind) {
         (Some(volume), _) => volume.kind.to_string(),
         (None, Some(kind)) => format!("unknown ({kind})"),
@@ -89,23 +106,18 @@ pub(crate) fn name(survey: Option<&Survey>, card: &Card) -> String {
     name.unwrap_or_else(|| size::short(card.size))
 }
 
-/// The free space of systems, with a warning if there is hardly any.
-pub(crate) fn room(out: &Out, rooms: &[Room]) -> Vec<String> {
+/// Warns about systems with hardly any free space.
+pub(crate) fn tight(out: &Out, rooms: &[Room]) -> Vec<String> {
     let line = |room: &Room| {
         let free = match room.free.is_zero() {
             true => "no free space".to_owned(),
-            false if room.is_tight => format!("only {} free", size::short(room.free)),
-            false => format!("{} free", size::short(room.free)),
+            false => format!("only {} free", size::short(room.free)),
         };
-        match room.is_tight {
-            false => format!("{} has {free}", room.title),
-            true => format!(
-                "{} {} has {free}: its system may not start; use a larger card, or \
-                 `fit --room`",
-                out.paint(Tone::Alarm, "!"),
-                room.title
-            ),
-        }
+        format!(
+            "{} {} has {free}: its system may not start; use a larger card, or `fit --room`",
+            out.paint(Tone::Alarm, "!"),
+            room.title
+        )
     };
-    rooms.iter().map(line).collect()
+    rooms.iter().filter(|room| room.is_tight).map(line).collect()
 }

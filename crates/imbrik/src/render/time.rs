@@ -5,6 +5,9 @@ use imbrik_core::{image::Manifest, units::ByteLen};
 use jiff::{Timestamp, tz::TimeZone};
 use std::time::Duration;
 
+/// Characters of a note that are shown in a plan.
+const NOTE: usize = 48;
+
 /// "under 0.1 s", "0.4 s", "41 s", "3 min 20 s", "1 h 12 min".
 pub(crate) fn span(duration: Duration) -> String {
     let seconds = duration.as_secs_f64();
@@ -31,10 +34,23 @@ pub(crate) fn roughly(seconds: f64) -> String {
     }
 }
 
-/// "hive-07, saved 2026-11-23 07:20", in the time of the place.
+/// "hive-07, saved 2026-11-23 07:20: before the update", in local time.
 pub(crate) fn saved(manifest: &Manifest) -> String {
+    saved_with(manifest, manifest.note.clone())
+}
+
+/// The same with the beginning of the note.
+pub(crate) fn saved_in_short(manifest: &Manifest) -> String {
+    let note = manifest.note.as_ref().map(|note| match note.char_indices().nth(NOTE) {
+        Some((end, _)) => format!("{} …", note[..end].trim_end()),
+        None => note.clone(),
+    });
+    saved_with(manifest, note)
+}
+
+fn saved_with(manifest: &Manifest, note: Option<String>) -> String {
     let of = manifest.name().map_or(String::new(), |name| format!("{name}, "));
-    let note = manifest.note.as_ref().map_or(String::new(), |note| format!(": {note}"));
+    let note = note.map_or(String::new(), |note| format!(": {note}"));
     let fitted = manifest.fitted.as_ref().map_or(String::new(), |fitted| {
         format!(", fitted from a card of {}", size::short(ByteLen::new(fitted.card_size)))
     });

@@ -6,8 +6,9 @@
 
 mod chosen;
 mod job;
+mod plan;
 mod request;
-mod shown;
+mod summary;
 
 use crate::{
     args::{IdentityArgs, WriteArgs},
@@ -244,7 +245,8 @@ impl Writing<'_> {
     ) -> Outcome<Exit> {
         if cards.len() > 1 {
             if into.is_some() {
-                return Err(Failure::usage("--into takes one card").state(UNTOUCHED));
+                return Err(Failure::usage("a single partition is written to one card at a time")
+                    .state(UNTOUCHED));
             }
             source.known.content = shared(&source.known.content);
         }
@@ -422,7 +424,9 @@ impl Writing<'_> {
                 "the image is of a whole card and has its own partition table",
             )
             .state(UNTOUCHED)
-            .next("Leave --into out to write it to the whole card."));
+            .next(
+                "Name one of its partitions with --only, or leave --into out for the whole card.",
+            ));
         }
         if let Some(why) = on_card.whole_because {
             return Err(Failure::refused(format!(

@@ -39,8 +39,10 @@ impl Request<'_> {
             wipe: self.args.wipe,
             resize: session.resize_options(shape.shares.as_found),
         };
-        let plan = RestorePlan::new(&self.source.known, self.target, &options)
-            .map_err(|refusal| self.refused(refusal))?;
+        let plan = session.waiting("planning the card", || {
+            RestorePlan::new(&self.source.known, self.target, &options)
+        });
+        let plan = plan.map_err(|refusal| self.refused(refusal))?;
         for note in &plan.notes {
             match note {
                 SizeNote::NothingToFill => {

@@ -62,7 +62,7 @@ fn check_distinguishes_truncated_empty_and_renamed_images() {
     bench.imbrik("check empty.img").expect(3).says("is empty");
     fs::write(bench.path("random.img"), noise(100_000)).unwrap();
     bench.imbrik("check random.img").expect(3).shows("no digests to compare");
-    bench.imbrik("check .").expect(2).says("a folder, not an image");
+    bench.imbrik("check .").expect(3).shows("3 of 4 images did not pass");
     bench.imbrik("check missing.img").expect(2).says("image missing.img does not exist");
     fs::write(bench.path("x.gz"), b"\x1f\x8b\x08\0rest").unwrap();
     bench.imbrik("check x.gz").expect(3).says("truncated");
@@ -165,4 +165,24 @@ fn check_reports_volumes_that_were_not_unmounted() {
         tool!("debugfs", "-w", "-R", format!("ssv state {state}"), &volume);
         bench.good("check v.img").shows(words);
     }
+}
+
+/// Fails when an image of the folder is left out, or another file is taken for one.
+#[test]
+fn images_of_a_folder_are_checked() {
+    let bench = Bench::with_card("");
+    fs::create_dir(bench.path("cards")).unwrap();
+    bench.imbrik("check cards").expect(2).says("no image is in the folder cards");
+    bench.good("save rack:a cards/one.img.zst");
+    for other in ["notes.txt", "photos.zip", "backup.tar.gz", "one.img.zst.part"] {
+        fs::write(bench.path("cards").join(other), "queen seen").unwrap();
+    }
+    bench.good("check cards").shows("cards/one.img.zst is intact");
+    bench.good("repack cards/one.img.zst cards/two.img");
+    bench.good("check cards").shows("Both images passed.");
+    let mut bytes = bench.bytes("cards/one.img.zst");
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 1;
+    fs::write(bench.path("cards/one.img.zst"), bytes).unwrap();
+    bench.imbrik("check cards").expect(3).shows("1 of 2 images did not pass");
 }

@@ -41,7 +41,9 @@ fn one_read_serves_cards_of_all_sizes() {
     one.shows("rack:c now holds hive-07").shows("Read ");
     is_good(&bench, "c");
     let run = bench.good("clone rack:a rack:b rack:c rack:d --yes");
-    run.shows("All 3 cards now hold hive-07").shows("Card 2 of 3").shows("shrinks").shows("grows");
+    let run = run.shows("All 3 cards now hold hive-07").shows("partition 2 grows to");
+    assert!(!run.out_has("Card 2 of 3"), "one row per card\n{}", run.stdout);
+    bench.good("clone rack:a rack:b rack:c rack:d --plan --verbose").shows("Card 2 of 3");
     for card in ["b", "c", "d"] {
         is_good(&bench, card);
     }

@@ -14,7 +14,7 @@ fn demo_runs_twice_and_keeps_foreign_folders() {
             .shows("$ imbrik save rack:a images")
             .shows("is intact")
             .shows("rack:c now holds hive-07")
-            .shows("shrinks from 3.74 GB to 3.68 GB")
+            .shows("3.68 GB  shrinks from 3.74 GB")
             .shows("rack:b now holds hive-07")
             .shows("rack:d now holds hive-07")
             .shows("kept their data")

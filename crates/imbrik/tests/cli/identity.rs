@@ -163,14 +163,17 @@ fn copy_gets_new_ids_keys_and_name() {
             _ => ["1", "2", "3"].map(|number| format!("48560007-0{number}")),
         };
         let before = taken_apart(&bench, "card.img", "was");
-        let run = bench
-            .good("restore card.img rack:b --ids fresh --host hive-11 --keys fresh --yes --fill");
-        run.shows("gets the id")
-            .shows("found, in")
+        let restore = "restore card.img rack:b --ids fresh --host hive-11 --keys fresh --fill";
+        let plan = bench.good(&format!("{restore} --plan --verbose"));
+        plan.shows("gets the id").shows("found, in");
+        let run = bench.good(&format!("{restore} --yes"));
+        assert!(!run.out_has("gets the id"), "{}", run.stdout);
+        run.shows("new ids: ")
             .shows("keeper@hive-11.local")
-            .shows("instead of")
+            .shows("/etc/hostname and /etc/hosts on partition 3: the host name")
+            .shows(" on partition 3: the new ids")
             .shows(&format!(" on partition 1 still contains {}: it is unchanged", was[2]))
-            .shows("partition 3 (ext4, hive-07) has ")
+            .shows("MB free")
             .shows("now holds hive-11, a copy of hive-07")
             .shows(
                 "/etc/fstab on partition 3 keeps LABEL=HIVE-BOOT at /again: labels are unchanged",

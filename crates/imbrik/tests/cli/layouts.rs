@@ -439,6 +439,7 @@ fn fit_accepts_labelled_card_sizes() {
     bench.imbrik("fit hive.img.zst x.img.zst --for rack:z").expect(2);
     bench.imbrik("fit hive.img.zst x.img.zst --for rack:b --to 1GB").expect(2);
     // Which of the cards that are plugged in would change how.
-    let shown = bench.good("show hive.img.zst");
+    assert!(!bench.good("show hive.img.zst").out_has("rack:b"));
+    let shown = bench.good("show hive.img.zst --cards");
     shown.shows("rack:b").shows("60 MB  partition 2 (ext4, hive-07) shrinks by").shows("rack:a");
 }

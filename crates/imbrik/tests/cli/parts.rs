@@ -31,6 +31,59 @@ fn single_partition_is_saved_and_restored() {
     assert!(bench.bytes("rack/b.img") == before);
 }
 
+/// Fails when anything but the partition is written, or the partition of another number.
+#[test]
+fn partition_of_a_whole_image_is_restored() {
+    let bench = bench();
+    let before = bench.bytes("rack/b.img");
+    bench.good("save rack:a whole.img.zst");
+    put(&bench.path("rack/b.img"), 2048 * 512, &noise(32768 * 512));
+    put(&bench.path("rack/b.img"), 34816 * 512, &noise(4096));
+    let restore = "restore whole.img.zst rack:b --only HIVE-BOOT";
+    bench.good(&format!("{restore} --plan")).shows("partition 1");
+    let run = bench.good(&format!("{restore} --yes"));
+    run.shows("partition 1 of rack:b now holds").says("checking every tile");
+    let after = bench.bytes("rack/b.img");
+    assert!(after[..2048 * 512] == before[..2048 * 512], "the table is as it was");
+    assert!(after[34816 * 512..][..4096] == noise(4096), "the other partition is as it was");
+    tool!(
+        "sh",
+        "-c",
+        "tail -c +1048577 $0 | head -c 16777216 >$1; fsck.fat -n $1",
+        bench.path("rack/b.img"),
+        bench.path("fat")
+    );
+    // The other one doesn't fit into the first.
+    let run = bench.imbrik("restore whole.img.zst rack:b --only 2 --into 1 --yes").expect(5);
+    run.says("too small");
+    bench.imbrik("restore whole.img.zst rack:b --only 7 --yes").expect(2).says("no partition 7");
+    // An image of one volume has no number that a partition of the card could have.
+    bench.good("save rack:a ext.img.zst --only hive-07");
+    let run = bench.imbrik("restore ext.img.zst rack:b --only hive-07 --yes").expect(2);
+    run.says("has no partition number");
+    let run = bench.imbrik("restore whole.img.zst rack:b rack:a --only 1 --yes").expect(2);
+    run.says("to one card at a time");
+    assert!(bench.bytes("rack/b.img") == after);
+    bench.good("restore whole.img.zst rack:b --only 2 --yes");
+    bench.good("check whole.img.zst --against rack:b");
+}
+
+/// Fails when a volume that stays as it is is said to grow, or to be full, in a longer partition.
+#[test]
+fn volume_in_a_longer_partition_keeps_its_size_and_free_space() {
+    let size = CARD * 3;
+    let bench = Bench::with_card(&format!("[[slot]]\nname = \"b\"\nsize = {size}\n"));
+    bench.good("save rack:a whole.img.zst");
+    let grown = bench.good("restore whole.img.zst rack:b --yes");
+    assert!(grown.out_has("grows from"), "{}", grown.stdout);
+    let plan = bench.good("restore whole.img.zst rack:b --only 2 --plan");
+    assert!(!plan.out_has("grows") && !plan.out_has("no free space"), "{}", plan.stdout);
+    plan.shows("are left unchanged");
+    bench.good("restore whole.img.zst rack:b --only 2 --yes");
+    let line = "tail -c +17825793 $0 >$1; e2fsck -fn $1";
+    tool!("sh", "-c", line, bench.path("rack/b.img"), bench.path("ext"));
+}
+
 #[test]
 fn proposed_name_contains_the_partition() {
     let bench = bench();

@@ -164,7 +164,7 @@ fn no_line_wraps_at_any_width() {
             ("repack hive.img.zst hive.img.xz", "unchanged"),
             ("restore nothing.img rack:b", "does not exist"),
             ("restore hive.img.zst rack:x", "no such slot"),
-            ("save --flavour", "unexpected"),
+            ("save --flavour", "is not an option of"),
         ] {
             let screen =
                 Screen::start(&bench, &words.split_whitespace().collect::<Vec<_>>(), columns);

@@ -86,7 +86,9 @@ fn opened<'a>(session: &Session, card: &'a Card, tally: Tally) -> Outcome<Source
         .state(UNTOUCHED)
         .next("The source comes first, the targets last; `imbrik cards` lists them."));
     }
-    let source = Source::of_card(card, content, survey, Some(tally))?;
+    let source = session.waiting("examining the volumes of the card", || {
+        Source::of_card(card, content, survey, Some(tally))
+    })?;
     for why in source.known.occupancy.iter().flat_map(Occupancy::notes) {
         session.out.warn(&format!("{why}."));
     }

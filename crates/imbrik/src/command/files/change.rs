@@ -222,7 +222,7 @@ impl<'a> Target<'a> {
             out.line(&format!("{:<9} {}", sum.kind.to_string(), sum.hex));
         }
         out.line(&format!("Time      {}", time::span(self.started.elapsed())));
-        out.next("Next      ", &to.next("imbrik check", ""));
+        out.next(&to.next(out, "imbrik check", ""));
         Ok(packing::exit(&saved))
     }
 

@@ -296,9 +296,6 @@ impl Earlier {
         if !read.is_zero() {
             lines.push(format!("Reused    {} that were read and are unchanged", size::short(read)));
         }
-        if saved.sums.is_empty() {
-            lines.push("Checksum  not written; `imbrik check --sum` writes it".to_owned());
-        }
         lines
     }
 

@@ -375,7 +375,10 @@ fn content(session: &Session, args: &SaveArgs, wanted: &SaveSource) -> Outcome<I
     }
     let what = if args.exact { ImageContent::Exact } else { ImageContent::InUse };
     let options = session.resize_options(false);
-    let plan = ImagePlan::new(source, survey, what, options).state(UNWRITTEN)?;
+    let plan = session.waiting("examining the volumes of the card", || {
+        ImagePlan::new(source, survey, what, options)
+    });
+    let plan = plan.state(UNWRITTEN)?;
     for why in plan.occupancy.iter().flat_map(Occupancy::notes) {
         session.out.warn(&format!("{why}."));
     }

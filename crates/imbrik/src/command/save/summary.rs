@@ -3,7 +3,7 @@
 use crate::{
     card_sizes,
     packing::Destination,
-    render::{count, json, lost, quoted, size, time},
+    render::{Out, count, json, lost, quoted, size, time},
     running_card::Freezes,
     session::Session,
 };
@@ -68,22 +68,22 @@ impl Done<'_> {
     }
 
     /// A line to type next.
-    fn next(&self, to: &Destination) -> String {
+    fn next(&self, out: &Out, to: &Destination) -> String {
         if !self.saved.unreadable.is_empty() && self.fitted.is_none() && !to.is_pipe() {
-            return to.next("imbrik mend", &quoted(&self.card.path));
+            return to.next(out, "imbrik mend", &quoted(&self.card.path));
         }
         let place = self.only.map_or("CARD".to_owned(), |part| match part.number {
             Some(number) => format!("CARD --into {number}"),
             None => "CARD".to_owned(),
         });
-        to.next("imbrik restore", &place)
+        to.next(out, "imbrik restore", &place)
     }
 
     /// Reports a second image from the same read.
     pub(super) fn show_second(&self, session: &Session, to: &Destination) {
         let out = &session.out;
         if out.is_json() {
-            let more = self.json(to, self.next(to));
+            let more = self.json(to, self.next(out, to));
             out.line(&json::object("save", "done", more).to_string());
             return;
         }
@@ -119,7 +119,7 @@ impl Done<'_> {
         let out = &session.out;
         out.in_brief(self.in_brief(to));
         let lost: ByteLen = saved.unreadable.iter().map(|span| span.len()).sum();
-        let next = self.next(to);
+        let next = self.next(out, to);
         if out.is_json() {
             out.line(&json::object("save", "done", self.json(to, next)).to_string());
             return;
@@ -186,7 +186,7 @@ impl Done<'_> {
         }
         if !to.is_pipe() {
             to.tell_what_belongs_to_it(out, self.pack);
-            out.next("Next      ", &next);
+            out.next(&next);
         }
     }
 }

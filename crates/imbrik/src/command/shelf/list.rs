@@ -69,7 +69,7 @@ pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
             ));
         }
         let mut rows =
-            vec![["Saved", "Alone", "Checked", "Stays", "Image"].map(str::to_owned).to_vec()];
+            vec![["Saved", "Unique", "Checked", "Kept as", "Image"].map(str::to_owned).to_vec()];
         for image in &images {
             rows.push(row(image, fates.next().unwrap_or(Fate::Rule)));
         }

@@ -89,7 +89,8 @@ fn make(session: &Session, args: &ShelfMakeArgs) -> Outcome<Exit> {
             if pinned == 1 { "it" } else { "them" }
         ));
     }
-    session.out.next("Next      ", &format!("imbrik save CARD {}", quoted(folder)));
+    let next = format!("imbrik save CARD {}", session.out.pasted(folder));
+    session.out.next(&session.out.with_rack(&next));
     Ok(Exit::Done)
 }
 

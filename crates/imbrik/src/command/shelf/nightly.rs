@@ -207,11 +207,8 @@ fn install(
     for unit in &written {
         session.out.line(&format!("Written   {}", unit.path));
     }
-    session.out.next(
-        "Next      ",
-        &format!("systemctl daemon-reload && systemctl enable --now {NAME}.timer"),
-    );
-    session.out.next(
+    session.out.next(&format!("systemctl daemon-reload && systemctl enable --now {NAME}.timer"));
+    session.out.command(
         "Try it    ",
         &format!("systemctl start {NAME}.service && journalctl -u {NAME} -n 5"),
     );

@@ -43,10 +43,14 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
     if args.private {
         return private::run(session, &what, &store, &survey, started).state(untouched).next(more);
     }
-    let mut occupancy = Occupancy::of(&store, &survey).state(untouched).next(more)?;
     let cancel = &session.environment.interrupt.cancel;
-    let cannot = occupancy.find_smallest(&store, &survey, cancel).state(untouched).next(more)?;
-    occupancy.read_whole.extend(cannot);
+    let examined = session.waiting("examining the volumes", || {
+        let mut occupancy = Occupancy::of(&store, &survey)?;
+        let cannot = occupancy.find_smallest(&store, &survey, cancel)?;
+        occupancy.read_whole.extend(cannot);
+        Ok::<_, imbrik_core::Error>(occupancy)
+    });
+    let occupancy = examined.state(untouched).next(more)?;
     let gaps = survey.gaps.iter().map(|gap| {
         let used = imbrik_core::if_readable(gap_in_use(&*store, *gap))?;
         Ok((*gap, used.unwrap_or((ByteLen::ZERO, false))))
@@ -70,7 +74,7 @@ pub(crate) fn run(session: &Session, args: &ShowArgs) -> Outcome<Exit> {
         let more = found.json(&tally, started.elapsed(), map);
         session.out.line(&json::object("show", "done", more).to_string());
     } else {
-        found.show(session);
+        found.show(session, args.cards);
         if let Some(path) = &args.map {
             session.out.line("");
             let path = std::path::absolute(path).unwrap_or_else(|_| path.clone());
@@ -130,7 +134,7 @@ impl Found<'_> {
         facts.join(" · ")
     }
 
-    fn show(&self, session: &Session) {
+    fn show(&self, session: &Session, with_cards: bool) {
         let out = &session.out;
         out.line(&out.paint(Tone::Strong, &self.title()));
         out.line(&self.subtitle());
@@ -168,7 +172,10 @@ impl Found<'_> {
         }
         out.line("");
         self.show_limits(out);
-        self.show_cards(session);
+        self.show_sold_sizes(out);
+        if with_cards {
+            self.show_cards(session);
+        }
         for line in start_lines(out, "Boot references ", &self.references) {
             out.line(&line);
         }
@@ -183,7 +190,7 @@ impl Found<'_> {
     }
 
     fn show_table(&self, out: &Out) {
-        let head = ["No", "Start", "Size", "Type", "Volume", "Label", "Used", "Free", "State"];
+        let head = ["#", "Start", "Size", "Type", "Label", "Used", "Metadata", "Free", "State"];
         let mut lines = vec![head.map(str::to_owned).to_vec()];
         let mut below = vec![None];
         for row in self.rows() {
@@ -198,10 +205,10 @@ impl Found<'_> {
                         "·".to_owned(),
                         place(&gap),
                         size::short(gap.len()),
-                        "gap".to_owned(),
-                        String::new(),
+                        "unallocated".to_owned(),
                         String::new(),
                         used,
+                        String::new(),
                         String::new(),
                         String::new(),
                     ]);
@@ -213,7 +220,8 @@ impl Found<'_> {
                 }
             }
         }
-        for (line, below) in table::fitted(lines, &[1, 2, 6, 7], out.width()).into_iter().zip(below)
+        for (line, below) in
+            table::fitted(lines, &[1, 2, 5, 6, 7], out.width()).into_iter().zip(below)
         {
             if !line.is_empty() {
                 out.line(&line);
@@ -226,16 +234,18 @@ impl Found<'_> {
 
     fn part_cells(&self, index: usize, part: &Part) -> Vec<String> {
         let found = self.occupancy.volume(index);
-        let volume = part.volume.as_ref();
+        let label = part.volume.as_ref().and_then(|volume| volume.label.clone());
         let (used, free) = used_and_free(found, part);
+        let metadata = found.map_or(ByteLen::ZERO, |found| found.usage.metadata);
+        let files = used.map(|used| used.saturating_sub(metadata));
         vec![
             part.number.map_or("-".to_owned(), |number| number.to_string()),
             place(&part.span),
             size::short(part.span.len()),
-            part.kind.map_or("-".to_owned(), |kind| kind.to_string()),
-            volume.map_or("unknown".to_owned(), |volume| volume.kind.to_string()),
-            volume.and_then(|volume| volume.label.clone()).unwrap_or_default(),
-            used.map_or("all".to_owned(), size::short),
+            words::volume(part),
+            label.unwrap_or_default(),
+            files.map_or("all".to_owned(), size::short),
+            if metadata.is_zero() { String::new() } else { size::short(metadata) },
             free.map_or("?".to_owned(), size::short),
             found.map_or("?".to_owned(), |found| found.state.to_string()),
         ]
@@ -270,7 +280,7 @@ impl Found<'_> {
         let fitted = minimum.last_shrunk().zip(last);
         if let Some((len, part)) = fitted {
             let title = part.title();
-            lines.push(format!("{} with {title} fitted, as `imbrik fit` does it", size::both(len)));
+            lines.push(format!("{} with {title} fitted (`imbrik fit`)", size::both(len)));
         }
         let all = minimum.all_shrunk();
         if all < fitted.map_or(needed, |(len, _)| len) {
@@ -295,22 +305,32 @@ impl Found<'_> {
         MinimumSizes { survey: &self.survey, occupancy: &self.occupancy, fills }
     }
 
-    /// The card sizes that it fits, and the changes on connected cards.
-    fn show_cards(&self, session: &Session) {
-        if self.survey.parts.is_empty() || self.survey.whole_because.is_some() {
-            return;
+    /// Returns whether it can be written to a card of another size.
+    fn is_for_any_size(&self) -> bool {
+        !self.survey.parts.is_empty() && self.survey.whole_because.is_none()
+    }
+
+    /// The card sizes that it fits.
+    fn show_sold_sizes(&self, out: &Out) {
+        let name = card_sizes::sold_as(self.minimum_sizes().all_shrunk());
+        if let Some(name) = name.filter(|_| self.is_for_any_size()) {
+            out.line(&format!("{:<15} any card sold as {} or more", "Fits", size::short(name)));
         }
-        let out = &session.out;
+    }
+
+    /// The changes on connected cards.
+    fn show_cards(&self, session: &Session) {
         let own = match self.what {
             Opened::Card(card, _) => Some(&**card),
             Opened::Image(_) => None,
         };
-        if let Some(name) = card_sizes::sold_as(self.minimum_sizes().all_shrunk()) {
-            out.line(&format!("{:<15} any card sold as {} or more", "Fits", size::short(name)));
-        }
-        for (index, line) in self.minimum_sizes().on_cards(session, own).iter().enumerate() {
+        let lines = match self.is_for_any_size() {
+            true => self.minimum_sizes().on_cards(session, own),
+            false => Vec::new(),
+        };
+        for (index, line) in lines.iter().enumerate() {
             let head = if index == 0 { "On cards here" } else { "" };
-            out.line(format!("{head:<15} {line}").trim_end());
+            session.out.line(format!("{head:<15} {line}").trim_end());
         }
     }
 
@@ -320,7 +340,7 @@ impl Found<'_> {
             let of = size::short(part.span.len());
             let used = used.map_or(format!("{of}, read whole"), |used| {
                 let percent = 100.0 * used.get() as f64 / part.span.len().get().max(1) as f64;
-                format!("{} of {of} used ({percent:.0} %)", size::short(used))
+                format!("{} of {of} in use ({percent:.0} %)", size::short(used))
             });
             (short_label(part), used)
         });
@@ -340,6 +360,7 @@ impl Found<'_> {
             json::InspectedVolume {
                 partition,
                 used: used.map(ByteLen::get),
+                metadata: used.and(found).map(|found| found.usage.metadata.get()),
                 free: free.map(ByteLen::get),
                 state: found.map(|found| found.state.to_string()),
                 read_whole_because: found.and_then(|found| found.usage.whole_because.clone()),

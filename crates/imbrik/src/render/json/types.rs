@@ -233,8 +233,11 @@ pub(crate) struct ImageFacts {
 pub(crate) struct InspectedVolume {
     #[serde(flatten)]
     pub(crate) partition: Partition,
-    /// Used bytes; null if unknown.
+    /// Used bytes, with the metadata; null if unknown.
     pub(crate) used: Option<u64>,
+    /// Bytes of `used` that belong to no file, such as tables and the journal; 0 if they are not separate, null if
+    /// unknown.
+    pub(crate) metadata: Option<u64>,
     /// Free bytes; null if unknown.
     pub(crate) free: Option<u64>,
     /// State after the last use.
