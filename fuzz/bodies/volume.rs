@@ -20,7 +20,7 @@ pub(crate) fn run(bytes: &[u8]) {
     let on_card =
         |size| Fit::Card { size, take_from: Vec::new(), give_to: survey.last_resizable() };
     let smallest = survey.last_resizable();
-    let smallest = smallest.map(|part| Fit::Smallest { part, room: ByteLen::ZERO });
+    let smallest = smallest.map(|part| Fit::Smallest { part, room: Some(ByteLen::ZERO) });
     for fit in [on_card(larger), on_card(smaller)].into_iter().chain(smallest) {
         let cancel = Cancel::new();
         let work = ResizeOptions::in_memory(&cancel);

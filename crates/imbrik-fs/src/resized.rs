@@ -16,7 +16,7 @@ pub enum NewSize {
     /// This many bytes, or slightly less: only complete blocks count, and a last group that would be too short for its
     /// metadata is left out.
     Bytes(ByteLen),
-    /// As small as its content allows, with this much additional free space.
+    /// As small as its content allows, with this much additional free space. That can be larger than the present size.
     Smallest {
         /// Bytes, in addition to reserved blocks.
         room: ByteLen,

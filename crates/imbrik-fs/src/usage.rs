@@ -64,6 +64,14 @@ impl Usage {
         self.in_use().saturating_sub(self.metadata)
     }
 
+    /// How many bytes of `volume` are free. A partition may be longer than its volume: what follows it is copied, but is
+    /// not part of it.
+    #[must_use]
+    pub fn free_in(&self, volume: Span) -> ByteLen {
+        let inside = self.used.iter().filter_map(|span| span.intersect(volume));
+        volume.len().saturating_sub(inside.map(Span::len).sum())
+    }
+
     /// How many bytes have to be read: the used without the cleared.
     #[must_use]
     pub fn read(&self) -> ByteLen {

@@ -31,6 +31,7 @@ mod bring;
 mod compare;
 mod find;
 mod folder;
+mod owners;
 mod take;
 
 pub use archive::{ArchivePacking, ToArchive};
@@ -40,6 +41,7 @@ pub use compare::{
 };
 pub use find::{Found, below, find};
 pub use folder::ToFolder;
+pub use owners::Owners;
 pub use take::{
     Because, Chosen, Item, ItemContent, LeftOut, Reading, Taken, Took, TreeSink, take_out,
     weight_of,

@@ -189,8 +189,7 @@ pub fn room(view: &View, survey: &Survey) -> Result<Vec<Room>> {
         if usage.whole_because.is_none() {
             // The partition may be longer: what follows the volume is copied, but is not its own.
             let volume = Span::whole(open.volume().size.min(open.store().size()));
-            let inside = usage.used.iter().filter_map(|span| span.intersect(volume));
-            let free = volume.len().saturating_sub(inside.map(Span::len).sum());
+            let free = usage.free_in(volume);
             let is_tight = free < LEAST_ROOM || free.get() < volume.len().get() / 50;
             rooms.push(Room { title: part.full_title(), free, is_tight });
         }

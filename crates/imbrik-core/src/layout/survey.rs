@@ -270,7 +270,8 @@ impl Survey {
     #[must_use]
     pub fn places_of(&self, spans: &[Span]) -> Vec<(String, ByteLen)> {
         let parts = self.parts.iter().map(|part| (part.span, part.full_title()));
-        let gaps = self.gaps.iter().map(|gap| (*gap, format!("the gap at {}", gap.start())));
+        let gaps =
+            self.gaps.iter().map(|gap| (*gap, format!("unallocated space at {}", gap.start())));
         let mut places: Vec<_> = parts.chain(gaps).collect();
         places.sort_by_key(|(place, _)| *place);
         let inside = |place: Span| -> ByteLen {

@@ -1,19 +1,83 @@
 //! Comparison of a card with an image, and of two images.
 
 use crate::{
-    image::Image,
+    image::{Image, ListedPart},
     layout::{Fit, Occupancy, Part, Plan, Survey, TargetSize, View},
     transfer::{Differences, compare},
 };
 use imbrik_fs::ResizeOptions;
 use imbrik_store::{
-    ReadAt,
-    error::Result,
+    ReadAt, Window,
+    error::{Error, Result},
     progress::Watch,
     read_vec,
     units::{ByteLen, Span},
 };
 use std::sync::Arc;
+
+/// An image, or one partition of it, that a card is compared with.
+pub struct Compared {
+    content: Arc<dyn ReadAt>,
+    survey: Survey,
+    only: Option<ListedPart>,
+    is_exact: bool,
+}
+
+impl Compared {
+    /// All of `image`.
+    ///
+    /// # Errors
+    /// When it can't be read.
+    pub fn new(image: &Image) -> Result<Self> {
+        let manifest = image.manifest();
+        Ok(Self {
+            content: Arc::clone(image.content()),
+            survey: Survey::of(&**image.content())?,
+            only: manifest.and_then(|manifest| manifest.only.clone()),
+            is_exact: manifest.is_some_and(|manifest| manifest.exact),
+        })
+    }
+
+    /// The partitions to choose from.
+    #[must_use]
+    pub fn survey(&self) -> &Survey {
+        &self.survey
+    }
+
+    /// Only the partition with this index in [`Survey::parts`].
+    ///
+    /// # Errors
+    /// When it does not exist or can't be read.
+    pub fn only(self, index: usize) -> Result<Self> {
+        let part = self.survey.parts.get(index);
+        let part = part.ok_or_else(|| Error::usage("the image has no such partition"))?;
+        let content: Arc<dyn ReadAt> = Arc::new(Window::new(self.content, part.span)?);
+        let survey = Survey::of(&*content)?;
+        let only = Some(ListedPart::of(part));
+        Ok(Self { content, survey, only, is_exact: self.is_exact })
+    }
+
+    /// Returns whether it is a single partition.
+    #[must_use]
+    pub fn is_partition(&self) -> bool {
+        self.only.is_some()
+    }
+
+    /// The partition of the card in `source` to compare a single partition with: the one with the same volume, or else
+    /// with the same number; `None` if it does not exist, or a whole card is compared.
+    ///
+    /// # Errors
+    /// When the card can't be read.
+    pub fn partition_on(&self, source: &dyn ReadAt) -> Result<Option<Part>> {
+        let Some(only) = &self.only else { return Ok(None) };
+        let id = |part: &Part| part.volume.as_ref().and_then(|volume| volume.uuid.clone());
+        let wanted = self.survey.parts.first().and_then(id);
+        let card = Survey::of(source)?;
+        let by_volume = card.parts.iter().find(|part| wanted.is_some() && id(part) == wanted);
+        let by_number = || card.parts.iter().find(|part| part.number == only.number);
+        Ok(by_volume.or_else(by_number).cloned())
+    }
+}
 
 /// The differences of two contents.
 pub struct Comparison {
@@ -29,24 +93,6 @@ impl Comparison {
     fn of(differing: Differences, survey: &Survey) -> Self {
         let places = survey.places_of(&differing.spans);
         Self { differing, places, is_plain_copy: false }
-    }
-
-    /// The partition of the card in `source` for an image of one partition: the one with the same volume, or else with
-    /// the same number; `None` if it does not exist, or the image is of a whole card.
-    ///
-    /// # Errors
-    /// When one of them can't be read.
-    pub fn partition_for(image: &Image, source: &dyn ReadAt) -> Result<Option<Part>> {
-        let Some(only) = image.manifest().and_then(|manifest| manifest.only.as_ref()) else {
-            return Ok(None);
-        };
-        let inside = Survey::of(&**image.content())?;
-        let id = |part: &Part| part.volume.as_ref().and_then(|volume| volume.uuid.clone());
-        let wanted = inside.parts.first().and_then(id);
-        let card = Survey::of(source)?;
-        let by_volume = card.parts.iter().find(|part| wanted.is_some() && id(part) == wanted);
-        let by_number = || card.parts.iter().find(|part| part.number == only.number);
-        Ok(by_volume.or_else(by_number).cloned())
     }
 
     /// Compares two images byte by byte.
@@ -73,21 +119,19 @@ impl Comparison {
     /// When either can't be read, stopping was requested, or a restore of the image to that card is not possible:
     /// errors of [`Plan::restore`].
     pub fn of_card(
-        image: &Image,
+        image: &Compared,
         source: Arc<dyn ReadAt>,
         target: TargetSize,
         options: ResizeOptions<'_>,
         watch: Watch<'_>,
     ) -> Result<Self> {
-        let content = image.content();
-        let survey = Survey::of(&**content)?;
-        let is_exact = image.manifest().is_some_and(|manifest| manifest.exact);
-        let occupancy = if is_exact { None } else { Some(Occupancy::of(content, &survey)?) };
+        let Compared { content, survey, is_exact, .. } = image;
+        let occupancy = if *is_exact { None } else { Some(Occupancy::of(content, survey)?) };
         let on_card = Survey::of(&*source)?;
-        let plain = || Plan::restore(Arc::clone(content), &survey, occupancy.as_ref(), target);
-        let plan = match (&occupancy, resized(&survey, &on_card, target.size)) {
+        let plain = || Plan::restore(Arc::clone(content), survey, occupancy.as_ref(), target);
+        let plan = match (&occupancy, resized(survey, &on_card, target.size)) {
             (Some(occupancy), Some(fit)) => {
-                Plan::fit(Arc::clone(content), &survey, occupancy, &fit, options)
+                Plan::fit(Arc::clone(content), survey, occupancy, &fit, options)
                     .or_else(|_| plain())
             }
             _ => plain(),
@@ -103,9 +147,9 @@ impl Comparison {
         };
         let differing = compare(&plan.view, source, watch)?;
         if is_plain_copy(&differing, &**content, &*card)? {
-            return Ok(Self { is_plain_copy: true, ..Self::of(Differences::default(), &survey) });
+            return Ok(Self { is_plain_copy: true, ..Self::of(Differences::default(), survey) });
         }
-        Ok(Self::of(differing, &survey))
+        Ok(Self::of(differing, survey))
     }
 }
 

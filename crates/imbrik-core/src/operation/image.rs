@@ -5,7 +5,11 @@ use crate::{
     layout::{Fit, Identity, Occupancy, Plan, Survey},
 };
 use imbrik_fs::ResizeOptions;
-use imbrik_store::{ReadAt, error::Result};
+use imbrik_store::{
+    ReadAt,
+    error::Result,
+    units::{ByteLen, Span},
+};
 use jiff::Timestamp;
 use std::sync::Arc;
 
@@ -76,6 +80,19 @@ impl ImagePlan {
         self.plan = self.plan.with_identity(identity, options)?;
         self.after = Survey::of(&self.plan.view)?;
         Ok(self)
+    }
+
+    /// The free space of the volume with this index in [`Survey::parts`]; `None` if it is unknown.
+    ///
+    /// # Errors
+    /// When its metadata can't be read.
+    pub fn free_in(&self, index: usize) -> Result<Option<ByteLen>> {
+        let store: Arc<dyn ReadAt> = Arc::new(self.plan.view.clone());
+        let Some(part) = self.after.parts.get(index) else { return Ok(None) };
+        let Some(open) = part.open(&store)? else { return Ok(None) };
+        let usage = open.examine()?.usage;
+        let volume = Span::whole(open.volume().size);
+        Ok(usage.whole_because.is_none().then(|| usage.free_in(volume)))
     }
 
     /// Returns whether the card of the image has another size than the source.

@@ -1,7 +1,8 @@
 //! Which card an image is of.
 
-use crate::image::Manifest;
+use crate::{image::Manifest, layout::Survey};
 use imbrik_store::units::ByteLen;
+use jiff::Timestamp;
 
 /// The identity of a card. Images are of the same card when all fields are equal.
 ///
@@ -33,6 +34,12 @@ impl CardIdentity {
             size: ByteLen::new(size),
             ids: table.chain(volumes.filter_map(|volume| volume.uuid.clone())).collect(),
         }
+    }
+
+    /// The identity of the card with this survey.
+    #[must_use]
+    pub fn from_survey(survey: &Survey) -> Self {
+        Self::from_manifest(&Manifest::new(survey, "", Timestamp::UNIX_EPOCH))
     }
 
     /// Six hexadecimal digits that distinguish cards with the same name.

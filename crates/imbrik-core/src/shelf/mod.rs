@@ -12,7 +12,7 @@ mod removal;
 mod rules;
 
 use crate::{
-    image::{FolderId, Image, Manifest, Owner, Pack, PartFile, SumKind, manifest_path, notes_path},
+    image::{FolderId, Image, Owner, Pack, PartFile, SumKind, manifest_path, notes_path},
     layout::Survey,
 };
 pub use damage::{SharedDamage, found_damaged};
@@ -102,7 +102,7 @@ pub struct Listing {
     /// The images, by card and then from newest to oldest; those dated in the future come last.
     pub images: Vec<Shelved>,
     /// Files that look like images and are not listed.
-    pub strangers: Vec<Stranger>,
+    pub unrecognised: Vec<Stranger>,
     /// Incomplete images.
     pub unfinished: Vec<Unfinished>,
 }
@@ -247,7 +247,7 @@ impl Shelf {
             match shelved(&path) {
                 Ok(image) => listing.images.push(image),
                 Err(error) => {
-                    listing.strangers.push(Stranger { path, why: error.to_string() });
+                    listing.unrecognised.push(Stranger { path, why: error.to_string() });
                 }
             }
         }
@@ -257,7 +257,7 @@ impl Shelf {
         });
         listing.label_cards();
         listing.unfinished.sort_by(|a, b| a.path.cmp(&b.path));
-        listing.strangers.sort_by(|a, b| a.path.cmp(&b.path));
+        listing.unrecognised.sort_by(|a, b| a.path.cmp(&b.path));
         Ok(listing)
     }
 
@@ -385,7 +385,7 @@ impl Listing {
     /// The images of the card that `survey` describes, from the newest on; none for a card without ids.
     #[must_use]
     pub fn of_card(&self, survey: &Survey) -> Vec<&Shelved> {
-        let card = CardIdentity::from_manifest(&Manifest::new(survey, "", Timestamp::UNIX_EPOCH));
+        let card = CardIdentity::from_survey(survey);
         let is_of = |image: &&Shelved| image.card == card && !card.ids.is_empty();
         self.images.iter().filter(is_of).collect()
     }

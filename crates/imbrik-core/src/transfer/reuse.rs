@@ -43,7 +43,7 @@ pub struct Reuse {
     /// Count of files that are unchanged.
     pub files: u64,
     /// Why partitions are read in full, one sentence each.
-    pub read_afresh: Vec<String>,
+    pub read_in_full: Vec<String>,
     /// Partitions whose files were compared only by name, size, time and position: a file that was rewritten in place
     /// with its old time is not noticed.
     pub by_names: Vec<String>,
@@ -67,7 +67,7 @@ impl Reuse {
         let proved = Arc::clone(&this.earlier);
         let earlier = match Survey::of(&*proved) {
             Err(error) if is_of_the_image(&error) => {
-                this.read_afresh.push(format!("the card is read in full: {error}"));
+                this.read_in_full.push(format!("the card is read in full: {error}"));
                 return Ok(this);
             }
             earlier => earlier?,
@@ -78,11 +78,11 @@ impl Reuse {
             let title = part.full_title();
             match unchanged(part, card, before, &proved, cancel) {
                 Err(error) if is_of_the_image(&error) => {
-                    this.read_afresh.push(format!("{title} is read in full: {error}"));
+                    this.read_in_full.push(format!("{title} is read in full: {error}"));
                 }
                 Err(error) => return Err(error),
                 Ok(Unchanged { why_not: Some(why), .. }) => {
-                    this.read_afresh.push(format!("{title} is read in full: {why}"));
+                    this.read_in_full.push(format!("{title} is read in full: {why}"));
                 }
                 Ok(Unchanged { spans, files, by_names, .. }) => {
                     this.by_names.extend(by_names.then_some(title));
@@ -173,7 +173,7 @@ impl Reuse {
             damaged: Arc::default(),
             compared: ByteLen::ZERO,
             files: 0,
-            read_afresh: Vec::new(),
+            read_in_full: Vec::new(),
             by_names: Vec::new(),
         })
     }

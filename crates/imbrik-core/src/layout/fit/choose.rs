@@ -1,7 +1,7 @@
 //! Choosing the length of each volume.
 
 use super::{Placed, up_to};
-use crate::layout::{Part, Survey};
+use crate::layout::{Occupancy, Part, Survey};
 use imbrik_fs::{Examined, NewSize, ResizeOptions, ResizedVolume};
 use imbrik_store::{
     ReadAt,
@@ -17,6 +17,9 @@ const END_ALIGNED: u64 = 1 << 20;
 /// Less than this is not worth growing a volume for.
 pub const WORTH_GROWING: ByteLen = ByteLen::mib(1);
 
+/// The minimum of free space, in bytes, that a volume keeps if none was requested.
+const USUAL_ROOM: u64 = 128_000_000;
+
 /// Decides the lengths of the volumes of a card.
 pub(super) struct Chooser<'a> {
     pub(super) source: &'a Arc<dyn ReadAt>,
@@ -31,18 +34,45 @@ type Lens = BTreeMap<usize, ByteLen>;
 type Shapes = BTreeMap<usize, (ResizedVolume, Examined, &'static str)>;
 
 impl Chooser<'_> {
-    /// Shrinks one volume to its smallest size; returns the required card size.
-    pub(super) fn smallest(&self, part: usize, room: ByteLen) -> Result<(ByteLen, Vec<Placed>)> {
-        let (resized, found) = self.resize(part, NewSize::Smallest { room })?;
+    /// Resizes one volume to its smallest size with this much free space, or the usual amount; returns the required card
+    /// size.
+    pub(super) fn smallest(
+        &self,
+        part: usize,
+        room: Option<ByteLen>,
+        occupancy: &Occupancy,
+    ) -> Result<(ByteLen, Vec<Placed>)> {
+        let why = match room {
+            None => "some space is left free",
+            Some(ByteLen::ZERO) => "as small as its files allow",
+            Some(_) => "with the requested free space",
+        };
+        let (now, usual) = self.usual_room(part, occupancy)?;
+        let size = NewSize::Smallest { room: room.unwrap_or(usual) };
+        let (mut resized, mut found) = self.resize(part, size)?;
+        if room.is_none() && resized.volume.store.size() > now {
+            // What the system keeps for itself comes on top.
+            (resized, found) = self.resize(part, NewSize::Bytes(now))?;
+        }
+        if let Some(limit) = &resized.limit {
+            let most = limit.most;
+            return Err(Error::no_room(format!(
+                "a volume of this kind with its clusters has at most {most}"
+            )));
+        }
         let lens = Lens::from([(part, self.sectors(resized.volume.store.size()))]);
         let placed = lay(self.survey, &lens);
         let size = needed(self.survey, &placed);
-        let why = if room.is_zero() {
-            "as small as its files allow"
-        } else {
-            "with the requested free space"
-        };
         Ok((size, self.with(placed, Shapes::from([(part, (resized, found, why))]))))
+    }
+
+    /// The present size of a volume, and the free space that it keeps if none was requested.
+    fn usual_room(&self, part: usize, occupancy: &Occupancy) -> Result<(ByteLen, ByteLen)> {
+        let now = self.part(part)?.volume.as_ref().map_or(ByteLen::ZERO, |volume| volume.size);
+        let Some(found) = occupancy.volume(part) else { return Ok((now, ByteLen::ZERO)) };
+        let used = found.usage.in_use().get();
+        let half = found.usage.free_in(Span::whole(now)).get() / 2;
+        Ok((now, ByteLen::new(half.min(USUAL_ROOM.max(used / 20)))))
     }
 
     /// On a card of `size`.

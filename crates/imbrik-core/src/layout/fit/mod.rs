@@ -32,10 +32,11 @@ use std::sync::Arc;
 pub enum Fit {
     /// One volume as small as it can be.
     Smallest {
-        /// Which: its place in [`Survey::parts`].
+        /// Its index in [`Survey::parts`].
         part: usize,
-        /// Bytes of room that it keeps beyond that.
-        room: ByteLen,
+        /// Free space that it keeps, or gets. `None`: as much as a running system needs (128 MB, or 5 % of the used
+        /// space if that is more), but not more than half of its present free space.
+        room: Option<ByteLen>,
     },
     /// A card of a given size.
     Card {
@@ -132,7 +133,7 @@ impl Plan {
         }
         let chooser = Chooser { source: &source, survey, options };
         let (size, placed) = match fit {
-            Fit::Smallest { part, room } => chooser.smallest(*part, *room)?,
+            Fit::Smallest { part, room } => chooser.smallest(*part, *room, occupancy)?,
             Fit::Card { size, take_from, give_to } => {
                 (*size, chooser.for_card(*size, take_from, *give_to)?)
             }

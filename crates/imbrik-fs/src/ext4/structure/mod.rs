@@ -34,15 +34,16 @@ use std::sync::Arc;
 /// KiB) is not on a card, and its size may be false.
 const MOST_BLOCKS: u64 = 1 << 30;
 
-/// Returns whether a volume of `blocks` blocks is planned for.
+/// Refuses a volume of `blocks` blocks that is too large.
 ///
 /// # Errors
-/// [`imbrik_store::Class::Unsupported`] when it is too large.
+/// [`imbrik_store::Class::Unsupported`].
 pub(in crate::ext4) fn can_be_planned(blocks: u64) -> Result<()> {
     match blocks <= MOST_BLOCKS {
         true => Ok(()),
         false => {
-            Err(Error::unsupported(format!("it has {blocks} blocks, plans go up to {MOST_BLOCKS}")))
+            let most = format!("{blocks} blocks are more than the supported {MOST_BLOCKS}");
+            Err(Error::unsupported(most))
         }
     }
 }

@@ -11,7 +11,8 @@ use imbrik_store::{
 };
 
 impl Planner<'_> {
-    /// The plan for the smallest size that has room for `room` blocks more than the content needs.
+    /// The plan for the smallest size that has room for `room` blocks more than the content needs. With room, that can
+    /// be larger than the present size.
     ///
     /// # Errors
     /// When no plan exists.
@@ -25,8 +26,11 @@ impl Planner<'_> {
             false => in_order,
         };
         let mut refused = None;
-        while groups <= old.groups() {
-            let end = old.group_start(groups).min(old.blocks);
+        while room > 0 || groups <= old.groups() {
+            let end = match room {
+                0 => old.group_start(groups).min(old.blocks),
+                _ => old.group_start(groups),
+            };
             let needed = self.blocks_for(end, room)?;
             if needed > end {
                 // As many groups as the missing blocks fill, and at least one more.
