@@ -10,12 +10,12 @@ use clap::{
 };
 pub(crate) use files::{
     CarryArgs, ChangeArgs, DiffArgs, FilesArgs, FilesCommand, FolderArgs, GetArgs, GiveArgs,
-    ListArgs, PutArgs, RemoveArgs, RenameArgs,
+    ListArgs, Owner, PutArgs, RemoveArgs, RenameArgs,
 };
 use imbrik_core::{image::Pack, transfer::OnDamage, units::ByteLen};
 pub(crate) use shelf::{
     ShelfAddArgs, ShelfArgs, ShelfCheckArgs, ShelfCommand, ShelfImageArgs, ShelfKeepArgs,
-    ShelfMakeArgs, ShelfNightlyArgs, ShelfOnlyArgs, ShelfThinArgs,
+    ShelfMakeArgs, ShelfNightlyArgs, ShelfOnlyArgs, ShelfRemoveArgs, ShelfThinArgs,
 };
 use std::{path::PathBuf, str::FromStr, time::Duration};
 
@@ -41,12 +41,12 @@ pub(crate) struct Cli {
 }
 
 /// The headings of options, in the order in which they are shown.
-const READ: &str = "What to read";
-const WRITE: &str = "What to write";
-const SIZES: &str = "Another size";
-const IDENTITY: &str = "The copy's identity";
+const READ: &str = "Input";
+const WRITE: &str = "Output";
+const SIZES: &str = "Resizing";
+const IDENTITY: &str = "Identity";
 const SAFETY: &str = "Safety";
-const COMMON: &str = "Everywhere";
+const COMMON: &str = "Global options";
 
 /// Options of all commands, at the end of each help.
 #[derive(Clone, Debug, Args)]
@@ -85,13 +85,13 @@ pub(crate) enum Command {
     #[command(after_help = "Examples:
   imbrik save                                  the only card, under a proposed name
   imbrik save /dev/sdb cards/ --note \"before the update\"
-  imbrik save /dev/sdb hive-07.img.zst --fit   as small as its files allow
+  imbrik save /dev/sdb hive-07.img.zst --fit   for smaller cards
   imbrik save --live / /mnt/cards              this machine, while it runs")]
     Save(SaveArgs),
     /// Verify images, or compare them with a card
     #[command(after_help = "Examples:
   imbrik check hive-07.img.zst
-  imbrik check cards/*.img.zst
+  imbrik check cards/                        all images in a folder
   imbrik check hive-07.img.zst --against /dev/sdb
   imbrik check system.img.xz --expect SHA256SUMS")]
     Check(CheckArgs),
@@ -110,7 +110,7 @@ pub(crate) enum Command {
     Clone(CloneArgs),
     /// Resize an image for cards of another size
     #[command(after_help = "Examples:
-  imbrik fit hive-07.img.zst                  as small as its files allow
+  imbrik fit hive-07.img.zst                  for smaller cards, with some free space
   imbrik fit hive-07.img.zst --to \"64 card\"   for any card sold as 64 GB
   imbrik fit hive-07.img.zst --for /dev/sdb")]
     Fit(FitArgs),
@@ -125,6 +125,13 @@ pub(crate) enum Command {
   imbrik weigh /dev/sdb --map card.png
   imbrik weigh /dev/sdb --erase --full   test all of a new card")]
     Weigh(WeighArgs),
+    /// Overwrite a card with zeros, so that no file can be recovered
+    #[command(after_help = "Examples:
+  imbrik wipe /dev/sdb --plan    show what is on it, and stop
+  imbrik wipe /dev/sdb
+
+A card may keep copies of old data in places that no program can reach. If it held secrets, destroy it.")]
+    Wipe(WipeArgs),
     /// Convert an image to another container
     #[command(after_help = "Examples:
   imbrik repack hive-07.img.zst hive-07.img.xz
@@ -180,6 +187,7 @@ impl Command {
             Self::Fit(_) => "fit",
             Self::Mend(_) => "mend",
             Self::Weigh(_) => "weigh",
+            Self::Wipe(_) => "wipe",
             Self::Repack(_) => "repack",
             Self::Files(FilesArgs { what: FilesCommand::List(_) }) => "files list",
             Self::Files(FilesArgs { what: FilesCommand::Get(_) }) => "files get",
@@ -272,10 +280,11 @@ pub(crate) struct SaveArgs {
     #[arg(long, value_name = "CARD|IMAGE", conflicts_with = "only", help_heading = WRITE,
           add = complete::cards_and_files())]
     pub(crate) also: Option<PathBuf>,
-    /// Shrink the last volume (ext, FAT, exFAT, swap) to its smallest size, so that the image fits smaller cards
+    /// Shrink the last volume (ext, FAT, exFAT, swap), so that the image fits smaller cards
     #[arg(long, conflicts_with = "exact", help_heading = SIZES)]
     pub(crate) fit: bool,
-    /// With --fit, leave this much free space in it, such as 500MB
+    /// With --fit, this much free space in it, such as 500MB; 0B for none. The default is 128MB or more, but at most
+    /// half of the present free space
     #[arg(long, value_name = "SIZE", requires = "fit", help_heading = SIZES)]
     pub(crate) room: Option<Size>,
     #[command(flatten)]
@@ -381,6 +390,9 @@ pub(crate) struct CheckArgs {
     #[arg(long, value_name = "CARD|IMAGE", help_heading = READ,
           add = complete::cards_and_files())]
     pub(crate) against: Option<PathBuf>,
+    /// With --against, compare only this partition of the image, by number or label
+    #[arg(long, value_name = "PART", requires = "against", add = complete::parts(), help_heading = READ)]
+    pub(crate) only: Option<String>,
     /// Compare the image, packed or unpacked, with this hash (md5, sha1, sha256, sha512 or blake3), a line "HASH
     /// NAME", or a file of such lines
     #[arg(long, value_name = "HASH|FILE", help_heading = READ)]
@@ -598,18 +610,20 @@ pub(crate) struct FitArgs {
     pub(crate) image: PathBuf,
     /// The image to write, a folder for it, or - for standard output. The default is NAME-fitted next to the old one
     pub(crate) out: Option<PathBuf>,
-    /// Fit a card of this size, which may be bigger: 16GB, "64 card" for any card sold as 64 GB (10 % less), or
-    /// smallest
+    /// Fit a card of this size, which may be bigger: 16GB, or "64 card" for any card sold as 64 GB (10 % less)
     #[arg(long, value_name = "SIZE", help_heading = SIZES)]
-    pub(crate) to: Option<To>,
+    pub(crate) to: Option<CardSize>,
     /// Fit this connected card
-    #[arg(long = "for", value_name = "CARD", conflicts_with_all = ["to", "room"],
-          help_heading = SIZES, add = complete::cards())]
+    #[arg(long = "for", value_name = "CARD", conflicts_with = "to", help_heading = SIZES, add = complete::cards())]
     pub(crate) card: Option<PathBuf>,
-    /// Leave this much free space in the volume, such as 500MB; the default is none
-    #[arg(long, value_name = "SIZE", conflicts_with = "to", help_heading = SIZES)]
+    /// As small as possible, without free space: for storing, or for a restore that fills a bigger card
+    #[arg(long, conflicts_with_all = ["to", "card", "room"], help_heading = SIZES)]
+    pub(crate) smallest: bool,
+    /// This much free space in the volume, such as 500MB; the default is 128MB or more, but at most half of the
+    /// present free space. With --to or --for, the minimum
+    #[arg(long, value_name = "SIZE", help_heading = SIZES)]
     pub(crate) room: Option<Size>,
-    /// The partition to shrink to its smallest size, by number or label; the default is the last possible one
+    /// The partition to shrink, by number or label; the default is the last possible one
     #[arg(long, value_name = "PART", add = complete::parts(), conflicts_with = "card", help_heading = SIZES)]
     pub(crate) part: Option<String>,
     #[command(flatten)]
@@ -652,6 +666,28 @@ pub(crate) struct WeighArgs {
     /// Don't ask before the card is erased
     #[arg(long, requires = "erase", help_heading = COMMON, display_order = 902)]
     pub(crate) yes: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct WipeArgs {
+    /// The card: a device path, an id from `imbrik cards`, or rack:SLOT
+    #[arg(add = complete::cards())]
+    pub(crate) card: PathBuf,
+    /// Unmount the card first if it is mounted
+    #[arg(long, help_heading = WRITE)]
+    pub(crate) unmount: bool,
+    /// Don't read the zeros back
+    #[arg(long, help_heading = SAFETY)]
+    pub(crate) no_check: bool,
+    /// Permit writing to a fixed disk (never to the one the system runs from)
+    #[arg(long, help_heading = SAFETY)]
+    pub(crate) allow_fixed: bool,
+    /// Don't ask before the card is overwritten
+    #[arg(long, help_heading = COMMON, display_order = 902)]
+    pub(crate) yes: bool,
+    /// Show the plan and stop
+    #[arg(long, help_heading = COMMON, display_order = 903)]
+    pub(crate) plan: bool,
 }
 
 /// A size with a unit: 16GB and 500M are powers of 1000, 8GiB of 1024, 512B are bytes. A number without a unit is
@@ -742,30 +778,22 @@ impl FromStr for Patience {
     }
 }
 
-/// The size that an image is fitted to.
+/// The size of a card: its exact size, or "64 card" for any card sold as 64 GB.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum To {
-    /// As small as its files allow.
-    Smallest,
-    /// A card of this size.
-    Size(Size),
-}
+pub(crate) struct CardSize(pub(crate) Size);
 
-impl FromStr for To {
+impl FromStr for CardSize {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
         let text = text.trim();
-        if text.eq_ignore_ascii_case("smallest") {
-            return Ok(Self::Smallest);
-        }
         let Some(name) = text.strip_suffix("card").map(str::trim) else {
-            return text.parse().map(Self::Size);
+            return text.parse().map(Self);
         };
         // "64 card" and "64GB card": cards sold under that name may be up to a tenth smaller.
         let bare = name.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.');
         let named: Size = if bare { format!("{name}GB").parse()? } else { name.parse()? };
-        Ok(Self::Size(Size(ByteLen::new(named.0.get() / 10 * 9))))
+        Ok(Self(Size(ByteLen::new(named.0.get() / 10 * 9))))
     }
 }
 
@@ -811,12 +839,11 @@ mod tests {
 
     #[test]
     fn size_on_the_label_is_used_for_cards() {
-        let read = |text: &str| text.parse::<To>().ok();
-        let size = |bytes| Some(To::Size(Size(ByteLen::new(bytes))));
+        let read = |text: &str| text.parse::<CardSize>().ok();
+        let size = |bytes| Some(CardSize(Size(ByteLen::new(bytes))));
         assert_eq!(read("64 card"), size(57_600_000_000));
         assert_eq!(read("128GB card"), size(115_200_000_000));
         assert_eq!(read("16GB"), size(16_000_000_000));
-        assert_eq!(read("Smallest"), Some(To::Smallest));
         assert_eq!(read("card"), None);
         assert_eq!(read("large"), None);
     }

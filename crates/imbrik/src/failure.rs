@@ -5,7 +5,7 @@ use imbrik_core::{Class, Error};
 use std::io;
 
 /// A failed command.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub(crate) struct Failure {
     pub(crate) exit: Exit,
     /// One sentence, lowercase and without a full stop.

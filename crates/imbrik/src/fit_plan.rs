@@ -18,8 +18,12 @@ const UNTOUCHED: &str = "Nothing was written.";
 pub(crate) const OTHERWISE: &str =
     "The image can be restored unchanged to a card of the same size or a bigger one.";
 
-/// Shrinks one volume to its smallest size: the named one, or the last possible one.
-pub(crate) fn smallest(survey: &Survey, named: Option<usize>, room: ByteLen) -> Outcome<Fit> {
+/// Resizes one volume so that it has this free space: the named one, or the last possible one.
+pub(crate) fn smallest(
+    survey: &Survey,
+    named: Option<usize>,
+    room: Option<ByteLen>,
+) -> Outcome<Fit> {
     let part = named.or_else(|| survey.last_resizable()).ok_or_else(|| {
         match survey.parts.iter().any(Part::is_resizable) {
             true => Failure::refused("only its swap can be resized")
@@ -53,9 +57,7 @@ pub(crate) fn plan(
 fn refusal(error: Error, is_smallest: bool) -> Failure {
     let next = match (error.class(), is_smallest) {
         (Class::NoRoom, true) => "Ask for less room.",
-        (Class::NoRoom, false) => {
-            "Give a larger size; without --to it becomes as small as possible."
-        }
+        (Class::NoRoom, false) => "Give a larger size; `--smallest` shows how small it can be.",
         (Class::Corrupt, _) => {
             "Check that volume with the filesystem checker of its own system and save the card again, \
              or restore the image unchanged; --as-found keeps faults in folders, links and \

@@ -1,7 +1,7 @@
 //! All cards that a command can use: those of the machine and those of a rack.
 
 use crate::{
-    failure::{Explain, Outcome},
+    failure::{Explain, Failure, Outcome},
     render::cards::Seen,
 };
 use imbrik_core::{
@@ -20,6 +20,8 @@ const MOST_KEPT: ByteLen = ByteLen::mib(24);
 pub(crate) struct Fleet {
     pub(crate) machine: LinuxHost,
     pub(crate) rack: Option<Rack>,
+    /// Why the rack could not be opened: nobody needs to know before cards are listed.
+    pub(crate) no_rack: Option<Failure>,
 }
 
 /// The message about a result from a card that changed while it was read.
@@ -45,11 +47,14 @@ impl Fleet {
             .map(Rack::open)
             .transpose()
             .next("Name a folder with a rack.toml, or create one with `imbrik demo`.")?;
-        Ok(Self { machine: LinuxHost::default(), rack })
+        Ok(Self { machine: LinuxHost::default(), rack, no_rack: None })
     }
 
     /// All cards; those of the rack first, because naming a rack means using it.
     pub(crate) fn list(&self) -> Outcome<Listing> {
+        if let Some(failure) = &self.no_rack {
+            return Err(failure.clone());
+        }
         let mut listing = match &self.rack {
             Some(rack) => rack.list()?,
             None => Listing::default(),

@@ -56,7 +56,7 @@ pub(crate) fn options(
         ))
         .state(UNTOUCHED)
         .next(format!(
-            "For a folder, create it and write {}/; for an image, write {}.img.zst.",
+            "For a new folder, write {}/; for an image, write {}.img.zst.",
             name.display(),
             name.display()
         )));
@@ -130,10 +130,40 @@ fn endings() -> String {
     }
 }
 
+/// A folder that was created for an image. If it is still empty at the end, it is removed.
+pub(crate) struct NewFolder(PathBuf);
+
+impl NewFolder {
+    fn create(path: &Path) -> Outcome<Self> {
+        fs::create_dir(path).map_err(|error| {
+            failure::system(format!("creating the folder {}", quoted(path)), error)
+                .state(UNTOUCHED)
+                .next("Create the folder first, or name another one.")
+        })?;
+        // Its entry must be on the disk when the image is complete.
+        let above = path.parent().filter(|above| !above.as_os_str().is_empty());
+        if let Ok(above) = fs::File::open(above.unwrap_or(Path::new("."))) {
+            let _ = above.sync_all();
+        }
+        Ok(Self(path.to_owned()))
+    }
+}
+
+impl Drop for NewFolder {
+    fn drop(&mut self) {
+        // Fails if it is in use.
+        let _ = fs::remove_dir(&self.0);
+    }
+}
+
 /// The destination of an image.
 pub(crate) enum Destination {
     /// A file, in the folder that was there when its name was chosen.
-    File(PathBuf, Option<FolderId>),
+    File(
+        PathBuf,
+        Option<FolderId>,
+        #[expect(dead_code, reason = "it acts when it is dropped")] Option<NewFolder>,
+    ),
     Pipe,
 }
 
@@ -158,6 +188,9 @@ impl Destination {
         packing: &Packing,
         pack: Pack,
     ) -> Outcome<Self> {
+        let is_folder = |name: &&Path| name.as_os_str().as_encoded_bytes().ends_with(b"/");
+        let missing = name.filter(is_folder).filter(|name| name.symlink_metadata().is_err());
+        let new = missing.map(NewFolder::create).transpose()?;
         let path = path(session, name, stem, pack)?;
         if let Some(rack) = &session.fleet.rack
             && resolve::is_same_file_as_any(&path, rack)
@@ -176,7 +209,7 @@ impl Destination {
         }
         let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
         let folder = FolderId::open(folder.unwrap_or(Path::new("."))).ok();
-        Ok(Self::File(path, folder))
+        Ok(Self::File(path, folder, new))
     }
 
     pub(crate) fn is_pipe(&self) -> bool {
@@ -186,7 +219,7 @@ impl Destination {
     /// Its path; `-` for a pipe.
     pub(crate) fn path(&self) -> &Path {
         match self {
-            Self::File(path, _) => path,
+            Self::File(path, ..) => path,
             Self::Pipe => Path::new("-"),
         }
     }
@@ -194,7 +227,7 @@ impl Destination {
     /// Its name for people.
     pub(crate) fn title(&self) -> String {
         match self {
-            Self::File(path, _) => quoted(path),
+            Self::File(path, ..) => quoted(path),
             Self::Pipe => "standard output".to_owned(),
         }
     }
@@ -202,8 +235,8 @@ impl Destination {
     /// The same for the core.
     pub(crate) fn output(&self) -> Outcome<Output<'_>> {
         match self {
-            Self::File(path, Some(folder)) => Ok(Output::FileIn(path, *folder)),
-            Self::File(path, None) => Ok(Output::File(path)),
+            Self::File(path, Some(folder), _) => Ok(Output::FileIn(path, *folder)),
+            Self::File(path, None, _) => Ok(Output::File(path)),
             Self::Pipe => Ok(Output::Pipe(Box::new(pipe::output()?))),
         }
     }
@@ -211,7 +244,7 @@ impl Destination {
     /// The state of the image after a failure.
     pub(crate) fn what_is_left(&self) -> String {
         match self {
-            Self::File(path, _) => {
+            Self::File(path, ..) => {
                 let name = path.file_name().unwrap_or_default();
                 format!("no image {} was written", quoted(name.as_ref()))
             }
@@ -221,7 +254,7 @@ impl Destination {
 
     /// The unfinished image that can be resumed.
     pub(crate) fn unfinished(&self) -> Option<PathBuf> {
-        let Self::File(path, _) = self else { return None };
+        let Self::File(path, ..) = self else { return None };
         let with = |ending: &str| {
             let mut name = path.clone().into_os_string();
             name.push(ending);
@@ -264,13 +297,13 @@ impl Destination {
 
     /// How much room it takes on its disk; `None` through a pipe.
     pub(crate) fn on_disk(&self) -> Option<ByteLen> {
-        let Self::File(path, _) = self else { return None };
+        let Self::File(path, ..) = self else { return None };
         fs::metadata(path).ok().map(|meta| ByteLen::new(meta.blocks().saturating_mul(512)))
     }
 
     /// Names the file next to the image that belongs to it, if there is one.
     pub(crate) fn tell_what_belongs_to_it(&self, out: &Out, pack: Pack) {
-        let Self::File(path, _) = self else { return };
+        let Self::File(path, ..) = self else { return };
         if !pack.holds_manifest() {
             let beside = manifest_path(path);
             let beside = beside.file_name().unwrap_or_default();
@@ -283,7 +316,7 @@ impl Destination {
 
     /// The network traffic; `None` if the image is not on another machine.
     pub(crate) fn traffic(&self, session: &Session, saved: &Saved) -> Option<String> {
-        let Self::File(path, _) = self else { return None };
+        let Self::File(path, ..) = self else { return None };
         session.fleet.machine.is_on_network(path).then(|| {
             let written = saved.image_len.saturating_sub(saved.copied);
             let copied = match saved.copied.is_zero() {
@@ -300,7 +333,7 @@ impl Destination {
 
     /// Reports in advance what will go over the network.
     pub(crate) fn tell_of_network(&self, session: &Session, options: &SaveOptions) {
-        let Self::File(path, _) = self else { return };
+        let Self::File(path, ..) = self else { return };
         if session.fleet.machine.is_on_network(path) {
             let folder = path.parent().unwrap_or(Path::new("/"));
             let back = match options.check {
@@ -316,7 +349,7 @@ impl Destination {
 
     /// The next step if the folder has disappeared.
     pub(crate) fn gone(&self) -> Option<String> {
-        let Self::File(path, _) = self else { return None };
+        let Self::File(path, ..) = self else { return None };
         let folder = path.parent().unwrap_or(Path::new("/"));
         fs::metadata(folder).is_err().then(|| {
             format!(
@@ -339,7 +372,7 @@ impl Destination {
         view: &View,
         options: &SaveOptions,
     ) -> Outcome<()> {
-        let Self::File(image, _) = self else { return Ok(()) };
+        let Self::File(image, ..) = self else { return Ok(()) };
         let mut unfinished = image.clone().into_os_string();
         unfinished.push(".part");
         let unfinished = PathBuf::from(unfinished);
@@ -525,10 +558,10 @@ pub(crate) fn folder_for(session: &Session, name: Option<&Path>) -> Outcome<Path
 fn path(session: &Session, name: Option<&Path>, stem: &str, pack: Pack) -> Outcome<PathBuf> {
     if let Some(name) = name.filter(|name| !name.is_dir()) {
         resolve::not_a_card(&session.fleet, name)?;
-        if name.as_os_str().to_string_lossy().ends_with('/') {
-            return Err(Failure::usage(format!("folder {} does not exist", quoted(name)))
+        if name.as_os_str().as_encoded_bytes().ends_with(b"/") {
+            return Err(Failure::usage(format!("{} is not a folder", quoted(name)))
                 .state(UNTOUCHED)
-                .next("Create the folder first."));
+                .next("Choose another name."));
         }
         return Ok(std::path::absolute(name).unwrap_or_else(|_| name.to_owned()));
     }

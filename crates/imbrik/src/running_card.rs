@@ -139,7 +139,7 @@ impl<'a> InUse<'a> {
     }
 
     /// The times and durations of the freezes.
-    pub(crate) fn stood(&self, snapshot: &Snapshot) -> Freezes {
+    pub(crate) fn frozen(&self, snapshot: &Snapshot) -> Freezes {
         let is_stopped = |volume: &&MountedVolume| !snapshot.unstoppable.contains(&volume.span);
         let (stopped, others): (Vec<_>, Vec<_>) = self.running.volumes.iter().partition(is_stopped);
         let names = |volumes: Vec<&MountedVolume>| {

@@ -125,13 +125,16 @@ impl Session {
         let named = named.into_iter().find_map(|(rack, by)| Some((rack.clone()?, by)));
         // A relative name depends on the current folder: the message contains the absolute one.
         let rack = named.as_ref().map(|(rack, _)| path::absolute(rack).unwrap_or(rack.clone()));
-        let fleet = Fleet::open(rack.as_deref()).map_err(|failure| match named {
-            Some((rack, by)) if rack.is_relative() => {
-                let what = format!("{} ({by} says {})", failure.what, quoted(&rack));
-                Failure { what, ..failure }
+        let fleet = match Fleet::open(rack.as_deref()) {
+            Ok(fleet) => fleet,
+            Err(failure) if global.rack.is_some() => return Err(failure),
+            Err(failure) => {
+                let by = named.map(|(rack, by)| format!(" ({by} says {})", quoted(&rack)));
+                let what = failure.what + &by.unwrap_or_default();
+                let no_rack = Some(Failure { what, ..failure });
+                Fleet { no_rack, ..Fleet::open(None)? }
             }
-            _ => failure,
-        })?;
+        };
         Ok(Self {
             out: Out::new(global.json, environment.color).with(global.verbose, global.rack.clone()),
             fleet,
@@ -285,6 +288,15 @@ impl Session {
         }
     }
 
+    /// Asks a question whose default answer is yes. Without a terminal, the answer is no.
+    pub(crate) fn agrees(&self, question: &str) -> bool {
+        self.policy(false) == Policy::Ask
+            && self.environment.interrupt.while_asking(UNWRITTEN, || {
+                let (mut input, mut output) = (self.answers(), io::stderr());
+                confirm::yes_unless_no(question, &mut *input, &mut output)
+            })
+    }
+
     /// Unmounts a card on request or after a question, or refuses with a remedy.
     pub(crate) fn make_unmounted(
         &self,
@@ -295,19 +307,13 @@ impl Session {
         let at: Vec<_> = mounts.iter().map(|at| at.display().to_string()).collect();
         let name = card.path.display();
         if !told_to {
-            let agreed = self.policy(false) == Policy::Ask
-                && self.environment.interrupt.while_asking(UNWRITTEN, || {
-                    let (mut input, mut output) = (self.answers(), io::stderr());
-                    let these = match at.len() {
-                        1 => "it".to_owned(),
-                        2 => "both".to_owned(),
-                        count => format!("all {count}"),
-                    };
-                    let question =
-                        format!("{name} is mounted at {}. Unmount {these}?", listed(&at));
-                    confirm::yes_unless_no(&question, &mut *input, &mut output)
-                });
-            if !agreed {
+            let these = match at.len() {
+                1 => "it".to_owned(),
+                2 => "both".to_owned(),
+                count => format!("all {count}"),
+            };
+            let question = format!("{name} is mounted at {}. Unmount {these}?", listed(&at));
+            if !self.agrees(&question) {
                 return Err(Failure::refused(format!("{name} is mounted at {}", at.join(", ")))
                     .state("Nothing was changed.")
                     .next("Unmount it, or repeat the command with --unmount."));

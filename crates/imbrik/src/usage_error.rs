@@ -16,7 +16,7 @@ use std::ffi::OsString;
 const NOTHING: &str = "Nothing was done.";
 
 /// Other words for commands, and the command for each.
-const COMMANDS: [(&str, &str); 52] = [
+const COMMANDS: [(&str, &str); 54] = [
     ("backup", "save"),
     ("burn", "restore"),
     ("cat", "files get"),
@@ -67,23 +67,19 @@ const COMMANDS: [(&str, &str); 52] = [
     ("files mkdir", "files folder"),
     ("files mv", "files rename"),
     ("files rm", "files remove"),
+    ("shelf delete", "shelf remove"),
     ("shelf ls", "shelf list"),
+    ("shelf rm", "shelf remove"),
     ("shelf status", "shelf due"),
 ];
 
 /// Words that are neither commands nor options, and advice for each.
-const EXPLAINED: [(&str, &str); 27] = [
+const EXPLAINED: [(&str, &str); 24] = [
     ("eject", "A card can be taken out as soon as the command that used it says so."),
-    ("erase", "No command only wipes a card; `imbrik weigh --help` explains --erase."),
+    ("erase", "To overwrite a card with zeros, see `imbrik wipe --help`."),
     ("format", "No command formats a card; `imbrik restore` writes an image to it."),
     ("repair", "Filesystems are not repaired; `imbrik mend` adds missing data to an image."),
     ("unmount", "Commands that need it have --unmount."),
-    ("wipe", "No command only wipes a card; `imbrik weigh --help` explains --erase."),
-    ("shelf rm", "Delete the image's files; `imbrik shelf thin` removes those that no rule keeps."),
-    (
-        "shelf remove",
-        "Delete the image's files; `imbrik shelf thin` removes those that no rule keeps.",
-    ),
     ("--compress", "Use --pack KIND and --level LEVEL."),
     ("--dry-run", "Use --plan."),
     ("--expand", "Use --fill; a volume that filled its card fills the next one anyway."),
@@ -191,7 +187,7 @@ fn similar(error: &clap::Error, kind: ContextKind, path: &str) -> Option<String>
         _ => return None,
     };
     // A word that only sounds like it must not lead to overwriting a card.
-    let overwrites = |word: &&String| matches!(word.as_str(), "restore" | "clone");
+    let overwrites = |word: &&String| matches!(word.as_str(), "restore" | "clone" | "wipe");
     let all = all.iter().filter(|word| !overwrites(word));
     let names: Vec<String> = all
         .map(|word| match (kind, path) {
@@ -216,6 +212,7 @@ fn first_sentence(error: &clap::Error) -> String {
     let lines = text.lines().take_while(|line| !line.is_empty()).map(str::trim);
     let line = lines.collect::<Vec<_>>().join(" ");
     let line = line.trim_start_matches("error: ");
+    let line = &line.replace("invalid digit found in string", "it is not a whole number");
     match line.strip_prefix("the following required arguments were not provided: ") {
         Some(missing) => format!("{missing} is missing"),
         None => line.to_owned(),
@@ -270,9 +267,12 @@ mod tests {
 
     #[test]
     fn no_suggestion_by_spelling_leads_to_overwriting_a_card() {
-        for word in ["rescue", "erase", "recover", "restor", "resto", "closn", "clon", "restart"] {
+        for word in
+            ["rescue", "recover", "restor", "resto", "closn", "clon", "restart", "wip", "swipe"]
+        {
             let said = failure(word);
-            assert!(!said.next.contains("imbrik restore") && !said.next.contains("imbrik clone"));
+            let commands = ["imbrik restore", "imbrik clone", "imbrik wipe"];
+            assert!(!commands.iter().any(|command| said.next.contains(command)), "{said:?}");
         }
     }
 
@@ -283,5 +283,7 @@ mod tests {
         assert!(said.next.contains("imbrik restore <IMAGE> <CARD>..."), "{said:?}");
         let said = failure("save a --pack tar");
         assert!(said.what.contains("invalid value 'tar'"), "{said:?}");
+        let said = failure("save a --level x");
+        assert!(said.what.ends_with("it is not a whole number"), "{said:?}");
     }
 }

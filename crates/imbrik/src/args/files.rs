@@ -24,6 +24,7 @@ pub(crate) enum FilesCommand {
     #[command(after_help = "Examples:
   imbrik files get hive-07.img.zst 2:/etc/fstab -           one file, to the screen or a pipe
   imbrik files get hive-07.img.zst 2:/srv/brood out         as the folder out, or into it
+  imbrik files get hive-07.img.zst 2:/etc/fstab             to the current folder
   imbrik files get /dev/sdb 2:/home 2:/etc hive-07.tar.zst")]
     Get(GetArgs),
     /// Add files and folders to a card or an image
@@ -32,9 +33,9 @@ pub(crate) enum FilesCommand {
   imbrik files put hive-07.img.zst *.wav rootfs:/srv/brood
   imbrik files put /dev/sdb overlays 1:/
 
-An image is written again in its own place, once what it becomes is proved. A card is changed in its
-place: where the volume has a journal, a cut in the middle leaves the old files or the new ones; where it
-has none, as FAT, what its checker can mend.")]
+A new image replaces the old one after it was verified. A card is changed directly: if that is
+interrupted, a volume with a journal has the old files or the new ones; one without, such as FAT, may have
+errors that fsck repairs.")]
     Put(PutArgs),
     /// Copy files and folders from one card or image to another
     #[command(after_help = "Examples:
@@ -58,7 +59,7 @@ has none, as FAT, what its checker can mend.")]
     /// Compare two cards or images by their files
     #[command(after_help = "Examples:
   imbrik files diff before.img.zst after.img.zst        what did the update change?
-  imbrik files diff hive-07.img.zst /dev/sdb            what does my image lack?
+  imbrik files diff hive-07.img.zst /dev/sdb            what is not in my image?
   imbrik files diff hive-07.img.zst /dev/sdb 2:/etc --stat")]
     Diff(DiffArgs),
 }
@@ -80,14 +81,14 @@ pub(crate) struct ListArgs {
 }
 
 #[derive(Debug, Args)]
-#[command(override_usage = "imbrik files get [OPTIONS] <CARD|IMAGE> <PART:/PATH>... <DEST>")]
+#[command(override_usage = "imbrik files get [OPTIONS] <CARD|IMAGE> <PART:/PATH>... [DEST]")]
 pub(crate) struct GetArgs {
     /// The card or image
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) source: PathBuf,
     /// The paths to extract, then the destination: a folder, a name for a single file or folder, a .tar, .tar.zst or
-    /// .tar.gz; or -: a single file unchanged, anything else as a tar stream
-    #[arg(required = true, num_args = 2.., value_names = ["PART:/PATH", "DEST"])]
+    /// .tar.gz; or -: a single file unchanged, anything else as a tar stream. The default is the current folder
+    #[arg(required = true, num_args = 1.., value_names = ["PART:/PATH", "DEST"])]
     pub(crate) paths: Vec<OsString>,
     /// Replace existing files
     #[arg(long, help_heading = SAFETY)]
@@ -174,7 +175,7 @@ pub(crate) struct FolderArgs {
 /// The owner and mode of added files.
 #[derive(Debug, Args)]
 pub(crate) struct GiveArgs {
-    /// The owner and group as numbers: 1000:1000
+    /// The owner and group, as names of the card or image or as numbers: keeper:audio, 1000:1000, or keeper alone
     #[arg(long, value_name = "OWNER:GROUP", help_heading = WRITE)]
     pub(crate) owner: Option<Owner>,
     /// The mode of files: 644
@@ -202,18 +203,27 @@ pub(crate) struct ChangeArgs {
     pub(crate) yes: bool,
 }
 
-/// An owner and a group, by their numbers.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Owner(pub(crate) u32, pub(crate) u32);
+/// An owner and a group, by their names or numbers. Without a group, it is that of the owner.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) struct Owner {
+    pub(crate) user: String,
+    pub(crate) group: Option<String>,
+}
 
 impl FromStr for Owner {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, String> {
-        let (owner, group) = text.split_once(':').unwrap_or((text, text));
-        let number =
-            |text: &str| text.parse().map_err(|_| format!("{text} is not a user or group id"));
-        Ok(Self(number(owner)?, number(group)?))
+        let (user, group) = match text.split_once(':') {
+            Some((user, group)) => (user, Some(group)),
+            None => (text, None),
+        };
+        if user.is_empty() || group.is_some_and(|group| group.is_empty() || group.contains(':')) {
+            return Err(format!(
+                "'{text}' is not an owner: write it like keeper:audio or 1000:1000"
+            ));
+        }
+        Ok(Self { user: user.to_owned(), group: group.map(str::to_owned) })
     }
 }
 

@@ -25,33 +25,37 @@ pub(crate) enum ShelfCommand {
     #[command(after_help = "Examples:
   imbrik shelf add /mnt/cards /dev/sdb
   imbrik shelf add /mnt/cards /dev/sdb --thin --check 2
-  imbrik shelf add /mnt/cards / --live --brief             what a timer does every night")]
+  imbrik shelf add /mnt/cards / --live --brief             from a timer, every night")]
     Add(ShelfAddArgs),
     /// Set the rules for keeping images
     #[command(after_help = "Examples:
-  imbrik shelf keep /mnt/cards                                 what the rules are
+  imbrik shelf keep /mnt/cards                                 print the rules
   imbrik shelf keep /mnt/cards '3 newest, 1 a week for 2 months, 1 a month'
   imbrik shelf keep /mnt/cards 'all for 2 weeks, 1 a month for 1 year' --due 2
 
-Whatever the rules: the newest sound image of a card stays, and the one that was checked last, and what is pinned.")]
+The newest undamaged image of a card, the last one that was checked, and pinned images are always kept.")]
     Keep(ShelfKeepArgs),
     /// Remove the images that no rule keeps
     #[command(after_help = "Examples:
-  imbrik shelf thin /mnt/cards --plan    only look
+  imbrik shelf thin /mnt/cards --plan    list them only
   imbrik shelf thin /mnt/cards")]
     Thin(ShelfThinArgs),
+    /// Remove one image and the files that belong to it
+    #[command(after_help = "Example:
+  imbrik shelf remove /mnt/cards/hive-07-2026-11-20.img.zst")]
+    Remove(ShelfRemoveArgs),
     /// Check the images with the oldest checks
     #[command(after_help = "Examples:
   imbrik shelf check /mnt/cards              all of them
-  imbrik shelf check /mnt/cards --oldest 2   two a night: sixty images in a month")]
+  imbrik shelf check /mnt/cards --oldest 2   two images each night: sixty in a month")]
     Check(ShelfCheckArgs),
     /// Report what is overdue: cards without a new image, unchecked images, damage
     #[command(after_help = "Example:
-  imbrik shelf due /mnt/cards --json     for a monitor; exit code 7 when something is")]
+  imbrik shelf due /mnt/cards --json     for a monitor; exit code 7 if anything is overdue")]
     Due(ShelfOnlyArgs),
     /// Print or install a timer that saves this machine's card every night
     #[command(after_help = "Examples:
-  imbrik shelf nightly / /mnt/cards              a service and a timer, only printed
+  imbrik shelf nightly / /mnt/cards              print a service and a timer
   imbrik shelf nightly / /mnt/cards --install
   imbrik shelf nightly / /mnt/cards --cron       a line for /etc/cron.d")]
     Nightly(ShelfNightlyArgs),
@@ -190,6 +194,16 @@ pub(crate) struct ShelfThinArgs {
     #[arg(long, help_heading = SAFETY)]
     pub(crate) plan: bool,
     /// Don't ask before images are removed
+    #[arg(long, help_heading = SAFETY)]
+    pub(crate) yes: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ShelfRemoveArgs {
+    /// The image, as a file or as CARD, CARD@DATE or CARD@pinned on the shelf in the configuration
+    #[arg(value_name = "IMAGE")]
+    pub(crate) image: PathBuf,
+    /// Don't ask before it is removed
     #[arg(long, help_heading = SAFETY)]
     pub(crate) yes: bool,
 }

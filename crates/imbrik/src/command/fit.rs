@@ -1,7 +1,7 @@
 //! `imbrik fit`: an image for a card of another size.
 
 use crate::{
-    args::{FitArgs, To},
+    args::FitArgs,
     card_sizes,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
@@ -77,6 +77,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
         plan = plan.with_identity(&identity, means).map_err(identity::explain).state(UNTOUCHED)?;
     }
     plan.plan.changes.splice(..0, first);
+    refuse_less_room(args, &plan)?;
     let room = room(&plan.plan.view, &plan.after).state(UNTOUCHED)?;
     let job = Job { session, image: &image, plan: &plan, room: &room, to: &to };
     job.show_plan();
@@ -98,7 +99,7 @@ pub(crate) fn run(session: &Session, args: &FitArgs) -> Outcome<Exit> {
     Ok(packing::exit(&saved))
 }
 
-/// The path of the new image: as named, or next to the old one, or replacing it.
+/// The path of the new image: as named, or next to the old one.
 fn out_name(args: &FitArgs) -> Outcome<PathBuf> {
     if let Some(out) = &args.out {
         return Ok(out.clone());
@@ -106,17 +107,6 @@ fn out_name(args: &FitArgs) -> Outcome<PathBuf> {
     if pipe::is_pipe(&args.image) {
         return Err(Failure::usage("an image from standard input needs a name for the new one")
             .next("Add it: imbrik fit - NEW.img.zst"));
-    }
-    if args.packing.replace {
-        if imbrik_core::image::Pack::of_name(&args.image).is_none() {
-            return Err(Failure::usage(format!(
-                "{} cannot be replaced: images of its kind are not written",
-                quoted(&args.image)
-            ))
-            .state(UNTOUCHED)
-            .next("Name the new image, ending in .img.zst, .img.gz, .img.xz or .img."));
-        }
-        return Ok(args.image.clone());
     }
     let folder = args.image.parent().filter(|folder| !folder.as_os_str().is_empty());
     Ok(folder.unwrap_or(Path::new(".")).to_owned())
@@ -130,14 +120,14 @@ fn wanted(session: &Session, args: &FitArgs, survey: &Survey) -> Outcome<Fit> {
             let card = resolve::card(&session.fleet, name).state(UNTOUCHED)?;
             Some(card.size)
         }
-        (None, Some(To::Size(size))) => Some(size.whole_sectors(survey.sector.bytes())),
-        (None, Some(To::Smallest) | None) => None,
+        (None, Some(size)) => Some(size.0.whole_sectors(survey.sector.bytes())),
+        (None, None) => None,
     };
-    let room = args.room.map_or(ByteLen::ZERO, |room| room.0);
     let named = args.part.as_ref().map(part).transpose()?;
     let give_to = args.shares.give_to.as_ref().map(part).transpose()?;
     let mut take_from = args.shares.take_from.iter().map(part).collect::<Outcome<Vec<_>>>()?;
     let Some(size) = card else {
+        let room = if args.smallest { Some(ByteLen::ZERO) } else { args.room.map(|room| room.0) };
         return fit_plan::smallest(survey, named, room)
             .map_err(|failure| failure.next(fit_plan::OTHERWISE));
     };
@@ -145,6 +135,28 @@ fn wanted(session: &Session, args: &FitArgs, survey: &Survey) -> Outcome<Fit> {
         take_from.extend(named);
     }
     Ok(Fit::Card { size, take_from, give_to: give_to.or(named).or(survey.last_resizable()) })
+}
+
+/// Refuses a size that leaves less free space than requested in a volume that was resized for it.
+fn refuse_less_room(args: &FitArgs, plan: &ImagePlan) -> Outcome<()> {
+    let Some(room) = args.room.filter(|_| args.to.is_some() || args.card.is_some()) else {
+        return Ok(());
+    };
+    let pairs = plan.before.parts.iter().zip(&plan.after.parts).enumerate();
+    for (index, (was, is)) in pairs {
+        if was.span.len() == is.span.len() && plan.before.last_resizable() != Some(index) {
+            continue;
+        }
+        if let Some(free) = plan.free_in(index).state(UNTOUCHED)?.filter(|free| *free < room.0) {
+            let title = is.full_title();
+            let (free, room) = (size::short(free), size::short(room.0));
+            let text = format!("{title} would have only {free} of free space, less than {room}");
+            return Err(Failure::new(Exit::NoRoom, text)
+                .state(UNTOUCHED)
+                .next("Give a larger size, or ask for less room."));
+        }
+    }
+    Ok(())
 }
 
 struct Job<'a> {

@@ -66,7 +66,7 @@ pub(crate) fn run(session: &Session, args: &MendArgs) -> Outcome<Exit> {
     let done =
         Done { image: &image, card: &card, shortfall, mended: &mended, took: started.elapsed() };
     let path = std::path::absolute(&args.image).unwrap_or_else(|_| args.image.clone());
-    done.show(session, &Destination::File(path, None), &tally);
+    done.show(session, &Destination::File(path, None, None), &tally);
     Ok(match mended.left.is_empty() {
         true => Exit::Done,
         false if cancel.check().is_err() => Exit::Interrupted,

@@ -16,6 +16,7 @@ mod save;
 mod shelf;
 mod show;
 mod weigh;
+mod wipe;
 
 use crate::{
     args::{self, Cli, Command, ShelfAddArgs, ShelfArgs, ShelfCommand},
@@ -61,6 +62,7 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
                 Some(Command::Fit(args)) => fit::run(&session, &args),
                 Some(Command::Mend(args)) => mend::run(&session, &args),
                 Some(Command::Weigh(args)) => weigh::run(&session, &args),
+                Some(Command::Wipe(args)) => wipe::run(&session, &args),
                 Some(Command::Files(args)) => files::run(&session, &args),
                 Some(Command::Shelf(ShelfArgs { what: ShelfCommand::Add(args) })) => {
                     add(&session, &args)

@@ -73,7 +73,7 @@ fn summary(
             card_size: card.get(),
             made: to.made(saved, took, next),
             tiles,
-            tiles_taken_over: saved.reused.tiles(),
+            frames_reused: saved.reused.tiles(),
             compared_with_digests: image.manifest().is_some(),
         };
         out.line(&json::object("repack", "done", more).to_string());

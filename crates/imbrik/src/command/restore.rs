@@ -4,15 +4,18 @@ use crate::{
     args::RestoreArgs,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
-    pipe, resolve,
+    pipe,
+    render::{listed, quoted},
+    resolve,
     session::Session,
-    writing::{Source, SourceKind, Writing},
+    writing::{Chosen, Source, SourceKind, Writing},
 };
 use imbrik_core::{
     image::Image,
+    layout::{Part, Survey, WORTH_GROWING},
     operation::{self, SourceOptions, SourceRefusal},
     progress::Watch,
-    units::Span,
+    units::{ByteOffset, Span},
 };
 
 const UNTOUCHED: &str = "Nothing was written to the card.";
@@ -30,7 +33,10 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
         operation::Source::of_image(&image, &options)
     });
     let known = known.map_err(|refusal| refused(&image, refusal))?;
-    let mut source = Source { from: SourceKind::Image(&image), known, tally: None, stood: None };
+    let mut source = Source { from: SourceKind::Image(&image), known, tally: None, frozen: None };
+    if asks_to_fill(session, args, &image, &source.known, &cards) {
+        source.known.fills = true;
+    }
     let mut into = args.into.clone();
     if let Some(name) = &args.only {
         let index = resolve::part_index(&source.known.survey, name, &args.image);
@@ -46,6 +52,43 @@ pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
         source.known = source.known.only(index).state(UNTOUCHED)?;
     }
     writing.go(source, cards, into.as_deref())
+}
+
+/// Asks if the last volume of an image by another program is to fill a bigger card: whether it filled its own card is not
+/// recorded.
+fn asks_to_fill(
+    session: &Session,
+    args: &RestoreArgs,
+    image: &Image,
+    known: &operation::Source,
+    cards: &[Chosen],
+) -> bool {
+    let shape = &args.write.shape;
+    let is_settled = shape.fill || shape.keep_size || shape.shares.give_to.is_some();
+    let is_part = args.only.is_some() || args.into.is_some();
+    if is_settled || is_part || args.write.plan || args.write.yes || image.manifest().is_some() {
+        return false;
+    }
+    let larger =
+        |chosen: &&Chosen| chosen.card.size.saturating_sub(known.survey.size) >= WORTH_GROWING;
+    let names: Vec<_> =
+        cards.iter().filter(larger).map(|chosen| quoted(&chosen.card.path)).collect();
+    let last = known.survey.last_resizable().and_then(|last| known.survey.parts.get(last));
+    let is_last = |part: &&Part| {
+        known.survey.reaches_end() && known.may_resize && part.span.end() == last_end(&known.survey)
+    };
+    match last.filter(is_last) {
+        Some(part) if !names.is_empty() => session.agrees(&format!(
+            "The last volume, {}, ends where the image ends. Grow it to fill {}?",
+            part.full_title(),
+            listed(&names)
+        )),
+        _ => false,
+    }
+}
+
+fn last_end(survey: &Survey) -> ByteOffset {
+    survey.parts.iter().map(|part| part.span.end()).max().unwrap_or(ByteOffset::ZERO)
 }
 
 /// Which tiles of the image are damaged. They become zeros.

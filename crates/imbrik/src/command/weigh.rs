@@ -235,7 +235,7 @@ fn object(args: &WeighArgs, card: &Card, weighed: &Weighed) -> serde_json::Value
         }),
         marks: weighed.marks,
         tested_bytes: weighed.tested.get(),
-        proved_bytes: weighed.proved.get(),
+        verified_bytes: weighed.proved.get(),
         read_rate: weighed.read_rate,
         write_rate: weighed.write_rate,
         small_writes: weighed.small_writes,

@@ -51,7 +51,7 @@ fn line(group: &[Change]) -> Option<String> {
 pub(crate) fn words(change: &Change) -> String {
     match change {
         Change::GptMoved => "the backup GPT moves to the end of this card".to_owned(),
-        Change::TailUnused(len) => format!("{} after it are left unchanged", size::short(*len)),
+        Change::TailUnused(len) => format!("the last {} are left unchanged", size::short(*len)),
         Change::TailCleared(len) => {
             format!("{} at the end of the card are cleared of old headers", size::short(*len))
         }

@@ -1,11 +1,8 @@
 //! Files as people read them in a listing.
 
-use imbrik_core::fs::{FileInfo, FileKind, FileTime, Files};
+use imbrik_core::fs::{FileInfo, FileKind, FileTime};
 use jiff::{Timestamp, tz::TimeZone};
-use std::{collections::HashMap, fmt::Write};
-
-/// The maximum number of bytes that are read from a volume's lists of users and groups.
-const MOST_OF_A_LIST: usize = 1 << 20;
+use std::fmt::Write;
 
 /// A name or path of a volume: control characters and invalid UTF-8 are escaped.
 pub(crate) fn name(bytes: &[u8]) -> String {
@@ -65,41 +62,6 @@ pub(crate) fn modified_at(info: &FileInfo) -> String {
     match Timestamp::from_second(seconds) {
         Ok(at) => at.to_zoned(zone).strftime("%Y-%m-%d %H:%M").to_string(),
         Err(_) => format!("{seconds} s"),
-    }
-}
-
-/// The names of users and groups, as the volume itself has them.
-#[derive(Default)]
-pub(crate) struct Owners {
-    users: HashMap<u32, String>,
-    groups: HashMap<u32, String>,
-}
-
-impl Owners {
-    pub(crate) fn of(files: &dyn Files) -> Self {
-        let list = |path: &[&[u8]]| {
-            let text = files.small_file(path, MOST_OF_A_LIST).ok().flatten().unwrap_or_default();
-            let mut names = HashMap::new();
-            for line in text.split(|byte| *byte == b'\n') {
-                let mut fields = line.split(|byte| *byte == b':');
-                let (who, number) = (fields.next(), fields.nth(1));
-                let number =
-                    number.and_then(|number| std::str::from_utf8(number).ok()?.parse().ok());
-                if let (Some(who), Some(number)) = (who.filter(|who| !who.is_empty()), number) {
-                    names.entry(number).or_insert_with(|| name(who));
-                }
-            }
-            names
-        };
-        Self { users: list(&[b"etc", b"passwd"]), groups: list(&[b"etc", b"group"]) }
-    }
-
-    pub(crate) fn user(&self, number: u32) -> Option<&str> {
-        self.users.get(&number).map(String::as_str)
-    }
-
-    pub(crate) fn group(&self, number: u32) -> Option<&str> {
-        self.groups.get(&number).map(String::as_str)
     }
 }
 

@@ -59,7 +59,7 @@ pub(crate) fn for_programs(lost: &[Lost]) -> Vec<json::Lost> {
             LostWhat::OfFolder { path, len } => {
                 (json::LostWhat::Folder, text(path), Some(len.get()), None)
             }
-            LostWhat::Whole { path } => (json::LostWhat::Whole, text(path), None, None),
+            LostWhat::Whole { path } => (json::LostWhat::All, text(path), None, None),
             LostWhat::Elsewhere { len } => (json::LostWhat::Elsewhere, None, Some(len.get()), None),
             _ => (json::LostWhat::Elsewhere, None, None, None),
         };

@@ -166,7 +166,7 @@ fn legend<B: DrawingBackend>(area: &DrawingArea<B, Shift>) -> Drawn<B> {
     for (color, words, width) in [
         (HONEY, "used: the height shows how much", 410),
         (GROUND, "free", 80),
-        (PAPER, "outside of all partitions (a gap, at least 3 pixels wide)", 0),
+        (PAPER, "unallocated (at least 3 pixels wide)", 0),
     ] {
         let place = [(x, y - 8), (x + 16, y + 8)];
         area.draw(&Rectangle::new(place, color.filled()))?;

@@ -2,7 +2,6 @@
 
 use super::{UNTOUCHED, Writing};
 use crate::{
-    args::WriteArgs,
     exit::Exit,
     failure::{Failure, Outcome},
     resolve,
@@ -52,7 +51,7 @@ impl Writing<'_> {
 
     fn writable(&self, name: &Path) -> Outcome<Card> {
         let card = resolve::card(&self.session.fleet, name)?;
-        may_be_written(&card, self.args)?;
+        may_be_written(&card, self.args.allow_fixed)?;
         Ok(card)
     }
 
@@ -99,8 +98,8 @@ impl Writing<'_> {
 }
 
 /// Refuses cards that may not be written, before any question.
-fn may_be_written(card: &Card, args: &WriteArgs) -> Outcome<()> {
-    let found = standing(card, args.allow_fixed);
+pub(crate) fn may_be_written(card: &Card, allow_fixed: bool) -> Outcome<()> {
+    let found = standing(card, allow_fixed);
     let next = match &found {
         Standing::Ready | Standing::Mounted(_) => return Ok(()),
         Standing::Fixed(_) => "If it is the one you mean, add --allow-fixed.",

@@ -21,7 +21,7 @@ use crate::{
     running_card::Freezes,
     session::Session,
 };
-pub(crate) use chosen::Chosen;
+pub(crate) use chosen::{Chosen, may_be_written};
 use imbrik_core::{
     card::{Card, Standing, standing},
     image::{Image, ListedPart},
@@ -74,7 +74,7 @@ pub(crate) struct Source<'a> {
     /// The number of bytes read from a card.
     pub(crate) tally: Option<Tally>,
     /// The freezes of a card in use.
-    pub(crate) stood: Option<Freezes>,
+    pub(crate) frozen: Option<Freezes>,
 }
 
 impl<'a> Source<'a> {
@@ -89,7 +89,7 @@ impl<'a> Source<'a> {
         tally: Option<Tally>,
     ) -> Outcome<Self> {
         let known = operation::Source::of_card(content, survey).state(UNTOUCHED)?;
-        Ok(Self { from: SourceKind::Card(card), known, tally, stood: None })
+        Ok(Self { from: SourceKind::Card(card), known, tally, frozen: None })
     }
 }
 
@@ -130,6 +130,7 @@ impl Source<'_> {
 
 /// A partition that is written instead of the whole card.
 struct IntoPart {
+    number: Option<u32>,
     span: Span,
     title: String,
     /// Its present content.
@@ -437,7 +438,7 @@ impl Writing<'_> {
         }
         let store = self.session.fleet.source(card, &Tally::default(), false).state(UNTOUCHED)?;
         let now = Survey::of(&Window::new(store, part.span)?).state(UNTOUCHED)?;
-        Ok(IntoPart { span: part.span, title: part.full_title(), now })
+        Ok(IntoPart { number: part.number, span: part.span, title: part.full_title(), now })
     }
 
     /// Has it agreed to that the cards are overwritten, and only then unmounts them.

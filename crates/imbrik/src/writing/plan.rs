@@ -107,6 +107,9 @@ impl Writing<'_> {
             out.line(&format!("  {whose}"));
         }
         self.show_content(&target.target.survey, survey::parts(&target.target.survey, None));
+        if let Some(behind) = survey::behind(&target.target.survey) {
+            out.line(&format!("  {behind}"));
+        }
         for line in self.remarks_before(source, target) {
             out.line(&format!("  {line}"));
         }
@@ -118,8 +121,17 @@ impl Writing<'_> {
             self.show_strips(source, target);
         }
         let (before, plan) = (&source.known.survey, &target.plan);
-        let parts = survey::parts_and_changes(&plan.after, before, &plan.plan.changes, &plan.room);
-        self.show_content(&target.plan.after, parts);
+        let mut after = plan.after.clone();
+        if let (Some(into), Some(part)) = (&target.into, after.parts.first_mut()) {
+            part.number = into.number;
+        }
+        let parts = survey::parts_and_changes(&after, before, &plan.plan.changes, &plan.room);
+        self.show_content(&after, parts);
+        let is_named = |change: &Change| matches!(change, Change::TailUnused(_));
+        let behind = survey::behind(&target.plan.after);
+        if let Some(behind) = behind.filter(|_| !plan.plan.changes.iter().any(is_named)) {
+            out.line(&format!("  {behind}"));
+        }
         for line in self.remarks_after(source, target) {
             out.line(&format!("  {line}"));
         }
@@ -277,9 +289,6 @@ impl Writing<'_> {
             out.line(&format!("  {}", survey::nothing(content)));
         }
         parts.iter().for_each(|line| out.line(line));
-        if let Some(behind) = survey::behind(content) {
-            out.line(&format!("  {behind}"));
-        }
     }
 
     /// "hive-07, saved 2026-11-23 07:20"; for a card, its size and used space.

@@ -162,7 +162,7 @@ impl Writing<'_> {
             lost: lost::for_programs(&[self.lost(target, written), self.damaged(source)].concat()),
             read_back: !self.args.no_check,
             seconds: written.took.as_secs_f64(),
-            stood: source.stood.as_ref().map(Freezes::json),
+            frozen: source.frozen.as_ref().map(Freezes::json),
         };
         self.session.out.line(&json::object(self.json_command(), "done", more).to_string());
     }
@@ -241,7 +241,7 @@ impl Writing<'_> {
             self.how(written),
             time::span(written.took)
         ));
-        for line in source.stood.iter().flat_map(Freezes::lines) {
+        for line in source.frozen.iter().flat_map(Freezes::lines) {
             out.line(&line);
         }
         self.show_lost(target, written);

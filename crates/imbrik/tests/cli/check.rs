@@ -17,6 +17,43 @@ fn intact_image_passes_check_under_another_name() {
     bench.good("check hive.bin").shows("no checksum file").shows("match their digests");
 }
 
+/// Fails when a card with other ids is named, or one with the same ids is not.
+#[test]
+fn check_names_the_cards_with_the_same_ids() {
+    let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 200000000\n");
+    bench.good("save rack:a hive.img.zst");
+    bench.good("check hive.img.zst").shows("rack:a has the same ids");
+    bench.good("restore hive.img.zst rack:b --ids fresh --yes");
+    bench.good("check hive.img.zst").shows("rack:a has the same ids");
+    bench.good("restore hive.img.zst rack:b --yes");
+    bench.good("check hive.img.zst").shows("rack:a and rack:b have the same ids");
+    assert_eq!(
+        bench.good("check hive.img.zst --json").json()["cards"].as_array().unwrap().len(),
+        2
+    );
+}
+
+/// Fails when one partition can't be compared alone, or several images with a card.
+#[test]
+fn check_compares_one_partition_and_several_images() {
+    let bench = Bench::with_card("[[slot]]\nname = \"b\"\nsize = 200000000\n");
+    bench.good("save rack:a hive.img.zst");
+    bench.good("restore hive.img.zst rack:b --yes");
+    bench.good("files put rack:b hive.img.zst.sha256 1:/ --yes");
+    bench.good("save rack:b other.img.zst");
+    let whole = bench.imbrik("check hive.img.zst --against rack:b").expect(3);
+    whole.shows("partition 1");
+    bench
+        .good("check hive.img.zst --against rack:b --only 2")
+        .shows("partition 2 of rack:b holds the same");
+    bench.imbrik("check hive.img.zst --against rack:b --only 1").expect(3);
+    bench.imbrik("check hive.img.zst --against rack:b --only 7").expect(2).says("no partition 7");
+    bench.imbrik("check hive.img.zst --only 1").expect(2).says("--against");
+    bench.imbrik("check hive.img.zst --against other.img.zst --only 2").expect(2);
+    let both = bench.imbrik("check hive.img.zst other.img.zst --against rack:b").expect(3);
+    both.shows("rack:b holds the same").shows("rack:b differs").shows("1 of 2 images did not pass");
+}
+
 #[test]
 fn check_detects_any_flipped_bit() {
     for name in ["hive.img.zst", "hive.img"] {
@@ -124,7 +161,7 @@ fn check_reports_intact_only_with_digests() {
     run.shows("is truncated: ").shows("are missing at its end");
     bench.imbrik("restore half.img rack:b --yes").expect(4).says("the image is truncated");
     let json = bench.imbrik("check half.img --json").json();
-    assert_eq!((json["verdict"].as_str(), json["exit"].as_u64()), (Some("cut short"), Some(3)));
+    assert_eq!((json["verdict"].as_str(), json["exit"].as_u64()), (Some("truncated"), Some(3)));
     assert!(json["missing_bytes"].as_u64().unwrap() > 1_000_000, "{json}");
     // So is a volume without a table.
     let volume = bench.path("volume");

@@ -127,6 +127,20 @@ fn added_files_get_the_owner_of_their_folder() {
         given.contains("600 7 8") && given.contains("/may 0700 7 8") || given.contains("700 7 8"),
         "{given}"
     );
+    // Names are those of the system on the volume, and not of this machine.
+    let lists = "keeper:x:31:32::/home/keeper:/bin/sh\nroot:x:0:0::/root:/bin/sh\n";
+    fs::write(bench.path("passwd"), lists).unwrap();
+    fs::write(bench.path("group"), "audio:x:77:keeper\n").unwrap();
+    bench.imbrik("files put v passwd / --owner keeper").expect(2).says("has no user keeper");
+    bench.good("files folder v /etc");
+    bench.good("files put v passwd group /etc --owner 0:0");
+    for (owner, seen_as) in [("keeper", "31 32"), ("keeper:audio", "31 77"), ("9:audio", "9 77")] {
+        bench.good(&format!("files folder v /named --owner {owner}"));
+        assert!(seen("/").contains(&format!("/named 0755 {seen_as}")), "{owner}: {}", seen("/"));
+        bench.good("files remove v /named");
+    }
+    bench.imbrik("files put v passwd / --owner keeper:bees").expect(2).says("has no group bees");
+    bench.imbrik("files put v passwd / --owner :audio").expect(2).says("is not an owner");
     // Existing files keep their metadata, whatever those of the new content are.
     bench.good("files put v brood/may/night/hum.wav /brood/may/weights.csv");
     let kept = seen("/brood");

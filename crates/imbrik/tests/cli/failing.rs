@@ -233,7 +233,7 @@ fn lost_data_is_reported_with_its_file_names() {
     let of_folder = json!({"part": ext, "what": "folder", "path": "/srv/brood",
         "lost_bytes": 512, "size_bytes": null});
     assert!(lost(&[folder]).contains(&of_folder));
-    let whole = json!({"part": ext, "what": "whole", "path": "/notes/may",
+    let whole = json!({"part": ext, "what": "all", "path": "/notes/may",
         "lost_bytes": null, "size_bytes": null});
     assert!(lost(&[inode]).contains(&whole));
     // All at once, as text.

@@ -227,6 +227,25 @@ fn one_file_goes_to_a_pipe_to_a_name_or_into_a_folder() {
     assert!(read < 2 << 20, "{read}");
 }
 
+/// Fails when files go elsewhere than into the current folder, or when an archive of another kind becomes a folder.
+#[test]
+fn files_without_a_destination_go_into_the_current_folder() {
+    let bench = Bench::empty();
+    volume(&bench, "v", HIVE);
+    bench.good("files get v /etc/hostname");
+    assert!(bench.path("hostname").is_file());
+    bench.imbrik("files get v /etc/hostname").expect(4);
+    fs::remove_file(bench.path("hostname")).unwrap();
+    let card = Bench::with_card("");
+    card.good("files get rack:a 2:/etc/hostname 2:/readings");
+    assert!(card.path("hostname").is_file() && card.path("readings").is_file());
+    bench.imbrik("files get v /").expect(2).says("needs a destination");
+    for name in ["etc.zip", "etc.7z", "etc.tar.xz", "etc.tar.bz2"] {
+        bench.imbrik(&format!("files get v /srv {name}")).expect(2).says("are not written");
+        assert!(!bench.path(name).exists());
+    }
+}
+
 /// A full disk and a folder that cannot be written leave no half file.
 #[test]
 fn extraction_without_enough_space_is_refused() {
@@ -238,7 +257,7 @@ fn extraction_without_enough_space_is_refused() {
     let out = bench.path("out");
     fs::create_dir(&out).unwrap();
     tool!("mount", "-t", "tmpfs", "-o", "size=200k", "tmpfs", &out);
-    bench.imbrik("files get v /srv out").expect(5).says("Nothing was taken");
+    bench.imbrik("files get v /srv out").expect(5).says("Nothing was extracted");
     assert!(bench.list("out").is_empty());
     // A file to be replaced exists until the new one is complete.
     fs::write(out.join("may.wav"), vec![7; 150_000]).unwrap();
@@ -526,7 +545,7 @@ fn a_file_is_put_into_an_image_and_nothing_else_changes() {
         let told = bench.good(&format!("files put {name} wifi.conf may.wav 1:/ --json")).json();
         assert_eq!(told["done"][1]["replaced_bytes"], Value::Null, "{told}");
         if name == "x.img.zst" {
-            assert!(told["frames_taken_over"].as_u64().unwrap() > 0, "{told}");
+            assert!(told["frames_reused"].as_u64().unwrap() > 0, "{told}");
         }
         bench.good(&format!("check {name}"));
         let run = bench.imbrik(&format!("files diff before.img.zst {name} --json")).expect(3);

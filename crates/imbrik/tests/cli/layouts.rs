@@ -432,8 +432,8 @@ fn fit_accepts_labelled_card_sizes() {
     let run = bench.good("fit hive.img.zst two.img.zst --to 1card");
     run.shows("Fits      cards of 900 MB");
     assert_eq!(len("two.img.zst"), 900_000_000 / 512 * 512);
-    bench.good("fit hive.img.zst three.img.zst --to smallest");
-    bench.good("fit hive.img.zst four.img.zst");
+    bench.good("fit hive.img.zst three.img.zst --smallest");
+    bench.good("fit hive.img.zst four.img.zst --room 0B");
     assert_eq!(len("three.img.zst"), len("four.img.zst"));
     bench.imbrik("fit hive.img.zst x.img.zst --to bigcard").expect(2);
     bench.imbrik("fit hive.img.zst x.img.zst --for rack:z").expect(2);

@@ -296,13 +296,13 @@ fn saved_under_load(images: usize) {
         let saved = card.bench.good(&words).json();
         let end = load.now();
         let longest = load.longest.load(Ordering::Relaxed) as f64 / 1e6;
-        let stood = saved["stood"]["seconds"].as_array().unwrap();
-        let stood: Vec<_> = stood.iter().map(|time| time.as_f64().unwrap()).collect();
-        assert!(stood.len() >= 2, "{saved}");
-        let most = stood.iter().copied().fold(0.0, f64::max);
-        let read = saved["stood"]["read_bytes"].as_u64().unwrap();
-        assert!(read > 0 && read < FROZEN_READS, "{read} bytes read while frozen, {stood:?}");
-        assert!(longest < most + SLACK, "a writer was held up for {longest} s, {stood:?}");
+        let frozen = saved["frozen"]["seconds"].as_array().unwrap();
+        let frozen: Vec<_> = frozen.iter().map(|time| time.as_f64().unwrap()).collect();
+        assert!(frozen.len() >= 2, "{saved}");
+        let most = frozen.iter().copied().fold(0.0, f64::max);
+        let read = saved["frozen"]["read_bytes"].as_u64().unwrap();
+        assert!(read > 0 && read < FROZEN_READS, "{read} bytes read while frozen, {frozen:?}");
+        assert!(longest < most + SLACK, "a writer was held up for {longest} s, {frozen:?}");
         assert!(
             start.iter().zip(&end).all(|(start, end)| start < end),
             "somebody stopped: {end:?}"

@@ -41,3 +41,4 @@ mod trust;
 mod usage;
 mod used;
 mod weigh;
+mod wipe;

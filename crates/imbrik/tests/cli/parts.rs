@@ -130,7 +130,7 @@ fn the_volumes_that_differ_are_named() {
     put(&bench.path("rack/b.img"), 512 * 20, b"loader");
     put(&bench.path("rack/b.img"), 34816 * 512 + 2048, &noise(9000));
     let run = bench.imbrik("check x.img.zst --against rack:b").expect(3);
-    let run = run.shows("in the gap at byte 0").shows("in partition 2 (ext4, hive-07)");
+    let run = run.shows("in unallocated space at byte 0").shows("in partition 2 (ext4, hive-07)");
     assert!(!run.out_has("in partition 1"), "{}", run.stdout);
 }
 

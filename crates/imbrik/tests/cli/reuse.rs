@@ -176,7 +176,7 @@ fn nights(count: usize) {
         let (read, used) =
             (told["card_bytes_read"].as_u64().unwrap(), told["used_bytes"].as_u64().unwrap());
         assert!(read * 5 < used, "night {night}: {read} of {used} were read: {told}");
-        assert_eq!(told["reused"]["read_afresh"], Value::Array(Vec::new()));
+        assert_eq!(told["reused"]["read_in_full"], Value::Array(Vec::new()));
         reused += told["reused"]["unread_bytes"].as_u64().unwrap();
         let [back, all] =
             ["image_bytes_read_back", "image_bytes"].map(|k| told[k].as_u64().unwrap());
@@ -227,7 +227,7 @@ fn reuse_reads_volumes_it_cannot_judge() {
     // Written without the filesystem.
     put(&card, places[0] + (1 << 20), b"a page that was swapped out");
     put(&card, places[2] + 100, b"bootcount=3");
-    let run = bench.good("save rack:a two.img.zst --reuse one.img.zst");
+    let run = bench.good("save rack:a two.img.zst --reuse one.img.zst -v");
     run.shows("Unchanged").shows("Copied");
     bench.good("save rack:a full.img.zst --no-check");
     same_content(&bench, "two.img.zst", "full.img.zst");
@@ -237,7 +237,7 @@ fn reuse_reads_volumes_it_cannot_judge() {
     assert!(told["card_bytes_read"].as_u64().unwrap() < 12 << 20, "{told}");
     same_content(&bench, "three.img.zst", "two.img.zst");
     let told = bench.good("save rack:a four.img.zst --reuse two.img.zst --reread --json").json();
-    assert!(told["reused"]["tiles_taken_over"].as_u64().unwrap() > 0, "{told}");
+    assert!(told["reused"]["tiles_reused"].as_u64().unwrap() > 0, "{told}");
     bench.good("save rack:a full.img.zst --no-check --replace");
     same_content(&bench, "four.img.zst", "full.img.zst");
     // Cut off in the middle of a write.

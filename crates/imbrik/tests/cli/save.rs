@@ -279,3 +279,21 @@ fn read_back_reports_whether_it_reached_the_disk() {
     memory.says("compared with the system's copy in memory");
     assert_eq!(from(&saved(in_memory.path(), "--no-check")), serde_json::Value::Null);
 }
+
+/// Fails when a plan or a failed save leaves a folder, or when a new folder is not created.
+#[test]
+fn save_creates_a_new_folder() {
+    let bench = Bench::with_card("");
+    bench.good("save rack:a new/ --plan");
+    bench.imbrik("save rack:z new/").expect(2);
+    bench.imbrik("save rack:a new/ --level 99").expect(2);
+    assert!(!bench.path("new").exists());
+    bench.good("save rack:a new/");
+    assert_eq!(bench.list("new").len(), 2);
+    bench.good("save rack:a new/");
+    assert_eq!(bench.list("new").len(), 4);
+    fs::write(bench.path("file"), "").unwrap();
+    assert_ne!(bench.imbrik("save rack:a file/").code, 0);
+    assert_ne!(bench.imbrik("save rack:a none/below/").code, 0);
+    assert!(!bench.path("none").exists());
+}

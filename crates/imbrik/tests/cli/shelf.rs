@@ -50,11 +50,31 @@ fn thin_removes_images_only_by_the_rules() {
         .as_array()
         .unwrap()
         .iter()
-        .map(|one| one["fate"].as_str().unwrap())
+        .map(|one| one["status"].as_str().unwrap())
         .collect();
     assert_eq!(fates, ["newest", "rule", "rule", "rule", "pinned"], "{told}");
     bench.good("shelf unpin shelf/night-400.img").shows("is unpinned");
     bench.good("shelf thin shelf --yes").shows("No image to remove");
+}
+
+/// Fails when another image is removed, a pinned one, or one without a question.
+#[test]
+fn one_image_is_removed_from_a_shelf() {
+    let bench = shelf(&[5, 3]);
+    bench.good("shelf pin shelf/night-3.img");
+    bench.imbrik("shelf remove shelf/night-3.img --yes").expect(4).says("is pinned");
+    bench.imbrik("shelf remove shelf/night-9.img --yes").expect(2).says("has no image");
+    bench.imbrik("shelf remove shelf/night-5.img").expect(4).says("no terminal to ask on");
+    let kept = bench.on_terminal("shelf remove shelf/night-5.img", "no\n");
+    assert_eq!(kept.code, 4, "{kept:?}");
+    assert!(bench.path("shelf/night-5.img").exists());
+    bench.good("shelf remove shelf/night-5.img --yes").shows("1 other image of this card kept");
+    let left = bench.list("shelf");
+    let left: Vec<_> = left.iter().map(|name| name.to_str().unwrap()).collect();
+    assert!(!left.iter().any(|name| name.starts_with("night-5")), "{left:?}");
+    bench.good("shelf unpin shelf/night-3.img");
+    bench.good("shelf remove shelf/night-3.img --yes --json").json();
+    assert!(!bench.path("shelf/night-3.img").exists());
 }
 
 /// Fails if each night's image is checked and earlier ones never again, or a check with a wrong clock postpones the
@@ -117,10 +137,10 @@ fn shelf_images_reuse_each_other_and_are_found_by_name() {
     fs::create_dir(bench.path("shelf")).unwrap();
     bench.good("shelf make shelf");
     bench.good("save rack:a shelf --note 1st");
-    let run = bench.good("shelf add shelf rack:a --note 2nd --thin --check 1");
+    let run = bench.good("shelf add shelf rack:a --note 2nd --thin --check 1 --verbose");
     run.shows("Copied").shows("No image to remove").shows("1 image read and compared");
     let told = bench.good("save rack:a shelf --note 3rd --json").json();
-    assert!(told["reused"]["tiles_taken_over"].as_u64().unwrap() > 0, "{told}");
+    assert!(told["reused"]["tiles_reused"].as_u64().unwrap() > 0, "{told}");
     fs::create_dir_all(bench.path("config/imbrik")).unwrap();
     let folder = bench.path("shelf");
     fs::write(bench.path("config/imbrik/config.toml"), format!("images = {folder:?}\n")).unwrap();

@@ -102,7 +102,7 @@ fn unusual_layouts_are_named_and_copied_in_full() {
         }
         bench.good("show rack:a").shows(why);
         let shown = bench.good("show rack:a --json").json();
-        assert!(shown["taken_whole_because"].as_str().unwrap().contains(why), "{oddity}");
+        assert!(shown["copied_whole_because"].as_str().unwrap().contains(why), "{oddity}");
         bench.good("save rack:a x.img").says("the card is copied in full");
         assert!(bench.bytes("x.img") == bench.bytes("rack/a.img"), "{oddity}");
     }

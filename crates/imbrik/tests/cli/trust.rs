@@ -36,7 +36,7 @@ fn bench() -> Bench {
 fn images(told: &Value) -> Vec<(String, String)> {
     let text = |one: &Value, key: &str| one[key].as_str().unwrap().to_owned();
     let all = told["images"].as_array().unwrap().iter();
-    all.map(|one| (text(one, "card"), text(one, "fate"))).collect()
+    all.map(|one| (text(one, "card"), text(one, "status"))).collect()
 }
 
 /// Fails when cards are identified by their names: the rules would remove all images of the board that is not
@@ -54,7 +54,7 @@ fn boards_with_equal_host_names_are_different_cards() {
     bench.run(["shelf", "keep", "shelf", "2 newest"]).expect(0);
     let list = bench.good("shelf list shelf --json").json();
     let fates = images(&list);
-    assert_eq!(fates.iter().filter(|(_, fate)| fate == "goes").count(), 4, "{fates:?}");
+    assert_eq!(fates.iter().filter(|(_, status)| status == "remove").count(), 4, "{fates:?}");
     let cards: std::collections::BTreeSet<_> = fates.iter().map(|(card, _)| card).collect();
     assert_eq!(cards.len(), 2, "{cards:?}");
     bench.good("shelf thin shelf --yes");
@@ -112,7 +112,7 @@ fn damage_in_the_newest_image_is_reported_and_does_not_spread() {
         bench.imbrik(&format!("check shelf/{damaged}")).expect(3);
         // It is remembered, and not used any more.
         bench.imbrik("shelf due shelf").expect(7).shows(&format!("{damaged} is damaged"));
-        let run = bench.good("shelf add shelf rack:a").shows(&repaired);
+        let run = bench.good("shelf add shelf rack:a --verbose").shows(&repaired);
         assert!(!run.out_has(&damaged), "{}", run.stdout);
     }
     // A raw image as the base.
@@ -166,7 +166,7 @@ fn check_result_is_valid_until_the_image_changes() {
     bench.good(&format!("save rack:b {name} --no-check"));
     fs::copy(bench.path(&name), &image).unwrap();
     let list = bench.good("shelf list shelf --json").json();
-    assert!(images(&list).iter().all(|(_, fate)| fate != "pinned"), "{list}");
+    assert!(images(&list).iter().all(|(_, status)| status != "pinned"), "{list}");
 }
 
 /// Fails when an image from the future counts as recent, or hides that a card was not saved for long.
@@ -181,7 +181,7 @@ fn image_from_the_future_does_not_count_as_recent() {
     bench.run(["shelf", "keep", "shelf", "1 newest"]).expect(0);
     due(&bench).expect(7).shows("hive-07 was last saved 40 days ago");
     let list = bench.good("shelf list shelf --json").json();
-    let fates: Vec<_> = images(&list).into_iter().map(|(_, fate)| fate).collect();
+    let fates: Vec<_> = images(&list).into_iter().map(|(_, status)| status).collect();
     assert_eq!(fates, ["newest", "future-date"]);
     fs::remove_file(bench.path("shelf/night40.img")).unwrap();
     due(&bench).expect(7).shows("in the future");

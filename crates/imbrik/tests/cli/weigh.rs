@@ -145,7 +145,7 @@ fn weigh_writes_only_unused_space_unless_erase_is_given() {
     // Most of the card is in use then: it is tested, and not judged.
     let only_fat = bench.imbrik("weigh rack:a --full --json").expect(3).json();
     assert!(only_fat["shortfall"].is_null(), "{only_fat}");
-    assert!(only_fat["proved_bytes"].as_u64().unwrap() <= 2 * (16 << 20), "{only_fat}");
+    assert!(only_fat["verified_bytes"].as_u64().unwrap() <= 2 * (16 << 20), "{only_fat}");
     bench.imbrik("weigh rack:b --erase").expect(4).says("--yes");
     bench.good("weigh rack:b --erase --full --yes").shows("every byte was written and read back");
     assert!(all_are(&bench.bytes("rack/b.img"), 0));

@@ -11,11 +11,13 @@ use imbrik_core::{
     card::Card,
     image::Image,
     layout::TargetSize,
-    operation::Comparison,
+    operation::{Compared, Comparison},
     progress::Watch,
     store::{Tally, Window},
 };
 use std::{path::Path, sync::Arc};
+
+const NOTHING: &str = "The image was checked, but not compared with the card.";
 
 /// The other side of the comparison.
 pub(super) enum Against {
@@ -46,36 +48,41 @@ pub(super) fn against_image(image: &Image, other: &Image, watch: Watch<'_>) -> O
     Ok(OnCard { compared, is_image: true, part: None })
 }
 
-/// Compares a card with the result of restoring `image` to it.
+/// Compares a card with the result of restoring `image` to it, or of the partition `only` of it.
 ///
 /// # Errors
 /// When either cannot be read, or the image can't be restored to the card.
 pub(super) fn against_card(
     session: &Session,
     image: &Image,
+    only: Option<&str>,
     card: &Card,
     tally: &Tally,
     watch: Watch<'_>,
 ) -> Outcome<OnCard> {
-    let nothing = "The image was checked, but not compared with the card.";
-    let target = TargetSize { size: card.size, sector: card.sector };
-    let mut source = session.fleet.source(card, tally, false).state(nothing)?;
-    let mut target = target;
-    let part = Comparison::partition_for(image, &*source).state(nothing)?;
+    let mut compared = Compared::new(image).state(NOTHING)?;
+    if let Some(name) = only {
+        let index = resolve::part_index(compared.survey(), name, image.path()).state(NOTHING)?;
+        compared = compared.only(index).state(NOTHING)?;
+    }
+    let mut target = TargetSize { size: card.size, sector: card.sector };
+    let mut source = session.fleet.source(card, tally, false).state(NOTHING)?;
+    let part = compared.partition_on(&*source).state(NOTHING)?;
     if let Some(part) = &part {
-        source = Arc::new(Window::new(source, part.span).map_err(Failure::from).state(nothing)?);
+        source = Arc::new(Window::new(source, part.span).map_err(Failure::from).state(NOTHING)?);
         target.size = part.span.len();
-    } else if image.manifest().is_some_and(|manifest| manifest.only.is_some()) {
+    } else if compared.is_partition() {
         let what = format!("{} has no such partition as the image", card.path.display());
-        return Err(Failure::new(Exit::Mismatch, what).state(nothing));
+        return Err(Failure::new(Exit::Mismatch, what).state(NOTHING));
     }
     let options = session.resize_options(true);
-    let compared = Comparison::of_card(image, source, target, options, watch).map_err(|error| {
-        let exit =
-            if error.class() == Class::NoRoom { Exit::Mismatch } else { error.class().into() };
-        Failure { exit, ..Failure::from(error) }.state(nothing)
-    })?;
-    Ok(OnCard { compared, is_image: false, part: part.map(|part| part.title()) })
+    let found =
+        Comparison::of_card(&compared, source, target, options, watch).map_err(|error| {
+            let exit =
+                if error.class() == Class::NoRoom { Exit::Mismatch } else { error.class().into() };
+            Failure { exit, ..Failure::from(error) }.state(NOTHING)
+        })?;
+    Ok(OnCard { compared: found, is_image: false, part: part.map(|part| part.title()) })
 }
 
 /// The differences of a card or another image.

@@ -8,15 +8,18 @@ use crate::{
     exit::Exit,
     failure::{self, Explain, Failure, Outcome},
     pipe,
-    render::{Tone, count, json, quoted},
+    render::{Tone, cards::Seen, count, json, quoted},
     resolve,
     session::Session,
 };
 use against::{Against, against_card, against_image};
 use imbrik_core::{
+    card::Listing,
     image::{Sum, SumFile, SumKind, pasted_for, publish_beside},
+    layout::Survey,
     operation::ImageCheck,
     progress::Watch,
+    shelf::CardIdentity,
     store::Tally,
 };
 use report::Report;
@@ -100,8 +103,6 @@ fn several_make_sense(args: &CheckArgs, images: &[PathBuf]) -> Outcome<()> {
     let is_list = |text: &str| Path::new(text).is_file() || text.contains(char::is_whitespace);
     let what = if images.iter().any(|image| pipe::is_pipe(image)) {
         "- is one image, but several are named"
-    } else if args.against.is_some() {
-        "--against compares one image, but several are named"
     } else if args.expect.as_deref().is_some_and(|text| !is_list(text)) {
         "--expect is for one image, but several are named"
     } else {
@@ -129,19 +130,6 @@ fn wanted_sums(args: &CheckArgs, image: &Path) -> Outcome<Vec<Sum>> {
     })
 }
 
-/// A checksum list next to `image` with a line for it, under one of the usual names.
-fn list_beside(image: &Path) -> Option<PathBuf> {
-    let names = ["SHA256SUMS", "SHA512SUMS", "SHA1SUMS", "MD5SUMS", "B3SUMS"];
-    let names = names.iter().flat_map(|name| {
-        let lower = name.to_ascii_lowercase();
-        [(*name).to_owned(), lower.clone(), format!("{name}.txt"), format!("{lower}.txt")]
-    });
-    let file_name = image.file_name()?;
-    names.map(|name| image.with_file_name(name)).find(|path| {
-        fs::read(path).is_ok_and(|bytes| SumFile::decode(&bytes).has_line_for(file_name))
-    })
-}
-
 fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
     let started = Instant::now();
     let expected = wanted_sums(args, path)?;
@@ -153,7 +141,12 @@ fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
     let listed = if is_pipe { Vec::new() } else { listed_sums(path)? };
     let to_make = to_make(args, &listed, is_pipe)?;
     let against = args.against.as_deref().map(|name| Against::of(session, name)).transpose()?;
-    let check = ImageCheck { image: &image, listed: &listed, expected: &expected, make: to_make };
+    let sums: Vec<Sum> = listed.iter().map(|listed| listed.sum.clone()).collect();
+    if let (Some(_), Some(Against::Image(_))) = (&args.only, &against) {
+        return Err(Failure::usage("--only is for a comparison with a card")
+            .next("Leave it out: two images are compared as a whole."));
+    }
+    let check = ImageCheck { image: &image, listed: &sums, expected: &expected, make: to_make };
     let progress = session.progress(check.steps() + usize::from(against.is_some()));
     let cancel = &session.environment.interrupt.cancel;
     let watch = Watch { observer: &progress, cancel };
@@ -162,7 +155,7 @@ fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
     let tally = Tally::default();
     let card = match &against {
         Some(Against::Card(card)) if is_undamaged => {
-            Some(against_card(session, &image, card, &tally, watch)?)
+            Some(against_card(session, &image, args.only.as_deref(), card, &tally, watch)?)
         }
         Some(Against::Image(other)) if is_undamaged => Some(against_image(&image, other, watch)?),
         _ => None,
@@ -170,11 +163,15 @@ fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
     drop(progress);
     let mut report = Report {
         image: &image,
-        sums: &listed,
+        listed: &listed,
+        unlisted_in: if is_pipe { None } else { list_without(path) },
         found: &found,
         card: card.as_ref(),
         made: None,
-        list: list_beside(path).filter(|_| args.expect.is_none() && !is_pipe),
+        cards: match found.content.as_ref().filter(|_| against.is_none()) {
+            Some(content) => same_ids(session, &content.survey),
+            None => Vec::new(),
+        },
         against: args.against.as_deref(),
         tally: &tally,
         took: started.elapsed(),
@@ -190,8 +187,28 @@ fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
     Ok(report.exit())
 }
 
+/// The names of connected cards with the same ids as an image: its own card, and those that it was restored to.
+fn same_ids(session: &Session, survey: &Survey) -> Vec<String> {
+    let ids = CardIdentity::from_survey(survey).ids;
+    let Ok(Listing { cards, .. }) = session.fleet.list() else { return Vec::new() };
+    if ids.is_empty() {
+        return Vec::new();
+    }
+    let seen = session.fleet.look_at_all(cards);
+    let has_them = |seen: &&Seen| {
+        seen.survey.as_ref().is_ok_and(|survey| CardIdentity::from_survey(survey).ids == ids)
+    };
+    seen.iter().filter(has_them).map(|seen| seen.card.path.display().to_string()).collect()
+}
+
+/// A hash of the image in a file next to it.
+struct Listed {
+    sum: Sum,
+    file: PathBuf,
+}
+
 /// The checksum file to write, if no file of its kind exists.
-fn to_make(args: &CheckArgs, listed: &[Sum], is_pipe: bool) -> Outcome<Option<SumKind>> {
+fn to_make(args: &CheckArgs, listed: &[Listed], is_pipe: bool) -> Outcome<Option<SumKind>> {
     let Some(name) = &args.sum else { return Ok(None) };
     let kind: SumKind = name.parse()?;
     if is_pipe {
@@ -199,22 +216,57 @@ fn to_make(args: &CheckArgs, listed: &[Sum], is_pipe: bool) -> Outcome<Option<Su
             "a checksum file is written next to the image, and - has no folder",
         ));
     }
-    Ok(Some(kind).filter(|kind| !listed.iter().any(|sum| sum.kind == *kind)))
+    Ok(Some(kind).filter(|kind| !listed.iter().any(|listed| listed.sum.kind == *kind)))
 }
 
-/// The hashes in the checksum files next to `image`.
-fn listed_sums(image: &Path) -> Outcome<Vec<Sum>> {
-    let mut sums = Vec::new();
+/// The hashes in the checksum files next to `image`, and in lists of all files of its folder.
+fn listed_sums(image: &Path) -> Outcome<Vec<Listed>> {
+    let name = image.file_name().unwrap_or_default();
+    let mut sums: Vec<Listed> = Vec::new();
     for kind in SumKind::ALL {
-        let path = kind.path_beside(image);
-        let Ok(bytes) = fs::read(&path) else { continue };
+        let file = kind.path_beside(image);
+        let Ok(bytes) = fs::read(&file) else { continue };
         let hex = SumFile::decode(&bytes);
-        let hex = hex.hash_of(image.file_name().unwrap_or_default()).ok_or_else(|| {
-            Failure::new(Exit::Mismatch, format!("{} has no line for this image", quoted(&path)))
+        let hex = hex.hash_of(name).ok_or_else(|| {
+            Failure::new(Exit::Mismatch, format!("{} has no line for this image", quoted(&file)))
                 .state("The image itself was not checked.")
                 .next("Remove that file, or put the right one in its place.")
         })?;
-        sums.push(Sum { kind, hex: hex.to_owned() });
+        sums.push(Listed { sum: Sum { kind, hex: hex.to_owned() }, file });
+    }
+    for (kind, file, list) in lists_beside(image) {
+        let list = SumFile::decode(&list);
+        if let Some(hex) = list.hash_of(name).filter(|_| list.has_line_for(name)) {
+            sums.push(Listed { sum: Sum { kind, hex: hex.to_owned() }, file });
+        }
     }
     Ok(sums)
+}
+
+/// A list next to `image` that has no line for it.
+fn list_without(image: &Path) -> Option<PathBuf> {
+    let name = image.file_name().unwrap_or_default();
+    let mut lists = lists_beside(image).into_iter();
+    lists.find(|(.., list)| !SumFile::decode(list).has_line_for(name)).map(|(_, file, _)| file)
+}
+
+/// The checksum lists in the folder of `image`, with their content.
+fn lists_beside(image: &Path) -> Vec<(SumKind, PathBuf, Vec<u8>)> {
+    let mut lists = Vec::new();
+    for kind in SumKind::ALL {
+        let upper = match kind {
+            SumKind::Blake3 => "B3SUMS".to_owned(),
+            _ => format!("{}SUMS", kind.name().to_uppercase()),
+        };
+        let lower = upper.to_lowercase();
+        let names = [upper.clone(), format!("{upper}.txt"), lower.clone(), format!("{lower}.txt")];
+        let files = names.iter().map(|name| image.with_file_name(name));
+        let read = |file: PathBuf| {
+            let mut list = Vec::new();
+            File::open(&file).ok()?.take(MOST_SUMS).read_to_end(&mut list).ok()?;
+            Some((kind, file, list))
+        };
+        lists.extend(files.filter_map(read).next());
+    }
+    lists
 }

@@ -1,6 +1,6 @@
 //! The result of a check, as text or JSON.
 
-use super::against::OnCard;
+use super::{Listed, against::OnCard};
 use crate::{
     exit::Exit,
     pipe,
@@ -8,7 +8,7 @@ use crate::{
 };
 use imbrik_core::{
     fs::{Examined, State},
-    image::{Image, ImageFinding, ListedLoss, Manifest, Sum, TILE, tile_count},
+    image::{Image, ImageFinding, ListedLoss, Manifest, TILE, tile_count},
     layout::{Part, Reference, Survey},
     operation::{CheckedImage, ExpectedSum, Verdict},
     store::Tally,
@@ -25,13 +25,15 @@ const TOLD: usize = 4;
 /// The result.
 pub(super) struct Report<'a> {
     pub(super) image: &'a Image,
-    pub(super) sums: &'a [Sum],
+    pub(super) listed: &'a [Listed],
+    /// A checksum list next to it without a line for it.
+    pub(super) unlisted_in: Option<PathBuf>,
     pub(super) found: &'a CheckedImage,
     pub(super) card: Option<&'a OnCard>,
     /// The checksum file that was made.
     pub(super) made: Option<PathBuf>,
-    /// A checksum list next to it with a line for it that was not compared.
-    pub(super) list: Option<PathBuf>,
+    /// The connected cards with the same ids.
+    pub(super) cards: Vec<String>,
     /// The card that it was compared with, as on the command line.
     pub(super) against: Option<&'a Path>,
     /// The number of bytes read from the card.
@@ -51,9 +53,9 @@ fn word(verdict: Verdict) -> &'static str {
 
 fn for_programs(verdict: Verdict) -> json::Verdict {
     match verdict {
-        Verdict::Whole => json::Verdict::Whole,
+        Verdict::Whole => json::Verdict::Intact,
         Verdict::Readable => json::Verdict::Readable,
-        Verdict::CutShort(_) => json::Verdict::CutShort,
+        Verdict::CutShort(_) => json::Verdict::Truncated,
         Verdict::Unknown => json::Verdict::Unknown,
         Verdict::Damaged => json::Verdict::Damaged,
     }
@@ -119,6 +121,10 @@ impl Report<'_> {
         if let (Some(found), Some(card)) = (self.card, self.against) {
             show_card(out, found, card);
         }
+        if !self.cards.is_empty() {
+            let have = if self.cards.len() == 1 { "has" } else { "have" };
+            out.line(&format!("Cards           {} {have} the same ids", listed(&self.cards)));
+        }
         self.show_verdict(out);
     }
 
@@ -135,7 +141,7 @@ impl Report<'_> {
             image: json::path(self.image.path()),
             container: self.image.container().to_string(),
             card_size: self.image.content().size().get(),
-            checksums: self.sums.iter().map(|sum| sum.kind.name().to_owned()).collect(),
+            checksums: self.listed.iter().map(|listed| listed.sum.kind.name().to_owned()).collect(),
             checksum_differs: self.found.wrong_sum.map(|kind| kind.name().to_owned()),
             checksum_made: self.made.as_deref().map(json::path),
             expected: expected_for_programs(self.found.expected),
@@ -151,6 +157,7 @@ impl Report<'_> {
             card_differing: self.card.map(|found| json::spans(&found.compared.differing.spans)),
             card_differing_places: self.card.map(|found| json::places(&found.compared.places)),
             card_bytes_read: self.tally.read().get(),
+            cards: self.cards.clone(),
             seconds: self.took.as_secs_f64(),
         }
     }
@@ -158,30 +165,35 @@ impl Report<'_> {
     fn show_checksum(&self, out: &Out) {
         let good = |text: &str| out.paint(Tone::Good, text);
         let bad = |text: &str| out.paint(Tone::Alarm, text);
-        let kinds: Vec<_> = self.sums.iter().map(|sum| sum.kind.to_string()).collect();
-        match (self.found.wrong_sum, &kinds[..]) {
-            (None, []) => match &self.made {
-                Some(path) => out.line(&format!("Checksum        written to {}", quoted(path))),
-                None => match &self.list {
-                    None => out.line("Checksum        no checksum file next to it"),
-                    Some(list) => out.line(&format!(
-                        "Checksum        not compared: {} has a line for it; to compare, add --expect {}",
-                        quoted(list.file_name().unwrap_or_default().as_ref()),
-                        quoted(list)
-                    )),
-                },
-            },
-            (None, kinds) => {
-                out.line(&format!("Checksum        {} {}", listed(kinds), good("matches")));
-            }
-            (Some(kind), _) => out.line(&format!(
-                "Checksum        {kind} {}",
-                match self.verdict() {
-                    Verdict::Whole => bad("does not match, but the image is intact"),
-                    _ => bad("does not match: the file is not the one that was hashed"),
-                }
-            )),
+        let name = |file: &Path| quoted(file.file_name().unwrap_or_default().as_ref());
+        let wrong = self.wrong();
+        if let Some(path) = &self.made {
+            out.line(&format!("Checksum        written to {}", quoted(path)));
+        } else if self.listed.is_empty() && self.unlisted_in.is_none() {
+            out.line("Checksum        no checksum file next to it");
         }
+        for listed in self.listed {
+            let is_wrong = wrong.is_some_and(|wrong| wrong.file == listed.file);
+            let kind = listed.sum.kind;
+            let verdict = match (is_wrong, self.verdict()) {
+                (false, _) if self.found.sums.contains(&listed.sum) => good("matches"),
+                (_, Verdict::Whole) => bad("does not match, but the image is intact"),
+                _ => bad("does not match: the file is not the one that was hashed"),
+            };
+            let list = match kind.path_beside(self.image.path()) == listed.file {
+                true => String::new(),
+                false => format!(" in {}", name(&listed.file)),
+            };
+            out.line(&format!("Checksum        {kind}{list} {verdict}"));
+        }
+        if let Some(list) = &self.unlisted_in {
+            out.line(&format!("Checksum        {} has no line for this image", name(list)));
+        }
+    }
+
+    /// The first checksum next to it that does not match.
+    fn wrong(&self) -> Option<&Listed> {
+        self.listed.iter().find(|listed| !self.found.sums.contains(&listed.sum))
     }
 
     fn show_expected(&self, out: &Out) {
@@ -292,14 +304,15 @@ impl Report<'_> {
         let path = pipe::title(self.image.path());
         let is_other = matches!(self.found.expected, ExpectedSum::Other);
         let verdict = self.verdict();
-        if let (Verdict::Whole, Some(kind)) = (verdict, self.found.wrong_sum) {
-            let beside = kind.path_beside(self.image.path());
-            let beside = quoted(beside.file_name().unwrap_or_default().as_ref());
+        if let (Verdict::Whole, Some(wrong)) = (verdict, self.wrong()) {
+            let beside = quoted(wrong.file.file_name().unwrap_or_default().as_ref());
             out.line(&format!("{path} is intact by its own digests; {beside} is wrong."));
-            out.line(&format!(
-                "It was changed, or belongs to another file. Remove it; imbrik check {path} --sum \
-                 writes a new one."
-            ));
+            if wrong.sum.kind.path_beside(self.image.path()) == wrong.file {
+                out.line(&format!(
+                    "It was changed, or belongs to another file. Remove it; `imbrik check {path} \
+                     --sum` writes a new one."
+                ));
+            }
             return;
         }
         match (verdict, self.exit()) {

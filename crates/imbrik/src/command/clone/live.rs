@@ -109,7 +109,7 @@ pub(super) fn run(session: &Session, args: &CloneArgs) -> Outcome<Exit> {
             of_snapshot(&card, &source, snapshot.over(kept), &snapshot).map_err(mixed)?;
         let again = writing.again(&from, &target).map_err(mixed)?;
         if snapshot.is_whole {
-            from.stood = Some(card.stood(&snapshot));
+            from.frozen = Some(card.frozen(&snapshot));
             for change in again.changes() {
                 session.out.note(&format!("{}.", change::words(change)));
             }

@@ -171,7 +171,7 @@ fn temporary_image(
     };
     let folder =
         tempfile::Builder::new().prefix("imbrik-").tempdir_in(temporary).map_err(failed)?;
-    let to = Destination::File(folder.path().join("card.img.zst"), None);
+    let to = Destination::File(folder.path().join("card.img.zst"), None, None);
     let options = SaveOptions {
         pack: Pack::usual(),
         level: Pack::usual().usual_level(),
@@ -247,6 +247,6 @@ fn write_swapped(
         .map_err(|refusal| Failure::refused(refusal.to_string()).state(UNTOUCHED))?;
     let known = operation::Source { fills: read.known.fills, ..source };
     let whose = read.whose();
-    let source = Source { from: SourceKind::Kept(image, &whose), known, tally: None, stood: None };
+    let source = Source { from: SourceKind::Kept(image, &whose), known, tally: None, frozen: None };
     writing.go(source, cards, None)
 }

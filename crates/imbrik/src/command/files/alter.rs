@@ -4,6 +4,7 @@ use super::{
     Looked, PartPath,
     change::{Target, Told, UNTOUCHED, Wanted, plain, split, there},
     found,
+    put::given,
 };
 use crate::{
     args::{FolderArgs, RemoveArgs, RenameArgs},
@@ -76,6 +77,7 @@ pub(super) fn folder(session: &Session, args: &FolderArgs) -> Outcome<Exit> {
     let target = Target::open(session, "files folder", &args.target, &args.change)?;
     let (paths, part) = of_one_part(&args.paths)?;
     let (index, tree) = target.part(&part)?;
+    let given = given(&args.give, &tree)?;
     let mut wanted = Wanted::default();
     for path in &paths {
         let all = names(&path.path);
@@ -90,8 +92,8 @@ pub(super) fn folder(session: &Session, args: &FolderArgs) -> Outcome<Exit> {
             }
             is_new = true;
             let meta = FileMeta {
-                permissions: args.give.mode,
-                owner: args.give.owner.map(|one| (one.0, one.1)),
+                permissions: given.permissions,
+                owner: given.owner,
                 as_in_folder: true,
                 ..FileMeta::default()
             };

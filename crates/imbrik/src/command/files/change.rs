@@ -193,12 +193,12 @@ impl<'a> Target<'a> {
         })?;
         drop(progress);
         packing::tell_of(session, &saved);
-        let to = Destination::File(path, None);
+        let to = Destination::File(path, None, None);
         let out = &session.out;
         if out.is_json() {
             let more = json::FilesChanged {
                 image_bytes: Some(saved.image_len.get()),
-                frames_taken_over: Some(saved.reused.tiles()),
+                frames_reused: Some(saved.reused.tiles()),
                 ..self.told(to.path(), index, &wanted.told, &wanted.left_out)
             };
             out.line(&json::object(self.command, "done", more).to_string());
@@ -335,7 +335,7 @@ impl<'a> Target<'a> {
                 })
                 .collect(),
             left_out: left_out.iter().map(json::FileLeftOut::of).collect(),
-            frames_taken_over: None,
+            frames_reused: None,
             seconds: self.started.elapsed().as_secs_f64(),
         }
     }

@@ -23,7 +23,7 @@ use imbrik_core::{
     units::{ByteLen, Span},
 };
 use std::{
-    ffi::OsString,
+    ffi::{OsStr, OsString},
     fs,
     io::{self, BufWriter, Write},
     os::unix::ffi::{OsStrExt, OsStringExt},
@@ -39,8 +39,7 @@ const PIECE: ByteLen = ByteLen::mib(1);
 
 pub(super) fn run(session: &Session, args: &GetArgs) -> Outcome<Exit> {
     let started = Instant::now();
-    let Some((dest, typed)) = args.paths.split_last() else { return Ok(Exit::Done) };
-    let dest = Path::new(dest);
+    let (typed, dest) = typed(&args.paths);
     let paths = typed.iter().map(|typed| PartPath::of(typed));
     let paths = paths.collect::<Outcome<Vec<_>>>()?;
     if pipe::is_pipe(dest) {
@@ -71,6 +70,18 @@ pub(super) fn run(session: &Session, args: &GetArgs) -> Outcome<Exit> {
         tell_of_faults(session, &*one.files, one.tree);
     }
     getting.show(&wanted, &got, &tally)
+}
+
+/// The paths to extract, and the destination: the last argument, unless it is one of the paths.
+fn typed(all: &[OsString]) -> (&[OsString], &Path) {
+    let is_path = |typed: &OsStr| {
+        let is_inside = typed.as_bytes().windows(2).any(|two| two == b":/");
+        is_inside && !Path::new(typed).exists()
+    };
+    match all.split_last() {
+        Some((dest, others)) if !others.is_empty() && !is_path(dest) => (others, Path::new(dest)),
+        _ => (all, Path::new(".")),
+    }
 }
 
 /// The selected files of a partition.
@@ -123,6 +134,17 @@ impl Goal {
                 return Ok(Self::Archive(packing));
             }
         }
+        if let Some(name) = unwritten_archive(dest).filter(|_| is_file != Some(true)) {
+            return Err(Failure::usage(format!("archives ending in .{name} are not written"))
+                .state("Nothing was extracted.")
+                .next("Name it .tar.zst, .tar.gz or .tar, or name a folder."));
+        }
+        let is_all = wanted.iter().flat_map(|one| &one.chosen).any(|one| one.name.is_empty());
+        if dest == Path::new(".") && is_all {
+            return Err(Failure::usage("a whole volume needs a destination")
+                .state("Nothing was extracted.")
+                .next("Add the name of a new folder, or of an archive such as hive-07.tar.zst."));
+        }
         if dest.is_dir() {
             return Ok(Self::Folder { folder: dest.to_owned(), is_new: false });
         }
@@ -142,7 +164,7 @@ impl Goal {
                         "folder {} does not exist",
                         quoted(&folder)
                     ))
-                    .state("Nothing was taken.")
+                    .state("Nothing was extracted.")
                     .next("Create the folder first."));
                 }
                 Ok(Self::Folder { folder, is_new: false })
@@ -150,6 +172,15 @@ impl Goal {
             _ => Ok(Self::Folder { folder: dest.to_owned(), is_new: true }),
         }
     }
+}
+
+/// The extension of a name, if it is that of an archive that can't be written.
+fn unwritten_archive(dest: &Path) -> Option<&'static str> {
+    const UNWRITTEN: [&str; 9] =
+        ["zip", "7z", "rar", "tar.xz", "txz", "tar.bz2", "tbz2", "tar.lz", "tar.lzma"];
+    let name = dest.file_name().unwrap_or_default().to_string_lossy().to_lowercase();
+    let is_it = |ending: &&str| name.strip_suffix(*ending).is_some_and(|stem| stem.ends_with('.'));
+    UNWRITTEN.into_iter().find(is_it).filter(|_| !dest.is_dir())
 }
 
 struct Getting<'a> {
@@ -198,20 +229,20 @@ impl Getting<'_> {
         if is_new {
             fs::create_dir(folder).map_err(|error| {
                 system(format!("making the folder {}", quoted(folder)), error)
-                    .state("Nothing was taken.")
+                    .state("Nothing was extracted.")
                     .next("Create the folder first, or name another one.")
             })?;
         }
-        let total = self.weight(wanted, "Nothing was taken.")?;
+        let total = self.weight(wanted, "Nothing was extracted.")?;
         judge_room(total, folder)?;
-        let mut sink = ToFolder::open(folder, self.args.replace).state("Nothing was taken.")?;
+        let mut sink = ToFolder::open(folder, self.args.replace).state("Nothing was extracted.")?;
         let state =
             format!("The files extracted so far are in {}, each of them complete.", quoted(folder));
         self.take(wanted, total, &mut sink, &state)
     }
 
     fn archive(&self, wanted: &[Wanted<'_>], packing: ArchivePacking) -> Outcome<Taken> {
-        let total = self.weight(wanted, "Nothing was taken.")?;
+        let total = self.weight(wanted, "Nothing was extracted.")?;
         if pipe::is_pipe(self.dest) {
             let to = BufWriter::with_capacity(1 << 16, io::stdout().lock());
             let mut sink = ToArchive::new(to, packing)?;
@@ -225,7 +256,7 @@ impl Getting<'_> {
         }
         let owner = self.session.environment.owner;
         let part = PartFile::create(self.dest, self.args.replace, owner)
-            .map_err(|error| Failure::from(error).state("Nothing was taken."))
+            .map_err(|error| Failure::from(error).state("Nothing was extracted."))
             .map_err(|failure| match failure.exit {
                 Exit::Refused => failure.next("Choose another name, or add --replace."),
                 _ => failure,
@@ -346,6 +377,6 @@ fn judge_room(total: ByteLen, folder: &Path) -> Outcome<()> {
             size::both(free)
         ),
     )
-    .state("Nothing was taken.")
+    .state("Nothing was extracted.")
     .next("Free some space there, or name a folder on a larger disk."))
 }

@@ -5,15 +5,11 @@ use crate::{
     args::ListArgs,
     exit::Exit,
     failure::Outcome,
-    render::{
-        Rows, Tone, count,
-        files::{self as words, Owners},
-        json, size, table,
-    },
+    render::{Rows, Tone, count, files as words, json, size, table},
     session::Session,
 };
 use imbrik_core::{
-    files::{Found, below},
+    files::{Found, Owners, below},
     fs::{FileId, FileInfo, FileKind, Files, Onward, Walked, WalkedEntry},
     layout::Part,
     progress::Cancel,
@@ -223,9 +219,7 @@ impl Listing<'_> {
     /// Owner, group and size.
     fn cells(&self, shown: &Shown) -> [String; 3] {
         let of = shown.info.ownership;
-        let named = |number: u32, name: Option<&str>| {
-            name.map_or_else(|| number.to_string(), str::to_owned)
-        };
+        let named = |id: u32, name: Option<&[u8]>| name.map_or_else(|| id.to_string(), words::name);
         let owner = of.map(|of| named(of.owner, self.owners.user(of.owner)));
         let group = of.map(|of| named(of.group, self.owners.group(of.group)));
         let size = match shown.info.kind {
@@ -278,18 +272,28 @@ impl Listing<'_> {
             mode: info.ownership.map(|of| format!("{:04o}", of.permissions)),
             owner,
             group,
-            owner_name: owner.and_then(|owner| self.owners.user(owner)).map(str::to_owned),
-            group_name: group.and_then(|group| self.owners.group(group)).map(str::to_owned),
+            owner_name: owner.and_then(|owner| self.owners.user(owner)).map(words::name),
+            group_name: group.and_then(|group| self.owners.group(group)).map(words::name),
             modified: info.modified.map(|time| format!("{}.{:09}", time.seconds, time.nanoseconds)),
             target: target.as_ref().map(|target| String::from_utf8_lossy(target).into_owned()),
             device,
         }
     }
 
-    /// How much room folders take with all that is below them.
+    /// Prints the sizes of folders with everything below them.
     fn sizes(&self, found: &[Found]) -> Outcome<(u64, u64)> {
+        let measured = self.session.waiting("adding up the folders", || self.measured(found));
+        let Measured { folders, entries, faults } = measured?;
+        for (path, why) in &faults {
+            self.session.out.warn(&format!("/{}: {why}", words::name(path)));
+        }
+        self.show_sizes(folders);
+        Ok((entries, faults.len() as u64))
+    }
+
+    fn measured(&self, found: &[Found]) -> Outcome<Measured> {
         let mut all: Vec<Folder> = Vec::new();
-        let (mut entries, mut faults) = (0u64, 0u64);
+        let (mut entries, mut faults) = (0u64, Vec::new());
         let mut seen = HashSet::new();
         for one in found {
             // The folders from the root to the present one.
@@ -299,9 +303,7 @@ impl Listing<'_> {
                 let WalkedEntry { path, file, info, depth } = match walked {
                     Walked::Entry(entry) => entry,
                     Walked::Fault { path, error } => {
-                        faults += 1;
-                        let path = below(&one.path, path);
-                        self.session.out.warn(&format!("/{}: {error}", words::name(&path)));
+                        faults.push((below(&one.path, path), error.to_string()));
                         return Ok(Onward::Past);
                     }
                 };
@@ -322,6 +324,10 @@ impl Listing<'_> {
             close(&mut open, 0, &mut all);
         }
         all.sort_by(|a, b| b.len.cmp(&a.len).then_with(|| a.path.cmp(&b.path)));
+        Ok(Measured { folders: all, entries, faults })
+    }
+
+    fn show_sizes(&self, mut all: Vec<Folder>) {
         let out = &self.session.out;
         if out.is_json() {
             let mut rows = out.rows();
@@ -338,7 +344,7 @@ impl Listing<'_> {
                     break;
                 }
             }
-            return Ok((entries, faults));
+            return;
         }
         let most = all.first().map_or(0, |folder| folder.len).max(1);
         // Empty ones fill nothing.
@@ -360,7 +366,6 @@ impl Listing<'_> {
         if let Some(more) = all.len().checked_sub(LARGEST).filter(|more| *more > 0) {
             out.line(&format!("  and {} smaller than these", count(more as u64, "folder")));
         }
-        Ok((entries, faults))
     }
 
     /// How much of the volume a file's content takes: holes are none of it.
@@ -375,6 +380,13 @@ impl Listing<'_> {
             _ => 0,
         }
     }
+}
+
+/// All folders, the largest first, the number of entries, and what could not be read.
+struct Measured {
+    folders: Vec<Folder>,
+    entries: u64,
+    faults: Vec<(Vec<u8>, String)>,
 }
 
 /// A folder and everything below it.

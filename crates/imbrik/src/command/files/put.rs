@@ -6,15 +6,15 @@ use super::{
     found,
 };
 use crate::{
-    args::{CarryArgs, GiveArgs, PutArgs},
+    args::{CarryArgs, GiveArgs, Owner, PutArgs},
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     render::{files::name, json, quoted},
     session::Session,
 };
 use imbrik_core::{
-    files::{Brought, Given, Tree, below, find},
-    fs::FileKind,
+    files::{Brought, Given, Owners, Tree, below, find},
+    fs::{FileKind, Files},
     store::Tally,
     units::ByteLen,
 };
@@ -81,7 +81,7 @@ fn take_in(wanted: &mut Wanted, brought: Brought, to: &[u8], replaced: Option<By
 }
 
 /// The owner and mode of all added files, from the command line.
-fn given(args: &GiveArgs, tree: &Tree) -> Outcome<Given> {
+pub(super) fn given(args: &GiveArgs, tree: &Tree) -> Outcome<Given> {
     let files = tree.files().looked()?;
     let knows_owners = files.info(files.root()).looked()?.ownership.is_some();
     if !knows_owners && (args.owner.is_some() || args.mode.is_some()) {
@@ -91,9 +91,26 @@ fn given(args: &GiveArgs, tree: &Tree) -> Outcome<Given> {
     }
     Ok(Given {
         permissions: args.mode,
-        owner: args.owner.map(|owner| (owner.0, owner.1)),
+        owner: args.owner.as_ref().map(|owner| ids(owner, &*files, tree)).transpose()?,
         only_files: !knows_owners,
     })
+}
+
+/// The ids of an owner, whose names are those of the system on the same volume.
+fn ids(owner: &Owner, files: &dyn Files, tree: &Tree) -> Outcome<(u32, u32)> {
+    let owners = Owners::of(files);
+    let unknown = |what: &str, name: &str| {
+        Failure::usage(format!("{} has no {what} {name}", tree.title()))
+            .state(UNTOUCHED)
+            .next("Give its number, such as 1000, or add it to the system first.")
+    };
+    let number = |text: &str| text.parse::<u32>().ok();
+    let user = owners.ids_of_user(owner.user.as_bytes());
+    let user = user.or_else(|| number(&owner.user).map(|id| (id, id)));
+    let (user, primary) = user.ok_or_else(|| unknown("user", &owner.user))?;
+    let Some(group) = &owner.group else { return Ok((user, primary)) };
+    let id = owners.id_of_group(group.as_bytes()).or_else(|| number(group));
+    Ok((user, id.ok_or_else(|| unknown("group", group))?))
 }
 
 /// The path in the volume for something called `base`: in the folder `goal`, or that name itself; and the length of the

@@ -6,7 +6,7 @@ use crate::{
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     packing::Destination,
-    render::{count, json, quoted, size, time},
+    render::{Out, count, json, quoted, size, time},
     session::Session,
 };
 use imbrik_core::{
@@ -38,7 +38,7 @@ impl OnShelf {
     /// # Errors
     /// When another process has it locked, and when it was unmounted since `to` was chosen.
     pub(super) fn lock(to: &Destination, is_wanted: bool) -> Outcome<Option<Self>> {
-        let Destination::File(path, chosen) = to else { return Ok(None) };
+        let Destination::File(path, chosen, _) = to else { return Ok(None) };
         let folder = path.parent().unwrap_or(Path::new("."));
         let gone = || {
             Failure::new(Exit::Failed, format!("{} is not a shelf any more", quoted(folder)))
@@ -195,7 +195,7 @@ impl Earlier {
             };
             Failure::from(error).state(super::UNWRITTEN).next(next)
         })?;
-        for why in &reuse.read_afresh {
+        for why in &reuse.read_in_full {
             session.out.note(&format!("{}.", super::sentence(why)));
         }
         if args.fit {
@@ -212,7 +212,7 @@ impl Earlier {
         to: &Destination,
         view: &View,
     ) -> Outcome<()> {
-        let Destination::File(image, _) = to else { return Ok(()) };
+        let Destination::File(image, ..) = to else { return Ok(()) };
         let folder = image.parent().unwrap_or(Path::new("/"));
         let place = OutputDisk::of(folder).state(super::UNTOUCHED)?;
         let used = view.copied_in(Span::whole(view.size()));
@@ -249,7 +249,7 @@ impl Earlier {
     }
 
     /// The text about reused data.
-    pub(super) fn lines(&self, saved: &Saved) -> Vec<String> {
+    pub(super) fn lines(&self, out: &Out, saved: &Saved) -> Vec<String> {
         let name = quoted(self.reuse.image.path());
         let unread: ByteLen = saved.reused.unread.iter().map(|span| span.len()).sum();
         let mut lines = Vec::new();
@@ -258,8 +258,12 @@ impl Earlier {
                 0 => String::new(),
                 files => format!(" in {}", count(files, "file")),
             };
+            let compared = match self.reuse.compared {
+                ByteLen::ZERO => String::new(),
+                compared => format!("; {} compared", size::short(compared)),
+            };
             lines.push(format!(
-                "Unchanged {}{files}, according to file metadata; not read from the card",
+                "Unchanged {}{files} by file metadata, not read{compared}",
                 size::short(self.known())
             ));
         }
@@ -269,13 +273,13 @@ impl Earlier {
                  place with its old time is not noticed (--reread)"
             ));
         }
-        if !self.reuse.compared.is_zero() {
+        if !self.reuse.compared.is_zero() && (out.is_verbose() || self.known().is_zero()) {
             lines.push(format!(
                 "Compared  {} more, read from the card and from the image: identical",
                 size::short(self.reuse.compared)
             ));
         }
-        if !unread.is_zero() {
+        if !unread.is_zero() && (out.is_verbose() || !saved.reused.is_verified) {
             lines.push(match (saved.reused.is_verified, self.checked) {
                 (true, _) => format!(
                     "Copied    {} from {name}, each tile verified first",
@@ -293,7 +297,7 @@ impl Earlier {
             });
         }
         let read: ByteLen = saved.reused.read.iter().map(|span| span.len()).sum();
-        if !read.is_zero() {
+        if !read.is_zero() && out.is_verbose() {
             lines.push(format!("Reused    {} that were read and are unchanged", size::short(read)));
         }
         lines
@@ -306,8 +310,8 @@ impl Earlier {
             unchanged_files: self.reuse.files,
             unchanged_bytes: self.known().get(),
             unread_bytes: saved.reused.unread.iter().map(|span| span.len().get()).sum(),
-            tiles_taken_over: saved.reused.tiles(),
-            read_afresh: self.reuse.read_afresh.clone(),
+            tiles_reused: saved.reused.tiles(),
+            read_in_full: self.reuse.read_in_full.clone(),
         }
     }
 }

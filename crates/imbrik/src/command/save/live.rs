@@ -106,7 +106,9 @@ impl Live<'_> {
         let (mut copy, saved) = self.copied(&first, reuse, &options, to)?;
         earlier::report_damage(session, shelf.as_ref(), &saved, earlier.as_ref());
         let is_damaged = !saved.reused.damaged.is_empty();
-        let reused = earlier.as_ref().map(|earlier| (earlier.lines(&saved), earlier.json(&saved)));
+        let reused = earlier
+            .as_ref()
+            .map(|earlier| (earlier.lines(&session.out, &saved), earlier.json(&saved)));
         let took = begun.elapsed();
         let all = [Span::whole(before.survey.size)];
         for _ in 0..MOST_PASSES {
@@ -118,8 +120,8 @@ impl Live<'_> {
             let mut wanted = self::wanted(&snapshot);
             wanted.source = Arc::clone(&reuse.source);
             if snapshot.is_whole {
-                let stood = self.card.stood(&snapshot);
-                let exit = self.finish(&wanted, reuse, stood, reused, &options, to, started)?;
+                let frozen = self.card.frozen(&snapshot);
+                let exit = self.finish(&wanted, reuse, frozen, reused, &options, to, started)?;
                 return Ok(if is_damaged && exit == Exit::Done { Exit::Mismatch } else { exit });
             }
             let plan = all_in_use(session, &wanted)?;
@@ -179,7 +181,7 @@ impl Live<'_> {
         &self,
         wanted: &SaveSource,
         reuse: Reuse,
-        stood: Freezes,
+        frozen: Freezes,
         reused: Option<(Vec<String>, json::Reused)>,
         options: &SaveOptions,
         to: &Destination,
@@ -192,7 +194,7 @@ impl Live<'_> {
             reuse.same.clear();
         }
         let mut manifest = manifest(self.args, self.card.card, wanted, &content);
-        manifest.made_at = stood.at;
+        manifest.made_at = frozen.at;
         manifest.in_use = true;
         let progress = session.progress(if options.check { 2 } else { 1 });
         let cancel = &session.environment.interrupt.cancel;
@@ -214,7 +216,7 @@ impl Live<'_> {
             saved: &saved,
             reused,
             reused_lines: reused_lines.unwrap_or_default(),
-            stood: Some(stood),
+            frozen: Some(frozen),
             tally: &self.card.tally,
             took: started.elapsed(),
         };

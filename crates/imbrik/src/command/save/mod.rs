@@ -291,8 +291,10 @@ impl Run<'_> {
             pack: self.options.pack,
             saved,
             reused: self.earlier.map(|earlier| earlier.json(saved)),
-            reused_lines: self.earlier.map_or(Vec::new(), |earlier| earlier.lines(saved)),
-            stood: None,
+            reused_lines: self
+                .earlier
+                .map_or(Vec::new(), |earlier| earlier.lines(&self.session.out, saved)),
+            frozen: None,
             tally: self.tally,
             took: self.started.elapsed(),
         }
@@ -363,7 +365,7 @@ impl SaveSource {
 fn content(session: &Session, args: &SaveArgs, wanted: &SaveSource) -> Outcome<ImagePlan> {
     let (source, survey) = (&wanted.source, &wanted.survey);
     if args.fit {
-        let room = args.room.map_or(ByteLen::ZERO, |room| room.0);
+        let room = args.room.map(|room| room.0);
         let smallest = fit_plan::smallest(survey, None, room).map_err(|failure| {
             failure.next("Leave --fit out: free space takes no space in the image.")
         })?;

@@ -34,7 +34,7 @@ pub(super) struct Done<'a> {
     pub(super) reused: Option<json::Reused>,
     pub(super) reused_lines: Vec<String>,
     /// The times and durations of the freezes of a card in use.
-    pub(super) stood: Option<Freezes>,
+    pub(super) frozen: Option<Freezes>,
     /// The number of bytes read from the card.
     pub(super) tally: &'a Tally,
     pub(super) took: Duration,
@@ -63,7 +63,7 @@ impl Done<'_> {
             resumed_bytes: saved.resumed.get(),
             was_cut_short: saved.was_cut_short,
             reused: self.reused.clone(),
-            stood: self.stood.as_ref().map(Freezes::json),
+            frozen: self.frozen.as_ref().map(Freezes::json),
         }
     }
 
@@ -104,8 +104,8 @@ impl Done<'_> {
             size::short(self.tally.read()),
             time::span(self.took)
         );
-        if let Some(stood) = &self.stood {
-            text.push_str(&stood.in_brief());
+        if let Some(frozen) = &self.frozen {
+            text.push_str(&frozen.in_brief());
         }
         if !self.saved.unreadable.is_empty() {
             text.push_str(", NOT ALL COULD BE READ");
@@ -141,7 +141,7 @@ impl Done<'_> {
             size::both(self.used),
             size::short(tally.read())
         ));
-        for line in self.stood.iter().flat_map(Freezes::lines).chain(self.reused_lines.clone()) {
+        for line in self.frozen.iter().flat_map(Freezes::lines).chain(self.reused_lines.clone()) {
             out.line(&line);
         }
         if !saved.resumed.is_zero() {

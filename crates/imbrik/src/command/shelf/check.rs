@@ -43,11 +43,11 @@ pub(super) fn check(session: &Session, shelf: &Shelf, most: usize) -> Outcome<Ex
         }
         checked.push(json::ShelfCheckedImage {
             image: json::path(&one.path),
-            whole: why.is_none(),
+            intact: why.is_none(),
             why,
         });
     }
-    let damaged = checked.iter().filter(|one| !one.whole).count();
+    let damaged = checked.iter().filter(|one| !one.intact).count();
     if !checked.is_empty() {
         let result = if damaged == 0 { "OK".to_owned() } else { format!("{damaged} DAMAGED") };
         out.in_brief(format!("{} checked, {result}", checked.len()));

@@ -92,7 +92,7 @@ fn overdue(shelf: &Shelf, listing: &Listing, now: Timestamp) -> Vec<json::ShelfO
         let (card, image) = (Some(one.card_label.clone()), Some(json::path(&one.path)));
         all.push(json::ShelfOverdue { what, card, image, text });
     }
-    for one in &listing.strangers {
+    for one in &listing.unrecognised {
         let text = format!("{} cannot be read as an image: {}.", quoted(&one.path), one.why);
         let image = Some(json::path(&one.path));
         all.push(json::ShelfOverdue { what: Kind::Unreadable, card: None, image, text });

@@ -36,12 +36,12 @@ pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
                 .images
                 .iter()
                 .zip(&fates)
-                .map(|(one, fate)| image(one, *fate))
+                .map(|(one, status)| image(one, *status))
                 .collect(),
-            strangers: listing
-                .strangers
+            unrecognised: listing
+                .unrecognised
                 .iter()
-                .map(|one| json::ShelfStranger {
+                .map(|one| json::ShelfUnrecognised {
                     path: json::path(&one.path),
                     why: one.why.clone(),
                 })
@@ -92,7 +92,7 @@ pub(super) fn run(session: &Session, args: &ShelfOnlyArgs) -> Outcome<Exit> {
             size::short(left.len)
         ));
     }
-    for stranger in &listing.strangers {
+    for stranger in &listing.unrecognised {
         out.warn(&format!("{} is ignored: {}.", quoted(&stranger.path), stranger.why));
     }
     Ok(Exit::Done)
@@ -155,13 +155,13 @@ fn full_in(listing: &Listing, now: Timestamp, free: ByteLen) -> Option<f64> {
     (recent.len() > 2 && days >= 1.0 && pace > 0.0).then(|| free.get() as f64 / pace)
 }
 
-fn row(image: &Shelved, fate: Fate) -> Vec<String> {
+fn row(image: &Shelved, status: Fate) -> Vec<String> {
     let checked = match (image.remarks.checked, image.remarks.whole) {
         (Some(_), Some(false)) => "damaged".to_owned(),
         (Some(at), _) => at.to_zoned(TimeZone::system()).strftime("%Y-%m-%d").to_string(),
         (None, _) => "never".to_owned(),
     };
-    let stays = match fate {
+    let stays = match status {
         Fate::Newest => "newest",
         Fate::Pinned => "pinned",
         Fate::LastChecked => "checked",
@@ -184,7 +184,7 @@ fn row(image: &Shelved, fate: Fate) -> Vec<String> {
     ]
 }
 
-pub(super) fn image(image: &Shelved, fate: Fate) -> json::ShelfImage {
+pub(super) fn image(image: &Shelved, status: Fate) -> json::ShelfImage {
     json::ShelfImage {
         image: json::path(&image.path),
         card: image.card_label.clone(),
@@ -197,15 +197,15 @@ pub(super) fn image(image: &Shelved, fate: Fate) -> json::ShelfImage {
         note: image.note.clone(),
         pinned: image.remarks.pinned,
         checked_at: image.remarks.checked.map(|at| at.to_string()),
-        whole: image.remarks.whole,
-        fate: match fate {
-            Fate::Newest => json::ShelfFate::Newest,
-            Fate::Pinned => json::ShelfFate::Pinned,
-            Fate::LastChecked => json::ShelfFate::LastChecked,
-            Fate::Rule => json::ShelfFate::Rule,
-            Fate::Damaged => json::ShelfFate::Damaged,
-            Fate::Ahead => json::ShelfFate::FutureDate,
-            Fate::Goes => json::ShelfFate::Goes,
+        intact: image.remarks.whole,
+        status: match status {
+            Fate::Newest => json::ShelfStatus::Newest,
+            Fate::Pinned => json::ShelfStatus::Pinned,
+            Fate::LastChecked => json::ShelfStatus::LastChecked,
+            Fate::Rule => json::ShelfStatus::Rule,
+            Fate::Damaged => json::ShelfStatus::Damaged,
+            Fate::Ahead => json::ShelfStatus::FutureDate,
+            Fate::Goes => json::ShelfStatus::Remove,
         },
     }
 }

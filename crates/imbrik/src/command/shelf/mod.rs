@@ -32,6 +32,7 @@ pub(crate) fn run(session: &Session, args: &ShelfArgs) -> Outcome<Exit> {
         ShelfCommand::List(args) => list::run(session, args),
         ShelfCommand::Keep(args) => keep(session, args),
         ShelfCommand::Thin(args) => thin::run(session, args),
+        ShelfCommand::Remove(args) => thin::remove(session, args),
         ShelfCommand::Check(args) => check::run(session, args),
         ShelfCommand::Due(args) => due::run(session, args),
         ShelfCommand::Pin(args) => pin::pin(session, args, true),

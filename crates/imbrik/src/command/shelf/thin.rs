@@ -2,15 +2,16 @@
 
 use super::{UNTOUCHED, open};
 use crate::{
-    args::ShelfThinArgs,
+    args::{ShelfRemoveArgs, ShelfThinArgs},
     confirm::Policy,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
-    render::{count, json, quoted, size, time},
+    render::{Tone, count, json, quoted, size, time},
     session::Session,
 };
 use imbrik_core::shelf::{Removal, Shelf};
 use jiff::{Timestamp, tz::TimeZone};
+use std::path::Path;
 
 pub(super) fn run(session: &Session, args: &ShelfThinArgs) -> Outcome<Exit> {
     let shelf = open(session, args.folder.as_deref())?;
@@ -60,6 +61,56 @@ pub(super) fn thin(session: &Session, shelf: &Shelf, plan: bool, yes: bool) -> O
             count(removal.images.len() as u64, "image"),
             size::short(removal.least_freed())
         ));
+    }
+    Ok(Exit::Done)
+}
+
+/// Removes one image, whatever the rules are, unless it is pinned.
+pub(super) fn remove(session: &Session, args: &ShelfRemoveArgs) -> Outcome<Exit> {
+    let path = session.image_path(&args.image)?;
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+    let shelf = open(session, Some(folder.unwrap_or(Path::new("."))))?;
+    let lock = shelf.lock().state(UNTOUCHED)?;
+    let listing = shelf.list(Timestamp::now()).state(UNTOUCHED)?;
+    let image = listing.images.iter().find(|image| image.path.file_name() == path.file_name());
+    let image = image.ok_or_else(|| {
+        Failure::usage(format!("the shelf has no image {}", quoted(&path)))
+            .state(UNTOUCHED)
+            .next("`imbrik shelf list` lists them.")
+    })?;
+    let name = quoted(image.path.file_name().unwrap_or_default().as_ref());
+    if image.remarks.pinned {
+        return Err(Failure::refused(format!("{name} is pinned"))
+            .state(UNTOUCHED)
+            .next(format!("Unpin it first: imbrik shelf unpin {}", quoted(&path))));
+    }
+    let of = listing.by_card().get(&image.card).map_or(0, Vec::len);
+    let out = &session.out;
+    if !out.is_json() {
+        let others = match of.saturating_sub(1) {
+            0 => out.paint(Tone::Alarm, "the only image of this card"),
+            others => format!("{} of this card kept", count(others as u64, "other image")),
+        };
+        out.line(&format!(
+            "Remove    {name}  {}, frees at least {}; {others}",
+            time::date_and_time(image.made_at),
+            size::short(image.own)
+        ));
+    }
+    let question = "A removed image cannot be restored. Type remove to continue: ";
+    session.confirm_by_typing("remove", question, args.yes)?;
+    shelf.remove(image, &lock).state(UNTOUCHED)?;
+    if out.is_json() {
+        let more = json::ShelfThinned {
+            shelf: json::path(shelf.folder()),
+            removed: vec![json::path(&image.path)],
+            unfinished: Vec::new(),
+            kept: listing.images.len().saturating_sub(1) as u64,
+            own_bytes: image.own.get(),
+        };
+        out.line(&json::object("shelf", "thinned", more).to_string());
+    } else {
+        out.line(&format!("Removed   {name}"));
     }
     Ok(Exit::Done)
 }

@@ -391,7 +391,7 @@ impl Found<'_> {
             smallest_card: self.survey.needed().get(),
             smallest_card_for_the_data: self.minimum_sizes().last_shrunk().map(ByteLen::get),
             smallest_card_of_all: self.minimum_sizes().all_shrunk().get(),
-            taken_whole_because: self.survey.whole_because.map(str::to_owned),
+            copied_whole_because: self.survey.whole_because.map(str::to_owned),
             card_bytes_read: tally.read().get(),
             seconds: took.as_secs_f64(),
             map: map.map(json::path),

@@ -34,7 +34,7 @@ impl OnShelf {
             let cancel = &session.environment.interrupt.cancel;
             Reuse::of(Arc::new(image), card, survey, occupancy, cancel)
         });
-        let changed = changed.ok().filter(|reuse| reuse.read_afresh.is_empty()).map(|reuse| {
+        let changed = changed.ok().filter(|reuse| reuse.read_in_full.is_empty()).map(|reuse| {
             let known: ByteLen = reuse.known.iter().map(|span| span.len()).sum();
             let same = known.saturating_add(reuse.compared);
             occupancy.used_in(Span::whole(survey.size)).saturating_sub(same)

@@ -250,7 +250,7 @@ pub(crate) struct FilesChanged {
     /// Files that were not added, or not completely.
     pub(crate) left_out: Vec<FileLeftOut>,
     /// Count of frames that were copied unchanged; null for a card.
-    pub(crate) frames_taken_over: Option<u64>,
+    pub(crate) frames_reused: Option<u64>,
     pub(crate) seconds: f64,
 }
 

@@ -60,6 +60,8 @@ fn objects(generator: &mut SchemaGenerator) -> Vec<Object> {
         one::<Fitted>(g, &["fit"], &["done"]),
         one::<Mended>(g, &["mend"], &["done"]),
         one::<Weighed>(g, &["weigh"], &["done", "differs"]),
+        one::<WipePlan>(g, &["wipe"], &["plan"]),
+        one::<Wiped>(g, &["wipe"], &["done"]),
         one::<Repacked>(g, &["repack"], &["done"]),
         one::<ListedFile>(g, &["files list"], &["entry"]),
         one::<FolderSize>(g, &["files list"], &["folder"]),
@@ -137,7 +139,7 @@ Every object begins with
 | `result` | `done`, `plan`, `differs` or `failed` |
 
 Sizes, offsets and spans are bytes; a span is `[first byte, bytes]`; times are seconds. Paths of
-files are whole; cards are named as they are typed. With several cards, each has objects of its
+files are absolute; cards are named as they are typed. With several cards, each has objects of its
 own; when some of them failed, a `failed` for all of them ends it.
 ";
 

@@ -44,16 +44,16 @@ pub(crate) struct ShelfImage {
     /// When all of it was last read; null when that never was.
     pub(crate) checked_at: Option<String>,
     /// The result of the last check.
-    pub(crate) whole: Option<bool>,
+    pub(crate) intact: Option<bool>,
     /// The effect of the next run of the retention rules.
-    pub(crate) fate: ShelfFate,
+    pub(crate) status: ShelfStatus,
 }
 
 /// The reason for keeping an image, or that it will be removed.
 #[derive(Clone, Copy, Serialize)]
 #[serde(rename_all = "kebab-case")]
 #[cfg_attr(test, derive(JsonSchema))]
-pub(crate) enum ShelfFate {
+pub(crate) enum ShelfStatus {
     Newest,
     Pinned,
     LastChecked,
@@ -62,13 +62,13 @@ pub(crate) enum ShelfFate {
     Damaged,
     /// It is dated in the future, so that no rule applies to it.
     FutureDate,
-    Goes,
+    Remove,
 }
 
 /// A file that looks like an image and is not listed.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
-pub(crate) struct ShelfStranger {
+pub(crate) struct ShelfUnrecognised {
     pub(crate) path: String,
     pub(crate) why: String,
 }
@@ -82,7 +82,7 @@ pub(crate) struct ShelfListed {
     pub(crate) rules: String,
     pub(crate) due_days: u32,
     pub(crate) images: Vec<ShelfImage>,
-    pub(crate) strangers: Vec<ShelfStranger>,
+    pub(crate) unrecognised: Vec<ShelfUnrecognised>,
     pub(crate) free_bytes: Option<u64>,
     /// The number of days until the disk is full, at the pace of the last month; null if unknown.
     pub(crate) full_in_days: Option<f64>,
@@ -125,7 +125,7 @@ pub(crate) struct ShelfChecked {
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) struct ShelfCheckedImage {
     pub(crate) image: String,
-    pub(crate) whole: bool,
+    pub(crate) intact: bool,
     /// The problem, if there is any.
     pub(crate) why: Option<String>,
 }

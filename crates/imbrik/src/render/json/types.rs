@@ -203,7 +203,7 @@ pub(crate) struct Shown {
     /// The size of the smallest card if all volumes shrink.
     pub(crate) smallest_card_of_all: u64,
     /// Why it can only be copied as a whole; null if that is not necessary.
-    pub(crate) taken_whole_because: Option<String>,
+    pub(crate) copied_whole_because: Option<String>,
     pub(crate) card_bytes_read: u64,
     pub(crate) seconds: f64,
     /// The file of the map.
@@ -322,7 +322,7 @@ pub(crate) struct Saved {
     /// With `--reuse`, data from the earlier image; otherwise null.
     pub(crate) reused: Option<Reused>,
     /// With `--live`, times of the freezes; otherwise null.
-    pub(crate) stood: Option<Freezes>,
+    pub(crate) frozen: Option<Freezes>,
 }
 
 /// Freezes of a card in use.
@@ -352,10 +352,10 @@ pub(crate) struct Reused {
     pub(crate) unchanged_bytes: u64,
     /// Bytes of the card in reused tiles that were not read at all.
     pub(crate) unread_bytes: u64,
-    /// Bytes of the card in all reused tiles.
-    pub(crate) tiles_taken_over: u64,
+    /// Tiles, or frames, that were reused.
+    pub(crate) tiles_reused: u64,
     /// Why partitions were read in full, one sentence each.
-    pub(crate) read_afresh: Vec<String>,
+    pub(crate) read_in_full: Vec<String>,
 }
 
 /// An image in which missing ranges were filled in.
@@ -392,7 +392,7 @@ pub(crate) struct Weighed {
     /// Bytes of the card that the test covers. Below 90 % of it, the exit code is 3.
     pub(crate) tested_bytes: u64,
     /// Bytes that were written and read back.
-    pub(crate) proved_bytes: u64,
+    pub(crate) verified_bytes: u64,
     /// Bytes per second.
     pub(crate) read_rate: Option<u64>,
     /// Bytes per second.
@@ -406,6 +406,33 @@ pub(crate) struct Weighed {
     pub(crate) seconds: f64,
     /// The file of the plot.
     pub(crate) map: Option<String>,
+}
+
+/// A card before it is wiped.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct WipePlan {
+    pub(crate) card: String,
+    pub(crate) card_size: u64,
+    /// What is on it.
+    pub(crate) content: Content<Partition>,
+    /// True if the zeros are read back.
+    pub(crate) read_back: bool,
+}
+
+/// A wiped card.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct Wiped {
+    pub(crate) card: String,
+    pub(crate) card_size: u64,
+    /// Bytes that were zero already, and not written.
+    pub(crate) zero_already: u64,
+    /// True if the zeros were read back.
+    pub(crate) read_back: bool,
+    pub(crate) card_bytes_read: u64,
+    pub(crate) card_bytes_written: u64,
+    pub(crate) seconds: f64,
 }
 
 /// How a card has less capacity than it claims.
@@ -444,7 +471,7 @@ pub(crate) enum LostWhat {
     /// Entries of a folder.
     Folder,
     /// Metadata, and therefore all of a file or folder.
-    Whole,
+    All,
     /// Metadata of the volume, or data of an unknown file.
     Elsewhere,
 }
@@ -520,6 +547,8 @@ pub(crate) struct Checked {
     /// Volumes and gaps that differ, with the bytes that do.
     pub(crate) card_differing_places: Option<Vec<(String, u64)>>,
     pub(crate) card_bytes_read: u64,
+    /// The connected cards with the same ids; empty with `--against`, and for a damaged image.
+    pub(crate) cards: Vec<String>,
     pub(crate) seconds: f64,
 }
 
@@ -529,12 +558,11 @@ pub(crate) struct Checked {
 #[cfg_attr(test, derive(JsonSchema))]
 pub(crate) enum Verdict {
     /// The content matches digests or a hash.
-    Whole,
+    Intact,
     /// It is readable, and has nothing to compare the content with.
     Readable,
     /// Data are missing at the end, according to its partition table or volume.
-    #[serde(rename = "cut short")]
-    CutShort,
+    Truncated,
     /// It is readable, and its content is not recognised.
     Unknown,
     /// The image is damaged.
@@ -574,7 +602,7 @@ pub(crate) struct Repacked {
     pub(crate) made: MadeImage,
     pub(crate) tiles: u64,
     /// Frames that were copied unchanged.
-    pub(crate) tiles_taken_over: u64,
+    pub(crate) frames_reused: u64,
     /// True if each tile was compared with its digest in the old image.
     pub(crate) compared_with_digests: bool,
 }
@@ -655,5 +683,5 @@ pub(crate) struct WrittenCard {
     pub(crate) read_back: bool,
     pub(crate) seconds: f64,
     /// With `--live`, times of the freezes; otherwise null.
-    pub(crate) stood: Option<Freezes>,
+    pub(crate) frozen: Option<Freezes>,
 }
