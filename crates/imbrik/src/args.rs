@@ -398,8 +398,7 @@ pub(crate) struct CheckArgs {
     #[arg(long, value_name = "HASH|FILE", help_heading = READ)]
     pub(crate) expect: Option<String>,
     /// Write a checksum file next to an image that has none
-    #[arg(long, value_name = "HASH", num_args = 0..=1, require_equals = true,
-          default_missing_value = "sha256", value_parser = HASHES, help_heading = WRITE)]
+    #[arg(long, value_name = "HASH", value_parser = HASHES, help_heading = WRITE)]
     pub(crate) sum: Option<String>,
 }
 
@@ -559,6 +558,44 @@ pub(crate) struct RestoreArgs {
     pub(crate) into: Option<String>,
     #[command(flatten)]
     pub(crate) write: WriteArgs,
+}
+
+impl RestoreArgs {
+    /// The same for a card instead of an image, unless an option needs an image.
+    pub(crate) fn as_clone(&self) -> Option<CloneArgs> {
+        let is_of_an_image = self.starts_at.is_some()
+            || self.as_is
+            || self.damaged
+            || self.only.is_some()
+            || self.into.is_some();
+        (!is_of_an_image).then(|| CloneArgs {
+            source: self.image.clone(),
+            cards: self.cards.clone(),
+            swap: false,
+            live: false,
+            freeze_limit: None,
+            damage: DamageArgs::default(),
+            write: self.write.clone(),
+        })
+    }
+}
+
+impl CloneArgs {
+    /// The same for an image instead of a card, unless an option needs a card.
+    pub(crate) fn as_restore(&self) -> Option<RestoreArgs> {
+        let DamageArgs { patience, strict } = self.damage;
+        let is_of_a_card = self.swap || self.live || patience.is_some() || strict;
+        (!is_of_a_card).then(|| RestoreArgs {
+            image: self.source.clone(),
+            cards: self.cards.clone(),
+            starts_at: None,
+            as_is: false,
+            damaged: false,
+            only: None,
+            into: None,
+            write: self.write.clone(),
+        })
+    }
 }
 
 #[derive(Debug, Args)]

@@ -6,14 +6,23 @@ use clap_complete::{
 };
 use imbrik_core::{
     card::Card,
+    files::{Tree, find},
+    fs::FileKind,
     image::Image,
     layout::{Part, Survey},
+    store::ReadAt,
 };
 use std::{
     env,
     ffi::{OsStr, OsString},
+    ops::ControlFlow,
     path::{Path, PathBuf},
+    str,
+    sync::Arc,
 };
+
+/// The maximum number of files of a folder that are offered.
+const MOST_OFFERED: usize = 1000;
 
 /// Cards alone.
 pub(crate) fn cards() -> ArgValueCompleter {
@@ -47,6 +56,50 @@ pub(crate) fn parts() -> ArgValueCompleter {
             .map(|(name, about)| CompletionCandidate::new(name).help(Some(about.into())))
             .collect()
     })
+}
+
+/// Paths in the card or image in the line: `2:/etc/`, and partitions before a colon is typed.
+pub(crate) fn part_paths() -> ArgValueCompleter {
+    ArgValueCompleter::new(|typed: &OsStr| paths_like(typed).unwrap_or_default())
+}
+
+fn paths_like(typed: &OsStr) -> Option<Vec<CompletionCandidate>> {
+    let typed = typed.to_str()?;
+    let fleet = fleet()?;
+    let cards = fleet.list().map(|listing| listing.cards).unwrap_or_default();
+    let words = env::args_os().skip(2);
+    let mut stores = words.filter_map(|word| store_of(Path::new(&word), &fleet, &cards));
+    let store = stores.next()?;
+    let survey = Survey::of(&*store).ok()?;
+    let Some((name, path)) = typed.split_once(':') else {
+        let names = survey.parts.iter().flat_map(names_of);
+        let names = names.filter(|(name, _)| name.starts_with(typed));
+        let candidate = |(name, about): (String, String)| {
+            CompletionCandidate::new(format!("{name}:/")).help(Some(about.into()))
+        };
+        return Some(names.map(candidate).collect());
+    };
+    let has_name = |part: &&Part| names_of(part).iter().any(|(one, _)| one == name);
+    let tree = Tree::open(&store, survey.parts.iter().find(has_name)?).ok()??;
+    let files = tree.files().ok()?;
+    let (folder, start) = path.rsplit_once('/').unwrap_or(("", path));
+    let folder_file = find(&*files, folder.as_bytes()).ok()?.pop()?.file;
+    let mut found = Vec::new();
+    let listed = files.entries(folder_file, &mut |entry| {
+        // Control characters would change the terminal.
+        if let Some(one) =
+            str::from_utf8(entry.name).ok().filter(|one| !one.chars().any(char::is_control))
+            && one.starts_with(start)
+            && found.len() < MOST_OFFERED
+        {
+            let is_folder = files.info(entry.file).is_ok_and(|info| info.kind == FileKind::Folder);
+            let slash = if is_folder { "/" } else { "" };
+            found.push(CompletionCandidate::new(format!("{name}:{folder}/{one}{slash}")));
+        }
+        Ok(ControlFlow::Continue(()))
+    });
+    listed.ok()?;
+    Some(found)
 }
 
 /// The names of a partition, and its description.
@@ -90,9 +143,14 @@ fn fleet() -> Option<Fleet> {
 
 /// The survey of the card or image called `name`; `None` if it is neither.
 fn survey_of(name: &Path, fleet: &Fleet, cards: &[Card]) -> Option<Survey> {
+    Survey::of(&*store_of(name, fleet, cards)?).ok()
+}
+
+/// The content of the card or image called `name`; `None` if it is neither.
+fn store_of(name: &Path, fleet: &Fleet, cards: &[Card]) -> Option<Arc<dyn ReadAt>> {
     let is_meant = |card: &&Card| card.path == name || Path::new(&card.id) == name;
     match cards.iter().find(is_meant) {
-        Some(card) => fleet.look(card).ok(),
-        None => Survey::of(&**Image::open(name, None).ok()?.content()).ok(),
+        Some(card) => fleet.host_of(card).open_source(card).ok(),
+        None => Some(Arc::clone(Image::open(name, None).ok()?.content())),
     }
 }

@@ -98,6 +98,11 @@ pub(crate) fn part<'a>(survey: &'a Survey, name: &str, card: &Path) -> Outcome<&
     let see = format!("See its partitions with `imbrik show {}`.", quoted(card));
     match found[..] {
         [part] => Ok(part),
+        [] if name.contains('/') => {
+            Err(Failure::usage(format!("{} has no partition {name}", card.display())).next(
+                "Write the partition's number or label before the path, such as 2:/etc/hostname.",
+            ))
+        }
         [] => Err(Failure::usage(format!("{} has no partition {name}", card.display())).next(see)),
         _ => Err(Failure::usage(format!("{} partitions are called {name}", found.len()))
             .next("Name it by its number.")),

@@ -249,6 +249,15 @@ impl Session {
         }
     }
 
+    /// Refuses to go on if a question can't be asked, in a command that has no plan to look at.
+    pub(crate) fn must_be_able_to_ask(&self, yes: bool) -> Outcome<()> {
+        if self.policy(yes) != Policy::Nobody {
+            return Ok(());
+        }
+        Err(Failure::refused("this needs confirmation, and there is no terminal to ask on")
+            .next("To do it without being asked, add --yes."))
+    }
+
     /// Asks the user to type the name of the data to lose.
     pub(crate) fn confirm_by_typing(&self, word: &str, question: &str, yes: bool) -> Outcome<()> {
         let policy = self.policy(yes);

@@ -13,7 +13,7 @@ pub(crate) fn may_be_read(card: &Card) -> Outcome<()> {
         Standing::Refused(reason @ (Reason::System(_) | Reason::Held { .. })) => {
             Err(Failure::refused(format!("{name} would change while it is read: {reason}"))
                 .state("Nothing was read or written.")
-                .next("Shut the machine down, and save its card on another one."))
+                .next("Save it while it runs: imbrik save --live / IMAGE. Or shut the machine down, and save its card on another one."))
         }
         _ => Ok(()),
     }

@@ -20,7 +20,11 @@ use imbrik_store::{
     read_vec,
     units::{ByteLen, Span, without},
 };
-use std::{path::Path, sync::Arc};
+use std::{
+    path::Path,
+    sync::Arc,
+    time::{Duration, Instant},
+};
 
 /// Saves `view` as the image `to`, which gets its name only when it is complete and, unless that was waived, verified.
 ///
@@ -200,6 +204,8 @@ pub struct Sampled {
     pub low: f64,
     /// The most likely fraction.
     pub likely: f64,
+    /// The time in which one thread would compress all of it, judged by the samples.
+    pub packing: Duration,
 }
 
 /// Samples the used space of `view`.
@@ -220,6 +226,7 @@ pub fn sample(view: &View, pack: Pack, level: i32) -> Result<Sampled> {
     let mut next = step / 2;
     let mut before = 0u64;
     let mut ratios = Vec::new();
+    let mut packing = Duration::ZERO;
     for span in used {
         let end = before.plus(span.len().get())?;
         while next < end {
@@ -235,7 +242,9 @@ pub fn sample(view: &View, pack: Pack, level: i32) -> Result<Sampled> {
             }
             // An unreadable sample is ignored.
             let Ok(bytes) = read_vec(view, at, len) else { continue };
+            let started = Instant::now();
             let packed = sampled(pack, level, &bytes)?;
+            packing = packing.saturating_add(started.elapsed());
             if let (Ok(packed), Ok(len)) = (u32::try_from(packed), u32::try_from(len.max(1))) {
                 ratios.push(f64::from(packed) / f64::from(len));
             }
@@ -249,7 +258,12 @@ pub fn sample(view: &View, pack: Pack, level: i32) -> Result<Sampled> {
         ratios.iter().map(|ratio| if *ratio > DENSE { *ratio } else { 0.0 }).collect();
     let (mean, error) = mean_and_error(&dense);
     let low = (mean - 3.0 * error) / 2.0;
-    Ok(Sampled { used: ByteLen::new(total), low: low.max(0.0), likely })
+    // Each sample stands for as many bytes as the others, holes included.
+    let sampled = u64::try_from(ratios.len()).unwrap_or(1).times(SAMPLE as u64)?.max(1);
+    let packing =
+        Duration::try_from_secs_f64(packing.as_secs_f64() * total as f64 / sampled as f64);
+    let packing = packing.unwrap_or(Duration::MAX);
+    Ok(Sampled { used: ByteLen::new(total), low: low.max(0.0), likely, packing })
 }
 
 /// The mean, and its standard error.

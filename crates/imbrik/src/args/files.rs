@@ -70,7 +70,7 @@ pub(crate) struct ListArgs {
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) source: PathBuf,
     /// The paths to list; the default is every volume from its root. Names can be patterns: '2:/etc/*.conf'
-    #[arg(value_name = "PART:/PATH")]
+    #[arg(value_name = "PART:/PATH", add = complete::part_paths())]
     pub(crate) paths: Vec<OsString>,
     /// List subfolders as well
     #[arg(long, help_heading = READ, conflicts_with = "sizes")]
@@ -88,7 +88,7 @@ pub(crate) struct GetArgs {
     pub(crate) source: PathBuf,
     /// The paths to extract, then the destination: a folder, a name for a single file or folder, a .tar, .tar.zst or
     /// .tar.gz; or -: a single file unchanged, anything else as a tar stream. The default is the current folder
-    #[arg(required = true, num_args = 1.., value_names = ["PART:/PATH", "DEST"])]
+    #[arg(required = true, num_args = 1.., value_names = ["PART:/PATH", "DEST"], add = complete::part_paths())]
     pub(crate) paths: Vec<OsString>,
     /// Replace existing files
     #[arg(long, help_heading = SAFETY)]
@@ -117,13 +117,13 @@ pub(crate) struct CarryArgs {
     #[arg(value_name = "OLD", add = complete::cards_and_files())]
     pub(crate) old: PathBuf,
     /// The path to copy
-    #[arg(value_name = "PART:/PATH")]
+    #[arg(value_name = "PART:/PATH", add = complete::part_paths())]
     pub(crate) from: OsString,
     /// The card or image to copy to
     #[arg(value_name = "NEW", add = complete::cards_and_files())]
     pub(crate) new: PathBuf,
     /// The destination: a folder, or the new name. Owners, modes, times and links are kept
-    #[arg(value_name = "PART:/PATH")]
+    #[arg(value_name = "PART:/PATH", add = complete::part_paths())]
     pub(crate) to: OsString,
     #[command(flatten)]
     pub(crate) give: GiveArgs,
@@ -137,7 +137,7 @@ pub(crate) struct RemoveArgs {
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) target: PathBuf,
     /// The paths to remove; names can be patterns, and a folder is removed with its content
-    #[arg(required = true, value_name = "PART:/PATH")]
+    #[arg(required = true, value_name = "PART:/PATH", add = complete::part_paths())]
     pub(crate) paths: Vec<OsString>,
     #[command(flatten)]
     pub(crate) change: ChangeArgs,
@@ -149,7 +149,7 @@ pub(crate) struct RenameArgs {
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) target: PathBuf,
     /// The file or folder to rename
-    #[arg(value_name = "PART:/PATH")]
+    #[arg(value_name = "PART:/PATH", add = complete::part_paths())]
     pub(crate) from: OsString,
     /// The new name in the same folder, a path, or another folder
     #[arg(value_name = "NEW")]
@@ -164,7 +164,7 @@ pub(crate) struct FolderArgs {
     #[arg(value_name = "CARD|IMAGE", add = complete::cards_and_files())]
     pub(crate) target: PathBuf,
     /// The folder
-    #[arg(required = true, value_name = "PART:/PATH")]
+    #[arg(required = true, value_name = "PART:/PATH", add = complete::part_paths())]
     pub(crate) paths: Vec<OsString>,
     #[command(flatten)]
     pub(crate) give: GiveArgs,
@@ -242,7 +242,7 @@ pub(crate) struct DiffArgs {
     #[arg(value_name = "AFTER", add = complete::cards_and_files())]
     pub(crate) after: PathBuf,
     /// Compare only this folder or file
-    #[arg(value_name = "PART:/PATH")]
+    #[arg(value_name = "PART:/PATH", add = complete::part_paths())]
     pub(crate) path: Option<OsString>,
     /// Print only counts, by folder
     #[arg(long, help_heading = READ)]

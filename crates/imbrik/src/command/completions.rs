@@ -8,6 +8,9 @@ use crate::{
 use clap_complete::env::Shells;
 use std::io::{self, ErrorKind, Write};
 
+/// What the script for bash lacks.
+const BASH: &[u8] = include_bytes!("completions.bash");
+
 pub(crate) fn run(args: &CompletionsArgs, is_json: bool) -> Outcome<Exit> {
     if is_json {
         return Err(
@@ -22,6 +25,7 @@ pub(crate) fn run(args: &CompletionsArgs, is_json: bool) -> Outcome<Exit> {
     let mut script = Vec::new();
     let written = completer
         .write_registration("COMPLETE", "imbrik", "imbrik", "imbrik", &mut script)
+        .and_then(|()| script.write_all(if name == "bash" { BASH } else { b"" }))
         .and_then(|()| io::stdout().lock().write_all(&script));
     match written {
         // A closed output pipe is not an error.

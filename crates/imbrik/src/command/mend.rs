@@ -20,7 +20,10 @@ use imbrik_core::{
     transfer::{Mended, OnDamage},
     units::ByteLen,
 };
-use std::time::{Duration, Instant};
+use std::{
+    path::Path,
+    time::{Duration, Instant},
+};
 
 const UNTOUCHED: &str = "The image is unchanged.";
 
@@ -43,7 +46,10 @@ pub(crate) fn run(session: &Session, args: &MendArgs) -> Outcome<Exit> {
     }
     let tally = Tally::default();
     let source = session.fleet.source(&card, &tally, true).state(UNTOUCHED)?;
-    let plan = MendPlan::new(&image, source).map_err(|refusal| refused(&card, &refusal))?;
+    let plan = match MendPlan::new(&image, source) {
+        Err(MendRefusal::LacksNothing) => return Ok(nothing_to_do(session, &args.image)),
+        plan => plan.map_err(|refusal| refused(&card, &refusal))?,
+    };
     let shortfall: ByteLen = plan.shortfall.iter().map(|span| span.len()).sum();
     session.out.note(&format!(
         "{} is the card of the image, by its ids, its used space, and {} of samples. {} are missing \
@@ -74,6 +80,18 @@ pub(crate) fn run(session: &Session, args: &MendArgs) -> Outcome<Exit> {
     })
 }
 
+/// Reports that the image has no gaps, which is what was wanted.
+fn nothing_to_do(session: &Session, image: &Path) -> Exit {
+    let out = &session.out;
+    if out.is_json() {
+        let more = json::NothingToMend { image: json::path(image) };
+        out.line(&json::object("mend", "complete", more).to_string());
+    } else {
+        out.line(&format!("Nothing is missing in {}: all of its card was read.", quoted(image)));
+    }
+    Exit::Done
+}
+
 fn refused(card: &Card, refusal: &MendRefusal) -> Failure {
     let name = card.path.display();
     let (failure, next) = match refusal {
@@ -81,9 +99,6 @@ fn refused(card: &Card, refusal: &MendRefusal) -> Failure {
             Failure::new(Exit::Failed, error.to_string()),
             "Check that the card is still connected.",
         ),
-        MendRefusal::LacksNothing => {
-            (Failure::usage(refusal.to_string()), "Check it with `imbrik check`.")
-        }
         MendRefusal::SaysNothing => (
             Failure::usage(refusal.to_string()),
             "Only images saved with Imbrik record it; keep the manifest file next to a raw image.",

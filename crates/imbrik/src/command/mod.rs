@@ -19,11 +19,12 @@ mod weigh;
 mod wipe;
 
 use crate::{
-    args::{self, Cli, Command, ShelfAddArgs, ShelfArgs, ShelfCommand},
+    args::{self, Cli, CloneArgs, Command, ShelfAddArgs, ShelfArgs, ShelfCommand},
     exit::Exit,
     failure::{self, Failure, Outcome},
     log,
     render::{Out, layout},
+    resolve,
     session::{Environment, Session},
     usage_error,
 };
@@ -56,8 +57,14 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
                 Some(Command::Show(args)) => show::run(&session, &args),
                 Some(Command::Save(args)) => save::run(&session, &args),
                 Some(Command::Check(args)) => check::run(&session, &args),
-                Some(Command::Restore(args)) => restore::run(&session, &args),
-                Some(Command::Clone(args)) => clone::run(&session, &args),
+                Some(Command::Restore(args)) => match args.as_clone() {
+                    Some(clone) if is_of_cards(&session, &clone) => clone::run(&session, &clone),
+                    _ => restore::run(&session, &args),
+                },
+                Some(Command::Clone(args)) => match args.as_restore() {
+                    Some(restore) if restore.image.is_file() => restore::run(&session, &restore),
+                    _ => clone::run(&session, &args),
+                },
                 Some(Command::Repack(args)) => repack::run(&session, &args),
                 Some(Command::Fit(args)) => fit::run(&session, &args),
                 Some(Command::Mend(args)) => mend::run(&session, &args),
@@ -81,6 +88,12 @@ pub(crate) fn run(typed: Vec<OsString>, environment: Environment) -> Exit {
     });
     tracing::info!(code = exit.code(), "ended");
     exit
+}
+
+/// Returns whether the source and all targets of `args` are cards.
+fn is_of_cards(session: &Session, args: &CloneArgs) -> bool {
+    let all = args.cards.iter().chain([&args.source]);
+    all.into_iter().all(|name| resolve::not_a_card(&session.fleet, name).is_err())
 }
 
 /// A card saved onto a shelf, and the shelf looked after.

@@ -21,12 +21,13 @@ use imbrik_core::{
 const UNTOUCHED: &str = "Nothing was written to the card.";
 
 pub(crate) fn run(session: &Session, args: &RestoreArgs) -> Outcome<Exit> {
+    let writing = Writing::new(session, "restore", &args.write);
+    // Before an archive is unpacked, which can take long.
+    let cards = writing.cards(&args.cards)?;
     let image = session
         .open_image(&args.image)
         .state(UNTOUCHED)
         .next("Run `imbrik check` for details, or try another copy of the image.")?;
-    let writing = Writing::new(session, "restore", &args.write);
-    let cards = writing.cards(&args.cards)?;
     let damaged = if args.damaged { damaged_in(session, &image)? } else { Vec::new() };
     let options = SourceOptions { starts_at: args.starts_at, as_is: args.as_is, damaged };
     let known = session.waiting("examining the volumes of the image", || {

@@ -38,6 +38,7 @@ pub(crate) fn run(session: &Session, args: &WeighArgs) -> Outcome<Exit> {
     let plan = WeighPlan::new(host, card.clone(), options).map_err(refused)?;
     let name = card.path.display();
     if args.erase {
+        session.must_be_able_to_ask(args.yes).state(UNTOUCHED)?;
         let word = survey::name(Some(plan.survey()), &card);
         let question = format!(
             "Everything on {name} will be overwritten. Type its present name, {word}, to continue: "

@@ -211,7 +211,11 @@ impl Writing<'_> {
         let mounts = target.target.card.mounts();
         if !mounts.is_empty() {
             let at: Vec<_> = mounts.iter().map(|at| at.display().to_string()).collect();
-            lines.push(format!("mounted at {}", listed(&at)));
+            let remedy = match self.args.unmount {
+                true => "it is unmounted first (--unmount)",
+                false => "it must be unmounted first: --unmount does that",
+            };
+            lines.push(format!("mounted at {}; {remedy}", listed(&at)));
         }
         let later = target.target.survey.written.zip(source.known.survey.written);
         if later.is_some_and(|(card, source)| card > source)

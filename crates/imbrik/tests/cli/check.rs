@@ -153,7 +153,7 @@ fn check_reports_intact_only_with_digests() {
         .shows("Volumes    2 volumes, both were unmounted");
     assert!(!run.out_has("is intact"), "{run:?}");
     // With a matching hash, it is the file that was hashed.
-    bench.good("check plain.img --sum");
+    bench.good("check plain.img --sum sha256");
     bench.good("check plain.img").shows("is intact");
     // Half of it, which a restore refuses, too.
     write("half.img", &card[..card.len() / 2]);

@@ -45,10 +45,7 @@ fn mend_adds_missing_data_once_it_is_readable() {
         assert!(raw(&bench, name) == bench.bytes("rack/a.img"), "{name}");
         let beside = |sum: &str| bench.path(format!("{name}.{sum}")).exists();
         assert_eq!(["sha256", "sha512", "blake3"].map(beside), [true, false, true], "{name}");
-        bench
-            .imbrik(&format!("mend {name} rack:a"))
-            .expect(2)
-            .says("nothing is missing in the image");
+        bench.good(&format!("mend {name} rack:a")).shows("Nothing is missing in");
     }
 }
 
@@ -92,7 +89,7 @@ fn mend_refuses_a_different_card() {
     slot(&bench, "");
     bench.good("check one.img.zst --against rack:a");
     bench.good("save rack:a small.img.zst --fit");
-    bench.imbrik("mend small.img.zst rack:a").expect(2).says("nothing is missing in the image");
+    bench.good("mend small.img.zst rack:a").shows("Nothing is missing in");
     bench.imbrik("mend - rack:a").expect(2).says("it is not a file");
     std::fs::copy(bench.path("rack/a.img"), bench.path("plain.img")).unwrap();
     bench.imbrik("mend plain.img rack:a").expect(2).says("does not record what is missing");

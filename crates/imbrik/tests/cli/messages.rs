@@ -6,6 +6,7 @@ use crate::harness::{
 use serde_json::Value;
 use std::{
     fs,
+    path::Path,
     process::{Command, Stdio},
     thread,
     time::Duration,
@@ -416,6 +417,108 @@ fn completions_offer_cards_and_partitions() {
     assert!(parts.contains("hive-07\t") && !parts.contains("HIVE-BOOT"), "{parts}");
     let options = offered(&bench, &["restore", "--dam"]);
     assert!(options.contains("--damaged"), "{options}");
+    let paths = offered(&bench, &["files", "get", "hive.img.zst", ""]);
+    assert!(paths.contains("2:/\t") && paths.contains("HIVE-BOOT:/\t"), "{paths}");
+    let paths = offered(&bench, &["files", "get", "hive.img.zst", "2:/etc/h"]);
+    assert!(paths.contains("2:/etc/hostname") && !paths.contains("readings"), "{paths}");
+    assert!(offered(&bench, &["files", "list", "rack:a", "2:/e"]).contains("2:/etc/"));
+    assert!(!offered(&bench, &["files", "list", "rack:a", "2:/none/x"]).contains("2:/"));
+}
+
+/// Fails when bash gets words that it would not insert: it splits them at colons, and escapes nothing itself.
+#[test]
+fn bash_completes_after_colons_and_escaped_spaces() {
+    let bench = bench();
+    fs::copy(bench.path("hive.img.zst"), bench.path("my card.img.zst")).unwrap();
+    let script = r#"
+        eval "$(imbrik completions bash)"
+        COMP_WORDBREAKS=$' \t\n"\'><=;|&(:'
+        for COMP_LINE in 'imbrik show rack:' 'imbrik show my\ c' 'imbrik files get my\ card.img.zst 2:/etc/ho'; do
+            COMP_POINT=${#COMP_LINE} COMP_WORDS=($COMP_LINE) COMP_CWORD=2 COMPREPLY=()
+            _imbrik imbrik "" "" 2>/dev/null
+            printf '%s\n' "$COMP_LINE => ${COMPREPLY[*]}"
+        done"#;
+    let imbrik = Path::new(env!("CARGO_BIN_EXE_imbrik")).parent().unwrap();
+    let path = format!("{}:/usr/bin:/bin", imbrik.display());
+    let mut command = Command::new("bash");
+    command.args(["-c", script]).current_dir(bench.path("")).env("PATH", path);
+    command.env("IMBRIK_RACK", "rack").env("XDG_CONFIG_HOME", bench.path("config"));
+    let said = String::from_utf8(command.output().unwrap().stdout).unwrap();
+    assert!(said.contains("rack: => a b c"), "{said}");
+    assert!(said.contains(r"my\ c => my\ card.img.zst"), "{said}");
+    assert!(said.contains("2:/etc/ho => /etc/hostname"), "{said}");
+}
+
+/// Fails when `docs/trouble.md` explains a message that the program no longer has.
+#[test]
+fn explained_messages_exist() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let (mut texts, mut folders) = (String::new(), vec![root.join("crates")]);
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() && !path.ends_with("tests") && !path.ends_with("target") {
+                folders.push(path);
+            } else if path.extension().is_some_and(|extension| extension == "rs") {
+                // Strings go on after the blanks of the next line.
+                let text = fs::read_to_string(path).unwrap();
+                for line in text.lines() {
+                    let line = line.trim_start();
+                    texts += line.strip_suffix('\\').unwrap_or(line);
+                    if !line.ends_with('\\') {
+                        texts.push('\n');
+                    }
+                }
+            }
+        }
+    }
+    let document = fs::read_to_string(root.join("docs/trouble.md")).unwrap();
+    let quotes: Vec<_> = document
+        .lines()
+        .filter(|line| line.starts_with("**\""))
+        .flat_map(|line| line.split('"').skip(1).step_by(2))
+        .collect();
+    assert!(quotes.len() > 30, "{quotes:?}");
+    let parts = |quote: &str| -> Vec<String> {
+        // What follows a colon can be the system's own message.
+        let quote = quote.split(": no such").next().unwrap_or_default();
+        quote.split('…').map(|part| part.trim().to_owned()).filter(|part| part.len() > 3).collect()
+    };
+    let gone: Vec<_> = quotes
+        .iter()
+        .filter(|quote| !parts(quote).iter().all(|part| texts.contains(part)))
+        .collect();
+    assert!(gone.is_empty(), "{gone:#?}");
+}
+
+/// Fails when a card can't be restored from, or an image can't be cloned from, where only the other word was typed.
+#[test]
+fn clone_and_restore_take_cards_and_images() {
+    let bench = bench();
+    bench.good("clone hive.img.zst rack:b --yes");
+    bench.good("check hive.img.zst --against rack:b").shows("holds the same");
+    bench.good("wipe rack:b --yes");
+    bench.good("restore rack:a rack:b --yes");
+    bench.good("check hive.img.zst --against rack:b").shows("holds the same");
+    bench.imbrik("restore rack:a rack:b --only 2 --yes").expect(2).says("an image is needed here");
+    bench.imbrik("clone hive.img.zst rack:b --swap").expect(2);
+    bench.imbrik("clone hive.img.zst rack:b --strict").expect(2).says("a card is needed here");
+    bench.imbrik("clone rack/a.img rack:b --yes").expect(2).says("it is a card, not an image");
+}
+
+/// Fails when an archive is unpacked for a card that is refused anyway.
+#[test]
+fn unwritable_card_is_refused_before_an_image_is_unpacked() {
+    let bench = bench();
+    bench.write_rack(&slot("b", CARD, "read_only = true"));
+    bench.good("repack hive.img.zst hive.img");
+    tool!("gzip", "-1", bench.path("hive.img"));
+    let run = bench.imbrik("restore hive.img.gz rack:b --yes").expect(4);
+    assert!(!run.err_has("unpack"), "{}", run.stderr);
+    let mounted = slot("b", CARD, "mounted_at = [\"/media/hive\"]");
+    bench.write_rack(&mounted);
+    let plan = bench.good("restore hive.img.zst rack:b --plan");
+    plan.shows("mounted at /media/hive; it must be unmounted first");
 }
 
 #[test]

@@ -156,7 +156,7 @@ fn removed_card_or_interrupt_leaves_no_table() {
 #[test]
 fn source_as_target_is_refused() {
     let bench = with_target(CARD, "");
-    bench.imbrik("restore rack:b hive.img.zst --yes").expect(2).says("an image is needed here");
+    bench.imbrik("restore rack:b hive.img.zst --yes").expect(2).says("a card is needed here");
     bench.imbrik("restore hive.img.zst hive.img.zst --yes").expect(2).says("(an image)");
     bench.imbrik("restore rack/a.img rack:b --yes").expect(2).says("file of a slot");
     bench.imbrik("restore hive.img.zst").expect(2);

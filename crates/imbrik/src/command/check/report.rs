@@ -310,7 +310,8 @@ impl Report<'_> {
             if wrong.sum.kind.path_beside(self.image.path()) == wrong.file {
                 out.line(&format!(
                     "It was changed, or belongs to another file. Remove it; `imbrik check {path} \
-                     --sum` writes a new one."
+                     --sum {}` writes a new one.",
+                    wrong.sum.kind.name()
                 ));
             }
             return;

@@ -150,11 +150,15 @@ impl Source {
                 .state(ONLY_READ)
                 .next(see)),
                 (Some(last), false) => {
+                    let (first, _) = trees.first().unwrap_or(&last);
+                    let name = first.number.map_or("2".to_owned(), |number| number.to_string());
+                    let next =
+                        format!("Write its number or label before the path, such as {name}:/etc.");
                     let all = trees.iter().chain([&last]);
                     let all: Vec<_> = all.map(|(_, tree)| tree.title().to_owned()).collect();
                     Err(Failure::usage(format!("which volume? There are {}", listed(&all)))
                         .state("Nothing was read.")
-                        .next("Write its number or label before the path: 2:/etc"))
+                        .next(next))
                 }
             };
         };

@@ -33,11 +33,13 @@ use imbrik_core::{
     units::{ByteLen, Span},
 };
 use jiff::{Timestamp, Zoned};
-use std::{path::Path, sync::Arc, time::Instant};
+use std::{num::NonZero, path::Path, sync::Arc, thread, time::Instant};
 use summary::Done;
 
 const UNTOUCHED: &str = "Nothing was read or written.";
 const UNWRITTEN: &str = "Nothing was written.";
+/// The bytes of a card per second that a read-back decodes and compares on a slow computer.
+const READ_BACK_RATE: f64 = 400e6;
 
 pub(crate) fn run(session: &Session, args: &SaveArgs) -> Outcome<Exit> {
     if args.live {
@@ -400,7 +402,14 @@ fn plan(
     let used = view.copied_in(Span::whole(view.size()));
     let sampled = sample(view, options.pack, options.level).state(UNTOUCHED)?;
     let likely = packing::part(sampled.used, sampled.likely);
-    let seconds = used.get() as f64 / card.likely_read_rate() as f64;
+    let reading = used.get() as f64 / card.likely_read_rate() as f64;
+    let threads = thread::available_parallelism().map_or(1, NonZero::get);
+    // The card is read while earlier tiles are compressed.
+    let seconds = reading.max(sampled.packing.as_secs_f64() / threads as f64);
+    let back = match options.check && !to.is_pipe() {
+        true => used.get() as f64 / READ_BACK_RATE,
+        false => 0.0,
+    };
     let out = &session.out;
     if out.is_json() {
         let more = json::SavePlan {
@@ -409,7 +418,7 @@ fn plan(
             bytes_to_read: used.get(),
             image: json::path(to.path()),
             likely_image_bytes: likely.get(),
-            likely_seconds: seconds,
+            likely_seconds: seconds + back,
         };
         out.line(&json::object("save", "plan", more).to_string());
         return Ok(Exit::Done);
@@ -424,7 +433,11 @@ fn plan(
     out.line(&format!("Read      {} of it", size::both(used)));
     out.line(&format!("Image     {}", to.title()));
     out.line(&format!("Size      about {}, estimated from samples", size::short(likely)));
-    out.line(&format!("Time      {} to read the card", time::roughly(seconds)));
+    let mut likely = format!("{} to read the card and compress", time::roughly(seconds));
+    if back > 0.0 {
+        likely += &format!(", {} to read the image back", time::roughly(back));
+    }
+    out.line(&format!("Time      {likely}"));
     out.only_planned();
     Ok(Exit::Done)
 }

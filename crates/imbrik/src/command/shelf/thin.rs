@@ -3,7 +3,6 @@
 use super::{UNTOUCHED, open};
 use crate::{
     args::{ShelfRemoveArgs, ShelfThinArgs},
-    confirm::Policy,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     render::{Tone, count, json, quoted, size, time},
@@ -39,13 +38,7 @@ pub(super) fn thin(session: &Session, shelf: &Shelf, plan: bool, yes: bool) -> O
         }
         return Ok(Exit::Done);
     }
-    if session.policy(yes) == Policy::Nobody {
-        return Err(Failure::refused(
-            "this needs confirmation, and there is no terminal to ask on",
-        )
-        .state(UNTOUCHED)
-        .next("To remove them without being asked, add --yes."));
-    }
+    session.must_be_able_to_ask(yes).state(UNTOUCHED)?;
     let question = "Removed images cannot be restored. Type remove to continue: ";
     session.confirm_by_typing("remove", question, yes)?;
     let mut done = 0u64;
@@ -97,6 +90,7 @@ pub(super) fn remove(session: &Session, args: &ShelfRemoveArgs) -> Outcome<Exit>
             size::short(image.own)
         ));
     }
+    session.must_be_able_to_ask(args.yes).state(UNTOUCHED)?;
     let question = "A removed image cannot be restored. Type remove to continue: ";
     session.confirm_by_typing("remove", question, args.yes)?;
     shelf.remove(image, &lock).state(UNTOUCHED)?;

@@ -59,6 +59,7 @@ fn objects(generator: &mut SchemaGenerator) -> Vec<Object> {
         one::<FitPlan>(g, &["fit"], &["plan"]),
         one::<Fitted>(g, &["fit"], &["done"]),
         one::<Mended>(g, &["mend"], &["done"]),
+        one::<NothingToMend>(g, &["mend"], &["complete"]),
         one::<Weighed>(g, &["weigh"], &["done", "differs"]),
         one::<WipePlan>(g, &["wipe"], &["plan"]),
         one::<Wiped>(g, &["wipe"], &["done"]),

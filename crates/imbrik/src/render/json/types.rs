@@ -408,6 +408,13 @@ pub(crate) struct Weighed {
     pub(crate) map: Option<String>,
 }
 
+/// An image in which nothing is missing.
+#[derive(Serialize)]
+#[cfg_attr(test, derive(JsonSchema))]
+pub(crate) struct NothingToMend {
+    pub(crate) image: String,
+}
+
 /// A card before it is wiped.
 #[derive(Serialize)]
 #[cfg_attr(test, derive(JsonSchema))]
