@@ -5,7 +5,7 @@
     reason = "every number is clipped to the set's length first, which is far below 2^63"
 )]
 
-/// Some numbers in a row.
+/// A range of consecutive numbers.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub(super) struct Run {
     /// The first.

@@ -17,7 +17,7 @@ use std::{
 pub struct Flaky {
     /// Its range.
     pub span: Span,
-    /// At which try a read of it succeeds; 1 is a healthy span.
+    /// The number of the attempt at which a read of it succeeds; 1 for a healthy range.
     pub tries: u32,
 }
 

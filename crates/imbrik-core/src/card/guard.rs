@@ -31,7 +31,7 @@ pub enum Reason {
         /// The layer's device.
         by: String,
     },
-    /// It refuses to be written.
+    /// It is write-protected.
     ReadOnly,
     /// The reader is empty.
     Empty,

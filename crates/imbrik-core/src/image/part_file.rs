@@ -301,7 +301,7 @@ fn is_held(file: &File) -> bool {
     held.is_err_and(|errno| !knows_no_locks(errno))
 }
 
-/// As some network folders answer.
+/// The errors of some network folders.
 fn knows_no_locks(errno: Errno) -> bool {
     matches!(errno, Errno::NOLCK | Errno::NOSYS | Errno::OPNOTSUPP)
 }

@@ -191,7 +191,7 @@ pub(super) fn of_image<'a>(view: &'a View, step: Step, watch: Watch<'a>) -> Pipe
 const SAMPLES: u64 = 48;
 const SAMPLE: usize = 128 << 10;
 
-/// A sample that packs to more of its size than this has nothing in it that repeats itself.
+/// A sample whose compressed size is a larger fraction than this is incompressible.
 const DENSE: f64 = 0.5;
 
 /// The size of an image relative to its used space, estimated from a few samples: 0 for nothing, 1 for all of it.

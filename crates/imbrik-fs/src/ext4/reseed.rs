@@ -35,8 +35,8 @@ const UUID_AT: usize = 0x68;
 /// The volume in `store` under the UUID `uuid`.
 ///
 /// # Errors
-/// When the store cannot be read or stopping was requested; [`imbrik_store::Class::Unsupported`] when
-/// something hangs on the UUID that cannot follow.
+/// When the store cannot be read or stopping was requested; [`imbrik_store::Class::Unsupported`] when a structure depends
+/// on the UUID and can't be rewritten.
 pub(crate) fn with_uuid(
     store: &Arc<dyn ReadAt>,
     uuid: [u8; 16],

@@ -39,7 +39,7 @@ pub(super) struct Checkpoint {
     pub(super) valid_nodes: u64,
     /// The next block of each log: a segment, and a block in it.
     pub(super) logs: Vec<(u64, u64)>,
-    /// Which copy of each block of the SIT, and of the NAT, counts.
+    /// Which of the two copies of each SIT and NAT block is valid.
     pub(super) sit_versions: Vec<u8>,
     pub(super) nat_versions: Vec<u8>,
     /// Entries of the NAT and the SIT that are newer than those tables.

@@ -332,7 +332,7 @@ fn every_file_of_fat_is_as_mtools_show_it() {
         File::create(at.join("v")).unwrap().set_len(mib << 20).unwrap();
         sh(&format!("{make} v >&2"), at);
         sh(PLAIN, at);
-        // A file in pieces: others come and go before it.
+        // A fragmented file: others are created and removed before it.
         sh("head -c 600000 /dev/zero > z; for n in 1 2 3; do mcopy -i v z ::z$n; done", at);
         sh("mdel -i v ::z2; TZ=UTC mcopy -i v -s -m t/* ::; mdel -i v ::z1 ::z3", at);
         sh("mkdir m; TZ=UTC mcopy -i v -s -m '::*' m/", at);

@@ -59,7 +59,7 @@ fn is_card(card: &Card) -> bool {
     matches!(standing(card, false), Standing::Ready | Standing::Mounted(_))
 }
 
-/// The newest files in `folder` that end as images do.
+/// The newest files in `folder` with the extension of an image.
 fn newest_images(folder: &Path) -> Vec<PathBuf> {
     let entries = fs::read_dir(folder).into_iter().flatten().flatten();
     let mut images: Vec<(SystemTime, PathBuf)> = entries

@@ -172,7 +172,7 @@ impl Out {
         }
     }
 
-    /// `path` as a command in the current folder needs it: for programs in full, for people without that folder.
+    /// `path` for a command in the current folder: absolute for programs, relative for people.
     pub(crate) fn pasted(&self, path: &Path) -> String {
         let here = std::path::absolute(".").ok().filter(|_| !self.json);
         let near = here.and_then(|here| path.strip_prefix(here).ok().map(Path::to_owned));

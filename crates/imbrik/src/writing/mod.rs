@@ -441,7 +441,7 @@ impl Writing<'_> {
         Ok(IntoPart { number: part.number, span: part.span, title: part.full_title(), now })
     }
 
-    /// Has it agreed to that the cards are overwritten, and only then unmounts them.
+    /// Asks before the cards are overwritten, and unmounts them after that.
     fn confirm_and_unmount(&self, targets: &[PlannedCard]) -> Outcome<()> {
         let mut mounted = Vec::new();
         for target in targets {

@@ -194,7 +194,7 @@ impl Bench {
     }
 }
 
-/// Interrupts it as Ctrl-C does, once it handles that.
+/// Interrupts it as Ctrl-C does, once it handles the signal.
 pub(crate) fn interrupt(child: &Child) {
     const SIGINT: u64 = 1 << 1;
     let pid = child.id().to_string();

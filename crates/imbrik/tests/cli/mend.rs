@@ -162,7 +162,7 @@ fn save_with_fifty_bad_regions_keeps_readable_data_and_names_files() {
     };
     slot("");
     bench.good("save rack:a whole.img");
-    // From a sector to half a MiB, and two of 4 MiB; over all of the card but its first metadata.
+    // From a sector to half a MiB, and two of 4 MiB, anywhere but in the first metadata of the card.
     let len = |n: u64| if n % 25 == 7 { 4 << 20 } else { 512 << (n * 5 % 11) };
     let spans: Vec<[u64; 2]> =
         (0..50u64).map(|n| [(20 << 20) + n * step + n * n * 512, len(n)]).collect();

@@ -11,7 +11,7 @@ use imbrik_store::{
 use std::time::{Duration, Instant};
 
 impl Weighing<'_> {
-    /// How fast the field is read and written, at length and in small pieces.
+    /// Measures the rates of sequential reads and writes, and of small writes, in the field.
     pub(super) fn measure(&self, field: Span, weighed: &mut Weighed) -> Result<()> {
         let mut old = Vec::new();
         let took = timed(|| {

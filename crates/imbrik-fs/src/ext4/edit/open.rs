@@ -84,7 +84,7 @@ impl OpenInode {
         }));
     }
 
-    /// The blocks of its map as the volume has it.
+    /// The blocks of its present map.
     pub(in crate::ext4) fn nodes(&self) -> impl Iterator<Item = u64> + '_ {
         self.was.nodes.iter().map(|node| node.block)
     }

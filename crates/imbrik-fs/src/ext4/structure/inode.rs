@@ -63,7 +63,7 @@ pub(in crate::ext4) enum MapKind {
     Indirect,
 }
 
-/// An inode, its bytes owned.
+/// An inode with a copy of its bytes.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(in crate::ext4) struct RawInode {
     pub(in crate::ext4) number: u32,
@@ -354,7 +354,7 @@ impl RawInode {
         self.put_u32(0x24, low_u32(count));
     }
 
-    /// In an old-style value inode: the inode of the attribute.
+    /// The inode that an old-style value inode belongs to.
     pub(in crate::ext4) fn value_parent(&self) -> u32 {
         self.u32(0x10)
     }

@@ -178,7 +178,7 @@ fn inline_data_is_replaced_and_extended() {
             assert!(read.starts_with(&content) && (len < 61 || read.len() == len), "{len}");
             assert_eq!(is_inline("/etc/hostname"), len <= 60 && !content.is_empty(), "{len}");
         }
-        // One that is too long for the 60 bytes already.
+        // One that does not fit in the 60 bytes of the inode.
         assert_eq!(is_inline("/weights"), needs_blocks == 2, "{options}");
         put(at, "weights", b"41.7\n").unwrap();
         // Folders get new entries, and keep the existing ones.

@@ -124,7 +124,7 @@ fn f2fs_restored_over_old_bytes_is_clean() {
             assert_eq!(blocks_missing(at, "more") == 0, more != "true", "{about} {more}");
         }
     }
-    // The judge can say no: without the first summaries it does.
+    // The checker does report errors: without the first summaries, for example.
     sh(
         "cp --sparse=always v w; dd if=/dev/zero of=w bs=1M seek=6 count=8 conv=notrunc status=none",
         at,

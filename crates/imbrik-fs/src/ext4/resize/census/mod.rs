@@ -392,7 +392,7 @@ fn refuse_waiting(opened: &Opened) -> Result<()> {
         return Ok(());
     }
     Err(Error::corrupt(match opened.superblock.has_errors() {
-        // Its system drops their list.
+        // The kernel discards the list of such a volume.
         true => "it is marked as having errors, and files wait to be deleted",
         false => "files that were deleted or truncated while open are inconsistent",
     }))
@@ -498,7 +498,7 @@ fn is_alive(inode: &RawInode, superblock: &Superblock) -> Result<()> {
     }
 }
 
-/// Has an inode own blocks: each has one owner, and none of them is the volume's own.
+/// Records blocks as owned by an inode. A second owner is an error, and so is a block of the volume's own metadata.
 ///
 /// # Errors
 /// When they have another owner, or are outside of the volume.
