@@ -259,10 +259,11 @@ pub fn sample(view: &View, pack: Pack, level: i32) -> Result<Sampled> {
     let (mean, error) = mean_and_error(&dense);
     let low = (mean - 3.0 * error) / 2.0;
     // Each sample stands for as many bytes as the others, holes included.
-    let sampled = u64::try_from(ratios.len()).unwrap_or(1).times(SAMPLE as u64)?.max(1);
-    let packing =
-        Duration::try_from_secs_f64(packing.as_secs_f64() * total as f64 / sampled as f64);
-    let packing = packing.unwrap_or(Duration::MAX);
+    let count = u64::try_from(ratios.len()).unwrap_or(u64::MAX);
+    let sampled = ByteLen::from_usize(SAMPLE).checked_mul(count).unwrap_or_default();
+    let nanoseconds = packing.as_nanos().saturating_mul(u128::from(total));
+    let nanoseconds = nanoseconds.checked_div(u128::from(sampled.get())).unwrap_or(0);
+    let packing = Duration::from_nanos(u64::try_from(nanoseconds).unwrap_or(u64::MAX));
     Ok(Sampled { used: ByteLen::new(total), low: low.max(0.0), likely, packing })
 }
 
