@@ -135,7 +135,7 @@ impl<'a> Rescue<'a> {
         let mut work = Work { areas, left, take, tell, done: Vec::new() };
         let outcome = self.all(&mut work);
         let (areas, was_cut_short) = (work.areas.len(), matches!(outcome, Err(Halt::Over)));
-        tracing::info!(areas, left = work.left, was_cut_short, "bad places were tried");
+        tracing::info!(areas, left = work.left, was_cut_short, "unreadable areas were retried");
         match outcome {
             Ok(()) => Ok(work.left()),
             Err(Halt::Over) => {

@@ -64,7 +64,7 @@ impl fmt::Display for TableFinding {
                 write!(f, "the chain of logical partitions breaks at {at}: no boot record there")
             }
             Self::ChainIsACircle { at } => {
-                write!(f, "the chain of logical partitions runs in a circle at {at}")
+                write!(f, "the chain of logical partitions is circular at {at}")
             }
             Self::Overlap { first, second } => {
                 write!(f, "partitions {first} and {second} overlap")

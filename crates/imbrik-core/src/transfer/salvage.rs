@@ -217,7 +217,7 @@ impl SoFar {
                 at = place.get(),
                 len = len.get(),
                 is_leapt,
-                "a piece is left for later"
+                "a range will be retried later"
             );
             if !is_leapt {
                 self.careful = CALM;

@@ -97,7 +97,7 @@ pub(super) fn listed(opened: &Opened) -> Result<Vec<u32>> {
     let mut next = opened.superblock.last_orphan;
     while next != 0 {
         if !seen.insert(next) {
-            return Err(Error::corrupt("its list of orphans runs in a circle"));
+            return Err(Error::corrupt("its list of orphans is circular"));
         }
         list.push(next);
         next = opened.inode(next)?.dtime();
@@ -111,7 +111,7 @@ fn blocks_of_file(opened: &Opened, inode: &RawInode) -> Result<Vec<(u64, Option<
     // Its blocks are counted when its own turn comes.
     let mut left = superblock.blocks;
     let map = map_of(&opened.meta, superblock, inode, &mut |run| {
-        left = left.checked_sub(run.len).ok_or_else(|| inode.wrong("it runs in a circle"))?;
+        left = left.checked_sub(run.len).ok_or_else(|| inode.wrong("it is circular"))?;
         Ok(())
     })?;
     let seed = superblock.has_metadata_csum().then(|| inode.seed(superblock));

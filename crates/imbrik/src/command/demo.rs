@@ -189,7 +189,7 @@ fn steps<'a>(image: &'a str, fitted: &'a str) -> Vec<Step<'a>> {
             vec!["restore", image, "rack:b", "--yes"],
         ),
         Step::new(
-            "Shrink the image as far as its files allow, so that it fits any card.",
+            "Shrink the image, with some free space, so that it fits smaller cards.",
             vec!["fit", image],
         ),
         Step::new(onto_any, vec!["restore", fitted, "rack:d", "--yes"]),

@@ -13,7 +13,21 @@ fn commands(document: &str) -> Vec<String> {
     on_demo.filter(|line| !line.contains("--watch")).map(str::to_owned).collect()
 }
 
-/// Fails if a command in the documents has a usage error, or does not do what it says. Writing a card is confirmed.
+/// The command that an output suggests as the next one, for a card that nothing needs any more.
+fn suggested(output: &str) -> Option<String> {
+    let (_, rest) = output.split_once("Next      ")?;
+    // A command goes on after a backslash at the end of its line.
+    let mut lines = rest.lines();
+    let mut command = lines.next()?.to_owned();
+    while let Some(start) = command.strip_suffix('\\') {
+        command = start.to_owned() + lines.next()?.trim_start();
+    }
+    let command = command.replace(" CARD", " rack:f");
+    Some(if command.contains(" restore ") { format!("{command} --yes") } else { command })
+}
+
+/// Fails if a command in the documents has a usage error, or does not do what it says, or if the next command that it
+/// suggests doesn't. Writing a card is confirmed.
 #[test]
 #[ignore = "long: run by ./test --full"]
 fn commands_of_readme_and_guide_run_on_a_fresh_demo() {
@@ -24,15 +38,19 @@ fn commands_of_readme_and_guide_run_on_a_fresh_demo() {
     let path = format!("{}:/usr/bin:/bin", imbrik.parent().unwrap().display());
     let all = [commands("README.md"), commands("docs/guide.md")].concat();
     assert!(all.len() > 25, "{all:?}");
+    let mut nexts = 0;
     for line in all {
         let is_asking = (line.contains(" restore ") || line.contains(" clone "))
             && !line.contains("--plan")
             && !line.contains("--yes");
         let line = if is_asking { format!("{line} --yes") } else { line };
-        let mut command = Command::new("bash");
-        command.args(["-c", &line]).current_dir(&folder).env("PATH", &path);
-        command.env("IMBRIK_RACK", "rack").env("XDG_CONFIG_HOME", bench.path("config"));
-        let output = command.stdin(std::process::Stdio::null()).output().unwrap();
+        let run = |line: &str| {
+            let mut command = Command::new("bash");
+            command.args(["-c", line]).current_dir(&folder).env("PATH", &path);
+            command.env("IMBRIK_RACK", "rack").env("XDG_CONFIG_HOME", bench.path("config"));
+            command.stdin(std::process::Stdio::null()).output().unwrap()
+        };
+        let output = run(&line);
         // A difference is a result, and so are bad sectors.
         let expected = match line.split(' ').nth(1) {
             Some("files") if line.contains(" diff ") => 3,
@@ -40,5 +58,13 @@ fn commands_of_readme_and_guide_run_on_a_fresh_demo() {
             _ => 0,
         };
         assert_eq!(output.status.code(), Some(expected), "{line}: {output:?}");
+        let said = String::from_utf8_lossy(&output.stdout);
+        if let Some(next) = suggested(&said) {
+            let output = run(&next);
+            let expected = if next.contains(" mend ") { 6 } else { 0 };
+            assert_eq!(output.status.code(), Some(expected), "{line}, {next}: {output:?}");
+            nexts += 1;
+        }
     }
+    assert!(nexts > 8, "{nexts} next commands");
 }

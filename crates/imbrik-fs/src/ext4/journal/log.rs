@@ -297,7 +297,7 @@ impl<'a> Journal<'a> {
                     for tag in
                         self.tags(&block).ok_or_else(|| damaged("a descriptor is damaged"))?
                     {
-                        left = left.checked_sub(1).ok_or_else(|| damaged("it runs in a circle"))?;
+                        left = left.checked_sub(1).ok_or_else(|| damaged("it is circular"))?;
                         if self.compat & COMPAT_CHECKSUM != 0 && until.is_none() {
                             v1_sum = self.v1_sum(v1_sum, &self.read(number)?, until);
                         }

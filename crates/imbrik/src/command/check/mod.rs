@@ -24,6 +24,7 @@ use imbrik_core::{
 };
 use report::Report;
 use std::{
+    cell::OnceCell,
     fs::{self, File},
     io::Read,
     path::{Path, PathBuf},
@@ -36,16 +37,17 @@ const MOST_SUMS: u64 = 1 << 20;
 pub(crate) fn run(session: &Session, args: &CheckArgs) -> Outcome<Exit> {
     let images = named_images(args)?;
     if let [image] = &images[..] {
-        return one(session, args, image);
+        return one(session, args, image, &OnceCell::new());
     }
     several_make_sense(args, &images)?;
     let mut exits = Vec::new();
+    let connected = OnceCell::new();
     for image in &images {
         if !session.out.is_json() {
             session.out.line("");
             session.out.line(&session.out.paint(Tone::Strong, &quoted(image)));
         }
-        exits.push(match one(session, args, image) {
+        exits.push(match one(session, args, image, &connected) {
             Ok(exit) => exit,
             Err(failure) if failure.exit == Exit::Interrupted => return Err(failure),
             Err(failure) => {
@@ -130,7 +132,10 @@ fn wanted_sums(args: &CheckArgs, image: &Path) -> Outcome<Vec<Sum>> {
     })
 }
 
-fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
+/// The connected cards, which are examined once for all images.
+type Connected = OnceCell<Vec<Seen>>;
+
+fn one(session: &Session, args: &CheckArgs, path: &Path, connected: &Connected) -> Outcome<Exit> {
     let started = Instant::now();
     let expected = wanted_sums(args, path)?;
     let image = session
@@ -169,7 +174,7 @@ fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
         card: card.as_ref(),
         made: None,
         cards: match found.content.as_ref().filter(|_| against.is_none()) {
-            Some(content) => same_ids(session, &content.survey),
+            Some(content) => same_ids(session, &content.survey, connected),
             None => Vec::new(),
         },
         against: args.against.as_deref(),
@@ -188,13 +193,15 @@ fn one(session: &Session, args: &CheckArgs, path: &Path) -> Outcome<Exit> {
 }
 
 /// The names of connected cards with the same ids as an image: its own card, and those that it was restored to.
-fn same_ids(session: &Session, survey: &Survey) -> Vec<String> {
+fn same_ids(session: &Session, survey: &Survey, connected: &Connected) -> Vec<String> {
     let ids = CardIdentity::from_survey(survey).ids;
-    let Ok(Listing { cards, .. }) = session.fleet.list() else { return Vec::new() };
     if ids.is_empty() {
         return Vec::new();
     }
-    let seen = session.fleet.look_at_all(cards);
+    let seen = connected.get_or_init(|| match session.fleet.list() {
+        Ok(Listing { cards, .. }) => session.fleet.look_at_all(cards),
+        Err(_) => Vec::new(),
+    });
     let has_them = |seen: &&Seen| {
         seen.survey.as_ref().is_ok_and(|survey| CardIdentity::from_survey(survey).ids == ids)
     };
