@@ -311,7 +311,8 @@ fn saved_under_load(images: usize) {
         is_of_one_snapshot(&mount.0, &start, &end);
         drop(mount);
         drop(volume);
-        card.bench.good(&format!("check image-{number}.img.zst"));
+        let checked = card.bench.good(&format!("check image-{number}.img.zst"));
+        assert!(!checked.out_has("were unmounted") && !checked.out_has("it was unmounted"));
         if number > 0 {
             fs::remove_file(card.bench.path(format!("image-{}.img.zst", number - 1))).unwrap();
         }

@@ -270,13 +270,14 @@ impl Report<'_> {
         let all = self.volumes().len() as u64;
         let Some(survey) = self.survey().filter(|_| all > 0) else { return };
         if self.volumes().iter().all(|(_, found)| found.state == State::Clean) {
-            let words = match all {
-                1 => "it was",
-                2 => "both were",
-                _ => "all were",
+            let in_use = self.image.manifest().is_some_and(|manifest| manifest.in_use);
+            let words = match (in_use, all) {
+                (true, _) => "clean: frozen while the card was in use",
+                (false, 1) => "it was unmounted",
+                (false, 2) => "both were unmounted",
+                (false, _) => "all were unmounted",
             };
-            return out
-                .line(&format!("Volumes         {}, {words} unmounted", count(all, "volume")));
+            return out.line(&format!("Volumes         {}, {words}", count(all, "volume")));
         }
         for (index, found) in self.volumes() {
             let title = survey.parts.get(*index).map(Part::full_title).unwrap_or_default();
