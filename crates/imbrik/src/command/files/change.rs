@@ -4,7 +4,6 @@
 use super::{PartPath, Source};
 use crate::{
     args::ChangeArgs,
-    confirm::Policy,
     exit::Exit,
     failure::{Explain, Failure, Outcome},
     opened::Opened,
@@ -54,6 +53,9 @@ pub(super) struct Told {
     pub(super) replaced: Option<ByteLen>,
 }
 
+/// The width of the verb in a line.
+const HEAD: usize = 10;
+
 impl Told {
     pub(super) fn new(what: json::FileChanged, path: &[u8]) -> Self {
         let path = format!("/{}", String::from_utf8_lossy(path));
@@ -70,6 +72,19 @@ impl Told {
             (json::FileChanged::Folder, _) => format!("{part}{path} created"),
             _ => format!("{part}{path} added"),
         }
+    }
+
+    /// The same as [`Told::line`] before it is done.
+    fn planned(&self) -> String {
+        let line = self.line();
+        let (done, rest) = line.split_at_checked(HEAD).unwrap_or((&line, ""));
+        let verb = done.trim_end();
+        // "Added", "Removed", "Renamed" and "Created".
+        let verb = match verb {
+            "Added" => "Add",
+            other => other.strip_suffix('d').unwrap_or(other),
+        };
+        format!("{verb:<HEAD$}{rest}")
     }
 
     fn line(&self) -> String {
@@ -254,7 +269,7 @@ impl<'a> Target<'a> {
         let path = card.path.display();
         let plan = plan.map_err(refused_on_card)?;
         for one in &wanted.told {
-            session.out.note(&one.line());
+            session.out.note(&one.planned());
         }
         session.out.note(&match plan.after_a_cut {
             AfterACut::OldOrNew => format!(
@@ -266,13 +281,7 @@ impl<'a> Target<'a> {
                  checked; only files that are to be removed or replaced can be lost."
             ),
         });
-        if session.policy(self.args.yes) == Policy::Nobody {
-            return Err(Failure::refused(
-                "this needs confirmation, and there is no terminal to ask on",
-            )
-            .state("Nothing was written to the card.")
-            .next("To do it without being asked, add --yes."));
-        }
+        session.must_be_able_to_ask(self.args.yes).state("Nothing was written to the card.")?;
         let word = crate::render::survey::name(Some(&self.source.survey), card);
         session.confirm_by_typing(
             &word,

@@ -304,7 +304,11 @@ impl Run<'_> {
 }
 
 fn failed(error: Error, card: &Card, to: &Destination) -> Failure {
-    let (class, next) = (error.class(), packing::what_next(&error));
+    let class = error.class();
+    let next = match class {
+        Class::Io if to.is_pipe() => "Find out why the program that reads the pipe ended.",
+        _ => packing::what_next(&error),
+    };
     let mut failure = Failure::from(error);
     if let Some(next) = to.gone() {
         return failure.state("The card is unchanged; the image is incomplete.").next(next);
