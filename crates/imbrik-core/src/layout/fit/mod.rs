@@ -92,7 +92,7 @@ impl Survey {
         choose::needed(self, &choose::lay(self, &lens.into_iter().collect()))
     }
 
-    /// How much of a card's end the table takes.
+    /// The length of the backup table at the end of the card.
     fn backup_len(&self) -> ByteLen {
         self.table.as_ref().map_or(ByteLen::ZERO, Table::backup_len)
     }

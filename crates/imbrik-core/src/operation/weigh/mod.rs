@@ -5,9 +5,9 @@
 //! and restored in the reverse order: every physical place gets back what it had.
 //!
 //! ```text
-//! 1  read:   is the card's start found again at 2ⁿ?                           then it wraps there
-//! 2  write:  a mark a stretch, as long as the field is ──┐  and the ends       a mark that is not there: it ends
-//! 3  read:   the field ◄── a mark in it is one too many ─┘                     then it wraps
+//! 1  read:   is the card's start found again at 2ⁿ?                           if so, it wraps there
+//! 2  write:  one mark per stretch of the field's length ──┐ and at the ends    a missing mark: it ends there
+//! 3  read:   the field ◄── a mark in it is an alias ──────┘                     then it wraps
 //! ```
 
 mod fill;

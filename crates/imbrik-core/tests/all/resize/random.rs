@@ -185,7 +185,7 @@ fn fill_uses_the_largest_size_that_fits() {
         // From a little less than the smallest on, mostly close to it.
         let ahead = if near < 3 { (more % 80) << 10 } else { more << 10 };
         let size = match near {
-            // A little of a group, which may be too little for one.
+            // A few blocks of a group, possibly too few for one.
             5.. if KINDS[kind].contains("-g 1024") => {
                 (least.next_multiple_of(1 << 20)) + ((more % 200) << 10)
             }

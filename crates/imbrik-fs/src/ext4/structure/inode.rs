@@ -402,7 +402,7 @@ impl RawInode {
         }
     }
 
-    /// Has it say that it has `blocks` blocks.
+    /// Sets its number of blocks.
     pub(in crate::ext4) fn put_blocks(&mut self, blocks: u64, superblock: &Superblock) {
         let is_huge = superblock.has_huge_file() && self.flags() & HUGE_FILE_FLAG != 0;
         let unit = if is_huge { 1 } else { superblock.block_len / 512 };
