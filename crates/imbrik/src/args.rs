@@ -341,7 +341,7 @@ pub(crate) struct Packing {
     /// Compression level, from fast to small
     #[arg(long, help = levels(), help_heading = WRITE)]
     pub(crate) level: Option<i32>,
-    /// Write a checksum file next to the image; can be given several times
+    /// The checksum file next to the image; can be given several times, the default is sha256
     #[arg(long, value_name = "HASH", value_delimiter = ',', value_parser = HASHES,
           help_heading = WRITE)]
     pub(crate) sum: Vec<String>,
@@ -359,7 +359,8 @@ const HASHES: [&str; 5] = ["sha256", "sha512", "sha1", "md5", "blake3"];
 fn levels() -> String {
     let told = Pack::all().filter_map(|pack| {
         let levels = pack.levels()?;
-        Some(format!("{} {} to {}", pack.word(), levels.start(), levels.end()))
+        let (start, end, usual) = (levels.start(), levels.end(), pack.usual_level());
+        Some(format!("{} {start} to {end} (default {usual})", pack.word()))
     });
     format!("Level, from fast to small: {}", told.collect::<Vec<_>>().join(", "))
 }

@@ -14,7 +14,7 @@ use crate::{
 };
 use imbrik_core::{
     Class,
-    card::{Standing, standing},
+    card::{Card, Standing, standing},
     fs::ResizeOptions,
     image::{Image, Owner, Unpack},
     layout::{Lost, View, lost_in},
@@ -281,7 +281,7 @@ impl Session {
     /// Asks that a card may be written, and is not mounted any more.
     pub(crate) fn make_writable(
         &self,
-        card: &imbrik_core::card::Card,
+        card: &Card,
         allow_fixed: bool,
         unmount: bool,
     ) -> Outcome<()> {
@@ -306,10 +306,19 @@ impl Session {
             })
     }
 
+    /// Refuses a mounted card at once if nobody can be asked to have it unmounted.
+    pub(crate) fn refuse_mounted(&self, card: &Card, told_to: bool) -> Outcome<()> {
+        let mounts = card.mounts();
+        match mounts.is_empty() || told_to || self.policy(false) == Policy::Ask {
+            true => Ok(()),
+            false => self.make_unmounted(card, &mounts, false),
+        }
+    }
+
     /// Unmounts a card on request or after a question, or refuses with a remedy.
     pub(crate) fn make_unmounted(
         &self,
-        card: &imbrik_core::card::Card,
+        card: &Card,
         mounts: &[PathBuf],
         told_to: bool,
     ) -> Outcome<()> {

@@ -144,10 +144,11 @@ fn show(session: &Session, args: &WeighArgs, card: &Card, weighed: &Weighed) {
         let slowest = weighed.places.iter().map(|(_, rate)| *rate).min().unwrap_or(read);
         let fastest = weighed.places.iter().map(|(_, rate)| *rate).max().unwrap_or(read);
         out.line(&format!(
-            "Read      {}; {} to {} over the card",
+            "Read      {} in sequence; {} to {} at {} over the card",
             rate(read),
             rate(slowest),
-            rate(fastest)
+            rate(fastest),
+            count(weighed.places.len() as u64, "place")
         ));
         let columns = layout::width(std::io::stdout()).saturating_sub(12);
         out.line(&format!("          {}", rates::line(&weighed.places, columns)));

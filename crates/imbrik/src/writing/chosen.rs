@@ -52,6 +52,7 @@ impl Writing<'_> {
     fn writable(&self, name: &Path) -> Outcome<Card> {
         let card = resolve::card(&self.session.fleet, name)?;
         may_be_written(&card, self.args.allow_fixed)?;
+        self.session.refuse_mounted(&card, self.args.unmount || self.args.plan)?;
         Ok(card)
     }
 

@@ -36,6 +36,7 @@ fn usage_errors_say_what_to_do_instead() {
     let bench = bench();
     fs::create_dir(bench.path("images")).unwrap();
     let before = bench.list("");
+    let mut hints = 0;
     for (words, code, said, unsaid) in [
         ("restore hive.img.zst rack:c --give-to 7 --plan", 2, "has no partition 7", "sudo"),
         ("restore hive.img.zst rack:c --take-from 5 --plan", 2, "has no partition 5", "sudo"),
@@ -88,11 +89,28 @@ fn usage_errors_say_what_to_do_instead() {
         assert!(!run.err_has(unsaid) || !root, "{words}: {}", run.stderr);
         assert!(!run.err_has("os error") && !run.err_has("?."), "{}", run.stderr);
         assert_eq!(bench.list(""), before, "{words}");
+        // What a message suggests can be typed.
+        let said = run.stderr.replace('\n', " ").split_whitespace().collect::<Vec<_>>().join(" ");
+        for hint in said.split('`').skip(1).step_by(2) {
+            let is_complete = hint.starts_with("imbrik ") && !hint.contains('…');
+            let has_place = hint
+                .split(' ')
+                .any(|word| word.len() > 1 && word.bytes().all(|byte| byte.is_ascii_uppercase()));
+            if is_complete && !has_place && !hint.ends_with("demo") {
+                let code = bench.imbrik(hint.trim_start_matches("imbrik ")).code;
+                // A command named without its arguments is explained.
+                let is_letter = |byte: u8| byte.is_ascii_lowercase() || byte == b' ';
+                let is_name = hint.bytes().all(is_letter);
+                assert!(code != 2 || is_name, "{words}: `{hint}`");
+                hints += 1;
+            }
+        }
         // The same for programs, on every exit code.
         let words = format!("{words} --json");
         let told = objects(&bench.imbrik(&words).expect(code));
         assert_eq!(told.last().unwrap()["exit"], code, "{words}");
     }
+    assert!(hints > 20, "{hints} hints");
 }
 
 #[test]
