@@ -258,7 +258,7 @@ impl Progress {
         let mut done = format!("{} in {}", size::short(all), time::span(took));
         if running.is_waiting {
             done = format!("for {}", time::span(took));
-        } else if running.is_in_steps || running.is_in_positions {
+        } else if running.is_in_steps || running.is_in_positions || is_mostly_holes(all, took) {
             done = format!("done in {}", time::span(took));
         } else if running.trying.is_some() {
             let left = running.total.saturating_sub(running.done);
@@ -281,6 +281,11 @@ impl Progress {
         };
         self.say(&format!("{title} {done}"));
     }
+}
+
+/// Returns whether `all` bytes in this time are more than any device can read: the rest were holes of a file.
+fn is_mostly_holes(all: ByteLen, took: Duration) -> bool {
+    all.get() > 1_000_000_000 && all.get() as f64 / took.as_secs_f64().max(1e-3) > 10e9
 }
 
 /// "8 % of 4 GB, 93 MB/s, 41 s left". `has_rate` is false where `done` counts more than was read.
