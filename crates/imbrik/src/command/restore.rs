@@ -12,10 +12,10 @@ use crate::{
 };
 use imbrik_core::{
     image::Image,
-    layout::{Part, Survey, WORTH_GROWING},
+    layout::{Part, WORTH_GROWING},
     operation::{self, SourceOptions, SourceRefusal},
     progress::Watch,
-    units::{ByteOffset, Span},
+    units::Span,
 };
 
 const UNTOUCHED: &str = "Nothing was written to the card.";
@@ -75,8 +75,10 @@ fn asks_to_fill(
     let names: Vec<_> =
         cards.iter().filter(larger).map(|chosen| quoted(&chosen.card.path)).collect();
     let last = known.survey.last_resizable().and_then(|last| known.survey.parts.get(last));
+    let survey = &known.survey;
     let is_last = |part: &&Part| {
-        known.survey.reaches_end() && known.may_resize && part.span.end() == last_end(&known.survey)
+        let ends_last = survey.parts.iter().all(|other| other.span.end() <= part.span.end());
+        known.may_resize && survey.reaches_end() && ends_last
     };
     match last.filter(is_last) {
         Some(part) if !names.is_empty() => session.agrees(&format!(
@@ -86,10 +88,6 @@ fn asks_to_fill(
         )),
         _ => false,
     }
-}
-
-fn last_end(survey: &Survey) -> ByteOffset {
-    survey.parts.iter().map(|part| part.span.end()).max().unwrap_or(ByteOffset::ZERO)
 }
 
 /// Which tiles of the image are damaged. They become zeros.

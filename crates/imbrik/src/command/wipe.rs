@@ -21,9 +21,7 @@ const UNTOUCHED: &str = "Nothing was written to the card.";
 pub(crate) fn run(session: &Session, args: &WipeArgs) -> Outcome<Exit> {
     let card = resolve::card(&session.fleet, &args.card)?;
     may_be_written(&card, args.allow_fixed)?;
-    if !args.plan {
-        session.make_writable(&card, args.allow_fixed, args.unmount).state(UNTOUCHED)?;
-    }
+    session.refuse_mounted(&card, args.unmount || args.plan)?;
     let host = session.fleet.host_of(&card);
     let plan = WipePlan::new(host, card.clone()).state(UNTOUCHED)?;
     show_plan(session, args, &card, &plan);
@@ -37,6 +35,7 @@ pub(crate) fn run(session: &Session, args: &WipeArgs) -> Outcome<Exit> {
         card.path.display()
     );
     session.confirm_by_typing(&word, &question, args.yes)?;
+    session.make_writable(&card, args.allow_fixed, args.unmount).state(UNTOUCHED)?;
     let options = WriteOptions {
         allow_fixed: args.allow_fixed,
         read_back: !args.no_check,
@@ -80,12 +79,11 @@ fn show_plan(session: &Session, args: &WipeArgs, card: &Card, plan: &WipePlan) {
     }
     if !mounts.is_empty() {
         let at: Vec<_> = mounts.iter().map(|at| at.display().to_string()).collect();
-        out.line(&format!("Mounted   at {}: unmount it, or add --unmount", listed(&at)));
+        let remedy = if args.unmount { "" } else { ": unmount it, or add --unmount" };
+        out.line(&format!("Mounted   at {}{remedy}", listed(&at)));
     }
-    let check = if args.no_check { "" } else { ", and reads them back" };
-    out.line(&format!(
-        "Wipe      writes zeros to every sector{check}; no file can be recovered then"
-    ));
+    let check = if args.no_check { "" } else { "; then, all of it is read back" };
+    out.line(&format!("Wipe      every sector becomes zeros{check}"));
 }
 
 fn show(session: &Session, args: &WipeArgs, card: &Card, done: &WrittenToCard) {
@@ -111,7 +109,7 @@ fn show(session: &Session, args: &WipeArgs, card: &Card, done: &WrittenToCard) {
     out.line(&format!("Wiped     {}{already}", size::both(card.size)));
     out.line(match args.no_check {
         true => "Verified  no (--no-check)",
-        false => "Verified  every sector was read back as zeros",
+        false => "Verified  all of the card reads as zeros",
     });
     out.line(&format!("Time      {}", time::span(done.took)));
     if done.held.is_none() {
@@ -125,19 +123,17 @@ fn failed(failure: WriteFailure, card: &Card) -> Failure {
         WriteFailure::NotClaimed(error) => Failure::from(error)
             .state(UNTOUCHED)
             .next("List the cards again with `imbrik cards`, and try again."),
-        WriteFailure::CutShort { error, left, .. } => {
-            Failure::from(error)
-                .state(match left {
-                    LeftOnCard::WhatItHad => UNTOUCHED.to_owned(),
-                    LeftOnCard::Uncertain => format!(
-                        "The first write failed: {name} is unchanged, or its first sector is lost."
-                    ),
-                    LeftOnCard::NoStart => format!(
-                        "{name} has no partition table any more, but much of its data can still be recovered."
-                    ),
-                })
-                .next("Wipe it again.")
-        }
+        WriteFailure::CutShort { error, left, .. } => Failure::from(error)
+            .state(match left {
+                LeftOnCard::WhatItHad => UNTOUCHED.to_owned(),
+                LeftOnCard::Uncertain => format!(
+                    "The first write failed: {name} is unchanged, or its first sector is lost."
+                ),
+                LeftOnCard::NoStart => format!(
+                    "{name} has no partition table any more, but other data may still be on it."
+                ),
+            })
+            .next("Wipe it again."),
         WriteFailure::NotReadBack(error) => Failure::from(error)
             .state(format!("Zeros were written to all of {name}, but not verified."))
             .next("Wipe it again; what is zero already is not written again."),

@@ -18,7 +18,7 @@ fn full(about: &str) -> Bench {
 fn wiped_card_has_only_zeros() {
     let bench = full("");
     let before = bench.bytes("rack/a.img");
-    bench.good("wipe rack:a --plan").shows("writes zeros to every sector").shows("unknown data");
+    bench.good("wipe rack:a --plan").shows("every sector becomes zeros").shows("unknown data");
     bench.imbrik("wipe rack:a").expect(4).says("add --yes");
     bench.on_terminal("wipe rack:a", "hive-99\n").expect(4);
     assert!(bench.bytes("rack/a.img") == before);
@@ -51,6 +51,22 @@ fn bad_and_protected_cards_are_reported() {
     assert!(run.err_has("could not be read back") && !run.out_has("Verified"), "{run:?}");
     sized(&bench.path("rack/a.img"), 0);
     assert_ne!(bench.imbrik("wipe rack:a --yes").code, 101);
+}
+
+/// Fails when a card is unmounted that is not wiped then, or a mounted one is wiped.
+#[test]
+fn mounted_card_is_unmounted_only_after_the_confirmation() {
+    let bench = full("");
+    let mounted = "mounted_at = [\"/media/hive\"]";
+    bench.write_rack(&format!("[[slot]]\nname = \"a\"\nsize = {SIZE}\n{mounted}\n"));
+    bench.imbrik("wipe rack:a --yes").expect(4).says("is mounted at /media/hive");
+    bench.good("wipe rack:a --plan").shows("at /media/hive: unmount it, or add --unmount");
+    let run = bench.on_terminal("wipe rack:a --unmount", "hive-99\n").expect(4);
+    assert!(!run.out_has("Unmounted"), "{run:?}");
+    assert!(bench.bytes("rack/a.img") == noise(SIZE));
+    let run = bench.imbrik("wipe rack:a --unmount --yes").expect(0);
+    assert!(run.err_has("Unmounted /media/hive"), "{run:?}");
+    assert!(all_are(&bench.bytes("rack/a.img"), 0));
 }
 
 /// Fails when an interrupted wipe leaves a partition table.

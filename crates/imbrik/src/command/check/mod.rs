@@ -143,7 +143,7 @@ fn one(session: &Session, args: &CheckArgs, path: &Path, connected: &Connected) 
         .state("The image was only read.")
         .next("If you have another copy, check that one.")?;
     let is_pipe = pipe::is_pipe(path);
-    let listed = if is_pipe { Vec::new() } else { listed_sums(path)? };
+    let (listed, unlisted_in) = if is_pipe { (Vec::new(), None) } else { listed_sums(path)? };
     let to_make = to_make(args, &listed, is_pipe)?;
     let against = args.against.as_deref().map(|name| Against::of(session, name)).transpose()?;
     let sums: Vec<Sum> = listed.iter().map(|listed| listed.sum.clone()).collect();
@@ -169,7 +169,7 @@ fn one(session: &Session, args: &CheckArgs, path: &Path, connected: &Connected) 
     let mut report = Report {
         image: &image,
         listed: &listed,
-        unlisted_in: if is_pipe { None } else { list_without(path) },
+        unlisted_in,
         found: &found,
         card: card.as_ref(),
         made: None,
@@ -226,8 +226,8 @@ fn to_make(args: &CheckArgs, listed: &[Listed], is_pipe: bool) -> Outcome<Option
     Ok(Some(kind).filter(|kind| !listed.iter().any(|listed| listed.sum.kind == *kind)))
 }
 
-/// The hashes in the checksum files next to `image`, and in lists of all files of its folder.
-fn listed_sums(image: &Path) -> Outcome<Vec<Listed>> {
+/// The hashes in the checksum files next to `image` and in lists of all files of its folder, and a list without it.
+fn listed_sums(image: &Path) -> Outcome<(Vec<Listed>, Option<PathBuf>)> {
     let name = image.file_name().unwrap_or_default();
     let mut sums: Vec<Listed> = Vec::new();
     for kind in SumKind::ALL {
@@ -241,20 +241,15 @@ fn listed_sums(image: &Path) -> Outcome<Vec<Listed>> {
         })?;
         sums.push(Listed { sum: Sum { kind, hex: hex.to_owned() }, file });
     }
+    let mut unlisted_in = None;
     for (kind, file, list) in lists_beside(image) {
         let list = SumFile::decode(&list);
-        if let Some(hex) = list.hash_of(name).filter(|_| list.has_line_for(name)) {
-            sums.push(Listed { sum: Sum { kind, hex: hex.to_owned() }, file });
+        match list.hash_of(name).filter(|_| list.has_line_for(name)) {
+            Some(hex) => sums.push(Listed { sum: Sum { kind, hex: hex.to_owned() }, file }),
+            None => unlisted_in = unlisted_in.or(Some(file)),
         }
     }
-    Ok(sums)
-}
-
-/// A list next to `image` that has no line for it.
-fn list_without(image: &Path) -> Option<PathBuf> {
-    let name = image.file_name().unwrap_or_default();
-    let mut lists = lists_beside(image).into_iter();
-    lists.find(|(.., list)| !SumFile::decode(list).has_line_for(name)).map(|(_, file, _)| file)
+    Ok((sums, unlisted_in))
 }
 
 /// The checksum lists in the folder of `image`, with their content.
@@ -269,6 +264,8 @@ fn lists_beside(image: &Path) -> Vec<(SumKind, PathBuf, Vec<u8>)> {
         let names = [upper.clone(), format!("{upper}.txt"), lower.clone(), format!("{lower}.txt")];
         let files = names.iter().map(|name| image.with_file_name(name));
         let read = |file: PathBuf| {
+            // A pipe of that name would never end.
+            file.is_file().then_some(())?;
             let mut list = Vec::new();
             File::open(&file).ok()?.take(MOST_SUMS).read_to_end(&mut list).ok()?;
             Some((kind, file, list))

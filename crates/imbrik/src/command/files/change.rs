@@ -53,9 +53,6 @@ pub(super) struct Told {
     pub(super) replaced: Option<ByteLen>,
 }
 
-/// The width of the verb in a line.
-const HEAD: usize = 10;
-
 impl Told {
     pub(super) fn new(what: json::FileChanged, path: &[u8]) -> Self {
         let path = format!("/{}", String::from_utf8_lossy(path));
@@ -74,20 +71,26 @@ impl Told {
         }
     }
 
-    /// The same as [`Told::line`] before it is done.
+    /// The change, before it is made.
     fn planned(&self) -> String {
-        let line = self.line();
-        let (done, rest) = line.split_at_checked(HEAD).unwrap_or((&line, ""));
-        let verb = done.trim_end();
-        // "Added", "Removed", "Renamed" and "Created".
-        let verb = match verb {
-            "Added" => "Add",
-            other => other.strip_suffix('d').unwrap_or(other),
-        };
-        format!("{verb:<HEAD$}{rest}")
+        format!("{:<10}{}", self.verbs().0, self.object())
     }
 
+    /// The change, after it was made.
     fn line(&self) -> String {
+        format!("{:<10}{}", self.verbs().1, self.object())
+    }
+
+    fn verbs(&self) -> (&'static str, &'static str) {
+        match self.what {
+            json::FileChanged::Put => ("Add", "Added"),
+            json::FileChanged::Folder => ("Create", "Created"),
+            json::FileChanged::Renamed => ("Rename", "Renamed"),
+            json::FileChanged::Removed => ("Remove", "Removed"),
+        }
+    }
+
+    fn object(&self) -> String {
         let len = size::short(self.bytes);
         let below = |files: u64, folders: u64| match (files, folders) {
             (0, folders) => count(folders, "folder"),
@@ -97,23 +100,23 @@ impl Told {
         let path = &self.path;
         match (self.what, &self.to, self.replaced) {
             (json::FileChanged::Put, _, Some(old)) => {
-                format!("Added     {path}  {len}, replaces {}", size::short(old))
+                format!("{path}  {len}, replaces {}", size::short(old))
             }
             (json::FileChanged::Put, ..) if self.folders == 0 && self.files == 1 => {
-                format!("Added     {path}  {len}, new")
+                format!("{path}  {len}, new")
             }
             (json::FileChanged::Put, ..) => {
-                format!("Added     {path}  {}, {len}", below(self.files, self.folders))
+                format!("{path}  {}, {len}", below(self.files, self.folders))
             }
-            (json::FileChanged::Folder, ..) => format!("Created   {path}"),
+            (json::FileChanged::Folder, ..) => path.clone(),
             (json::FileChanged::Renamed, to, _) => {
-                format!("Renamed   {path}  to {}", to.as_deref().unwrap_or_default())
+                format!("{path}  to {}", to.as_deref().unwrap_or_default())
             }
             (json::FileChanged::Removed, ..) if self.folders == 0 => {
-                format!("Removed   {path}  {len}")
+                format!("{path}  {len}")
             }
             (json::FileChanged::Removed, ..) => {
-                format!("Removed   {path}  {}, {len}", below(self.files, self.folders))
+                format!("{path}  {}, {len}", below(self.files, self.folders))
             }
         }
     }
