@@ -17,11 +17,12 @@ use std::{hint::black_box, path::Path, sync::Arc};
 
 /// The demo's card in memory, and what was read of it.
 fn card() -> (Arc<dyn ReadAt>, Tally) {
-    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../demo/cards/hive-07.img.zst");
-    let folder = std::env::temp_dir();
-    let watch = Watch { observer: &Unobserved, cancel: &Cancel::new() };
-    let unpack = Unpack { folder: &folder, watch, entry: None };
-    let image = Image::open(&path, Some(unpack)).expect("the demo's card");
+    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("../demo/cards.tar.zst");
+    let packed = std::fs::File::open(path).expect("the demo's cards");
+    let folder = tempfile::tempdir().expect("a temporary folder");
+    let cards = zstd::Decoder::new(packed).expect("zstd");
+    tar::Archive::new(cards).unpack(folder.path()).expect("the demo's cards");
+    let image = Image::open(&folder.path().join("rack/a.img"), None).expect("the demo's card");
     let content = image.content();
     let store = SparseStore::new(content.size());
     let step = 1 << 20;

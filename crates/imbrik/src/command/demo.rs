@@ -11,14 +11,11 @@ use crate::{
     render::{Out, Tone, quoted},
     session::Environment,
 };
-use imbrik_core::store::bytes::is_zero;
 use std::{
     collections::BTreeSet,
     env,
     ffi::OsString,
-    fs::{self, File},
-    io::{self, Read},
-    os::unix::fs::FileExt,
+    fs, io,
     path::{Component, Path, PathBuf},
 };
 
@@ -83,12 +80,9 @@ model = "Willow card 4G"
 /// The racks, from the folder of the demo.
 const RACKS: [(&str, &str); 2] = [("rack/rack.toml", RACK), ("worn/rack.toml", WORN)];
 
-const HIVE_07: &[u8] = include_bytes!("../../../../demo/cards/hive-07.img.zst");
-const CARDS: [(&str, &[u8]); 3] = [
-    ("rack/a.img", HIVE_07),
-    ("rack/c.img", include_bytes!("../../../../demo/cards/hive-05.img.zst")),
-    ("worn/old.img", HIVE_07),
-];
+/// The written cards of the racks, as sparse files; the rack gives them their full length. They share most of their
+/// bytes, so one archive of all is much smaller than one of each.
+const CARDS: &[u8] = include_bytes!("../../../../demo/cards.tar.zst");
 
 /// The file that marks a folder of an earlier demo: it lists the demo's files, which may be replaced.
 const MARK: &str = ".imbrik-demo";
@@ -307,9 +301,8 @@ fn set_up(dir: &Path, out: &Out) -> Outcome<BTreeSet<PathBuf>> {
     for (name, rack) in RACKS {
         fs::write(dir.join(name), rack).map_err(failed)?;
     }
-    for (name, packed) in CARDS {
-        unpack(packed, &dir.join(name)).map_err(failed)?;
-    }
+    let cards = zstd::Decoder::with_buffer(CARDS).map_err(failed)?;
+    tar::Archive::new(cards).unpack(dir).map_err(failed)?;
     // A user's own file of that name is kept.
     if !others.contains(Path::new(CALIBRATION)) {
         fs::write(dir.join(CALIBRATION), "# hive-07, weighed with 10 kg\noffset = -0.35\n")
@@ -347,38 +340,6 @@ fn note_what_was_made(dir: &Path, others: &BTreeSet<PathBuf>) -> io::Result<()> 
     let made = files_in(dir)?;
     let made = made.difference(others).filter_map(|path| path.to_str());
     fs::write(dir.join(MARK), made.map(|path| format!("{path}\n")).collect::<String>())
-}
-
-/// Unpacks a card into a sparse file. The rack gives it its full length.
-fn unpack(packed: &[u8], path: &Path) -> io::Result<()> {
-    let mut decoder = zstd::stream::read::Decoder::new(packed)?;
-    let file = File::create(path)?;
-    let mut piece = vec![0; 1 << 20];
-    let mut at = 0;
-    loop {
-        let len = read_full(&mut decoder, &mut piece)?;
-        if len == 0 {
-            return file.set_len(at);
-        }
-        for (index, part) in piece[..len].chunks(64 << 10).enumerate() {
-            if !is_zero(part) {
-                file.write_all_at(part, at + ((index * (64 << 10)) as u64))?;
-            }
-        }
-        at += len as u64;
-    }
-}
-
-/// Fills `piece` from the source, up to its end.
-fn read_full(source: &mut impl Read, piece: &mut [u8]) -> io::Result<usize> {
-    let mut len = 0;
-    while len < piece.len() {
-        match source.read(&mut piece[len..])? {
-            0 => break,
-            more => len += more,
-        }
-    }
-    Ok(len)
 }
 
 /// The image that was just made, as it would be typed.
