@@ -280,7 +280,8 @@ impl Found<'_> {
         let fitted = minimum.last_shrunk().zip(last);
         if let Some((len, part)) = fitted {
             let title = part.title();
-            lines.push(format!("{} with {title} fitted (`imbrik fit --smallest`)", size::both(len)));
+            lines
+                .push(format!("{} with {title} fitted (`imbrik fit --smallest`)", size::both(len)));
         }
         let all = minimum.all_shrunk();
         if all < fitted.map_or(needed, |(len, _)| len) {
