@@ -1,6 +1,7 @@
 //! Random damage gives an error or a right result: never a panic, a hang or memory out of
 //! proportion.
 
+use crate::support::system_tool;
 use imbrik_core::{
     Class,
     image::{Image, Manifest, Output, Pack, TileDigest, Unpack, manifest_path},
@@ -334,7 +335,7 @@ proptest! {
 
 /// The free blocks of the volume at `path`, as the system's own tool lists them.
 fn free_blocks(path: &Path) -> Vec<(u64, u64)> {
-    let output = Command::new("dumpe2fs").arg(path).env("PATH", PATH).output().unwrap();
+    let output = system_tool("dumpe2fs").arg(path).output().unwrap();
     let text = String::from_utf8_lossy(&output.stdout).into_owned();
     let lists = text.lines().filter_map(|line| line.strip_prefix("  Free blocks: "));
     let ranges = lists.flat_map(|list| list.split(", ").filter(|range| !range.is_empty()));
@@ -344,8 +345,6 @@ fn free_blocks(path: &Path) -> Vec<(u64, u64)> {
     };
     ranges.map(pair).collect()
 }
-
-const PATH: &str = "/usr/sbin:/sbin:/usr/bin:/bin";
 
 /// If the system's checker accepts the volume, damaged or not, nothing that it calls used may be skipped.
 fn skips_nothing_used(bytes: &[u8]) -> Result<(), String> {
@@ -357,7 +356,7 @@ fn skips_nothing_used(bytes: &[u8]) -> Result<(), String> {
     let occupancy = Occupancy::of(&store, &survey).unwrap();
     let skipped = occupancy.segments.iter().filter(|s| matches!(s.content, Content::Unused));
     let skipped: Vec<_> = skipped.map(|segment| segment.span).collect();
-    let check = Command::new("e2fsck").arg("-fn").arg(&path).env("PATH", PATH).output().unwrap();
+    let check = system_tool("e2fsck").arg("-fn").arg(&path).output().unwrap();
     if check.status.code() != Some(0) || skipped.is_empty() {
         return Ok(());
     }

@@ -3,6 +3,7 @@
 //! `debugfs` writes transactions into the journals of fresh volumes, and `e2fsck` recovers a copy:
 //! it is the judge of every block.
 
+use crate::support::system_tool;
 use imbrik_core::{
     fs::{OpenVolume, State},
     layout::{Occupancy, Plan, Survey},
@@ -10,21 +11,16 @@ use imbrik_core::{
     units::{ByteLen, ByteOffset},
 };
 use proptest::prelude::*;
-use std::{
-    io::Write,
-    path::Path,
-    process::{Command, Stdio},
-    sync::Arc,
-};
+use std::{io::Write, path::Path, process::Stdio, sync::Arc};
 
 const SIZE: u64 = 16 << 20;
 const BLOCK: usize = 1024;
 
 fn tool(name: &str, args: &[&str], dir: &Path, input: &str) -> (i32, String) {
-    let mut command = Command::new(name);
-    command.args(args).current_dir(dir).env("PATH", "/usr/sbin:/sbin:/usr/bin:/bin");
+    let mut command = system_tool(name);
+    command.args(args).current_dir(dir);
     command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
-    let mut child = command.spawn().unwrap_or_else(|e| panic!("{name}: {e}; ./test installs it"));
+    let mut child = command.spawn().unwrap();
     child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
     let output = child.wait_with_output().unwrap();
     let text = [output.stdout, output.stderr].concat();

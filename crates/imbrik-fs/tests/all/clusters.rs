@@ -134,7 +134,7 @@ impl Kind {
     /// Every name, time and content.
     fn tree(&self, dir: &Path, volume: &str) -> String {
         let list = "find . -printf '%p %y %s %TY%Tm%Td%TH%TM\\n' | grep -v '^\\. ' | sort; \
-                    find . -type f -print0 | sort -z | xargs -0 sha256sum";
+                    find . -type f -print0 | sort -z | xargs -0 b2sum";
         if self.is_exfat() {
             let _mount = Mount::of(dir, volume, "ro");
             return sh(&format!("cd m; {list}"), dir);

@@ -75,6 +75,8 @@ fn restore_to_many_cards_continues_when_one_is_removed() {
     }
 }
 
+/// Fails if cards are written to one after the other, or wait for the slowest. A busy machine can slow down single runs,
+/// but hardly all of three.
 #[test]
 fn many_cards_take_little_longer_than_one() {
     // So slow that waiting takes most of the time, even on a busy machine.
@@ -86,21 +88,29 @@ fn many_cards_take_little_longer_than_one() {
         bench.good(words);
         started.elapsed().as_secs_f64()
     };
-    let one = timed("clone rack:a rack:b --yes");
-    let three = timed("clone rack:a rack:b rack:c rack:d --yes");
-    assert!(three <= one * 1.3 + 0.3, "{three:.2} s for three, {one:.2} s for one");
+    let is_at_once = (0..3).any(|_| {
+        let one = timed("clone rack:a rack:b --yes");
+        let three = timed("clone rack:a rack:b rack:c rack:d --yes");
+        eprintln!("{three:.2} s for three, {one:.2} s for one");
+        three <= one * 1.3 + 0.3
+    });
+    assert!(is_at_once);
     // A much slower card ends later, and delays no other.
     let faster = "write_rate = 7500000";
     let more = [slot("b", CARD, faster), slot("c", CARD, slow)].concat();
     bench.write_rack(&[slot("a", CARD, ""), more].concat());
-    let run = bench.good("clone rack:a rack:b rack:c --yes --no-check --json");
-    let seconds: Vec<f64> = run
-        .stdout
-        .lines()
-        .map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap())
-        .filter_map(|line| line["seconds"].as_f64())
-        .collect();
-    assert!(seconds[0] * 1.8 < seconds[1], "{seconds:?}");
+    let is_undelayed = (0..3).any(|_| {
+        let run = bench.good("clone rack:a rack:b rack:c --yes --no-check --json");
+        let seconds: Vec<f64> = run
+            .stdout
+            .lines()
+            .map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap())
+            .filter_map(|line| line["seconds"].as_f64())
+            .collect();
+        eprintln!("{seconds:?}");
+        seconds[0] * 1.8 < seconds[1]
+    });
+    assert!(is_undelayed);
 }
 
 /// Fails if the source is not checked again: the copy would mix two states of it silently.

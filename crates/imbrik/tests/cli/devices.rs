@@ -54,7 +54,7 @@ fn noise_text() -> String {
 /// content.
 fn tree(at: &Path) -> String {
     let line = format!(
-        "cd {} && find . -printf '%p %M %U %G %s %n %T@ %l\\n' | sort && find . -type f -print0 | sort -z | xargs -0 sha256sum; getfattr -R -h -d -m - . 2>/dev/null | sort",
+        "cd {} && find . -printf '%p %M %U %G %s %n %T@ %l\\n' | sort && find . -type f -print0 | sort -z | xargs -0 b2sum; getfattr -R -h -d -m - . 2>/dev/null | sort",
         at.display()
     );
     tool!("sh", "-c", line)

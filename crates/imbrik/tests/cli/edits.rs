@@ -185,7 +185,7 @@ fn tree_is_carried_from_one_system_to_another() {
             "mount -o loop,ro {name} m; cd m; find games -printf '%p %M %U %G %n %s %T@ %l\\n' | sort \
              | sed -E 's/^(games[^ ]* d.*) [0-9]+ ([0-9.]+ )/\\1 \\2/'; \
              find games | sort | xargs getfattr -h -d -m- 2>/dev/null; stat -c %t:%T games/null games/far; \
-             find games -type f | sort | xargs sha256sum; cd ..; umount m"
+             find games -type f | sort | xargs b2sum; cd ..; umount m"
         ))
     };
     assert_eq!(tree("old"), tree("new"));
@@ -338,9 +338,8 @@ fn killed_edit_leaves_the_old_or_the_new_files() {
         "[[slot]]\nname = \"a\"\nsize = {}\nwrite_rate = 2000000\n",
         64 << 20
     ));
-    let tree = || {
-        run("mount -o loop cut m; cd m; find . -type f | sort | xargs sha256sum; cd ..; umount m")
-    };
+    let tree =
+        || run("mount -o loop cut m; cd m; find . -type f | sort | xargs b2sum; cd ..; umount m");
     fs::copy(bench.path("old"), bench.path("cut")).unwrap();
     let old = tree();
     let words = "files put rack:a new 1:/hive/new --yes".replace("1:", "");

@@ -138,7 +138,7 @@ fn tree(bench: &Bench, volume: &str, without: &[&str]) -> String {
     fs::create_dir_all(&at).unwrap();
     tool!("mount", "-o", "loop,ro", bench.path(volume), &at);
     let list = "cd $0; find . -printf '%p %M %U %G %s %n %T@ %l\n' | sort; \
-                find . -type f -print0 | sort -z | xargs -0 sha256sum";
+                find . -type f -print0 | sort -z | xargs -0 b2sum";
     let listed = tool!("sh", "-c", list, &at);
     tool!("sh", "-c", "for i in $(seq 99); do umount $0 && break; sleep 0.02; done", &at);
     let lines = listed.lines().filter(|line| !without.iter().any(|name| line.contains(name)));

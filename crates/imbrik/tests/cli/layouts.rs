@@ -189,7 +189,7 @@ fn judged(bench: &Bench, card: &str, layout: &Layout) -> (Vec<String>, Vec<u8>) 
             volume.display()
         );
         tool!("sh", "-c", line);
-        let list = "find . -type f -print0 | sort -z | xargs -0 -r sha256sum";
+        let list = "find . -type f -print0 | sort -z | xargs -0 -r b2sum";
         let out = bench.path("judged-files");
         let _ = fs::remove_dir_all(&out);
         fs::create_dir(&out).unwrap();

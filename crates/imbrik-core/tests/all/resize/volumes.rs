@@ -1,5 +1,6 @@
 //! Volumes made and filled by the system, and judged by it.
 
+use crate::support::system_tool;
 use imbrik_core::{
     Result,
     fs::{Examined, NewSize, OpenVolume, ResizeOptions, ResizedVolume},
@@ -17,15 +18,13 @@ use std::{
 };
 
 pub(crate) fn run(name: &str, args: &[&str], dir: &Path) -> Output {
-    let mut command = Command::new(name);
-    command.args(args).current_dir(dir).env("PATH", "/usr/sbin:/sbin:/usr/bin:/bin");
-    command.output().unwrap_or_else(|e| panic!("{name}: {e}; ./test installs it"))
+    system_tool(name).args(args).current_dir(dir).output().unwrap()
 }
 
 /// As [`run`], but it must work.
 pub(crate) fn tool(name: &str, args: &[&str], dir: &Path) -> String {
     let output = run(name, args, dir);
-    assert!(output.status.success(), "{name} {args:?}: {output:?}");
+    assert!(output.status.success(), "{name} {args:?}: {output:?}; ./test installs it");
     String::from_utf8_lossy(&output.stdout).into_owned()
 }
 
@@ -157,7 +156,7 @@ pub(crate) fn judged(dir: &Path, volume: &str) {
 pub(crate) fn tree(at: &Path) -> String {
     let line = "find . -printf '%p %M %U %G %s %n %T@ %l\\n' | sort; \
                 find . -type b,c -exec stat -c '%n %t %T' {} + | sort; \
-                find . -type f -print0 | sort -z | xargs -0 -r sha256sum; \
+                find . -type f -print0 | sort -z | xargs -0 -r b2sum; \
                 getfattr -R -h -d -m - . 2>/dev/null; \
                 find . -links +1 -type f -printf '%i %p\\n' | sort";
     let mut all = tool("sh", &["-c", line], at);
@@ -213,7 +212,7 @@ pub(crate) fn tree_of(dir: &Path, volume: &str) -> String {
     tool("debugfs", &["-R", &format!("rdump / {at}"), volume], dir);
     // That keeps neither the times of links nor attributes.
     let line = "find . -printf '%p %M %s %l\\n' | sort; \
-                find . -type f -print0 | sort -z | xargs -0 -r sha256sum";
+                find . -type f -print0 | sort -z | xargs -0 -r b2sum";
     tool("sh", &["-c", line], out.path())
 }
 

@@ -83,7 +83,7 @@ fn others(dir: &Path) -> String {
                 find . -path ./etc/ssh -prune -o ! -name new\\* ! -name hostname ! -path ./etc \
                   ! -name grown\\* -printf '%p %M %U %G %s %n %T@ %l\\n' | sort; \
                 find . -type f ! -name new\\* ! -name hostname ! -name grown\\* -print0 | sort -z | \
-                  xargs -0 sha256sum; cd ..; \
+                  xargs -0 b2sum; cd ..; \
                 for i in $(seq 99); do umount m && break; sleep 0.02; done";
     sh(line, dir)
 }

@@ -7,6 +7,14 @@ use std::{
     sync::atomic::{AtomicUsize, Ordering},
 };
 
+/// A command of the system, from /sbin as well. The child would be forked if its PATH was set here, which is slow for a
+/// process with much memory.
+pub(crate) fn system_tool(name: &str) -> Command {
+    let mut command = Command::new("env");
+    command.arg("PATH=/usr/sbin:/sbin:/usr/bin:/bin").arg(name);
+    command
+}
+
 /// Runs a line of shell in `dir`, which must succeed. Returns its output.
 #[track_caller]
 pub(crate) fn sh(line: &str, dir: &Path) -> String {

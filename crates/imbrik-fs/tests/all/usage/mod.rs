@@ -247,12 +247,12 @@ fn aged_and_torn_btrfs_is_read_by_the_kernel_over_old_bytes() {
                cp -r tree m/one; btrfs -q subvolume snapshot m m/snap; rm -r m/one/hive; \
                for n in $(seq 40); do head -c $((n * 50000)) /dev/urandom >m/grown$n; sync; done; \
                rm m/grown?; btrfs -q balance start --full-balance m; cp more/second.wav m/; \
-               truncate -s 3M m/second.wav; (cd m; find . -type f | sort | xargs sha256sum) >sums; \
+               truncate -s 3M m/second.wav; (cd m; find . -type f | sort | xargs b2sum) >sums; \
                umount m";
     sh(age, at);
     let (state, usage) = over_old_bytes(at);
     assert_eq!((state, &usage.whole_because, usage.findings.len()), (State::Clean, &None, 0));
-    let judged = "btrfs check --check-data-csum w 2>&1; mount -o loop w m; (cd m; sha256sum --quiet -c \
+    let judged = "btrfs check --check-data-csum w 2>&1; mount -o loop w m; (cd m; b2sum --quiet -c \
                   ../sums); btrfs -q scrub start -B m; cp more/second.wav m/new; umount m; \
                   btrfs check --check-data-csum w 2>&1";
     sh(judged, at);
@@ -264,7 +264,7 @@ fn aged_and_torn_btrfs_is_read_by_the_kernel_over_old_bytes() {
     let (state, usage) = over_old_bytes(at);
     assert_eq!((state, &usage.whole_because), (State::ToReplay, &None));
     sh(
-        "mount -o loop w m; cmp m/kept more/second.wav; (cd m; sha256sum --quiet -c ../sums); umount m; \
+        "mount -o loop w m; cmp m/kept more/second.wav; (cd m; b2sum --quiet -c ../sums); umount m; \
         btrfs check --check-data-csum w 2>&1",
         at,
     );
