@@ -6,7 +6,7 @@
 use criterion::{Criterion, criterion_group, criterion_main};
 use imbrik_core::{
     fs::ResizeOptions,
-    image::{Image, Manifest, Output, Pack, Unpack},
+    image::{Image, Manifest, Output, Pack},
     layout::{Fit, Identity, Occupancy, Plan, Survey, TargetSize},
     progress::{Cancel, Unobserved, Watch},
     store::{Counted, ReadAt, SparseStore, Tally, WriteAt, read_vec},
