@@ -44,7 +44,7 @@ fn steps(c: &mut Criterion) {
     let cancel = Cancel::new();
     let survey = Survey::of(&*card).expect("a survey");
     let occupancy = Occupancy::of(&card, &survey).expect("an occupancy");
-    let smallest = Fit::Smallest { part: 1, room: ByteLen::ZERO };
+    let smallest = Fit::Smallest { part: 1, room: Some(ByteLen::ZERO) };
     let larger =
         Fit::Card { size: ByteLen::new(16 << 30), take_from: Vec::new(), give_to: Some(1) };
     let fit = |fit: &Fit| {
