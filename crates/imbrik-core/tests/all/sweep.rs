@@ -409,6 +409,9 @@ fn repaired(kind: &Kind, dir: &Path, volume: &str) -> Option<Tree> {
     if status.code() == Some(TIMED_OUT) { None } else { files(kind, dir, "f") }
 }
 
+/// Each file's sum, and its path within the volume.
+type Sums<'a> = BTreeSet<(&'a [u8], &'a [u8])>;
+
 /// Damaged volumes and their results that wait to be mounted by user-mode Linux, which takes seconds to start.
 #[derive(Default)]
 struct KernelBatch {
@@ -469,8 +472,7 @@ impl KernelBatch {
         let modules = format!("nls_cp437 nls_iso8859-1 nls_ascii {filesystem}");
         in_user_mode_linux(&script, &modules, dir);
         let sums = fs::read(dir.join("sums")).unwrap();
-        // A sum, and the name from its volume on.
-        let mut found: BTreeMap<&[u8], BTreeSet<(&[u8], &[u8])>> = BTreeMap::new();
+        let mut found: BTreeMap<&[u8], Sums<'_>> = BTreeMap::new();
         for line in sums.split(|byte| *byte == b'\n') {
             let Some(gap) = line.iter().position(|byte| *byte == b' ') else { continue };
             let (sum, path) = (&line[..gap], &line[gap + 2..]);

@@ -272,9 +272,8 @@ fn read_back_reports_whether_it_reached_the_disk() {
     };
     let from = |run: &crate::harness::Run| run.json()["image_read_from"].clone();
     // A busy kernel may keep some pages in memory that it was told to drop; then the program says so.
-    let disk = std::iter::repeat_with(|| saved(on_disk.path(), "")).take(5);
-    let disk = disk.skip_while(|run| from(run) != "medium").next();
-    let disk = disk.expect("one of five read-backs from the disk");
+    let mut tries = std::iter::repeat_with(|| saved(on_disk.path(), "")).take(5);
+    let disk = tries.find(|run| from(run) == "medium").expect("a read-back from the disk");
     assert!(!disk.err_has("copy in memory"), "{disk:?}");
     let memory = saved(in_memory.path(), "");
     assert_eq!(from(&memory), "memory");
