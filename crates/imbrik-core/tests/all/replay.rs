@@ -23,6 +23,7 @@ fn tool(name: &str, args: &[&str], dir: &Path, input: &str) -> (i32, String) {
     let mut child = command.spawn().unwrap();
     child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
     let output = child.wait_with_output().unwrap();
+    assert_ne!(output.status.code(), Some(127), "{name} is missing; ./test installs it");
     let text = [output.stdout, output.stderr].concat();
     (output.status.code().unwrap(), String::from_utf8_lossy(&text).into_owned())
 }

@@ -46,7 +46,7 @@ pub(super) trait Draw {
 pub(super) fn render(what: &impl Draw, format: Format) -> Result<Vec<u8>, Box<dyn Error>> {
     static FONTS: Once = Once::new();
     FONTS.call_once(|| {
-        // Its Latin, Greek and Cyrillic letters; others are drawn as boxes. A font that is built in is sound.
+        // A part of the font, with the letters of most alphabets; others are drawn as boxes. What is built in is sound.
         let bytes = include_bytes!("../../assets/DejaVuSans.ttf");
         let _ = register_font(FONT, FontStyle::Normal, bytes);
         let _ = register_font("sans-serif", FontStyle::Normal, bytes);

@@ -307,7 +307,12 @@ pub(crate) fn run_tool(name: &str, args: &[&OsStr]) -> String {
     let mut command = Command::new("env");
     command.arg("PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin").arg(name);
     let output = command.args(args).output().unwrap();
-    assert!(output.status.success(), "{name} {args:?}: {output:?}; ./test installs it");
+    assert_ne!(
+        output.status.code(),
+        Some(127),
+        "{name} is missing; ./test installs it: {output:?}"
+    );
+    assert!(output.status.success(), "{name} {args:?}: {output:?}");
     String::from_utf8_lossy(&output.stdout).into_owned()
 }
 

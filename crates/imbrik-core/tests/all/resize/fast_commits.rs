@@ -201,7 +201,6 @@ fn fast_commits_are_replayed() {
             // The first copy has fast commits of new files only, which every kernel replays. What it refuses of the
             // others depends on when its own commits happen.
             if copy == 0 {
-                tool("sync", &["-f", "."], mount.path());
                 for _ in 0..3 {
                     load.count += 1;
                     load.add_file(&load.folders[0].clone());

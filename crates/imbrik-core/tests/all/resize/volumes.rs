@@ -18,13 +18,15 @@ use std::{
 };
 
 pub(crate) fn run(name: &str, args: &[&str], dir: &Path) -> Output {
-    system_tool(name).args(args).current_dir(dir).output().unwrap()
+    let output = system_tool(name).args(args).current_dir(dir).output().unwrap();
+    assert_ne!(output.status.code(), Some(127), "{name} is missing; ./test installs it");
+    output
 }
 
 /// As [`run`], but it must work.
 pub(crate) fn tool(name: &str, args: &[&str], dir: &Path) -> String {
     let output = run(name, args, dir);
-    assert!(output.status.success(), "{name} {args:?}: {output:?}; ./test installs it");
+    assert!(output.status.success(), "{name} {args:?}: {output:?}");
     String::from_utf8_lossy(&output.stdout).into_owned()
 }
 
